@@ -1,0 +1,1 @@
+"""The command line: one module a command. Words and bars go to standard error, results to standard output."""

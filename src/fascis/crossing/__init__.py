@@ -1,0 +1,1 @@
+"""One relocation: plan, problems, journal, engine, settle, switch, park, release, receipt."""

@@ -1,0 +1,55 @@
+"""Block devices and what is on them, from ``lsblk --json`` (util-linux)."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Iterator
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+_COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,TYPE"
+
+
+class Block(BaseModel):
+    """One block device; ``disk`` and ``tran`` are those of the physical disk below it."""
+
+    model_config = ConfigDict(extra="ignore")
+    name: str
+    device: str = Field(alias="maj:min")
+    fstype: str | None = None
+    uuid: str | None = None
+    label: str | None = None
+    tran: str | None = None
+    rota: bool = False
+    rm: bool = False
+    type: str = ""
+    disk: str = ""
+
+
+def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
+    for node in nodes:
+        block = Block.model_validate(node)
+        block = block.model_copy(update={
+            "device": block.device.strip(),
+            "disk": above.disk if above else block.name,
+            "tran": block.tran or (above.tran if above else None),
+        })
+        yield block
+        yield from _flat(node.get("children") or [], block)
+
+
+def parse_blocks(text: str) -> dict[str, Block]:
+    """Devices by ``major:minor``, from lsblk's JSON."""
+    return {b.device: b for b in _flat(json.loads(text).get("blockdevices", []), None)}
+
+
+def read_blocks() -> dict[str, Block]:
+    """Devices by ``major:minor``; none where lsblk is not there or fails (a container)."""
+    try:
+        command = ["lsblk", "--json", "--bytes", "--paths", "--output", _COLUMNS]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+        return parse_blocks(done.stdout)
+    except (OSError, subprocess.SubprocessError, ValueError):
+        return {}

@@ -1,0 +1,151 @@
+"""Which drives there are, and which drive a folder is on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+
+from fascis.drives.blocks import Block, read_blocks
+from fascis.drives.model import Drive
+from fascis.drives.mounts import Mount, mount_id_of, read_mounts
+from fascis.drives.rules import rules_of
+from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
+from fascis.files.errors import Damaged, told
+from fascis.files.medium import Medium, PosixMedium
+
+_NETWORK = {"nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"}
+_HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
+
+
+class Drives:
+    """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none)."""
+
+    def __init__(self, stand_ins: Path | None = None) -> None:
+        self._folder = stand_ins
+        self._stand_ins: dict[Path, StandIn] = {}
+        self.damaged: list[Damaged] = []
+
+    def stand_ins(self) -> list[StandIn]:
+        """The stand-in drives, with what their descriptions say now."""
+        self.damaged = []
+        if self._folder is None or not self._folder.is_dir():
+            return []
+        for folder in sorted(p for p in self._folder.iterdir() if (p / DESCRIPTION).exists()):
+            try:
+                description = read_description(folder)
+            except Damaged as error:
+                self.damaged.append(error)
+                self._stand_ins.pop(folder, None)
+                continue
+            known = self._stand_ins.get(folder)
+            if known is None:
+                self._stand_ins[folder] = StandIn(folder, description)
+            else:
+                faults = known.description.faults
+                known.description = description.model_copy(update={"faults": faults})
+        return [s for f, s in self._stand_ins.items() if f.is_dir()]
+
+    def _stand_in_of(self, path: Path) -> StandIn | None:
+        real = Path(os.path.realpath(path))
+        for stand_in in self.stand_ins():
+            root = Path(os.path.realpath(stand_in.folder))
+            if real == root or root in real.parents:
+                return stand_in
+        return None
+
+    def connected(self) -> list[Drive]:
+        """All drives that are mounted now and hold a person's files, and the stand-ins (away ones too)."""
+        blocks, found = read_blocks(), {}
+        for mount in read_mounts():
+            if _is_drive(mount) and mount.where and not _hidden(mount):
+                drive = _drive(mount, blocks)
+                if drive and (drive.uuid not in found or len(str(drive.mount)) < len(str(found[drive.uuid].mount))):
+                    found[drive.uuid] = drive
+        return [s.drive() for s in self.stand_ins()] + list(found.values())
+
+    def at(self, path: Path) -> Drive:
+        """The drive that an existing folder or file is on.
+
+        Raises:
+            EnvironmentTrouble: nothing is there, or it may not be opened.
+        """
+        if stand_in := self._stand_in_of(path):
+            return stand_in.drive()
+        try:
+            fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
+        except OSError as error:
+            raise told(error, "find", os.fsencode(path)) from error
+        try:
+            return self.of_handle(fd)
+        finally:
+            os.close(fd)
+
+    def of_handle(self, fd: int) -> Drive:
+        """The drive that an open folder of a mounted file system is on."""
+        wanted = mount_id_of(fd)
+        for mount in read_mounts():
+            if mount.id == wanted and (drive := _drive(mount, read_blocks())):
+                return drive
+        raise told(OSError(19, "no such mount"), "find the drive of an open folder")
+
+    def open(self, path: Path) -> Medium:
+        """A medium on an existing folder: the stand-in's where it lies on one.
+
+        Raises:
+            EnvironmentTrouble: it is not there, not a folder, or may not be opened.
+        """
+        stand_in = self._stand_in_of(path)
+        if stand_in and not stand_in.connected:
+            raise told(OSError(19, "it is away"), "open the folder", os.fsencode(path))
+        medium = PosixMedium.at(path)
+        return as_medium(StandInMedium(medium, stand_in)) if stand_in else medium  # type: ignore[return-value]
+
+    def same_disk(self, one: Drive, other: Drive) -> bool:
+        """True when both lie on one physical disk."""
+        return bool(one.disk) and one.disk == other.disk
+
+
+def _is_drive(mount: Mount) -> bool:
+    return mount.source.startswith("/dev/") or mount.filesystem in _NETWORK or mount.filesystem == "fuseblk"
+
+
+def _hidden(mount: Mount) -> bool:
+    if mount.where.startswith(("/run/media", "/boot/media")):
+        return False
+    return any(mount.where == h or mount.where.startswith(h + "/") for h in _HIDDEN) or not Path(mount.where).is_dir()
+
+
+def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
+    if mount.device in blocks and not mount.device.startswith("0:"):
+        return blocks[mount.device]
+    try:  # btrfs and FUSE have a device number of their own; their source is the block device
+        number = os.stat(mount.source).st_rdev
+    except OSError:
+        return None
+    return blocks.get(f"{os.major(number)}:{os.minor(number)}") if number else None
+
+
+def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
+    try:
+        space = os.statvfs(mount.where)
+    except OSError:
+        return None
+    block = _block_of(mount, blocks)
+    user_space = mount.filesystem.startswith("fuse")
+    filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
+    label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
+    uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
+    return Drive(
+        uuid=uuid, label=label, filesystem=filesystem, rules=rules_of(filesystem), mount=Path(mount.where),
+        capacity=space.f_blocks * space.f_frsize, free=space.f_bavail * space.f_frsize, block=space.f_frsize,
+        transport=(block.tran if block else None) or ("network" if mount.filesystem in _NETWORK else ""),
+        rotational=bool(block and block.rota), read_only=mount.read_only,
+        removable=bool(block and (block.rm or block.tran == "usb" or block.type == "loop")), connected=True,
+        device=block.device if block else "", disk=block.disk if block else "", user_space=user_space,
+    )  # fmt: skip
+
+
+def lsblk_missing() -> bool:
+    """True when drives cannot be told apart because lsblk is not installed."""
+    return shutil.which("lsblk") is None

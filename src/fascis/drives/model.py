@@ -1,0 +1,56 @@
+"""A drive: a mounted file system, known by its UUID, not by where it is mounted or what it is called today."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.rules import Rules
+
+
+@dataclass(frozen=True, slots=True)
+class Drive:
+    """A drive as it is now. Sizes in bytes.
+
+    Attributes:
+        uuid: of the file system; for one without, its source, type and label joined.
+        label: as the person named it, else a name made from where it is.
+        filesystem: the real one, also behind a user-space driver.
+        rules: what that file system can hold.
+        mount: where it is mounted now, or was last.
+        device: ``major:minor`` of the block device, or "" without one.
+        disk: the physical disk below it, as the kernel names it, or "".
+        user_space: driven by a FUSE driver.
+        stand_in: a folder that plays a drive.
+        answers_from_drive: what is read after a flush and a drop of cached pages comes from the drive itself.
+    """
+
+    uuid: str
+    label: str
+    filesystem: str
+    rules: Rules
+    mount: Path
+    capacity: int
+    free: int
+    block: int
+    transport: str
+    rotational: bool
+    read_only: bool
+    removable: bool
+    connected: bool
+    device: str = ""
+    disk: str = ""
+    user_space: bool = False
+    stand_in: bool = False
+    write_mb_s: float = 0.0
+    read_mb_s: float = 0.0
+
+    @property
+    def answers_from_drive(self) -> bool:
+        """False for user-space drivers, which may answer a read from the block device's cache."""
+        return self.stand_in or not self.user_space
+
+    @property
+    def full(self) -> float:
+        """How full, 0 to 1."""
+        return 1 - self.free / self.capacity if self.capacity else 0.0

@@ -1,0 +1,77 @@
+"""Mounted file systems, from ``/proc/self/mountinfo`` (proc_pid_mountinfo(5)), and notice of changes to them."""
+
+from __future__ import annotations
+
+import os
+import re
+import select
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+MOUNTINFO = Path("/proc/self/mountinfo")
+_OCTAL = re.compile(r"\\([0-7]{3})")
+
+
+@dataclass(frozen=True, slots=True)
+class Mount:
+    """One line: the mount's id, its device as ``major:minor``, the folder of the file system that is mounted, where."""
+
+    id: int
+    device: str
+    root: str
+    where: str
+    options: frozenset[str]
+    filesystem: str
+    source: str
+    super_options: frozenset[str]
+
+    @property
+    def read_only(self) -> bool:
+        """True when the mount or its file system is."""
+        return "ro" in self.options or "ro" in self.super_options
+
+
+def _text(field: str) -> str:
+    raw = _OCTAL.sub(lambda m: chr(int(m[1], 8)), field)
+    return raw
+
+
+def parse_mounts(text: str) -> Iterator[Mount]:
+    """Parses the text of mountinfo; lines it does not know are passed over."""
+    for line in text.splitlines():
+        left, separator, right = line.partition(" - ")
+        fields, rest = left.split(" "), right.split(" ")
+        if separator and len(fields) >= 6 and len(rest) >= 3:
+            yield Mount(int(fields[0]), fields[2], _text(fields[3]), _text(fields[4]), frozenset(fields[5].split(",")),
+                        rest[0], _text(rest[1]), frozenset(rest[2].split(",")))  # fmt: skip
+
+
+def read_mounts() -> list[Mount]:
+    """What is mounted now."""
+    return list(parse_mounts(MOUNTINFO.read_text(errors="surrogateescape")))
+
+
+def mount_id_of(fd: int) -> int:
+    """The id of the mount that an open file or folder belongs to."""
+    for line in Path(f"/proc/self/fdinfo/{fd}").read_text().splitlines():
+        if line.startswith("mnt_id:"):
+            return int(line.split()[1])
+    return -1
+
+
+class MountWatch:
+    """Tells when anything was mounted or unmounted, without polling: the kernel wakes whoever waits on ``fd``."""
+
+    def __init__(self) -> None:
+        self.fd = os.open(MOUNTINFO, os.O_RDONLY | os.O_CLOEXEC)
+        self._poll = select.poll()
+        self._poll.register(self.fd, select.POLLPRI | select.POLLERR)
+
+    def wait(self, milliseconds: int | None = None) -> bool:
+        """Waits for a change; True when there was one."""
+        return bool(self._poll.poll(milliseconds))
+
+    def close(self) -> None:
+        """Closes the handle."""
+        os.close(self.fd)

@@ -1,0 +1,317 @@
+"""Stand-in drives: a folder that plays a drive, with its capacity, speed, file-system rules and faults."""
+
+from __future__ import annotations
+
+import errno
+import os
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from fascis.drives.model import Drive
+from fascis.drives.rules import Rules, rules_of
+from fascis.files.errors import Damaged
+from fascis.files.medium import Medium, MediumFile, PosixMedium
+from fascis.files.names import parent
+from fascis.files.walk import Folder, walk
+
+DESCRIPTION = "stand-in.json"
+
+
+class Fault(BaseModel):
+    """Something that goes wrong. ``kind``: ``unplugged`` (after N bytes written), ``flip`` (one bit of a file, as it
+    is stored, at most ``times`` times), ``write-error`` (a file), ``full`` (after N bytes written)."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: str
+    after_bytes: int = 0
+    name: str = ""
+    at: int = 0
+    times: int = 1
+
+
+class Description(BaseModel):
+    """``stand-in.json``, see docs/formats.md."""
+
+    model_config = ConfigDict(extra="forbid")
+    uuid: str
+    label: str
+    filesystem: str
+    capacity_bytes: int = Field(gt=0)
+    block_bytes: int = Field(default=4096, ge=512)
+    transport: str = "usb"
+    connected: bool = True
+    rotational: bool = False
+    read_only: bool = False
+    read_mb_s: float = 0
+    write_mb_s: float = 0
+    faults: list[Fault] = []
+
+
+def read_description(folder: Path) -> Description:
+    """Reads one stand-in's description.
+
+    Raises:
+        Damaged: it is not one.
+    """
+    path = folder / DESCRIPTION
+    try:
+        return Description.model_validate_json(path.read_bytes())
+    except (OSError, ValidationError) as error:
+        raise Damaged(path, "this is no description of a stand-in drive", "The drive is not shown.") from error
+
+
+def used_bytes(root_fd: int, block: int) -> int:
+    """Bytes that the files below take in whole blocks, holes not counted, hard links once."""
+    total, seen = 0, set()
+    for folder in walk(root_fd):
+        total += block
+        for s in folder.stats:
+            if s.st_nlink > 1:
+                if (s.st_dev, s.st_ino) in seen:
+                    continue
+                seen.add((s.st_dev, s.st_ino))
+            total += -(-s.st_blocks * 512 // block) * block
+    return total
+
+
+class StandIn:
+    """One stand-in drive while the program runs: its counters and its faults."""
+
+    def __init__(self, folder: Path, description: Description) -> None:
+        self.folder = folder
+        self.description = description
+        self.rules: Rules = rules_of(description.filesystem)
+        self.written = 0
+        self.unplugged = False
+        self._lock = threading.Lock()
+        self._used: int | None = None
+        self._clock = {"read": 0.0, "write": 0.0}
+
+    def drive(self) -> Drive:
+        """The drive it plays, measured now."""
+        d = self.description
+        capacity, free = (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
+        return Drive(d.uuid, d.label, d.filesystem, self.rules, self.folder, capacity, free, d.block_bytes, d.transport,
+                     d.rotational, d.read_only, d.transport == "usb", self.connected, "", d.uuid, False, True,
+                     d.write_mb_s, d.read_mb_s)  # fmt: skip
+
+    @property
+    def connected(self) -> bool:
+        """False when it is away."""
+        return self.description.connected and not self.unplugged
+
+    def free(self) -> int:
+        """Free bytes, measured by looking at the files."""
+        fd = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            self._used = used_bytes(fd, self.description.block_bytes)
+        finally:
+            os.close(fd)
+        return max(0, self.description.capacity_bytes - self._used)
+
+    def check(self) -> None:
+        """Raises as a drive that is gone does."""
+        if not self.connected:
+            raise OSError(errno.ENODEV, os.strerror(errno.ENODEV))
+
+    def check_name(self, place: bytes) -> None:
+        """Raises as the named file system does for a name it cannot hold."""
+        if self.rules.refuses_name(place.rpartition(b"/")[2]):
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
+
+    def _pace(self, kind: str, count: int, mb_s: float) -> None:
+        if mb_s <= 0:
+            return
+        with self._lock:
+            start = max(time.monotonic(), self._clock[kind])
+            self._clock[kind] = until = start + count / (mb_s * 1e6)
+        time.sleep(max(0.0, until - time.monotonic()))
+
+    def on_read(self, count: int) -> None:
+        """Counts and slows a read."""
+        self.check()
+        self._pace("read", count, self.description.read_mb_s)
+
+    def on_write(self, place: bytes, offset: int, content: memoryview) -> memoryview:
+        """Counts, slows, refuses or spoils a write; gives the bytes that are stored."""
+        self.check()
+        self._pace("write", len(content), self.description.write_mb_s)
+        with self._lock:
+            self.written += len(content)
+            if self._used is not None:
+                self._used += len(content)
+            used = self._used
+        for fault in self.description.faults:
+            content = self._apply(fault, place, offset, content)
+        largest = self.rules.largest_file
+        if largest is not None and offset + len(content) > largest:
+            raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
+        if used is not None and used > self.description.capacity_bytes:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        return content
+
+    def _apply(self, fault: Fault, place: bytes, offset: int, content: memoryview) -> memoryview:
+        if fault.kind == "unplugged" and self.written > fault.after_bytes:
+            self.unplugged = True
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
+        if fault.kind == "full" and self.written > fault.after_bytes:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+        if fault.name and not place.endswith(os.fsencode(fault.name)):
+            return content
+        if fault.kind == "write-error":
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
+        if fault.kind == "flip" and fault.times > 0 and offset <= fault.at < offset + len(content):
+            fault.times -= 1
+            spoilt = bytearray(content)
+            spoilt[fault.at - offset] ^= 1
+            return memoryview(spoilt)
+        return content
+
+
+class StandInFile:
+    """A file of a stand-in drive."""
+
+    def __init__(self, inner: MediumFile, drive: StandIn, place: bytes) -> None:
+        self._inner, self._drive, self._place, self._at = inner, drive, place, 0
+
+    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]  # noqa: ANN204 - all that is not paced is the real file's
+        return getattr(self._inner, name)
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int:
+        """Reads at the drive's speed."""
+        count = self._inner.readinto(buffer)
+        self._drive.on_read(count)
+        return count
+
+    def write(self, content: memoryview) -> None:
+        """Writes at the drive's speed and with its faults."""
+        self._inner.write(self._drive.on_write(self._place, self._at, content))
+        self._at += len(content)
+
+    def skip_to(self, offset: int) -> None:
+        """Moves on."""
+        self._inner.skip_to(offset)
+        self._at = offset
+
+    def set_attributes(self, attributes: dict[str, bytes]) -> None:
+        """Sets extended attributes where the named file system has them."""
+        if not self._drive.rules.attributes:
+            raise OSError(errno.EOPNOTSUPP, os.strerror(errno.EOPNOTSUPP))
+        self._inner.set_attributes(attributes)
+
+    def flush(self) -> None:
+        """Flushes, while it is there."""
+        self._drive.check()
+        self._inner.flush()
+
+    def drop_cached(self) -> bool:
+        """A stand-in has no memory of its own to answer from."""
+        self._drive.check()
+        self._inner.drop_cached()
+        return True
+
+
+class StandInMedium:
+    """A folder on a stand-in drive: a real folder that behaves by the drive's rules."""
+
+    def __init__(self, inner: PosixMedium, drive: StandIn) -> None:
+        self._inner, self.drive = inner, drive
+        self._folded: dict[bytes, set[bytes]] = {}
+        self._lock = threading.Lock()
+        drive.free()
+
+    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]  # noqa: ANN204 - reading and removing are the real folder's
+        self.drive.check()
+        return getattr(self._inner, name)
+
+    @property
+    def handle(self) -> int:
+        """The folder's handle."""
+        return self._inner.handle
+
+    def walk(self) -> Iterator[Folder]:
+        """Everything below."""
+        self.drive.check()
+        return self._inner.walk()
+
+    def _claim(self, place: bytes) -> None:
+        self.drive.check()
+        self.drive.check_name(place)
+        if not self.drive.rules.folds_case:
+            return
+        folder, fold = parent(place), self.drive.rules.fold
+        with self._lock:
+            if folder not in self._folded:
+                self._folded[folder] = {fold(n) for n in self._inner.names(folder)}
+            name = fold(place.rpartition(b"/")[2])
+            if name in self._folded[folder]:
+                raise OSError(errno.EEXIST, os.strerror(errno.EEXIST))
+            self._folded[folder].add(name)
+
+    def open(self, place: bytes) -> StandInFile:
+        """Opens a regular file for reading."""
+        self.drive.check()
+        return StandInFile(self._inner.open(place), self.drive, place)
+
+    def create(self, place: bytes, mode: int = 0o600) -> StandInFile:
+        """Creates a file exclusively, by the drive's rules of names."""
+        self._claim(place)
+        return StandInFile(self._inner.create(place, mode), self.drive, place)
+
+    def make_folder(self, place: bytes) -> None:
+        """Creates a folder exclusively."""
+        self._claim(place)
+        self._inner.make_folder(place)
+
+    def make_link(self, target: bytes, place: bytes) -> None:
+        """Creates a symbolic link where the drive has them."""
+        self._links()
+        self._inner.make_link(target, place)
+
+    def hard_link(self, existing: bytes, place: bytes) -> None:
+        """Gives a file a second name where the drive can."""
+        self._links()
+        self._inner.hard_link(existing, place)
+
+    def _links(self) -> None:
+        self.drive.check()
+        if not self.drive.rules.links:
+            raise OSError(errno.EPERM, os.strerror(errno.EPERM))
+
+    def rename_new(self, place: bytes, new: bytes) -> None:
+        """Renames; refused as user-space exFAT and NTFS drivers refuse it."""
+        self.drive.check()
+        if self.drive.rules.folds_case:
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
+        self._inner.rename_new(place, new)
+
+    def unlink(self, place: bytes) -> None:
+        """Removes one name."""
+        self.drive.check()
+        self._folded.pop(parent(place), None)
+        self._inner.unlink(place)
+
+    def remove_folder(self, place: bytes) -> None:
+        """Removes an empty folder."""
+        self.drive.check()
+        self._folded.pop(parent(place), None)
+        self._folded.pop(place, None)
+        self._inner.remove_folder(place)
+
+    def space(self) -> tuple[int, int]:
+        """``(capacity, free)``, measured by looking at the files."""
+        self.drive.check()
+        return self.drive.description.capacity_bytes, self.drive.free()
+
+    def close(self) -> None:
+        """Closes the handle."""
+        self._inner.close()
+
+
+def as_medium(medium: StandInMedium) -> Medium:
+    """The stand-in as the engine sees it."""
+    return medium  # type: ignore[return-value]

@@ -1,0 +1,34 @@
+"""BLAKE3 digests of streams: the same in copying and in verifying."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from blake3 import blake3
+
+CHUNK = 4 << 20
+DIGEST_BYTES = 32
+
+
+class Reads(Protocol):
+    """Anything with ``readinto``."""
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int | None:
+        """Fills the buffer from where it stands; 0 at the end."""
+
+
+def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes:
+    """The BLAKE3 digest (32 bytes) of what is left in ``stream``; ``beat`` is told each count of bytes read."""
+    hasher, buffer = blake3(), bytearray(CHUNK)
+    view = memoryview(buffer)
+    while count := stream.readinto(view):
+        hasher.update(view[:count])
+        if beat:
+            beat(count)
+    return hasher.digest()
+
+
+def digest_of_bytes(content: bytes | memoryview) -> bytes:
+    """The BLAKE3 digest of bytes in memory."""
+    return blake3(content).digest()

@@ -1,0 +1,86 @@
+"""The tree of errors. Each carries the sentence the person will read, and the facts as attributes.
+
+Three families: the environment (drive, permission, space), damaged or hostile input, and refusals. Our own bugs are
+not in this tree: they are ordinary exceptions and become crash reports.
+"""
+
+from __future__ import annotations
+
+import errno
+
+from fascis.files.names import shown
+
+
+class FascisError(Exception):
+    """Root of all errors that are told to a person; ``str()`` is the sentence."""
+
+
+class EnvironmentTrouble(FascisError):
+    """The machine or a drive did not do what was asked of it.
+
+    Attributes:
+        place: the file concerned, relative to its library or drive, as bytes.
+        errno: the kernel's error number, or 0.
+    """
+
+    def __init__(self, sentence: str, place: bytes = b"", number: int = 0) -> None:
+        super().__init__(sentence)
+        self.place = place
+        self.errno = number
+
+
+class DriveFull(EnvironmentTrouble):
+    """A write was refused for want of room."""
+
+
+class DriveGone(EnvironmentTrouble):
+    """The drive no longer answers (unplugged, unmounted, input/output error)."""
+
+
+class NotPermitted(EnvironmentTrouble):
+    """The file or folder may not be read or written."""
+
+
+class Unreadable(EnvironmentTrouble):
+    """One file's content could not be read; others may be."""
+
+
+class Damaged(FascisError):
+    """A file of Fascis's own (journal, identity, register, stand-in) is damaged or of a newer version."""
+
+    def __init__(self, path: object, what: str, meaning: str) -> None:
+        self.path = path
+        super().__init__(f"{shown(str(path))}: {what}. {meaning}")
+
+
+class Refused(FascisError):
+    """Something was not begun; nothing was touched. ``code`` is from the closed list in docs/formats.md."""
+
+    def __init__(self, code: str, sentence: str) -> None:
+        super().__init__(sentence)
+        self.code = code
+
+
+class Cancelled(FascisError):
+    """A person stopped a long task; what was done stays done."""
+
+
+_GONE = {errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN, errno.EROFS, errno.ESHUTDOWN}
+_DENIED = {errno.EACCES, errno.EPERM}
+_FULL = {errno.ENOSPC, errno.EDQUOT}
+
+
+def told(error: OSError, doing: str, place: bytes = b"") -> EnvironmentTrouble:
+    """Translates an ``OSError`` into ours, by one table. ``doing`` reads as in "could not …"."""
+    number = error.errno or 0
+    kind: type[EnvironmentTrouble] = EnvironmentTrouble
+    meaning = error.strerror or str(error)
+    if number in _FULL:
+        kind, meaning = DriveFull, "the drive is full"
+    elif number in _GONE:
+        kind = DriveGone
+        meaning = "the drive became read-only" if number == errno.EROFS else f"the drive does not answer ({meaning})"
+    elif number in _DENIED:
+        kind, meaning = NotPermitted, "it is not permitted"
+    name = f" {shown(place)}" if place else ""
+    return kind(f"Could not {doing}{name}: {meaning}.", place, number)

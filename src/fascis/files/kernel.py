@@ -1,0 +1,72 @@
+"""System calls that Python does not offer, by ctypes. Each raises ``OSError`` with the kernel's number."""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import fcntl
+import os
+import struct
+
+_libc = ctypes.CDLL(None, use_errno=True)
+_RENAME_NOREPLACE = 1
+_CACHESTAT = 451  # since Linux 6.5, the same number on every architecture
+_FIEMAP = 0xC020660B  # linux/fiemap.h
+_FIEMAP_SHARED = 0x2000
+_SYNC_WRITE = 2  # SYNC_FILE_RANGE_WRITE: begin writing out, do not wait
+
+
+def _check(result: int) -> int:
+    if result < 0:
+        number = ctypes.get_errno()
+        raise OSError(number, os.strerror(number))
+    return result
+
+
+def rename_noreplace(old_fd: int, old: bytes, new_fd: int, new: bytes) -> None:
+    """``renameat2(RENAME_NOREPLACE)``: EEXIST when ``new`` exists, EINVAL where the file system cannot promise it."""
+    _check(_libc.renameat2(old_fd, old, new_fd, new, _RENAME_NOREPLACE))
+
+
+def syncfs(fd: int) -> None:
+    """Flushes the whole file system of ``fd``; an error since ``fd`` was opened is reported once, here."""
+    _check(_libc.syncfs(fd))
+
+
+def begin_writeout(fd: int, offset: int, length: int) -> None:
+    """Lets the kernel begin to write a range out, so that the flush later is short. A hint: no error matters."""
+    _libc.sync_file_range(fd, ctypes.c_int64(offset), ctypes.c_int64(length), _SYNC_WRITE)
+
+
+_range = (ctypes.c_uint64 * 2)(0, 0)
+_range_pointer = ctypes.byref(_range)
+
+
+def cached_pages(fd: int) -> int | None:
+    """How many pages of the file lie in the page cache, or None where the kernel cannot tell (before 6.5)."""
+    answer = (ctypes.c_uint64 * 5)()
+    result = _libc.syscall(_CACHESTAT, fd, _range_pointer, ctypes.byref(answer), 0)
+    return int(answer[0]) if result == 0 else None
+
+
+def shared_bytes(fd: int) -> int:
+    """Bytes of a file whose extents other files or snapshots share (FIEMAP); 0 where the file system cannot say."""
+    total, start = 0, 0
+    while True:
+        head = struct.pack("=QQLLLL", start, (1 << 64) - 1 - start, 0, 0, 256, 0)
+        buffer = bytearray(head + bytes(56 * 256))
+        try:
+            fcntl.ioctl(fd, _FIEMAP, buffer)
+        except OSError as error:
+            if error.errno in (errno.EOPNOTSUPP, errno.ENOTTY, errno.EINVAL):
+                return 0
+            raise
+        count = struct.unpack_from("=L", buffer, 20)[0]
+        last = False
+        for i in range(count):
+            logical, _physical, length = struct.unpack_from("=QQQ", buffer, 32 + 56 * i)
+            flags = struct.unpack_from("=L", buffer, 32 + 56 * i + 40)[0]
+            total += length if flags & _FIEMAP_SHARED else 0
+            start, last = logical + length, bool(flags & 1)
+        if last or not count:
+            return total

@@ -1,0 +1,410 @@
+"""The one seam to the outside: all file work of the engine goes through a medium, opened on a folder handle.
+
+Places are bytes relative to that folder. Every part of a place is opened without following a link, so that nothing
+reached through a medium lies outside its folder. Nothing here overwrites: files and folders are created exclusively,
+and renames refuse an existing name.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import threading
+from collections.abc import Iterator
+from typing import Protocol
+
+from fascis.files import kernel
+from fascis.files.errors import EnvironmentTrouble, told
+from fascis.files.names import parent
+from fascis.files.walk import FOLDER_FLAGS, Folder, open_folder, walk
+
+_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NOCTTY | os.O_NONBLOCK
+_CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+class MediumFile(Protocol):
+    """An open file of a medium. Errors are ``OSError`` as the kernel gives them; the engine translates."""
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int:
+        """Reads on from where it stands; 0 at the end."""
+
+    def write(self, content: memoryview) -> None:
+        """Writes all of it where it stands."""
+
+    def skip_to(self, offset: int) -> None:
+        """Moves on to an offset in bytes, leaving a hole when writing."""
+
+    def data_ranges(self) -> list[tuple[int, int]]:
+        """``(offset, end)`` of the parts that are not holes."""
+
+    def set_size(self, size: int) -> None:
+        """Sets the length in bytes."""
+
+    def status(self) -> os.stat_result:
+        """``fstat``."""
+
+    def set_status(self, like: os.stat_result, owner: bool) -> None:
+        """Gives mode and times (and, where asked, the owner) of another file."""
+
+    def attributes(self) -> dict[str, bytes]:
+        """The ``user.*`` extended attributes; empty where the file system has none."""
+
+    def set_attributes(self, attributes: dict[str, bytes]) -> None:
+        """Sets extended attributes."""
+
+    def begin_writeout(self, offset: int, length: int) -> None:
+        """A hint to begin writing a range to the drive."""
+
+    def flush(self) -> None:
+        """``fsync``."""
+
+    def drop_cached(self) -> bool:
+        """Drops the file's pages from memory; True only when it is proven that none is left there."""
+
+    def close(self) -> None:
+        """Closes the handle; an error of the drive can come out here."""
+
+
+class Medium(Protocol):
+    """A folder on a drive and what the engine may do in it."""
+
+    def status(self, place: bytes) -> os.stat_result:
+        """``lstat``."""
+
+    def exists(self, place: bytes) -> bool:
+        """True when anything, a dangling link too, has that name."""
+
+    def open(self, place: bytes) -> MediumFile:
+        """Opens a regular file for reading."""
+
+    def create(self, place: bytes, mode: int = 0o600) -> MediumFile:
+        """Creates a file exclusively."""
+
+    def make_folder(self, place: bytes) -> None:
+        """Creates a folder exclusively."""
+
+    def make_link(self, target: bytes, place: bytes) -> None:
+        """Creates a symbolic link."""
+
+    def read_link(self, place: bytes) -> bytes:
+        """The target of a symbolic link, as written."""
+
+    def set_link_time(self, place: bytes, like: os.stat_result) -> None:
+        """Gives a symbolic link another's times."""
+
+    def hard_link(self, existing: bytes, place: bytes) -> None:
+        """Gives an existing file a second name."""
+
+    def rename_new(self, place: bytes, new: bytes) -> None:
+        """Renames; EEXIST when the name exists, EINVAL where the drive cannot promise to refuse."""
+
+    def unlink(self, place: bytes) -> None:
+        """Removes one name of a file, never a folder."""
+
+    def remove_folder(self, place: bytes) -> None:
+        """Removes an empty folder."""
+
+    def set_folder_status(self, place: bytes, like: os.stat_result, owner: bool) -> None:
+        """Gives a folder another's mode and times."""
+
+    def names(self, place: bytes) -> list[bytes]:
+        """The names in a folder."""
+
+    def walk(self) -> Iterator[Folder]:
+        """Everything below, see :func:`fascis.files.walk.walk`."""
+
+    def sync(self) -> None:
+        """Flushes the whole drive to its medium."""
+
+    def sync_folder(self, place: bytes) -> None:
+        """Flushes one folder's names."""
+
+    def space(self) -> tuple[int, int]:
+        """``(capacity, free)`` in bytes, measured now."""
+
+    @property
+    def handle(self) -> int:
+        """The folder's handle."""
+
+    def close(self) -> None:
+        """Closes the handle."""
+
+
+class PosixFile:
+    """A file on a mounted file system."""
+
+    __slots__ = ("_fd",)
+
+    def __init__(self, fd: int) -> None:
+        self._fd = fd
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int:
+        """Reads on from where it stands; 0 at the end."""
+        return os.readv(self._fd, [buffer])
+
+    def write(self, content: memoryview) -> None:
+        """Writes all of it where it stands."""
+        while content:
+            content = content[os.write(self._fd, content) :]
+
+    def skip_to(self, offset: int) -> None:
+        """Moves on, leaving a hole when writing."""
+        os.lseek(self._fd, offset, os.SEEK_SET)
+
+    def data_ranges(self) -> list[tuple[int, int]]:
+        """``(offset, end)`` of the parts that are not holes."""
+        ranges, at, size = [], 0, os.fstat(self._fd).st_size
+        try:
+            while at < size:
+                begin = os.lseek(self._fd, at, os.SEEK_DATA)
+                at = os.lseek(self._fd, begin, os.SEEK_HOLE)
+                ranges.append((begin, at))
+        except OSError as error:
+            if error.errno != 6:  # ENXIO: no data behind this offset
+                raise
+        os.lseek(self._fd, 0, os.SEEK_SET)
+        return ranges
+
+    def set_size(self, size: int) -> None:
+        """Sets the length in bytes."""
+        os.ftruncate(self._fd, size)
+
+    def status(self) -> os.stat_result:
+        """``fstat``."""
+        return os.fstat(self._fd)
+
+    def set_status(self, like: os.stat_result, owner: bool) -> None:
+        """Gives owner where asked, mode and times of another file."""
+        if owner:
+            os.fchown(self._fd, like.st_uid, like.st_gid)
+        os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
+        os.utime(self._fd, ns=(like.st_atime_ns, like.st_mtime_ns))
+
+    def attributes(self) -> dict[str, bytes]:
+        """The ``user.*`` extended attributes."""
+        try:
+            names = os.listxattr(self._fd)
+        except OSError:
+            return {}
+        return {n: os.getxattr(self._fd, n) for n in names if n.startswith("user.")} if names else {}
+
+    def set_attributes(self, attributes: dict[str, bytes]) -> None:
+        """Sets extended attributes."""
+        for name, value in attributes.items():
+            os.setxattr(self._fd, name, value)
+
+    def begin_writeout(self, offset: int, length: int) -> None:
+        """A hint to begin writing a range to the drive."""
+        kernel.begin_writeout(self._fd, offset, length)
+
+    def flush(self) -> None:
+        """``fsync``."""
+        os.fsync(self._fd)
+
+    def drop_cached(self) -> bool:
+        """Drops the pages; True when the kernel says that none is left."""
+        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
+        return kernel.cached_pages(self._fd) == 0
+
+    def close(self) -> None:
+        """Closes the handle."""
+        fd, self._fd = self._fd, -1
+        if fd >= 0:
+            os.close(fd)
+
+
+class PosixMedium:
+    """A folder of a mounted file system."""
+
+    def __init__(self, root_fd: int) -> None:
+        self._root = root_fd
+        self._local = threading.local()
+        self._generation = 0
+
+    @classmethod
+    def at(cls, path: str | bytes | os.PathLike[str]) -> PosixMedium:
+        """Opens a folder.
+
+        Raises:
+            EnvironmentTrouble: it is not there, not a folder, or may not be opened.
+        """
+        try:
+            return cls(os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC))
+        except OSError as error:
+            raise told(error, "open the folder", os.fsencode(path)) from error
+
+    @property
+    def handle(self) -> int:
+        """The folder's handle."""
+        return self._root
+
+    def _parent(self, place: bytes) -> tuple[int, bytes]:
+        folder, _, name = place.rpartition(b"/")
+        if not folder:
+            return self._root, name
+        local = self._local
+        if getattr(local, "key", None) == (folder, self._generation):
+            return local.held.fd, name
+        held = _Held(open_folder(self._root, folder))
+        local.key, local.held = (folder, self._generation), held
+        return held.fd, name
+
+    def _forget_parents(self) -> None:
+        self._generation += 1
+
+    def status(self, place: bytes) -> os.stat_result:
+        """``lstat``; the folder itself for ``b""``."""
+        if not place:
+            return os.fstat(self._root)
+        fd, name = self._parent(place)
+        return os.stat(name, dir_fd=fd, follow_symlinks=False)
+
+    def exists(self, place: bytes) -> bool:
+        """True when anything has that name."""
+        try:
+            self.status(place)
+        except (FileNotFoundError, NotADirectoryError):
+            return False
+        return True
+
+    def open(self, place: bytes) -> PosixFile:
+        """Opens a regular file for reading; anything else is refused without being waited for."""
+        fd, name = self._parent(place)
+        opened = os.open(name, _READ, dir_fd=fd)
+        if not stat.S_ISREG(os.fstat(opened).st_mode):
+            os.close(opened)
+            raise OSError(22, "not a regular file")
+        return PosixFile(opened)
+
+    def create(self, place: bytes, mode: int = 0o600) -> PosixFile:
+        """Creates a file exclusively."""
+        fd, name = self._parent(place)
+        return PosixFile(os.open(name, _CREATE, mode, dir_fd=fd))
+
+    def make_folder(self, place: bytes) -> None:
+        """Creates a folder exclusively."""
+        fd, name = self._parent(place)
+        os.mkdir(name, 0o700, dir_fd=fd)
+
+    def make_link(self, target: bytes, place: bytes) -> None:
+        """Creates a symbolic link."""
+        fd, name = self._parent(place)
+        os.symlink(target, name, dir_fd=fd)
+
+    def read_link(self, place: bytes) -> bytes:
+        """The target of a symbolic link, as written."""
+        fd, name = self._parent(place)
+        return os.readlink(name, dir_fd=fd)
+
+    def set_link_time(self, place: bytes, like: os.stat_result) -> None:
+        """Gives a symbolic link another's times."""
+        fd, name = self._parent(place)
+        os.utime(name, ns=(like.st_atime_ns, like.st_mtime_ns), dir_fd=fd, follow_symlinks=False)
+
+    def hard_link(self, existing: bytes, place: bytes) -> None:
+        """Gives an existing file a second name."""
+        folder, _, name = existing.rpartition(b"/")
+        source = open_folder(self._root, folder)
+        try:
+            fd, new = self._parent(place)
+            os.link(name, new, src_dir_fd=source, dst_dir_fd=fd, follow_symlinks=False)
+        finally:
+            os.close(source)
+
+    def rename_new(self, place: bytes, new: bytes) -> None:
+        """Renames without replacing."""
+        old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
+        try:
+            kernel.rename_noreplace(old_folder, place.rpartition(b"/")[2], new_folder, new.rpartition(b"/")[2])
+        finally:
+            os.close(old_folder)
+            os.close(new_folder)
+            self._forget_parents()
+
+    def unlink(self, place: bytes) -> None:
+        """Removes one name of a file, never a folder."""
+        fd, name = self._parent(place)
+        os.unlink(name, dir_fd=fd)
+
+    def remove_folder(self, place: bytes) -> None:
+        """Removes an empty folder."""
+        fd, name = self._parent(place)
+        os.rmdir(name, dir_fd=fd)
+        self._forget_parents()
+
+    def set_folder_status(self, place: bytes, like: os.stat_result, owner: bool) -> None:
+        """Gives a folder another's mode and times."""
+        fd = open_folder(self._root, place)
+        try:
+            PosixFile(fd).set_status(like, owner)
+        finally:
+            os.close(fd)
+
+    def names(self, place: bytes) -> list[bytes]:
+        """The names in a folder."""
+        fd = open_folder(self._root, place)
+        try:
+            return [os.fsencode(n) for n in os.listdir(fd)]
+        finally:
+            os.close(fd)
+
+    def walk(self) -> Iterator[Folder]:
+        """Everything below."""
+        return walk(self._root)
+
+    def sync(self) -> None:
+        """Flushes the whole drive to its medium."""
+        kernel.syncfs(self._root)
+
+    def sync_folder(self, place: bytes) -> None:
+        """Flushes one folder's names."""
+        fd = open_folder(self._root, place)
+        try:
+            os.fsync(fd)
+        finally:
+            os.close(fd)
+
+    def space(self) -> tuple[int, int]:
+        """``(capacity, free)`` in bytes: what an ordinary user may use."""
+        s = os.fstatvfs(self._root)
+        return s.f_blocks * s.f_frsize, s.f_bavail * s.f_frsize
+
+    def close(self) -> None:
+        """Closes the handle."""
+        if self._root >= 0:
+            os.close(self._root)
+            self._root = -1
+
+
+class _Held:
+    """A folder handle kept by one thread between two files of the same folder; closed when let go."""
+
+    __slots__ = ("fd",)
+
+    def __init__(self, fd: int) -> None:
+        self.fd = fd
+
+    def __del__(self) -> None:
+        os.close(self.fd)
+
+
+def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
+    """The whole content of a small file of Fascis's own, at most ``limit`` bytes.
+
+    Raises:
+        EnvironmentTrouble: it cannot be read or is larger.
+    """
+    try:
+        file = medium.open(place)
+        try:
+            if file.status().st_size > limit:
+                raise EnvironmentTrouble(f"{place.decode(errors='replace')} is larger than it can be.", place)
+            content = bytearray(limit)
+            view, filled = memoryview(content), 0
+            while count := file.readinto(view[filled:]):
+                filled += count
+            return bytes(view[:filled])
+        finally:
+            file.close()
+    except OSError as error:
+        raise told(error, "read", place) from error

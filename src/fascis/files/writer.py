@@ -1,0 +1,73 @@
+"""The one atomic writer, for files that are Fascis's own (identity, manifest, receipt, settings).
+
+The only place that may replace a file. Never used for a file of the person's.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import secrets
+from types import TracebackType
+from typing import BinaryIO, Self
+
+from fascis.files.errors import told
+
+
+class AtomicWriter:
+    """Writes a new content of ``name`` in the folder ``dir_fd``; whole or not at all.
+
+    A temporary beside the target is created exclusively, flushed, renamed onto the target, and the folder flushed.
+    Leaving the ``with`` block without :meth:`commit`, by an exception or not, leaves the old content.
+    """
+
+    def __init__(self, dir_fd: int, name: bytes, mode: int = 0o644) -> None:
+        self._dir_fd, self._name, self._mode = dir_fd, name, mode
+        self._temporary = b"." + name[:200] + b"." + secrets.token_hex(6).encode() + b".new"
+        self._file: BinaryIO | None = None
+
+    def __enter__(self) -> Self:
+        try:
+            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+            fd = os.open(self._temporary, flags, self._mode, dir_fd=self._dir_fd)
+        except OSError as error:
+            raise told(error, "write", self._name) from error
+        self._file = os.fdopen(fd, "wb")
+        return self
+
+    @property
+    def file(self) -> BinaryIO:
+        """The stream to write the new content to."""
+        if self._file is None:
+            raise ValueError("not open")
+        return self._file
+
+    def commit(self) -> None:
+        """Makes the new content durable and visible."""
+        try:
+            self.file.flush()
+            os.fsync(self.file.fileno())
+            self.file.close()
+            os.replace(self._temporary, self._name, src_dir_fd=self._dir_fd, dst_dir_fd=self._dir_fd)  # noqa: TID251
+            os.fsync(self._dir_fd)
+        except OSError as error:
+            raise told(error, "write", self._name) from error
+        self._file = None
+
+    def abort(self) -> None:
+        """Takes back what was begun; may be called more than once."""
+        if self._file is not None:
+            self._file.close()
+            self._file = None
+            with contextlib.suppress(FileNotFoundError):  # renamed already, only the folder's flush failed
+                os.unlink(self._temporary, dir_fd=self._dir_fd)
+
+    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+        self.abort()
+
+
+def write_whole(dir_fd: int, name: bytes, content: bytes) -> None:
+    """Replaces or creates one small file of Fascis's own, atomically and durably."""
+    with AtomicWriter(dir_fd, name) as writer:
+        writer.file.write(content)
+        writer.commit()
