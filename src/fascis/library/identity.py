@@ -1,0 +1,88 @@
+"""The identity file ``.fascis/identity.json``: the small file that travels inside a library."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
+from fascis.files.medium import Medium, read_small
+
+OWN = b".fascis"
+IDENTITY = b".fascis/identity.json"
+FORMAT = 1
+_LIMIT = 1 << 20
+
+
+class Home(BaseModel):
+    """Where a library is worked on: the drive's UUID and the path from the drive's root."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    drive: str
+    path: str
+
+
+class Crossed(BaseModel):
+    """One crossing in a library's history; ``token`` proves that a folder is what that crossing made."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True, populate_by_name=True)
+    id: str
+    when: datetime
+    from_: str = Field(alias="from")
+    to: str
+    token: str = ""
+
+
+class Identity(BaseModel):
+    """A library's identity; unknown fields are kept out, a newer format is refused."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    format: Literal[1] = 1
+    library_id: str = Field(min_length=8, max_length=64, pattern=r"^[0-9a-fA-F-]+$")
+    name: str = Field(max_length=1024)
+    kind: str = "library"
+    home: Home
+    roles: dict[str, Literal["original", "proxy", "render", "preview", "sidecar", "document", "other"]] = {}
+    history: list[Crossed] = []
+
+
+def parse_identity(content: bytes, path: object) -> Identity:
+    """Parses an identity file.
+
+    Raises:
+        Damaged: it is none, or of a newer version.
+    """
+    meaning = "The library's files are as they were; nothing was changed."
+    try:
+        raw = json.loads(content)
+        if isinstance(raw, dict) and isinstance(raw.get("format"), int) and raw["format"] > FORMAT:
+            raise Damaged(path, f"it was written by a newer version (format {raw['format']}; this one knows {FORMAT})", meaning)
+        return Identity.model_validate(raw)
+    except (ValueError, RecursionError, ValidationError) as error:
+        raise Damaged(path, "the identity file is damaged", meaning) from error
+
+
+def format_identity(identity: Identity) -> bytes:
+    """The bytes of an identity file."""
+    return (json.dumps(identity.model_dump(mode="json", by_alias=True), indent=2, ensure_ascii=False) + "\n").encode(
+        "utf-8", "backslashreplace"
+    )
+
+
+def read_identity(medium: Medium, path: object) -> Identity | None:
+    """The identity of the library that a medium is opened on; None when it has none.
+
+    Raises:
+        Damaged: it has one that cannot be understood.
+    """
+    try:
+        if not medium.exists(IDENTITY):
+            return None
+        return parse_identity(read_small(medium, IDENTITY, _LIMIT), path)
+    except (OSError, EnvironmentTrouble) as error:
+        if isinstance(error, FascisError):
+            raise Damaged(path, f"the identity file cannot be read ({error})", "Nothing was changed.") from error
+        raise Damaged(path, "the identity file is not in a plain folder", "Nothing was changed.") from error

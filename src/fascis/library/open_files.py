@@ -1,0 +1,94 @@
+"""Which programs have files of a folder open, from ``/proc/*/fd`` and ``/proc/*/maps`` (proc(5)).
+
+Compared by device and inode, never by path text. Programs of other users cannot be seen without rights; that is said
+by :attr:`Openers.all_seen`.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Container
+from dataclasses import dataclass, field
+from pathlib import Path
+
+
+@dataclass(frozen=True, slots=True)
+class OpenFile:
+    """One open file: the program's name and process id, the file's device and inode, open for writing or not."""
+
+    program: str
+    pid: int
+    device: int
+    inode: int
+    writing: bool
+    deleted: bool
+    size: int
+
+
+@dataclass(slots=True)
+class Openers:
+    """What was found, and whether every process could be looked at."""
+
+    files: list[OpenFile] = field(default_factory=list)
+    all_seen: bool = True
+
+
+def find_open(inodes: Container[tuple[int, int]], skip_self: bool = True) -> Openers:
+    """Finds open regular files whose ``(device, inode)`` is in ``inodes``."""
+    found, me = Openers(), os.getpid()
+    for entry in os.scandir("/proc"):
+        if not entry.name.isdigit() or (skip_self and int(entry.name) == me):
+            continue
+        try:
+            found.files += _of_process(int(entry.name), inodes)
+        except PermissionError:
+            found.all_seen = False
+        except (FileNotFoundError, ProcessLookupError):
+            continue
+    return found
+
+
+def _of_process(pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
+    found = []
+    base = f"/proc/{pid}"
+    for name in os.listdir(f"{base}/fd"):
+        try:
+            s = os.stat(f"{base}/fd/{name}")
+        except OSError:
+            continue
+        if (s.st_dev, s.st_ino) in inodes and s.st_mode & 0o170000 == 0o100000:
+            flags = _flags(f"{base}/fdinfo/{name}")
+            writing = flags & os.O_ACCMODE in (os.O_WRONLY, os.O_RDWR)
+            found.append(OpenFile(_name(base), pid, s.st_dev, s.st_ino, writing, s.st_nlink == 0, s.st_blocks * 512))
+    return found + _mapped(base, pid, inodes)
+
+
+def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
+    found = []
+    for line in Path(f"{base}/maps").read_text(errors="surrogateescape").splitlines():
+        fields = line.split(maxsplit=5)
+        if len(fields) < 6 or fields[4] == "0":
+            continue
+        major, minor = (int(p, 16) for p in fields[3].split(":"))
+        key = (os.makedev(major, minor), int(fields[4]))
+        if key in inodes:
+            writing = "w" in fields[1] and "s" in fields[1]
+            found.append(OpenFile(_name(base), pid, *key, writing, fields[5].endswith(" (deleted)"), 0))
+    return found
+
+
+def _flags(path: str) -> int:
+    try:
+        for line in Path(path).read_text().splitlines():
+            if line.startswith("flags:"):
+                return int(line.split()[1], 8)
+    except OSError:
+        pass
+    return 0
+
+
+def _name(base: str) -> str:
+    try:
+        return Path(base, "comm").read_text(errors="replace").strip()
+    except OSError:
+        return "a program"

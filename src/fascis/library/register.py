@@ -1,0 +1,169 @@
+"""The register: which libraries and drives are known, where their homes and copies are. SQLite, under XDG data."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+import uuid
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.model import Drive
+from fascis.files.errors import Damaged
+
+APPLICATION_ID = 0x46415352  # "FASR"
+VERSION = 1
+_SCHEMA = """
+CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL, root BLOB NOT NULL,
+  drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
+CREATE TABLE copy(library TEXT NOT NULL, drive TEXT NOT NULL, drive_label TEXT NOT NULL, root BLOB NOT NULL,
+  crossing TEXT NOT NULL, verified_at REAL NOT NULL, PRIMARY KEY(library, root));
+CREATE TABLE drive(uuid TEXT PRIMARY KEY, label TEXT NOT NULL, filesystem TEXT NOT NULL, capacity INTEGER NOT NULL,
+  mount BLOB NOT NULL, transport TEXT NOT NULL, seen_at REAL NOT NULL, write_mb_s REAL, read_mb_s REAL);
+"""
+_MEANING = "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
+
+
+@dataclass(frozen=True, slots=True)
+class KnownLibrary:
+    """A library that is known: its home now, and what the last survey said (``summary``, JSON-like)."""
+
+    id: str
+    name: str
+    kind: str
+    root: Path
+    drive: str
+    surveyed_at: float | None
+    summary: dict[str, object]
+
+
+@dataclass(frozen=True, slots=True)
+class KnownCopy:
+    """A verified copy of a library."""
+
+    library: str
+    drive: str
+    drive_label: str
+    root: Path
+    crossing: str
+    verified_at: float
+
+
+@dataclass(frozen=True, slots=True)
+class KnownDrive:
+    """A drive that was seen; speeds in MB/s as measured by crossings, or None."""
+
+    uuid: str
+    label: str
+    filesystem: str
+    capacity: int
+    mount: Path
+    transport: str
+    seen_at: float
+    write_mb_s: float | None
+    read_mb_s: float | None
+
+
+class Register:
+    """Opens the register at ``path`` for each call; safe to use from any thread."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            with closing(sqlite3.connect(self.path, timeout=20)) as db:
+                version = db.execute("PRAGMA user_version").fetchone()[0]
+                if version > VERSION:
+                    raise Damaged(self.path, f"this register was written by a newer version ({version}, this one knows {VERSION})",
+                                  "Nothing was changed. Use the newer version, or set this file aside.")  # fmt: skip
+                if version == 0:
+                    with db:
+                        db.executescript(
+                            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
+                        )
+                with db:
+                    yield db
+        except sqlite3.DatabaseError as error:
+            raise Damaged(self.path, f"the register cannot be used ({error})", _MEANING) from error
+
+    def libraries(self) -> list[KnownLibrary]:
+        """All known libraries, by name."""
+        with self._open() as db:
+            rows = db.execute("SELECT id, name, kind, root, drive, surveyed_at, summary FROM library ORDER BY name")
+            return [KnownLibrary(r[0], r[1], r[2], _path(r[3]), r[4], r[5], json.loads(r[6] or "{}")) for r in rows]
+
+    def library_at(self, root: Path) -> KnownLibrary | None:
+        """The library whose home is this folder."""
+        return next((x for x in self.libraries() if x.root == root), None)
+
+    def find(self, prefix: str) -> list[KnownLibrary]:
+        """Libraries whose id begins so."""
+        return [x for x in self.libraries() if x.id.startswith(prefix)]
+
+    def put_library(
+        self, root: Path, drive: str, name: str, kind: str, id: str | None = None, summary: dict[str, object] | None = None
+    ) -> str:
+        """Remembers a library's home, and what its survey said; gives its id (the one it has, or a new one)."""
+        known = self.library_at(root)
+        key = id or (known.id if known else str(uuid.uuid4()))
+        with self._open() as db:
+            if known and known.id != key:
+                db.execute("DELETE FROM library WHERE id=?", (known.id,))
+            db.execute(
+                "INSERT INTO library(id, name, kind, root, drive) VALUES(?,?,?,?,?) ON CONFLICT(id) DO UPDATE SET"
+                " name=excluded.name, kind=excluded.kind, root=excluded.root, drive=excluded.drive",
+                (key, name, kind, bytes(root), drive),
+            )
+            if summary is not None:
+                db.execute("UPDATE library SET surveyed_at=?, summary=? WHERE id=?", (time.time(), json.dumps(summary), key))
+        return key
+
+    def forget_library(self, id: str) -> None:
+        """Forgets a library; touches no file of it."""
+        with self._open() as db:
+            db.execute("DELETE FROM library WHERE id=?", (id,))
+
+    def copies(self, library: str) -> list[KnownCopy]:
+        """The verified copies of a library."""
+        with self._open() as db:
+            rows = db.execute("SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE library=?", (library,))
+            return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in rows]
+
+    def put_copy(self, library: str, drive: Drive, root: Path, crossing: str) -> None:
+        """Remembers a verified copy."""
+        with self._open() as db:
+            db.execute("INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?)",
+                       (library, drive.uuid, drive.label, bytes(root), crossing, time.time()))  # fmt: skip
+
+    def drives(self) -> list[KnownDrive]:
+        """The drives that were seen."""
+        with self._open() as db:
+            rows = db.execute(
+                "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, read_mb_s FROM drive"
+            ).fetchall()
+        return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in rows]
+
+    def put_drives(self, drives: list[Drive]) -> None:
+        """Remembers connected drives as seen now."""
+        with self._open() as db:
+            db.executemany(
+                "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, seen_at) VALUES(?,?,?,?,?,?,?)"
+                " ON CONFLICT(uuid) DO UPDATE SET label=excluded.label, filesystem=excluded.filesystem,"
+                " capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at",
+                [(d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, time.time()) for d in drives if d.connected],
+            )
+
+    def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
+        """Remembers how fast a drive was in a crossing."""
+        with self._open() as db:
+            db.execute("UPDATE drive SET write_mb_s=?, read_mb_s=? WHERE uuid=?", (write_mb_s, read_mb_s, uuid))
+
+
+def _path(raw: bytes) -> Path:
+    return Path(raw.decode("utf-8", "surrogateescape"))

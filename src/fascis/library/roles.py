@@ -1,0 +1,65 @@
+"""What a file is for, from folder names, patterns of the identity file, and the type of the file."""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Mapping
+from enum import StrEnum
+
+
+class Role(StrEnum):
+    """What a file is for. Proxies, renders and previews can be made again."""
+
+    ORIGINAL = "original"
+    PROXY = "proxy"
+    RENDER = "render"
+    PREVIEW = "preview"
+    SIDECAR = "sidecar"
+    DOCUMENT = "document"
+    OTHER = "other"
+
+    @property
+    def remakeable(self) -> bool:
+        """True when such files could be made again from others."""
+        return self in (Role.PROXY, Role.RENDER, Role.PREVIEW)
+
+
+ROLES = tuple(Role)
+_FOLDERS = {b"proxies": Role.PROXY, b"renders": Role.RENDER, b"previews": Role.PREVIEW}
+_PICTURES = "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw raf orf rw2 pef srw exr dpx psd jxl"
+_SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
+_FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
+MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
+_DOCUMENTS = frozenset((b"otio", b"edl", b"xspf", b"m3u8", b"fascat"))
+
+
+class RoleRule:
+    """Decides roles for one library.
+
+    A folder named proxies, renders or previews (in any case) decides for what is in it; patterns of folders from an
+    identity file decide first. A word within a file's name never does.
+    """
+
+    def __init__(self, patterns: Mapping[str, str] | None = None) -> None:
+        self._patterns = [(k, Role(v)) for k, v in (patterns or {}).items()]
+
+    def of_folder(self, folder: bytes) -> Role | None:
+        """The role that a folder gives to all that is in it, or None."""
+        if self._patterns:
+            text = folder.decode("utf-8", "surrogateescape")
+            for pattern, role in self._patterns:
+                if fnmatch.fnmatchcase(text, pattern) or fnmatch.fnmatchcase(text, pattern + "/*"):
+                    return role
+        for part in folder.split(b"/"):
+            if role := _FOLDERS.get(part.lower()):
+                return role
+        return None
+
+    def of_name(self, name: bytes) -> Role:
+        """The role that the type of a file gives."""
+        extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+        if extension in MEDIA:
+            return Role.ORIGINAL
+        if extension == b"xmp":
+            return Role.SIDECAR
+        return Role.DOCUMENT if extension in _DOCUMENTS else Role.OTHER

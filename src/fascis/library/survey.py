@@ -1,0 +1,193 @@
+"""A survey: what a library's folder holds, as of when, in columns."""
+
+from __future__ import annotations
+
+import stat
+import time
+from array import array
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from enum import IntEnum
+from itertools import accumulate
+
+from fascis.files.errors import Cancelled, EnvironmentTrouble
+from fascis.files.medium import Medium
+from fascis.files.names import join
+from fascis.files.walk import Folder, walk
+from fascis.library.identity import OWN
+from fascis.library.roles import ROLES, Role, RoleRule
+
+
+class Kind(IntEnum):
+    """What an entry is. Special: devices, pipes, sockets, which are never copied."""
+
+    FILE = 0
+    LINK = 1
+    SPECIAL = 2
+
+
+@dataclass(slots=True)
+class FolderRow:
+    """One folder: its place, status fields kept in a copy, and which rows of the columns lie in it."""
+
+    place: bytes
+    mode: int
+    mtime_ns: int
+    first: int
+    end: int
+    strand: int = -1
+
+
+@dataclass(frozen=True, slots=True)
+class StrandTotal:
+    """Files that share a source folder and a role: the unit a person looks at."""
+
+    folder: bytes
+    role: Role
+    files: int
+    bytes: int
+    allocated: int
+
+
+@dataclass(slots=True)
+class Survey:
+    """A library's folder in columns: row ``i`` is the same entry in each. Sizes in bytes, times in ns.
+
+    ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own`` counts rows of Fascis's
+    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked into.
+    """
+
+    taken_at: float = 0.0
+    root_device: int = 0
+    root_inode: int = 0
+    folders: list[FolderRow] = field(default_factory=list)
+    names: bytearray = field(default_factory=bytearray)
+    ends: array[int] = field(default_factory=lambda: array("Q"))
+    size: array[int] = field(default_factory=lambda: array("Q"))
+    allocated: array[int] = field(default_factory=lambda: array("Q"))
+    inode: array[int] = field(default_factory=lambda: array("Q"))
+    mtime_ns: array[int] = field(default_factory=lambda: array("q"))
+    ctime_ns: array[int] = field(default_factory=lambda: array("q"))
+    mode: array[int] = field(default_factory=lambda: array("L"))
+    link_count: array[int] = field(default_factory=lambda: array("L"))
+    role: array[int] = field(default_factory=lambda: array("B"))
+    mounts: list[bytes] = field(default_factory=list)
+    unlistable: list[EnvironmentTrouble] = field(default_factory=list)
+
+    def __len__(self) -> int:
+        return len(self.ends)
+
+    def name(self, row: int) -> bytes:
+        """The name of a row."""
+        return bytes(self.names[self.ends[row - 1] if row else 0 : self.ends[row]])
+
+    def kind(self, row: int) -> Kind:
+        """File, link or special."""
+        mode = self.mode[row]
+        return Kind.FILE if stat.S_ISREG(mode) else Kind.LINK if stat.S_ISLNK(mode) else Kind.SPECIAL
+
+    def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
+        """``(row, its folder, place)`` of every entry, folder by folder."""
+        for folder in self.folders:
+            for row in range(folder.first, folder.end):
+                yield row, folder, join(folder.place, self.name(row))
+
+    def is_own(self, folder: FolderRow) -> bool:
+        """True for Fascis's own folder in the library."""
+        return folder.place == OWN or folder.place.startswith(OWN + b"/")
+
+    def strands(self) -> list[StrandTotal]:
+        """Totals by top folder and role, largest first. Regular files only, own files left out."""
+        totals: dict[tuple[bytes, int], list[int]] = {}
+        for folder in self.folders:
+            if self.is_own(folder):
+                continue
+            top = strand_folder(folder.place)
+            for row in range(folder.first, folder.end):
+                if stat.S_ISREG(self.mode[row]):
+                    t = totals.setdefault((top, self.role[row]), [0, 0, 0])
+                    t[0] += 1
+                    t[1] += self.size[row]
+                    t[2] += self.allocated[row]
+        found = [StrandTotal(folder, ROLES[role], *t) for (folder, role), t in totals.items()]
+        return sorted(found, key=lambda s: (-s.bytes, s.folder, s.role))
+
+    def totals(self) -> dict[Role, tuple[int, int, int]]:
+        """``(files, bytes, allocated bytes)`` of each role."""
+        out = dict.fromkeys(ROLES, (0, 0, 0))
+        for s in self.strands():
+            f, b, a = out[s.role]
+            out[s.role] = (f + s.files, b + s.bytes, a + s.allocated)
+        return out
+
+
+def strand_folder(place: bytes) -> bytes:
+    """The source folder that a strand is named for: the first two parts of a folder's place."""
+    return b"/".join(place.split(b"/")[:2])
+
+
+def survey(
+    medium: Medium,
+    rule: RoleRule | None = None,
+    beat: Callable[[int], None] | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Survey:
+    """Surveys the folder a medium is opened on. Writes nothing.
+
+    Args:
+        medium: the library's folder.
+        rule: how roles are decided.
+        beat: told the count of entries so far, folder by folder.
+        cancelled: asked at every folder.
+
+    Raises:
+        Cancelled: when ``cancelled`` said so.
+        EnvironmentTrouble: the top folder cannot be listed.
+    """
+    rule = rule or RoleRule()
+    root = medium.status(b"")
+    found = Survey(time.time(), root.st_dev, root.st_ino)
+    by_extension: dict[bytes, int] = {}
+    for folder in walk(medium.handle, found.unlistable.append):
+        if cancelled():
+            raise Cancelled("The survey was stopped; nothing was changed.")
+        first, given = len(found.ends), rule.of_folder(folder.place)
+        own = folder.place == OWN or folder.place.startswith(OWN + b"/")
+        fixed = Role.OTHER if own else given
+        stats = folder.stats
+        found.ends.extend(accumulate((len(n) for n in folder.names), initial=len(found.names)))
+        found.ends.pop(first)  # the start is the end of the row before
+        found.names += b"".join(folder.names)
+        found.size.extend([s.st_size for s in stats])
+        found.allocated.extend([s.st_blocks * 512 for s in stats])
+        found.inode.extend([s.st_ino for s in stats])
+        found.mtime_ns.extend([s.st_mtime_ns for s in stats])
+        found.ctime_ns.extend([s.st_ctime_ns for s in stats])
+        found.mode.extend([s.st_mode for s in stats])
+        found.link_count.extend([s.st_nlink for s in stats])
+        found.role.extend(_roles(folder, fixed, rule, by_extension))
+        s = folder.status
+        found.folders.append(FolderRow(folder.place, s.st_mode, s.st_mtime_ns, first, len(found.ends)))
+        found.mounts += [join(folder.place, m) for m in folder.mounts]
+        if beat:
+            beat(len(found.ends))
+    if found.unlistable and not found.folders:
+        raise found.unlistable[0]
+    return found
+
+
+def _roles(folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:
+    """The role of each entry of one folder, as its index in ``ROLES``."""
+    other = ROLES.index(Role.OTHER)
+    if fixed is not None:
+        constant = ROLES.index(fixed)
+        return [constant if stat.S_ISREG(s.st_mode) else other for s in folder.stats]
+    out = []
+    for name, s in zip(folder.names, folder.stats, strict=True):
+        dot = name.rfind(b".")
+        extension = name[dot:] if dot >= 0 else b""
+        role = by_extension.get(extension)
+        if role is None:
+            role = by_extension[extension] = ROLES.index(rule.of_name(name))
+        out.append(role if stat.S_ISREG(s.st_mode) else other)
+    return out

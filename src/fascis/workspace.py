@@ -1,0 +1,61 @@
+"""The workspace: folders, drives, clock and register, made once at the edge and passed in. No global state."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import platformdirs
+
+from fascis.drives.connected import Drives
+from fascis.library.register import Register
+
+
+def _no_step(_name: str) -> None:
+    """Nothing happens between two steps, except in tests that end the program there."""
+
+
+@dataclass(slots=True)
+class Workspace:
+    """Where Fascis keeps its own things, and its view of the machine.
+
+    Attributes:
+        data: the register's folder (XDG data).
+        state: journals of crossings (XDG state).
+        config: settings (XDG config).
+        drives: the drives of the machine.
+        clock: seconds since 1970; for showing and names, nothing depends on it.
+        step: called at every point where the engine may be killed.
+    """
+
+    data: Path
+    state: Path
+    config: Path
+    drives: Drives
+    clock: Callable[[], float] = time.time
+    step: Callable[[str], None] = field(default=_no_step)
+
+    @property
+    def register(self) -> Register:
+        """The register of known libraries and drives."""
+        return Register(self.data / "register.sqlite")
+
+    @property
+    def crossings(self) -> Path:
+        """The folder of the journals."""
+        return self.state / "crossings"
+
+
+def from_environment(environment: Mapping[str, str] | None = None) -> Workspace:
+    """The workspace of the person who runs the program; the only place that reads the environment."""
+    environment = os.environ if environment is None else environment
+    stand_ins = environment.get("FASCIS_STAND_INS")
+    return Workspace(
+        data=Path(platformdirs.user_data_dir("fascis")),
+        state=Path(platformdirs.user_state_dir("fascis")),
+        config=Path(platformdirs.user_config_dir("fascis")),
+        drives=Drives(Path(stand_ins).absolute() if stand_ins else None),
+    )
