@@ -45,18 +45,18 @@ class Rules:
     def refuses_name(self, name: bytes) -> str | None:
         """Why one name cannot be held, or None when it can."""
         if not self.utf16_names:
-            return "longer than 255 bytes" if len(name) > 255 else None
+            return "is longer than 255 bytes" if len(name) > 255 else None
         try:
             text = name.decode("utf-8")
         except UnicodeDecodeError:
-            return "not valid Unicode"
+            return "is not valid Unicode"
         if len(text.encode("utf-16-le")) > 510:
-            return "longer than 255 characters"
+            return "is longer than 255 characters"
         if self.reserved:
             if bad := _RESERVED.intersection(text):
                 return f"has the reserved character {sorted(bad)[0]!r}"
             if _WINDOWS_NAMES.match(text):
-                return "a reserved name"
+                return "is a reserved name"
             if text[-1] in ". ":
                 return "ends in a dot or a space"
         return None

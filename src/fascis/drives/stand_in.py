@@ -289,6 +289,12 @@ class StandInMedium:
             raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
         self._inner.rename_new(place, new)
 
+    def move_into_claimed(self, place: bytes, new: bytes) -> None:
+        """Moves one entry into a folder that this crossing made."""
+        self.drive.check()
+        self._folded.clear()
+        self._inner.move_into_claimed(place, new)
+
     def unlink(self, place: bytes) -> None:
         """Removes one name."""
         self.drive.check()

@@ -55,6 +55,9 @@ class MediumFile(Protocol):
     def begin_writeout(self, offset: int, length: int) -> None:
         """A hint to begin writing a range to the drive."""
 
+    def shared_bytes(self) -> int:
+        """Bytes that other files or snapshots share."""
+
     def flush(self) -> None:
         """``fsync``."""
 
@@ -97,6 +100,9 @@ class Medium(Protocol):
 
     def rename_new(self, place: bytes, new: bytes) -> None:
         """Renames; EEXIST when the name exists, EINVAL where the drive cannot promise to refuse."""
+
+    def move_into_claimed(self, place: bytes, new: bytes) -> None:
+        """Moves one entry into a folder that this crossing made exclusively; EEXIST when the name is taken."""
 
     def unlink(self, place: bytes) -> None:
         """Removes one name of a file, never a folder."""
@@ -196,6 +202,10 @@ class PosixFile:
     def begin_writeout(self, offset: int, length: int) -> None:
         """A hint to begin writing a range to the drive."""
         kernel.begin_writeout(self._fd, offset, length)
+
+    def shared_bytes(self) -> int:
+        """Bytes that other files or snapshots share."""
+        return kernel.shared_bytes(self._fd)
 
     def flush(self) -> None:
         """``fsync``."""
@@ -316,6 +326,19 @@ class PosixMedium:
         old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
         try:
             kernel.rename_noreplace(old_folder, place.rpartition(b"/")[2], new_folder, new.rpartition(b"/")[2])
+        finally:
+            os.close(old_folder)
+            os.close(new_folder)
+            self._forget_parents()
+
+    def move_into_claimed(self, place: bytes, new: bytes) -> None:
+        """Moves one entry into a folder that this crossing made exclusively, where RENAME_NOREPLACE is refused."""
+        if self.exists(new):
+            raise FileExistsError(17, "the name is taken")
+        old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
+        try:
+            old_name, new_name = place.rpartition(b"/")[2], new.rpartition(b"/")[2]
+            os.rename(old_name, new_name, src_dir_fd=old_folder, dst_dir_fd=new_folder)  # noqa: TID251 - nothing can be replaced
         finally:
             os.close(old_folder)
             os.close(new_folder)

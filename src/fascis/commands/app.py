@@ -1,0 +1,40 @@
+"""The entry point. Only what a command needs is imported, so that help is there at once."""
+
+from __future__ import annotations
+
+import sys
+
+import typer
+
+app = typer.Typer(
+    name="fascis", add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
+    help="Keeps a body of photo or video work whole while it moves from one drive to another.",
+)  # fmt: skip
+
+
+@app.callback(invoke_without_command=True)
+def window(context: typer.Context) -> None:
+    """Opens the window when no command is given."""
+    if context.invoked_subcommand is None:
+        from fascis.desktop.app import run
+
+        raise typer.Exit(run(sys.argv))
+
+
+def _register() -> None:
+    from fascis.commands import crossings, demo, drives, library
+
+    drives.register(app)
+    library.register(app)
+    crossings.register(app)
+    demo.register(app)
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Runs the command line and exits with its status."""
+    from fascis.commands.telling import usage_errors
+
+    _register()
+    with usage_errors(arguments if arguments is not None else sys.argv[1:]):
+        status = app(args=arguments, standalone_mode=False)
+    raise SystemExit(status if isinstance(status, int) else 0)

@@ -1,0 +1,69 @@
+"""Progress on standard error: a bar on a terminal, a line every ten seconds elsewhere."""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from types import TracebackType
+from typing import Self
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TaskID, TextColumn
+
+from fascis.commands.telling import say
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.events import Advanced, Attention, Entered, Event, Released
+from fascis.crossing.pace import Pace
+from fascis.files.names import shown
+from fascis.files.sizes import counted, number, size
+
+_LINE_SECONDS = 10.0
+
+
+class Telling:
+    """Receives the engine's events, from any of its threads, and tells them."""
+
+    def __init__(self, crossing: Crossing) -> None:
+        files, total = crossing.journal.planned()
+        self._pace = Pace(files, total, *crossing.journal.verified())
+        self._lock = threading.Lock()
+        self._next = time.monotonic() + _LINE_SECONDS
+        self._task: TaskID | None = None
+        self._progress: Progress | None = None
+        if sys.stderr.isatty():
+            columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[words]}"))
+            self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+
+    def __enter__(self) -> Self:
+        if self._progress:
+            self._progress.start()
+            self._task = self._progress.add_task("copying", total=max(self._pace.total_bytes * 2, 1), words="")
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+        if self._progress:
+            self._progress.stop()
+
+    def __call__(self, event: Event) -> None:
+        """Takes one event."""
+        with self._lock:
+            if isinstance(event, Advanced):
+                self._pace.advance(event)
+                self._draw()
+            elif isinstance(event, Entered):
+                say(f"{event.state.value}")
+            elif isinstance(event, Attention):
+                say(f"{shown(event.place)} ({shown(event.drive)}): {event.meaning}.")
+            elif isinstance(event, Released) and event.files:
+                say(f"deleted {counted(event.files, 'original')}, {size(event.bytes)}")
+
+    def _draw(self) -> None:
+        p = self._pace
+        words = (f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
+                 f" {number(p.verified_files)} of {counted(p.files, 'file')}, {size(p.bytes_a_second())}/s{p.ready_words()}")  # fmt: skip
+        if self._progress and self._task is not None:
+            self._progress.update(self._task, completed=p.copied_bytes + p.verified_bytes, words=words)
+        elif time.monotonic() >= self._next:
+            self._next = time.monotonic() + _LINE_SECONDS
+            say(words)

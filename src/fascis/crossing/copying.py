@@ -1,0 +1,284 @@
+"""Copying one file and reading it back: the two acts on which everything stands.
+
+A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the source was the same
+after reading as before. It counts as verified when what is read back from the drive has that digest.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from fascis.crossing.events import Control
+from fascis.crossing.journal import Copied, CopyState, Item, inode_key
+from fascis.files.errors import told
+from fascis.files.medium import Medium, MediumFile
+
+CHUNK = 4 << 20
+SMALL = 1 << 20
+_SOURCE_TRIES = 3
+
+
+class SourceTrouble(Exception):
+    """The source of one file could not be read; the rest goes on. Internal to the engine."""
+
+    def __init__(self, error: OSError) -> None:
+        super().__init__(str(error))
+        self.vanished = error.errno in (errno.ENOENT, errno.ENOTDIR)
+        self.error = error
+
+
+@dataclass(slots=True)
+class Fidelity:
+    """What the destination can keep, and whether owners are to be kept (only root can)."""
+
+    modes: bool
+    attributes: bool
+    holes: bool
+    owner: bool
+
+
+def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
+    """What identifies a source file's content: size, mtime, ctime, inode."""
+    return s.st_size, s.st_mtime_ns, s.st_ctime_ns, inode_key(s.st_ino)
+
+
+def copy_seen_of(s: os.stat_result) -> tuple[int, int, int]:
+    """What identifies a copy, as its drive gave it back: size, mtime, inode."""
+    return s.st_size, s.st_mtime_ns, inode_key(s.st_ino)
+
+
+class Buffers:
+    """Buffers and a hashing thread of one copying thread."""
+
+    def __init__(self, hasher: ThreadPoolExecutor) -> None:
+        self.hasher = hasher
+        self.ring = [memoryview(bytearray(CHUNK)) for _ in range(3)]
+        self.small = memoryview(bytearray(SMALL))
+
+
+def copy_file(
+    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control, flush: bool
+) -> Copied:
+    """Copies one regular file to ``place`` in the destination, which must not exist.
+
+    Returns:
+        The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
+
+    Raises:
+        EnvironmentTrouble: the destination failed; what was begun there is left for the resume.
+        Cancelled: by the control.
+    """
+    for _ in range(_SOURCE_TRIES):
+        control.checkpoint()
+        try:
+            outcome = _copy_once(item, source, destination, place, keeps, buffers, control, flush)
+        except SourceTrouble as trouble:
+            remove_staged(destination, place)
+            return Copied(item.id, CopyState.VANISHED if trouble.vanished else CopyState.UNREADABLE)
+        if outcome is not None:
+            return outcome
+        remove_staged(destination, place)
+    return Copied(item.id, CopyState.CHANGING)
+
+
+def remove_staged(destination: Medium, place: bytes) -> None:
+    """Removes a staged file of this crossing, if it is there."""
+    try:
+        destination.unlink(place)
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise told(error, "clear the unfinished copy", place) from error
+
+
+def _copy_once(
+    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control, flush: bool
+) -> Copied | None:
+    try:
+        reading = source.open(item.place)
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    try:
+        before = reading.status()
+        try:
+            writing = destination.create(place)
+        except OSError as error:
+            raise told(error, "write", place) from error
+        try:
+            digest = _transfer(reading, writing, before, place, keeps, buffers, control)
+            _keep_attributes(reading, writing, before, place, keeps)
+            if flush:
+                writing.flush()
+            copy = writing.status()
+        except OSError as error:
+            raise told(error, "write", place) from error
+        finally:
+            _close(writing, place)
+        after = reading.status()
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    finally:
+        reading.close()
+    if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
+        return None
+    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy))
+
+
+def _close(file: MediumFile, place: bytes) -> None:
+    try:
+        file.close()
+    except OSError as error:  # some drives report a failed write only here
+        raise told(error, "write", place) from error
+
+
+def _keep_attributes(reading: MediumFile, writing: MediumFile, like: os.stat_result, place: bytes, keeps: Fidelity) -> None:
+    if keeps.attributes and (attributes := reading.attributes()):
+        writing.set_attributes(attributes)
+    try:
+        writing.set_status(like, keeps.owner)
+    except PermissionError:
+        if keeps.modes:
+            raise
+
+
+def _transfer(
+    reading: MediumFile, writing: MediumFile, before: os.stat_result, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
+) -> bytes:
+    if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
+        return _transfer_small(reading, writing, buffers.small)
+    hasher = blake3()
+    sparse = keeps.holes and before.st_blocks * 512 < before.st_size
+    ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
+    at = 0
+    for begin, end in ranges:
+        if begin > at:
+            _hash_hole(hasher, begin - at, control)
+            _read(lambda begin=begin: reading.skip_to(begin))
+            writing.skip_to(begin)
+        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control)
+    if sparse and at < before.st_size:
+        _hash_hole(hasher, before.st_size - at, control)
+        writing.set_size(before.st_size)
+    return hasher.digest()
+
+
+def _read(work):  # type: ignore[no-untyped-def]  # noqa: ANN001, ANN202 - any call on the source
+    try:
+        return work()
+    except OSError as error:
+        raise SourceTrouble(error) from error
+
+
+def _transfer_small(reading: MediumFile, writing: MediumFile, buffer: memoryview) -> bytes:
+    filled = 0
+    try:
+        while filled < len(buffer) and (count := reading.readinto(buffer[filled:])):
+            filled += count
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    if filled:
+        writing.write(buffer[:filled])
+    return blake3(buffer[:filled]).digest()
+
+
+_ZEROS = memoryview(bytes(1 << 20))
+
+
+def _hash_hole(hasher: blake3, length: int, control: Control) -> None:
+    while length:
+        control.checkpoint()
+        count = min(length, len(_ZEROS))
+        hasher.update(_ZEROS[:count])
+        length -= count
+
+
+def _transfer_range(
+    reading: MediumFile, writing: MediumFile, hasher: blake3, at: int, end: int | None, buffers: Buffers, control: Control
+) -> int:
+    """Copies up to ``end`` (or the end of the file), reading and writing here while another thread hashes."""
+    pending: list[Future[object] | None] = [None] * len(buffers.ring)
+    turn = 0
+    try:
+        while end is None or at < end:
+            control.checkpoint()
+            if (waiting := pending[turn]) is not None:
+                waiting.result()
+            buffer = buffers.ring[turn]
+            part = buffer if end is None else buffer[: min(len(buffer), end - at)]
+            try:
+                count = reading.readinto(part)
+            except OSError as error:
+                raise SourceTrouble(error) from error
+            if not count:
+                break
+            pending[turn] = buffers.hasher.submit(hasher.update, part[:count])
+            writing.write(part[:count])
+            writing.begin_writeout(at, count)
+            at += count
+            turn = (turn + 1) % len(pending)
+    finally:
+        for waiting in pending:
+            if waiting is not None:
+                waiting.result()
+    return at
+
+
+@dataclass(frozen=True, slots=True)
+class ReadBack:
+    """What reading a copy back gave: its digest, and whether it was proven to come from the drive."""
+
+    digest: bytes
+    proven: bool
+    seen: tuple[int, int, int]
+
+
+def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control, drop: bool = True) -> ReadBack:
+    """Drops the copy's pages and reads it.
+
+    Raises:
+        EnvironmentTrouble: the destination failed.
+    """
+    try:
+        file = destination.open(place)
+        try:
+            proven = file.drop_cached() if drop else False
+            before = file.status()
+            if before.st_size <= SMALL:
+                buffer, filled = buffers.small, 0
+                while filled < len(buffer) and (count := file.readinto(buffer[filled:])):
+                    filled += count
+                digest = blake3(buffer[:filled]).digest()
+            else:
+                digest = _digest_large(file, buffers, control)
+            return ReadBack(digest, proven, copy_seen_of(before))
+        finally:
+            file.close()
+    except OSError as error:
+        raise told(error, "read back", place) from error
+
+
+def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes:
+    hasher = blake3()
+    pending: list[Future[object] | None] = [None] * len(buffers.ring)
+    turn = 0
+    try:
+        while True:
+            control.checkpoint()
+            if (waiting := pending[turn]) is not None:
+                waiting.result()
+            count = file.readinto(buffers.ring[turn])
+            if not count:
+                break
+            pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
+            turn = (turn + 1) % len(pending)
+    finally:
+        for waiting in pending:
+            if waiting is not None:
+                waiting.result()
+    return hasher.digest()
+

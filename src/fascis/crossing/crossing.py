@@ -1,0 +1,496 @@
+"""A crossing from its plan to its release: what may be done in which state, each step resumable.
+
+The faces speak to this class alone. Steps after verification are the person's: nothing here deletes by itself.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from fascis.crossing.copying import Buffers
+from fascis.crossing.engine import Engine, Side
+from fascis.crossing.events import Control, Entered, Report, silent
+from fascis.crossing.journal import HINDRANCES, CopyState, Journal, inode_key, read_header
+from fascis.crossing.park import park, unpark
+from fascis.crossing.places import (
+    TOKEN_FILE,
+    Places,
+    begin_staging,
+    fidelity,
+    has_arrived,
+    is_arriving,
+    open_copy,
+    open_destination,
+    open_source,
+)
+from fascis.crossing.plan import After, Plan
+from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
+from fascis.crossing.release import Release, left_behind
+from fascis.crossing.settle import clear_staging, settle
+from fascis.crossing.space import free_now, settle_down, shortfall
+from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
+from fascis.crossing.still import Differences, compare
+from fascis.drives.model import Drive
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.medium import Medium, read_small
+from fascis.files.names import place_text, shown
+from fascis.files.walk import open_folder
+from fascis.files.writer import write_whole
+from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.workspace import Workspace
+
+
+def _drive_facts(drive: Drive) -> dict[str, Any]:
+    return {"uuid": drive.uuid, "label": drive.label, "filesystem": drive.filesystem, "stand_in": drive.stand_in, "mount": str(drive.mount)}
+
+
+class Crossing:
+    """One crossing, known by its journal."""
+
+    def __init__(self, workspace: Workspace, journal: Journal) -> None:
+        self._workspace = workspace
+        self.journal = journal
+        self.places = Places(journal.header)
+
+    # -- beginning and finding ------------------------------------------------------------------------------------
+
+    @classmethod
+    def start(cls, workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False) -> Crossing:
+        """Writes a plan into a new journal.
+
+        Args:
+            decided: the person accepted what needs a decision.
+            consent: the person consented to a release at the start.
+
+        Raises:
+            Refused: a problem stops it, or needs a decision that was not taken; nothing was written.
+        """
+        worst = next((p for p in plan.problems if p.severity == "stops"), None)
+        if worst is None and plan.asks and not decided:
+            worst = next(p for p in plan.problems if p.severity == "decision")
+        if worst is not None:
+            raise Refused(worst.code, worst.sentence)
+        source_drive, drive = plan.source_drive, plan.destination_drive
+        assert source_drive and drive
+        library_id = workspace.register.put_library(plan.source, source_drive.uuid, shown(plan.name), plan.kind, plan.library_id or None)
+        workspace.register.put_drives([source_drive, drive])
+        header = {
+            "crossing": plan.crossing, "token": plan.token, "library_id": library_id, "name": plan.name, "kind": plan.kind,
+            "source": str(plan.source), "source_drive": _drive_facts(source_drive), "root_inode": inode_key(plan.survey.root_inode),
+            "destination": str(plan.destination), "destination_drive": _drive_facts(drive), "after": plan.choices.after.value,
+            "leave_out": sorted(r.value for r in plan.choices.leave_out), "planned_at": workspace.clock(),
+            "estimate": plan.estimate.seconds, "consent": consent,
+            "identity": plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
+            "decisions": [p.sentence for p in plan.problems if p.severity == "decision"],
+        }  # fmt: skip
+        path = workspace.crossings / f"{plan.crossing}.sqlite"
+        journal = Journal.create(path, workspace.step)
+        journal.write_plan(header, plan.survey, plan.choices.leave_out, drive.rules.links)
+        return cls(workspace, journal)
+
+    @classmethod
+    def open(cls, workspace: Workspace, id: str) -> Crossing:
+        """Opens a known crossing by an id or a unique beginning of one.
+
+        Raises:
+            Refused: there is none such, or several.
+            Damaged: its journal is damaged.
+        """
+        found = [p for p in journals(workspace) if p.stem.startswith(id)]
+        if len(found) != 1:
+            what = "no crossing" if not found else f"{len(found)} crossings"
+            raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
+        return cls(workspace, Journal.open(found[0], workspace.step))
+
+    def close(self) -> None:
+        """Closes the journal."""
+        self.journal.close()
+
+    @property
+    def id(self) -> str:
+        """The crossing's id."""
+        return self.places.crossing
+
+    @property
+    def state(self) -> State:
+        """Where it is."""
+        return self.journal.state
+
+    @property
+    def after(self) -> After:
+        """What the plan says becomes of home and originals."""
+        return After(self.places.header["after"])
+
+    def choose_after(self, after: After) -> None:
+        """What becomes of home and originals, decided anew at the scales; the plan itself stays as it was."""
+        self.journal.put("after", after.value)
+
+    def hindrances(self) -> Iterator[tuple[bytes, CopyState]]:
+        """``(place, state)`` of files that could not be copied."""
+        marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
+        for item in self.journal.items(f"c.state IN ({marks})"):
+            assert item.copy
+            yield item.place, item.copy
+
+    # -- up to settled --------------------------------------------------------------------------------------------
+
+    def run(self, control: Control | None = None, report: Report = silent, skip_unreadable: bool = False) -> State:
+        """Copies, verifies and settles; gives the state reached: settled, waiting or failed.
+
+        Raises:
+            EnvironmentTrouble: a drive failed; what is verified is kept, and ``run`` goes on from there.
+            Refused: another crossing holds the library, or a place is not what it was.
+            Cancelled: by the control.
+        """
+        control = control or Control()
+        if self.state not in UNFINISHED:
+            return self.state
+        begun = time.monotonic()
+        source = open_source(self._workspace, self.places)
+        try:
+            destination = open_destination(self._workspace, self.places)
+            try:
+                self._copy_all(source, destination, control, report, skip_unreadable)
+            finally:
+                destination.close()
+        finally:
+            source.close()
+            self.journal.put("seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun)
+        report(Entered(self.state))
+        return self.state
+
+    def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> None:
+        drive = self._workspace.drives.at(self.places.destination)
+        arriving = has_arrived(self._workspace, self.places) or is_arriving(destination, self.places)
+        if not arriving:
+            if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
+                self.journal.forget_copies()  # the staging folder is gone, and what was in it
+            begin_staging(destination, self.places, self.journal)
+        if skip:
+            self.journal.skip_hindered()
+        self.journal.retry_hindered()
+        self.journal.enter(State.COPYING)
+        report(Entered(State.COPYING))
+        if not arriving:
+            facts = self.places.header
+            engine = Engine(
+                self.journal, Side(source, facts["source_drive"]["label"]), Side(destination, drive.label), self.places.staged_library,
+                fidelity(drive), control, report, self._workspace.clock(), drive.answers_from_drive,
+            )  # fmt: skip
+            engine.run()
+        if self.journal.count_copies([CopyState.MISMATCH]):
+            self.journal.enter(State.FAILED)
+        elif self.journal.count_copies(HINDRANCES):
+            self.journal.enter(State.WAITING)
+        else:
+            self.journal.enter(State.VERIFYING)
+            self._settle(source, destination, drive)
+
+    def _settle(self, source: Medium, destination: Medium, drive: Drive) -> None:
+        self._complete()
+        home = self._home(self.places.target, drive)
+        if self.after is After.COPY:
+            home = self._home(self.places.source, self._workspace.drives.at(self.places.source))
+        owner = fidelity(drive).owner
+        settle(self.journal, self.places, source, Side(destination, drive.label), home, owner, self._workspace.clock, self._receipts)
+        self.journal.enter(State.SETTLED, settled_at=self._workspace.clock())
+        self._workspace.register.put_copy(self.places.header["library_id"], drive, self.places.target, self.id)
+        self._rewrite_receipt()
+
+    def _complete(self) -> None:
+        """A last guard: every item of the plan is verified, or skipped by choice."""
+        rest = self.journal.sums("e.fate IN (0,4) AND (c.state IS NULL OR c.state NOT IN (2,7))")[0]
+        if rest:
+            raise Refused("wrong-state", f"{rest} file(s) are not verified; the crossing does not settle.")
+
+    def _home(self, path: Path, drive: Drive) -> Home:
+        try:
+            inside = path.relative_to(drive.mount)
+        except ValueError:
+            inside = path
+        return Home(drive=drive.uuid, path=shown(str(inside)))
+
+    def _receipts(self) -> tuple[bytes, bytes]:
+        record = receipt_of(self.journal)
+        return receipt_json(record), receipt_html(record)
+
+    def _rewrite_receipt(self) -> None:
+        """Writes the receipt anew into the copy; when its drive is away, the journal still has it all."""
+        try:
+            copy = open_copy(self._workspace, self.places, self.journal)
+        except FascisError:
+            return
+        try:
+            fd = open_folder(copy.handle, OWN + b"/receipts")
+            try:
+                as_json, as_html = self._receipts()
+                write_whole(fd, self.id.encode() + b".json", as_json)
+                write_whole(fd, self.id.encode() + b".html", as_html)
+            finally:
+                os.close(fd)
+        except (OSError, EnvironmentTrouble):
+            return
+        finally:
+            copy.close()
+
+    # -- the steps after verification -----------------------------------------------------------------------------
+
+    def looked(self) -> None:
+        """The person has looked at the copy in its new place."""
+        self.journal.put("looked_at", self._workspace.clock())
+
+    def look_again(self, control: Control | None = None) -> Differences:
+        """Surveys the originals again and compares; writes nothing into them."""
+        source = open_source(self._workspace, self.places, lock=False)
+        try:
+            return compare(source, self.journal, (control or Control()).checkpoint)
+        finally:
+            source.close()
+
+    def switch(self) -> None:
+        """Makes the new place the library's home. Reversible by :meth:`undo`."""
+        check_transition(self.state, State.SWITCHED)
+        open_copy(self._workspace, self.places, self.journal).close()
+        clock, header = self._workspace.clock, self.places.header
+        act = self.journal.open_act("switch") or self.journal.intend("switch", f"home is {shown(str(self.places.target))}", clock())
+        self._put_home(self.places.target, header["destination_drive"]["uuid"])
+        self.journal.enter(State.SWITCHED)
+        self.journal.conclude(act, "done", clock())
+        self._rewrite_receipt()
+
+    def _put_home(self, root: Path, uuid: str) -> None:
+        header = self.places.header
+        self._workspace.register.put_library(root, uuid, shown(header["name"]), header["kind"], header["library_id"])
+        try:
+            drive = self._workspace.drives.at(root)
+            copy = open_copy(self._workspace, self.places, self.journal)
+        except FascisError:
+            return  # the drive of the copy is away: the register decides; the identity follows at the next crossing
+        try:
+            identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
+            home = self._home(root, drive)
+            if identity.home != home:
+                fd = open_folder(copy.handle, OWN)
+                try:
+                    write_whole(fd, b"identity.json", format_identity(identity.model_copy(update={"home": home})))
+                finally:
+                    os.close(fd)
+        finally:
+            copy.close()
+
+    def park(self) -> Path:
+        """Sets the originals aside; frees nothing. Gives where they are then.
+
+        Raises:
+            Refused: something is newer at the old place, a program writes there, or it cannot be done in one rename.
+        """
+        if self.state is State.PARKED:
+            return self.places.parked_path
+        check_transition(self.state, State.PARKED)
+        open_copy(self._workspace, self.places, self.journal).close()
+        source = open_source(self._workspace, self.places)
+        try:
+            newer = compare(source, self.journal).newer
+            if newer and self.places.origin() != self.places.parked_path:
+                raise Refused("changed-since-survey", f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first."
+                              " Nothing was set aside.")  # fmt: skip
+            park(self._workspace, self.journal, self.places)
+        finally:
+            source.close()
+        self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
+        self._rewrite_receipt()
+        return self.places.parked_path
+
+    def put_back(self) -> None:
+        """Takes the originals back from where they were set aside."""
+        if self.state is State.PARKED:
+            unpark(self._workspace, self.journal, self.places)
+            self.journal.enter(State.SWITCHED, parked_at=None)
+            self._rewrite_receipt()
+
+    def release(self, control: Control | None = None, report: Report = silent) -> dict[str, Any]:
+        """Deletes the originals whose copies are verified; gives the record of it. Only by the person's explicit word.
+
+        Raises:
+            Refused: the copy is not proven or not what was verified; nothing was deleted.
+            EnvironmentTrouble: a drive failed; resume goes on.
+        """
+        control = control or Control()
+        if self.state is not State.RELEASED:
+            check_transition(self.state, State.RELEASED)
+        if not self.journal.proven():
+            label = self.places.header["destination_drive"]["label"]
+            raise Refused("not-proven", f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
+                          " that what is read comes from the drive. No original was deleted.")  # fmt: skip
+        copy = open_copy(self._workspace, self.places, self.journal)
+        try:
+            source = open_source(self._workspace, self.places)
+            try:
+                record = self._release(source, copy, control, report)
+            finally:
+                source.close()
+        finally:
+            copy.close()
+        self._clear_top(record)
+        self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
+        self._rewrite_receipt()
+        report(Entered(State.RELEASED))
+        return record
+
+    def _release(self, source: Medium, copy: Medium, control: Control, report: Report) -> dict[str, Any]:
+        drive = self._workspace.drives.at(self.places.origin())
+        with ThreadPoolExecutor(1, "hash") as hasher:
+            differences = compare(source, self.journal, control.checkpoint)
+            work = Release(self.journal, source, copy, self.id, drive.rules, differences, Buffers(hasher), control, report, self._workspace.step)
+            work.check_copies()
+            if self.state is State.SWITCHED:
+                self._park_if_possible()
+            before = self.journal.value("free_before")
+            if before is None:
+                before = free_now(source)
+                self.journal.put("free_before", before)
+            act = self.journal.open_act("release") or self.journal.intend("release", shown(str(self.places.origin())), self._workspace.clock())
+            work.run()
+        after = settle_down(source, before, work.deleted.allocated, drive)
+        files, size = self.journal.sums("e.fate=0 AND e.origin=2")
+        record = {
+            "files": files, "bytes": size, "free_before": before, "free_after": after,
+            "reasons": shortfall(work.deleted, before, after, drive),
+            "left_behind": [{"path": place_text(p), "why": w} for p, w in left_behind(self.journal, source, differences)],
+            "at": self._workspace.clock(), "stays_at": None,
+        }  # fmt: skip
+        self.journal.conclude(act, f"{files} files, {size} bytes", self._workspace.clock())
+        return record
+
+    def _park_if_possible(self) -> None:
+        try:
+            park(self._workspace, self.journal, self.places)
+        except Refused:
+            return  # a mount point, say: each file is checked right before it goes all the same
+
+    def _clear_top(self, record: dict[str, Any]) -> None:
+        """Removes the empty top folder; where something stays, it goes back under its old name."""
+        origin = self.places.origin()
+        try:
+            parent = self._workspace.drives.open(origin.parent)
+        except EnvironmentTrouble:
+            return
+        try:
+            parent.remove_folder(os.fsencode(origin.name))
+        except OSError:
+            try:
+                unpark(self._workspace, self.journal, self.places)
+            except FascisError:
+                record["stays_at"] = str(origin)
+        finally:
+            parent.close()
+
+    def undo(self) -> str:
+        """Gives home back, or gives an unfinished crossing up; says what stands where. Never deletes a whole copy."""
+        state = self.state
+        check_transition(state, State.UNDONE)
+        old, new = shown(str(self.places.source)), shown(str(self.places.target))
+        if state in UNFINISHED:
+            self._give_up()
+            said = f"Given up. What was copied is cleared; the library is at {old} as it was."
+        else:
+            if state is State.PARKED:
+                unpark(self._workspace, self.journal, self.places)
+            self._put_home(self.places.source, self.places.header["source_drive"]["uuid"])
+            said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
+        self.journal.enter(State.UNDONE, parked_at=None)
+        if state not in UNFINISHED:
+            self._rewrite_receipt()
+        return said
+
+    def _give_up(self) -> None:
+        source = open_source(self._workspace, self.places) if os.path.lexists(self.places.source) else None
+        try:
+            destination = open_destination(self._workspace, self.places)
+            try:
+                clear_staging(destination, self.places)
+            except OSError as error:
+                raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
+            finally:
+                destination.close()
+        finally:
+            if source:
+                source.close()
+
+    # -- going on as the plan says --------------------------------------------------------------------------------
+
+    def advance(self, consent: bool, control: Control | None = None, report: Report = silent) -> State:
+        """Goes on from settled as far as the plan says; a release only with consent."""
+        after = After(self.journal.value("after", self.after.value))
+        if self.state is State.SETTLED and after is not After.COPY:
+            self.switch()
+            report(Entered(self.state))
+        if self.state is State.SWITCHED and after is After.PARK:
+            self.park()
+            report(Entered(self.state))
+        if self.state in (State.SWITCHED, State.PARKED) and after is After.RELEASE and consent:
+            self.release(control, report)
+        return self.state
+
+    @property
+    def finished(self) -> bool:
+        """True when the plan has nothing left to do by itself."""
+        return self.state in (State.RELEASED, State.UNDONE) or (self.state in ARRIVED and not self.wants_more)
+
+    @property
+    def wants_more(self) -> bool:
+        """True when the plan goes further than where it is."""
+        after = After(self.journal.value("after", self.after.value))
+        reached = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}.get(self.state, 9)
+        wanted = {After.COPY: 0, After.KEEP: 1, After.PARK: 2, After.RELEASE: 3 if self.places.header["consent"] else 1}[after]
+        return reached < wanted
+
+
+def journals(workspace: Workspace) -> list[Path]:
+    """The journals, newest first."""
+    if not workspace.crossings.is_dir():
+        return []
+    found = [p for p in workspace.crossings.iterdir() if p.suffix == ".sqlite"]
+    return sorted(found, key=lambda p: ((read_header(p) or {}).get("planned_at", 0.0), p.name), reverse=True)
+
+
+@contextmanager
+def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
+    """A crossing that is closed afterwards."""
+    crossing = Crossing.open(workspace, id)
+    try:
+        yield crossing
+    finally:
+        crossing.close()
+
+
+def all_crossings(workspace: Workspace) -> tuple[list[Crossing], list[Damaged]]:
+    """All crossings, newest first, and the journals that cannot be read. The caller closes them."""
+    found, damaged = [], []
+    for path in journals(workspace):
+        try:
+            journal = Journal.open(path, workspace.step)
+        except Damaged as error:
+            damaged.append(error)
+            continue
+        if journal.header:
+            found.append(Crossing(workspace, journal))
+        else:
+            journal.close()  # cut off before the plan was written: nothing was done
+    return found, damaged
+
+
+def unfinished(workspace: Workspace) -> list[str]:
+    """Ids of crossings that can go on, newest first."""
+    found, _ = all_crossings(workspace)
+    ids = [c.id for c in found if not c.finished and c.state not in (State.REFUSED,)]
+    for c in found:
+        c.close()
+    return ids
+

@@ -1,0 +1,366 @@
+"""The engine: copies everything the plan names into the staging folder and reads it back, batch by batch.
+
+While one batch is copied, the one before it is read back. A batch is flushed to the drive and written to the journal
+before it is read back. Memory does not grow with the number of files.
+"""
+
+from __future__ import annotations
+
+import errno
+import queue
+import threading
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+from fascis.crossing.copying import Buffers, Fidelity, copy_file, copy_seen_of, read_back, remove_staged
+from fascis.crossing.events import Advanced, Attention, Control, Report
+from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
+from fascis.files.errors import FascisError, told
+from fascis.files.medium import Medium
+from fascis.files.names import join, parent, shown
+
+BATCH_FILES = 1024
+BATCH_BYTES = 256 << 20
+LARGE = 32 << 20  # from here on a file is flushed by itself
+_COPYING_THREADS = 3
+_READING_THREADS = 2
+_TRIES = 3
+
+_MEANINGS = {
+    CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
+    CopyState.CHANGING: "it keeps changing while it is copied; close the program that writes to it",
+    CopyState.VANISHED: "it was there when the plan was made and is no longer",
+    CopyState.MISMATCH: "read back wrong three times; this drive is not to be trusted. The original is untouched",
+}
+
+
+@dataclass(slots=True)
+class Side:
+    """A place the engine works on: the medium, and the drive's name for telling."""
+
+    medium: Medium
+    name: str
+
+
+@dataclass(slots=True)
+class _Batch:
+    items: list[Item]
+    outcomes: list[Copied]
+
+
+class Engine:
+    """Brings the copies of one destination to *verified*. ``root`` is the staging folder of the library's files."""
+
+    def __init__(
+        self, journal: Journal, source: Side, destination: Side, root: bytes, keeps: Fidelity, control: Control, report: Report,
+        now: float = 0.0, answers: bool = True,
+    ) -> None:  # fmt: skip
+        self._journal, self._source, self._destination, self._root = journal, source, destination, root
+        self._keeps, self._control, self._report, self._now = keeps, control, report, now
+        self._answers = answers
+        self._crossing = journal.header["crossing"]
+        self._hashers = ThreadPoolExecutor(2, "hash")
+        self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
+        self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
+        self._local = threading.local()
+
+    # -- places ---------------------------------------------------------------------------------------------------
+
+    def staged(self, item: Item) -> bytes:
+        """Where an item is staged."""
+        return join(self._root, self.arrives(item))
+
+    def arrives(self, item: Item) -> bytes:
+        """Where an item will be in the new library."""
+        return own_place(item.place, self._crossing) if item.fate is Fate.OWN else item.place
+
+    def _buffers(self) -> Buffers:
+        found: Buffers | None = getattr(self._local, "buffers", None)
+        if found is None:
+            found = self._local.buffers = Buffers(self._hashers)
+        return found
+
+    # -- the run --------------------------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Copies and verifies all that is not yet; hindrances are recorded, the rest goes on.
+
+        Raises:
+            EnvironmentTrouble: the destination failed.
+            Cancelled: by the control.
+        """
+        handed: queue.Queue[_Batch | None] = queue.Queue(maxsize=1)
+        failure: list[BaseException] = []
+        verifier = threading.Thread(target=self._verify_loop, args=(handed, failure), name="verify")
+        try:
+            self._make_folders()
+            self._look_at_kept()
+            verifier.start()
+            try:
+                for batch in self._unverified():
+                    self._hand(handed, _Batch(batch, []), failure)
+                for items in self._batches("c.state IS NULL AND e.fate IN (0,4) AND e.kind=0 AND e.twin IS NULL"):
+                    self._hand(handed, self._copy_batch(items), failure)
+            finally:
+                self._hand_end(handed, verifier)
+                verifier.join()
+            if failure:
+                raise failure[0]
+            self._twins()
+        finally:
+            for pool in (self._copiers, self._readers, self._hashers):
+                pool.shutdown(wait=True, cancel_futures=True)
+
+    @staticmethod
+    def _hand(handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]) -> None:
+        while True:
+            if failure:
+                raise failure[0]
+            try:
+                handed.put(batch, timeout=0.1)
+                return
+            except queue.Full:
+                continue
+
+    @staticmethod
+    def _hand_end(handed: queue.Queue[_Batch | None], verifier: threading.Thread) -> None:
+        while verifier.is_alive():
+            try:
+                handed.put(None, timeout=0.1)
+                return
+            except queue.Full:
+                continue
+
+    def _batches(self, where: str) -> Iterator[list[Item]]:
+        batch: list[Item] = []
+        size = 0
+        for item in self._journal.items(where):
+            if batch and size + item.size > BATCH_BYTES:
+                yield batch
+                batch, size = [], 0
+            batch.append(item)
+            size += item.size
+            if len(batch) >= BATCH_FILES:
+                yield batch
+                batch, size = [], 0
+        if batch:
+            yield batch
+
+    def _unverified(self) -> Iterator[list[Item]]:
+        """What an interrupted run had copied but not read back."""
+        yield from self._batches("c.state=1 AND e.twin IS NULL")
+
+    def _make_folders(self) -> None:
+        medium = self._destination.medium
+        for place, _mode, _mtime in self._journal.folders():
+            if place == b".fascis" or place.startswith(b".fascis/"):
+                continue
+            self._make_folder(medium, join(self._root, place) if place else self._root)
+        for item in self._journal.items("e.fate=4"):
+            self._make_parents(medium, self.staged(item))
+
+    def _make_parents(self, medium: Medium, place: bytes) -> None:
+        parts = parent(place)[len(self._root) :].strip(b"/").split(b"/")
+        for i in range(len(parts)):
+            self._make_folder(medium, join(self._root, b"/".join(parts[: i + 1])))
+
+    @staticmethod
+    def _make_folder(medium: Medium, place: bytes) -> None:
+        try:
+            medium.make_folder(place)
+        except FileExistsError:
+            return
+        except OSError as error:
+            raise told(error, "make the folder", place) from error
+
+    def _look_at_kept(self) -> None:
+        """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
+        lost = []
+        for item in self._journal.items("c.state=2 AND e.kind=0"):
+            self._control.checkpoint()
+            try:
+                kept = copy_seen_of(self._destination.medium.status(self.staged(item))) == item.copy_seen
+            except FileNotFoundError:
+                kept = False
+            except OSError as error:
+                raise told(error, "look at the copy", self.staged(item)) from error
+            if not kept:
+                remove_staged(self._destination.medium, self.staged(item))
+                lost.append(item.id)
+        if lost:
+            self._journal.forget_some(lost)
+
+    # -- copying --------------------------------------------------------------------------------------------------
+
+    def _copy_batch(self, items: list[Item]) -> _Batch:
+        ordered = sorted(items, key=lambda i: (parent(i.place), i.inode))  # near each other on the source
+        if len(ordered) == 1:
+            outcomes = [self._copy(ordered[0])]
+        else:
+            share = -(-len(ordered) // _COPYING_THREADS)
+            parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
+            results = [self._copiers.submit(lambda part=part: [self._copy(i) for i in part]) for part in parts]  # type: ignore[misc]
+            outcomes = _gather(results)
+        try:
+            if any(i.size < LARGE for i in items):
+                self._destination.medium.sync()
+        except OSError as error:
+            raise told(error, "flush to " + self._destination.name) from error
+        self._journal.record_copies(outcomes)
+        by_id = {i.id: i for i in items}
+        for outcome in outcomes:
+            if outcome.state in _MEANINGS:
+                self._attention(by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state])
+            elif outcome.seen and outcome.seen[:2] != (by_id[outcome.item].size, by_id[outcome.item].mtime_ns):
+                self._attention(by_id[outcome.item].place, self._source.name, "changed since it was surveyed; the copy is the newer one")
+        return _Batch(items, outcomes)
+
+    def _copy(self, item: Item) -> Copied:
+        place = self.staged(item)
+        try:
+            outcome = self._copy_to(item, place)
+        except FascisError as error:
+            if getattr(error, "errno", 0) != errno.EEXIST:
+                raise
+            remove_staged(self._destination.medium, place)  # staged without a record, by a run that was cut off
+            outcome = self._copy_to(item, place)
+        if outcome.state is CopyState.COPIED and item.fate is Fate.COPY and outcome.seen:
+            self._report(Advanced(item.strand, copied_bytes=outcome.seen[0], copied_files=1))
+        return outcome
+
+    def _copy_to(self, item: Item, place: bytes) -> Copied:
+        flush = item.size >= LARGE
+        return copy_file(item, self._source.medium, self._destination.medium, place, self._keeps, self._buffers(), self._control, flush)
+
+    # -- verifying ------------------------------------------------------------------------------------------------
+
+    def _verify_loop(self, handed: queue.Queue[_Batch | None], failure: list[BaseException]) -> None:
+        try:
+            while (batch := handed.get()) is not None:
+                self._verify_batch(batch)
+        except BaseException as error:
+            failure.append(error)
+
+    def _verify_batch(self, batch: _Batch) -> None:
+        digests = {o.item: o.digest for o in batch.outcomes if o.state is CopyState.COPIED and o.digest}
+        if not batch.outcomes:
+            digests = {i.id: i.digest for i in batch.items if i.digest}
+        items = [i for i in batch.items if i.id in digests]
+        if not items:
+            return
+        share = -(-len(items) // _READING_THREADS)
+        parts = [items[i : i + share] for i in range(0, len(items), share)]
+        work = [self._readers.submit(lambda part=part: [(i, *self._verify(i, digests[i.id])) for i in part]) for part in parts]  # type: ignore[misc]
+        results = _gather(work)
+        self._journal.record_verified([(i.id, proven) for i, equal, proven in results if equal])
+        for item, equal, _ in results:
+            if equal:
+                self._told_verified(item)
+            else:
+                self._again(item)
+
+    def _told_verified(self, item: Item) -> None:
+        if item.fate is Fate.COPY:
+            self._report(Advanced(item.strand, verified_bytes=item.size, verified_files=1))
+
+    def _verify(self, item: Item, digest: bytes) -> tuple[bool, bool]:
+        self._control.checkpoint()
+        try:
+            got = read_back(self._destination.medium, self.staged(item), self._buffers(), self._control)
+        except FascisError as error:
+            if getattr(error, "errno", 0) == errno.ENOENT:  # the drive had not kept it: counts as read back wrong
+                return False, False
+            raise
+        return got.digest == digest, got.proven and self._answers
+
+    def _again(self, item: Item) -> None:
+        """A copy read back wrong is made anew, twice at most."""
+        for attempt in range(2, _TRIES + 1):
+            remove_staged(self._destination.medium, self.staged(item))
+            outcome = self._copy_to(item, self.staged(item))
+            try:
+                self._destination.medium.sync()
+            except OSError as error:
+                raise told(error, "flush to " + self._destination.name) from error
+            self._journal.record_copies([outcome])
+            if outcome.state is not CopyState.COPIED or outcome.digest is None:
+                self._attention(item.place, self._source.name, _MEANINGS[outcome.state])
+                return
+            equal, proven = self._verify(item, outcome.digest)
+            if equal:
+                self._journal.record_verified([(item.id, proven)])
+                times = "once" if attempt == 2 else "twice"
+                self._attention(item.place, self._destination.name, f"read back wrong {times}, copied again, now equal. Watch this drive")
+                self._told_verified(item)
+                return
+        self._journal.record_copies([Copied(item.id, CopyState.MISMATCH)])
+        self._attention(item.place, self._destination.name, _MEANINGS[CopyState.MISMATCH])
+
+    # -- second names ---------------------------------------------------------------------------------------------
+
+    def _twins(self) -> None:
+        """Gives hard-linked files their other names in the copy, as they had in the source."""
+        batch: list[tuple[Copied, bool]] = []
+        for item in self._journal.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
+            self._control.checkpoint()
+            assert item.twin is not None
+            batch.append(self._twin(item, self._journal.item(item.twin)))
+            if len(batch) >= BATCH_FILES:
+                self._record_twins(batch)
+                batch = []
+        if batch:
+            self._record_twins(batch)
+
+    def _twin(self, item: Item, first: Item) -> tuple[Copied, bool]:
+        medium = self._destination.medium
+        if first.copy is not CopyState.VERIFIED or first.digest is None or first.seen is None:
+            return Copied(item.id, first.copy or CopyState.UNREADABLE), False
+        try:
+            now = self._source.medium.status(item.place)
+        except OSError:
+            return Copied(item.id, CopyState.VANISHED), False
+        if (now.st_size, now.st_mtime_ns) != first.seen[:2] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
+            return Copied(item.id, CopyState.CHANGING), False
+        place = self.staged(item)
+        try:
+            medium.hard_link(self.staged(first), place)
+        except FileExistsError:
+            remove_staged(medium, place)
+            medium.hard_link(self.staged(first), place)
+        except OSError as error:
+            raise told(error, "link", place) from error
+        if item.fate is Fate.COPY:
+            self._report(Advanced(item.strand, item.size, 1, item.size, 1))
+        return Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen), True
+
+    def _record_twins(self, batch: list[tuple[Copied, bool]]) -> None:
+        try:
+            self._destination.medium.sync()
+        except OSError as error:
+            raise told(error, "flush to " + self._destination.name) from error
+        self._journal.record_copies([c for c, _ in batch])
+        self._journal.record_verified([(c.item, self._answers) for c, linked in batch if linked])
+
+    def _attention(self, place: bytes, drive: str, meaning: str) -> None:
+        self._journal.note(place, drive, meaning, self._now)
+        self._report(Attention(place, drive, meaning))
+
+
+def _gather(results):  # type: ignore[no-untyped-def]  # noqa: ANN001, ANN202 - lists of any outcome
+    """Waits for all, then gives all outcomes or raises the first error."""
+    out, first = [], None
+    for result in results:
+        try:
+            out += result.result()
+        except BaseException as error:
+            first = first or error
+    if first:
+        raise first
+    return out
+
+
+def hindrance_sentence(place: bytes, state: CopyState) -> str:
+    """One sentence on a file that could not be copied."""
+    return f"{shown(place)}: {_MEANINGS[state]}."
+

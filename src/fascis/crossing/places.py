@@ -1,0 +1,250 @@
+"""Both places of a crossing, opened and proven: the right drive, the right folder, this crossing's token."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from fascis.crossing.copying import Fidelity
+from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.states import ARRIVED
+from fascis.drives.model import Drive
+from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
+from fascis.files.medium import Medium, read_small
+from fascis.files.names import fsname, shown
+from fascis.library.identity import read_identity
+from fascis.workspace import Workspace
+
+TOKEN_FILE = b"crossing.json"
+LIBRARY = b"library"
+CLAIM = b".fascis/arriving.json"
+
+
+def path_of(text: str) -> Path:
+    """A path kept in a header (surrogates escaped by JSON) as a path."""
+    return Path(text)
+
+
+def staging_name(crossing: str) -> bytes:
+    """The staging folder of a crossing, beside where the library will stand."""
+    return b".fascis-crossing-" + crossing.encode()
+
+
+@dataclass(slots=True)
+class Places:
+    """The header's facts as paths and names."""
+
+    header: dict[str, Any]
+    parked: str | None = None
+
+    @property
+    def crossing(self) -> str:
+        """The crossing's id."""
+        return str(self.header["crossing"])
+
+    @property
+    def source(self) -> Path:
+        """The library's old folder."""
+        return path_of(self.header["source"])
+
+    @property
+    def destination(self) -> Path:
+        """The folder the library's own folder stands in."""
+        return path_of(self.header["destination"])
+
+    @property
+    def name(self) -> bytes:
+        """The library's name there, as bytes."""
+        return fsname(self.header["name"])
+
+    @property
+    def target(self) -> Path:
+        """The library's new folder."""
+        return self.destination / self.header["name"]
+
+    @property
+    def staging(self) -> bytes:
+        """The staging folder's name."""
+        return staging_name(self.crossing)
+
+    @property
+    def staged_library(self) -> bytes:
+        """The staged library's place, relative to the destination."""
+        return self.staging + b"/" + LIBRARY
+
+    @property
+    def parked_path(self) -> Path:
+        """Where the originals are, or would be, set aside."""
+        return self.source.with_name(parked_name(self.source.name, self.crossing))
+
+    def origin(self) -> Path:
+        """Where the originals stand now: the folder decides, by its inode."""
+        for path in (self.source, self.parked_path):
+            try:
+                s = os.lstat(path)
+            except OSError:
+                continue
+            if inode_key(s.st_ino) == self.header["root_inode"]:
+                return path
+        return self.source
+
+
+def parked_name(name: str, crossing: str) -> str:
+    """A name that nothing uses, for originals that are set aside."""
+    tail = f" (set aside {crossing[:8]})"
+    raw = os.fsencode(name)
+    while len(raw) + len(tail) > 255:
+        raw = raw[:-1]
+        while raw and raw[-1] & 0xC0 == 0x80:
+            raw = raw[:-1]
+    return os.fsdecode(raw) + tail
+
+
+def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medium:
+    """Opens the originals' folder, proven to be the one that was surveyed, and holds it for this crossing.
+
+    Raises:
+        Refused: it is another folder or another drive, or another crossing holds it.
+        EnvironmentTrouble: it cannot be opened.
+    """
+    path = places.origin()
+    medium = workspace.drives.open(path)
+    try:
+        drive = workspace.drives.at(path)
+        if inode_key(medium.status(b"").st_ino) != places.header["root_inode"] or drive.uuid != places.header["source_drive"]["uuid"]:
+            raise Refused("wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.")
+        if lock:
+            _hold(medium, path)
+    except BaseException:
+        medium.close()
+        raise
+    return medium
+
+
+def _hold(medium: Medium, path: Path) -> None:
+    try:
+        fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        raise Refused("held-by-another", f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was changed.") from error
+    except OSError:
+        return  # a file system without locks; the journal's own lock still serialises
+
+
+def _holder(medium: Medium) -> str:
+    s = medium.status(b"")
+    wanted = f"{os.major(s.st_dev):02x}:{os.minor(s.st_dev):02x}:{s.st_ino}"
+    try:
+        for line in Path("/proc/locks").read_text().splitlines():
+            fields = line.split()
+            if wanted in fields and "->" not in fields:
+                return f" (process {fields[4]})"
+    except (OSError, IndexError):
+        pass
+    return ""
+
+
+def open_destination(workspace: Workspace, places: Places) -> Medium:
+    """Opens the folder the library goes into, proven to be on the drive of the plan.
+
+    Raises:
+        DriveGone: the drive is away, or another one is mounted there.
+    """
+    label, uuid = places.header["destination_drive"]["label"], places.header["destination_drive"]["uuid"]
+    gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
+    try:
+        drive = workspace.drives.at(places.destination)
+        if drive.uuid != uuid:
+            raise DriveGone(f"Another drive ({drive.label}) is where {label} was. Nothing was written to it. {gone}")
+        if not drive.connected:
+            raise DriveGone(gone)
+        medium = workspace.drives.open(places.destination)
+    except DriveGone:
+        raise
+    except EnvironmentTrouble as error:
+        raise DriveGone(gone) from error
+    return medium
+
+
+def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
+    """Makes the staging folder with the token, and the plan a second time; or proves the one that is there."""
+    try:
+        if not medium.exists(places.staging):
+            medium.make_folder(places.staging)
+        place = places.staging + b"/" + TOKEN_FILE
+        if not medium.exists(place):
+            header = {k: v for k, v in places.header.items() if k != "decisions"}
+            write_new(medium, place, json.dumps(header, indent=1).encode())
+            medium.sync_folder(places.staging)
+    except OSError as error:
+        raise told(error, "make the staging folder", places.staging) from error
+    prove_staging(medium, places)
+
+
+def write_new(medium: Medium, place: bytes, content: bytes) -> None:
+    """Writes a small new file of Fascis's own through the medium, flushed. Raises ``OSError``."""
+    file = medium.create(place, 0o644)
+    try:
+        file.write(memoryview(content))
+        file.flush()
+    finally:
+        file.close()
+
+
+def prove_staging(medium: Medium, places: Places) -> None:
+    """Proves that the staging folder is this crossing's.
+
+    Raises:
+        Refused: it is not.
+    """
+    try:
+        said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
+    except (EnvironmentTrouble, ValueError) as error:
+        raise Refused("wrong-state", f"The staging folder on {places.header['destination_drive']['label']} is not this crossing's. Nothing was touched.") from error  # fmt: skip
+    if said.get("token") != places.header["token"]:
+        raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
+
+
+def has_arrived(workspace: Workspace, places: Places) -> bool:
+    """True when the library at its final name is what this crossing made, by its token."""
+    if not os.path.lexists(places.target):
+        return False
+    try:
+        medium = workspace.drives.open(places.target)
+    except EnvironmentTrouble:
+        return False
+    try:
+        identity = read_identity(medium, places.target)
+    finally:
+        medium.close()
+    return bool(identity and any(h.token == places.header["token"] for h in identity.history))
+
+
+def is_arriving(destination: Medium, places: Places) -> bool:
+    """True when the final name is a folder that this crossing claimed and has begun to move into."""
+    place = places.name + b"/" + CLAIM
+    if not destination.exists(place):
+        return False
+    return read_small(destination, place) == places.header["token"].encode()
+
+
+def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
+    """Opens the arrived library, proven by drive and token.
+
+    Raises:
+        DriveGone: its drive is away.
+        Refused: what stands there is not what this crossing made.
+    """
+    open_destination(workspace, places).close()
+    if journal.state not in ARRIVED or not has_arrived(workspace, places):
+        raise Refused("copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay.")
+    return workspace.drives.open(places.target)
+
+
+def fidelity(drive: Drive) -> Fidelity:
+    """What a drive keeps of a file."""
+    return Fidelity(drive.rules.modes, drive.rules.attributes, drive.rules.holes, os.geteuid() == 0 and drive.rules.modes)
+

@@ -1,0 +1,210 @@
+"""The plan: what a crossing would do. It can be shown and compared; making it writes nothing anywhere."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+
+from fascis.crossing.estimate import Estimate, estimate
+from fascis.crossing.problems import Problem, Severity, needs_decision, stops
+from fascis.crossing.surroundings import look_around
+from fascis.drives.model import Drive
+from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.names import fsname, shown
+from fascis.library.identity import Identity, read_identity
+from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.survey import Kind, Survey, survey
+from fascis.workspace import Workspace
+
+
+class After(StrEnum):
+    """What becomes of home and originals."""
+
+    COPY = "copy"  # the old place stays home; this is one more copy
+    KEEP = "keep"  # the new place is home; originals stay
+    PARK = "park"  # and they are set aside
+    RELEASE = "release"  # and they are deleted
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """What the person chose: the name there ("" for the library's own), roles left out, and what comes after."""
+
+    name: str = ""
+    leave_out: frozenset[Role] = frozenset()
+    after: After = After.KEEP
+
+
+@dataclass(frozen=True, slots=True)
+class Totals:
+    """Sums over regular files, Fascis's own left out; bytes are apparent sizes, ``allocated`` what they take."""
+
+    files: int = 0
+    bytes: int = 0
+    allocated: int = 0
+    room: int = 0
+
+
+@dataclass(slots=True)
+class Plan:
+    """A crossing before it starts. ``survey`` holds the items in columns; an item goes along by its role."""
+
+    crossing: str
+    token: str
+    library_id: str
+    name: str
+    kind: str
+    source: Path
+    source_drive: Drive | None
+    destination: Path
+    destination_drive: Drive | None
+    choices: Choices
+    survey: Survey
+    identity: Identity | None
+    totals: Totals
+    left_out: Totals
+    estimate: Estimate
+    problems: list[Problem] = field(default_factory=list)
+
+    @property
+    def target(self) -> Path:
+        """The library's own folder in its new place."""
+        return self.destination / self.name
+
+    @property
+    def stopped(self) -> bool:
+        """True when a problem stops it."""
+        return stops(self.problems)
+
+    @property
+    def asks(self) -> bool:
+        """True when a problem needs a decision."""
+        return needs_decision(self.problems)
+
+
+def new_crossing_id() -> str:
+    """A crossing's id: 16 hex digits, random, since clocks can be set back."""
+    return secrets.token_hex(8)
+
+
+@dataclass(slots=True)
+class Surveyed:
+    """A library's folder surveyed for planning, kept while choices change."""
+
+    source: Path
+    survey: Survey
+    identity: Identity | None
+    problems: list[Problem]
+
+
+def survey_library(
+    workspace: Workspace, source: Path, beat: Callable[[int], None] | None = None, cancelled: Callable[[], bool] = lambda: False
+) -> Surveyed:
+    """Surveys a library's folder; what makes it unfit comes as problems, not as errors."""
+    empty = Survey()
+
+    def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
+        return Surveyed(source, empty, None, [Problem(Severity.STOPS, code, sentence, remedy)])
+
+    if not os.path.lexists(source):
+        return unfit("library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive.")
+    if not source.is_dir():
+        return unfit("library-not-a-folder", f"{shown(str(source))} is not a folder.", "Name the library's own folder.")
+    try:
+        medium = workspace.drives.open(source)
+    except EnvironmentTrouble as error:
+        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+    problems: list[Problem] = []
+    try:
+        identity = None
+        try:
+            identity = read_identity(medium, source / ".fascis/identity.json")
+        except Damaged as error:
+            problems.append(Problem(Severity.STOPS, "identity-damaged", str(error), "Set the identity file aside."))
+        rule = RoleRule(dict(identity.roles) if identity else None)
+        found = survey(medium, rule, beat, cancelled)
+    except EnvironmentTrouble as error:
+        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+    finally:
+        medium.close()
+    if found.unlistable:
+        problems.append(Problem(
+            Severity.STOPS, "library-unreadable",
+            f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
+            "See to their permissions.", tuple(t.place for t in found.unlistable[:1000]),
+        ))  # fmt: skip
+    elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
+        problems.append(Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder."))
+    return Surveyed(source, found, identity, problems)
+
+
+def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choices: Choices) -> Plan:
+    """Plans one library's crossing into the folder ``destination``. Writes nothing."""
+    source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
+    known = None if identity else _known_id(workspace, source)
+    name = choices.name or (identity.name if identity and _plain(identity.name) else source.name)
+    problems = list(surveyed.problems)
+    if not _plain(name):
+        problems.append(Problem(Severity.STOPS, "name-not-usable", f"{shown(name) or 'An empty name'} cannot be the name of a folder.", "Choose another name."))  # fmt: skip
+        name = source.name or "library"
+    around = look_around(workspace, source, destination, name, found, choices.leave_out, identity)
+    problems += around.problems
+    totals, left = _totals(found, choices.leave_out, around.destination_drive)
+    problems += around.room_problems(totals.room, len(found))
+    if choices.after in (After.PARK, After.RELEASE) and not os.access(source.parent, os.W_OK | os.X_OK):
+        problems.append(Problem(Severity.STOPS, "cannot-set-aside",
+                                f"The originals could not be set aside: {shown(str(source.parent))} may not be written.",
+                                "Let the originals stay, or see to the permissions."))  # fmt: skip
+    speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
+    return Plan(
+        crossing=new_crossing_id(), token=secrets.token_hex(16), library_id=(identity.library_id if identity else known or ""),
+        name=name, kind=identity.kind if identity else "library", source=source, source_drive=around.source_drive,
+        destination=destination, destination_drive=around.destination_drive, choices=choices, survey=found, identity=identity,
+        totals=totals, left_out=left,
+        estimate=estimate(totals.allocated, totals.files, around.source_drive, around.destination_drive, speeds), problems=problems,
+    )  # fmt: skip
+
+
+def _plain(name: str) -> bool:
+    return name not in ("", ".", "..") and "/" not in name and "\0" not in name and len(fsname(name)) <= 255
+
+
+def _known_id(workspace: Workspace, source: Path) -> str | None:
+    if not workspace.register.path.exists():
+        return None  # a dry run writes nothing, not even an empty register
+    known = workspace.register.library_at(source)
+    return known.id if known else None
+
+
+def _totals(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> tuple[Totals, Totals]:
+    along, left = [0, 0, 0], [0, 0, 0]
+    room, twins = 0, set()
+    block = max(drive.block if drive else 4096, 1)
+    out = {ROLES.index(r) for r in leave_out}
+    holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
+    for folder in found.folders:
+        own = found.is_own(folder)
+        for row in range(folder.first, folder.end):
+            if found.kind(row) is not Kind.FILE:
+                continue
+            goes = own or found.role[row] not in out
+            if not own:
+                sums = along if goes else left
+                sums[0] += 1
+                sums[1] += found.size[row]
+                sums[2] += min(found.allocated[row], found.size[row]) if holes else found.size[row]
+            if goes:
+                if found.link_count[row] > 1 and links:
+                    if found.inode[row] in twins:
+                        continue
+                    twins.add(found.inode[row])
+                size = found.size[row]
+                if holes and found.allocated[row] < size:
+                    size = found.allocated[row]
+                room += -(-size // block) * block
+    room += len(found.folders) * block
+    return Totals(*along, room), Totals(*left, 0)

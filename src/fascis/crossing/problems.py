@@ -1,0 +1,50 @@
+"""Problems of a plan: how bad, what, which files, and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """How bad a problem is."""
+
+    STOPS = "stops"
+    DECISION = "decision"
+    NOTE = "note"
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One problem. ``code`` is from the closed list in docs/formats.md; ``files`` are places, at most 1,000 of them."""
+
+    severity: Severity
+    code: str
+    sentence: str
+    remedy: str = ""
+    files: tuple[bytes, ...] = ()
+
+
+CODES = (
+    "library-missing", "library-not-a-folder", "library-empty", "library-unreadable", "identity-damaged",
+    "destination-missing", "destination-not-a-folder", "destination-not-permitted", "destination-read-only",
+    "destination-inside-library", "library-inside-destination", "same-drive", "same-disk", "destination-exists",
+    "same-library-there", "name-not-usable", "not-enough-room", "no-room-for-journal", "file-too-large", "name-not-possible",
+    "names-become-one", "links-not-kept", "hard-links-not-kept", "permissions-not-kept", "attributes-not-kept",
+    "times-coarser", "holes-not-kept", "special-files", "nested-mounts", "library-open", "open-not-known",
+    "network-drive", "cannot-set-aside", "held-by-another", "away", "unreadable", "changing", "vanished", "mismatch",
+    "drive-full", "drive-gone", "interrupted", "not-proven", "copy-changed", "changed-since-survey", "not-looked", "wrong-state",
+    "not-permitted", "journal-damaged", "trouble",
+)  # fmt: skip
+WHY = ("left-out", "changed", "appeared", "open", "special", "not-verified", "link", "mount", "not-permitted", "copy-missing", "not-empty")
+
+
+def stops(problems: Sequence[Problem]) -> bool:
+    """True when any stops the crossing whatever is decided."""
+    return any(p.severity is Severity.STOPS for p in problems)
+
+
+def needs_decision(problems: Sequence[Problem]) -> bool:
+    """True when any asks for a decision."""
+    return any(p.severity is Severity.DECISION for p in problems)

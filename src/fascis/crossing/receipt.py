@@ -1,0 +1,136 @@
+"""The receipt: the readable record of a crossing, as JSON and as a page that needs nothing else."""
+
+from __future__ import annotations
+
+import html
+import json
+import time
+from typing import Any
+
+from fascis.crossing.journal import Journal
+from fascis.crossing.states import State
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import NBSP, counted, number, size
+
+FORMAT = 1
+
+
+def receipt_of(journal: Journal) -> dict[str, Any]:
+    """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970."""
+    h = journal.header
+    files, total = journal.planned()
+    verified_files, verified_bytes = journal.verified()
+    left_files, left_bytes = journal.sums("e.fate=1")
+    return {
+        "format": FORMAT, "crossing": h["crossing"], "library_id": h["library_id"], "name": shown(h["name"]),
+        "state": journal.state.value, "from": shown(h["source"]), "from_drive": h["source_drive"],
+        "to": shown(h["destination"]) + "/" + shown(h["name"]), "to_drive": h["destination_drive"], "after": h["after"],
+        "planned_at": h["planned_at"], "settled_at": journal.value("settled_at"), "files": files, "bytes": total,
+        "verified_files": verified_files, "verified_bytes": verified_bytes, "proven": journal.proven(), "digest": "BLAKE3",
+        "seconds": journal.value("seconds", 0.0),
+        "left_out": {"roles": h["leave_out"], "files": left_files, "bytes": left_bytes},
+        "not_copied": [{"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
+                       for i in journal.items("e.fate=0 AND c.state>2")],
+        "decisions": h.get("decisions", []),
+        "attention": [{"path": place_text(p), "drive": d, "meaning": m, "at": at} for p, d, m, at in journal.attentions()],
+        "acts": [{"what": k, "subject": s, "begun": b, "ended": e, "outcome": o} for k, s, b, e, o in journal.acts()],
+        "release": journal.value("release"), "looked_at": journal.value("looked_at"), "parked_at": journal.value("parked_at"),
+    }  # fmt: skip
+
+
+def receipt_json(record: dict[str, Any]) -> bytes:
+    """The receipt as JSON."""
+    return (json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+
+
+def clock_text(at: float | None) -> str:
+    """A time as a person reads it, in the machine's zone."""
+    return time.strftime("%d %b %Y, %H:%M", time.localtime(at)) if at else "not yet"
+
+
+_STYLE = """
+body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
+main{max-width:44rem;margin:2.5rem auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:2.2rem 2.6rem}
+h1{font-size:1.6rem;margin:0 0 .2rem}h2{font-size:1rem;margin:1.8rem 0 .4rem}p{margin:.3rem 0}.quiet{color:#57636C}
+.seal{font-size:1.15rem;font-weight:600;color:#17665F}.wrong{color:#A83420}
+table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:.3rem .6rem .3rem 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
+td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media print{body{background:#fff}main{border:0;margin:0}}
+"""
+_STATES = {
+    State.SETTLED: "Whole and verified at the new place", State.SWITCHED: "Whole, verified, and at home there",
+    State.PARKED: "Whole, verified, at home there; the originals are set aside",
+    State.RELEASED: "Whole, verified, at home there; the originals are deleted", State.UNDONE: "Given up; the old place is home",
+    State.FAILED: "Stopped: a copy read back wrong. The originals are untouched",
+}  # fmt: skip
+
+
+def seal(record: dict[str, Any]) -> str:
+    """The one sentence that says how it stands."""
+    text = _STATES.get(State(record["state"]), "Under way; the originals are untouched")
+    if record["not_copied"] and State(record["state"]) in _STATES:
+        text = text.replace("Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}")
+        text = text.replace("Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},")
+    return text
+
+
+def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
+    """The main figures as ``(what, figure)``, the same on the page and in the window."""
+    rows = [
+        ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
+        ("Read back and equal", f"{counted(record['verified_files'], 'file')}, {number(record['verified_bytes'])}{NBSP}bytes"),
+        ("Read back", "from the drive itself" if record["proven"] else "perhaps from memory: not proven on this drive"),
+        ("Digest", record["digest"]),
+        ("Planned", clock_text(record["planned_at"])),
+        ("Settled", clock_text(record["settled_at"])),
+    ]
+    if record["left_out"]["files"]:
+        roles = ", ".join(record["left_out"]["roles"])
+        rows.append(("Left out, stays at the old place", f"{counted(record['left_out']['files'], 'file')} ({roles}), {size(record['left_out']['bytes'])}"))
+    if record["parked_at"]:
+        rows.append(("Originals set aside at", shown(record["parked_at"])))
+    if release := record["release"]:
+        rows.append(("Originals deleted", f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes"))
+        rows.append((f"Free on {record['from_drive']['label']} before", f"{number(release['free_before'])}{NBSP}bytes"))
+        rows.append((f"Free on {record['from_drive']['label']} after, measured", f"{number(release['free_after'])}{NBSP}bytes"))
+    return rows
+
+
+def receipt_html(record: dict[str, Any]) -> bytes:
+    """The receipt as one page: no scripts, nothing fetched, names as plain text."""
+    e = html.escape
+    body = [f"<h1>{e(record['name'])}</h1>", f"<p class=quiet>Crossing {e(record['crossing'])}</p>"]
+    wrong = "" if record["verified_files"] == record["files"] else " wrong"
+    body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
+    body.append("<h2>From and to</h2><table>")
+    for label, drive, path in (("From", record["from_drive"], record["from"]), ("To", record["to_drive"], record["to"])):
+        stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
+        body.append(f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><code class=quiet>{e(path)}</code>")
+    body.append("</table><h2>Figures</h2><table>")
+    body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
+    body.append("</table>")
+    if release := record["release"]:
+        if release["reasons"]:
+            body.append("<h2>Why less came free than was deleted</h2>" + "".join(f"<p>{e(r)}</p>" for r in release["reasons"]))
+        if release["left_behind"]:
+            body.append("<h2>What stays at the old place</h2>")
+            body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in release["left_behind"][:500]]))
+    if record["not_copied"]:
+        body.append("<h2>Not copied; the originals stay</h2>")
+        body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]]))
+    if record["decisions"]:
+        body.append("<h2>Decided before the start</h2>" + "".join(f"<p>{e(d)}</p>" for d in record["decisions"]))
+    if record["attention"]:
+        body.append("<h2>Needed attention</h2>")
+        body.append(_table(("File", "Drive", "What it means"), [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]]))
+    body.append("<h2>What was done, in order</h2>")
+    body.append(_table(("When", "What", "Outcome"), [(clock_text(a["begun"]), f"{a['what']}: {a['subject']}", a["outcome"] or "not finished") for a in record["acts"]]))  # fmt: skip
+    body.append("<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check .fascis/manifest.b3</code></p>")
+    page = f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
+    return page.encode("utf-8", "backslashreplace")
+
+
+def _table(heads: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
+    out = "<table><tr>" + "".join(f"<th>{html.escape(h)}" for h in heads)
+    for row in rows:
+        out += "<tr>" + "".join(f"<td><code>{html.escape(shown(cell))}</code>" for cell in row)
+    return out + "</table>"

@@ -1,0 +1,219 @@
+"""Releasing: originals whose copies are verified are deleted, one by one, each checked right before.
+
+Nothing is deleted unless, at that moment, the original is what was copied and the copy is what was verified.
+What appeared, changed, is open, was left out or was not verified stays, and is told.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+from fascis.crossing.copying import Buffers, copy_seen_of, read_back
+from fascis.crossing.events import Control, Released, Report
+from fascis.crossing.journal import CopyState, Fate, Item, Journal, Origin, inode_key, own_place
+from fascis.crossing.space import Deleted
+from fascis.crossing.still import Differences, differs
+from fascis.drives.rules import Rules
+from fascis.files.digest import digest_of
+from fascis.files.errors import FascisError, Refused, told
+from fascis.files.medium import Medium
+from fascis.files.names import shown
+from fascis.library.open_files import find_open
+from fascis.library.survey import Kind
+
+BATCH = 256
+_ELIGIBLE = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3)"
+
+
+@dataclass(slots=True)
+class Release:
+    """One release under way: both places open and proven, the differences found just before."""
+
+    journal: Journal
+    source: Medium
+    copy: Medium
+    crossing: str
+    source_rules: Rules
+    differences: Differences
+    buffers: Buffers
+    control: Control
+    report: Report
+    step: Callable[[str], None]
+    deleted: Deleted = field(default_factory=Deleted)
+
+    # -- before anything is deleted -------------------------------------------------------------------------------
+
+    def check_copies(self) -> None:
+        """Looks at every copy again, and reads those again that differ.
+
+        Raises:
+            Refused: a copy is not what was verified; nothing was deleted.
+        """
+        for item in self.journal.items(_ELIGIBLE):
+            self.control.checkpoint()
+            if not self._copy_holds(item):
+                raise Refused("copy-changed", f"The copy of {shown(item.place)} is not what was verified. No original was deleted.")
+
+    def _copy_holds(self, item: Item) -> bool:
+        place = own_place(item.place, self.crossing) if item.fate is Fate.OWN else item.place
+        try:
+            status = self.copy.status(place)
+            if item.kind is Kind.LINK:
+                return item.digest is not None and self.copy.read_link(place) == self.source.read_link(item.place)
+        except FileNotFoundError:
+            return False
+        except OSError as error:
+            raise told(error, "look at the copy", place) from error
+        if copy_seen_of(status) == item.copy_seen:
+            return True
+        try:
+            return read_back(self.copy, place, self.buffers, self.control).digest == item.digest
+        except FascisError:
+            return False
+
+    # -- deleting -------------------------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Deletes the originals, then the folders that are empty. May be called again after any interruption."""
+        self._mend()
+        fresh = set(self.differences.changed)
+        for batch in self._batches():
+            self.control.checkpoint()
+            opened = self._open_inodes(batch)
+            self.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
+            outcomes = [self._release_one(item, fresh, opened) for item in batch]
+            self.journal.record_origin(outcomes)
+            files = [i for i, o in zip(batch, outcomes, strict=True) if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is Fate.COPY]
+            self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
+        self._folders()
+
+    def _mend(self) -> None:
+        """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
+        gone = []
+        for item in self.journal.items("e.origin=1"):
+            try:
+                self.source.status(item.place)
+            except (FileNotFoundError, NotADirectoryError):
+                gone.append((item.id, Origin.GONE, None))
+        self.journal.record_origin(gone)
+
+    def _batches(self) -> Iterator[list[Item]]:
+        batch: list[Item] = []
+        for item in self.journal.items(_ELIGIBLE, batch=BATCH):
+            batch.append(item)
+            if len(batch) == BATCH:
+                yield batch
+                batch = []
+        if batch:
+            yield batch
+
+    def _open_inodes(self, batch: list[Item]) -> set[int]:
+        device = self.source.status(b"").st_dev
+        wanted = {(device, i.seen[3]) for i in batch if i.seen}
+        return {inode_key(o.inode) for o in find_open(wanted).files}
+
+    def _release_one(self, item: Item, fresh: set[bytes], opened: set[int]) -> tuple[int, Origin, str | None]:
+        try:
+            status = self.source.status(item.place)
+        except (FileNotFoundError, NotADirectoryError):
+            return item.id, Origin.GONE, None
+        except OSError as error:
+            raise told(error, "look at the original", item.place) from error
+        why = self._why_stays(item, status, fresh, opened)
+        if why:
+            return item.id, Origin.STAYS, why
+        shared = self._shared(item)
+        try:
+            self.step(f"before unlink {item.id}")
+            self.source.unlink(item.place)
+            self.step(f"after unlink {item.id}")
+        except PermissionError:
+            return item.id, Origin.STAYS, "not-permitted"
+        except OSError as error:
+            raise told(error, "delete the original", item.place) from error
+        self._count(item, status, shared)
+        return item.id, Origin.GONE, None
+
+    def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
+        """Why an original stays, or None when it may go: the last look before an unlink."""
+        if item.copy is not CopyState.VERIFIED or item.digest is None or item.seen is None:
+            return "not-verified"
+        if item.place in fresh or differs(item, status):
+            return "changed"
+        if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
+            return "open"
+        if item.kind is Kind.FILE and not self.source_rules.stable_inodes and self._digest(item) != item.digest:
+            return "changed"
+        return None if self._copy_holds(item) else "copy-missing"
+
+    def _digest(self, item: Item) -> bytes:
+        try:
+            file = self.source.open(item.place)
+            try:
+                return digest_of(file)
+            finally:
+                file.close()
+        except OSError as error:
+            raise told(error, "read the original", item.place) from error
+
+    def _shared(self, item: Item) -> int:
+        if item.kind is not Kind.FILE or self.source_rules.name not in ("btrfs", "XFS"):
+            return 0
+        try:
+            file = self.source.open(item.place)
+        except OSError:
+            return 0
+        try:
+            return file.shared_bytes()
+        except OSError:
+            return 0
+        finally:
+            file.close()
+
+    def _count(self, item: Item, status: os.stat_result, shared: int) -> None:
+        if item.kind is not Kind.FILE:
+            return
+        d = self.deleted
+        d.shared += shared
+        key = (status.st_dev, status.st_ino)
+        allocated = status.st_blocks * 512
+        if item.fate is Fate.COPY:
+            d.files += 1
+            d.bytes += status.st_size
+        if status.st_nlink > 1 and key not in d.inodes:
+            d.linked_elsewhere += allocated
+        elif status.st_nlink == 1 and key in d.inodes:
+            d.linked_elsewhere -= allocated
+        if key not in d.inodes:
+            d.allocated += allocated
+        d.inodes.add(key)
+
+    def _folders(self) -> None:
+        for place, _, _ in reversed(self.journal.folders()):
+            if place:
+                try:
+                    self.source.remove_folder(place)
+                except OSError:
+                    continue  # not empty, or gone already: folders go only when empty
+
+
+def left_behind(journal: Journal, source: Medium | None, differences: Differences) -> list[tuple[bytes, str]]:
+    """``(place, why)`` of what stays at the old place after a release; at most 10,000 of each kind."""
+    out: dict[bytes, str] = {}
+    reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
+    for item in journal.items("e.origin<>2 AND (e.fate IN (1,2,3) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"):
+        if len(out) >= 10_000:
+            break
+        if source is not None and not source.exists(item.place):
+            continue
+        why = reasons.get(item.fate) or (journal.why(item.id) or "not-verified")
+        out[item.place] = why
+    for place in differences.appeared:
+        out.setdefault(place, "appeared")
+    for place in differences.changed:
+        if place not in out:
+            out[place] = "changed"
+    return sorted(out.items())
+

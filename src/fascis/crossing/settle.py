@@ -1,0 +1,287 @@
+"""Settling: links, times, identity, manifest and inventory; then the staged library gets its final name.
+
+An interrupted arrival can never be taken for a library: the final name appears in one rename, or, where the drive cannot
+promise that nothing is replaced, in a folder that was made exclusively and gets its identity file last.
+"""
+
+from __future__ import annotations
+
+import errno
+import io
+import stat
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+from typing import BinaryIO
+
+from blake3 import blake3
+
+from fascis.crossing.copying import copy_seen_of
+from fascis.crossing.engine import Side
+from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
+from fascis.crossing.places import CLAIM, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
+from fascis.files.digest import digest_of, digest_of_bytes
+from fascis.files.errors import EnvironmentTrouble, Refused, told
+from fascis.files.inventory import Entry, write_inventory
+from fascis.files.manifest import write_manifest
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import join, shown
+from fascis.library.identity import IDENTITY, OWN, Crossed, Home, Identity, format_identity
+from fascis.library.survey import Kind
+
+MANIFEST = OWN + b"/manifest.b3"
+INVENTORY = OWN + b"/inventory.csv"
+
+
+def settle(
+    journal: Journal, places: Places, source: Medium, destination: Side, home: Home, owner: bool, clock: Callable[[], float],
+    receipts: Callable[[], tuple[bytes, bytes]],
+) -> None:  # fmt: skip
+    """Brings a verified crossing's staged library to its final name. May be called again after any interruption.
+
+    Args:
+        home: what the identity file will say.
+        owner: whether owners are kept.
+        receipts: gives the receipt as JSON and HTML.
+
+    Raises:
+        EnvironmentTrouble: the destination failed.
+        Refused: the final name was taken meanwhile.
+    """
+    medium, root = destination.medium, places.staged_library
+    try:
+        claimed = is_arriving(medium, places)
+        if medium.exists(root) and not claimed:
+            prove_staging(medium, places)
+            _links(journal, places, source, medium)
+            _own_files(journal, places, medium, home, receipts, clock)
+            _folder_times(journal, places, source, medium, owner)
+            medium.sync()
+        act = journal.open_act("arrive") or journal.intend("arrive", shown(str(places.target)), clock())
+        _arrive(journal, places, medium, claimed, clock)
+        _top_times(places, source, medium, owner)
+        medium.sync_folder(b"")
+        medium.sync()
+        journal.conclude(act, "arrived", clock())
+        clear_staging(medium, places)
+    except OSError as error:
+        raise told(error, "settle on " + destination.name) from error
+
+
+def _links(journal: Journal, places: Places, source: Medium, medium: Medium) -> None:
+    for item in journal.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
+        place = join(places.staged_library, own_place(item.place, places.crossing) if item.fate is Fate.OWN else item.place)
+        status, target = source.status(item.place), source.read_link(item.place)
+        if medium.exists(place):
+            medium.unlink(place)
+        medium.make_link(target, place)
+        medium.set_link_time(place, status)
+        seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
+        outcome = Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy_seen_of(medium.status(place)))
+        journal.record_copies([outcome])
+        if medium.read_link(place) == target:
+            journal.record_verified([(item.id, True)])
+
+
+def _folder_times(journal: Journal, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
+    for place, _mode, _mtime in reversed(journal.folders()):
+        if place and not (place == OWN or place.startswith(OWN + b"/")):
+            _like(source, place, medium, join(places.staged_library, place), owner)
+
+
+def _top_times(places: Places, source: Medium, medium: Medium, owner: bool) -> None:
+    _like(source, b"", medium, places.name, owner)
+
+
+def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool) -> None:
+    try:
+        status = source.status(place)
+    except FileNotFoundError:
+        return  # the folder went away since; its files were told of
+    try:
+        medium.set_folder_status(copy, status, owner)
+    except PermissionError:
+        return  # a drive without permissions
+
+
+# -- Fascis's own files in the library --------------------------------------------------------------------------------
+
+
+def _own_files(
+    journal: Journal, places: Places, medium: Medium, home: Home, receipts: Callable[[], tuple[bytes, bytes]], clock: Callable[[], float]
+) -> None:
+    root = places.staged_library
+    for folder in (OWN, OWN + b"/receipts"):
+        if not medium.exists(join(root, folder)):
+            medium.make_folder(join(root, folder))
+    name = places.crossing.encode()
+    json_receipt, html_receipt = receipts()
+    _put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
+    _put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
+    _put(medium, join(root, INVENTORY), lambda out: _inventory(out, journal))
+    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(journal)) and None)
+    identity = new_identity(places, home, journal, clock)
+    _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
+
+
+def new_identity(places: Places, home: Home, journal: Journal, clock: Callable[[], float]) -> Identity:
+    """The identity of the library in its new place."""
+    header = places.header
+    crossed = Crossed.model_validate({
+        "id": places.crossing, "when": datetime.fromtimestamp(clock(), UTC), "from": shown(header["source"]),
+        "to": shown(str(places.target)), "token": header["token"],
+    })  # fmt: skip
+    old = Identity.model_validate(header["identity"]) if header.get("identity") else None
+    return Identity(
+        library_id=header["library_id"], name=shown(header["name"]), kind=header["kind"], home=home,
+        roles=old.roles if old else {}, history=[*(old.history if old else []), crossed],
+    )  # fmt: skip
+
+
+def _all(out: BinaryIO, content: bytes) -> None:
+    out.write(content)
+
+
+def _inventory(out: BinaryIO, journal: Journal) -> None:
+    text = io.TextIOWrapper(out, "utf-8", newline="", write_through=True)
+    write_inventory(text, _entries(journal))
+    text.detach()
+
+
+def _verified(journal: Journal) -> Iterator[Item]:
+    return journal.items("e.kind=0 AND e.fate=0 AND c.state=2")
+
+
+def _entries(journal: Journal) -> Iterator[Entry]:
+    for item in _verified(journal):
+        assert item.digest and item.copy_seen
+        yield Entry(item.place, item.copy_seen[0], item.copy_seen[1], item.digest, item.role.value)
+
+
+def _digests(journal: Journal) -> Iterator[tuple[bytes, bytes]]:
+    for item in _verified(journal):
+        assert item.digest
+        yield item.digest, item.place
+
+
+class _Stream(io.RawIOBase):
+    """A new file of a medium as a binary stream that keeps a digest of what went through."""
+
+    def __init__(self, file: MediumFile) -> None:
+        self._file, self.hasher = file, blake3()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, content) -> int:  # type: ignore[no-untyped-def]  # noqa: ANN001 - any buffer
+        view = memoryview(content).cast("B")
+        self.hasher.update(view)
+        self._file.write(view)
+        return len(view)
+
+
+def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], None]) -> None:
+    """Writes one of Fascis's own files anew into the staged library and reads it back."""
+    if medium.exists(place):
+        medium.unlink(place)
+    file = medium.create(place, 0o644)
+    try:
+        raw = _Stream(file)
+        buffered = io.BufferedWriter(raw, 1 << 16)
+        fill(buffered)
+        buffered.flush()
+        buffered.detach()
+        file.flush()
+    finally:
+        file.close()
+    again = medium.open(place)
+    try:
+        again.drop_cached()
+        if digest_of(again) != raw.hasher.digest():
+            raise EnvironmentTrouble(f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place)
+    finally:
+        again.close()
+
+
+# -- the final name ---------------------------------------------------------------------------------------------------
+
+
+def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clock: Callable[[], float]) -> None:
+    if not medium.exists(places.staged_library) and not claimed:
+        return  # the rename was done; only its outcome was not written down
+    if not claimed:
+        try:
+            medium.rename_new(places.staged_library, places.name)
+            medium.sync_folder(b"")
+            return
+        except FileExistsError as error:
+            if journal.open_act("claim") is None or medium.names(places.name) not in ([], [OWN]):
+                raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
+                              " waits beside it; set that folder aside and resume.") from error  # fmt: skip
+        except OSError as error:
+            if error.errno != errno.EINVAL:
+                raise
+        _claim(journal, places, medium, clock)
+    _move_in(places, medium)
+    if (act := journal.open_act("claim")) is not None:
+        journal.conclude(act, "arrived", clock())
+
+
+def _claim(journal: Journal, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
+    """Where the drive cannot rename without replacing: an exclusive folder with this crossing's token."""
+    if journal.open_act("claim") is None:
+        if medium.exists(places.name):
+            raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched.")
+        journal.intend("claim", shown(str(places.target)), clock())
+        medium.make_folder(places.name)
+    elif not medium.exists(places.name):
+        medium.make_folder(places.name)
+    if not medium.exists(join(places.name, OWN)):
+        medium.make_folder(join(places.name, OWN))
+    write_new(medium, join(places.name, CLAIM), places.header["token"].encode())
+    medium.sync()
+
+
+def _move_in(places: Places, medium: Medium) -> None:
+    root = places.staged_library
+    if medium.exists(root):
+        for name in sorted(medium.names(root)):
+            if name != OWN:
+                medium.move_into_claimed(join(root, name), join(places.name, name))
+        staged_own = join(root, OWN)
+        for name in sorted(medium.names(staged_own), key=lambda n: OWN + b"/" + n == IDENTITY):
+            medium.move_into_claimed(join(staged_own, name), join(join(places.name, OWN), name))
+            medium.sync()
+        medium.remove_folder(staged_own)
+        medium.remove_folder(root)
+    medium.sync()
+    medium.unlink(join(places.name, CLAIM))
+
+
+def clear_staging(medium: Medium, places: Places) -> None:
+    """Removes what is left of the staging folder: everything in it is this crossing's, proven by its token.
+
+    Raises:
+        Refused: the token is not this crossing's.
+    """
+    if not medium.exists(places.staging):
+        return
+    if not medium.exists(places.staging + b"/" + TOKEN_FILE) and not medium.names(places.staging):
+        medium.remove_folder(places.staging)
+        return
+    prove_staging(medium, places)
+    _clear(medium, places.staging, keep=places.staging + b"/" + TOKEN_FILE)
+    medium.sync()
+    medium.unlink(places.staging + b"/" + TOKEN_FILE)
+    medium.remove_folder(places.staging)
+    medium.sync_folder(b"")
+
+
+def _clear(medium: Medium, place: bytes, keep: bytes) -> None:
+    for name in medium.names(place):
+        inner = join(place, name)
+        if stat.S_ISDIR(medium.status(inner).st_mode):
+            _clear(medium, inner, keep)
+            medium.remove_folder(inner)
+        elif inner != keep:
+            medium.unlink(inner)
+

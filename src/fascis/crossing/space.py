@@ -1,0 +1,68 @@
+"""Free space before and after, measured; and why less came free than was deleted."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+
+from fascis.drives.model import Drive
+from fascis.files.errors import told
+from fascis.files.medium import Medium
+from fascis.files.names import shown
+from fascis.files.sizes import size
+from fascis.library.open_files import find_open
+
+
+@dataclass(slots=True)
+class Deleted:
+    """What was deleted: files, their bytes and what they took on the drive, and what is known to hold room still."""
+
+    files: int = 0
+    bytes: int = 0
+    allocated: int = 0
+    linked_elsewhere: int = 0
+    shared: int = 0
+    inodes: set[tuple[int, int]] = field(default_factory=set)
+
+
+def free_now(medium: Medium) -> int:
+    """Free bytes after everything pending is flushed.
+
+    Raises:
+        EnvironmentTrouble: the drive failed.
+    """
+    try:
+        medium.sync()
+        return medium.space()[1]
+    except OSError as error:
+        raise told(error, "measure the free space") from error
+
+
+def settle_down(medium: Medium, before: int, expected: int, drive: Drive, patience: float = 8.0) -> int:
+    """Free bytes once the drive has caught up: btrfs and others free room some seconds after a deletion."""
+    free = free_now(medium)
+    until = time.monotonic() + patience
+    while drive.filesystem in ("btrfs", "xfs", "zfs") and free - before < expected * 0.98 and time.monotonic() < until:
+        time.sleep(0.25)
+        free = free_now(medium)
+    return free
+
+
+def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[str]:
+    """Sentences that explain why less came free than was deleted; empty when it did come free."""
+    missing = deleted.allocated - (after - before)
+    if missing < max(1 << 20, deleted.allocated // 50):
+        return []
+    reasons = []
+    holders = [o for o in find_open(deleted.inodes, skip_self=False).files if o.deleted]
+    if holders:
+        programs = ", ".join(sorted({f"{shown(o.program)} (process {o.pid})" for o in holders}))
+        held = sum({(o.device, o.inode): o.size for o in holders}.values())
+        reasons.append(f"{programs} still holds deleted files open ({size(held)}); close it, and the room comes free.")
+    if deleted.linked_elsewhere:
+        reasons.append(f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library and stay on the drive.")
+    if deleted.shared:
+        reasons.append(f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and stay until those go.")
+    if not reasons:
+        reasons.append(f"{size(missing)} did not come free; other programs may have written to {drive.label} meanwhile.")
+    return reasons

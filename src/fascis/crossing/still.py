@@ -1,0 +1,83 @@
+"""The library as a whole held still: surveys the originals again and compares with what was recorded."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from fascis.crossing.copying import seen_of
+from fascis.crossing.journal import Item, Journal, Origin
+from fascis.files.medium import Medium
+from fascis.files.names import join
+from fascis.library.survey import Kind
+
+_MOST = 10_000
+
+
+@dataclass(slots=True)
+class Differences:
+    """What is not as it was recorded; places, at most 10,000 of each, and counts of all."""
+
+    changed: list[bytes] = field(default_factory=list)
+    appeared: list[bytes] = field(default_factory=list)
+    gone: list[bytes] = field(default_factory=list)
+    files: int = 0
+    bytes: int = 0
+
+    @property
+    def none(self) -> bool:
+        """True when all is as it was."""
+        return not (self.changed or self.appeared or self.gone)
+
+    @property
+    def newer(self) -> list[bytes]:
+        """What is newer at the old place."""
+        return self.changed + self.appeared
+
+
+def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = lambda: None) -> Differences:
+    """Surveys the folder of the originals again, folder by folder. Writes nothing."""
+    found = Differences()
+    folders = {f for f, _, _ in journal.folders()}
+    visited = set()
+    for folder in medium.walk():
+        heartbeat()
+        visited.add(folder.place)
+        recorded = {i.place: i for i in journal.in_folder(folder.place)} if folder.place in folders else {}
+        for name, status in zip(folder.names, folder.stats, strict=True):
+            place = join(folder.place, name)
+            if stat.S_ISREG(status.st_mode):
+                found.files += 1
+                found.bytes += status.st_size
+            item = recorded.pop(place, None)
+            if item is None or item.origin is Origin.GONE:
+                _add(found.appeared, place)
+            elif differs(item, status):
+                _add(found.changed, place)
+        for place, item in recorded.items():
+            if item.origin is not Origin.GONE:
+                _add(found.gone, place)
+    for missing in folders - visited:
+        for item in journal.in_folder(missing):
+            if item.origin is not Origin.GONE:
+                _add(found.gone, item.place)
+    return found
+
+
+def differs(item: Item, status: os.stat_result, links_cut: bool = False) -> bool:
+    """True when an original is not what was recorded: type, size, mtime, inode, and ctime unless a sibling name was cut."""
+    kind = Kind.FILE if stat.S_ISREG(status.st_mode) else Kind.LINK if stat.S_ISLNK(status.st_mode) else Kind.SPECIAL
+    if kind is not item.kind:
+        return True
+    size, mtime, ctime, inode = seen_of(status)
+    recorded = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
+    if (size, mtime, inode) != (recorded[0], recorded[1], recorded[3]):
+        return True
+    return item.links == 1 and not links_cut and ctime != recorded[2]
+
+
+def _add(places: list[bytes], place: bytes) -> None:
+    if len(places) < _MOST:
+        places.append(place)
