@@ -10,6 +10,8 @@ import errno
 import os
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from types import TracebackType
+from typing import Self
 
 from blake3 import blake3
 
@@ -53,12 +55,22 @@ def copy_seen_of(s: os.stat_result) -> tuple[int, int, int]:
 
 
 class Buffers:
-    """Buffers and a hashing thread of one copying thread."""
+    """Buffers of one copying thread, and the one thread that hashes for it: a digest must be fed in order."""
 
-    def __init__(self, hasher: ThreadPoolExecutor) -> None:
-        self.hasher = hasher
+    def __init__(self) -> None:
+        self.hasher = ThreadPoolExecutor(1, "hash")
         self.ring = [memoryview(bytearray(CHUNK)) for _ in range(3)]
         self.small = memoryview(bytearray(SMALL))
+
+    def close(self) -> None:
+        """Ends the hashing thread."""
+        self.hasher.shutdown(wait=True, cancel_futures=True)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
 
 
 def copy_file(

@@ -8,7 +8,6 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -345,9 +344,9 @@ class Crossing:
 
     def _release(self, source: Medium, copy: Medium, control: Control, report: Report) -> dict[str, Any]:
         drive = self._workspace.drives.at(self.places.origin())
-        with ThreadPoolExecutor(1, "hash") as hasher:
+        with Buffers() as buffers:
             differences = compare(source, self.journal, control.checkpoint)
-            work = Release(self.journal, source, copy, self.id, drive.rules, differences, Buffers(hasher), control, report, self._workspace.step)
+            work = Release(self.journal, source, copy, self.id, drive.rules, differences, buffers, control, report, self._workspace.step)
             work.check_copies()
             if self.state is State.SWITCHED:
                 self._park_if_possible()

@@ -60,7 +60,7 @@ class Engine:
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
         self._answers = answers
         self._crossing = journal.header["crossing"]
-        self._hashers = ThreadPoolExecutor(2, "hash")
+        self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
         self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
         self._local = threading.local()
@@ -78,7 +78,8 @@ class Engine:
     def _buffers(self) -> Buffers:
         found: Buffers | None = getattr(self._local, "buffers", None)
         if found is None:
-            found = self._local.buffers = Buffers(self._hashers)
+            found = self._local.buffers = Buffers()
+            self._all_buffers.append(found)
         return found
 
     # -- the run --------------------------------------------------------------------------------------------------
@@ -109,8 +110,10 @@ class Engine:
                 raise failure[0]
             self._twins()
         finally:
-            for pool in (self._copiers, self._readers, self._hashers):
+            for pool in (self._copiers, self._readers):
                 pool.shutdown(wait=True, cancel_futures=True)
+            for buffers in self._all_buffers:
+                buffers.close()
 
     @staticmethod
     def _hand(handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -64,8 +63,7 @@ def verify(medium: Medium, root: Path, control: Control | None = None, beat: Cal
     control = control or Control()
     recorded = _recorded(medium, root)
     out = Verification()
-    with ThreadPoolExecutor(1, "hash") as hasher:
-        buffers = Buffers(hasher)
+    with Buffers() as buffers:
         for folder in medium.walk():
             if folder.place == OWN or folder.place.startswith(OWN + b"/"):
                 continue

@@ -19,10 +19,13 @@ _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
 class Drives:
-    """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none)."""
+    """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none).
 
-    def __init__(self, stand_ins: Path | None = None) -> None:
-        self._folder = stand_ins
+    With ``real`` False only the stand-ins are listed, as the demo wants it.
+    """
+
+    def __init__(self, stand_ins: Path | None = None, real: bool = True) -> None:
+        self._folder, self._real = stand_ins, real
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
 
@@ -56,13 +59,16 @@ class Drives:
 
     def connected(self) -> list[Drive]:
         """All drives that are mounted now and hold a person's files, and the stand-ins (away ones too)."""
+        stand_ins = [s.drive() for s in self.stand_ins()]
+        if not self._real:
+            return stand_ins
         blocks, found = read_blocks(), {}
         for mount in read_mounts():
             if _is_drive(mount) and mount.where and not _hidden(mount):
                 drive = _drive(mount, blocks)
                 if drive and (drive.uuid not in found or len(str(drive.mount)) < len(str(found[drive.uuid].mount))):
                     found[drive.uuid] = drive
-        return [s.drive() for s in self.stand_ins()] + list(found.values())
+        return stand_ins + list(found.values())
 
     def at(self, path: Path) -> Drive:
         """The drive that an existing folder or file is on.

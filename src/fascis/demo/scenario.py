@@ -1,0 +1,209 @@
+"""The world of the demo: a studio that documents a river being set free, on stand-in drives. All of it is made up."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import wave
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import av
+import numpy as np
+from PIL import Image
+
+from fascis.crossing.plan import survey_library
+from fascis.drives.connected import Drives
+from fascis.library.summary import summary_of
+from fascis.workspace import Workspace
+
+MARK = "made.json"
+VERSION = 3
+_INTERNAL = "Studio internal"
+
+
+@dataclass(frozen=True, slots=True)
+class World:
+    """Where the demo stands, its workspace, and the folders of its libraries."""
+
+    root: Path
+    workspace: Workspace
+
+    @property
+    def drives(self) -> Path:
+        """The folder of the stand-in drives."""
+        return self.root / "drives"
+
+    @property
+    def weir(self) -> Path:
+        """The library that the demo's crossing takes."""
+        return self.drives / "studio-internal" / "The Weir Comes Down"
+
+    @property
+    def heron_a(self) -> Path:
+        """The roomy drive."""
+        return self.drives / "heron-a"
+
+
+def make_world(root: Path, slow: bool = True) -> World:
+    """Makes the demo's world in a new folder, or opens the one that is there.
+
+    Args:
+        root: its folder.
+        slow: stand-in drives take their time, so that a crossing can be watched.
+    """
+    world = World(root, Workspace(root / "data", root / "state", root / "config", Drives(root / "drives", real=False)))
+    if (root / MARK).exists():
+        return world
+    internal = world.drives / "studio-internal"
+    internal.mkdir(parents=True)
+    _libraries(internal)
+    _drives(world.drives, slow)
+    for library, kind in ((world.weir, "editing library"), (internal / "Saltmeadow", "editing library"), (internal / "Bell", "photo catalog")):
+        surveyed = survey_library(world.workspace, library)
+        drive = world.workspace.drives.at(library)
+        world.workspace.register.put_library(library, drive.uuid, library.name, kind, None, summary_of(surveyed.survey))
+    (root / MARK).write_text(json.dumps({"version": VERSION}))
+    return world
+
+
+# -- the drives -------------------------------------------------------------------------------------------------------
+
+
+def _drives(folder: Path, slow: bool) -> None:
+    taken = _taken(folder / "studio-internal")
+    speed = 1 if slow else 100
+    for name, label, filesystem, capacity, transport, connected, write, read in (
+        ("studio-internal", _INTERNAL, "ext4", int(taken / 0.902), "nvme", True, 900, 1200),
+        ("heron-a", "Heron A", "ext4", 1_200_000_000, "usb", True, 26 * speed, 60 * speed),
+        ("heron-b", "Heron B", "exfat", 420_000_000, "usb", True, 12 * speed, 20 * speed),
+        ("old-stick", "Old Stick", "vfat", 32_000_000, "usb", True, 5 * speed, 9 * speed),
+        ("field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30),
+    ):
+        (folder / name).mkdir(exist_ok=True)
+        (folder / name / "stand-in.json").write_text(json.dumps({
+            "uuid": f"demo-{name}", "label": label, "filesystem": filesystem, "capacity_bytes": capacity, "block_bytes": 4096,
+            "transport": transport, "connected": connected, "read_mb_s": read, "write_mb_s": write, "faults": [],
+        }, indent=1))  # fmt: skip
+    for name, count in (("heron-a", 90), ("heron-b", 60), ("old-stick", 3)):
+        older = folder / name / "Older shoots"
+        older.mkdir()
+        for i in range(count // 3):
+            (older / f"shoot_{i:03d}.mov").write_bytes(np.random.default_rng(i).bytes(600_000))
+
+
+def _taken(folder: Path) -> int:
+    return sum(os.lstat(os.path.join(d, f)).st_blocks * 512 for d, _, files in os.walk(folder) for f in files)
+
+
+# -- the libraries ----------------------------------------------------------------------------------------------------
+
+
+def _libraries(internal: Path) -> None:
+    with ThreadPoolExecutor(2) as pool:
+        for work in [pool.submit(make, path) for make, path in _files(internal)]:
+            work.result()
+    for sidecar in (internal / "Bell").glob("shoots/*/*.jpg"):
+        sidecar.with_suffix(".xmp").write_text(_XMP.format(rating=1 + hash(sidecar.name) % 5))
+    (internal / "Bell" / "shoots" / "unsorted").mkdir()
+    long_take = internal / "Saltmeadow" / "media" / "Tide" / "long_tide_take.mov"
+    with open(long_take, "r+b") as out:  # recorded into a file set up for far more: 4.4 GB long, almost all of it a hole
+        out.truncate(4_400_000_000)
+    _still(internal / "System and other" / "wallpaper.jpg", 9, 900)
+    for i in range(14):
+        (internal / "System and other" / f"archive_{i:02d}.bin").write_bytes(np.random.default_rng(50 + i).bytes(900_000))
+
+
+def _files(internal: Path) -> Iterator[tuple[object, Path]]:  # type: ignore[type-arg, unused-ignore]
+    weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
+    seed = iter(range(10_000))
+
+    def clip(path: Path, frames: int, width: int) -> tuple[object, Path]:
+        n = next(seed)
+        return (lambda p: _clip(p, n, frames, width)), path
+
+    def still(path: Path, width: int) -> tuple[object, Path]:
+        n = next(seed)
+        return (lambda p: _still(p, n, width)), path
+
+    def sound(path: Path, seconds: float) -> tuple[object, Path]:
+        n = next(seed)
+        return (lambda p: _sound(p, n, seconds)), path
+
+    for day, names in (("Day 01", ("excavator_wide", "weir_crest", "first_breach", "banks_north")),
+                       ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
+                       ("Interviews", ("interview_mara", "interview_tomas"))):  # fmt: skip
+        for name in names:
+            for take in range(1, 4 if day != "Interviews" else 5):
+                yield clip(weir / "media" / day / f"{name}_{take:02d}.mov", 60, 800)
+                yield clip(weir / "proxies" / day / f"{name}_{take:02d}.mov", 42, 160)
+    for i in range(6):
+        yield sound(weir / "media" / "Sound" / f"millrace_{i + 1:02d}.wav", 6)
+        yield clip(weir / "renders" / f"feature_{412 + i:04d}.mov", 36, 480)
+    for i in range(140):
+        yield still(weir / "previews" / f"{i:04x}.jpg", 160)
+        yield still(weir / "media" / "Stills" / f"scan_{i:04d}.jpg", 220)
+    for i in range(9):
+        yield clip(salt / "media" / "Tide" / ("long_tide_take.mov" if i == 0 else f"tide_{i:02d}.mov"), 40, 480)
+        yield clip(salt / "renders" / f"saltmeadow_{i:02d}.mov", 20, 320)
+    for i in range(160):
+        yield still(bell / "shoots" / ("2024-03 high water" if i % 3 else "2024-05 herons nesting") / f"bell_{i:04d}.jpg", 420)
+        yield still(bell / "previews" / f"{i:04x}.jpg", 120)
+
+
+_XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description xmlns:xmp="http://ns.adobe.com/xap/1.0/" xmp:Rating="{rating}"/></rdf:RDF></x:xmpmeta>
+"""
+
+
+def _picture(seed: int, width: int, shift: int = 0) -> np.ndarray:  # type: ignore[type-arg]
+    """Water under a sky: a gradient, waves and grain; height is 9/16 of the width."""
+    height = width * 9 // 16 // 2 * 2
+    y, x = np.mgrid[0:height, 0:width]
+    generator = np.random.default_rng(seed)
+    base = 90 + 80 * (1 - y / height) + 20 * np.sin((x + shift * 3) / 17 + y / 9 + seed)
+    grain = generator.integers(-22, 22, (height, width))
+    tint = np.array([0.75 + 0.03 * (seed % 7), 0.95, 1.05])
+    return np.asarray(np.clip((base + grain)[:, :, None] * tint, 0, 255), np.uint8)
+
+
+def _still(path: Path, seed: int, width: int) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110] = "Reedbank", "Reedbank One"
+    exif[0x0132] = f"2024:05:{seed % 28 + 1:02d} 06:{seed % 60:02d}:12"
+    out = io.BytesIO()
+    Image.fromarray(_picture(seed, width)).save(out, "JPEG", quality=88, exif=exif)
+    path.write_bytes(out.getvalue())
+
+
+def _clip(path: Path, seed: int, frames: int, width: int) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    height = width * 9 // 16 // 2 * 2
+    first = _picture(seed, width)
+    with av.open(str(path), "w", format="mov") as container:
+        stream = container.add_stream("mjpeg", rate=25)
+        stream.width, stream.height, stream.pix_fmt = width, height, "yuvj420p"
+        stream.options = {"qscale": "2"}
+        for i in range(frames):
+            frame = av.VideoFrame.from_ndarray(np.roll(first, 7 * i, axis=1), format="rgb24")
+            for packet in stream.encode(frame):
+                container.mux(packet)
+        for packet in stream.encode():
+            container.mux(packet)
+
+
+def _sound(path: Path, seed: int, seconds: float) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    rate = 48_000
+    t = np.arange(int(rate * seconds)) / rate
+    noise = np.random.default_rng(seed).normal(0, 1200, t.size)
+    samples = (noise * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * t)) + 900 * np.sin(2 * np.pi * (110 + seed % 50) * t)).astype("<i2")
+    with wave.open(str(path), "wb") as out:
+        out.setnchannels(1)
+        out.setsampwidth(2)
+        out.setframerate(rate)
+        out.writeframes(samples.tobytes())
