@@ -53,7 +53,7 @@ class Crossing:
     """One crossing, known by its journal."""
 
     def __init__(self, workspace: Workspace, journal: Journal) -> None:
-        self._workspace = workspace
+        self.workspace = workspace
         self.journal = journal
         self.places = Places(journal.header)
 
@@ -151,9 +151,9 @@ class Crossing:
         if self.state not in UNFINISHED:
             return self.state
         begun = time.monotonic()
-        source = open_source(self._workspace, self.places)
+        source = open_source(self.workspace, self.places)
         try:
-            destination = open_destination(self._workspace, self.places)
+            destination = open_destination(self.workspace, self.places)
             try:
                 self._copy_all(source, destination, control, report, skip_unreadable)
             finally:
@@ -165,8 +165,8 @@ class Crossing:
         return self.state
 
     def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> None:
-        drive = self._workspace.drives.at(self.places.destination)
-        arriving = has_arrived(self._workspace, self.places) or is_arriving(destination, self.places)
+        drive = self.workspace.drives.at(self.places.destination)
+        arriving = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
         if not arriving:
             if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
                 self.journal.forget_copies()  # the staging folder is gone, and what was in it
@@ -180,7 +180,7 @@ class Crossing:
             facts = self.places.header
             engine = Engine(
                 self.journal, Side(source, facts["source_drive"]["label"]), Side(destination, drive.label), self.places.staged_library,
-                fidelity(drive), control, report, self._workspace.clock(), drive.answers_from_drive,
+                fidelity(drive), control, report, self.workspace.clock(), drive.answers_from_drive,
             )  # fmt: skip
             engine.run()
         if self.journal.count_copies([CopyState.MISMATCH]):
@@ -195,11 +195,11 @@ class Crossing:
         self._complete()
         home = self._home(self.places.target, drive)
         if self.after is After.COPY:
-            home = self._home(self.places.source, self._workspace.drives.at(self.places.source))
+            home = self._home(self.places.source, self.workspace.drives.at(self.places.source))
         owner = fidelity(drive).owner
-        settle(self.journal, self.places, source, Side(destination, drive.label), home, owner, self._workspace.clock, self._receipts)
-        self.journal.enter(State.SETTLED, settled_at=self._workspace.clock())
-        self._workspace.register.put_copy(self.places.header["library_id"], drive, self.places.target, self.id)
+        settle(self.journal, self.places, source, Side(destination, drive.label), home, owner, self.workspace.clock, self._receipts)
+        self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
+        self.workspace.register.put_copy(self.places.header["library_id"], drive, self.places.target, self.id)
         self._rewrite_receipt()
 
     def _complete(self) -> None:
@@ -222,7 +222,7 @@ class Crossing:
     def _rewrite_receipt(self) -> None:
         """Writes the receipt anew into the copy; when its drive is away, the journal still has it all."""
         try:
-            copy = open_copy(self._workspace, self.places, self.journal)
+            copy = open_copy(self.workspace, self.places, self.journal)
         except FascisError:
             return
         try:
@@ -242,11 +242,11 @@ class Crossing:
 
     def looked(self) -> None:
         """The person has looked at the copy in its new place."""
-        self.journal.put("looked_at", self._workspace.clock())
+        self.journal.put("looked_at", self.workspace.clock())
 
     def look_again(self, control: Control | None = None) -> Differences:
         """Surveys the originals again and compares; writes nothing into them."""
-        source = open_source(self._workspace, self.places, lock=False)
+        source = open_source(self.workspace, self.places, lock=False)
         try:
             return compare(source, self.journal, (control or Control()).checkpoint)
         finally:
@@ -255,8 +255,8 @@ class Crossing:
     def switch(self) -> None:
         """Makes the new place the library's home. Reversible by :meth:`undo`."""
         check_transition(self.state, State.SWITCHED)
-        open_copy(self._workspace, self.places, self.journal).close()
-        clock, header = self._workspace.clock, self.places.header
+        open_copy(self.workspace, self.places, self.journal).close()
+        clock, header = self.workspace.clock, self.places.header
         act = self.journal.open_act("switch") or self.journal.intend("switch", f"home is {shown(str(self.places.target))}", clock())
         self._put_home(self.places.target, header["destination_drive"]["uuid"])
         self.journal.enter(State.SWITCHED)
@@ -265,10 +265,10 @@ class Crossing:
 
     def _put_home(self, root: Path, uuid: str) -> None:
         header = self.places.header
-        self._workspace.register.put_library(root, uuid, shown(header["name"]), header["kind"], header["library_id"])
+        self.workspace.register.put_library(root, uuid, shown(header["name"]), header["kind"], header["library_id"])
         try:
-            drive = self._workspace.drives.at(root)
-            copy = open_copy(self._workspace, self.places, self.journal)
+            drive = self.workspace.drives.at(root)
+            copy = open_copy(self.workspace, self.places, self.journal)
         except FascisError:
             return  # the drive of the copy is away: the register decides; the identity follows at the next crossing
         try:
@@ -292,14 +292,14 @@ class Crossing:
         if self.state is State.PARKED:
             return self.places.parked_path
         check_transition(self.state, State.PARKED)
-        open_copy(self._workspace, self.places, self.journal).close()
-        source = open_source(self._workspace, self.places)
+        open_copy(self.workspace, self.places, self.journal).close()
+        source = open_source(self.workspace, self.places)
         try:
             newer = compare(source, self.journal).newer
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused("changed-since-survey", f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first."
                               " Nothing was set aside.")  # fmt: skip
-            park(self._workspace, self.journal, self.places)
+            park(self.workspace, self.journal, self.places)
         finally:
             source.close()
         self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
@@ -309,7 +309,7 @@ class Crossing:
     def put_back(self) -> None:
         """Takes the originals back from where they were set aside."""
         if self.state is State.PARKED:
-            unpark(self._workspace, self.journal, self.places)
+            unpark(self.workspace, self.journal, self.places)
             self.journal.enter(State.SWITCHED, parked_at=None)
             self._rewrite_receipt()
 
@@ -327,9 +327,9 @@ class Crossing:
             label = self.places.header["destination_drive"]["label"]
             raise Refused("not-proven", f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
                           " that what is read comes from the drive. No original was deleted.")  # fmt: skip
-        copy = open_copy(self._workspace, self.places, self.journal)
+        copy = open_copy(self.workspace, self.places, self.journal)
         try:
-            source = open_source(self._workspace, self.places)
+            source = open_source(self.workspace, self.places)
             try:
                 record = self._release(source, copy, control, report)
             finally:
@@ -343,10 +343,10 @@ class Crossing:
         return record
 
     def _release(self, source: Medium, copy: Medium, control: Control, report: Report) -> dict[str, Any]:
-        drive = self._workspace.drives.at(self.places.origin())
+        drive = self.workspace.drives.at(self.places.origin())
         with Buffers() as buffers:
             differences = compare(source, self.journal, control.checkpoint)
-            work = Release(self.journal, source, copy, self.id, drive.rules, differences, buffers, control, report, self._workspace.step)
+            work = Release(self.journal, source, copy, self.id, drive.rules, differences, buffers, control, report, self.workspace.step)
             work.check_copies()
             if self.state is State.SWITCHED:
                 self._park_if_possible()
@@ -354,7 +354,7 @@ class Crossing:
             if before is None:
                 before = free_now(source)
                 self.journal.put("free_before", before)
-            act = self.journal.open_act("release") or self.journal.intend("release", shown(str(self.places.origin())), self._workspace.clock())
+            act = self.journal.open_act("release") or self.journal.intend("release", shown(str(self.places.origin())), self.workspace.clock())
             work.run()
         after = settle_down(source, before, work.deleted.allocated, drive)
         files, size = self.journal.sums("e.fate=0 AND e.origin=2")
@@ -362,14 +362,14 @@ class Crossing:
             "files": files, "bytes": size, "free_before": before, "free_after": after,
             "reasons": shortfall(work.deleted, before, after, drive),
             "left_behind": [{"path": place_text(p), "why": w} for p, w in left_behind(self.journal, source, differences)],
-            "at": self._workspace.clock(), "stays_at": None,
+            "at": self.workspace.clock(), "stays_at": None,
         }  # fmt: skip
-        self.journal.conclude(act, f"{files} files, {size} bytes", self._workspace.clock())
+        self.journal.conclude(act, f"{files} files, {size} bytes", self.workspace.clock())
         return record
 
     def _park_if_possible(self) -> None:
         try:
-            park(self._workspace, self.journal, self.places)
+            park(self.workspace, self.journal, self.places)
         except Refused:
             return  # a mount point, say: each file is checked right before it goes all the same
 
@@ -377,14 +377,14 @@ class Crossing:
         """Removes the empty top folder; where something stays, it goes back under its old name."""
         origin = self.places.origin()
         try:
-            parent = self._workspace.drives.open(origin.parent)
+            parent = self.workspace.drives.open(origin.parent)
         except EnvironmentTrouble:
             return
         try:
             parent.remove_folder(os.fsencode(origin.name))
         except OSError:
             try:
-                unpark(self._workspace, self.journal, self.places)
+                unpark(self.workspace, self.journal, self.places)
             except FascisError:
                 record["stays_at"] = str(origin)
         finally:
@@ -400,7 +400,7 @@ class Crossing:
             said = f"Given up. What was copied is cleared; the library is at {old} as it was."
         else:
             if state is State.PARKED:
-                unpark(self._workspace, self.journal, self.places)
+                unpark(self.workspace, self.journal, self.places)
             self._put_home(self.places.source, self.places.header["source_drive"]["uuid"])
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
@@ -409,9 +409,9 @@ class Crossing:
         return said
 
     def _give_up(self) -> None:
-        source = open_source(self._workspace, self.places) if os.path.lexists(self.places.source) else None
+        source = open_source(self.workspace, self.places) if os.path.lexists(self.places.source) else None
         try:
-            destination = open_destination(self._workspace, self.places)
+            destination = open_destination(self.workspace, self.places)
             try:
                 clear_staging(destination, self.places)
             except OSError as error:

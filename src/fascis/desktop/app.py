@@ -1,0 +1,42 @@
+"""Starting the window: application, fonts, theme, workspace, window; in that order."""
+
+from __future__ import annotations
+
+import signal
+import sys
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+
+from fascis.desktop import theme
+from fascis.desktop.window import Window, preferred_theme
+from fascis.workspace import Workspace, from_environment
+
+
+def make_application(arguments: list[str]) -> QApplication:
+    """The one application object, with our font."""
+    existing = QApplication.instance()
+    application = existing if isinstance(existing, QApplication) else QApplication(arguments)
+    application.setApplicationName("fascis")
+    application.setDesktopFileName("org.fascis.Fascis")
+    application.setStyle("Fusion")
+    theme.load_fonts()
+    return application
+
+
+def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = False) -> int:
+    """Opens the window and stays until it is closed; gives the exit status."""
+    application = make_application(arguments)
+    workspace = workspace or from_environment()
+    theme.apply(application, preferred_theme(workspace))
+    window = Window(workspace, demo)
+    window.show()
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    waker = QTimer()  # lets Python see the signal while Qt waits
+    waker.start(500)
+    waker.timeout.connect(lambda: None)
+    return application.exec()
+
+
+if __name__ == "__main__":
+    sys.exit(run(sys.argv))

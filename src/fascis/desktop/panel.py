@@ -1,0 +1,353 @@
+"""The side panel: always about what is selected or what comes next, ending in one main button."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QLineEdit, QListView, QPushButton, QRadioButton, QScrollArea, QVBoxLayout, QWidget
+
+from fascis.crossing.balance import Balance, Deleting
+from fascis.crossing.plan import After, Choices, Plan
+from fascis.crossing.problems import Severity
+from fascis.crossing.states import State
+from fascis.desktop.answers import Answer
+from fascis.desktop.pieces import FullBar, button, clear, label, row, rule
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP, counted, number, size
+from fascis.library.roles import Role
+from fascis.library.shelves import Standing
+
+WIDTH = 336
+_ROLE_WORDS = {Role.ORIGINAL: "Footage, sound, stills", Role.PROXY: "Proxies", Role.RENDER: "Renders", Role.PREVIEW: "Previews",
+               Role.SIDECAR: "Sidecars", Role.DOCUMENT: "Documents", Role.OTHER: "Other files"}  # fmt: skip
+
+
+class SidePanel(QWidget):
+    """A column that scrolls, with the main button at its foot."""
+
+    choices_changed = pyqtSignal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(WIDTH)
+        self.setAccessibleName("Side panel")
+        around = QVBoxLayout(self)
+        around.setContentsMargins(0, 0, 0, 0)
+        around.setSpacing(0)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = QWidget()
+        inner.setObjectName("inner")
+        inner.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._down = QVBoxLayout(inner)
+        self._down.setContentsMargins(18, 18, 18, 8)
+        self._down.setSpacing(4)
+        scroll.setWidget(inner)
+        around.addWidget(scroll, 1)
+        foot = QWidget()
+        self._foot = QVBoxLayout(foot)
+        self._foot.setContentsMargins(18, 8, 18, 16)
+        self._foot.setSpacing(8)
+        around.addWidget(foot)
+        self.main: QPushButton | None = None
+
+    # -- building -------------------------------------------------------------------------------------------------
+
+    def begin(self, title: str, under: str = "") -> None:
+        """Empties the panel and writes its title."""
+        clear(self._down)
+        clear(self._foot)
+        self.main = None
+        self._down.addWidget(label(title, title=True))
+        if under:
+            self._down.addWidget(label(under, quiet=True))
+        self._down.addSpacing(8)
+
+    def add(self, widget: QWidget) -> None:
+        """Adds a widget."""
+        self._down.addWidget(widget)
+
+    def add_row(self, left: str, right: str = "", quiet: str = "", **properties: bool) -> None:
+        """Adds a line with a rule under it."""
+        self.add(row(left, right, quiet, **properties))
+        self.add(rule())
+
+    def head(self, text: str) -> None:
+        """Adds a heading."""
+        self._down.addSpacing(10)
+        self.add(label(text, head=True))
+
+    def end(self, *buttons: QPushButton) -> None:
+        """Finishes the column; the first button is the main one."""
+        self._down.addStretch(1)
+        for b in buttons:
+            self._foot.addWidget(b)
+        self.main = next((b for b in buttons if b.property("main")), None)
+
+    # -- a library ------------------------------------------------------------------------------------------------
+
+    def show_nothing(self, words: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
+        """Nothing is selected: says what to do first."""
+        self.begin("No library chosen", words)
+        self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
+
+    def show_library(self, s: Standing, drive: str, copies: list[str], full: tuple[float, float] | None, best: str | None,
+                     actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+        """A library or a copy: what it holds, its copies, what its drive would be after."""
+        changed = time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9)) if s.summary else "not looked at yet"
+        kind = "originals, set aside" if s.parked else s.kind if s.home else f"verified copy of an {s.kind}" if s.kind[0] in "aeiou" else f"verified copy of a {s.kind}"
+        self.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
+        if s.parked:
+            self.add(label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted by time."))
+            self.end(button("See its crossing", actions["crossing"], main=True))
+            return
+        if s.summary:
+            self.head("What it holds")
+            for role, (files, _, allocated) in sorted(s.summary.roles.items(), key=lambda x: -x[1][2]):
+                self.add_row(_ROLE_WORDS[role], size(allocated), counted(files, "file") + (", can be made again" if role.remakeable else ""))
+            if s.summary.bytes > s.summary.allocated * 1.05 + 1_000_000:
+                self.add(label(f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True))
+        self.head("Copies of it")
+        self.add(label("\n".join(copies) if copies else "Only this one. No verified copy anywhere."))
+        if full:
+            self.head(f"{shown(drive)}, after the originals are deleted")
+            now, after = full
+            self.add(FullBar(now, f"now {now:.0%} full"))
+            self._down.addSpacing(3)
+            self.add(FullBar(after, f"{after:.0%} full", f"frees {size(s.size)}", after=True))
+        buttons = []
+        if best:
+            buttons.append(button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True))
+        else:
+            self.add(label("No other connected drive can take it.", quiet=True))
+        buttons.append(button("Look at it again", actions["survey"]))
+        if s.home and not s.summary:
+            buttons.append(button("Forget it (touches no file)", actions["forget"]))
+        self.end(*buttons)
+
+    # -- the plan -------------------------------------------------------------------------------------------------
+
+    def show_plan(self, plan: Plan, roles: list[tuple[Role, int, int]], busy: str, actions: dict[str, Callable[[], None]]) -> None:
+        """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready."""
+        drive = plan.destination_drive
+        label_there = shown(drive.label) if drive else shown(str(plan.destination))
+        self.begin("Plan", shown(plan.source.name))
+        self.head("Goes to")
+        self.add_row(f"{label_there} / {shown(plan.name)}", f"ready {self._ready(plan)}", shown(str(plan.target)))
+        self.add(button("Another folder…", actions["folder"], link=True))
+        self.head("Called there")
+        name = QLineEdit(shown(plan.name))
+        name.setAccessibleName("Called there")
+        name.editingFinished.connect(lambda: name.text() != plan.name and self._choose(plan, name=name.text()))
+        self.add(name)
+        self.head("Goes along")
+        for role, files, allocated in roles:
+            self.add(self._role_box(plan, role, files, allocated))
+        total = row("Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file"), figure=True)
+        self.add(total)
+        self.head("Home and originals")
+        self._after(plan, label_there)
+        self._problems(plan)
+        if plan.asks and not plan.stopped:
+            decided = QCheckBox("Go on all the same")
+            decided.setChecked(bool(actions.get("is_decided", lambda: False)()))
+            decided.toggled.connect(lambda on: actions["decided"](on))  # type: ignore[call-arg]
+            self.add(decided)
+        start = button("Start the crossing", actions["start"], main=True)
+        reason = busy or ("A problem above stops it." if plan.stopped else "")
+        if not reason and plan.asks and not actions.get("is_decided", lambda: False)():
+            reason = "Decide first, above."
+        start.setEnabled(not reason)
+        if reason:
+            self.add(label(reason, quiet=True))
+        self.end(start, button("Back", actions["back"]))
+
+    @staticmethod
+    def _ready(plan: Plan) -> str:
+        at = time.localtime(time.time() + plan.estimate.seconds)
+        day = "" if time.strftime("%j", at) == time.strftime("%j") else time.strftime("%a ", at)
+        return day + time.strftime("%H:%M", at)
+
+    def _choose(self, plan: Plan, **changed: Any) -> None:
+        c = plan.choices
+        values = {"name": c.name, "leave_out": c.leave_out, "after": c.after, **changed}
+        self.choices_changed.emit(Choices(**values))
+
+    def _role_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
+        box = QCheckBox(f"{_ROLE_WORDS[role]}" + (": can be made again" if role.remakeable else ""))
+        box.setChecked(role not in plan.choices.leave_out)
+        box.setEnabled(role.remakeable or role is Role.OTHER)
+        box.setToolTip("" if box.isEnabled() else "Always goes along: it cannot be made again.")
+        box.toggled.connect(lambda on: self._choose(plan, leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role}))
+        made = QWidget()
+        from PyQt6.QtWidgets import QHBoxLayout
+
+        across = QHBoxLayout(made)
+        across.setContentsMargins(0, 3, 0, 3)
+        across.addWidget(box, 1)
+        figure = label(size(allocated), wrap=False, head=box.isChecked())
+        figure.setToolTip(f"{counted(files, 'file')}, {number(allocated)} bytes on the drive")
+        across.addWidget(figure)
+        return made
+
+    def _after(self, plan: Plan, there: str) -> None:
+        group = QButtonGroup(self)
+        words = {After.COPY: "Home stays here; this is one more copy", After.KEEP: f"Home goes to {there}; originals stay",
+                 After.PARK: "…then originals are set aside", After.RELEASE: "…then originals are deleted, after I have looked"}  # fmt: skip
+        for after, text in words.items():
+            choice = QRadioButton(text)
+            choice.setChecked(plan.choices.after is after)
+            choice.toggled.connect(lambda on, a=after: on and self._choose(plan, after=a))
+            group.addButton(choice)
+            self.add(choice)
+        freed = size(plan.totals.allocated)
+        stays = f" · {size(plan.left_out.allocated)} left out stays" if plan.left_out.files else ""
+        quiet = {After.COPY: "frees nothing", After.KEEP: f"frees nothing yet; deleting later would free {freed}",
+                 After.PARK: f"frees nothing until they are deleted: then {freed}", After.RELEASE: f"frees {freed}"}[plan.choices.after]  # fmt: skip
+        self.add(label(quiet + stays, quiet=True))
+
+    def _problems(self, plan: Plan) -> None:
+        if not plan.problems:
+            return
+        self.head("Before it can start" if plan.stopped else "To decide" if plan.asks else "Good to know")
+        marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
+        for problem in plan.problems:
+            files = ("; ".join(shown(p) for p in problem.files[:2]) + (" …" if len(problem.files) > 2 else "")) if problem.files else ""
+            made = row(problem.sentence, marks[problem.severity], " ".join(filter(None, (problem.remedy, files))), wrong=problem.severity is Severity.STOPS)
+            self.add(made)
+            self.add(rule())
+
+    # -- a crossing -----------------------------------------------------------------------------------------------
+
+    def show_running(self, answers: list[Answer], figures: dict[str, str], state: State, running: bool, paused: bool,
+                     hindered: list[str], actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
+        self.begin("Is it safe to…")
+        for a in answers:
+            self.add_row(a.question, a.answer, a.why)
+        self.figures = QVBoxLayout()
+        self.head(f"So far, at {time.strftime('%H:%M')}")
+        for what, figure in figures.items():
+            self.add_row(what, figure)
+        if hindered:
+            self.head("Waits for you")
+            for sentence in hindered[:6]:
+                self.add(label(sentence))
+        if running:
+            self.end(button("Go on" if paused else "Pause", actions["pause"], main=paused),
+                     button("Stop; go on another day", actions["stop"], link=True), button("Give up; clear what was copied…", actions["give_up"], link=True))  # fmt: skip
+        elif state is State.UNDONE:
+            self.end(button("Back to the shelves", actions["shelves"], main=True))
+        else:
+            buttons = [button("Go on", actions["go_on"], main=True)]
+            if hindered and state is State.WAITING:
+                buttons.append(button("Go on without them; they stay", actions["skip"]))
+            self.end(*buttons, button("Give up; clear what was copied…", actions["give_up"], link=True))
+
+    def show_give_up(self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]) -> None:
+        """Asks again before what was copied is cleared, showing what would be."""
+        self.begin("Give up?", "The originals are untouched and stay as they are.")
+        self.add_row(f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else")
+        self.end(button("Keep it", actions["back"], main=True), button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True))
+
+    # -- the scales -----------------------------------------------------------------------------------------------
+
+    def show_scales(self, title: str, lines: list[tuple[str, str, str]], step: str, words: dict[str, str], plan: Deleting | None, why_not: str,
+                    state: State, balance: Balance | None, actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+        """A settled crossing: the steps from looking to deleting, one at a time."""
+        self.begin(title)
+        for left, right, quiet in lines:
+            self.add_row(left, right, quiet)
+        if balance and balance.newer:
+            self.add(label(f"{counted(len(balance.newer), 'file')} were made or changed at the old place since the survey. They would stay there, and are never deleted.", wrong=True))
+        deletes = []
+        if plan is not None and state is not State.RELEASED:
+            self.head("Deleting would free")
+            self.add_row(f"{counted(plan.files, 'file')}, verified", size(plan.bytes))
+            for what, files, size_ in plan.stays:
+                self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
+            delete = button(f"Delete {size(plan.bytes)} of originals…", actions["delete"], delete=True)
+            delete.setEnabled(not why_not)
+            deletes.append(delete)
+        buttons = [button(words[step], actions[step], main=True)] if step in words else []
+        others = {"open": state is not State.RELEASED, "park": state is State.SWITCHED, "put_back": state is State.PARKED,
+                  "undo": state in (State.SWITCHED, State.PARKED), "again": state is not State.RELEASED}  # fmt: skip
+        for name, there in others.items():
+            if there and name != step and name in words:
+                buttons.append(button(words[name], actions[name], link=True))
+        self.end(*buttons, *deletes)
+        if deletes and why_not:
+            self._foot.addWidget(label(f"Possible once it is safe: {why_not}.", quiet=True))
+
+    def show_open(self, path: str, opened: bool, actions: dict[str, Callable[[], None]]) -> None:
+        """Where the copy is, to open it and look."""
+        self.begin("Open it from its new place", "Open a few documents and clips there, in the program you work with.")
+        field = QLineEdit(path)
+        field.setReadOnly(True)
+        field.setAccessibleName("Path of the copy")
+        field.setCursorPosition(0)
+        self.add(field)
+        self.add(button("Copy path", actions["copy_path"], link=True))
+        self.add(button("Show in folder", actions["show_folder"], link=True))
+        if opened:
+            self.add(label("You have looked.", well=True))
+        self.end(button("I have looked; it is all there", actions["looked"], main=True), button("Back", actions["back"]))
+
+    def show_deleting(self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]) -> None:
+        """The exact list of what is about to be deleted; the second button deletes."""
+        self.begin("Delete the originals", f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.")
+        self.add_row(counted(plan.files, "file"), size(plan.bytes), f"{number(plan.bytes)}{NBSP}bytes")
+        view = QListView()
+        view.setAccessibleName("Files that will be deleted")
+        view.setUniformItemSizes(True)
+        view.setModel(PlaceList(plan.places, view))
+        view.setMinimumHeight(260)
+        self.add(view)
+        for what, files, _ in plan.stays:
+            self.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
+        self.end(button("Keep them", actions["back"], main=True),
+                 button(f"Delete {counted(plan.files, 'file')}, {size(plan.bytes)}", actions["delete_now"], delete=True))  # fmt: skip
+
+    def show_busy(self, title: str, words: str, cancel: Callable[[], None] | None = None) -> None:
+        """Something is under way."""
+        self.begin(title, words)
+        self.end(*([button("Cancel", cancel)] if cancel else []))
+
+    def show_error(self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
+        """An error, in the place where it belongs: what, where, what it means, what to do."""
+        self.begin(title)
+        self.add(label(sentence, wrong=True))
+        self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
+
+
+class PlaceList(QAbstractListModel):
+    """Places as a list that costs nothing until it is seen."""
+
+    def __init__(self, places: list[bytes], parent: QWidget) -> None:
+        super().__init__(parent)
+        self._places = places
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:  # noqa: N802
+        """How many there are."""
+        return len(self._places)
+
+    def data(self, index: QModelIndex, role: int = 0) -> Any:
+        """One place, escaped for showing."""
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+            return shown(self._places[index.row()])
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class PlanDraft:
+    """What the person is planning: the library, and the folder it would go into."""
+
+    standing: Standing
+    destination: Any

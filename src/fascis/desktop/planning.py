@@ -1,0 +1,275 @@
+"""What happens at the shelves: looking, choosing, trying shelves, planning, starting."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtWidgets import QFileDialog
+
+from fascis.crossing.crossing import Crossing, all_crossings
+from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, survey_library
+from fascis.crossing.problems import Severity
+from fascis.crossing.states import State
+from fascis.desktop.panel import PlanDraft, SidePanel
+from fascis.desktop.shelves import Preview, ShelvesView
+from fascis.desktop.tasks import Task
+from fascis.drives.model import Drive
+from fascis.files.errors import FascisError
+from fascis.files.names import shown
+from fascis.files.sizes import size
+from fascis.library.shelves import Shelf, Standing, read_shelves
+from fascis.library.summary import summary_of
+from fascis.workspace import Workspace
+
+
+def preview_of(plan: Plan, drive: Drive) -> Preview:
+    """What a shelf would become, in two lines. Pure."""
+    takes = plan.totals.room
+    worst = [p for p in plan.problems if p.severity is Severity.STOPS]
+    asks = [p for p in plan.problems if p.severity is Severity.DECISION]
+    if worst:
+        return Preview(drive.uuid, "Cannot take it.", " ".join(p.sentence for p in worst[:2]), takes, False)
+    ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
+    after = 1 - (drive.free - takes) / max(drive.capacity, 1)
+    if asks:
+        return Preview(drive.uuid, f"Needs a decision. Ready at {ready}.", asks[0].sentence, takes, True)
+    return Preview(drive.uuid, f"Fits. {after:.0%} full after. Ready at {ready}.", f"{size(plan.totals.bytes)} to copy; every name and size is fine there", takes, True)
+
+
+def source_preview(plan: Plan, drive: Drive) -> Preview:
+    """What becomes of the shelf it comes from, once the originals are deleted. Pure."""
+    after = max(0.0, drive.full - plan.totals.allocated / max(drive.capacity, 1))
+    return Preview(drive.uuid, f"{after:.0%} full after.", "once the originals are deleted", 0, False)
+
+
+class Planning(QObject):
+    """Connects the shelves and the side panel with the core."""
+
+    started = pyqtSignal(object)  # Crossing
+    see_crossing = pyqtSignal()
+    refreshed = pyqtSignal()
+
+    def __init__(self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject) -> None:
+        super().__init__(parent)
+        self.workspace, self.view, self.panel, self._busy = workspace, view, panel, busy
+        self.shelves: list[Shelf] = []
+        self.draft: PlanDraft | None = None
+        self.plan: Plan | None = None
+        self._surveyed: Surveyed | None = None
+        self._choices = Choices()
+        self._decided = False
+        self._turn = 0
+        view.chosen.connect(self._chosen)
+        view.picked_up.connect(self._picked_up)
+        view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
+        panel.choices_changed.connect(self._choices_changed)
+
+    # -- looking --------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Looks at drives and libraries again, off the interface thread."""
+
+        def work() -> list[Shelf]:
+            found, _ = all_crossings(self.workspace)
+            parked = [(c.places.header["library_id"], c.places.origin()) for c in found if c.state is State.PARKED]
+            for c in found:
+                c.close()
+            return read_shelves(self.workspace, parked)
+
+        Task(work, self._refreshed, self)
+
+    def _refreshed(self, outcome: Any) -> None:
+        if isinstance(outcome, BaseException):
+            self._error("The shelves cannot be shown", outcome)
+            return
+        self.shelves = outcome
+        self.view.show_shelves(outcome)
+        self.refreshed.emit()
+
+    def _drive(self, uuid: str) -> Drive | None:
+        return next((s.drive for s in self.shelves if s.drive.uuid == uuid), None)
+
+    def _chosen(self, standing: Standing | None) -> None:
+        if self.draft is None and self.view.isVisible():
+            self.show_library(standing)
+
+    def show_library(self, standing: Standing | None) -> None:
+        """Shows the chosen library in the panel."""
+        if standing is None:
+            self.panel.show_nothing("Add the folder of an editing library or a photo catalog. Looking at it writes nothing into it.",
+                                    [("Add a library…", self.ask_library)])  # fmt: skip
+            return
+        drive = self._drive(standing.drive)
+        best = self._best(standing)
+        full = None
+        if drive and standing.summary and standing.home and drive.connected:
+            full = (drive.full, max(0.0, drive.full - standing.size / max(drive.capacity, 1)))
+        actions: dict[str, Callable[[], None]] = {
+            "plan": lambda: best and self.begin_plan(standing, best.mount), "survey": lambda: self.add_library(standing.root),
+            "forget": lambda: self._forget(standing), "crossing": self.see_crossing.emit,
+        }  # fmt: skip
+        self.panel.show_library(standing, drive.label if drive else "a drive that is away", self._copies(standing), full, best.label if best else None, actions)
+
+    def _copies(self, standing: Standing) -> list[str]:
+        key = standing.id.split(":")[0]
+        lines = []
+        for shelf in self.shelves:
+            for other in shelf.standings:
+                if other.id != standing.id and other.id.split(":")[0] == key:
+                    what = "home" if other.home else "set aside" if other.parked else "verified copy"
+                    lines.append(f"{shown(shelf.drive.label)}: {what}" + ("" if shelf.drive.connected else ", away"))
+        return lines
+
+    def _best(self, standing: Standing) -> Drive | None:
+        drives = [s.drive for s in self.shelves if s.group == "connected" and s.drive.uuid != standing.drive and not s.drive.read_only]
+        fitting = [d for d in drives if d.free > standing.size * 1.02]
+        return max(fitting, key=lambda d: (d.rules.links, d.free), default=None)
+
+    def _forget(self, standing: Standing) -> None:
+        self.workspace.register.forget_library(standing.id)
+        self.refresh()
+
+    def ask_library(self) -> None:
+        """Asks for a library's folder."""
+        folder = QFileDialog.getExistingDirectory(self.view, "The library's own folder")
+        if folder:
+            self.add_library(Path(folder))
+
+    def add_library(self, root: Path) -> None:
+        """Surveys a folder and puts it on its shelf."""
+        stopped = [False]
+        self.panel.show_busy(shown(root.name), "Looking at it. Nothing is written into it.", lambda: stopped.__setitem__(0, True))
+
+        def work() -> Surveyed:
+            surveyed = survey_library(self.workspace, root, None, lambda: stopped[0])
+            stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
+            if stops:
+                raise FascisError(stops[0].sentence)
+            identity = surveyed.identity
+            drive = self.workspace.drives.at(root)
+            known = self.workspace.register.library_at(root)
+            kind = identity.kind if identity else known.kind if known else "library"
+            self.workspace.register.put_library(root, drive.uuid, shown(identity.name if identity else root.name), kind,
+                                                identity.library_id if identity else None, summary_of(surveyed.survey))  # fmt: skip
+            return surveyed
+
+        Task(work, self._added, self)
+
+    def _added(self, outcome: Any) -> None:
+        if isinstance(outcome, BaseException):
+            self._error("This folder cannot be added", outcome)
+        self.refresh()
+
+    # -- trying shelves -------------------------------------------------------------------------------------------
+
+    def _picked_up(self, standing: Standing) -> None:
+        self._turn += 1
+        turn = self._turn
+        drives = [s.drive for s in self.shelves if s.drive.connected]
+
+        def work() -> tuple[Surveyed, list[Preview]]:
+            surveyed = survey_library(self.workspace, standing.root)
+            previews = []
+            for drive in drives:
+                if drive.uuid != standing.drive:
+                    previews.append(preview_of(make_plan(self.workspace, surveyed, drive.mount, Choices()), drive))
+            own = next((d for d in drives if d.uuid == standing.drive), None)
+            if own and drives:
+                previews.append(source_preview(make_plan(self.workspace, surveyed, own.mount, Choices(name="x")), own))
+            return surveyed, previews
+
+        Task(work, lambda outcome: self._previewed(turn, outcome), self)
+
+    def _previewed(self, turn: int, outcome: Any) -> None:
+        if turn == self._turn and self.view.picked is not None and not isinstance(outcome, BaseException):
+            self.view.show_previews(outcome[1])
+
+    # -- the plan -------------------------------------------------------------------------------------------------
+
+    def begin_plan(self, standing: Standing, destination: Path) -> None:
+        """Plans a crossing of a library into a folder and shows the plan."""
+        self.draft = PlanDraft(standing, destination)
+        self._choices, self._decided, self._surveyed = Choices(), False, None
+        self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
+        self._make()
+
+    def _choices_changed(self, choices: Choices) -> None:
+        self._choices = choices
+        self._make()
+
+    def _make(self) -> None:
+        draft, choices, surveyed = self.draft, self._choices, self._surveyed
+        if draft is None:
+            return
+        self._turn += 1
+        turn = self._turn
+
+        def work() -> tuple[Surveyed, Plan]:
+            known = surveyed or survey_library(self.workspace, draft.standing.root)
+            return known, make_plan(self.workspace, known, draft.destination, choices)
+
+        Task(work, lambda outcome: self._planned(turn, outcome), self)
+
+    def _planned(self, turn: int, outcome: Any) -> None:
+        if turn != self._turn or self.draft is None:
+            return
+        if isinstance(outcome, BaseException):
+            self._error("This cannot be planned", outcome)
+            return
+        self._surveyed, self.plan = outcome
+        self.show_plan()
+
+    def show_plan(self) -> None:
+        """Shows the plan in the panel."""
+        plan, surveyed = self.plan, self._surveyed
+        if plan is None or surveyed is None:
+            return
+        roles = [(role, files, allocated) for role, (files, _, allocated) in surveyed.survey.totals().items() if files]
+        roles.sort(key=lambda r: (r[0].remakeable, -r[2]))
+        actions: dict[str, Any] = {"folder": self._ask_folder, "start": self.start, "back": self.back, "decided": self._decide, "is_decided": lambda: self._decided}
+        self.panel.show_plan(plan, roles, self._busy(), actions)
+
+    def _decide(self, on: bool) -> None:
+        self._decided = on
+        self.show_plan()
+
+    def _ask_folder(self) -> None:
+        if self.draft is None:
+            return
+        folder = QFileDialog.getExistingDirectory(self.view, "The folder that the library will stand in", str(self.draft.destination))
+        if folder:
+            self.draft = PlanDraft(self.draft.standing, Path(folder))
+            self._make()
+
+    def back(self) -> None:
+        """Leaves the plan."""
+        self.draft, self.plan = None, None
+        self.show_library(self.view.selected)
+
+    def start(self) -> None:
+        """Starts the crossing that is planned."""
+        plan = self.plan
+        if plan is None or plan.stopped or self._busy():
+            return
+        decided = self._decided
+        self.panel.show_busy("Starting", "Writing the plan into its journal.")
+        Task(lambda: Crossing.start(self.workspace, plan, decided=decided), self._started, self)
+
+    def _started(self, outcome: Any) -> None:
+        if isinstance(outcome, BaseException):
+            self._error("It did not start; nothing was written", outcome)
+            return
+        self.draft = self.plan = None
+        self.started.emit(outcome)
+
+    def _error(self, title: str, error: BaseException) -> None:
+        if not isinstance(error, FascisError):
+            raise error
+        self.draft = None
+        self.panel.show_error(title, str(error), [("Back to the shelves", self.back)])
+
+

@@ -1,0 +1,325 @@
+"""The window's frame: the mark, three places, the pulse, the side panel, one line at the foot."""
+
+from __future__ import annotations
+
+import os
+
+from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer
+from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QLineEdit, QMainWindow, QMenu, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.receipt import receipt_html, receipt_of
+from fascis.crossing.states import ARRIVED, UNFINISHED, State
+from fascis.desktop import theme
+from fascis.desktop.conducting import Conducting
+from fascis.desktop.crossings import CrossingsView
+from fascis.desktop.mark import mark_icon
+from fascis.desktop.panel import SidePanel
+from fascis.desktop.pieces import button, clear, label
+from fascis.desktop.planning import Planning
+from fascis.desktop.receipts import ReceiptsView
+from fascis.desktop.shelves import ShelvesView
+from fascis.drives.mounts import MountWatch
+from fascis.drives.stand_in import DESCRIPTION
+from fascis.files.names import shown
+from fascis.files.sizes import size
+from fascis.workspace import Workspace
+
+PLACES = ("Shelves", "Crossings", "Receipts")
+_FOOT = {
+    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Nothing is copied until a crossing is started.",
+    1: "P pauses. Nothing is deleted while you are away.",
+    2: "Up and Down choose a receipt. The same page travels inside the library, in .fascis/receipts.",
+}  # fmt: skip
+
+
+class Window(QMainWindow):
+    """Builds the views, connects them, and shows one place at a time.
+
+    Start-up order: views, controllers, connections, watches, the first look at the shelves, the offer to go on.
+    """
+
+    def __init__(self, workspace: Workspace, demo: bool = False) -> None:
+        super().__init__()
+        self.workspace, self.demo = workspace, demo
+        self.setWindowTitle("Fascis, demo" if demo else "Fascis")
+        self.setWindowIcon(mark_icon())
+        self.setMinimumSize(1100, 700)
+        self.shelves, self.crossings, self.receipts, self.panel = ShelvesView(), CrossingsView(), ReceiptsView(), SidePanel()
+        self._build()
+        self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
+        self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
+        self._connect()
+        self._watch()
+        self._settings = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat)
+        geometry = self._settings.value("geometry")
+        if isinstance(geometry, QByteArray):
+            self.restoreGeometry(geometry)
+        else:
+            self.resize(1280, 800)
+        self.go_to(0)
+        self.planning.refresh()
+        self._offer_to_go_on()
+        self.shelves.setFocus()
+
+    # -- building -------------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        whole = QWidget()
+        whole.setObjectName("ground")
+        down = QVBoxLayout(whole)
+        down.setContentsMargins(0, 0, 0, 0)
+        down.setSpacing(0)
+        down.addWidget(self._top())
+        self._offer = QWidget()
+        self._offer.setObjectName("offer")
+        self._offer.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._offer_across = QHBoxLayout(self._offer)
+        self._offer_across.setContentsMargins(18, 6, 18, 6)
+        self._offer.hide()
+        down.addWidget(self._offer)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        self._stack = QStackedWidget()
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(self.shelves)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        for view in (scroll, self.crossings, self.receipts):
+            self._stack.addWidget(view)
+        left.addWidget(self._stack, 1)
+        self._foot = QLabel()
+        self._foot.setObjectName("foot")
+        self._foot.setFixedHeight(26)
+        left.addWidget(self._foot)
+        middle.addLayout(left, 1)
+        middle.addWidget(self.panel)
+        down.addLayout(middle, 1)
+        self.setCentralWidget(whole)
+
+    def _top(self) -> QWidget:
+        top = QWidget()
+        top.setObjectName("top")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        top.setFixedHeight(46)
+        across = QHBoxLayout(top)
+        across.setContentsMargins(12, 4, 18, 4)
+        mark = QPushButton(mark_icon(), "")
+        mark.setProperty("mark", True)
+        mark.setIconSize(QSize(28, 28))
+        mark.setAccessibleName("Menu")
+        mark.setMenu(self._menu())
+        across.addWidget(mark)
+        name = QLabel("Fascis")
+        name.setObjectName("name")
+        across.addWidget(name)
+        across.addSpacing(18)
+        self._places: list[QPushButton] = []
+        for i, text in enumerate(PLACES):
+            b = button(text, lambda i=i: self.go_to(i), place=True)
+            b.setCheckable(True)
+            b.setAutoExclusive(True)
+            b.setToolTip(f"Ctrl+{i + 1}")
+            self._places.append(b)
+            across.addWidget(b)
+        across.addStretch(1)
+        self._pulse = QLabel("No crossing running")
+        self._pulse.setObjectName("pulse")
+        across.addWidget(self._pulse)
+        return top
+
+    def _menu(self) -> QMenu:
+        menu = QMenu(self)
+        for text, do in (("Add a library…", lambda: self.planning.ask_library()), ("Look at the drives again", lambda: self.planning.refresh()),
+                         ("Light: Linen", lambda: self.set_theme("Linen")), ("Dark: Dusk", lambda: self.set_theme("Dusk")), ("Quit", self.close)):  # fmt: skip
+            action = QAction(text, self)
+            action.triggered.connect(lambda _=False, do=do: do())
+            menu.addAction(action)
+        return menu
+
+    def _connect(self) -> None:
+        self.planning.started.connect(self._started)
+        self.planning.see_crossing.connect(lambda: self.go_to(1))
+        self.conducting.pulse.connect(self._pulse.setText)
+        self.conducting.changed.connect(self.planning.refresh)
+        self.conducting.to_receipts.connect(self._to_receipt)
+        self.conducting.to_shelves.connect(lambda: self.go_to(0))
+        self.receipts.chosen.connect(self._show_receipt)
+        keys = {"Ctrl+1": lambda: self.go_to(0), "Ctrl+2": lambda: self.go_to(1), "Ctrl+3": lambda: self.go_to(2), "F6": self._next_area,
+                "Ctrl+Return": self.main_button, "Ctrl+Enter": self.main_button, "Ctrl+Q": self.close}  # fmt: skip
+        for key, do in keys.items():
+            QShortcut(QKeySequence(key), self).activated.connect(do)
+
+    def _watch(self) -> None:
+        self._mounts = MountWatch()
+        self._notifier = QSocketNotifier(self._mounts.fd, QSocketNotifier.Type.Exception, self)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(300)
+        self._soon.timeout.connect(self.planning.refresh)
+        self._notifier.activated.connect(lambda *_: self._mounts.wait(0) and self._soon.start())
+        files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
+        self._stand_ins = QFileSystemWatcher(files, self)
+        self._stand_ins.fileChanged.connect(lambda _: self._soon.start())
+
+    # -- places ---------------------------------------------------------------------------------------------------
+
+    @property
+    def place(self) -> int:
+        """The place that is shown."""
+        return self._stack.currentIndex()
+
+    def go_to(self, place: int) -> None:
+        """Shows a place."""
+        self._stack.setCurrentIndex(place)
+        self._places[place].setChecked(True)
+        self._foot.setText(_FOOT[place])
+        if place == 0:
+            if self.planning.plan is not None:
+                self.planning.show_plan()
+            else:
+                self.planning.draft = None
+                self.planning.show_library(self.shelves.selected)
+            self.shelves.setFocus()
+        elif place == 1:
+            self.conducting.load()
+            self.crossings.list.setFocus()
+        else:
+            self._load_receipts(None)
+            self.receipts.list.setFocus()
+
+    def _busy(self) -> str:
+        running = self.conducting.running
+        return f"{shown(running.places.header['name'])} is crossing; this can start when it is ready." if running else ""
+
+    def _started(self, crossing: Crossing) -> None:
+        self.conducting.crossings.insert(0, crossing)
+        self.conducting.run(crossing)
+        self.go_to(1)
+        self.conducting.choose(crossing.id)
+
+    def main_button(self) -> None:
+        """Ctrl+Enter: the panel's main button, which never deletes."""
+        main = self.panel.main
+        if main is not None and main.isEnabled():
+            main.click()
+
+    def _next_area(self) -> None:
+        areas = [self._places[self.place], self._stack.currentWidget() if self.place else self.shelves, self.panel.main]
+        there = [a for a in areas if a is not None]
+        focus = QApplication.focusWidget()
+        at = next((i for i, a in enumerate(there) if a is focus or (focus is not None and a.isAncestorOf(focus))), -1)
+        there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802
+        """P pauses, when no field has the focus."""
+        if event and event.key() == Qt.Key.Key_P and not isinstance(QApplication.focusWidget(), QLineEdit):
+            self.conducting.pause_or_go_on()
+        else:
+            super().keyPressEvent(event)
+
+    # -- receipts -------------------------------------------------------------------------------------------------
+
+    def _load_receipts(self, current: str | None) -> None:
+        self.conducting.load()
+        arrived = [c for c in self.conducting.crossings if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))]
+        records = [receipt_of(c.journal) for c in arrived]
+        if not records:
+            self.panel.show_nothing("A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))])
+        self.receipts.show_list(records, current)
+
+    def _to_receipt(self, id: str) -> None:
+        self.go_to(2)
+        self._load_receipts(id)
+
+    def _show_receipt(self, id: str) -> None:
+        crossing = next((c for c in self.conducting.crossings if c.id == id), None)
+        if crossing is None:
+            return
+        record = receipt_of(crossing.journal)
+        self.receipts.show_page(receipt_html(record))
+        self.panel.begin("Receipt", shown(record["name"]))
+        self.panel.add_row("Files", f"{record['verified_files']}", "read back and equal")
+        self.panel.add_row("Size", size(record["verified_bytes"]))
+        self.panel.add(label("To check the copy without Fascis, in its folder:", quiet=True))
+        field = QLineEdit("b3sum --check .fascis/manifest.b3")
+        field.setReadOnly(True)
+        self.panel.add(field)
+        self.panel.end(button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
+                       button("Show in folder", lambda: self.conducting.opener(str(crossing.places.target))),
+                       button("See its crossing", lambda: self._see(id), link=True))  # fmt: skip
+
+    def _see(self, id: str) -> None:
+        self.go_to(1)
+        self.conducting.choose(id)
+
+    def _save(self, page: bytes) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Save the receipt", "receipt.html", "Page (*.html)")
+        if name:
+            fd = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)  # the dialog has asked before replacing
+            with os.fdopen(fd, "wb") as out:
+                out.write(page)
+
+    # -- going on -------------------------------------------------------------------------------------------------
+
+    def _offer_to_go_on(self) -> None:
+        self.conducting.load()
+        waiting = [c for c in self.conducting.crossings if c.state in UNFINISHED or c.state is State.SETTLED]
+        if not waiting:
+            return
+        crossing = waiting[0]
+        h = crossing.places.header
+        files, total = crossing.journal.planned()
+        _, done = crossing.journal.verified()
+        clear(self._offer_across)
+        if crossing.state in UNFINISHED:
+            words = f"{shown(h['name'])} to {shown(h['destination_drive']['label'])} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
+            go = button("Go on", lambda: self._accept_offer(crossing.id, True))
+        else:
+            words = f"{shown(h['name'])} is whole on {shown(h['destination_drive']['label'])} and waits at the scales."
+            go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
+        self._offer_across.addWidget(label(words), 1)
+        self._offer_across.addWidget(go)
+        self._offer_across.addWidget(button("Not now", self._offer.hide, link=True))
+        self._offer.show()
+        self.offer_button = go
+
+    def _accept_offer(self, id: str, run: bool) -> None:
+        self._offer.hide()
+        self.go_to(1)
+        self.conducting.choose(id)
+        if run:
+            self.conducting.go_on()
+
+    # -- theme and the end ----------------------------------------------------------------------------------------
+
+    def set_theme(self, name: str) -> None:
+        """Changes the theme and remembers it."""
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        theme.apply(application, theme.THEMES[name])
+        self._settings.setValue("theme", name)
+        for widget in (self.shelves, self.crossings, self.panel, self.receipts):
+            widget.update()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802
+        """Remembers size and place; a running crossing stops cleanly and is offered next time."""
+        self._settings.setValue("geometry", self.saveGeometry())
+        self.conducting.close()
+        self._notifier.setEnabled(False)
+        self._mounts.close()
+        super().closeEvent(event)
+
+
+def preferred_theme(workspace: Workspace) -> theme.Theme:
+    """The theme that was set, else the one the system asks for."""
+    kept = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat).value("theme")
+    if kept in theme.THEMES:
+        return theme.THEMES[str(kept)]
+    hints = QGuiApplication.styleHints()
+    return theme.DUSK if hints and hints.colorScheme() == Qt.ColorScheme.Dark else theme.LINEN
+
+
