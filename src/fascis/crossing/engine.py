@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import queue
 import threading
+import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -20,8 +21,9 @@ from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 
-BATCH_FILES = 1024
-BATCH_BYTES = 256 << 20
+BATCH_FILES = (128, 2048)
+BATCH_BYTES = (16 << 20, 256 << 20)
+_BATCH_SECONDS = 1.5  # batches grow while one is shorter than this, so that a slow drive is read back soon
 LARGE = 32 << 20  # from here on a file is flushed by itself
 _COPYING_THREADS = 3
 _READING_THREADS = 2
@@ -138,15 +140,16 @@ class Engine:
     def _batches(self, where: str) -> Iterator[list[Item]]:
         batch: list[Item] = []
         size = 0
+        most_files, most_bytes = BATCH_FILES[0], BATCH_BYTES[0]
         for item in self._journal.items(where):
-            if batch and size + item.size > BATCH_BYTES:
+            if batch and (size + item.size > most_bytes or len(batch) >= most_files):
+                begun = time.monotonic()
                 yield batch
+                if time.monotonic() - begun < _BATCH_SECONDS:
+                    most_files, most_bytes = min(2 * most_files, BATCH_FILES[1]), min(2 * most_bytes, BATCH_BYTES[1])
                 batch, size = [], 0
             batch.append(item)
             size += item.size
-            if len(batch) >= BATCH_FILES:
-                yield batch
-                batch, size = [], 0
         if batch:
             yield batch
 
@@ -309,7 +312,7 @@ class Engine:
             self._control.checkpoint()
             assert item.twin is not None
             batch.append(self._twin(item, self._journal.item(item.twin)))
-            if len(batch) >= BATCH_FILES:
+            if len(batch) >= BATCH_FILES[1]:
                 self._record_twins(batch)
                 batch = []
         if batch:

@@ -53,7 +53,7 @@ def settle(
         if medium.exists(root) and not claimed:
             prove_staging(medium, places)
             _links(journal, places, source, medium)
-            _own_files(journal, places, medium, home, receipts, clock)
+            _own_files(journal, places, source, medium, home, receipts, clock)
             _folder_times(journal, places, source, medium, owner)
             medium.sync()
         act = journal.open_act("arrive") or journal.intend("arrive", shown(str(places.target)), clock())
@@ -107,8 +107,9 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
 
 
 def _own_files(
-    journal: Journal, places: Places, medium: Medium, home: Home, receipts: Callable[[], tuple[bytes, bytes]], clock: Callable[[], float]
-) -> None:
+    journal: Journal, places: Places, source: Medium, medium: Medium, home: Home, receipts: Callable[[], tuple[bytes, bytes]],
+    clock: Callable[[], float],
+) -> None:  # fmt: skip
     root = places.staged_library
     for folder in (OWN, OWN + b"/receipts"):
         if not medium.exists(join(root, folder)):
@@ -121,6 +122,8 @@ def _own_files(
     _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(journal)) and None)
     identity = new_identity(places, home, journal, clock)
     _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
+    for folder in (OWN + b"/receipts", OWN):
+        _like(source, b"", medium, join(root, folder), False)  # readable by whoever may read the library
 
 
 def new_identity(places: Places, home: Home, journal: Journal, clock: Callable[[], float]) -> Identity:

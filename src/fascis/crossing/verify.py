@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import stat
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -67,7 +68,9 @@ def verify(medium: Medium, root: Path, control: Control | None = None, beat: Cal
         for folder in medium.walk():
             if folder.place == OWN or folder.place.startswith(OWN + b"/"):
                 continue
-            for name in folder.names:
+            for name, status in zip(folder.names, folder.stats, strict=True):
+                if not stat.S_ISREG(status.st_mode):
+                    continue
                 control.checkpoint()
                 place = join(folder.place, name)
                 known = recorded.pop(place, None)

@@ -78,9 +78,9 @@ def _drives(folder: Path, slow: bool) -> None:
     speed = 1 if slow else 100
     for name, label, filesystem, capacity, transport, connected, write, read in (
         ("studio-internal", _INTERNAL, "ext4", int(taken / 0.902), "nvme", True, 900, 1200),
-        ("heron-a", "Heron A", "ext4", 1_200_000_000, "usb", True, 26 * speed, 60 * speed),
-        ("heron-b", "Heron B", "exfat", 420_000_000, "usb", True, 12 * speed, 20 * speed),
-        ("old-stick", "Old Stick", "vfat", 32_000_000, "usb", True, 5 * speed, 9 * speed),
+        ("heron-a", "Heron A", "ext4", 400_000_000, "usb", True, 26 * speed, 60 * speed),
+        ("heron-b", "Heron B", "exfat", 210_000_000, "usb", True, 12 * speed, 20 * speed),
+        ("old-stick", "Old Stick", "vfat", 30_000_000, "usb", True, 5 * speed, 9 * speed),
         ("field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30),
     ):
         (folder / name).mkdir(exist_ok=True)
@@ -88,7 +88,7 @@ def _drives(folder: Path, slow: bool) -> None:
             "uuid": f"demo-{name}", "label": label, "filesystem": filesystem, "capacity_bytes": capacity, "block_bytes": 4096,
             "transport": transport, "connected": connected, "read_mb_s": read, "write_mb_s": write, "faults": [],
         }, indent=1))  # fmt: skip
-    for name, count in (("heron-a", 90), ("heron-b", 60), ("old-stick", 3)):
+    for name, count in (("heron-a", 120), ("heron-b", 60), ("old-stick", 3)):
         older = folder / name / "Older shoots"
         older.mkdir()
         for i in range(count // 3):

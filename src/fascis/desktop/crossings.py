@@ -169,7 +169,7 @@ def _table(heads: tuple[str, ...]) -> QTableWidget:
     made.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
     made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     vertical, horizontal = made.verticalHeader(), made.horizontalHeader()
-    assert vertical and horizontal
+    assert vertical is not None and horizontal is not None
     vertical.hide()
     vertical.setDefaultSectionSize(29)
     horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)

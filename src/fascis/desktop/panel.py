@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QLineEdit, QListView, QPushButton, QRadioButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLineEdit, QListView, QPushButton, QRadioButton, QScrollArea, QVBoxLayout, QWidget
 
 from fascis.crossing.balance import Balance, Deleting
 from fascis.crossing.plan import After, Choices, Plan
@@ -16,7 +16,7 @@ from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
 from fascis.desktop.pieces import FullBar, button, clear, label, row, rule
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import NBSP, counted, number, size
 from fascis.library.roles import Role
 from fascis.library.shelves import Standing
@@ -38,7 +38,7 @@ class SidePanel(QWidget):
         self.setFixedWidth(WIDTH)
         self.setAccessibleName("Side panel")
         around = QVBoxLayout(self)
-        around.setContentsMargins(0, 0, 0, 0)
+        around.setContentsMargins(1, 0, 0, 0)
         around.setSpacing(0)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -187,8 +187,6 @@ class SidePanel(QWidget):
         box.setToolTip("" if box.isEnabled() else "Always goes along: it cannot be made again.")
         box.toggled.connect(lambda on: self._choose(plan, leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role}))
         made = QWidget()
-        from PyQt6.QtWidgets import QHBoxLayout
-
         across = QHBoxLayout(made)
         across.setContentsMargins(0, 3, 0, 3)
         across.addWidget(box, 1)
@@ -199,8 +197,8 @@ class SidePanel(QWidget):
 
     def _after(self, plan: Plan, there: str) -> None:
         group = QButtonGroup(self)
-        words = {After.COPY: "Home stays here; this is one more copy", After.KEEP: f"Home goes to {there}; originals stay",
-                 After.PARK: "…then originals are set aside", After.RELEASE: "…then originals are deleted, after I have looked"}  # fmt: skip
+        words = {After.COPY: "Home stays here; this is one more copy", After.KEEP: f"Home goes to {elided(there, 18)}; originals stay",
+                 After.PARK: "…then originals are set aside", After.RELEASE: "…then originals are deleted,\nafter I have looked"}  # fmt: skip
         for after, text in words.items():
             choice = QRadioButton(text)
             choice.setChecked(plan.choices.after is after)

@@ -66,11 +66,11 @@ def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> QWid
 def clear(layout: QLayout) -> None:
     """Takes everything out of a layout."""
     while (item := layout.takeAt(0)) is not None:
-        if widget := item.widget():
+        if (widget := item.widget()) is not None:
             widget.hide()
             widget.setParent(None)
             widget.deleteLater()
-        elif inner := item.layout():
+        elif (inner := item.layout()) is not None:
             clear(inner)
 
 

@@ -275,6 +275,8 @@ class ShelvesView(QWidget):
         painter.setPen(QPen(theme.active().color("ink"), 2, Qt.PenStyle.DashLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(rect, 3, 3)
+        if width < 64:
+            return rect.right()
         painter.setFont(theme.font(12, BOLD))
         painter.drawText(QPointF(rect.x() + 7, rect.y() + 18), elide(shown(self._picked.name if self._picked else ""), QFontMetricsF(painter.font()), width - 10))
         painter.setFont(theme.font(12))

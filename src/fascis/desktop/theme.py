@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields
 from importlib import resources
+from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
@@ -118,7 +119,8 @@ def apply(application: QApplication, theme: Theme) -> None:
 
 def _style(t: Theme) -> str:
     values = {f.name: getattr(t, f.name) for f in fields(t)}
-    return _STYLE.replace("{{", "\0").replace("}}", "\1").format(**values).replace("\0", "{").replace("\1", "}")
+    check = resources.files("fascis.desktop").joinpath(f"pictures/check-{t.name.lower()}.svg")
+    return _STYLE.replace("CHECK", Path(str(check)).as_posix()).replace("{{", "\0").replace("}}", "\1").format(**values).replace("\0", "{").replace("\1", "}")
 
 
 _STYLE = """
@@ -162,7 +164,8 @@ QCheckBox, QRadioButton {{ spacing: 9px; background: transparent; }}
 QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px; border: 1.5px solid {ink}; background: {panel}; }}
 QCheckBox::indicator {{ border-radius: 3px; }}
 QRadioButton::indicator {{ border-radius: 8px; }}
-QCheckBox::indicator:checked, QRadioButton::indicator:checked {{ background: {ink}; }}
+QCheckBox::indicator:checked {{ background: {ink}; image: url(CHECK); }}
+QRadioButton::indicator:checked {{ background: qradialgradient(cx:0.5, cy:0.5, radius:0.5, fx:0.5, fy:0.5, stop:0 {panel}, stop:0.42 {panel}, stop:0.5 {ink}, stop:1 {ink}); }}
 QCheckBox:focus, QRadioButton:focus {{ text-decoration: underline; }}
 QCheckBox:disabled, QRadioButton:disabled {{ color: {muted}; }}
 QScrollArea {{ border: 0; background: transparent; }}

@@ -42,7 +42,7 @@ class Window(QMainWindow):
 
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
         super().__init__()
-        self.workspace, self.demo = workspace, demo
+        self.workspace, self.demo, self.keep = workspace, demo, QApplication.instance()
         self.setWindowTitle("Fascis, demo" if demo else "Fascis")
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(1100, 700)

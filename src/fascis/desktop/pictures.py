@@ -1,0 +1,163 @@
+"""Pictures of the real window on the demo's world: a whole crossing, driven by pointer and keys, without a person."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton, QRadioButton, QWidget
+
+from fascis.demo.place import demo_world
+from fascis.demo.scenario import World
+from fascis.desktop import theme
+from fascis.desktop.app import make_application
+from fascis.desktop.window import Window
+
+PATIENCE = 30.0
+
+
+class Hands:
+    """Clicks, drags and waits on a window as a person would."""
+
+    def __init__(self, window: Window, folder: Path) -> None:
+        self.window, self.folder, self.taken = window, folder, list[Path]()
+
+    def wait(self, until: Callable[[], bool], what: str, settle: int = 250) -> None:
+        """Waits for a condition, then for the window to paint.
+
+        Raises:
+            TimeoutError: it did not come true.
+        """
+        end = time.monotonic() + PATIENCE
+        while not until():
+            if time.monotonic() > end:
+                self.take("waited in vain")
+                raise TimeoutError(f"waited in vain for: {what}")
+            QTest.qWait(20)
+        if settle:
+            QTest.qWait(settle)
+
+    def take(self, name: str) -> None:
+        """Takes a picture."""
+        path = self.folder / f"{name}.png"
+        self.window.grab().save(str(path))
+        self.taken.append(path)
+
+    def button(self, starts: str) -> QPushButton | None:
+        """The visible button whose words begin so."""
+        return next((b for b in self.window.findChildren(QPushButton) if b.isVisible() and b.text().startswith(starts)), None)
+
+    def press(self, starts: str) -> None:
+        """Clicks a button by its words, once it can be clicked and has been there long enough to be seen."""
+
+        def ready() -> bool:
+            first = self.button(starts)
+            QTest.qWait(120)
+            return first is not None and first is self.button(starts) and first.isEnabled()
+
+        self.wait(ready, f"the button {starts}", 0)
+        found = self.button(starts)
+        assert found is not None
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton)
+
+    def choose(self, starts: str) -> None:
+        """Chooses a radio button by its words."""
+        found = next(r for r in self.window.findChildren(QRadioButton) if r.isVisible() and r.text().startswith(starts))
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
+
+    def drag(self, view: QWidget, start: QPointF, end: QPointF, hold: Callable[[], None]) -> None:
+        """Presses, moves in steps, holds, and releases."""
+        a, b = start.toPoint(), end.toPoint()
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=a)
+        for i in range(1, 13):
+            QTest.mouseMove(view, a + (b - a) * i / 12)
+            QTest.qWait(12)
+        hold()
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)
+
+
+def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
+    application = make_application(sys.argv[:1])
+    theme.apply(application, look)
+    window = Window(world.workspace, demo=True)
+    window.keep = application  # Python must not let go of it while the window lives
+    window.conducting.opener = lambda _path: None
+    window.resize(1280, 800)
+    window.show()
+    return window
+
+
+def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path], Path, Path]:
+    """Runs a whole crossing on the demo in the real window.
+
+    Returns:
+        The pictures, the receipt (JSON) and its page (HTML).
+    """
+    folder = folder or world.root / "pictures"
+    folder.mkdir(parents=True, exist_ok=True)
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    hands.take("shelves")
+
+    def hold() -> None:
+        hands.wait(lambda: bool(view._previews), "what would become of the shelves", 200)
+        hands.take("shelves-dragging")
+
+    hands.drag(view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold)
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.choose("…then originals are deleted")
+    hands.wait(lambda: window.planning.plan is not None and window.planning.plan.choices.after.value == "release", "the choice")
+    hands.take("plan")
+    hands.press("Start the crossing")
+    hands.wait(lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400)
+    hands.take("crossing")
+    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    notes = world.weir / "cut notes.txt"
+    notes.write_text("the breach first, then the herons\n")
+    hands.press("Look again")
+    hands.wait(lambda: window.conducting.balance is not None and not window.conducting.balance.even, "a scale that tips")
+    hands.take("scales-not-in-balance")
+    notes.unlink()
+    hands.press("Look again")
+    hands.wait(lambda: window.conducting.balance is not None and window.conducting.balance.even, "balance")
+    hands.take("scales")
+    hands.press("Open it from")
+    hands.press("I have looked")
+    hands.press("Switch over")
+    hands.press("Set the originals aside")
+    hands.press("Delete")
+    hands.wait(lambda: hands.button("Keep them") is not None, "the exact list")
+    hands.take("deleting")
+    hands.press("Delete")
+    hands.wait(lambda: window.conducting.balance is not None and hands.button("See the receipt") is not None, "the release")
+    hands.take("released")
+    hands.press("See the receipt")
+    hands.wait(lambda: window.place == 2, "the receipt", 500)
+    hands.take("receipts")
+    crossing = window.conducting.crossings[0]
+    receipt = crossing.places.target / ".fascis" / "receipts" / f"{crossing.id}.json"
+    window.close()
+    return hands.taken, receipt, receipt.with_suffix(".html")
+
+
+def all_screenshots(folder: Path) -> list[Path]:
+    """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
+    world = demo_world(True, folder.parent / ".demo-for-pictures")
+    taken, _, _ = whole_crossing(world, folder)
+    again = demo_world(True, folder.parent / ".demo-for-pictures")
+    window = _open(again, theme.DUSK)
+    hands = Hands(window, folder)
+    hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
+    hands.take("shelves-dusk")
+    window.close()
+    return taken + hands.taken
+
+
+if __name__ == "__main__":
+    print("\n".join(map(str, all_screenshots(Path(sys.argv[1])))))
