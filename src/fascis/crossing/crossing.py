@@ -327,16 +327,19 @@ class Crossing:
             label = self.places.header["destination_drive"]["label"]
             raise Refused("not-proven", f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
                           " that what is read comes from the drive. No original was deleted.")  # fmt: skip
-        copy = open_copy(self.workspace, self.places, self.journal)
-        try:
-            source = open_source(self.workspace, self.places)
+        record = self.journal.value("release")
+        if record is None or os.path.lexists(self.places.origin()):
+            copy = open_copy(self.workspace, self.places, self.journal)
             try:
-                record = self._release(source, copy, control, report)
+                source = open_source(self.workspace, self.places)
+                try:
+                    record = self._release(source, copy, control, report)
+                finally:
+                    source.close()
             finally:
-                source.close()
-        finally:
-            copy.close()
-        self._clear_top(record)
+                copy.close()
+            self.journal.put("release", record)
+            self._clear_top(record)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self._rewrite_receipt()
         report(Entered(State.RELEASED))
@@ -357,7 +360,7 @@ class Crossing:
             act = self.journal.open_act("release") or self.journal.intend("release", shown(str(self.places.origin())), self.workspace.clock())
             work.run()
         after = settle_down(source, before, work.deleted.allocated, drive)
-        files, size = self.journal.sums("e.fate=0 AND e.origin=2")
+        files, size = self.journal.sums("e.fate=0 AND e.origin=2 AND e.why IS NULL")
         record = {
             "files": files, "bytes": size, "free_before": before, "free_after": after,
             "reasons": shortfall(work.deleted, before, after, drive),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import json
 import os
@@ -21,6 +22,7 @@ from fascis.workspace import Workspace
 
 TOKEN_FILE = b"crossing.json"
 LIBRARY = b"library"
+NEW = b".new"
 CLAIM = b".fascis/arriving.json"
 
 
@@ -185,13 +187,22 @@ def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
 
 
 def write_new(medium: Medium, place: bytes, content: bytes) -> None:
-    """Writes a small new file of Fascis's own through the medium, flushed. Raises ``OSError``."""
-    file = medium.create(place, 0o644)
+    """Writes a small new file of Fascis's own in a folder of this crossing, whole or not at all. Raises ``OSError``."""
+    begun = place + NEW
+    if medium.exists(begun):
+        medium.unlink(begun)  # cut off while it was written
+    file = medium.create(begun, 0o644)
     try:
         file.write(memoryview(content))
         file.flush()
     finally:
         file.close()
+    try:
+        medium.rename_new(begun, place)
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        medium.move_into_claimed(begun, place)
 
 
 def prove_staging(medium: Medium, places: Places) -> None:

@@ -118,7 +118,7 @@ class Release:
         try:
             status = self.source.status(item.place)
         except (FileNotFoundError, NotADirectoryError):
-            return item.id, Origin.GONE, None
+            return item.id, Origin.GONE, "vanished"  # not by us: does not count as deleted
         except OSError as error:
             raise told(error, "look at the original", item.place) from error
         why = self._why_stays(item, status, fresh, opened)

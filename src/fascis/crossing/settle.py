@@ -18,7 +18,7 @@ from blake3 import blake3
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.engine import Side
 from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
-from fascis.crossing.places import CLAIM, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
+from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import EnvironmentTrouble, Refused, told
 from fascis.files.inventory import Entry, write_inventory
@@ -50,7 +50,7 @@ def settle(
     medium, root = destination.medium, places.staged_library
     try:
         claimed = is_arriving(medium, places)
-        if medium.exists(root) and not claimed:
+        if not claimed and medium.exists(root):
             prove_staging(medium, places)
             _links(journal, places, source, medium)
             _own_files(journal, places, source, medium, home, receipts, clock)
@@ -217,7 +217,7 @@ def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clo
             medium.sync_folder(b"")
             return
         except FileExistsError as error:
-            if journal.open_act("claim") is None or medium.names(places.name) not in ([], [OWN]):
+            if journal.open_act("claim") is None or not _only_claimed(places, medium):
                 raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
                               " waits beside it; set that folder aside and resume.") from error  # fmt: skip
         except OSError as error:
@@ -227,6 +227,14 @@ def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clo
     _move_in(places, medium)
     if (act := journal.open_act("claim")) is not None:
         journal.conclude(act, "arrived", clock())
+
+
+def _only_claimed(places: Places, medium: Medium) -> bool:
+    """True when the folder at the final name holds nothing but what claiming it makes."""
+    if medium.names(places.name) not in ([], [OWN]):
+        return False
+    own = join(places.name, OWN)
+    return not medium.exists(own) or set(medium.names(own)) <= {b"arriving.json" + NEW}
 
 
 def _claim(journal: Journal, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
@@ -251,10 +259,11 @@ def _move_in(places: Places, medium: Medium) -> None:
             if name != OWN:
                 medium.move_into_claimed(join(root, name), join(places.name, name))
         staged_own = join(root, OWN)
-        for name in sorted(medium.names(staged_own), key=lambda n: OWN + b"/" + n == IDENTITY):
-            medium.move_into_claimed(join(staged_own, name), join(join(places.name, OWN), name))
-            medium.sync()
-        medium.remove_folder(staged_own)
+        if medium.exists(staged_own):
+            for name in sorted(medium.names(staged_own), key=lambda n: OWN + b"/" + n == IDENTITY):
+                medium.sync()  # the identity last, and only when all the rest is durable
+                medium.move_into_claimed(join(staged_own, name), join(join(places.name, OWN), name))
+            medium.remove_folder(staged_own)
         medium.remove_folder(root)
     medium.sync()
     medium.unlink(join(places.name, CLAIM))
@@ -268,13 +277,16 @@ def clear_staging(medium: Medium, places: Places) -> None:
     """
     if not medium.exists(places.staging):
         return
-    if not medium.exists(places.staging + b"/" + TOKEN_FILE) and not medium.names(places.staging):
+    token = places.staging + b"/" + TOKEN_FILE
+    if not medium.exists(token) and medium.names(places.staging) in ([], [TOKEN_FILE + NEW]):
+        if medium.exists(token + NEW):
+            medium.unlink(token + NEW)  # cut off before the token was whole: nothing else is in there
         medium.remove_folder(places.staging)
         return
     prove_staging(medium, places)
-    _clear(medium, places.staging, keep=places.staging + b"/" + TOKEN_FILE)
+    _clear(medium, places.staging, keep=token)
     medium.sync()
-    medium.unlink(places.staging + b"/" + TOKEN_FILE)
+    medium.unlink(token)
     medium.remove_folder(places.staging)
     medium.sync_folder(b"")
 

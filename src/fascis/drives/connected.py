@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 from fascis.drives.blocks import Block, read_blocks
@@ -21,11 +22,11 @@ _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 class Drives:
     """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none).
 
-    With ``real`` False only the stand-ins are listed, as the demo wants it.
+    With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called before everything a stand-in drive does.
     """
 
-    def __init__(self, stand_ins: Path | None = None, real: bool = True) -> None:
-        self._folder, self._real = stand_ins, real
+    def __init__(self, stand_ins: Path | None = None, real: bool = True, step: Callable[[str], None] = lambda _: None) -> None:
+        self._folder, self._real, self._step = stand_ins, real, step
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
 
@@ -43,7 +44,7 @@ class Drives:
                 continue
             known = self._stand_ins.get(folder)
             if known is None:
-                self._stand_ins[folder] = StandIn(folder, description)
+                self._stand_ins[folder] = StandIn(folder, description, self._step)
             else:
                 faults = known.description.faults
                 known.description = description.model_copy(update={"faults": faults})

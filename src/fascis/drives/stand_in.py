@@ -6,7 +6,7 @@ import errno
 import os
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -81,8 +81,9 @@ def used_bytes(root_fd: int, block: int) -> int:
 class StandIn:
     """One stand-in drive while the program runs: its counters and its faults."""
 
-    def __init__(self, folder: Path, description: Description) -> None:
+    def __init__(self, folder: Path, description: Description, step: Callable[[str], None] = lambda _: None) -> None:
         self.folder = folder
+        self.step = step
         self.description = description
         self.rules: Rules = rules_of(description.filesystem)
         self.written = 0
@@ -139,6 +140,7 @@ class StandIn:
     def on_write(self, place: bytes, offset: int, content: memoryview) -> memoryview:
         """Counts, slows, refuses or spoils a write; gives the bytes that are stored."""
         self.check()
+        self.step("write")
         self._pace("write", len(content), self.description.write_mb_s)
         with self._lock:
             self.written += len(content)
@@ -240,6 +242,7 @@ class StandInMedium:
 
     def _claim(self, place: bytes) -> None:
         self.drive.check()
+        self.drive.step("create")
         self.drive.check_name(place)
         if not self.drive.rules.folds_case:
             return
@@ -285,6 +288,7 @@ class StandInMedium:
     def rename_new(self, place: bytes, new: bytes) -> None:
         """Renames; refused as user-space exFAT and NTFS drivers refuse it."""
         self.drive.check()
+        self.drive.step("rename")
         if self.drive.rules.folds_case:
             raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
         self._inner.rename_new(place, new)
@@ -292,21 +296,30 @@ class StandInMedium:
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
         """Moves one entry into a folder that this crossing made."""
         self.drive.check()
+        self.drive.step("move")
         self._folded.clear()
         self._inner.move_into_claimed(place, new)
 
     def unlink(self, place: bytes) -> None:
         """Removes one name."""
         self.drive.check()
+        self.drive.step("unlink")
         self._folded.pop(parent(place), None)
         self._inner.unlink(place)
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
         self.drive.check()
+        self.drive.step("remove folder")
         self._folded.pop(parent(place), None)
         self._folded.pop(place, None)
         self._inner.remove_folder(place)
+
+    def sync(self) -> None:
+        """Flushes."""
+        self.drive.check()
+        self.drive.step("sync")
+        self._inner.sync()
 
     def space(self) -> tuple[int, int]:
         """``(capacity, free)``, measured by looking at the files."""
