@@ -139,8 +139,11 @@ def main() -> None:
             direct.append(direct_sum(source, given.to, total))
         ratios = sorted(o / t for o, t in zip(ours, theirs, strict=True))
         a, b, c = (statistics.median(x) for x in (ours, theirs, direct))
-        print(f"({shape}) {total / 1e9:.2f} GB: crossing {a:.2f} s, recipe {b:.2f} s, ratio of medians {a / b:.2f}"
-              f" (pairs {ratios[0]:.2f} to {ratios[-1]:.2f}); direct I/O sum {c:.2f} s, crossing / sum {a / c:.2f}", flush=True)  # fmt: skip
+        print(
+            f"({shape}) {total / 1e9:.2f} GB: crossing {a:.2f} s, recipe {b:.2f} s, ratio of medians {a / b:.2f}"
+            f" (pairs {ratios[0]:.2f} to {ratios[-1]:.2f}); direct I/O sum {c:.2f} s, crossing / sum {a / c:.2f}",
+            flush=True,
+        )
         shutil.rmtree(source)
         shutil.rmtree(state)
 

@@ -40,13 +40,26 @@ class Bench:
     def add_drive(self, name, filesystem="ext4", capacity=400_000_000, faults=(), **more):
         folder = self.drives / name
         folder.mkdir(parents=True, exist_ok=True)
-        facts = {"uuid": f"uuid-{name}", "label": name, "filesystem": filesystem, "capacity_bytes": capacity, "faults": list(faults), **more}
+        facts = {
+            "uuid": f"uuid-{name}",
+            "label": name,
+            "filesystem": filesystem,
+            "capacity_bytes": capacity,
+            "faults": list(faults),
+            **more,
+        }
         (folder / "stand-in.json").write_text(json.dumps(facts))
         return folder
 
     def again(self):
         """A new workspace, as a program that starts again has."""
-        self.workspace = Workspace(self.root / "data", self.root / "state", self.root / "config", Drives(self.drives, real=False, step=lambda n: self.step(n)), step=lambda n: self.step(n))
+        self.workspace = Workspace(
+            self.root / "data",
+            self.root / "state",
+            self.root / "config",
+            Drives(self.drives, real=False, step=lambda n: self.step(n)),
+            step=lambda n: self.step(n),
+        )
         return self.workspace
 
     @property
@@ -69,11 +82,20 @@ def bench(tmp_path):
 
 def usual(bench):
     """A small library with every role."""
-    return bench.fill({
-        "media/Day 01/weir_01.mov": 300_000, "media/Day 01/weir_02.mov": 40_000, "media/Day 02/salmon.wav": 120_000,
-        "proxies/weir_01.mov": 9_000, "renders/cut.mov": 20_000, "previews/0001.jpg": 2_000, "stills/heron.jpg": 5_000, "stills/heron.xmp": b"<x/>",
-        "notes.txt": b"breach first\n", "media/empty.wav": b"",
-    })  # fmt: skip
+    return bench.fill(
+        {
+            "media/Day 01/weir_01.mov": 300_000,
+            "media/Day 01/weir_02.mov": 40_000,
+            "media/Day 02/salmon.wav": 120_000,
+            "proxies/weir_01.mov": 9_000,
+            "renders/cut.mov": 20_000,
+            "previews/0001.jpg": 2_000,
+            "stills/heron.jpg": 5_000,
+            "stills/heron.xmp": b"<x/>",
+            "notes.txt": b"breach first\n",
+            "media/empty.wav": b"",
+        }
+    )
 
 
 @pytest.fixture
@@ -99,7 +121,9 @@ def mounted(tmp_path):
         where.mkdir()
         with open(image, "wb") as out:
             out.truncate(megabytes << 20)
-        make = {"ext4": ["mkfs.ext4", "-q", "-F", "-L", label], "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label]}[filesystem]
+        make = {"ext4": ["mkfs.ext4", "-q", "-F", "-L", label], "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label]}[
+            filesystem
+        ]
         subprocess.run([*make, str(image)], check=True, capture_output=True)
         subprocess.run(["mount", "-o", "loop", str(image), str(where)], check=True, capture_output=True)
         mounts.append(where)

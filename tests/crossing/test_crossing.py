@@ -21,7 +21,11 @@ def test_what_crossed_is_what_was_there(bench, library):
     before = contents(library)
     crossing = settled(bench)
     assert contents(crossing.places.target) == before == contents(library)
-    assert crossing.journal.verified() == crossing.journal.planned() == (10, sum(p.stat().st_size for p in library.rglob("*") if p.is_file()))
+    assert (
+        crossing.journal.verified()
+        == crossing.journal.planned()
+        == (10, sum(p.stat().st_size for p in library.rglob("*") if p.is_file()))
+    )
 
 
 def test_nothing_but_the_library_is_left_at_the_destination(bench, library):
@@ -30,7 +34,16 @@ def test_nothing_but_the_library_is_left_at_the_destination(bench, library):
     assert sorted(p.name for p in bench.heron.iterdir()) == ["The Weir", "older", "stand-in.json"]
 
 
-NAMES = ["two\nlines.jpg", "quote's \" and `.wav", "emoji 🪿.mov", "Cafe\u0301.jpg", "Caf\u00e9.jpg", b"not \xff utf8.jpg", "back\\slash.wav", " lead and trail "]
+NAMES = [
+    "two\nlines.jpg",
+    "quote's \" and `.wav",
+    "emoji 🪿.mov",
+    "Cafe\u0301.jpg",
+    "Caf\u00e9.jpg",
+    b"not \xff utf8.jpg",
+    "back\\slash.wav",
+    " lead and trail ",
+]
 
 
 def test_names_of_any_bytes_cross_unharmed(bench):
@@ -82,7 +95,10 @@ def test_a_left_out_role_stays_and_is_never_released(bench, library):
     assert not (crossing.places.target / "proxies/weir_01.mov").exists()
     assert crossing.advance(consent=True) is State.RELEASED
     left = crossing.journal.value("release")["left_behind"]
-    assert {(x["path"], x["why"]) for x in left} == {("proxies/weir_01.mov", "left-out"), ("previews/0001.jpg", "left-out")}
+    assert {(x["path"], x["why"]) for x in left} == {
+        ("proxies/weir_01.mov", "left-out"),
+        ("previews/0001.jpg", "left-out"),
+    }
     assert sorted(contents(library)) == [b"previews/0001.jpg", b"proxies/weir_01.mov"]  # back under the old name
 
 
@@ -111,7 +127,11 @@ def test_what_appeared_changed_or_is_open_stays(bench, library):
     with open(library / "stills/heron.jpg", "rb") as held, subprocess.Popen(["sleep", "60"], stdin=held) as program:
         record = crossing.release()
         program.kill()
-    assert {x["path"]: x["why"] for x in record["left_behind"]} == {"new cut.txt": "appeared", "notes.txt": "changed", "stills/heron.jpg": "open"}
+    assert {x["path"]: x["why"] for x in record["left_behind"]} == {
+        "new cut.txt": "appeared",
+        "notes.txt": "changed",
+        "stills/heron.jpg": "open",
+    }
     assert sorted(contents(library)) == [b"new cut.txt", b"notes.txt", b"stills/heron.jpg"]
     assert (library / "notes.txt").read_text() == "changed since"
 
@@ -199,7 +219,10 @@ def test_giving_up_clears_only_what_was_copied(bench, library):
     bench.workspace.drives.stand_ins()[0].description.faults.clear()
     (bench.heron / "mine.txt").write_text("stays")
     crossing.undo()
-    assert crossing.state is State.UNDONE and sorted(p.name for p in bench.heron.iterdir()) == ["mine.txt", "stand-in.json"]
+    assert crossing.state is State.UNDONE and sorted(p.name for p in bench.heron.iterdir()) == [
+        "mine.txt",
+        "stand-in.json",
+    ]
     assert len(contents(library)) == 10
 
 

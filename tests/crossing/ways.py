@@ -16,7 +16,9 @@ def codes(plan):
 
 
 def started(bench, after=After.KEEP, decided=True, **more):
-    return Crossing.start(bench.workspace, plan_of(bench, after, **more), decided=decided, consent=after is After.RELEASE)
+    return Crossing.start(
+        bench.workspace, plan_of(bench, after, **more), decided=decided, consent=after is After.RELEASE
+    )
 
 
 def settled(bench, after=After.KEEP, **more):

@@ -7,9 +7,13 @@ import sys
 import typer
 
 app = typer.Typer(
-    name="fascis", add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, rich_markup_mode=None,
+    name="fascis",
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
     help="Keeps a body of photo or video work whole while it moves from one drive to another.",
-)  # fmt: skip
+)
 
 
 @app.callback(invoke_without_command=True)

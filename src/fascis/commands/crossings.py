@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import typer
 
@@ -33,7 +32,9 @@ def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, re
     else:
         for problem in record["problems"]:
             say(problem["sentence"])
-        print(f"Crossing {crossing.id}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}.")
+        print(
+            f"Crossing {crossing.id}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
+        )
         print(f"{record['to'][0]}")
         if record["released_files"]:
             print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
@@ -45,7 +46,9 @@ def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, re
 
 
 def _tell_plan(plan: Plan) -> None:
-    say(f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}")
+    say(
+        f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
+    )
     for problem in plan.problems:
         say(f"{problem.severity.value}: {problem.sentence}" + (f" {problem.remedy}" if problem.remedy else ""))
 
@@ -82,7 +85,9 @@ def register(app: typer.Typer) -> None:
         leave_out: list[str] = typer.Option([], "--leave-out", help="A role that is not copied and stays."),
         after: After = typer.Option(After.KEEP, "--after", help="What becomes of home and originals."),
         dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
-        yes: bool = typer.Option(False, "--yes", help="Accept the decisions that problems ask for, and what --after says."),
+        yes: bool = typer.Option(
+            False, "--yes", help="Accept the decisions that problems ask for, and what --after says."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Takes a library to another drive, whole and verified."""
@@ -91,7 +96,9 @@ def register(app: typer.Typer) -> None:
                 usage(f"--leave-out takes one of {', '.join(_LEFT)}; {shown(role)} is none.", as_json)
         workspace = from_environment()
         surveyed = survey_library(workspace, resolve(workspace, library))
-        plan = make_plan(workspace, surveyed, Path(to).absolute(), Choices(name, frozenset(map(Role, leave_out)), after))
+        plan = make_plan(
+            workspace, surveyed, Path(to).absolute(), Choices(name, frozenset(map(Role, leave_out)), after)
+        )
         _tell_plan(plan)
         if plan.stopped:
             _refuse(plan, as_json)
@@ -101,7 +108,9 @@ def register(app: typer.Typer) -> None:
             raise typer.Exit(0)
         if (plan.asks or after is After.RELEASE) and not yes and not _asked(plan, after):
             if after is After.RELEASE and not plan.asks:
-                say("--after release deletes the originals once their copies are verified; --yes consents to that. Nothing was done.")
+                say(
+                    "--after release deletes the originals once their copies are verified; --yes consents to that. Nothing was done."
+                )
             _refuse(plan, as_json)
         try:
             crossing = Crossing.start(workspace, plan, decided=True, consent=after is After.RELEASE)
@@ -114,8 +123,12 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def resume(
-        crossing: str = typer.Argument("", help="The crossing's id, or its beginning; without it the newest unfinished one."),
-        skip_unreadable: bool = typer.Option(False, "--skip-unreadable", help="Go on without files that cannot be read; they stay."),
+        crossing: str = typer.Argument(
+            "", help="The crossing's id, or its beginning; without it the newest unfinished one."
+        ),
+        skip_unreadable: bool = typer.Option(
+            False, "--skip-unreadable", help="Go on without files that cannot be read; they stay."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
@@ -137,7 +150,9 @@ def register(app: typer.Typer) -> None:
         _step(crossing, as_json, "park", needs_switch=True)
 
     @app.command()
-    def release(crossing: str, yes: bool = typer.Option(False, "--yes", help="Delete the originals."), as_json: bool = JSON) -> None:
+    def release(
+        crossing: str, yes: bool = typer.Option(False, "--yes", help="Delete the originals."), as_json: bool = JSON
+    ) -> None:
         """Deletes the originals whose copies are verified, and frees their space."""
         if not yes and not _asked_release(crossing):
             error = Refused("not-looked", "Deleting the originals needs your word: --yes. Nothing was deleted.")
@@ -174,7 +189,9 @@ def register(app: typer.Typer) -> None:
             put({"receipts": records, "damaged": [str(e) for e in damaged]})
             return
         for r in records:
-            print(f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  {counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}")
+            print(
+                f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  {counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}"
+            )
 
 
 def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
@@ -228,6 +245,6 @@ def _asked(plan: Plan, after: After) -> bool:
 
 
 def _asked_release(id: str) -> bool:
-    return interactive() and typer.confirm(f"Delete the originals of crossing {shown(id)}, whose copies are verified?", err=True)
-
-
+    return interactive() and typer.confirm(
+        f"Delete the originals of crossing {shown(id)}, whose copies are verified?", err=True
+    )

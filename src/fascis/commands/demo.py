@@ -14,8 +14,12 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def demo(
-        headless: bool = typer.Option(False, "--headless", help="Run a whole crossing without a person and take pictures."),
-        fresh: bool = typer.Option(False, "--fresh", help="Make the demo's world anew; only the demo's own folder is replaced."),
+        headless: bool = typer.Option(
+            False, "--headless", help="Run a whole crossing without a person and take pictures."
+        ),
+        fresh: bool = typer.Option(
+            False, "--fresh", help="Make the demo's world anew; only the demo's own folder is replaced."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Opens the demo: a studio's made-up world on stand-in drives."""
@@ -30,7 +34,12 @@ def register(app: typer.Typer) -> None:
         from fascis.desktop.pictures import whole_crossing
 
         pictures, receipt, page = whole_crossing(world)
-        record = {"world": str(world.root), "pictures": [str(p) for p in pictures], "receipt": str(receipt), "receipt_page": str(page)}
+        record = {
+            "world": str(world.root),
+            "pictures": [str(p) for p in pictures],
+            "receipt": str(receipt),
+            "receipt_page": str(page),
+        }
         if as_json:
             put(record)
         else:

@@ -15,10 +15,20 @@ from fascis.workspace import from_environment
 
 def _object(d: Drive) -> dict[str, Any]:
     return {
-        "uuid": d.uuid, "label": d.label, "filesystem": d.filesystem, "mount": shown(str(d.mount)), "capacity_bytes": d.capacity,
-        "free_bytes": d.free, "block_bytes": d.block, "transport": d.transport, "rotational": d.rotational, "read_only": d.read_only,
-        "removable": d.removable, "connected": d.connected, "stand_in": d.stand_in,
-    }  # fmt: skip
+        "uuid": d.uuid,
+        "label": d.label,
+        "filesystem": d.filesystem,
+        "mount": shown(str(d.mount)),
+        "capacity_bytes": d.capacity,
+        "free_bytes": d.free,
+        "block_bytes": d.block,
+        "transport": d.transport,
+        "rotational": d.rotational,
+        "read_only": d.read_only,
+        "removable": d.removable,
+        "connected": d.connected,
+        "stand_in": d.stand_in,
+    }
 
 
 def register(app: typer.Typer) -> None:
@@ -36,5 +46,10 @@ def register(app: typer.Typer) -> None:
             return
         for d in found:
             state = f"{size(d.free)} free of {size(d.capacity)}" if d.connected else "away"
-            words = [d.rules.name if d.rules.name != "unknown" else d.filesystem, d.transport, "read-only" if d.read_only else "", "stand-in" if d.stand_in else ""]
+            words = [
+                d.rules.name if d.rules.name != "unknown" else d.filesystem,
+                d.transport,
+                "read-only" if d.read_only else "",
+                "stand-in" if d.stand_in else "",
+            ]
             print(f"{shown(d.label):<24} {state:<34} {' · '.join(filter(None, words)):<24} {shown(str(d.mount))}")

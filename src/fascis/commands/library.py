@@ -36,7 +36,13 @@ def _standing(survey: Survey) -> dict[str, dict[str, int]]:
 
 def _files(survey: Survey) -> list[dict[str, Any]]:
     return [
-        {"path": place_text(place), "standing": "held", "role": ROLES[survey.role[row]].value, "bytes": survey.size[row], "used_by": []}
+        {
+            "path": place_text(place),
+            "standing": "held",
+            "role": ROLES[survey.role[row]].value,
+            "bytes": survey.size[row],
+            "used_by": [],
+        }
         for row, folder, place in survey.rows()
         if survey.kind(row) is Kind.FILE and not survey.is_own(folder)
     ]
@@ -46,7 +52,9 @@ def register(app: typer.Typer) -> None:
     """Adds the commands."""
 
     @app.command()
-    def survey(library: str, files: bool = typer.Option(False, "--files", help="List every file."), as_json: bool = JSON) -> None:
+    def survey(
+        library: str, files: bool = typer.Option(False, "--files", help="List every file."), as_json: bool = JSON
+    ) -> None:
         """Shows what a library holds."""
         workspace = from_environment()
         root = resolve(workspace, library)
@@ -59,23 +67,34 @@ def register(app: typer.Typer) -> None:
         identity = surveyed.identity
         drive = workspace.drives.at(root)
         key = workspace.register.put_library(
-            root, drive.uuid, shown(identity.name if identity else root.name), identity.kind if identity else "library",
-            identity.library_id if identity else None, summary_of(found),
-        )  # fmt: skip
+            root,
+            drive.uuid,
+            shown(identity.name if identity else root.name),
+            identity.kind if identity else "library",
+            identity.library_id if identity else None,
+            summary_of(found),
+        )
         totals = found.totals()
         if as_json:
             record: dict[str, Any] = {
-                "library": {"name": shown(identity.name if identity else root.name), "kind": identity.kind if identity else "library",
-                            "root": shown(str(root)), "library_id": key},
-                "documents": [], "standing": _standing(found),
+                "library": {
+                    "name": shown(identity.name if identity else root.name),
+                    "kind": identity.kind if identity else "library",
+                    "root": shown(str(root)),
+                    "library_id": key,
+                },
+                "documents": [],
+                "standing": _standing(found),
                 "roles": {r.value: {"files": totals[r][0], "bytes": totals[r][1]} for r in ROLES},
-            }  # fmt: skip
+            }
             if files:
                 record["files"] = _files(found)
             put(record)
             return
         count, total, allocated = (sum(t[i] for t in totals.values()) for i in range(3))
-        print(f"{shown(root.name)}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the drive), id {key[:8]}")
+        print(
+            f"{shown(root.name)}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the drive), id {key[:8]}"
+        )
         for s in found.strands():
             print(f"  {size(s.bytes):>12}  {s.files:>8}  {s.role.value:<9} {shown(s.folder) or '.'}")
         if files:
@@ -96,13 +115,22 @@ def register(app: typer.Typer) -> None:
             medium.close()
         lists = {n: [place_text(p) for p in getattr(found, n)] for n in ("edited", "damaged", "missing", "unlisted")}
         if as_json:
-            put({"library": shown(str(root)), "files": found.files, "bytes": found.bytes, "matching": found.matching, **lists, "references_unresolved": []})
+            put(
+                {
+                    "library": shown(str(root)),
+                    "files": found.files,
+                    "bytes": found.bytes,
+                    "matching": found.matching,
+                    **lists,
+                    "references_unresolved": [],
+                }
+            )
         else:
-            print(f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read.")
+            print(
+                f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read."
+            )
             for name, places in lists.items():
                 for place in places:
                     print(f"  {name}: {shown(place)}")
         if not found.sound:
             raise typer.Exit(WRONG)
-
-

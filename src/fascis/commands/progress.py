@@ -41,7 +41,9 @@ class Telling:
             self._task = self._progress.add_task("copying", total=max(self._pace.total_bytes * 2, 1), words="")
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self._progress:
             self._progress.stop()
 
@@ -60,8 +62,10 @@ class Telling:
 
     def _draw(self) -> None:
         p = self._pace
-        words = (f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
-                 f" {number(p.verified_files)} of {counted(p.files, 'file')}, {size(p.bytes_a_second())}/s{p.ready_words()}")  # fmt: skip
+        words = (
+            f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
+            f" {number(p.verified_files)} of {counted(p.files, 'file')}, {size(p.bytes_a_second())}/s{p.ready_words()}"
+        )
         if self._progress and self._task is not None:
             self._progress.update(self._task, completed=p.copied_bytes + p.verified_bytes, words=words)
         elif time.monotonic() >= self._next:

@@ -18,7 +18,9 @@ DONE, WRONG, USAGE, REFUSED, INTERRUPTED = 0, 1, 2, 3, 4
 
 def put(record: dict[str, Any]) -> None:
     """One JSON object on standard output."""
-    sys.stdout.write(json.dumps(record, ensure_ascii=False, indent=1).encode("utf-8", "backslashreplace").decode() + "\n")
+    sys.stdout.write(
+        json.dumps(record, ensure_ascii=False, indent=1).encode("utf-8", "backslashreplace").decode() + "\n"
+    )
     sys.stdout.flush()
 
 

@@ -81,18 +81,24 @@ def weigh(crossing: Crossing) -> Balance:
         gone = journal.sums("e.fate=0 AND c.state=7")
         expected_files, expected_bytes = expected_files - gone[0], expected_bytes - gone[1]
     newer = differences.newer
-    gone_now = [p for p in differences.gone]
+    gone_now = list(differences.gone)
     checks = [
         _newer(newer),
         _even("Files", expected_files, copy_files),
         _even("Bytes", expected_bytes, copy_bytes),
-        _even("Contents, read back from the drive" if journal.proven() else "Contents, read back, perhaps from memory", expected_files, verified_files,
-              well=verified_files == expected_files and verified_bytes == expected_bytes),
-    ]  # fmt: skip
+        _even(
+            "Contents, read back from the drive" if journal.proven() else "Contents, read back, perhaps from memory",
+            expected_files,
+            verified_files,
+            well=verified_files == expected_files and verified_bytes == expected_bytes,
+        ),
+    ]
     if skipped:
         checks.append(Check("Left behind by your choice, they stay", number(skipped), "0", "not copied", True))
     if gone_now:
-        checks.append(Check("No longer at the old place", number(len(gone_now)), "", "copied before", True, shown(gone_now[0])))
+        checks.append(
+            Check("No longer at the old place", number(len(gone_now)), "", "copied before", True, shown(gone_now[0]))
+        )
     looked = journal.value("looked_at")
     checks.append(Check("Looked at by you", "", "yes" if looked else "not yet", "", True))
     checks.sort(key=lambda c: c.well)
@@ -131,7 +137,10 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         places.append(item.place)
         total += (item.seen or (item.size,))[0]
     stays = []
-    for words, condition in (("left out by the plan", "e.fate=1"), ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)")):
+    for words, condition in (
+        ("left out by the plan", "e.fate=1"),
+        ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)"),
+    ):
         files, size = journal.sums(condition)
         if files:
             stays.append((words, files, size))

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import errno
 import os
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from types import TracebackType
-from typing import Self
+from typing import Self, TypeVar
 
 from blake3 import blake3
 
@@ -20,6 +22,7 @@ from fascis.crossing.journal import Copied, CopyState, Item, inode_key
 from fascis.files.errors import told
 from fascis.files.medium import Medium, MediumFile
 
+T = TypeVar("T")
 CHUNK = 4 << 20
 SMALL = 1 << 20
 _SOURCE_TRIES = 3
@@ -69,12 +72,21 @@ class Buffers:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()
 
 
 def copy_file(
-    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control, flush: bool
+    item: Item,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
+    flush: bool,
 ) -> Copied:
     """Copies one regular file to ``place`` in the destination, which must not exist.
 
@@ -109,7 +121,14 @@ def remove_staged(destination: Medium, place: bytes) -> None:
 
 
 def _copy_once(
-    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control, flush: bool
+    item: Item,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
+    flush: bool,
 ) -> Copied | None:
     try:
         reading = source.open(item.place)
@@ -148,7 +167,9 @@ def _close(file: MediumFile, place: bytes) -> None:
         raise told(error, "write", place) from error
 
 
-def _keep_attributes(reading: MediumFile, writing: MediumFile, like: os.stat_result, place: bytes, keeps: Fidelity) -> None:
+def _keep_attributes(
+    reading: MediumFile, writing: MediumFile, like: os.stat_result, place: bytes, keeps: Fidelity
+) -> None:
     if keeps.attributes and (attributes := reading.attributes()):
         writing.set_attributes(attributes)
     try:
@@ -159,7 +180,13 @@ def _keep_attributes(reading: MediumFile, writing: MediumFile, like: os.stat_res
 
 
 def _transfer(
-    reading: MediumFile, writing: MediumFile, before: os.stat_result, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
+    reading: MediumFile,
+    writing: MediumFile,
+    before: os.stat_result,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
 ) -> bytes:
     if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
         return _transfer_small(reading, writing, buffers.small)
@@ -170,7 +197,7 @@ def _transfer(
     for begin, end in ranges:
         if begin > at:
             _hash_hole(hasher, begin - at, control)
-            _read(lambda begin=begin: reading.skip_to(begin))
+            _read(partial(reading.skip_to, begin))
             writing.skip_to(begin)
         at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control)
     if sparse and at < before.st_size:
@@ -179,7 +206,7 @@ def _transfer(
     return hasher.digest()
 
 
-def _read(work):  # type: ignore[no-untyped-def]  # noqa: ANN001, ANN202 - any call on the source
+def _read(work: Callable[[], T]) -> T:
     try:
         return work()
     except OSError as error:
@@ -210,7 +237,13 @@ def _hash_hole(hasher: blake3, length: int, control: Control) -> None:
 
 
 def _transfer_range(
-    reading: MediumFile, writing: MediumFile, hasher: blake3, at: int, end: int | None, buffers: Buffers, control: Control
+    reading: MediumFile,
+    writing: MediumFile,
+    hasher: blake3,
+    at: int,
+    end: int | None,
+    buffers: Buffers,
+    control: Control,
 ) -> int:
     """Copies up to ``end`` (or the end of the file), reading and writing here while another thread hashes."""
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
@@ -293,4 +326,3 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes
             if waiting is not None:
                 waiting.result()
     return hasher.digest()
-

@@ -46,7 +46,13 @@ from fascis.workspace import Workspace
 
 
 def _drive_facts(drive: Drive) -> dict[str, Any]:
-    return {"uuid": drive.uuid, "label": drive.label, "filesystem": drive.filesystem, "stand_in": drive.stand_in, "mount": str(drive.mount)}
+    return {
+        "uuid": drive.uuid,
+        "label": drive.label,
+        "filesystem": drive.filesystem,
+        "stand_in": drive.stand_in,
+        "mount": str(drive.mount),
+    }
 
 
 class Crossing:
@@ -77,17 +83,29 @@ class Crossing:
             raise Refused(worst.code, worst.sentence)
         source_drive, drive = plan.source_drive, plan.destination_drive
         assert source_drive and drive
-        library_id = workspace.register.put_library(plan.source, source_drive.uuid, shown(plan.name), plan.kind, plan.library_id or None)
+        library_id = workspace.register.put_library(
+            plan.source, source_drive.uuid, shown(plan.name), plan.kind, plan.library_id or None
+        )
         workspace.register.put_drives([source_drive, drive])
         header = {
-            "crossing": plan.crossing, "token": plan.token, "library_id": library_id, "name": plan.name, "kind": plan.kind,
-            "source": str(plan.source), "source_drive": _drive_facts(source_drive), "root_inode": inode_key(plan.survey.root_inode),
-            "destination": str(plan.destination), "destination_drive": _drive_facts(drive), "after": plan.choices.after.value,
-            "leave_out": sorted(r.value for r in plan.choices.leave_out), "planned_at": workspace.clock(),
-            "estimate": plan.estimate.seconds, "consent": consent,
+            "crossing": plan.crossing,
+            "token": plan.token,
+            "library_id": library_id,
+            "name": plan.name,
+            "kind": plan.kind,
+            "source": str(plan.source),
+            "source_drive": _drive_facts(source_drive),
+            "root_inode": inode_key(plan.survey.root_inode),
+            "destination": str(plan.destination),
+            "destination_drive": _drive_facts(drive),
+            "after": plan.choices.after.value,
+            "leave_out": sorted(r.value for r in plan.choices.leave_out),
+            "planned_at": workspace.clock(),
+            "estimate": plan.estimate.seconds,
+            "consent": consent,
             "identity": plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
             "decisions": [p.sentence for p in plan.problems if p.severity == "decision"],
-        }  # fmt: skip
+        }
         path = workspace.crossings / f"{plan.crossing}.sqlite"
         journal = Journal.create(path, workspace.step)
         journal.write_plan(header, plan.survey, plan.choices.leave_out, drive.rules.links)
@@ -179,9 +197,16 @@ class Crossing:
         if not arriving:
             facts = self.places.header
             engine = Engine(
-                self.journal, Side(source, facts["source_drive"]["label"]), Side(destination, drive.label), self.places.staged_library,
-                fidelity(drive), control, report, self.workspace.clock(), drive.answers_from_drive,
-            )  # fmt: skip
+                self.journal,
+                Side(source, facts["source_drive"]["label"]),
+                Side(destination, drive.label),
+                self.places.staged_library,
+                fidelity(drive),
+                control,
+                report,
+                self.workspace.clock(),
+                drive.answers_from_drive,
+            )
             engine.run()
         if self.journal.count_copies([CopyState.MISMATCH]):
             self.journal.enter(State.FAILED)
@@ -197,7 +222,16 @@ class Crossing:
         if self.after is After.COPY:
             home = self._home(self.places.source, self.workspace.drives.at(self.places.source))
         owner = fidelity(drive).owner
-        settle(self.journal, self.places, source, Side(destination, drive.label), home, owner, self.workspace.clock, self._receipts)
+        settle(
+            self.journal,
+            self.places,
+            source,
+            Side(destination, drive.label),
+            home,
+            owner,
+            self.workspace.clock,
+            self._receipts,
+        )
         self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
         self.workspace.register.put_copy(self.places.header["library_id"], drive, self.places.target, self.id)
         self._rewrite_receipt()
@@ -257,7 +291,9 @@ class Crossing:
         check_transition(self.state, State.SWITCHED)
         open_copy(self.workspace, self.places, self.journal).close()
         clock, header = self.workspace.clock, self.places.header
-        act = self.journal.open_act("switch") or self.journal.intend("switch", f"home is {shown(str(self.places.target))}", clock())
+        act = self.journal.open_act("switch") or self.journal.intend(
+            "switch", f"home is {shown(str(self.places.target))}", clock()
+        )
         self._put_home(self.places.target, header["destination_drive"]["uuid"])
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
@@ -297,8 +333,10 @@ class Crossing:
         try:
             newer = compare(source, self.journal).newer
             if newer and self.places.origin() != self.places.parked_path:
-                raise Refused("changed-since-survey", f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first."
-                              " Nothing was set aside.")  # fmt: skip
+                raise Refused(
+                    "changed-since-survey",
+                    f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first. Nothing was set aside.",
+                )
             park(self.workspace, self.journal, self.places)
         finally:
             source.close()
@@ -325,9 +363,12 @@ class Crossing:
             check_transition(self.state, State.RELEASED)
         if not self.journal.proven():
             label = self.places.header["destination_drive"]["label"]
-            raise Refused("not-proven", f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
-                          " that what is read comes from the drive. No original was deleted.")  # fmt: skip
-        record = self.journal.value("release")
+            raise Refused(
+                "not-proven",
+                f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
+                " that what is read comes from the drive. No original was deleted.",
+            )
+        record: dict[str, Any] | None = self.journal.value("release")
         if record is None or os.path.lexists(self.places.origin()):
             copy = open_copy(self.workspace, self.places, self.journal)
             try:
@@ -349,7 +390,18 @@ class Crossing:
         drive = self.workspace.drives.at(self.places.origin())
         with Buffers() as buffers:
             differences = compare(source, self.journal, control.checkpoint)
-            work = Release(self.journal, source, copy, self.id, drive.rules, differences, buffers, control, report, self.workspace.step)
+            work = Release(
+                self.journal,
+                source,
+                copy,
+                self.id,
+                drive.rules,
+                differences,
+                buffers,
+                control,
+                report,
+                self.workspace.step,
+            )
             work.check_copies()
             if self.state is State.SWITCHED:
                 self._park_if_possible()
@@ -357,16 +409,24 @@ class Crossing:
             if before is None:
                 before = free_now(source)
                 self.journal.put("free_before", before)
-            act = self.journal.open_act("release") or self.journal.intend("release", shown(str(self.places.origin())), self.workspace.clock())
+            act = self.journal.open_act("release") or self.journal.intend(
+                "release", shown(str(self.places.origin())), self.workspace.clock()
+            )
             work.run()
         after = settle_down(source, before, work.deleted.allocated, drive)
         files, size = self.journal.sums("e.fate=0 AND e.origin=2 AND e.why IS NULL")
         record = {
-            "files": files, "bytes": size, "free_before": before, "free_after": after,
+            "files": files,
+            "bytes": size,
+            "free_before": before,
+            "free_after": after,
             "reasons": shortfall(work.deleted, before, after, drive),
-            "left_behind": [{"path": place_text(p), "why": w} for p, w in left_behind(self.journal, source, differences)],
-            "at": self.workspace.clock(), "stays_at": None,
-        }  # fmt: skip
+            "left_behind": [
+                {"path": place_text(p), "why": w} for p, w in left_behind(self.journal, source, differences)
+            ],
+            "at": self.workspace.clock(),
+            "stays_at": None,
+        }
         self.journal.conclude(act, f"{files} files, {size} bytes", self.workspace.clock())
         return record
 
@@ -450,7 +510,12 @@ class Crossing:
         """True when the plan goes further than where it is."""
         after = After(self.journal.value("after", self.after.value))
         reached = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}.get(self.state, 9)
-        wanted = {After.COPY: 0, After.KEEP: 1, After.PARK: 2, After.RELEASE: 3 if self.places.header["consent"] else 1}[after]
+        wanted = {
+            After.COPY: 0,
+            After.KEEP: 1,
+            After.PARK: 2,
+            After.RELEASE: 3 if self.places.header["consent"] else 1,
+        }[after]
         return reached < wanted
 
 
@@ -495,4 +560,3 @@ def unfinished(workspace: Workspace) -> list[str]:
     for c in found:
         c.close()
     return ids
-

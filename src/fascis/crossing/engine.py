@@ -11,8 +11,9 @@ import queue
 import threading
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import TypeVar
 
 from fascis.crossing.copying import Buffers, Fidelity, copy_file, copy_seen_of, read_back, remove_staged
 from fascis.crossing.events import Advanced, Attention, Control, Report
@@ -28,6 +29,7 @@ LARGE = 32 << 20  # from here on a file is flushed by itself
 _COPYING_THREADS = 3
 _READING_THREADS = 2
 _TRIES = 3
+T = TypeVar("T")
 
 _MEANINGS = {
     CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
@@ -55,9 +57,17 @@ class Engine:
     """Brings the copies of one destination to *verified*. ``root`` is the staging folder of the library's files."""
 
     def __init__(
-        self, journal: Journal, source: Side, destination: Side, root: bytes, keeps: Fidelity, control: Control, report: Report,
-        now: float = 0.0, answers: bool = True,
-    ) -> None:  # fmt: skip
+        self,
+        journal: Journal,
+        source: Side,
+        destination: Side,
+        root: bytes,
+        keeps: Fidelity,
+        control: Control,
+        report: Report,
+        now: float = 0.0,
+        answers: bool = True,
+    ) -> None:
         self._journal, self._source, self._destination, self._root = journal, source, destination, root
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
         self._answers = answers
@@ -206,7 +216,7 @@ class Engine:
         else:
             share = -(-len(ordered) // _COPYING_THREADS)
             parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
-            results = [self._copiers.submit(lambda part=part: [self._copy(i) for i in part]) for part in parts]  # type: ignore[misc]
+            results = [self._copiers.submit(self._copy_some, part) for part in parts]
             outcomes = _gather(results)
         try:
             if any(i.size < LARGE for i in items):
@@ -219,8 +229,15 @@ class Engine:
             if outcome.state in _MEANINGS:
                 self._attention(by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state])
             elif outcome.seen and outcome.seen[:2] != (by_id[outcome.item].size, by_id[outcome.item].mtime_ns):
-                self._attention(by_id[outcome.item].place, self._source.name, "changed since it was surveyed; the copy is the newer one")
+                self._attention(
+                    by_id[outcome.item].place,
+                    self._source.name,
+                    "changed since it was surveyed; the copy is the newer one",
+                )
         return _Batch(items, outcomes)
+
+    def _copy_some(self, items: list[Item]) -> list[Copied]:
+        return [self._copy(item) for item in items]
 
     def _copy(self, item: Item) -> Copied:
         place = self.staged(item)
@@ -237,7 +254,16 @@ class Engine:
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
         flush = item.size >= LARGE
-        return copy_file(item, self._source.medium, self._destination.medium, place, self._keeps, self._buffers(), self._control, flush)
+        return copy_file(
+            item,
+            self._source.medium,
+            self._destination.medium,
+            place,
+            self._keeps,
+            self._buffers(),
+            self._control,
+            flush,
+        )
 
     # -- verifying ------------------------------------------------------------------------------------------------
 
@@ -257,7 +283,7 @@ class Engine:
             return
         share = -(-len(items) // _READING_THREADS)
         parts = [items[i : i + share] for i in range(0, len(items), share)]
-        work = [self._readers.submit(lambda part=part: [(i, *self._verify(i, digests[i.id])) for i in part]) for part in parts]  # type: ignore[misc]
+        work = [self._readers.submit(self._verify_some, part, digests) for part in parts]
         results = _gather(work)
         self._journal.record_verified([(i.id, proven) for i, equal, proven in results if equal])
         for item, equal, _ in results:
@@ -265,6 +291,9 @@ class Engine:
                 self._told_verified(item)
             else:
                 self._again(item)
+
+    def _verify_some(self, items: list[Item], digests: dict[int, bytes]) -> list[tuple[Item, bool, bool]]:
+        return [(item, *self._verify(item, digests[item.id])) for item in items]
 
     def _told_verified(self, item: Item) -> None:
         if item.fate is Fate.COPY:
@@ -297,7 +326,11 @@ class Engine:
             if equal:
                 self._journal.record_verified([(item.id, proven)])
                 times = "once" if attempt == 2 else "twice"
-                self._attention(item.place, self._destination.name, f"read back wrong {times}, copied again, now equal. Watch this drive")
+                self._attention(
+                    item.place,
+                    self._destination.name,
+                    f"read back wrong {times}, copied again, now equal. Watch this drive",
+                )
                 self._told_verified(item)
                 return
         self._journal.record_copies([Copied(item.id, CopyState.MISMATCH)])
@@ -353,9 +386,10 @@ class Engine:
         self._report(Attention(place, drive, meaning))
 
 
-def _gather(results):  # type: ignore[no-untyped-def]  # noqa: ANN001, ANN202 - lists of any outcome
+def _gather(results: list[Future[list[T]]]) -> list[T]:
     """Waits for all, then gives all outcomes or raises the first error."""
-    out, first = [], None
+    out: list[T] = []
+    first: BaseException | None = None
     for result in results:
         try:
             out += result.result()
@@ -369,4 +403,3 @@ def _gather(results):  # type: ignore[no-untyped-def]  # noqa: ANN001, ANN202 - 
 def hindrance_sentence(place: bytes, state: CopyState) -> str:
     """One sentence on a file that could not be copied."""
     return f"{shown(place)}: {_MEANINGS[state]}."
-

@@ -10,7 +10,12 @@ from fascis.library.register import KnownDrive
 
 _PER_FILE_SECONDS = 0.0006  # creating, flushing and opening again one small file; from our own measurements
 _SETTLING_SECONDS = 2.0
-_GUESSES = {"nvme": (900.0, 900.0), "sata": (120.0, 130.0), "usb": (90.0, 100.0), "network": (40.0, 50.0)}  # pulled from the air
+_GUESSES = {
+    "nvme": (900.0, 900.0),
+    "sata": (120.0, 130.0),
+    "usb": (90.0, 100.0),
+    "network": (40.0, 50.0),
+}  # pulled from the air
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,10 +37,14 @@ def _speeds(drive: Drive | None, known: Mapping[str, KnownDrive]) -> tuple[float
     return (*_GUESSES.get(drive.transport, (100.0, 100.0)), False)
 
 
-def estimate(size: int, files: int, source: Drive | None, destination: Drive | None, known: Mapping[str, KnownDrive]) -> Estimate:
+def estimate(
+    size: int, files: int, source: Drive | None, destination: Drive | None, known: Mapping[str, KnownDrive]
+) -> Estimate:
     """Estimates a crossing of ``size`` bytes in ``files`` files up to settled."""
     write, read, measured = _speeds(destination, known)
     _, source_read, _ = _speeds(source, known)
     megabytes = size / 1e6
     copying, reading = megabytes / min(write, source_read), megabytes / read
-    return Estimate(max(copying, reading) + 0.3 * min(copying, reading) + files * _PER_FILE_SECONDS + _SETTLING_SECONDS, measured)
+    return Estimate(
+        max(copying, reading) + 0.3 * min(copying, reading) + files * _PER_FILE_SECONDS + _SETTLING_SECONDS, measured
+    )

@@ -137,10 +137,26 @@ _ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e
 
 def _item(r: Sequence[Any]) -> Item:
     return Item(
-        r[0], join(r[1], r[2]), Kind(r[3]), *r[4:11], ROLES[r[11]], Fate(r[12]), r[13], r[14], r[15],
-        None if r[16] is None else (r[16], r[17], r[18], r[19]), Origin(r[20]), None if r[21] is None else CopyState(r[21]),
+        r[0],
+        join(r[1], r[2]),
+        Kind(r[3]),
+        r[4],
+        r[5],
+        r[6],
+        r[7],
+        r[8],
+        r[9],
+        r[10],
+        ROLES[r[11]],
+        Fate(r[12]),
+        r[13],
+        r[14],
+        r[15],
+        None if r[16] is None else (r[16], r[17], r[18], r[19]),
+        Origin(r[20]),
+        None if r[21] is None else CopyState(r[21]),
         None if r[22] is None else (r[22], r[23], r[24]),
-    )  # fmt: skip
+    )
 
 
 class Journal:
@@ -157,7 +173,9 @@ class Journal:
         """Creates a journal that nothing has; the folder is made and flushed by SQLite."""
         path.parent.mkdir(parents=True, exist_ok=True)
         db = _connect(path)
-        db.executescript(f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;")
+        db.executescript(
+            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
+        )
         return cls(path, db, step)
 
     @classmethod
@@ -173,7 +191,9 @@ class Journal:
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if version > VERSION:
                 db.close()
-                raise Damaged(path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", meaning)
+                raise Damaged(
+                    path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", meaning
+                )
             if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
                 db.close()
                 raise Damaged(path, "this is no journal of a crossing", meaning)
@@ -189,7 +209,7 @@ class Journal:
         with self._lock:
             self._db.close()
 
-    def _write(self, what: str, work: Callable[[sqlite3.Connection], None]) -> None:
+    def _write(self, what: str, work: Callable[[sqlite3.Connection], object]) -> None:
         with self._lock:
             self._step(f"before journal {what}")
             with self._db:
@@ -209,7 +229,10 @@ class Journal:
         def work(db: sqlite3.Connection) -> None:
             self._set(db, "plan", json.dumps(header))
             self._set(db, "state", State.PLANNED.value)
-            db.executemany("INSERT INTO folder VALUES(?,?,?,?)", ((i, f.place, f.mode, f.mtime_ns) for i, f in enumerate(survey.folders)))
+            db.executemany(
+                "INSERT INTO folder VALUES(?,?,?,?)",
+                ((i, f.place, f.mode, f.mtime_ns) for i, f in enumerate(survey.folders)),
+            )
             strands: dict[tuple[bytes, int], int] = {}
             db.executemany(
                 "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate,"
@@ -278,7 +301,10 @@ class Journal:
 
     def conclude(self, act: int, outcome: str, now: float) -> None:
         """Writes down what came of an act."""
-        self._write("outcome", lambda db: db.execute("UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)) and None)
+        self._write(
+            "outcome",
+            lambda db: db.execute("UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)),
+        )
 
     def acts(self) -> list[tuple[str, str, float, float | None, str | None]]:
         """``(kind, subject, begun, ended, outcome)`` of every act, in order."""
@@ -291,11 +317,15 @@ class Journal:
 
     # -- items ----------------------------------------------------------------------------------------------------
 
-    def items(self, where: str, arguments: Sequence[Any] = (), destination: int = 0, batch: int = BATCH) -> Iterator[Item]:
+    def items(
+        self, where: str, arguments: Sequence[Any] = (), destination: int = 0, batch: int = BATCH
+    ) -> Iterator[Item]:
         """Streams items for which the SQL condition holds, in the order of the plan."""
         last = -1
         while True:
-            rows = self._read(f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (destination, last, *arguments, batch))
+            rows = self._read(
+                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (destination, last, *arguments, batch)
+            )
             yield from map(_item, rows)
             if len(rows) < batch:
                 return
@@ -337,12 +367,15 @@ class Journal:
     def record_verified(self, items: Iterable[tuple[int, bool]], destination: int = 0) -> None:
         """Writes that copies were read back equal; ``(item, proven)``."""
         rows = [(CopyState.VERIFIED, proven, destination, i) for i, proven in items]
-        self._write("verified", lambda db: db.executemany("UPDATE copy SET state=?, proven=? WHERE destination=? AND entry=?", rows) and None)
+        self._write(
+            "verified",
+            lambda db: db.executemany("UPDATE copy SET state=?, proven=? WHERE destination=? AND entry=?", rows),
+        )
 
     def record_origin(self, rows: Iterable[tuple[int, Origin, str | None]]) -> None:
         """Writes where originals are: ``(item, origin, why)``."""
         values = [(o, why, i) for i, o, why in rows]
-        self._write("origin", lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values) and None)
+        self._write("origin", lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values))
 
     def skip_hindered(self, destination: int = 0) -> int:
         """Goes on without the files that could not be copied; gives how many."""
@@ -350,8 +383,13 @@ class Journal:
         if not count:
             return 0
         marks = ",".join(str(int(s)) for s in HINDRANCES)
-        self._write("skip", lambda db: db.execute(
-            f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})", (CopyState.SKIPPED, destination)) and None)  # fmt: skip
+        self._write(
+            "skip",
+            lambda db: db.execute(
+                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})",
+                (CopyState.SKIPPED, destination),
+            ),
+        )
         return count
 
     def retry_hindered(self, destination: int = 0) -> None:
@@ -359,22 +397,27 @@ class Journal:
         if not self.count_copies((*HINDRANCES, CopyState.MISMATCH), destination):
             return
         marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
-        self._write("retry", lambda db: db.execute(f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (destination,)) and None)
+        self._write(
+            "retry",
+            lambda db: db.execute(f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (destination,)),
+        )
 
     def forget_copies(self, destination: int = 0) -> None:
         """Forgets all copies: the staging folder is gone."""
         if self._read("SELECT 1 FROM copy WHERE destination=? LIMIT 1", (destination,)):
-            self._write("forget", lambda db: db.execute("DELETE FROM copy WHERE destination=?", (destination,)) and None)
+            self._write("forget", lambda db: db.execute("DELETE FROM copy WHERE destination=?", (destination,)))
 
     def forget_some(self, items: Iterable[int], destination: int = 0) -> None:
         """Forgets some copies, which are then made anew."""
         rows = [(destination, i) for i in items]
-        self._write("forget", lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows) and None)
+        self._write("forget", lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows))
 
     def count_copies(self, states: Iterable[CopyState], destination: int = 0) -> int:
         """How many copies are in one of the states."""
         marks = ",".join(str(int(s)) for s in states)
-        return int(self._read(f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})", (destination,))[0][0])
+        return int(
+            self._read(f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})", (destination,))[0][0]
+        )
 
     # -- sums -----------------------------------------------------------------------------------------------------
 
@@ -382,7 +425,9 @@ class Journal:
         """``(files, bytes)`` of regular files for which the condition holds; sizes as copied where that is known."""
         row = self._read(
             "SELECT count(*), coalesce(sum(coalesce(e.seen_size, e.size)), 0) FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            f" WHERE e.kind=0 AND ({where})", (destination, *arguments))[0]  # fmt: skip
+            f" WHERE e.kind=0 AND ({where})",
+            (destination, *arguments),
+        )[0]
         return int(row[0]), int(row[1])
 
     def planned(self) -> tuple[int, int]:
@@ -395,7 +440,9 @@ class Journal:
 
     def proven(self, destination: int = 0) -> bool:
         """True when every verified file was proven to be read from the drive."""
-        row = self._read("SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2", (destination,))[0]
+        row = self._read(
+            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2", (destination,)
+        )[0]
         return bool(row[1])
 
     def strands(self, destination: int = 0) -> list[StrandProgress]:
@@ -405,13 +452,19 @@ class Journal:
             " sum(CASE WHEN c.state IN (1,2) THEN coalesce(e.seen_size, e.size) ELSE 0 END), sum(c.state=2),"
             " sum(CASE WHEN c.state=2 THEN coalesce(e.seen_size, e.size) ELSE 0 END)"
             " FROM entry e JOIN strand s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY 5 DESC, s.id", (destination,))  # fmt: skip
+            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY 5 DESC, s.id",
+            (destination,),
+        )
         return [StrandProgress(r[0], r[1], ROLES[r[2]], r[3], r[4], r[5] or 0, r[6], r[7] or 0, r[8]) for r in rows]
 
     def note(self, place: bytes, drive: str, meaning: str, now: float) -> None:
         """Keeps what needed attention."""
-        self._write("attention", lambda db: db.execute(
-            "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)", (place, drive, meaning, now)) and None)  # fmt: skip
+        self._write(
+            "attention",
+            lambda db: db.execute(
+                "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)", (place, drive, meaning, now)
+            ),
+        )
 
     def attentions(self) -> list[tuple[bytes, str, str, float]]:
         """``(place, drive, meaning, at)`` of what needed attention."""
@@ -426,7 +479,9 @@ def _connect(path: Path) -> sqlite3.Connection:
     return db
 
 
-def _entries(survey: Survey, leave_out: frozenset[Role], links: bool, strands: dict[tuple[bytes, int], int]) -> Iterator[tuple[Any, ...]]:
+def _entries(
+    survey: Survey, leave_out: frozenset[Role], links: bool, strands: dict[tuple[bytes, int], int]
+) -> Iterator[tuple[Any, ...]]:
     out = {ROLES.index(r) for r in leave_out}
     first_of: dict[int, int] = {}
     for index, folder in enumerate(survey.folders):
@@ -447,8 +502,23 @@ def _entries(survey: Survey, leave_out: frozenset[Role], links: bool, strands: d
                 twin = first_of.setdefault(survey.inode[row], row)
                 twin = None if twin == row else twin
             strand = strands.setdefault((top, role), len(strands))
-            yield (row, index, name, int(kind), survey.size[row], survey.allocated[row], inode_key(survey.inode[row]), survey.mtime_ns[row],
-                   survey.ctime_ns[row], survey.mode[row], survey.link_count[row], role, int(fate), strand, twin)  # fmt: skip
+            yield (
+                row,
+                index,
+                name,
+                int(kind),
+                survey.size[row],
+                survey.allocated[row],
+                inode_key(survey.inode[row]),
+                survey.mtime_ns[row],
+                survey.ctime_ns[row],
+                survey.mode[row],
+                survey.link_count[row],
+                role,
+                int(fate),
+                strand,
+                twin,
+            )
 
 
 def inode_key(inode: int) -> int:

@@ -14,29 +14,65 @@ from fascis.crossing.states import ARRIVED, State
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
 
-_CODES = {CopyState.UNREADABLE: "unreadable", CopyState.CHANGING: "changing", CopyState.VANISHED: "vanished", CopyState.MISMATCH: "mismatch"}
+_CODES = {
+    CopyState.UNREADABLE: "unreadable",
+    CopyState.CHANGING: "changing",
+    CopyState.VANISHED: "vanished",
+    CopyState.MISMATCH: "mismatch",
+}
 
 
 def problem_object(problem: Problem) -> dict[str, Any]:
     """A problem as JSON."""
-    return {"severity": problem.severity.value, "code": problem.code, "sentence": problem.sentence, "files": [place_text(p) for p in problem.files]}
+    return {
+        "severity": problem.severity.value,
+        "code": problem.code,
+        "sentence": problem.sentence,
+        "files": [place_text(p) for p in problem.files],
+    }
 
 
 def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
     """What a dry run or a refusal prints."""
     return _object(
-        crossing=None, state=state, library_id=plan.library_id or None, **{"from": shown(str(plan.source))}, to=[shown(str(plan.target))],
-        destinations=[{"path": shown(str(plan.target)), "state": state, "proven": False, "verified_files": 0, "verified_bytes": 0}],
-        files=plan.totals.files, bytes=plan.totals.bytes, problems=[problem_object(p) for p in plan.problems], seconds=0.0,
-    )  # fmt: skip
+        crossing=None,
+        state=state,
+        library_id=plan.library_id or None,
+        **{"from": shown(str(plan.source))},
+        to=[shown(str(plan.target))],
+        destinations=[
+            {"path": shown(str(plan.target)), "state": state, "proven": False, "verified_files": 0, "verified_bytes": 0}
+        ],
+        files=plan.totals.files,
+        bytes=plan.totals.bytes,
+        problems=[problem_object(p) for p in plan.problems],
+        seconds=0.0,
+    )
 
 
 def _object(**known: Any) -> dict[str, Any]:
     empty: dict[str, Any] = {
-        "crossing": None, "state": "refused", "library_id": None, "from": None, "to": [], "destinations": [], "files": 0, "bytes": 0,
-        "verified_files": 0, "verified_bytes": 0, "gathered_files": 0, "problems": [], "mismatched": [], "left_behind": [],
-        "released_files": 0, "released_bytes": 0, "parked_at": None, "manifest": None, "receipt": None, "seconds": 0.0,
-    }  # fmt: skip
+        "crossing": None,
+        "state": "refused",
+        "library_id": None,
+        "from": None,
+        "to": [],
+        "destinations": [],
+        "files": 0,
+        "bytes": 0,
+        "verified_files": 0,
+        "verified_bytes": 0,
+        "gathered_files": 0,
+        "problems": [],
+        "mismatched": [],
+        "left_behind": [],
+        "released_files": 0,
+        "released_bytes": 0,
+        "parked_at": None,
+        "manifest": None,
+        "receipt": None,
+        "seconds": 0.0,
+    }
     return {**empty, **known}
 
 
@@ -65,7 +101,8 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
     release = journal.value("release") or {}
     hindered = list(crossing.hindrances())
     problems = [
-        {"severity": "decision", "code": _CODES[s], "sentence": hindrance_sentence(p, s), "files": [place_text(p)]} for p, s in hindered[:1000]
+        {"severity": "decision", "code": _CODES[s], "sentence": hindrance_sentence(p, s), "files": [place_text(p)]}
+        for p, s in hindered[:1000]
     ]
     if error is not None:
         problems.append({"severity": "stops", "code": code_of(error), "sentence": str(error), "files": []})
@@ -73,17 +110,34 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")
     return _object(
-        crossing=crossing.id, state=state.value, library_id=places.header["library_id"], **{"from": shown(str(places.source))}, to=[target],
-        destinations=[{"path": target, "state": state.value, "proven": bool(verified_files) and journal.proven(),
-                       "verified_files": verified_files, "verified_bytes": verified_bytes}],
-        files=files, bytes=size, verified_files=verified_files, verified_bytes=verified_bytes, problems=problems,
+        crossing=crossing.id,
+        state=state.value,
+        library_id=places.header["library_id"],
+        **{"from": shown(str(places.source))},
+        to=[target],
+        destinations=[
+            {
+                "path": target,
+                "state": state.value,
+                "proven": bool(verified_files) and journal.proven(),
+                "verified_files": verified_files,
+                "verified_bytes": verified_bytes,
+            }
+        ],
+        files=files,
+        bytes=size,
+        verified_files=verified_files,
+        verified_bytes=verified_bytes,
+        problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
-        left_behind=release.get("left_behind", []), released_files=release.get("files", 0), released_bytes=release.get("bytes", 0),
+        left_behind=release.get("left_behind", []),
+        released_files=release.get("files", 0),
+        released_bytes=release.get("bytes", 0),
         parked_at=shown(parked_at) if parked_at else None,
         manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
         receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
         seconds=round(journal.value("seconds", 0.0), 3),
-    )  # fmt: skip
+    )
 
 
 def exit_status(record: dict[str, Any]) -> int:

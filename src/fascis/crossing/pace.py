@@ -15,7 +15,14 @@ _LEAST_SECONDS = 1.5
 class Pace:
     """Running totals of one destination, and the speed over the last twenty seconds. Bytes and seconds."""
 
-    def __init__(self, files: int, total: int, verified_files: int = 0, verified_bytes: int = 0, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self,
+        files: int,
+        total: int,
+        verified_files: int = 0,
+        verified_bytes: int = 0,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         self.files, self.total_bytes = files, total
         self.copied_files = self.verified_files = verified_files
         self.copied_bytes = self.verified_bytes = verified_bytes

@@ -50,10 +50,16 @@ def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, o
             medium.sync_folder(b"")
         except FileExistsError as error:
             journal.conclude(act, "refused: the name exists", workspace.clock())
-            raise Refused("destination-exists", f"{shown(new)} exists beside the originals and is not touched. Give it another name first.") from error
+            raise Refused(
+                "destination-exists",
+                f"{shown(new)} exists beside the originals and is not touched. Give it another name first.",
+            ) from error
         except OSError as error:
             journal.conclude(act, f"refused: {error.strerror}", workspace.clock())
-            raise Refused("cannot-set-aside", f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals stay where they are.") from error  # fmt: skip
+            raise Refused(
+                "cannot-set-aside",
+                f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals stay where they are.",
+            ) from error
         journal.conclude(act, "done", workspace.clock())
     except OSError as error:
         raise told(error, "rename", os.fsencode(old)) from error
@@ -63,7 +69,7 @@ def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, o
 
 def _is_root(places: Places, name: str) -> bool:
     try:
-        return inode_key(os.lstat(places.source.parent / name).st_ino) == places.header["root_inode"]
+        return inode_key(os.lstat(places.source.parent / name).st_ino) == int(places.header["root_inode"])
     except OSError:
         return False
 

@@ -66,7 +66,7 @@ class Places:
     @property
     def target(self) -> Path:
         """The library's new folder."""
-        return self.destination / self.header["name"]
+        return self.destination / str(self.header["name"])
 
     @property
     def staging(self) -> bytes:
@@ -90,7 +90,7 @@ class Places:
                 s = os.lstat(path)
             except OSError:
                 continue
-            if inode_key(s.st_ino) == self.header["root_inode"]:
+            if inode_key(s.st_ino) == int(self.header["root_inode"]):
                 return path
         return self.source
 
@@ -117,8 +117,13 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
     medium = workspace.drives.open(path)
     try:
         drive = workspace.drives.at(path)
-        if inode_key(medium.status(b"").st_ino) != places.header["root_inode"] or drive.uuid != places.header["source_drive"]["uuid"]:
-            raise Refused("wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.")
+        if (
+            inode_key(medium.status(b"").st_ino) != places.header["root_inode"]
+            or drive.uuid != places.header["source_drive"]["uuid"]
+        ):
+            raise Refused(
+                "wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched."
+            )
         if lock:
             _hold(medium, path)
     except BaseException:
@@ -131,7 +136,10 @@ def _hold(medium: Medium, path: Path) -> None:
     try:
         fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:
-        raise Refused("held-by-another", f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was changed.") from error
+        raise Refused(
+            "held-by-another",
+            f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was changed.",
+        ) from error
     except OSError:
         return  # a file system without locks; the journal's own lock still serialises
 
@@ -214,7 +222,10 @@ def prove_staging(medium: Medium, places: Places) -> None:
     try:
         said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
     except (EnvironmentTrouble, ValueError) as error:
-        raise Refused("wrong-state", f"The staging folder on {places.header['destination_drive']['label']} is not this crossing's. Nothing was touched.") from error  # fmt: skip
+        raise Refused(
+            "wrong-state",
+            f"The staging folder on {places.header['destination_drive']['label']} is not this crossing's. Nothing was touched.",
+        ) from error
     if said.get("token") != places.header["token"]:
         raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
 
@@ -239,7 +250,7 @@ def is_arriving(destination: Medium, places: Places) -> bool:
     place = places.name + b"/" + CLAIM
     if not destination.exists(place):
         return False
-    return read_small(destination, place) == places.header["token"].encode()
+    return read_small(destination, place) == str(places.header["token"]).encode()
 
 
 def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
@@ -251,11 +262,14 @@ def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
     """
     open_destination(workspace, places).close()
     if journal.state not in ARRIVED or not has_arrived(workspace, places):
-        raise Refused("copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay.")
+        raise Refused(
+            "copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay."
+        )
     return workspace.drives.open(places.target)
 
 
 def fidelity(drive: Drive) -> Fidelity:
     """What a drive keeps of a file."""
-    return Fidelity(drive.rules.modes, drive.rules.attributes, drive.rules.holes, os.geteuid() == 0 and drive.rules.modes)
-
+    return Fidelity(
+        drive.rules.modes, drive.rules.attributes, drive.rules.holes, os.geteuid() == 0 and drive.rules.modes
+    )

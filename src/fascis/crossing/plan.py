@@ -102,7 +102,10 @@ class Surveyed:
 
 
 def survey_library(
-    workspace: Workspace, source: Path, beat: Callable[[int], None] | None = None, cancelled: Callable[[], bool] = lambda: False
+    workspace: Workspace,
+    source: Path,
+    beat: Callable[[int], None] | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Surveyed:
     """Surveys a library's folder; what makes it unfit comes as problems, not as errors."""
     empty = Survey()
@@ -111,7 +114,9 @@ def survey_library(
         return Surveyed(source, empty, None, [Problem(Severity.STOPS, code, sentence, remedy)])
 
     if not os.path.lexists(source):
-        return unfit("library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive.")
+        return unfit(
+            "library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive."
+        )
     if not source.is_dir():
         return unfit("library-not-a-folder", f"{shown(str(source))} is not a folder.", "Name the library's own folder.")
     try:
@@ -132,13 +137,19 @@ def survey_library(
     finally:
         medium.close()
     if found.unlistable:
-        problems.append(Problem(
-            Severity.STOPS, "library-unreadable",
-            f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
-            "See to their permissions.", tuple(t.place for t in found.unlistable[:1000]),
-        ))  # fmt: skip
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "library-unreadable",
+                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
+                "See to their permissions.",
+                tuple(t.place for t in found.unlistable[:1000]),
+            )
+        )
     elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
-        problems.append(Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder."))
+        problems.append(
+            Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
+        )
     return Surveyed(source, found, identity, problems)
 
 
@@ -149,24 +160,47 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
     name = choices.name or (identity.name if identity and _plain(identity.name) else source.name)
     problems = list(surveyed.problems)
     if not _plain(name):
-        problems.append(Problem(Severity.STOPS, "name-not-usable", f"{shown(name) or 'An empty name'} cannot be the name of a folder.", "Choose another name."))  # fmt: skip
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "name-not-usable",
+                f"{shown(name) or 'An empty name'} cannot be the name of a folder.",
+                "Choose another name.",
+            )
+        )
         name = source.name or "library"
     around = look_around(workspace, source, destination, name, found, choices.leave_out, identity)
     problems += around.problems
     totals, left = _totals(found, choices.leave_out, around.destination_drive)
     problems += around.room_problems(totals.room, len(found))
     if choices.after in (After.PARK, After.RELEASE) and not os.access(source.parent, os.W_OK | os.X_OK):
-        problems.append(Problem(Severity.STOPS, "cannot-set-aside",
-                                f"The originals could not be set aside: {shown(str(source.parent))} may not be written.",
-                                "Let the originals stay, or see to the permissions."))  # fmt: skip
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "cannot-set-aside",
+                f"The originals could not be set aside: {shown(str(source.parent))} may not be written.",
+                "Let the originals stay, or see to the permissions.",
+            )
+        )
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
-        crossing=new_crossing_id(), token=secrets.token_hex(16), library_id=(identity.library_id if identity else known or ""),
-        name=name, kind=identity.kind if identity else "library", source=source, source_drive=around.source_drive,
-        destination=destination, destination_drive=around.destination_drive, choices=choices, survey=found, identity=identity,
-        totals=totals, left_out=left,
-        estimate=estimate(totals.allocated, totals.files, around.source_drive, around.destination_drive, speeds), problems=problems,
-    )  # fmt: skip
+        crossing=new_crossing_id(),
+        token=secrets.token_hex(16),
+        library_id=(identity.library_id if identity else known or ""),
+        name=name,
+        kind=identity.kind if identity else "library",
+        source=source,
+        source_drive=around.source_drive,
+        destination=destination,
+        destination_drive=around.destination_drive,
+        choices=choices,
+        survey=found,
+        identity=identity,
+        totals=totals,
+        left_out=left,
+        estimate=estimate(totals.allocated, totals.files, around.source_drive, around.destination_drive, speeds),
+        problems=problems,
+    )
 
 
 def _plain(name: str) -> bool:
@@ -207,4 +241,4 @@ def _totals(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> t
                     size = found.allocated[row]
                 room += -(-size // block) * block
     room += len(found.folders) * block
-    return Totals(*along, room), Totals(*left, 0)
+    return Totals(along[0], along[1], along[2], room), Totals(left[0], left[1], left[2])

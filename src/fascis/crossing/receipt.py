@@ -22,20 +22,39 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
     verified_files, verified_bytes = journal.verified()
     left_files, left_bytes = journal.sums("e.fate=1")
     return {
-        "format": FORMAT, "crossing": h["crossing"], "library_id": h["library_id"], "name": shown(h["name"]),
-        "state": journal.state.value, "from": shown(h["source"]), "from_drive": h["source_drive"],
-        "to": shown(h["destination"]) + "/" + shown(h["name"]), "to_drive": h["destination_drive"], "after": h["after"],
-        "planned_at": h["planned_at"], "settled_at": journal.value("settled_at"), "files": files, "bytes": total,
-        "verified_files": verified_files, "verified_bytes": verified_bytes, "proven": journal.proven(), "digest": "BLAKE3",
+        "format": FORMAT,
+        "crossing": h["crossing"],
+        "library_id": h["library_id"],
+        "name": shown(h["name"]),
+        "state": journal.state.value,
+        "from": shown(h["source"]),
+        "from_drive": h["source_drive"],
+        "to": shown(h["destination"]) + "/" + shown(h["name"]),
+        "to_drive": h["destination_drive"],
+        "after": h["after"],
+        "planned_at": h["planned_at"],
+        "settled_at": journal.value("settled_at"),
+        "files": files,
+        "bytes": total,
+        "verified_files": verified_files,
+        "verified_bytes": verified_bytes,
+        "proven": journal.proven(),
+        "digest": "BLAKE3",
         "seconds": journal.value("seconds", 0.0),
         "left_out": {"roles": h["leave_out"], "files": left_files, "bytes": left_bytes},
-        "not_copied": [{"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
-                       for i in journal.items("e.fate=0 AND c.state>2")],
+        "not_copied": [
+            {"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
+            for i in journal.items("e.fate=0 AND c.state>2")
+        ],
         "decisions": h.get("decisions", []),
-        "attention": [{"path": place_text(p), "drive": d, "meaning": m, "at": at} for p, d, m, at in journal.attentions()],
+        "attention": [
+            {"path": place_text(p), "drive": d, "meaning": m, "at": at} for p, d, m, at in journal.attentions()
+        ],
         "acts": [{"what": k, "subject": s, "begun": b, "ended": e, "outcome": o} for k, s, b, e, o in journal.acts()],
-        "release": journal.value("release"), "looked_at": journal.value("looked_at"), "parked_at": journal.value("parked_at"),
-    }  # fmt: skip
+        "release": journal.value("release"),
+        "looked_at": journal.value("looked_at"),
+        "parked_at": journal.value("parked_at"),
+    }
 
 
 def receipt_json(record: dict[str, Any]) -> bytes:
@@ -57,11 +76,13 @@ table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:.3rem .6
 td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media print{body{background:#fff}main{border:0;margin:0}}
 """
 _STATES = {
-    State.SETTLED: "Whole and verified at the new place", State.SWITCHED: "Whole, verified, and at home there",
+    State.SETTLED: "Whole and verified at the new place",
+    State.SWITCHED: "Whole, verified, and at home there",
     State.PARKED: "Whole, verified, at home there; the originals are set aside",
-    State.RELEASED: "Whole, verified, at home there; the originals are deleted", State.UNDONE: "Given up; the old place is home",
+    State.RELEASED: "Whole, verified, at home there; the originals are deleted",
+    State.UNDONE: "Given up; the old place is home",
     State.FAILED: "Stopped: a copy read back wrong. The originals are untouched",
-}  # fmt: skip
+}
 
 
 def seal(record: dict[str, Any]) -> str:
@@ -77,7 +98,10 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     """The main figures as ``(what, figure)``, the same on the page and in the window."""
     rows = [
         ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
-        ("Read back and equal", f"{counted(record['verified_files'], 'file')}, {number(record['verified_bytes'])}{NBSP}bytes"),
+        (
+            "Read back and equal",
+            f"{counted(record['verified_files'], 'file')}, {number(record['verified_bytes'])}{NBSP}bytes",
+        ),
         ("Read back", "from the drive itself" if record["proven"] else "perhaps from memory: not proven on this drive"),
         ("Digest", record["digest"]),
         ("Planned", clock_text(record["planned_at"])),
@@ -85,13 +109,22 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     ]
     if record["left_out"]["files"]:
         roles = ", ".join(record["left_out"]["roles"])
-        rows.append(("Left out, stays at the old place", f"{counted(record['left_out']['files'], 'file')} ({roles}), {size(record['left_out']['bytes'])}"))
+        rows.append(
+            (
+                "Left out, stays at the old place",
+                f"{counted(record['left_out']['files'], 'file')} ({roles}), {size(record['left_out']['bytes'])}",
+            )
+        )
     if record["parked_at"]:
         rows.append(("Originals set aside at", shown(record["parked_at"])))
     if release := record["release"]:
-        rows.append(("Originals deleted", f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes"))
+        rows.append(
+            ("Originals deleted", f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes")
+        )
         rows.append((f"Free on {record['from_drive']['label']} before", f"{number(release['free_before'])}{NBSP}bytes"))
-        rows.append((f"Free on {record['from_drive']['label']} after, measured", f"{number(release['free_after'])}{NBSP}bytes"))
+        rows.append(
+            (f"Free on {record['from_drive']['label']} after, measured", f"{number(release['free_after'])}{NBSP}bytes")
+        )
     return rows
 
 
@@ -102,15 +135,22 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     wrong = "" if record["verified_files"] == record["files"] else " wrong"
     body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
     body.append("<h2>From and to</h2><table>")
-    for label, drive, path in (("From", record["from_drive"], record["from"]), ("To", record["to_drive"], record["to"])):
+    for label, drive, path in (
+        ("From", record["from_drive"], record["from"]),
+        ("To", record["to_drive"], record["to"]),
+    ):
         stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
-        body.append(f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><code class=quiet>{e(path)}</code>")
+        body.append(
+            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><code class=quiet>{e(path)}</code>"
+        )
     body.append("</table><h2>Figures</h2><table>")
     body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
     body.append("</table>")
     if release := record["release"]:
         if release["reasons"]:
-            body.append("<h2>Why less came free than was deleted</h2>" + "".join(f"<p>{e(r)}</p>" for r in release["reasons"]))
+            body.append(
+                "<h2>Why less came free than was deleted</h2>" + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
+            )
         if release["left_behind"]:
             body.append("<h2>What stays at the old place</h2>")
             body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in release["left_behind"][:500]]))
@@ -121,10 +161,25 @@ def receipt_html(record: dict[str, Any]) -> bytes:
         body.append("<h2>Decided before the start</h2>" + "".join(f"<p>{e(d)}</p>" for d in record["decisions"]))
     if record["attention"]:
         body.append("<h2>Needed attention</h2>")
-        body.append(_table(("File", "Drive", "What it means"), [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]]))
+        body.append(
+            _table(
+                ("File", "Drive", "What it means"),
+                [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]],
+            )
+        )
     body.append("<h2>What was done, in order</h2>")
-    body.append(_table(("When", "What", "Outcome"), [(clock_text(a["begun"]), f"{a['what']}: {a['subject']}", a["outcome"] or "not finished") for a in record["acts"]]))  # fmt: skip
-    body.append("<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check .fascis/manifest.b3</code></p>")
+    body.append(
+        _table(
+            ("When", "What", "Outcome"),
+            [
+                (clock_text(a["begun"]), f"{a['what']}: {a['subject']}", a["outcome"] or "not finished")
+                for a in record["acts"]
+            ],
+        )
+    )
+    body.append(
+        "<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check .fascis/manifest.b3</code></p>"
+    )
     page = f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
     return page.encode("utf-8", "backslashreplace")
 

@@ -54,7 +54,10 @@ class Release:
         for item in self.journal.items(_ELIGIBLE):
             self.control.checkpoint()
             if not self._copy_holds(item):
-                raise Refused("copy-changed", f"The copy of {shown(item.place)} is not what was verified. No original was deleted.")
+                raise Refused(
+                    "copy-changed",
+                    f"The copy of {shown(item.place)} is not what was verified. No original was deleted.",
+                )
 
     def _copy_holds(self, item: Item) -> bool:
         place = own_place(item.place, self.crossing) if item.fate is Fate.OWN else item.place
@@ -85,7 +88,11 @@ class Release:
             self.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
             outcomes = [self._release_one(item, fresh, opened) for item in batch]
             self.journal.record_origin(outcomes)
-            files = [i for i, o in zip(batch, outcomes, strict=True) if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is Fate.COPY]
+            files = [
+                i
+                for i, o in zip(batch, outcomes, strict=True)
+                if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is Fate.COPY
+            ]
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
         self._folders()
 
@@ -216,4 +223,3 @@ def left_behind(journal: Journal, source: Medium | None, differences: Difference
         if place not in out:
             out[place] = "changed"
     return sorted(out.items())
-

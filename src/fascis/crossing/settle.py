@@ -26,16 +26,21 @@ from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, shown
 from fascis.library.identity import IDENTITY, OWN, Crossed, Home, Identity, format_identity
-from fascis.library.survey import Kind
 
 MANIFEST = OWN + b"/manifest.b3"
 INVENTORY = OWN + b"/inventory.csv"
 
 
 def settle(
-    journal: Journal, places: Places, source: Medium, destination: Side, home: Home, owner: bool, clock: Callable[[], float],
+    journal: Journal,
+    places: Places,
+    source: Medium,
+    destination: Side,
+    home: Home,
+    owner: bool,
+    clock: Callable[[], float],
     receipts: Callable[[], tuple[bytes, bytes]],
-) -> None:  # fmt: skip
+) -> None:
     """Brings a verified crossing's staged library to its final name. May be called again after any interruption.
 
     Args:
@@ -69,7 +74,9 @@ def settle(
 
 def _links(journal: Journal, places: Places, source: Medium, medium: Medium) -> None:
     for item in journal.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
-        place = join(places.staged_library, own_place(item.place, places.crossing) if item.fate is Fate.OWN else item.place)
+        place = join(
+            places.staged_library, own_place(item.place, places.crossing) if item.fate is Fate.OWN else item.place
+        )
         status, target = source.status(item.place), source.read_link(item.place)
         if medium.exists(place):
             medium.unlink(place)
@@ -107,9 +114,14 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
 
 
 def _own_files(
-    journal: Journal, places: Places, source: Medium, medium: Medium, home: Home, receipts: Callable[[], tuple[bytes, bytes]],
+    journal: Journal,
+    places: Places,
+    source: Medium,
+    medium: Medium,
+    home: Home,
+    receipts: Callable[[], tuple[bytes, bytes]],
     clock: Callable[[], float],
-) -> None:  # fmt: skip
+) -> None:
     root = places.staged_library
     for folder in (OWN, OWN + b"/receipts"):
         if not medium.exists(join(root, folder)):
@@ -119,7 +131,7 @@ def _own_files(
     _put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
     _put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
     _put(medium, join(root, INVENTORY), lambda out: _inventory(out, journal))
-    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(journal)) and None)
+    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(journal)))
     identity = new_identity(places, home, journal, clock)
     _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
@@ -129,15 +141,24 @@ def _own_files(
 def new_identity(places: Places, home: Home, journal: Journal, clock: Callable[[], float]) -> Identity:
     """The identity of the library in its new place."""
     header = places.header
-    crossed = Crossed.model_validate({
-        "id": places.crossing, "when": datetime.fromtimestamp(clock(), UTC), "from": shown(header["source"]),
-        "to": shown(str(places.target)), "token": header["token"],
-    })  # fmt: skip
+    crossed = Crossed.model_validate(
+        {
+            "id": places.crossing,
+            "when": datetime.fromtimestamp(clock(), UTC),
+            "from": shown(header["source"]),
+            "to": shown(str(places.target)),
+            "token": header["token"],
+        }
+    )
     old = Identity.model_validate(header["identity"]) if header.get("identity") else None
     return Identity(
-        library_id=header["library_id"], name=shown(header["name"]), kind=header["kind"], home=home,
-        roles=old.roles if old else {}, history=[*(old.history if old else []), crossed],
-    )  # fmt: skip
+        library_id=header["library_id"],
+        name=shown(header["name"]),
+        kind=header["kind"],
+        home=home,
+        roles=old.roles if old else {},
+        history=[*(old.history if old else []), crossed],
+    )
 
 
 def _all(out: BinaryIO, content: bytes) -> None:
@@ -175,14 +196,14 @@ class _Stream(io.RawIOBase):
     def writable(self) -> bool:
         return True
 
-    def write(self, content) -> int:  # type: ignore[no-untyped-def]  # noqa: ANN001 - any buffer
+    def write(self, content) -> int:  # type: ignore[no-untyped-def]
         view = memoryview(content).cast("B")
         self.hasher.update(view)
         self._file.write(view)
         return len(view)
 
 
-def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], None]) -> None:
+def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], object]) -> None:
     """Writes one of Fascis's own files anew into the staged library and reads it back."""
     if medium.exists(place):
         medium.unlink(place)
@@ -200,7 +221,9 @@ def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], None]) -> None
     try:
         again.drop_cached()
         if digest_of(again) != raw.hasher.digest():
-            raise EnvironmentTrouble(f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place)
+            raise EnvironmentTrouble(
+                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place
+            )
     finally:
         again.close()
 
@@ -218,8 +241,11 @@ def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clo
             return
         except FileExistsError as error:
             if journal.open_act("claim") is None or not _only_claimed(places, medium):
-                raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
-                              " waits beside it; set that folder aside and resume.") from error  # fmt: skip
+                raise Refused(
+                    "destination-exists",
+                    f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
+                    " waits beside it; set that folder aside and resume.",
+                ) from error
         except OSError as error:
             if error.errno != errno.EINVAL:
                 raise
@@ -299,4 +325,3 @@ def _clear(medium: Medium, place: bytes, keep: bytes) -> None:
             medium.remove_folder(inner)
         elif inner != keep:
             medium.unlink(inner)
-

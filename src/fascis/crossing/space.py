@@ -60,9 +60,15 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
         held = sum({(o.device, o.inode): o.size for o in holders}.values())
         reasons.append(f"{programs} still holds deleted files open ({size(held)}); close it, and the room comes free.")
     if deleted.linked_elsewhere:
-        reasons.append(f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library and stay on the drive.")
+        reasons.append(
+            f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library and stay on the drive."
+        )
     if deleted.shared:
-        reasons.append(f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and stay until those go.")
+        reasons.append(
+            f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and stay until those go."
+        )
     if not reasons:
-        reasons.append(f"{size(missing)} did not come free; other programs may have written to {drive.label} meanwhile.")
+        reasons.append(
+            f"{size(missing)} did not come free; other programs may have written to {drive.label} meanwhile."
+        )
     return reasons

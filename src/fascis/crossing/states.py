@@ -47,4 +47,6 @@ def check_transition(now: State, new: State) -> None:
         Refused: ``new`` may not follow ``now``.
     """
     if new not in TRANSITIONS[now]:
-        raise Refused("wrong-state", f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was changed.")
+        raise Refused(
+            "wrong-state", f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was changed."
+        )

@@ -13,6 +13,7 @@ from fascis.files.medium import Medium
 from fascis.files.names import join
 from fascis.library.survey import Kind
 
+Place = bytes
 _MOST = 10_000
 
 
@@ -20,9 +21,9 @@ _MOST = 10_000
 class Differences:
     """What is not as it was recorded; places, at most 10,000 of each, and counts of all."""
 
-    changed: list[bytes] = field(default_factory=list)
-    appeared: list[bytes] = field(default_factory=list)
-    gone: list[bytes] = field(default_factory=list)
+    changed: list[Place] = field(default_factory=list)
+    appeared: list[Place] = field(default_factory=list)
+    gone: list[Place] = field(default_factory=list)
     files: int = 0
     bytes: int = 0
 

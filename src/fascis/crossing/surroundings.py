@@ -32,7 +32,9 @@ class Surroundings:
     destination_drive: Drive | None = None
     problems: list[Problem] = field(default_factory=list)
 
-    def add(self, severity: Severity, code: str, sentence: str, remedy: str = "", files: tuple[bytes, ...] = ()) -> None:
+    def add(
+        self, severity: Severity, code: str, sentence: str, remedy: str = "", files: tuple[bytes, ...] = ()
+    ) -> None:
         """Adds a problem."""
         self.problems.append(Problem(severity, code, sentence, remedy, files[:_MOST]))
 
@@ -43,24 +45,35 @@ class Surroundings:
             reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
             if needed + reserve > drive.free:
                 yield Problem(
-                    Severity.STOPS, "not-enough-room",
+                    Severity.STOPS,
+                    "not-enough-room",
                     f"{drive.label} has {size(drive.free)} free; {size(needed + reserve)} are needed"
                     f" ({size(needed)} for the files, the rest in reserve).",
                     "Choose a drive with more room, or leave out what can be made again.",
-                )  # fmt: skip
+                )
         folder = self.workspace.state
         while not folder.exists():
             folder = folder.parent
         space = os.statvfs(folder)
         wanted = rows * _JOURNAL_BYTES_A_FILE + (4 << 20)
         if space.f_bavail * space.f_frsize < wanted:
-            yield Problem(Severity.STOPS, "no-room-for-journal",
-                          f"The journal needs {size(wanted)} on the drive of {shown(str(folder))}, which has"
-                          f" {size(space.f_bavail * space.f_frsize)}.", "Free a little room there first.")  # fmt: skip
+            yield Problem(
+                Severity.STOPS,
+                "no-room-for-journal",
+                f"The journal needs {size(wanted)} on the drive of {shown(str(folder))}, which has"
+                f" {size(space.f_bavail * space.f_frsize)}.",
+                "Free a little room there first.",
+            )
 
 
 def look_around(
-    workspace: Workspace, source: Path, destination: Path, name: str, found: Survey, leave_out: frozenset[Role], identity: Identity | None
+    workspace: Workspace,
+    source: Path,
+    destination: Path,
+    name: str,
+    found: Survey,
+    leave_out: frozenset[Role],
+    identity: Identity | None,
 ) -> Surroundings:
     """Looks at both places. Writes nothing."""
     around = Surroundings(workspace)
@@ -77,23 +90,42 @@ def look_around(
 
 def _library(around: Surroundings, source: Path, found: Survey) -> None:
     if found.mounts:
-        around.add(Severity.DECISION, "nested-mounts",
-                   f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside the library; what is on them stays where it is.",
-                   "Unmount them, or go on without them.", tuple(found.mounts))  # fmt: skip
+        around.add(
+            Severity.DECISION,
+            "nested-mounts",
+            f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside the library; what is on them stays where it is.",
+            "Unmount them, or go on without them.",
+            tuple(found.mounts),
+        )
     inodes = _Inodes(found)
     openers = find_open(inodes)
     writers = [o for o in openers.files if o.writing]
     if writers:
         programs = ", ".join(sorted({shown(o.program) for o in writers}))
         places = inodes.places({o.inode for o in writers})
-        around.add(Severity.STOPS, "library-open", f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
-                   f"Close {programs}, then look again.", tuple(places))  # fmt: skip
+        around.add(
+            Severity.STOPS,
+            "library-open",
+            f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
+            f"Close {programs}, then look again.",
+            tuple(places),
+        )
     if not openers.all_seen:
-        around.add(Severity.NOTE, "open-not-known", "Programs of other users cannot be seen; whether one has the library open is not known.")
+        around.add(
+            Severity.NOTE,
+            "open-not-known",
+            "Programs of other users cannot be seen; whether one has the library open is not known.",
+        )
     special = tuple(place for row, _, place in found.rows() if found.kind(row) is Kind.SPECIAL)
     if special:
-        around.add(Severity.NOTE, "special-files", f"{counted(len(special), 'device, pipe or socket', 'devices, pipes or sockets')}"
-                   " cannot be copied and will stay.", "", special)  # fmt: skip
+        around.add(
+            Severity.NOTE,
+            "special-files",
+            f"{counted(len(special), 'device, pipe or socket', 'devices, pipes or sockets')}"
+            " cannot be copied and will stay.",
+            "",
+            special,
+        )
 
 
 class _Inodes:
@@ -124,10 +156,14 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> bool:
     """Problems of the folder the library would go into; True when it can be looked at further."""
     text = shown(str(destination))
     if not os.path.lexists(destination):
-        around.add(Severity.STOPS, "destination-missing", f"There is no folder {text}.", "Make it, or connect its drive.")
+        around.add(
+            Severity.STOPS, "destination-missing", f"There is no folder {text}.", "Make it, or connect its drive."
+        )
         return False
     if not destination.is_dir():
-        around.add(Severity.STOPS, "destination-not-a-folder", f"{text} is not a folder.", "Name a folder on the drive.")
+        around.add(
+            Severity.STOPS, "destination-not-a-folder", f"{text} is not a folder.", "Name a folder on the drive."
+        )
         return False
     try:
         drive = around.destination_drive = around.workspace.drives.at(destination)
@@ -138,18 +174,44 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> bool:
         around.add(Severity.STOPS, "away", f"{drive.label} is away.", "Connect it.")
         return False
     if _inside(destination, source):
-        around.add(Severity.STOPS, "destination-inside-library", f"{text} lies inside the library itself.", "Choose another drive.")
+        around.add(
+            Severity.STOPS,
+            "destination-inside-library",
+            f"{text} lies inside the library itself.",
+            "Choose another drive.",
+        )
         return False
     if drive.read_only:
-        around.add(Severity.STOPS, "destination-read-only", f"{drive.label} can only be read.", "Connect it so that it can be written.")
+        around.add(
+            Severity.STOPS,
+            "destination-read-only",
+            f"{drive.label} can only be read.",
+            "Connect it so that it can be written.",
+        )
     elif not os.access(destination, os.W_OK | os.X_OK):
-        around.add(Severity.STOPS, "destination-not-permitted", f"{text} may not be written by you.", "See to its permissions.")
+        around.add(
+            Severity.STOPS, "destination-not-permitted", f"{text} may not be written by you.", "See to its permissions."
+        )
     if around.source_drive and around.source_drive.uuid == drive.uuid:
-        around.add(Severity.STOPS, "same-drive", f"The library is on {drive.label} already; nothing would be freed.", "Choose another drive.")
+        around.add(
+            Severity.STOPS,
+            "same-drive",
+            f"The library is on {drive.label} already; nothing would be freed.",
+            "Choose another drive.",
+        )
     elif around.source_drive and around.workspace.drives.same_disk(around.source_drive, drive):
-        around.add(Severity.DECISION, "same-disk", f"Both places are on one physical disk; if it breaks, both are lost.", "Choose another drive.")
+        around.add(
+            Severity.DECISION,
+            "same-disk",
+            "Both places are on one physical disk; if it breaks, both are lost.",
+            "Choose another drive.",
+        )
     if drive.transport == "network":
-        around.add(Severity.NOTE, "network-drive", f"{drive.label} is a network share; whether a flush reaches its disks is not known.")
+        around.add(
+            Severity.NOTE,
+            "network-drive",
+            f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
+        )
     return True
 
 
@@ -157,8 +219,12 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
     """Problems of what stands at the destination already."""
     target = destination / name
     if os.path.lexists(target):
-        around.add(Severity.STOPS, "destination-exists", f"{shown(str(target))} exists already; nothing there is touched.",
-                   "Give the library another name there.")  # fmt: skip
+        around.add(
+            Severity.STOPS,
+            "destination-exists",
+            f"{shown(str(target))} exists already; nothing there is touched.",
+            "Give the library another name there.",
+        )
     if identity is None:
         return
     try:
@@ -175,8 +241,12 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         except (Damaged, EnvironmentTrouble):
             continue
         if other and other.library_id == identity.library_id:
-            around.add(Severity.DECISION, "same-library-there", f"{shown(str(sibling))} is a copy of this same library.",
-                       "Go on to have one more copy beside it.")  # fmt: skip
+            around.add(
+                Severity.DECISION,
+                "same-library-there",
+                f"{shown(str(sibling))} is a copy of this same library.",
+                "Go on to have one more copy beside it.",
+            )
 
 
 def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave_out: frozenset[Role]) -> None:
@@ -185,7 +255,12 @@ def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave
     out = {ROLES.index(r) for r in leave_out}
     bad: list[tuple[bytes, str]] = []
     if why := rules.refuses_name(fsname(name)):
-        around.add(Severity.STOPS, "name-not-usable", f"{rules.name} cannot hold the name {shown(name)}: it {why}.", "Choose another name there.")
+        around.add(
+            Severity.STOPS,
+            "name-not-usable",
+            f"{rules.name} cannot hold the name {shown(name)}: it {why}.",
+            "Choose another name there.",
+        )
     large, one, links, hard, modes, sparse = [], [], [], 0, 0, 0
     for folder in found.folders:
         if folder.place and (why := rules.refuses_name(folder.place.rpartition(b"/")[2])):
@@ -210,26 +285,57 @@ def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave
             sparse += found.allocated[row] + 4096 < found.size[row]
     one += _folders_that_become_one(found, rules.fold) if rules.folds_case else []
     if large and rules.largest_file:
-        around.add(Severity.STOPS, "file-too-large", f"{counted(len(large), 'file is', 'files are')} over"
-                   f" {size(rules.largest_file)}, more than {rules.name} can hold.", "Choose a drive with another file system.", tuple(large))  # fmt: skip
+        around.add(
+            Severity.STOPS,
+            "file-too-large",
+            f"{counted(len(large), 'file is', 'files are')} over"
+            f" {size(rules.largest_file)}, more than {rules.name} can hold.",
+            "Choose a drive with another file system.",
+            tuple(large),
+        )
     if bad:
-        around.add(Severity.STOPS, "name-not-possible", f"{rules.name} cannot hold {counted(len(bad), 'name')}:"
-                   f" {shown(bad[0][0])} {bad[0][1]}.",
-                   "Choose a drive with another file system, or rename them.", tuple(p for p, _ in bad))  # fmt: skip
+        around.add(
+            Severity.STOPS,
+            "name-not-possible",
+            f"{rules.name} cannot hold {counted(len(bad), 'name')}: {shown(bad[0][0])} {bad[0][1]}.",
+            "Choose a drive with another file system, or rename them.",
+            tuple(p for p, _ in bad),
+        )
     if one:
-        around.add(Severity.STOPS, "names-become-one", f"{counted(len(one), 'name')} would become one with another on {rules.name},"
-                   " which takes upper and lower case for the same.", "Choose a drive with another file system, or rename them.", tuple(one))  # fmt: skip
+        around.add(
+            Severity.STOPS,
+            "names-become-one",
+            f"{counted(len(one), 'name')} would become one with another on {rules.name},"
+            " which takes upper and lower case for the same.",
+            "Choose a drive with another file system, or rename them.",
+            tuple(one),
+        )
     if links and not rules.links:
-        around.add(Severity.DECISION, "links-not-kept", f"{rules.name} has no links; {counted(len(links), 'link')} will stay at the old place.",
-                   "Choose a drive with another file system, or go on without them.", tuple(links))  # fmt: skip
+        around.add(
+            Severity.DECISION,
+            "links-not-kept",
+            f"{rules.name} has no links; {counted(len(links), 'link')} will stay at the old place.",
+            "Choose a drive with another file system, or go on without them.",
+            tuple(links),
+        )
     if hard and not rules.links:
-        around.add(Severity.NOTE, "hard-links-not-kept", f"{counted(hard, 'name')} of files with several names become files of their own there.")
+        around.add(
+            Severity.NOTE,
+            "hard-links-not-kept",
+            f"{counted(hard, 'name')} of files with several names become files of their own there.",
+        )
     if modes and not rules.modes:
         around.add(Severity.NOTE, "permissions-not-kept", f"{rules.name} keeps no permissions.")
     if sparse and not rules.holes:
-        around.add(Severity.NOTE, "holes-not-kept", f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on {rules.name}.")
+        around.add(
+            Severity.NOTE,
+            "holes-not-kept",
+            f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on {rules.name}.",
+        )
     if rules.granularity_ns > 1_000_000_000:
-        around.add(Severity.NOTE, "times-coarser", f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s.")
+        around.add(
+            Severity.NOTE, "times-coarser", f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s."
+        )
 
 
 def _folders_that_become_one(found: Survey, fold: Callable[[bytes], bytes]) -> list[bytes]:

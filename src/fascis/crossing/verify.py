@@ -18,6 +18,7 @@ from fascis.files.medium import Medium, read_small
 from fascis.files.names import join
 from fascis.library.identity import OWN
 
+Place = bytes
 _LIMIT = 1 << 30
 
 
@@ -28,10 +29,10 @@ class Verification:
     files: int = 0
     bytes: int = 0
     matching: int = 0
-    edited: list[bytes] = field(default_factory=list)
-    damaged: list[bytes] = field(default_factory=list)
-    missing: list[bytes] = field(default_factory=list)
-    unlisted: list[bytes] = field(default_factory=list)
+    edited: list[Place] = field(default_factory=list)
+    damaged: list[Place] = field(default_factory=list)
+    missing: list[Place] = field(default_factory=list)
+    unlisted: list[Place] = field(default_factory=list)
 
     @property
     def sound(self) -> bool:
@@ -42,19 +43,27 @@ class Verification:
 def _recorded(medium: Medium, root: Path) -> dict[bytes, tuple[bytes, Entry | None]]:
     """``place -> (digest, inventory entry)``; the manifest decides, the inventory adds sizes, times and odd names."""
     if not medium.exists(MANIFEST):
-        raise Damaged(root, "there is no manifest", "Only a library that arrived by a crossing can be verified. Nothing was changed.")
+        raise Damaged(
+            root,
+            "there is no manifest",
+            "Only a library that arrived by a crossing can be verified. Nothing was changed.",
+        )
     found: dict[bytes, tuple[bytes, Entry | None]] = {}
     for digest, place in read_manifest(io.BytesIO(read_small(medium, MANIFEST, _LIMIT)), root / ".fascis/manifest.b3"):
         found[place] = (digest, None)
     if medium.exists(INVENTORY):
-        text = io.TextIOWrapper(io.BytesIO(read_small(medium, INVENTORY, _LIMIT)), "utf-8", newline="", errors="surrogateescape")
+        text = io.TextIOWrapper(
+            io.BytesIO(read_small(medium, INVENTORY, _LIMIT)), "utf-8", newline="", errors="surrogateescape"
+        )
         for entry in read_inventory(text, root / ".fascis/inventory.csv"):
             digest = found[entry.place][0] if entry.place in found else entry.digest
             found[entry.place] = (digest, entry)
     return found
 
 
-def verify(medium: Medium, root: Path, control: Control | None = None, beat: Callable[[int, int], None] = lambda _f, _b: None) -> Verification:
+def verify(
+    medium: Medium, root: Path, control: Control | None = None, beat: Callable[[int, int], None] = lambda _f, _b: None
+) -> Verification:
     """Reads everything again. Writes nothing.
 
     Raises:
@@ -83,7 +92,14 @@ def verify(medium: Medium, root: Path, control: Control | None = None, beat: Cal
     return out
 
 
-def _one(medium: Medium, place: bytes, known: tuple[bytes, Entry | None], out: Verification, buffers: Buffers, control: Control) -> None:
+def _one(
+    medium: Medium,
+    place: bytes,
+    known: tuple[bytes, Entry | None],
+    out: Verification,
+    buffers: Buffers,
+    control: Control,
+) -> None:
     digest, entry = known
     out.files += 1
     try:

@@ -6,10 +6,11 @@ import io
 import json
 import os
 import wave
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
@@ -23,6 +24,7 @@ from fascis.workspace import Workspace
 MARK = "made.json"
 VERSION = 3
 _INTERNAL = "Studio internal"
+Make = Callable[[Path], None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +64,11 @@ def make_world(root: Path, slow: bool = True) -> World:
     internal.mkdir(parents=True)
     _libraries(internal)
     _drives(world.drives, slow)
-    for library, kind in ((world.weir, "editing library"), (internal / "Saltmeadow", "editing library"), (internal / "Bell", "photo catalog")):
+    for library, kind in (
+        (world.weir, "editing library"),
+        (internal / "Saltmeadow", "editing library"),
+        (internal / "Bell", "photo catalog"),
+    ):
         surveyed = survey_library(world.workspace, library)
         drive = world.workspace.drives.at(library)
         world.workspace.register.put_library(library, drive.uuid, library.name, kind, None, summary_of(surveyed.survey))
@@ -84,10 +90,23 @@ def _drives(folder: Path, slow: bool) -> None:
         ("field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30),
     ):
         (folder / name).mkdir(exist_ok=True)
-        (folder / name / "stand-in.json").write_text(json.dumps({
-            "uuid": f"demo-{name}", "label": label, "filesystem": filesystem, "capacity_bytes": capacity, "block_bytes": 4096,
-            "transport": transport, "connected": connected, "read_mb_s": read, "write_mb_s": write, "faults": [],
-        }, indent=1))  # fmt: skip
+        (folder / name / "stand-in.json").write_text(
+            json.dumps(
+                {
+                    "uuid": f"demo-{name}",
+                    "label": label,
+                    "filesystem": filesystem,
+                    "capacity_bytes": capacity,
+                    "block_bytes": 4096,
+                    "transport": transport,
+                    "connected": connected,
+                    "read_mb_s": read,
+                    "write_mb_s": write,
+                    "faults": [],
+                },
+                indent=1,
+            )
+        )
     for name, count in (("heron-a", 120), ("heron-b", 60), ("old-stick", 3)):
         older = folder / name / "Older shoots"
         older.mkdir()
@@ -110,32 +129,38 @@ def _libraries(internal: Path) -> None:
         sidecar.with_suffix(".xmp").write_text(_XMP.format(rating=1 + hash(sidecar.name) % 5))
     (internal / "Bell" / "shoots" / "unsorted").mkdir()
     long_take = internal / "Saltmeadow" / "media" / "Tide" / "long_tide_take.mov"
-    with open(long_take, "r+b") as out:  # recorded into a file set up for far more: 4.4 GB long, almost all of it a hole
+    with open(
+        long_take, "r+b"
+    ) as out:  # recorded into a file set up for far more: 4.4 GB long, almost all of it a hole
         out.truncate(4_400_000_000)
     _still(internal / "System and other" / "wallpaper.jpg", 9, 900)
     for i in range(14):
-        (internal / "System and other" / f"archive_{i:02d}.bin").write_bytes(np.random.default_rng(50 + i).bytes(900_000))
+        (internal / "System and other" / f"archive_{i:02d}.bin").write_bytes(
+            np.random.default_rng(50 + i).bytes(900_000)
+        )
 
 
-def _files(internal: Path) -> Iterator[tuple[object, Path]]:  # type: ignore[type-arg, unused-ignore]
+def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
     seed = iter(range(10_000))
 
-    def clip(path: Path, frames: int, width: int) -> tuple[object, Path]:
+    def clip(path: Path, frames: int, width: int) -> tuple[Make, Path]:
         n = next(seed)
         return (lambda p: _clip(p, n, frames, width)), path
 
-    def still(path: Path, width: int) -> tuple[object, Path]:
+    def still(path: Path, width: int) -> tuple[Make, Path]:
         n = next(seed)
         return (lambda p: _still(p, n, width)), path
 
-    def sound(path: Path, seconds: float) -> tuple[object, Path]:
+    def sound(path: Path, seconds: float) -> tuple[Make, Path]:
         n = next(seed)
         return (lambda p: _sound(p, n, seconds)), path
 
-    for day, names in (("Day 01", ("excavator_wide", "weir_crest", "first_breach", "banks_north")),
-                       ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
-                       ("Interviews", ("interview_mara", "interview_tomas"))):  # fmt: skip
+    for day, names in (
+        ("Day 01", ("excavator_wide", "weir_crest", "first_breach", "banks_north")),
+        ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
+        ("Interviews", ("interview_mara", "interview_tomas")),
+    ):
         for name in names:
             for take in range(1, 4 if day != "Interviews" else 5):
                 yield clip(weir / "media" / day / f"{name}_{take:02d}.mov", 60, 800)
@@ -150,7 +175,9 @@ def _files(internal: Path) -> Iterator[tuple[object, Path]]:  # type: ignore[typ
         yield clip(salt / "media" / "Tide" / ("long_tide_take.mov" if i == 0 else f"tide_{i:02d}.mov"), 40, 480)
         yield clip(salt / "renders" / f"saltmeadow_{i:02d}.mov", 20, 320)
     for i in range(160):
-        yield still(bell / "shoots" / ("2024-03 high water" if i % 3 else "2024-05 herons nesting") / f"bell_{i:04d}.jpg", 420)
+        yield still(
+            bell / "shoots" / ("2024-03 high water" if i % 3 else "2024-05 herons nesting") / f"bell_{i:04d}.jpg", 420
+        )
         yield still(bell / "previews" / f"{i:04x}.jpg", 120)
 
 
@@ -159,7 +186,7 @@ _XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.
 """
 
 
-def _picture(seed: int, width: int, shift: int = 0) -> np.ndarray:  # type: ignore[type-arg]
+def _picture(seed: int, width: int, shift: int = 0) -> np.ndarray[Any, Any]:
     """Water under a sky: a gradient, waves and grain; height is 9/16 of the width."""
     height = width * 9 // 16 // 2 * 2
     y, x = np.mgrid[0:height, 0:width]
@@ -201,7 +228,9 @@ def _sound(path: Path, seed: int, seconds: float) -> None:
     rate = 48_000
     t = np.arange(int(rate * seconds)) / rate
     noise = np.random.default_rng(seed).normal(0, 1200, t.size)
-    samples = (noise * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * t)) + 900 * np.sin(2 * np.pi * (110 + seed % 50) * t)).astype("<i2")
+    samples = (
+        noise * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * t)) + 900 * np.sin(2 * np.pi * (110 + seed % 50) * t)
+    ).astype("<i2")
     with wave.open(str(path), "wb") as out:
         out.setnchannels(1)
         out.setsampwidth(2)

@@ -43,10 +43,16 @@ def clock(at: float | None) -> str:
 def safe_to(s: Situation) -> list[Answer]:
     """The answers, in the order of the panel."""
     if s.state is State.UNDONE:
-        return [Answer("keep editing it?", "it is as it was", "Yes"), Answer(f"unplug {s.drive}?", "nothing is being written", "Yes")]
+        return [
+            Answer("keep editing it?", "it is as it was", "Yes"),
+            Answer(f"unplug {s.drive}?", "nothing is being written", "Yes"),
+        ]
     on_way = s.state in UNFINISHED
-    editing = Answer("keep editing it?", "what changes while it is copied is copied again", "Better not") if on_way else (
-        Answer("keep editing it?", f"from {s.drive}; what changes at the old place would stay there", "There"))  # fmt: skip
+    editing = (
+        Answer("keep editing it?", "what changes while it is copied is copied again", "Better not")
+        if on_way
+        else (Answer("keep editing it?", f"from {s.drive}; what changes at the old place would stay there", "There"))
+    )
     power = Answer("close the lid or lose power?", "it goes on from here next time", "Yes")
     left = f"{size(s.unverified)} not read back yet" if s.unverified else "all is written and read back"
     if s.running:

@@ -40,7 +40,9 @@ class Conducting(QObject):
     to_receipts = pyqtSignal(str)
     to_shelves = pyqtSignal()
 
-    def __init__(self, workspace: Any, view: CrossingsView, panel: SidePanel, visible: Callable[[], bool], parent: QObject) -> None:
+    def __init__(
+        self, workspace: Any, view: CrossingsView, panel: SidePanel, visible: Callable[[], bool], parent: QObject
+    ) -> None:
         super().__init__(parent)
         self.workspace, self.view, self.panel, self._visible = workspace, view, panel, visible
         self.crossings: list[Crossing] = []
@@ -96,13 +98,23 @@ class Conducting(QObject):
     def row(self, crossing: Crossing) -> CrossingRow:
         """A crossing as the list shows it, from its journal."""
         h = crossing.places.header
-        return CrossingRow(crossing.id, h["name"], h["destination_drive"]["label"], h["source_drive"]["label"], crossing.state,
-                           crossing.journal.planned()[1], crossing is self.running)  # fmt: skip
+        return CrossingRow(
+            crossing.id,
+            h["name"],
+            h["destination_drive"]["label"],
+            h["source_drive"]["label"],
+            crossing.state,
+            crossing.journal.planned()[1],
+            crossing is self.running,
+        )
 
     def _read_lanes(self, crossing: Crossing) -> None:
         if crossing is self.running and self._lanes:
             return
-        self._lanes = {s.id: Lane(s.id, s.folder, s.role, s.bytes, s.copied_bytes, s.verified_bytes) for s in crossing.journal.strands()}
+        self._lanes = {
+            s.id: Lane(s.id, s.folder, s.role, s.bytes, s.copied_bytes, s.verified_bytes)
+            for s in crossing.journal.strands()
+        }
         files, total = crossing.journal.planned()
         self._pace = Pace(files, total, *crossing.journal.verified())
         self._attention = crossing.journal.attentions()
@@ -115,7 +127,10 @@ class Conducting(QObject):
             return
         self.view.show_list([self.row(c) for c in self.crossings], self.current.id if self.current else None)
         if self.current is None:
-            self.view.show_empty("No crossing yet", "Choose a library on the shelves, and put it on another one. Nothing is ever moved: it is copied, read back, and only then yours to delete.")
+            self.view.show_empty(
+                "No crossing yet",
+                "Choose a library on the shelves, and put it on another one. Nothing is ever moved: it is copied, read back, and only then yours to delete.",
+            )
             self.panel.show_nothing("A crossing starts at the shelves.", [("To the shelves", self.to_shelves.emit)])
             return
         row = self.row(self.current)
@@ -139,10 +154,20 @@ class Conducting(QObject):
         assert self.current
         c, pace = self.current, self._pace
         files, total = c.journal.planned()
-        done_files, done = (pace.verified_files, pace.verified_bytes) if pace and c is self.running else c.journal.verified()
-        return Situation(c.state, c is self.running, c.places.header["destination_drive"]["label"], max(0, total - done), max(0, files - done_files),
-                         pace.ready_at() if pace and c is self.running else None, c.journal.proven(), bool(c.journal.value("looked_at")),
-                         bool(self.balance and self.balance.even))  # fmt: skip
+        done_files, done = (
+            (pace.verified_files, pace.verified_bytes) if pace and c is self.running else c.journal.verified()
+        )
+        return Situation(
+            c.state,
+            c is self.running,
+            c.places.header["destination_drive"]["label"],
+            max(0, total - done),
+            max(0, files - done_files),
+            pace.ready_at() if pace and c is self.running else None,
+            c.journal.proven(),
+            bool(c.journal.value("looked_at")),
+            bool(self.balance and self.balance.even),
+        )
 
     def _panel_again(self) -> None:
         if self.running is not None and self.running is self.current and self._sub == "" and self._visible():
@@ -178,15 +203,23 @@ class Conducting(QObject):
         pace = self._pace if c is self.running else None
         strands = self._lanes.values()
         copied, verified = sum(x.copied for x in strands), total - s.unverified
-        figures = {"Copied": f"{size(copied)} of {size(total)}", "Read back and equal": size(verified), "Files": f"{number(files - s.files_unverified)} of {number(files)}"}
+        figures = {
+            "Copied": f"{size(copied)} of {size(total)}",
+            "Read back and equal": size(verified),
+            "Files": f"{number(files - s.files_unverified)} of {number(files)}",
+        }
         if pace:
             figures["Speed"] = f"{size(pace.bytes_a_second())}/s"
             figures["Ready"] = clock(pace.ready_at()) or "soon to be told"
         hindered = [] if c is self.running else [hindrance_sentence(p, st) for p, st in c.hindrances()]
         actions: dict[str, Callable[[], None]] = {
-            "pause": self.pause_or_go_on, "stop": self.stop, "give_up": lambda: self._screen("give_up"), "go_on": self.go_on,
-            "skip": lambda: self.go_on(skip=True), "shelves": self.to_shelves.emit,
-        }  # fmt: skip
+            "pause": self.pause_or_go_on,
+            "stop": self.stop,
+            "give_up": lambda: self._screen("give_up"),
+            "go_on": self.go_on,
+            "skip": lambda: self.go_on(skip=True),
+            "shelves": self.to_shelves.emit,
+        }
         self.panel.show_running(safe_to(s), figures, s.state, c is self.running, self.control.paused, hindered, actions)
 
     def _screen(self, name: str) -> None:
@@ -201,7 +234,9 @@ class Conducting(QObject):
         assert self.current
         unfinished = self.current.state in UNFINISHED
         actions: list[tuple[str, Callable[[], None]]] = [("Go on", self.go_on)] if unfinished else []
-        self.panel.show_error("It stopped" if unfinished else "That was not done", self._error, [*actions, ("Back", self._back)])
+        self.panel.show_error(
+            "It stopped" if unfinished else "That was not done", self._error, [*actions, ("Back", self._back)]
+        )
 
     # -- running --------------------------------------------------------------------------------------------------
 
@@ -278,7 +313,11 @@ class Conducting(QObject):
     def _give_up_screen(self) -> None:
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
-        self.panel.show_give_up(copied, self.current.places.header["destination_drive"]["label"], {"back": self._back, "clear": self._give_up})
+        self.panel.show_give_up(
+            copied,
+            self.current.places.header["destination_drive"]["label"],
+            {"back": self._back, "clear": self._give_up},
+        )
 
     def _give_up(self) -> None:
         crossing, running, control = self.current, self.running, self.control
@@ -320,31 +359,70 @@ class Conducting(QObject):
         s, drive = self.situation(), c.places.header["destination_drive"]["label"]
         after = After(c.journal.value("after", c.after.value))
         step = next_step(s.state, after, s.looked, self.balance)
-        words = {"open": f"Open it from {drive}", "switch": f"Switch over: home is {drive}", "park": "Set the originals aside (frees nothing yet)",
-                 "receipt": "See the receipt", "put_back": "Put the originals back", "undo": "Take back the switch", "again": "Look again"}  # fmt: skip
+        words = {
+            "open": f"Open it from {drive}",
+            "switch": f"Switch over: home is {drive}",
+            "park": "Set the originals aside (frees nothing yet)",
+            "receipt": "See the receipt",
+            "put_back": "Put the originals back",
+            "undo": "Take back the switch",
+            "again": "Look again",
+        }
         if s.state is not State.SWITCHED and step != "park":
             del words["park"]
-        titles = {State.SETTLED: f"Before home goes to {drive}", State.SWITCHED: f"Home is {drive}", State.PARKED: "Originals set aside",
-                  State.RELEASED: "The originals are deleted"}  # fmt: skip
+        titles = {
+            State.SETTLED: f"Before home goes to {drive}",
+            State.SWITCHED: f"Home is {drive}",
+            State.PARKED: "Originals set aside",
+            State.RELEASED: "The originals are deleted",
+        }
         actions: dict[str, Callable[[], None]] = {
-            "open": lambda: self._screen("open"), "switch": self.switch, "park": self.park, "put_back": self.put_back, "undo": self.undo,
-            "delete": lambda: self._screen("delete"), "receipt": lambda: self.to_receipts.emit(c.id), "again": self.look_again,
-        }  # fmt: skip
-        self.panel.show_scales(titles[s.state], self._lines(c, s, drive), step, words, self.list, why_not_delete(s), s.state, self.balance, actions)
+            "open": lambda: self._screen("open"),
+            "switch": self.switch,
+            "park": self.park,
+            "put_back": self.put_back,
+            "undo": self.undo,
+            "delete": lambda: self._screen("delete"),
+            "receipt": lambda: self.to_receipts.emit(c.id),
+            "again": self.look_again,
+        }
+        self.panel.show_scales(
+            titles[s.state],
+            self._lines(c, s, drive),
+            step,
+            words,
+            self.list,
+            why_not_delete(s),
+            s.state,
+            self.balance,
+            actions,
+        )
 
     def _lines(self, c: Crossing, s: Situation, drive: str) -> list[tuple[str, str, str]]:
         release = c.journal.value("release")
         if release:
             source = c.places.header["source_drive"]["label"]
-            lines = [("Deleted", size(release["bytes"]), counted(release["files"], "file")),
-                     (f"Free on {source} before", size(release["free_before"]), f"{number(release['free_before'])} bytes"),
-                     (f"Free on {source} after", size(release["free_after"]), f"measured again: {number(release['free_after'])} bytes")]
+            lines = [
+                ("Deleted", size(release["bytes"]), counted(release["files"], "file")),
+                (f"Free on {source} before", size(release["free_before"]), f"{number(release['free_before'])} bytes"),
+                (
+                    f"Free on {source} after",
+                    size(release["free_after"]),
+                    f"measured again: {number(release['free_after'])} bytes",
+                ),
+            ]
             lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
             by_reason: dict[str, int] = {}
             for left in release["left_behind"]:
                 by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
             return lines + [(f"{counted(n, 'file')} stay", "", why) for why, n in by_reason.items()]
-        lines = [(f"{shown(c.places.header['name'])}: whole on {drive}", "", f"verified, settled {clock(c.journal.value('settled_at'))}")]
+        lines = [
+            (
+                f"{shown(c.places.header['name'])}: whole on {drive}",
+                "",
+                f"verified, settled {clock(c.journal.value('settled_at'))}",
+            )
+        ]
         if parked := c.journal.value("parked_at"):
             lines.append(("Originals set aside", "", shown(parked)))
         lines.append(("Looked at by you", "yes" if s.looked else "not yet", ""))
@@ -364,7 +442,12 @@ class Conducting(QObject):
                 board.setText(path)
 
         looked = bool(self.current.journal.value("looked_at"))
-        actions = {"copy_path": copy_path, "show_folder": lambda: self.opener(path), "looked": self.looked, "back": self._back}
+        actions = {
+            "copy_path": copy_path,
+            "show_folder": lambda: self.opener(path),
+            "looked": self.looked,
+            "back": self._back,
+        }
         self.panel.show_open(shown(path), looked, actions)
 
     def looked(self) -> None:
@@ -401,14 +484,23 @@ class Conducting(QObject):
             self._back()
             return
         h = c.places.header
-        self.panel.show_deleting(self.list, h["source_drive"]["label"], h["destination_drive"]["label"], {"back": self._back, "delete_now": self.delete})
+        self.panel.show_deleting(
+            self.list,
+            h["source_drive"]["label"],
+            h["destination_drive"]["label"],
+            {"back": self._back, "delete_now": self.delete},
+        )
 
     def delete(self) -> None:
         """Deletes the originals that are listed; each is checked once more right before."""
         c = self.current
         if c is None or self.list is None or why_not_delete(self.situation()):
             return
-        self._do("Deleting the originals", f"{counted(self.list.files, 'file')}, each compared once more right before.", c.release)
+        self._do(
+            "Deleting the originals",
+            f"{counted(self.list.files, 'file')}, each compared once more right before.",
+            c.release,
+        )
 
     def _do(self, title: str, words: str, work: Callable[[], Any]) -> None:
         self._sub, self._error = "", ""

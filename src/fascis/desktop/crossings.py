@@ -7,7 +7,16 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QListWidget, QScrollArea, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QListWidget,
+    QScrollArea,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.crossing.balance import Balance
 from fascis.crossing.states import ARRIVED, State
@@ -59,8 +68,17 @@ class CrossingsView(QWidget):
         self.attention = _table(("Needed attention", "Drive", "What it means"))
         self.empty = QWidget()
         self.empty_down = QVBoxLayout(self.empty)
-        for widget, stretch in ((self.list, 0), (self.stations, 0), (self.title, 0), (self.subtitle, 0), (self.scales, 0), (self.checks, 3),
-                                (self._scroll, 4), (self.attention, 2), (self.empty, 1)):  # fmt: skip
+        for widget, stretch in (
+            (self.list, 0),
+            (self.stations, 0),
+            (self.title, 0),
+            (self.subtitle, 0),
+            (self.scales, 0),
+            (self.checks, 3),
+            (self._scroll, 4),
+            (self.attention, 2),
+            (self.empty, 1),
+        ):
             down.addWidget(widget, stretch)
         self._ids: list[str] = []
 
@@ -70,8 +88,16 @@ class CrossingsView(QWidget):
         self.list.clear()
         self._ids = [r.id for r in rows]
         for n, r in enumerate(rows, 1):
-            state = "crossing now" if r.running else {"settled": "at the scales", "switched": "switched over", "parked": "originals set aside",
-                                                      "released": "released"}.get(r.state.value, r.state.value)  # fmt: skip
+            state = (
+                "crossing now"
+                if r.running
+                else {
+                    "settled": "at the scales",
+                    "switched": "switched over",
+                    "parked": "originals set aside",
+                    "released": "released",
+                }.get(r.state.value, r.state.value)
+            )
             self.list.addItem(f"{n}   {shown(r.name)}     {r.source_drive} → {r.drive}     {size(r.bytes)}     {state}")
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
@@ -92,7 +118,15 @@ class CrossingsView(QWidget):
             made.setAlignment(Qt.AlignmentFlag.AlignHCenter)
             self.empty_down.addWidget(made)
         self.empty_down.addStretch(2)
-        for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks, self._scroll, self.attention):
+        for widget in (
+            self.stations,
+            self.title,
+            self.subtitle,
+            self.scales,
+            self.checks,
+            self._scroll,
+            self.attention,
+        ):
             widget.hide()
         self.empty.show()
 
@@ -103,8 +137,13 @@ class CrossingsView(QWidget):
             widget.hide()
         self.title.setVisible(row.state in (State.FAILED, State.UNDONE, State.WAITING))
         self.subtitle.hide()
-        self.title.setText({State.FAILED: "Stopped: a copy read back wrong three times", State.UNDONE: "Given up; the old place is home",
-                            State.WAITING: "Waiting for a decision"}.get(row.state, ""))  # fmt: skip
+        self.title.setText(
+            {
+                State.FAILED: "Stopped: a copy read back wrong three times",
+                State.UNDONE: "Given up; the old place is home",
+                State.WAITING: "Waiting for a decision",
+            }.get(row.state, "")
+        )
         self.stations.show()
         self._scroll.show()
         self.stations.show_state(row.state, row.drive, frees, row.running)
@@ -117,7 +156,13 @@ class CrossingsView(QWidget):
         for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
             widget.show()
         self.stations.show_state(row.state, row.drive, frees, False)
-        words = "Looking at both places again …" if balance is None else "In balance" if balance.even else "Not yet in balance"
+        words = (
+            "Looking at both places again …"
+            if balance is None
+            else "In balance"
+            if balance.even
+            else "Not yet in balance"
+        )
         if row.state is State.RELEASED and balance and balance.even:
             words = "Home, and the originals are gone"
         self.title.setText(words)
@@ -147,7 +192,11 @@ class CrossingsView(QWidget):
         self.attention.setVisible(bool(rows))
         self.attention.setRowCount(min(len(rows), 200))
         for r, (place, drive, meaning, at) in enumerate(rows[-200:]):
-            cells = (shown(place), shown(drive), f"{meaning}" + (f" · {time.strftime('%H:%M', time.localtime(at))}" if at else ""))
+            cells = (
+                shown(place),
+                shown(drive),
+                f"{meaning}" + (f" · {time.strftime('%H:%M', time.localtime(at))}" if at else ""),
+            )
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setToolTip(text)

@@ -8,7 +8,18 @@ from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLineEdit, QListView, QPushButton, QRadioButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QHBoxLayout,
+    QLineEdit,
+    QListView,
+    QPushButton,
+    QRadioButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.crossing.balance import Balance, Deleting
 from fascis.crossing.plan import After, Choices, Plan
@@ -22,8 +33,15 @@ from fascis.library.roles import Role
 from fascis.library.shelves import Standing
 
 WIDTH = 336
-_ROLE_WORDS = {Role.ORIGINAL: "Footage, sound, stills", Role.PROXY: "Proxies", Role.RENDER: "Renders", Role.PREVIEW: "Previews",
-               Role.SIDECAR: "Sidecars", Role.DOCUMENT: "Documents", Role.OTHER: "Other files"}  # fmt: skip
+_ROLE_WORDS = {
+    Role.ORIGINAL: "Footage, sound, stills",
+    Role.PROXY: "Proxies",
+    Role.RENDER: "Renders",
+    Role.PREVIEW: "Previews",
+    Role.SIDECAR: "Sidecars",
+    Role.DOCUMENT: "Documents",
+    Role.OTHER: "Other files",
+}
 
 
 class SidePanel(QWidget):
@@ -98,22 +116,51 @@ class SidePanel(QWidget):
         self.begin("No library chosen", words)
         self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
 
-    def show_library(self, s: Standing, drive: str, copies: list[str], full: tuple[float, float] | None, best: str | None,
-                     actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+    def show_library(
+        self,
+        s: Standing,
+        drive: str,
+        copies: list[str],
+        full: tuple[float, float] | None,
+        best: str | None,
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
         """A library or a copy: what it holds, its copies, what its drive would be after."""
-        changed = time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9)) if s.summary else "not looked at yet"
-        kind = "originals, set aside" if s.parked else s.kind if s.home else f"verified copy of an {s.kind}" if s.kind[0] in "aeiou" else f"verified copy of a {s.kind}"
+        changed = (
+            time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9))
+            if s.summary
+            else "not looked at yet"
+        )
+        kind = (
+            "originals, set aside"
+            if s.parked
+            else s.kind
+            if s.home
+            else f"verified copy of an {s.kind}"
+            if s.kind[0] in "aeiou"
+            else f"verified copy of a {s.kind}"
+        )
         self.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
         if s.parked:
-            self.add(label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted by time."))
+            self.add(
+                label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted by time.")
+            )
             self.end(button("See its crossing", actions["crossing"], main=True))
             return
         if s.summary:
             self.head("What it holds")
             for role, (files, _, allocated) in sorted(s.summary.roles.items(), key=lambda x: -x[1][2]):
-                self.add_row(_ROLE_WORDS[role], size(allocated), counted(files, "file") + (", can be made again" if role.remakeable else ""))
+                self.add_row(
+                    _ROLE_WORDS[role],
+                    size(allocated),
+                    counted(files, "file") + (", can be made again" if role.remakeable else ""),
+                )
             if s.summary.bytes > s.summary.allocated * 1.05 + 1_000_000:
-                self.add(label(f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True))
+                self.add(
+                    label(
+                        f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True
+                    )
+                )
         self.head("Copies of it")
         self.add(label("\n".join(copies) if copies else "Only this one. No verified copy anywhere."))
         if full:
@@ -134,7 +181,9 @@ class SidePanel(QWidget):
 
     # -- the plan -------------------------------------------------------------------------------------------------
 
-    def show_plan(self, plan: Plan, roles: list[tuple[Role, int, int]], busy: str, actions: dict[str, Callable[[], None]]) -> None:
+    def show_plan(
+        self, plan: Plan, roles: list[tuple[Role, int, int]], busy: str, actions: dict[str, Callable[[], None]]
+    ) -> None:
         """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready."""
         drive = plan.destination_drive
         label_there = shown(drive.label) if drive else shown(str(plan.destination))
@@ -145,7 +194,7 @@ class SidePanel(QWidget):
         self.head("Called there")
         name = QLineEdit(shown(plan.name))
         name.setAccessibleName("Called there")
-        name.editingFinished.connect(lambda: name.text() != plan.name and self._choose(plan, name=name.text()))
+        name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
         self.add(name)
         self.head("Goes along")
         for role, files, allocated in roles:
@@ -180,12 +229,23 @@ class SidePanel(QWidget):
         values = {"name": c.name, "leave_out": c.leave_out, "after": c.after, **changed}
         self.choices_changed.emit(Choices(**values))
 
+    def _renamed(self, plan: Plan, name: str) -> None:
+        if name != plan.name:
+            self._choose(plan, name=name)
+
+    def _after_chosen(self, plan: Plan, after: After) -> None:
+        self._choose(plan, after=after)
+
     def _role_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
         box = QCheckBox(f"{_ROLE_WORDS[role]}" + (": can be made again" if role.remakeable else ""))
         box.setChecked(role not in plan.choices.leave_out)
         box.setEnabled(role.remakeable or role is Role.OTHER)
         box.setToolTip("" if box.isEnabled() else "Always goes along: it cannot be made again.")
-        box.toggled.connect(lambda on: self._choose(plan, leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role}))
+        box.toggled.connect(
+            lambda on: self._choose(
+                plan, leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role}
+            )
+        )
         made = QWidget()
         across = QHBoxLayout(made)
         across.setContentsMargins(0, 3, 0, 3)
@@ -197,18 +257,26 @@ class SidePanel(QWidget):
 
     def _after(self, plan: Plan, there: str) -> None:
         group = QButtonGroup(self)
-        words = {After.COPY: "Home stays here; this is one more copy", After.KEEP: f"Home goes to {elided(there, 18)}; originals stay",
-                 After.PARK: "…then originals are set aside", After.RELEASE: "…then originals are deleted,\nafter I have looked"}  # fmt: skip
+        words = {
+            After.COPY: "Home stays here; this is one more copy",
+            After.KEEP: f"Home goes to {elided(there, 18)}; originals stay",
+            After.PARK: "…then originals are set aside",
+            After.RELEASE: "…then originals are deleted,\nafter I have looked",
+        }
         for after, text in words.items():
             choice = QRadioButton(text)
             choice.setChecked(plan.choices.after is after)
-            choice.toggled.connect(lambda on, a=after: on and self._choose(plan, after=a))
+            choice.toggled.connect(lambda on, a=after: self._after_chosen(plan, a) if on else None)
             group.addButton(choice)
             self.add(choice)
         freed = size(plan.totals.allocated)
         stays = f" · {size(plan.left_out.allocated)} left out stays" if plan.left_out.files else ""
-        quiet = {After.COPY: "frees nothing", After.KEEP: f"frees nothing yet; deleting later would free {freed}",
-                 After.PARK: f"frees nothing until they are deleted: then {freed}", After.RELEASE: f"frees {freed}"}[plan.choices.after]  # fmt: skip
+        quiet = {
+            After.COPY: "frees nothing",
+            After.KEEP: f"frees nothing yet; deleting later would free {freed}",
+            After.PARK: f"frees nothing until they are deleted: then {freed}",
+            After.RELEASE: f"frees {freed}",
+        }[plan.choices.after]
         self.add(label(quiet + stays, quiet=True))
 
     def _problems(self, plan: Plan) -> None:
@@ -217,15 +285,32 @@ class SidePanel(QWidget):
         self.head("Before it can start" if plan.stopped else "To decide" if plan.asks else "Good to know")
         marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
         for problem in plan.problems:
-            files = ("; ".join(shown(p) for p in problem.files[:2]) + (" …" if len(problem.files) > 2 else "")) if problem.files else ""
-            made = row(problem.sentence, marks[problem.severity], " ".join(filter(None, (problem.remedy, files))), wrong=problem.severity is Severity.STOPS)
+            files = (
+                ("; ".join(shown(p) for p in problem.files[:2]) + (" …" if len(problem.files) > 2 else ""))
+                if problem.files
+                else ""
+            )
+            made = row(
+                problem.sentence,
+                marks[problem.severity],
+                " ".join(filter(None, (problem.remedy, files))),
+                wrong=problem.severity is Severity.STOPS,
+            )
             self.add(made)
             self.add(rule())
 
     # -- a crossing -----------------------------------------------------------------------------------------------
 
-    def show_running(self, answers: list[Answer], figures: dict[str, str], state: State, running: bool, paused: bool,
-                     hindered: list[str], actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+    def show_running(
+        self,
+        answers: list[Answer],
+        figures: dict[str, str],
+        state: State,
+        running: bool,
+        paused: bool,
+        hindered: list[str],
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
         """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
         self.begin("Is it safe to…")
         for a in answers:
@@ -239,8 +324,11 @@ class SidePanel(QWidget):
             for sentence in hindered[:6]:
                 self.add(label(sentence))
         if running:
-            self.end(button("Go on" if paused else "Pause", actions["pause"], main=paused),
-                     button("Stop; go on another day", actions["stop"], link=True), button("Give up; clear what was copied…", actions["give_up"], link=True))  # fmt: skip
+            self.end(
+                button("Go on" if paused else "Pause", actions["pause"], main=paused),
+                button("Stop; go on another day", actions["stop"], link=True),
+                button("Give up; clear what was copied…", actions["give_up"], link=True),
+            )
         elif state is State.UNDONE:
             self.end(button("Back to the shelves", actions["shelves"], main=True))
         else:
@@ -253,18 +341,36 @@ class SidePanel(QWidget):
         """Asks again before what was copied is cleared, showing what would be."""
         self.begin("Give up?", "The originals are untouched and stay as they are.")
         self.add_row(f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else")
-        self.end(button("Keep it", actions["back"], main=True), button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True))
+        self.end(
+            button("Keep it", actions["back"], main=True),
+            button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True),
+        )
 
     # -- the scales -----------------------------------------------------------------------------------------------
 
-    def show_scales(self, title: str, lines: list[tuple[str, str, str]], step: str, words: dict[str, str], plan: Deleting | None, why_not: str,
-                    state: State, balance: Balance | None, actions: dict[str, Callable[[], None]]) -> None:  # fmt: skip
+    def show_scales(
+        self,
+        title: str,
+        lines: list[tuple[str, str, str]],
+        step: str,
+        words: dict[str, str],
+        plan: Deleting | None,
+        why_not: str,
+        state: State,
+        balance: Balance | None,
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
         """A settled crossing: the steps from looking to deleting, one at a time."""
         self.begin(title)
         for left, right, quiet in lines:
             self.add_row(left, right, quiet)
         if balance and balance.newer:
-            self.add(label(f"{counted(len(balance.newer), 'file')} were made or changed at the old place since the survey. They would stay there, and are never deleted.", wrong=True))
+            self.add(
+                label(
+                    f"{counted(len(balance.newer), 'file')} were made or changed at the old place since the survey. They would stay there, and are never deleted.",
+                    wrong=True,
+                )
+            )
         deletes = []
         if plan is not None and state is not State.RELEASED:
             self.head("Deleting would free")
@@ -275,8 +381,13 @@ class SidePanel(QWidget):
             delete.setEnabled(not why_not)
             deletes.append(delete)
         buttons = [button(words[step], actions[step], main=True)] if step in words else []
-        others = {"open": state is not State.RELEASED, "park": state is State.SWITCHED, "put_back": state is State.PARKED,
-                  "undo": state in (State.SWITCHED, State.PARKED), "again": state is not State.RELEASED}  # fmt: skip
+        others = {
+            "open": state is not State.RELEASED,
+            "park": state is State.SWITCHED,
+            "put_back": state is State.PARKED,
+            "undo": state in (State.SWITCHED, State.PARKED),
+            "again": state is not State.RELEASED,
+        }
         for name, there in others.items():
             if there and name != step and name in words:
                 buttons.append(button(words[name], actions[name], link=True))
@@ -296,11 +407,16 @@ class SidePanel(QWidget):
         self.add(button("Show in folder", actions["show_folder"], link=True))
         if opened:
             self.add(label("You have looked.", well=True))
-        self.end(button("I have looked; it is all there", actions["looked"], main=True), button("Back", actions["back"]))
+        self.end(
+            button("I have looked; it is all there", actions["looked"], main=True), button("Back", actions["back"])
+        )
 
     def show_deleting(self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]) -> None:
         """The exact list of what is about to be deleted; the second button deletes."""
-        self.begin("Delete the originals", f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.")
+        self.begin(
+            "Delete the originals",
+            f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.",
+        )
         self.add_row(counted(plan.files, "file"), size(plan.bytes), f"{number(plan.bytes)}{NBSP}bytes")
         view = QListView()
         view.setAccessibleName("Files that will be deleted")
@@ -310,8 +426,10 @@ class SidePanel(QWidget):
         self.add(view)
         for what, files, _ in plan.stays:
             self.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
-        self.end(button("Keep them", actions["back"], main=True),
-                 button(f"Delete {counted(plan.files, 'file')}, {size(plan.bytes)}", actions["delete_now"], delete=True))  # fmt: skip
+        self.end(
+            button("Keep them", actions["back"], main=True),
+            button(f"Delete {counted(plan.files, 'file')}, {size(plan.bytes)}", actions["delete_now"], delete=True),
+        )
 
     def show_busy(self, title: str, words: str, cancel: Callable[[], None] | None = None) -> None:
         """Something is under way."""
@@ -332,7 +450,7 @@ class PlaceList(QAbstractListModel):
         super().__init__(parent)
         self._places = places
 
-    def rowCount(self, parent: QModelIndex | None = None) -> int:  # noqa: N802
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
         """How many there are."""
         return len(self._places)
 

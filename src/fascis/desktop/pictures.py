@@ -49,7 +49,9 @@ class Hands:
 
     def button(self, starts: str) -> QPushButton | None:
         """The visible button whose words begin so."""
-        return next((b for b in self.window.findChildren(QPushButton) if b.isVisible() and b.text().startswith(starts)), None)
+        return next(
+            (b for b in self.window.findChildren(QPushButton) if b.isVisible() and b.text().startswith(starts)), None
+        )
 
     def press(self, starts: str) -> None:
         """Clicks a button by its words, once it can be clicked and has been there long enough to be seen."""
@@ -112,16 +114,22 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.drag(view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold)
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     hands.choose("…then originals are deleted")
-    hands.wait(lambda: window.planning.plan is not None and window.planning.plan.choices.after.value == "release", "the choice")
+    hands.wait(
+        lambda: window.planning.plan is not None and window.planning.plan.choices.after.value == "release", "the choice"
+    )
     hands.take("plan")
     hands.press("Start the crossing")
-    hands.wait(lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400)
+    hands.wait(
+        lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400
+    )
     hands.take("crossing")
     hands.wait(lambda: window.conducting.balance is not None, "the scales")
     notes = world.weir / "cut notes.txt"
     notes.write_text("the breach first, then the herons\n")
     hands.press("Look again")
-    hands.wait(lambda: window.conducting.balance is not None and not window.conducting.balance.even, "a scale that tips")
+    hands.wait(
+        lambda: window.conducting.balance is not None and not window.conducting.balance.even, "a scale that tips"
+    )
     hands.take("scales-not-in-balance")
     notes.unlink()
     hands.press("Look again")
@@ -135,7 +143,9 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.wait(lambda: hands.button("Keep them") is not None, "the exact list")
     hands.take("deleting")
     hands.press("Delete")
-    hands.wait(lambda: window.conducting.balance is not None and hands.button("See the receipt") is not None, "the release")
+    hands.wait(
+        lambda: window.conducting.balance is not None and hands.button("See the receipt") is not None, "the release"
+    )
     hands.take("released")
     hands.press("See the receipt")
     hands.wait(lambda: window.place == 2, "the receipt", 500)

@@ -89,11 +89,11 @@ class FullBar(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(f"{left} {right}")
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         """As wide as the panel gives."""
         return QSize(200, 17)
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints the bar."""
         t = theme.active()
         painter = QPainter(self)
@@ -114,5 +114,9 @@ class FullBar(QWidget):
         painter.setPen(QPen(QColor(t.ink)))
         room = self.width() - filled.width() - (0 if inside else width + 8)
         if self._right and QFontMetricsF(painter.font()).horizontalAdvance(self._right) + 16 < room:
-            painter.drawText(QRectF(0, 0, self.width() - 8, self.height()), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._right)
+            painter.drawText(
+                QRectF(0, 0, self.width() - 8, self.height()),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                self._right,
+            )
         painter.end()

@@ -37,7 +37,13 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)
     if asks:
         return Preview(drive.uuid, f"Needs a decision. Ready at {ready}.", asks[0].sentence, takes, True)
-    return Preview(drive.uuid, f"Fits. {after:.0%} full after. Ready at {ready}.", f"{size(plan.totals.bytes)} to copy; every name and size is fine there", takes, True)
+    return Preview(
+        drive.uuid,
+        f"Fits. {after:.0%} full after. Ready at {ready}.",
+        f"{size(plan.totals.bytes)} to copy; every name and size is fine there",
+        takes,
+        True,
+    )
 
 
 def source_preview(plan: Plan, drive: Drive) -> Preview:
@@ -53,7 +59,9 @@ class Planning(QObject):
     see_crossing = pyqtSignal()
     refreshed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject) -> None:
+    def __init__(
+        self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject
+    ) -> None:
         super().__init__(parent)
         self.workspace, self.view, self.panel, self._busy = workspace, view, panel, busy
         self.shelves: list[Shelf] = []
@@ -100,8 +108,10 @@ class Planning(QObject):
     def show_library(self, standing: Standing | None) -> None:
         """Shows the chosen library in the panel."""
         if standing is None:
-            self.panel.show_nothing("Add the folder of an editing library or a photo catalog. Looking at it writes nothing into it.",
-                                    [("Add a library…", self.ask_library)])  # fmt: skip
+            self.panel.show_nothing(
+                "Add the folder of an editing library or a photo catalog. Looking at it writes nothing into it.",
+                [("Add a library…", self.ask_library)],
+            )
             return
         drive = self._drive(standing.drive)
         best = self._best(standing)
@@ -109,10 +119,19 @@ class Planning(QObject):
         if drive and standing.summary and standing.home and drive.connected:
             full = (drive.full, max(0.0, drive.full - standing.size / max(drive.capacity, 1)))
         actions: dict[str, Callable[[], None]] = {
-            "plan": lambda: best and self.begin_plan(standing, best.mount), "survey": lambda: self.add_library(standing.root),
-            "forget": lambda: self._forget(standing), "crossing": self.see_crossing.emit,
-        }  # fmt: skip
-        self.panel.show_library(standing, drive.label if drive else "a drive that is away", self._copies(standing), full, best.label if best else None, actions)
+            "plan": lambda: self.begin_plan(standing, best.mount) if best else None,
+            "survey": lambda: self.add_library(standing.root),
+            "forget": lambda: self._forget(standing),
+            "crossing": self.see_crossing.emit,
+        }
+        self.panel.show_library(
+            standing,
+            drive.label if drive else "a drive that is away",
+            self._copies(standing),
+            full,
+            best.label if best else None,
+            actions,
+        )
 
     def _copies(self, standing: Standing) -> list[str]:
         key = standing.id.split(":")[0]
@@ -125,7 +144,11 @@ class Planning(QObject):
         return lines
 
     def _best(self, standing: Standing) -> Drive | None:
-        drives = [s.drive for s in self.shelves if s.group == "connected" and s.drive.uuid != standing.drive and not s.drive.read_only]
+        drives = [
+            s.drive
+            for s in self.shelves
+            if s.group == "connected" and s.drive.uuid != standing.drive and not s.drive.read_only
+        ]
         fitting = [d for d in drives if d.free > standing.size * 1.02]
         return max(fitting, key=lambda d: (d.rules.links, d.free), default=None)
 
@@ -142,7 +165,9 @@ class Planning(QObject):
     def add_library(self, root: Path) -> None:
         """Surveys a folder and puts it on its shelf."""
         stopped = [False]
-        self.panel.show_busy(shown(root.name), "Looking at it. Nothing is written into it.", lambda: stopped.__setitem__(0, True))
+        self.panel.show_busy(
+            shown(root.name), "Looking at it. Nothing is written into it.", lambda: stopped.__setitem__(0, True)
+        )
 
         def work() -> Surveyed:
             surveyed = survey_library(self.workspace, root, None, lambda: stopped[0])
@@ -153,8 +178,14 @@ class Planning(QObject):
             drive = self.workspace.drives.at(root)
             known = self.workspace.register.library_at(root)
             kind = identity.kind if identity else known.kind if known else "library"
-            self.workspace.register.put_library(root, drive.uuid, shown(identity.name if identity else root.name), kind,
-                                                identity.library_id if identity else None, summary_of(surveyed.survey))  # fmt: skip
+            self.workspace.register.put_library(
+                root,
+                drive.uuid,
+                shown(identity.name if identity else root.name),
+                kind,
+                identity.library_id if identity else None,
+                summary_of(surveyed.survey),
+            )
             return surveyed
 
         Task(work, self._added, self)
@@ -230,7 +261,13 @@ class Planning(QObject):
             return
         roles = [(role, files, allocated) for role, (files, _, allocated) in surveyed.survey.totals().items() if files]
         roles.sort(key=lambda r: (r[0].remakeable, -r[2]))
-        actions: dict[str, Any] = {"folder": self._ask_folder, "start": self.start, "back": self.back, "decided": self._decide, "is_decided": lambda: self._decided}
+        actions: dict[str, Any] = {
+            "folder": self._ask_folder,
+            "start": self.start,
+            "back": self.back,
+            "decided": self._decide,
+            "is_decided": lambda: self._decided,
+        }
         self.panel.show_plan(plan, roles, self._busy(), actions)
 
     def _decide(self, on: bool) -> None:
@@ -240,7 +277,9 @@ class Planning(QObject):
     def _ask_folder(self) -> None:
         if self.draft is None:
             return
-        folder = QFileDialog.getExistingDirectory(self.view, "The folder that the library will stand in", str(self.draft.destination))
+        folder = QFileDialog.getExistingDirectory(
+            self.view, "The folder that the library will stand in", str(self.draft.destination)
+        )
         if folder:
             self.draft = PlanDraft(self.draft.standing, Path(folder))
             self._make()
@@ -271,5 +310,3 @@ class Planning(QObject):
             raise error
         self.draft = None
         self.panel.show_error(title, str(error), [("Back to the shelves", self.back)])
-
-

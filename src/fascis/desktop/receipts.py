@@ -41,8 +41,10 @@ class ReceiptsView(QWidget):
         self.list.blockSignals(True)
         self.list.clear()
         for r in records:
-            self.list.addItem(f"{shown(r['name'])}\n{r['from_drive']['label']} → {r['to_drive']['label']}\n"
-                              f"{counted(r['verified_files'], 'file')}, {size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}")  # fmt: skip
+            self.list.addItem(
+                f"{shown(r['name'])}\n{r['from_drive']['label']} → {r['to_drive']['label']}\n"
+                f"{counted(r['verified_files'], 'file')}, {size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}"
+            )
         self.list.blockSignals(False)
         if not records:
             self.page.setPlainText("No crossing has arrived yet. A receipt is written when one does.")
@@ -63,5 +65,3 @@ class ReceiptsView(QWidget):
         """The id of the chosen crossing."""
         row = self.list.currentRow()
         return self._ids[row] if 0 <= row < len(self._ids) else None
-
-

@@ -36,7 +36,7 @@ class Scales(QWidget):
         """Degrees by which the beam tips to the originals' side."""
         return TIP_DEGREES if self._balance is not None and not self._balance.even else 0.0
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints stand, beam and pans."""
         t = theme.active()
         painter = QPainter(self)

@@ -127,14 +127,14 @@ class ShelvesView(QWidget):
         """Where a drive's shelf is painted."""
         return next(r for r, i in self._rows if self._shelves[i].drive.label == label)
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         """As high as its shelves need."""
         groups = len({s.group for s in self._shelves})
         return QSize(900, 30 + groups * 24 + len(self._shelves) * 110)
 
     # -- painting -------------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints everything."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -171,7 +171,14 @@ class ShelvesView(QWidget):
         self._drive_label(painter, shelf, y)
         length = (self.width() - SHELF_X - RIGHT - 96) * _capacity_step(drive, largest)
         base = y + 12 + BLOCK_H
-        painter.setPen(QPen(t.color("away_text" if not drive.connected else "ink"), 4, Qt.PenStyle.DotLine if not drive.connected else Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.setPen(
+            QPen(
+                t.color("away_text" if not drive.connected else "ink"),
+                4,
+                Qt.PenStyle.DotLine if not drive.connected else Qt.PenStyle.SolidLine,
+                Qt.PenCapStyle.RoundCap,
+            )
+        )
         painter.drawLine(QPointF(SHELF_X, base + 2), QPointF(SHELF_X + length, base + 2))
         if drive.connected:
             notch = SHELF_X + length * NOTCH
@@ -186,7 +193,9 @@ class ShelvesView(QWidget):
         t, drive = theme.active(), shelf.drive
         painter.setFont(theme.font(13, BOLD))
         painter.setPen(t.color("ink"))
-        painter.drawText(QPointF(LABEL_X, y + 14), elide(shown(drive.label), QFontMetricsF(painter.font()), SHELF_X - LABEL_X - 12))
+        painter.drawText(
+            QPointF(LABEL_X, y + 14), elide(shown(drive.label), QFontMetricsF(painter.font()), SHELF_X - LABEL_X - 12)
+        )
         painter.setFont(theme.font(12))
         painter.setPen(t.color("muted"))
         words = QRectF(LABEL_X, y + 20, SHELF_X - LABEL_X - 12, 40)
@@ -233,7 +242,13 @@ class ShelvesView(QWidget):
     def _block(self, painter: QPainter, rect: QRectF, standing: Standing, connected: bool) -> None:
         t = theme.active()
         lifted = self._picked is not None and standing.id == self._picked.id
-        painter.setPen(QPen(t.color("block_edge" if connected else "away_text"), 1, Qt.PenStyle.DotLine if not connected or lifted else Qt.PenStyle.SolidLine))
+        painter.setPen(
+            QPen(
+                t.color("block_edge" if connected else "away_text"),
+                1,
+                Qt.PenStyle.DotLine if not connected or lifted else Qt.PenStyle.SolidLine,
+            )
+        )
         painter.setBrush(t.color("ground" if lifted or not connected else "block"))
         painter.drawRoundedRect(rect, 3, 3)
         if standing.parked:
@@ -244,10 +259,14 @@ class ShelvesView(QWidget):
         if rect.width() >= 34:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
-            painter.drawText(QPointF(rect.x() + 7, rect.y() + 18), elide(shown(standing.name), metrics_bold, rect.width() - 12))
+            painter.drawText(
+                QPointF(rect.x() + 7, rect.y() + 18), elide(shown(standing.name), metrics_bold, rect.width() - 12)
+            )
             painter.setFont(theme.font(12))
             words = size(standing.size) if standing.summary else "not looked at"
-            painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), elide(words, QFontMetricsF(painter.font()), rect.width() - 10))
+            painter.drawText(
+                QPointF(rect.x() + 7, rect.y() + 35), elide(words, QFontMetricsF(painter.font()), rect.width() - 10)
+            )
         if self._selected and standing.id == self._selected.id:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.color("ink"), 2))
@@ -269,7 +288,9 @@ class ShelvesView(QWidget):
         painter.setBrush(t.color("remakeable"))
         painter.drawRect(QRectF(foot.x() + foot.width() * (1 - share), foot.y(), foot.width() * share, foot.height()))
 
-    def _outline(self, painter: QPainter, preview: Preview, drive: Drive, x: float, base: float, length: float) -> float:
+    def _outline(
+        self, painter: QPainter, preview: Preview, drive: Drive, x: float, base: float, length: float
+    ) -> float:
         width = max(LEAST_BLOCK + 12.0, length * preview.takes / max(drive.capacity, 1))
         rect = QRectF(x + 2, base - BLOCK_H, width, BLOCK_H)
         painter.setPen(QPen(theme.active().color("ink"), 2, Qt.PenStyle.DashLine))
@@ -278,12 +299,19 @@ class ShelvesView(QWidget):
         if width < 64:
             return rect.right()
         painter.setFont(theme.font(12, BOLD))
-        painter.drawText(QPointF(rect.x() + 7, rect.y() + 18), elide(shown(self._picked.name if self._picked else ""), QFontMetricsF(painter.font()), width - 10))
+        painter.drawText(
+            QPointF(rect.x() + 7, rect.y() + 18),
+            elide(shown(self._picked.name if self._picked else ""), QFontMetricsF(painter.font()), width - 10),
+        )
         painter.setFont(theme.font(12))
-        painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), elide(size(preview.takes), QFontMetricsF(painter.font()), width - 8))
+        painter.drawText(
+            QPointF(rect.x() + 7, rect.y() + 35), elide(size(preview.takes), QFontMetricsF(painter.font()), width - 8)
+        )
         return rect.right()
 
-    def _right_words(self, painter: QPainter, shelf: Shelf, y: float, base: float, end: float, preview: Preview | None) -> None:
+    def _right_words(
+        self, painter: QPainter, shelf: Shelf, y: float, base: float, end: float, preview: Preview | None
+    ) -> None:
         t, drive = theme.active(), shelf.drive
         room = self.width() - RIGHT - 96 - end - 16
         if preview:
@@ -293,7 +321,11 @@ class ShelvesView(QWidget):
                 x, room = end + 14, max(room, 120)
             painter.setFont(theme.font(12, BOLD))
             painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(x, top, room, 16), Qt.AlignmentFlag.AlignVCenter, elide(preview.verdict, QFontMetricsF(painter.font()), room))
+            painter.drawText(
+                QRectF(x, top, room, 16),
+                Qt.AlignmentFlag.AlignVCenter,
+                elide(preview.verdict, QFontMetricsF(painter.font()), room),
+            )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             painter.drawText(QRectF(x, top + 18, room, 36), Qt.TextFlag.TextWordWrap, preview.detail)
@@ -302,7 +334,9 @@ class ShelvesView(QWidget):
         if drive.connected:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(self.width() - RIGHT - 90, y + 14, 90, 18), Qt.AlignmentFlag.AlignRight, size(drive.free))
+            painter.drawText(
+                QRectF(self.width() - RIGHT - 90, y + 14, 90, 18), Qt.AlignmentFlag.AlignRight, size(drive.free)
+            )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             painter.drawText(QRectF(self.width() - RIGHT - 90, y + 32, 90, 16), Qt.AlignmentFlag.AlignRight, "free")
@@ -316,7 +350,11 @@ class ShelvesView(QWidget):
         painter.setBrush(t.color("block"))
         painter.drawRoundedRect(rect, 4, 4)
         painter.setFont(theme.font(13, BOLD))
-        painter.drawText(rect.adjusted(10, 5, -6, 0), Qt.AlignmentFlag.AlignTop, elide(shown(self._picked.name), QFontMetricsF(painter.font()), 152))
+        painter.drawText(
+            rect.adjusted(10, 5, -6, 0),
+            Qt.AlignmentFlag.AlignTop,
+            elide(shown(self._picked.name), QFontMetricsF(painter.font()), 152),
+        )
         painter.setFont(theme.font(12))
         painter.drawText(rect.adjusted(10, 23, -6, 0), Qt.AlignmentFlag.AlignTop, size(self._picked.size))
         painter.setOpacity(1)
@@ -329,7 +367,7 @@ class ShelvesView(QWidget):
     def _row_at(self, point: QPointF) -> int | None:
         return next((i for r, i in self._rows if r.contains(point)), None)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Chooses a block or a drive; the block can then be dragged."""
         if event is None or event.button() != Qt.MouseButton.LeftButton:
             return
@@ -341,11 +379,15 @@ class ShelvesView(QWidget):
         elif (i := self._row_at(event.position())) is not None:
             self.drive_chosen.emit(self._shelves[i].drive)
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Drags."""
         if event is None:
             return
-        if self._pressed is not None and self._picked is None and (event.position() - self._pressed).manhattanLength() > 8:
+        if (
+            self._pressed is not None
+            and self._picked is None
+            and (event.position() - self._pressed).manhattanLength() > 8
+        ):
             if self._selected and self._movable(self._selected):
                 self._pick_up(self._selected)
             else:
@@ -355,7 +397,7 @@ class ShelvesView(QWidget):
             self._over = self._row_at(event.position())
             self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Puts down, or lets go where nothing can take it."""
         if event is None:
             return
@@ -373,7 +415,7 @@ class ShelvesView(QWidget):
 
     # -- keyboard -------------------------------------------------------------------------------------------------
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows walk, Space picks up, Up and Down then try shelves, Enter puts down, Esc takes back."""
         if event is None:
             return
@@ -395,8 +437,16 @@ class ShelvesView(QWidget):
             super().keyPressEvent(event)
 
     def _walk(self, across: int, down: int) -> None:
-        rows = [[s for s in shelf.standings] for shelf in self._shelves]
-        here = next(((r, c) for r, row in enumerate(rows) for c, s in enumerate(row) if self._selected and s.id == self._selected.id), None)
+        rows = [list(shelf.standings) for shelf in self._shelves]
+        here = next(
+            (
+                (r, c)
+                for r, row in enumerate(rows)
+                for c, s in enumerate(row)
+                if self._selected and s.id == self._selected.id
+            ),
+            None,
+        )
         if here is None:
             return
         r, c = here
@@ -413,7 +463,10 @@ class ShelvesView(QWidget):
         order = [i for i, s in enumerate(self._shelves) if s.drive.connected]
         now = self._over if self._over in order else None
         if now is None:
-            home = next((i for i, s in enumerate(self._shelves) if self._picked and s.drive.uuid == self._picked.drive), order[0])
+            home = next(
+                (i for i, s in enumerate(self._shelves) if self._picked and s.drive.uuid == self._picked.drive),
+                order[0],
+            )
             now = home if home in order else order[0]
         self._over = order[(order.index(now) + step) % len(order)]
         self.update()
@@ -460,6 +513,10 @@ def tooltip(standing: Standing) -> str:
     s = standing.summary
     changed = time.strftime("%d %b %Y, %H:%M", time.localtime(s.last_change_ns / 1e9))
     looked = time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at)) if standing.surveyed_at else "not yet"
-    copies = f"{counted(standing.copies, 'verified copy', 'verified copies')}" if standing.copies else "no verified copy"
-    return (f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes"
-            f" ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed {looked} · {copies}")  # fmt: skip
+    copies = (
+        f"{counted(standing.copies, 'verified copy', 'verified copies')}" if standing.copies else "no verified copy"
+    )
+    return (
+        f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes"
+        f" ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed {looked} · {copies}"
+    )

@@ -22,10 +22,18 @@ STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Rel
 def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
     """``(done, at)``: stations behind, and the last one that is busy or next. Pure; tested alone."""
     table = {
-        State.PLANNED: (1, 1), State.COPYING: (1, 3 if all_copied else 2), State.VERIFYING: (2, 3), State.WAITING: (2, 3),
-        State.FAILED: (1, 2), State.SETTLED: (4, 4), State.SWITCHED: (5, 5), State.PARKED: (6, 6), State.RELEASED: (7, 7),
-        State.UNDONE: (0, 0), State.REFUSED: (0, 0),
-    }  # fmt: skip
+        State.PLANNED: (1, 1),
+        State.COPYING: (1, 3 if all_copied else 2),
+        State.VERIFYING: (2, 3),
+        State.WAITING: (2, 3),
+        State.FAILED: (1, 2),
+        State.SETTLED: (4, 4),
+        State.SWITCHED: (5, 5),
+        State.PARKED: (6, 6),
+        State.RELEASED: (7, 7),
+        State.UNDONE: (0, 0),
+        State.REFUSED: (0, 0),
+    }
     return table[state]
 
 
@@ -43,13 +51,21 @@ class StationLine(QWidget):
         self.setAccessibleName(f"Stations: {state.value}")
         self.update()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints the line."""
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         done, _ = reached(self._state)
-        under = ("what, where", "read once", "read back", "one whole library", f"home is {self._home}", "frees nothing yet", self._frees)
+        under = (
+            "what, where",
+            "read once",
+            "read back",
+            "one whole library",
+            f"home is {self._home}",
+            "frees nothing yet",
+            self._frees,
+        )
         step = (self.width() - 120) / 6
         xs = [60 + step * i for i in range(7)]
         y = 44.0
@@ -82,7 +98,9 @@ class StationLine(QWidget):
         painter.setPen(t.color("twine"))
         painter.drawText(QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, "originals untouched")
         painter.drawText(QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, "set aside")
-        painter.drawText(QRectF(second - 2, 2, self.width() - second, 18), Qt.AlignmentFlag.AlignHCenter, "gone for good")
+        painter.drawText(
+            QRectF(second - 2, 2, self.width() - second, 18), Qt.AlignmentFlag.AlignHCenter, "gone for good"
+        )
         painter.setPen(QPen(t.color("twine"), 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(first, 4), QPointF(first, y + 54))
         painter.setPen(QPen(t.color("twine"), 2))
@@ -105,7 +123,13 @@ class Lane:
 def lane_name(folder: bytes, role: Role) -> str:
     """What a strand is called: its folder, and its role where the folder does not say it."""
     name = shown(folder) or "top folder"
-    return name if role in (Role.ORIGINAL, Role.OTHER) or role.value in name.lower() or folder.split(b"/")[0].lower() in (b"proxies", b"renders", b"previews") else f"{name}, {role.value}s"  # fmt: skip
+    return (
+        name
+        if role in (Role.ORIGINAL, Role.OTHER)
+        or role.value in name.lower()
+        or folder.split(b"/")[0].lower() in (b"proxies", b"renders", b"previews")
+        else f"{name}, {role.value}s"
+    )
 
 
 class Lanes(QWidget):
@@ -127,11 +151,11 @@ class Lanes(QWidget):
         self.setAccessibleName(f"{size(done)} of {size(sum(x.total for x in lanes))} read back and equal")
         self.update()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         """As high as its lanes."""
         return QSize(700, 26 + self.ROW * len(self._lanes) + 26)
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints the lanes."""
         t = theme.active()
         painter = QPainter(self)

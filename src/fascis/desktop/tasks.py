@@ -64,7 +64,9 @@ class Coalescer(QObject):
         with self._lock:
             if isinstance(event, Advanced):
                 sums = self._advanced.setdefault(event.strand, [0, 0, 0, 0])
-                for i, v in enumerate((event.copied_bytes, event.copied_files, event.verified_bytes, event.verified_files)):
+                for i, v in enumerate(
+                    (event.copied_bytes, event.copied_files, event.verified_bytes, event.verified_files)
+                ):
                     sums[i] += v
             else:
                 self._events.append(event)

@@ -45,19 +45,69 @@ class Theme:
 
 
 LINEN = Theme(
-    "Linen", ground="#F5F1E8", panel="#FBF9F4", line="#D8D1C2", ink="#21303A", twine="#6B4E2E", muted="#57636C", block="#DBD3C3",
-    block_edge="#B4AA94", chosen="#ECE5D6", trough="#E3DDCE", held="#1F7A74", held_text="#17665F", copied="#A0BDB1",
-    loose_text="#875808", missing="#C8432B", missing_text="#A83420", away="#7C8DA0", away_text="#54657A", unused="#B9B2A3",
-    unused_text="#6B6456", remakeable="#7A5C8E", remakeable_text="#6A4C7E", on_ink="#FBF9F4",
-)  # fmt: skip
+    "Linen",
+    ground="#F5F1E8",
+    panel="#FBF9F4",
+    line="#D8D1C2",
+    ink="#21303A",
+    twine="#6B4E2E",
+    muted="#57636C",
+    block="#DBD3C3",
+    block_edge="#B4AA94",
+    chosen="#ECE5D6",
+    trough="#E3DDCE",
+    held="#1F7A74",
+    held_text="#17665F",
+    copied="#A0BDB1",
+    loose_text="#875808",
+    missing="#C8432B",
+    missing_text="#A83420",
+    away="#7C8DA0",
+    away_text="#54657A",
+    unused="#B9B2A3",
+    unused_text="#6B6456",
+    remakeable="#7A5C8E",
+    remakeable_text="#6A4C7E",
+    on_ink="#FBF9F4",
+)
 DUSK = Theme(
-    "Dusk", ground="#1B2329", panel="#232D34", line="#3A464F", ink="#E9E4D8", twine="#C9A877", muted="#A3AFB7", block="#33404A",
-    block_edge="#5A6873", chosen="#303C45", trough="#2C373F", held="#4FB5AC", held_text="#4FB5AC", copied="#39655F",
-    loose_text="#E0AC4A", missing="#F0806A", missing_text="#F0806A", away="#94A8BE", away_text="#94A8BE", unused="#A39B8B",
-    unused_text="#A39B8B", remakeable="#B79ACB", remakeable_text="#B79ACB", on_ink="#1B2329",
-)  # fmt: skip
+    "Dusk",
+    ground="#1B2329",
+    panel="#232D34",
+    line="#3A464F",
+    ink="#E9E4D8",
+    twine="#C9A877",
+    muted="#A3AFB7",
+    block="#33404A",
+    block_edge="#5A6873",
+    chosen="#303C45",
+    trough="#2C373F",
+    held="#4FB5AC",
+    held_text="#4FB5AC",
+    copied="#39655F",
+    loose_text="#E0AC4A",
+    missing="#F0806A",
+    missing_text="#F0806A",
+    away="#94A8BE",
+    away_text="#94A8BE",
+    unused="#A39B8B",
+    unused_text="#A39B8B",
+    remakeable="#B79ACB",
+    remakeable_text="#B79ACB",
+    on_ink="#1B2329",
+)
 THEMES = {t.name: t for t in (LINEN, DUSK)}
-TEXTS = ("ink", "muted", "held_text", "loose_text", "missing_text", "away_text", "unused_text", "remakeable_text", "twine")
+TEXTS = (
+    "ink",
+    "muted",
+    "held_text",
+    "loose_text",
+    "missing_text",
+    "away_text",
+    "unused_text",
+    "remakeable_text",
+    "twine",
+)
 GROUNDS = ("ground", "panel")
 
 _active = [LINEN]
@@ -104,12 +154,20 @@ def apply(application: QApplication, theme: Theme) -> None:
     _active[0] = theme
     palette = QPalette()
     roles = {
-        QPalette.ColorRole.Window: theme.ground, QPalette.ColorRole.WindowText: theme.ink, QPalette.ColorRole.Base: theme.panel,
-        QPalette.ColorRole.AlternateBase: theme.ground, QPalette.ColorRole.Text: theme.ink, QPalette.ColorRole.Button: theme.panel,
-        QPalette.ColorRole.ButtonText: theme.ink, QPalette.ColorRole.Highlight: theme.chosen, QPalette.ColorRole.HighlightedText: theme.ink,
-        QPalette.ColorRole.ToolTipBase: theme.panel, QPalette.ColorRole.ToolTipText: theme.ink, QPalette.ColorRole.PlaceholderText: theme.muted,
+        QPalette.ColorRole.Window: theme.ground,
+        QPalette.ColorRole.WindowText: theme.ink,
+        QPalette.ColorRole.Base: theme.panel,
+        QPalette.ColorRole.AlternateBase: theme.ground,
+        QPalette.ColorRole.Text: theme.ink,
+        QPalette.ColorRole.Button: theme.panel,
+        QPalette.ColorRole.ButtonText: theme.ink,
+        QPalette.ColorRole.Highlight: theme.chosen,
+        QPalette.ColorRole.HighlightedText: theme.ink,
+        QPalette.ColorRole.ToolTipBase: theme.panel,
+        QPalette.ColorRole.ToolTipText: theme.ink,
+        QPalette.ColorRole.PlaceholderText: theme.muted,
         QPalette.ColorRole.Link: theme.ink,
-    }  # fmt: skip
+    }
     for role, colour in roles.items():
         palette.setColor(role, QColor(colour))
     application.setPalette(palette)
@@ -120,7 +178,14 @@ def apply(application: QApplication, theme: Theme) -> None:
 def _style(t: Theme) -> str:
     values = {f.name: getattr(t, f.name) for f in fields(t)}
     check = resources.files("fascis.desktop").joinpath(f"pictures/check-{t.name.lower()}.svg")
-    return _STYLE.replace("CHECK", Path(str(check)).as_posix()).replace("{{", "\0").replace("}}", "\1").format(**values).replace("\0", "{").replace("\1", "}")
+    return (
+        _STYLE.replace("CHECK", Path(str(check)).as_posix())
+        .replace("{{", "\0")
+        .replace("}}", "\1")
+        .format(**values)
+        .replace("\0", "{")
+        .replace("\1", "}")
+    )
 
 
 _STYLE = """

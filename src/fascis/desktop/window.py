@@ -3,10 +3,24 @@
 from __future__ import annotations
 
 import os
+from functools import partial
 
 from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QFileDialog, QHBoxLayout, QLabel, QLineEdit, QMainWindow, QMenu, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMainWindow,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.receipt import receipt_html, receipt_of
@@ -31,7 +45,7 @@ _FOOT = {
     0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Nothing is copied until a crossing is started.",
     1: "P pauses. Nothing is deleted while you are away.",
     2: "Up and Down choose a receipt. The same page travels inside the library, in .fascis/receipts.",
-}  # fmt: skip
+}
 
 
 class Window(QMainWindow):
@@ -46,7 +60,12 @@ class Window(QMainWindow):
         self.setWindowTitle("Fascis, demo" if demo else "Fascis")
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(1100, 700)
-        self.shelves, self.crossings, self.receipts, self.panel = ShelvesView(), CrossingsView(), ReceiptsView(), SidePanel()
+        self.shelves, self.crossings, self.receipts, self.panel = (
+            ShelvesView(),
+            CrossingsView(),
+            ReceiptsView(),
+            SidePanel(),
+        )
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
@@ -119,7 +138,7 @@ class Window(QMainWindow):
         across.addSpacing(18)
         self._places: list[QPushButton] = []
         for i, text in enumerate(PLACES):
-            b = button(text, lambda i=i: self.go_to(i), place=True)
+            b = button(text, partial(self.go_to, i), place=True)
             b.setCheckable(True)
             b.setAutoExclusive(True)
             b.setToolTip(f"Ctrl+{i + 1}")
@@ -133,8 +152,13 @@ class Window(QMainWindow):
 
     def _menu(self) -> QMenu:
         menu = QMenu(self)
-        for text, do in (("Add a library…", lambda: self.planning.ask_library()), ("Look at the drives again", lambda: self.planning.refresh()),
-                         ("Light: Linen", lambda: self.set_theme("Linen")), ("Dark: Dusk", lambda: self.set_theme("Dusk")), ("Quit", self.close)):  # fmt: skip
+        for text, do in (
+            ("Add a library…", lambda: self.planning.ask_library()),
+            ("Look at the drives again", lambda: self.planning.refresh()),
+            ("Light: Linen", lambda: self.set_theme("Linen")),
+            ("Dark: Dusk", lambda: self.set_theme("Dusk")),
+            ("Quit", self.close),
+        ):
             action = QAction(text, self)
             action.triggered.connect(lambda _=False, do=do: do())
             menu.addAction(action)
@@ -148,14 +172,21 @@ class Window(QMainWindow):
         self.conducting.to_receipts.connect(self._to_receipt)
         self.conducting.to_shelves.connect(lambda: self.go_to(0))
         self.receipts.chosen.connect(self._show_receipt)
-        keys = {"Ctrl+1": lambda: self.go_to(0), "Ctrl+2": lambda: self.go_to(1), "Ctrl+3": lambda: self.go_to(2), "F6": self._next_area,
-                "Ctrl+Return": self.main_button, "Ctrl+Enter": self.main_button, "Ctrl+Q": self.close}  # fmt: skip
+        keys = {
+            "Ctrl+1": lambda: self.go_to(0),
+            "Ctrl+2": lambda: self.go_to(1),
+            "Ctrl+3": lambda: self.go_to(2),
+            "F6": self._next_area,
+            "Ctrl+Return": self.main_button,
+            "Ctrl+Enter": self.main_button,
+            "Ctrl+Q": self.close,
+        }
         for key, do in keys.items():
             QShortcut(QKeySequence(key), self).activated.connect(do)
 
     def _watch(self) -> None:
         self._mounts = MountWatch()
-        self._notifier = QSocketNotifier(self._mounts.fd, QSocketNotifier.Type.Exception, self)
+        self._notifier = QSocketNotifier(self._mounts.fd, QSocketNotifier.Type.Exception, self)  # type: ignore[call-overload]
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(300)
@@ -193,7 +224,9 @@ class Window(QMainWindow):
 
     def _busy(self) -> str:
         running = self.conducting.running
-        return f"{shown(running.places.header['name'])} is crossing; this can start when it is ready." if running else ""
+        return (
+            f"{shown(running.places.header['name'])} is crossing; this can start when it is ready." if running else ""
+        )
 
     def _started(self, crossing: Crossing) -> None:
         self.conducting.crossings.insert(0, crossing)
@@ -214,7 +247,7 @@ class Window(QMainWindow):
         at = next((i for i, a in enumerate(there) if a is focus or (focus is not None and a.isAncestorOf(focus))), -1)
         there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """P pauses, when no field has the focus."""
         if event and event.key() == Qt.Key.Key_P and not isinstance(QApplication.focusWidget(), QLineEdit):
             self.conducting.pause_or_go_on()
@@ -225,10 +258,16 @@ class Window(QMainWindow):
 
     def _load_receipts(self, current: str | None) -> None:
         self.conducting.load()
-        arrived = [c for c in self.conducting.crossings if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))]
+        arrived = [
+            c
+            for c in self.conducting.crossings
+            if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
+        ]
         records = [receipt_of(c.journal) for c in arrived]
         if not records:
-            self.panel.show_nothing("A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))])
+            self.panel.show_nothing(
+                "A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))]
+            )
         self.receipts.show_list(records, current)
 
     def _to_receipt(self, id: str) -> None:
@@ -248,9 +287,11 @@ class Window(QMainWindow):
         field = QLineEdit("b3sum --check .fascis/manifest.b3")
         field.setReadOnly(True)
         self.panel.add(field)
-        self.panel.end(button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
-                       button("Show in folder", lambda: self.conducting.opener(str(crossing.places.target))),
-                       button("See its crossing", lambda: self._see(id), link=True))  # fmt: skip
+        self.panel.end(
+            button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
+            button("Show in folder", lambda: self.conducting.opener(str(crossing.places.target))),
+            button("See its crossing", lambda: self._see(id), link=True),
+        )
 
     def _see(self, id: str) -> None:
         self.go_to(1)
@@ -272,7 +313,7 @@ class Window(QMainWindow):
             return
         crossing = waiting[0]
         h = crossing.places.header
-        files, total = crossing.journal.planned()
+        _files, total = crossing.journal.planned()
         _, done = crossing.journal.verified()
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
@@ -305,7 +346,7 @@ class Window(QMainWindow):
         for widget in (self.shelves, self.crossings, self.panel, self.receipts):
             widget.update()
 
-    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802
+    def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remembers size and place; a running crossing stops cleanly and is offered next time."""
         self._settings.setValue("geometry", self.saveGeometry())
         self.conducting.close()
@@ -321,5 +362,3 @@ def preferred_theme(workspace: Workspace) -> theme.Theme:
         return theme.THEMES[str(kept)]
     hints = QGuiApplication.styleHints()
     return theme.DUSK if hints and hints.colorScheme() == Qt.ColorScheme.Dark else theme.LINEN
-
-

@@ -31,11 +31,13 @@ class Block(BaseModel):
 def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
     for node in nodes:
         block = Block.model_validate(node)
-        block = block.model_copy(update={
-            "device": block.device.strip(),
-            "disk": above.disk if above else block.name,
-            "tran": block.tran or (above.tran if above else None),
-        })
+        block = block.model_copy(
+            update={
+                "device": block.device.strip(),
+                "disk": above.disk if above else block.name,
+                "tran": block.tran or (above.tran if above else None),
+            }
+        )
         yield block
         yield from _flat(node.get("children") or [], block)
 

@@ -25,7 +25,9 @@ class Drives:
     With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called before everything a stand-in drive does.
     """
 
-    def __init__(self, stand_ins: Path | None = None, real: bool = True, step: Callable[[str], None] = lambda _: None) -> None:
+    def __init__(
+        self, stand_ins: Path | None = None, real: bool = True, step: Callable[[str], None] = lambda _: None
+    ) -> None:
         self._folder, self._real, self._step = stand_ins, real, step
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
@@ -63,7 +65,8 @@ class Drives:
         stand_ins = [s.drive() for s in self.stand_ins()]
         if not self._real:
             return stand_ins
-        blocks, found = read_blocks(), {}
+        blocks = read_blocks()
+        found: dict[str, Drive] = {}
         for mount in read_mounts():
             if _is_drive(mount) and mount.where and not _hidden(mount):
                 drive = _drive(mount, blocks)
@@ -106,7 +109,7 @@ class Drives:
         if stand_in and not stand_in.connected:
             raise told(OSError(19, "it is away"), "open the folder", os.fsencode(path))
         medium = PosixMedium.at(path)
-        return as_medium(StandInMedium(medium, stand_in)) if stand_in else medium  # type: ignore[return-value]
+        return as_medium(StandInMedium(medium, stand_in)) if stand_in else medium
 
     def same_disk(self, one: Drive, other: Drive) -> bool:
         """True when both lie on one physical disk."""
@@ -144,13 +147,23 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
     label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
     return Drive(
-        uuid=uuid, label=label, filesystem=filesystem, rules=rules_of(filesystem), mount=Path(mount.where),
-        capacity=space.f_blocks * space.f_frsize, free=space.f_bavail * space.f_frsize, block=space.f_frsize,
+        uuid=uuid,
+        label=label,
+        filesystem=filesystem,
+        rules=rules_of(filesystem),
+        mount=Path(mount.where),
+        capacity=space.f_blocks * space.f_frsize,
+        free=space.f_bavail * space.f_frsize,
+        block=space.f_frsize,
         transport=(block.tran if block else None) or ("network" if mount.filesystem in _NETWORK else ""),
-        rotational=bool(block and block.rota), read_only=mount.read_only,
-        removable=bool(block and (block.rm or block.tran == "usb" or block.type == "loop")), connected=True,
-        device=block.device if block else "", disk=block.disk if block else "", user_space=user_space,
-    )  # fmt: skip
+        rotational=bool(block and block.rota),
+        read_only=mount.read_only,
+        removable=bool(block and (block.rm or block.tran == "usb" or block.type == "loop")),
+        connected=True,
+        device=block.device if block else "",
+        disk=block.disk if block else "",
+        user_space=user_space,
+    )
 
 
 def lsblk_missing() -> bool:

@@ -33,8 +33,7 @@ class Mount:
 
 
 def _text(field: str) -> str:
-    raw = _OCTAL.sub(lambda m: chr(int(m[1], 8)), field)
-    return raw
+    return _OCTAL.sub(lambda m: chr(int(m[1], 8)), field)
 
 
 def parse_mounts(text: str) -> Iterator[Mount]:
@@ -43,8 +42,16 @@ def parse_mounts(text: str) -> Iterator[Mount]:
         left, separator, right = line.partition(" - ")
         fields, rest = left.split(" "), right.split(" ")
         if separator and len(fields) >= 6 and len(rest) >= 3:
-            yield Mount(int(fields[0]), fields[2], _text(fields[3]), _text(fields[4]), frozenset(fields[5].split(",")),
-                        rest[0], _text(rest[1]), frozenset(rest[2].split(",")))  # fmt: skip
+            yield Mount(
+                int(fields[0]),
+                fields[2],
+                _text(fields[3]),
+                _text(fields[4]),
+                frozenset(fields[5].split(",")),
+                rest[0],
+                _text(rest[1]),
+                frozenset(rest[2].split(",")),
+            )
 
 
 def read_mounts() -> list[Mount]:

@@ -84,8 +84,9 @@ _TABLE: dict[str, Rules] = {
     "ntfs": Rules("NTFS", reserved=True, utf16_names=True, modes=False, granularity_ns=100, stable_inodes=False),
 }
 _ALIASES = {"ntfs3": "ntfs", "ntfs-3g": "ntfs", "fat32": "vfat", "msdos": "vfat", "fat": "vfat", "ext": "ext4"}
-UNKNOWN = Rules("unknown", links=False, modes=False, attributes=False, holes=False, stable_inodes=False,
-                granularity_ns=2 * 10**9)  # fmt: skip
+UNKNOWN = Rules(
+    "unknown", links=False, modes=False, attributes=False, holes=False, stable_inodes=False, granularity_ns=2 * 10**9
+)
 
 
 def rules_of(filesystem: str) -> Rules:

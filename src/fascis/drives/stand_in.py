@@ -22,8 +22,11 @@ DESCRIPTION = "stand-in.json"
 
 
 class Fault(BaseModel):
-    """Something that goes wrong. ``kind``: ``unplugged`` (after N bytes written), ``flip`` (one bit of a file, as it
-    is stored, at most ``times`` times), ``write-error`` (a file), ``full`` (after N bytes written)."""
+    """Something that goes wrong.
+
+    ``kind``: ``unplugged`` (after N bytes written), ``flip`` (one bit of a file, as it
+    is stored, at most ``times`` times), ``write-error`` (a file), ``full`` (after N bytes written).
+    """
 
     model_config = ConfigDict(extra="forbid")
     kind: str
@@ -96,9 +99,27 @@ class StandIn:
         """The drive it plays, measured now."""
         d = self.description
         capacity, free = (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
-        return Drive(d.uuid, d.label, d.filesystem, self.rules, self.folder, capacity, free, d.block_bytes, d.transport,
-                     d.rotational, d.read_only, d.transport == "usb", self.connected, "", d.uuid, False, True,
-                     d.write_mb_s, d.read_mb_s)  # fmt: skip
+        return Drive(
+            d.uuid,
+            d.label,
+            d.filesystem,
+            self.rules,
+            self.folder,
+            capacity,
+            free,
+            d.block_bytes,
+            d.transport,
+            d.rotational,
+            d.read_only,
+            d.transport == "usb",
+            self.connected,
+            "",
+            d.uuid,
+            False,
+            True,
+            d.write_mb_s,
+            d.read_mb_s,
+        )
 
     @property
     def connected(self) -> bool:
@@ -180,7 +201,7 @@ class StandInFile:
     def __init__(self, inner: MediumFile, drive: StandIn, place: bytes) -> None:
         self._inner, self._drive, self._place, self._at = inner, drive, place, 0
 
-    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]  # noqa: ANN204 - all that is not paced is the real file's
+    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]
         return getattr(self._inner, name)
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
@@ -226,7 +247,7 @@ class StandInMedium:
         self._lock = threading.Lock()
         drive.free()
 
-    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]  # noqa: ANN204 - reading and removing are the real folder's
+    def __getattr__(self, name: str):  # type: ignore[no-untyped-def]
         self.drive.check()
         return getattr(self._inner, name)
 
@@ -333,4 +354,4 @@ class StandInMedium:
 
 def as_medium(medium: StandInMedium) -> Medium:
     """The stand-in as the engine sees it."""
-    return medium  # type: ignore[return-value]
+    return medium

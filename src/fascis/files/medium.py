@@ -16,7 +16,7 @@ from typing import Protocol
 from fascis.files import kernel
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import parent
-from fascis.files.walk import FOLDER_FLAGS, Folder, open_folder, walk
+from fascis.files.walk import Folder, open_folder, walk
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NOCTTY | os.O_NONBLOCK
 _CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC

@@ -54,7 +54,9 @@ def place_text(place: bytes) -> str:
 
 def folded(name: bytes) -> str:
     """The form under which a case-insensitive drive takes two names for one (case and normal form folded)."""
-    return unicodedata.normalize("NFC", unicodedata.normalize("NFD", name.decode("utf-8", "surrogateescape")).casefold())
+    return unicodedata.normalize(
+        "NFC", unicodedata.normalize("NFD", name.decode("utf-8", "surrogateescape")).casefold()
+    )
 
 
 def safe_place(place: bytes) -> bool:
@@ -77,7 +79,7 @@ def elided(text: str, most: int) -> str:
     if len(text) <= most:
         return text
     left = (most - 1) // 2
-    return f"{text[:left]}…{text[len(text) - (most - 1 - left):]}"
+    return f"{text[:left]}…{text[len(text) - (most - 1 - left) :]}"
 
 
 def fsname(text: str) -> bytes:

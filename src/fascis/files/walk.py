@@ -68,7 +68,9 @@ def _list(root_fd: int, place: bytes, device: int) -> Folder:
     try:
         found = Folder(place, os.fstat(fd), [], [], [], [])
         with os.scandir(fd) as entries:
-            listing = sorted([(e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False)) for e in entries])
+            listing = sorted(
+                [(e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False)) for e in entries]
+            )
     finally:
         os.close(fd)
     for name, status in listing:

@@ -62,7 +62,9 @@ class AtomicWriter:
             with contextlib.suppress(FileNotFoundError):  # renamed already, only the folder's flush failed
                 os.unlink(self._temporary, dir_fd=self._dir_fd)
 
-    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.abort()
 
 

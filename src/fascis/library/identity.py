@@ -59,7 +59,9 @@ def parse_identity(content: bytes, path: object) -> Identity:
     try:
         raw = json.loads(content)
         if isinstance(raw, dict) and isinstance(raw.get("format"), int) and raw["format"] > FORMAT:
-            raise Damaged(path, f"it was written by a newer version (format {raw['format']}; this one knows {FORMAT})", meaning)
+            raise Damaged(
+                path, f"it was written by a newer version (format {raw['format']}; this one knows {FORMAT})", meaning
+            )
         return Identity.model_validate(raw)
     except (ValueError, RecursionError, ValidationError) as error:
         raise Damaged(path, "the identity file is damaged", meaning) from error

@@ -80,8 +80,11 @@ class Register:
             with closing(sqlite3.connect(self.path, timeout=20)) as db:
                 version = db.execute("PRAGMA user_version").fetchone()[0]
                 if version > VERSION:
-                    raise Damaged(self.path, f"this register was written by a newer version ({version}, this one knows {VERSION})",
-                                  "Nothing was changed. Use the newer version, or set this file aside.")  # fmt: skip
+                    raise Damaged(
+                        self.path,
+                        f"this register was written by a newer version ({version}, this one knows {VERSION})",
+                        "Nothing was changed. Use the newer version, or set this file aside.",
+                    )
                 if version == 0:
                     with db:
                         db.executescript(
@@ -107,7 +110,13 @@ class Register:
         return [x for x in self.libraries() if x.id.startswith(prefix)]
 
     def put_library(
-        self, root: Path, drive: str, name: str, kind: str, id: str | None = None, summary: dict[str, object] | None = None
+        self,
+        root: Path,
+        drive: str,
+        name: str,
+        kind: str,
+        id: str | None = None,
+        summary: dict[str, object] | None = None,
     ) -> str:
         """Remembers a library's home, and what its survey said; gives its id (the one it has, or a new one)."""
         known = self.library_at(root)
@@ -121,7 +130,9 @@ class Register:
                 (key, name, kind, bytes(root), drive),
             )
             if summary is not None:
-                db.execute("UPDATE library SET surveyed_at=?, summary=? WHERE id=?", (time.time(), json.dumps(summary), key))
+                db.execute(
+                    "UPDATE library SET surveyed_at=?, summary=? WHERE id=?", (time.time(), json.dumps(summary), key)
+                )
         return key
 
     def forget_library(self, id: str) -> None:
@@ -132,14 +143,18 @@ class Register:
     def copies(self, library: str) -> list[KnownCopy]:
         """The verified copies of a library."""
         with self._open() as db:
-            rows = db.execute("SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE library=?", (library,))
+            rows = db.execute(
+                "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE library=?", (library,)
+            )
             return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in rows]
 
     def put_copy(self, library: str, drive: Drive, root: Path, crossing: str) -> None:
         """Remembers a verified copy."""
         with self._open() as db:
-            db.execute("INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?)",
-                       (library, drive.uuid, drive.label, bytes(root), crossing, time.time()))  # fmt: skip
+            db.execute(
+                "INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?)",
+                (library, drive.uuid, drive.label, bytes(root), crossing, time.time()),
+            )
 
     def drives(self) -> list[KnownDrive]:
         """The drives that were seen."""
@@ -156,7 +171,11 @@ class Register:
                 "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, seen_at) VALUES(?,?,?,?,?,?,?)"
                 " ON CONFLICT(uuid) DO UPDATE SET label=excluded.label, filesystem=excluded.filesystem,"
                 " capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at",
-                [(d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, time.time()) for d in drives if d.connected],
+                [
+                    (d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, time.time())
+                    for d in drives
+                    if d.connected
+                ],
             )
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:

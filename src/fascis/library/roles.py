@@ -51,8 +51,8 @@ class RoleRule:
                 if fnmatch.fnmatchcase(text, pattern) or fnmatch.fnmatchcase(text, pattern + "/*"):
                     return role
         for part in folder.split(b"/"):
-            if role := _FOLDERS.get(part.lower()):
-                return role
+            if by_name := _FOLDERS.get(part.lower()):
+                return by_name
         return None
 
     def of_name(self, name: bytes) -> Role:

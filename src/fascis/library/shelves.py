@@ -78,7 +78,21 @@ def read_shelves(workspace: Workspace, parked: Iterable[tuple[str, Path]] = ()) 
     for id, root in parked:
         if (owner := by_id.get(id)) and root.is_dir():
             drive = workspace.drives.at(root).uuid
-            _put(shelves, Standing(f"{id}:aside", owner.name, owner.kind, root, drive, False, None, parse_summary(owner.summary), 0, True))
+            _put(
+                shelves,
+                Standing(
+                    f"{id}:aside",
+                    owner.name,
+                    owner.kind,
+                    root,
+                    drive,
+                    False,
+                    None,
+                    parse_summary(owner.summary),
+                    0,
+                    True,
+                ),
+            )
     for shelf in shelves.values():
         shelf.standings.sort(key=lambda s: -s.size)
     order = {"inside": 0, "connected": 1, "away": 2}
@@ -98,20 +112,51 @@ def _group(drive: Drive) -> str:
 
 
 def _away(known: KnownDrive) -> Drive:
-    return Drive(known.uuid, known.label, known.filesystem, rules_of(known.filesystem), known.mount, known.capacity, 0, 4096,
-                 known.transport, False, False, True, False)  # fmt: skip
+    return Drive(
+        known.uuid,
+        known.label,
+        known.filesystem,
+        rules_of(known.filesystem),
+        known.mount,
+        known.capacity,
+        0,
+        4096,
+        known.transport,
+        False,
+        False,
+        True,
+        False,
+    )
 
 
 def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> Standing:
     count = sum(c.library == library.id and c.root != library.root for c in copies)
-    return Standing(library.id, library.name, library.kind, library.root, library.drive, True, library.surveyed_at,
-                    parse_summary(library.summary), count)  # fmt: skip
+    return Standing(
+        library.id,
+        library.name,
+        library.kind,
+        library.root,
+        library.drive,
+        True,
+        library.surveyed_at,
+        parse_summary(library.summary),
+        count,
+    )
 
 
 def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> Standing:
     count = sum(c.library == library.id for c in copies)
-    return Standing(f"{library.id}:{copy.crossing}", library.name, library.kind, copy.root, copy.drive, False, copy.verified_at,
-                    parse_summary(library.summary), count)  # fmt: skip
+    return Standing(
+        f"{library.id}:{copy.crossing}",
+        library.name,
+        library.kind,
+        copy.root,
+        copy.drive,
+        False,
+        copy.verified_at,
+        parse_summary(library.summary),
+        count,
+    )
 
 
 def _recognised(workspace: Workspace, drives: list[Drive], known: set[Path]) -> list[KnownLibrary]:
@@ -134,5 +179,7 @@ def _recognised(workspace: Workspace, drives: list[Drive], known: set[Path]) -> 
             except FascisError:
                 continue
             if identity:
-                found.append(KnownLibrary(identity.library_id, identity.name, identity.kind, root, drive.uuid, None, {}))
+                found.append(
+                    KnownLibrary(identity.library_id, identity.name, identity.kind, root, drive.uuid, None, {})
+                )
     return found
