@@ -33,7 +33,7 @@ class Differences:
         return not (self.changed or self.appeared or self.gone)
 
     @property
-    def newer(self) -> list[bytes]:
+    def newer(self) -> list[Place]:
         """What is newer at the old place."""
         return self.changed + self.appeared
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -77,10 +78,8 @@ def look_around(
 ) -> Surroundings:
     """Looks at both places. Writes nothing."""
     around = Surroundings(workspace)
-    try:
+    with suppress(EnvironmentTrouble):  # the library's own problem says so
         around.source_drive = workspace.drives.at(source)
-    except EnvironmentTrouble:
-        pass  # the library's own problem says so
     _library(around, source, found)
     if _destination(around, source, destination) and around.destination_drive:
         _target(around, destination, name, identity)

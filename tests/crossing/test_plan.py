@@ -1,0 +1,185 @@
+"""The plan: every problem with its code, and nothing written while it is made."""
+
+import os
+import subprocess
+import sys
+
+import pytest
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.estimate import estimate
+from fascis.crossing.plan import After
+from fascis.crossing.problems import CODES
+from fascis.crossing.states import TRANSITIONS, State, check_transition
+from fascis.files.errors import Refused
+from fascis.library.roles import Role
+from tests.crossing.ways import codes, plan_of
+from tests.judge import contents
+
+
+def everything(root):
+    return sorted((str(p.relative_to(root)), p.lstat().st_mtime_ns) for p in root.rglob("*"))
+
+
+def test_a_plan_writes_nothing_anywhere(bench, library):
+    before = everything(bench.root)
+    plan = plan_of(bench)
+    assert codes(plan).get("same-drive") is None and not plan.stopped
+    assert everything(bench.root) == before
+
+
+def case_missing(bench):
+    bench.library = bench.library / "nowhere"
+
+
+def case_file(bench):
+    bench.library = bench.library / "notes.txt"
+
+
+def case_empty(bench):
+    bench.library = bench.drives / "inside" / "Empty"
+    (bench.library / "only folders").mkdir(parents=True)
+
+
+def case_identity(bench):
+    (bench.library / ".fascis").mkdir()
+    (bench.library / ".fascis/identity.json").write_text('{"format": 1, "library_id": ')
+
+
+def case_newer_identity(bench):
+    (bench.library / ".fascis").mkdir()
+    (bench.library / ".fascis/identity.json").write_text('{"format": 2}')
+
+
+def case_to_missing(bench):
+    bench.to = bench.heron / "nowhere"
+
+
+def case_to_file(bench):
+    bench.to = bench.heron / "stand-in.json"
+
+
+def case_inside(bench):
+    bench.to = bench.library / "media"
+
+
+def case_same_drive(bench):
+    bench.to = bench.drives / "inside"
+
+
+def case_read_only(bench):
+    bench.to = bench.add_drive("locked", read_only=True)
+
+
+def case_away(bench):
+    bench.to = bench.add_drive("gone", connected=False)
+
+
+def case_small(bench):
+    bench.to = bench.add_drive("small", capacity=100_000)
+
+
+def case_exists(bench):
+    (bench.heron / "The Weir").mkdir()
+
+
+def case_name(bench):
+    bench.name = "a/b"
+
+
+def case_fat_name(bench):
+    bench.fill({"what?.mov": 5})
+    bench.to = bench.add_drive("fat", "vfat")
+
+
+def case_fat_fold(bench):
+    bench.fill({"a.jpg": 5, "A.jpg": 5})
+    bench.to = bench.add_drive("ex", "exfat")
+
+
+def case_fat_large(bench):
+    with open(bench.library / "long.mov", "wb") as out:
+        out.truncate(4_400_000_000)
+    bench.to = bench.add_drive("fat", "vfat", capacity=10**11)
+
+
+def case_links(bench):
+    os.symlink("notes.txt", bench.library / "link")
+    bench.to = bench.add_drive("ex", "exfat")
+
+
+CASES = [
+    (case_missing, "library-missing", "stops"), (case_file, "library-not-a-folder", "stops"), (case_empty, "library-empty", "stops"),
+    (case_identity, "identity-damaged", "stops"), (case_newer_identity, "identity-damaged", "stops"), (case_to_missing, "destination-missing", "stops"),
+    (case_to_file, "destination-not-a-folder", "stops"), (case_inside, "destination-inside-library", "stops"), (case_same_drive, "same-drive", "stops"),
+    (case_read_only, "destination-read-only", "stops"), (case_away, "away", "stops"), (case_small, "not-enough-room", "stops"),
+    (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"), (case_fat_name, "name-not-possible", "stops"),
+    (case_fat_fold, "names-become-one", "stops"), (case_fat_large, "file-too-large", "stops"), (case_links, "links-not-kept", "decision"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("make", "code", "severity"), CASES, ids=[c[0].__name__ for c in CASES])
+def test_each_problem_is_told_and_nothing_is_touched(bench, library, make, code, severity):
+    bench.to, bench.name = bench.heron, ""
+    make(bench)
+    bench.again()
+    before = everything(bench.drives)
+    plan = plan_of(bench, to=bench.to, name=bench.name)
+    assert codes(plan)[code] == severity and code in CODES
+    with pytest.raises(Refused):
+        Crossing.start(bench.workspace, plan, decided=False)
+    assert everything(bench.drives) == before and not bench.workspace.crossings.exists()
+
+
+def test_a_library_open_for_writing_in_a_program_stops(bench, library):
+    code = "import sys,time; f=open(sys.argv[1],'r+b'); print('open', flush=True); time.sleep(60)"
+    with subprocess.Popen([sys.executable, "-c", code, str(library / "notes.txt")], stdout=subprocess.PIPE) as program:
+        program.stdout.readline()
+        plan = plan_of(bench)
+        program.kill()
+    problem = next(p for p in plan.problems if p.code == "library-open")
+    assert problem.severity == "stops" and problem.files == (b"notes.txt",) and len(contents(library)) == 10
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
+def test_a_folder_that_cannot_be_looked_into_stops(bench, library):
+    (library / "media").chmod(0)
+    plan = plan_of(bench)
+    (library / "media").chmod(0o755)
+    assert codes(plan)["library-unreadable"] == "stops"
+
+
+def test_totals_follow_what_is_left_out(bench, library):
+    whole, part = plan_of(bench), plan_of(bench, leave_out=[Role.RENDER, Role.PROXY])
+    assert whole.totals.files == part.totals.files + part.left_out.files == 10
+    assert part.left_out.bytes == 29_000 and whole.totals.bytes - part.totals.bytes == 29_000
+
+
+def test_room_is_counted_in_the_destination_s_blocks(bench, library):
+    bench.add_drive("coarse", block_bytes=131072)
+    bench.again()
+    assert plan_of(bench, to=bench.drives / "coarse").totals.room >= 9 * 131072
+
+
+def test_measured_speeds_are_preferred(bench):
+    fast = bench.workspace.drives.at(bench.heron)
+    assert estimate(10**9, 1, None, fast, {}).measured is False
+    bench.add_drive("timed", write_mb_s=10, read_mb_s=10)
+    bench.again()
+    timed = estimate(10**9, 1, None, bench.workspace.drives.at(bench.drives / "timed"), {})
+    assert timed.measured and 100 < timed.seconds < 250
+
+
+@pytest.mark.parametrize("now", list(State))
+def test_every_transition_is_in_the_table_or_refused(now):
+    for new in State:
+        if new in TRANSITIONS[now]:
+            check_transition(now, new)
+        else:
+            with pytest.raises(Refused, match="cannot become"):
+                check_transition(now, new)
+
+
+def test_nothing_follows_a_release():
+    assert TRANSITIONS[State.RELEASED] == frozenset() and State.RELEASED not in TRANSITIONS[State.SETTLED]
+    assert After("release") is After.RELEASE
