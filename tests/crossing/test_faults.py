@@ -61,7 +61,9 @@ def test_a_bit_flipped_on_the_way_is_found_and_copied_again(bench, library):
     bench.again()
     crossing = started(bench, to=bench.drives / "bad")
     assert crossing.run() is State.SETTLED
-    assert [(p, d) for p, d, m, _ in crossing.journal.attentions() if "read back wrong once" in m] == [(b"media/Day 01/weir_01.mov", "bad")]
+    assert [(p, d) for p, d, m, _ in crossing.journal.attentions() if "read back wrong once" in m] == [
+        (b"media/Day 01/weir_01.mov", "bad")
+    ]
     assert contents(crossing.places.target) == contents(library)
 
 
@@ -85,7 +87,11 @@ def test_an_unreadable_file_waits_for_a_decision_and_is_never_released(bench, li
     os.mkfifo(notes)  # cannot be read as a file, whoever asks
     assert crossing.run() is State.WAITING
     record = crossing_object(crossing)
-    assert exit_status(record) == 4 and record["problems"][0]["files"] == ["notes.txt"] and "cannot be read" in record["problems"][0]["sentence"]
+    assert (
+        exit_status(record) == 4
+        and record["problems"][0]["files"] == ["notes.txt"]
+        and "cannot be read" in record["problems"][0]["sentence"]
+    )
     assert record["verified_files"] == 9 and not crossing.places.target.exists()
     notes.unlink()
     (library.parent / "kept").rename(notes)
@@ -228,6 +234,12 @@ def test_a_full_destination_names_the_drive_and_the_figures(bench, library):
 def test_the_errno_table():
     from fascis.files.errors import EnvironmentTrouble, NotPermitted, told
 
-    for number, kind in ((errno.ENOSPC, DriveFull), (errno.EIO, DriveGone), (errno.ENODEV, DriveGone), (errno.EACCES, NotPermitted), (errno.EBUSY, EnvironmentTrouble)):
+    for number, kind in (
+        (errno.ENOSPC, DriveFull),
+        (errno.EIO, DriveGone),
+        (errno.ENODEV, DriveGone),
+        (errno.EACCES, NotPermitted),
+        (errno.EBUSY, EnvironmentTrouble),
+    ):
         error = told(OSError(number, os.strerror(number)), "write", b"a\nb")
         assert type(error) is kind and "a\\nb" in str(error) and error.errno == number

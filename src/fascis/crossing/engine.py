@@ -218,6 +218,10 @@ class Engine:
             parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
             results = [self._copiers.submit(self._copy_some, part) for part in parts]
             outcomes = _gather(results)
+        return _Batch(items, outcomes)
+
+    def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
+        """Flushes a copied batch to the drive, and then writes it into the journal."""
         try:
             if any(i.size < LARGE for i in items):
                 self._destination.medium.sync()
@@ -234,7 +238,6 @@ class Engine:
                     self._source.name,
                     "changed since it was surveyed; the copy is the newer one",
                 )
-        return _Batch(items, outcomes)
 
     def _copy_some(self, items: list[Item]) -> list[Copied]:
         return [self._copy(item) for item in items]
@@ -270,6 +273,8 @@ class Engine:
     def _verify_loop(self, handed: queue.Queue[_Batch | None], failure: list[BaseException]) -> None:
         try:
             while (batch := handed.get()) is not None:
+                if batch.outcomes:
+                    self._keep_batch(batch.items, batch.outcomes)
                 self._verify_batch(batch)
         except BaseException as error:
             failure.append(error)

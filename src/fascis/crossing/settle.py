@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.engine import Side
-from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
+from fascis.crossing.journal import Copied, CopyState, Fate, Journal, own_place
 from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import EnvironmentTrouble, Refused, told
@@ -26,6 +26,7 @@ from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, shown
 from fascis.library.identity import IDENTITY, OWN, Crossed, Home, Identity, format_identity
+from fascis.library.roles import ROLES
 
 MANIFEST = OWN + b"/manifest.b3"
 INVENTORY = OWN + b"/inventory.csv"
@@ -171,20 +172,13 @@ def _inventory(out: BinaryIO, journal: Journal) -> None:
     text.detach()
 
 
-def _verified(journal: Journal) -> Iterator[Item]:
-    return journal.items("e.kind=0 AND e.fate=0 AND c.state=2")
-
-
 def _entries(journal: Journal) -> Iterator[Entry]:
-    for item in _verified(journal):
-        assert item.digest and item.copy_seen
-        yield Entry(item.place, item.copy_seen[0], item.copy_seen[1], item.digest, item.role.value)
+    for place, size, mtime, digest, role in journal.verified_files():
+        yield Entry(place, size, mtime, digest, ROLES[role].value)
 
 
 def _digests(journal: Journal) -> Iterator[tuple[bytes, bytes]]:
-    for item in _verified(journal):
-        assert item.digest
-        yield item.digest, item.place
+    return ((digest, place) for place, _, _, digest, _ in journal.verified_files())
 
 
 class _Stream(io.RawIOBase):

@@ -181,7 +181,7 @@ class PosixFile:
 
     def set_status(self, like: os.stat_result, owner: bool) -> None:
         """Gives owner where asked, mode and times of another file."""
-        if owner:
+        if owner and (like.st_uid, like.st_gid) != (os.geteuid(), os.getegid()):
             os.fchown(self._fd, like.st_uid, like.st_gid)
         os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
         os.utime(self._fd, ns=(like.st_atime_ns, like.st_mtime_ns))
