@@ -1,0 +1,103 @@
+"""Drives as they are: mounts, devices, rules, stand-ins."""
+
+import json
+import os
+
+import pytest
+
+from fascis.drives.blocks import parse_blocks
+from fascis.drives.connected import Drives
+from fascis.drives.mounts import MountWatch, mount_id_of, parse_mounts, read_mounts
+from fascis.drives.rules import rules_of
+from fascis.drives.stand_in import read_description
+from fascis.files.errors import Damaged, EnvironmentTrouble
+
+LINES = """36 35 98:0 /mnt1 /mnt2 rw,noatime master:1 - ext3 /dev/root rw,errors=continue
+40 35 0:52 / /media/Heron\\040A ro,relatime shared:7 - fuseblk /dev/sdb1 rw,user_id=0
+rubbish
+"""
+
+
+def test_mountinfo_is_parsed_with_its_escapes():
+    one, two = parse_mounts(LINES)
+    assert (one.id, one.device, one.root, one.where, one.filesystem) == (36, "98:0", "/mnt1", "/mnt2", "ext3")
+    assert two.where == "/media/Heron A" and two.read_only and not one.read_only
+
+
+def test_the_disk_below_a_partition_is_known():
+    text = json.dumps({"blockdevices": [{"name": "/dev/sdb", "maj:min": "8:16", "tran": "usb", "rota": True, "rm": True, "type": "disk", "children": [
+        {"name": "/dev/sdb1", "maj:min": " 8:17", "fstype": "exfat", "uuid": "AB-CD", "label": "Heron B", "rota": True, "rm": True, "type": "part"}]}]})  # fmt: skip
+    part = parse_blocks(text)["8:17"]
+    assert (part.disk, part.tran, part.uuid) == ("/dev/sdb", "usb", "AB-CD")
+
+
+def test_the_drive_of_a_folder_is_found_by_its_mount(tmp_path):
+    drive = Drives().at(tmp_path)
+    fd = os.open(tmp_path, os.O_RDONLY)
+    where = next(m.where for m in read_mounts() if m.id == mount_id_of(fd))
+    os.close(fd)
+    assert str(drive.mount) == where and drive.capacity > drive.free > 0 and drive.connected
+
+
+def test_a_folder_that_is_not_there(tmp_path):
+    with pytest.raises(EnvironmentTrouble, match="nowhere"):
+        Drives().at(tmp_path / "nowhere")
+
+
+def test_nothing_changes_on_its_own():
+    watch = MountWatch()
+    assert watch.wait(0) in (True, False)
+    assert watch.wait(0) is False
+    watch.close()
+
+
+@pytest.mark.lab
+def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
+    watch = MountWatch()
+    watch.wait(0)
+    where = mounted("ext4", 64, "NOTICED")
+    assert watch.wait(2000)
+    watch.close()
+    drive = Drives().at(where)
+    assert drive.filesystem == "ext4" and drive.mount == where and not drive.read_only
+
+
+@pytest.mark.parametrize(
+    ("filesystem", "name", "why"),
+    [("vfat", b"what?.mov", "reserved character"), ("exfat", b"con.txt", "reserved name"), ("exfat", b"end.", "ends in"), ("exfat", b"\xff", "not valid Unicode"),
+     ("ext4", b"x" * 256, "longer"), ("ext4", b"what?.mov", None), ("exfat", "ü.mov".encode(), None)],
+)  # fmt: skip
+def test_names_that_cannot_be_held(filesystem, name, why):
+    said = rules_of(filesystem).refuses_name(name)
+    assert said is None if why is None else why in said
+
+
+def test_an_unknown_file_system_gets_cautious_rules():
+    rules = rules_of("never-heard-of")
+    assert not rules.links and not rules.stable_inodes and rules_of("ntfs-3g").name == "NTFS"
+
+
+@pytest.mark.parametrize(
+    "text", ["", "{}", '{"uuid": "x", "label": "x", "filesystem": "ext4", "capacity_bytes": -1}', '{"uuid": 1']
+)
+def test_a_damaged_stand_in_is_told_and_not_shown(tmp_path, text):
+    (tmp_path / "a").mkdir()
+    (tmp_path / "a/stand-in.json").write_text(text)
+    with pytest.raises(Damaged, match="no description of a stand-in"):
+        read_description(tmp_path / "a")
+    drives = Drives(tmp_path, real=False)
+    assert drives.connected() == [] and len(drives.damaged) == 1
+
+
+def test_a_stand_in_measures_its_space_in_blocks(bench):
+    drive = bench.workspace.drives.at(bench.heron)
+    (bench.heron / "x").write_bytes(b"1")
+    again = bench.workspace.drives.at(bench.heron)
+    assert drive.free - again.free == 4096 and again.stand_in and again.uuid == "uuid-heron"
+
+
+def test_a_stand_in_that_is_away_answers_as_a_drive_that_is_gone(bench):
+    bench.add_drive("gone", connected=False)
+    bench.again()
+    with pytest.raises(EnvironmentTrouble, match="does not answer"):
+        bench.workspace.drives.open(bench.drives / "gone")

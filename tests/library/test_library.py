@@ -1,0 +1,177 @@
+"""Survey, roles, identity, register, shelves."""
+
+import os
+import sqlite3
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fascis.files.errors import Cancelled, Damaged
+from fascis.files.medium import PosixMedium
+from fascis.library.identity import Crossed, Home, Identity, format_identity, parse_identity, read_identity
+from fascis.library.open_files import find_open
+from fascis.library.register import Register
+from fascis.library.roles import Role, RoleRule
+from fascis.library.shelves import read_shelves
+from fascis.library.summary import parse_summary, summary_of
+from fascis.library.survey import Kind, survey
+
+
+@pytest.mark.parametrize(
+    ("place", "role"),
+    [("media/render_test.mov", "original"), ("Renders/a.mov", "render"), ("x/PROXIES/y/a.mov", "proxy"), ("previews/p.bin", "preview"), ("a.xmp", "sidecar"),
+     ("cut.otio", "document"), ("notes.txt", "other"), ("noextension", "other"), ("my renders/a.mov", "original"), ("a.JPG", "original")],
+)  # fmt: skip
+def test_roles_come_from_folders_and_types_never_from_words_in_names(place, role):
+    folder, _, name = place.encode().rpartition(b"/")
+    rule = RoleRule()
+    assert (rule.of_folder(folder) or rule.of_name(name)).value == role
+
+
+def test_patterns_of_an_identity_decide_first():
+    rule = RoleRule({"exports": "render"})
+    assert (
+        rule.of_folder(b"exports") is Role.RENDER
+        and rule.of_folder(b"exports/2024") is Role.RENDER
+        and rule.of_folder(b"media") is None
+    )
+
+
+def surveyed(root):
+    medium = PosixMedium.at(root)
+    try:
+        return survey(medium)
+    finally:
+        medium.close()
+
+
+def test_a_survey_counts_what_find_counts_and_writes_nothing(bench, library):
+    os.mkfifo(library / "pipe")
+    os.symlink("x", library / "link")
+    before = {p: p.lstat().st_mtime_ns for p in library.rglob("*")}
+    found = surveyed(library)
+    files = [p for p in library.rglob("*") if p.is_file() and not p.is_symlink()]
+    assert sum(s.files for s in found.strands()) == len(files) == 10
+    assert sum(s.bytes for s in found.strands()) == sum(p.stat().st_size for p in files)
+    kinds = {place: found.kind(row) for row, _, place in found.rows()}
+    assert kinds[b"pipe"] is Kind.SPECIAL and kinds[b"link"] is Kind.LINK and len(kinds) == 12
+    assert {p: p.lstat().st_mtime_ns for p in library.rglob("*")} == before
+
+
+@given(
+    st.sets(
+        st.tuples(
+            st.sampled_from(["", "a", "a/b", "renders"]),
+            st.text("xyz.jpg", min_size=1, max_size=6).filter(lambda n: n not in (".", "..")),
+        ),
+        max_size=12,
+    )
+)
+def test_columns_agree_with_the_folder(tmp_path_factory, wanted):
+    root = tmp_path_factory.mktemp("s")
+    for folder, name in wanted:
+        (root / folder).mkdir(parents=True, exist_ok=True)
+        if not (root / folder / name).is_dir():
+            (root / folder / name).write_bytes(name.encode())
+    found = surveyed(root)
+    assert {os.fsdecode(place) for _, _, place in found.rows()} == {
+        str(p.relative_to(root)) for p in root.rglob("*") if p.is_file()
+    }
+    assert all(found.size[row] == len(found.name(row)) for row, _, _ in found.rows())
+
+
+def test_a_survey_can_be_stopped(library):
+    medium = PosixMedium.at(library)
+    with pytest.raises(Cancelled, match="nothing was changed"):
+        survey(medium, cancelled=lambda: True)
+    medium.close()
+
+
+IDENTITY = Identity(library_id="0b5f2c00-aaaa", name="The Weir", home=Home(drive="u", path="The Weir"),
+                    history=[Crossed.model_validate({"id": "1", "when": "2024-05-01T10:00:00Z", "from": "/a", "to": "/b", "token": "t"})])  # fmt: skip
+
+
+def test_an_identity_survives():
+    assert parse_identity(format_identity(IDENTITY), "x") == IDENTITY
+
+
+@pytest.mark.parametrize(
+    "text",
+    [b"", b"[]", b"{}", b'{"format": 1, "library_id": "../../x", "name": "x", "home": {}}', b"\xff\xfe", b"[" * 5000],
+)
+def test_a_damaged_identity_is_told(text):
+    with pytest.raises(Damaged, match="damaged"):
+        parse_identity(text, "identity.json")
+
+
+def test_a_newer_identity_is_not_guessed_at():
+    with pytest.raises(Damaged, match=r"newer version \(format 7"):
+        parse_identity(b'{"format": 7}', "identity.json")
+
+
+def test_an_identity_behind_a_link_is_not_read(tmp_path):
+    (tmp_path / "elsewhere").mkdir()
+    (tmp_path / "elsewhere/identity.json").write_bytes(format_identity(IDENTITY))
+    (tmp_path / "lib").mkdir()
+    (tmp_path / "lib/.fascis").symlink_to(tmp_path / "elsewhere")
+    medium = PosixMedium.at(tmp_path / "lib")
+    assert read_identity(medium, "x") is None
+    medium.close()
+
+
+def test_the_register_remembers(bench, library):
+    register = bench.workspace.register
+    id = register.put_library(library, "uuid-inside", "The Weir", "library", None, summary_of(surveyed(library)))
+    assert register.put_library(library, "uuid-inside", "The Weir", "library") == id
+    known = register.library_at(library)
+    assert known and known.id == id and parse_summary(known.summary).files == 10 and register.find(id[:5])[0].id == id
+
+
+@pytest.mark.parametrize(("spoil", "words"), [(b"rubbish" * 400, "cannot be used"), (None, "newer version")])
+def test_a_register_that_cannot_be_used_says_so_and_stays(tmp_path, spoil, words):
+    path = tmp_path / "register.sqlite"
+    if spoil:
+        path.write_bytes(spoil)
+    else:
+        db = sqlite3.connect(path)
+        db.execute("PRAGMA user_version=9")
+        db.close()
+    before = path.read_bytes()
+    with pytest.raises(Damaged, match=words):
+        Register(path).libraries()
+    assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize("kept", [{}, {"roles": 5}, {"roles": {"nonsense": [1, 2, 3]}}, {"roles": {"proxy": [1]}}])
+def test_a_summary_that_is_no_summary(kept):
+    assert parse_summary(kept) is None
+
+
+def test_shelves_show_home_copies_and_what_is_parked(bench, library):
+    from tests.crossing.ways import switched
+
+    crossing = switched(bench)
+    parked = crossing.park()
+    shelves = read_shelves(bench.workspace, [(crossing.places.header["library_id"], parked)])
+    standing = {(s.drive.label, x.home, x.parked) for s in shelves for x in s.standings}
+    assert standing == {("heron", True, False), ("inside", False, True)}
+
+
+def test_a_library_with_an_identity_is_recognised_on_a_newly_connected_drive(bench, library):
+    from tests.crossing.ways import settled
+
+    crossing = settled(bench)
+    bench.workspace.register.path.unlink()
+    names = {x.name for s in read_shelves(bench.again()) for x in s.standings}
+    assert names == {"The Weir"} and crossing.places.target.exists()
+
+
+def test_who_has_a_file_open(tmp_path):
+    path = tmp_path / "x"
+    path.write_bytes(b"1")
+    s = path.stat()
+    with open(path, "r+b"):
+        mine = find_open({(s.st_dev, s.st_ino)}, skip_self=False).files
+    assert mine and mine[0].pid == os.getpid() and mine[0].writing
+    assert find_open({(s.st_dev, s.st_ino)}).files == []
