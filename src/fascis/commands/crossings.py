@@ -2,76 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import typer
 
-from fascis.commands.library import resolve
-from fascis.commands.progress import Telling
-from fascis.commands.telling import INTERRUPTED, JSON, REFUSED, interactive, put, say, usage
-from fascis.crossing.crossing import Crossing, all_crossings, opened, unfinished
-from fascis.crossing.outcome import crossing_object, exit_status, plan_object, refusal_object
-from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
-from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
-from fascis.crossing.states import State
-from fascis.files.errors import Cancelled, Damaged, FascisError, Refused
-from fascis.files.names import shown
-from fascis.files.sizes import counted, duration, size
-from fascis.library.roles import Role
-from fascis.workspace import Workspace, from_environment
-
-_LEFT = [r.value for r in Role]
-
-
-def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> None:
-    """Prints how a crossing stands and ends with its status."""
-    record = crossing_object(crossing, error)
-    status = REFUSED if refused else INTERRUPTED if error else exit_status(record)
-    if as_json:
-        put(record)
-    else:
-        for problem in record["problems"]:
-            say(problem["sentence"])
-        print(
-            f"Crossing {crossing.id}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
-        )
-        print(f"{record['to'][0]}")
-        if record["released_files"]:
-            print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
-        for left in record["left_behind"][:200]:
-            print(f"  stays ({left['why']}): {shown(left['path'])}")
-        if record["parked_at"]:
-            print(f"Originals set aside at {record['parked_at']}; this frees nothing yet.")
-    raise typer.Exit(status)
-
-
-def _tell_plan(plan: Plan) -> None:
-    say(
-        f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
-    )
-    for problem in plan.problems:
-        say(f"{problem.severity.value}: {problem.sentence}" + (f" {problem.remedy}" if problem.remedy else ""))
-
-
-def _refuse(plan: Plan, as_json: bool) -> None:
-    if as_json:
-        put(plan_object(plan, State.REFUSED.value))
-    raise typer.Exit(REFUSED)
-
-
-def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False) -> None:
-    """Runs a crossing as far as its plan and the consent go, and ends."""
-    try:
-        with Telling(crossing) as telling:
-            state = crossing.run(report=telling, skip_unreadable=skip)
-            if state not in (State.WAITING, State.FAILED):
-                crossing.advance(consent, report=telling)
-    except (Cancelled, KeyboardInterrupt):
-        _end(crossing, as_json, Cancelled("Stopped. What is verified is kept; fascis resume goes on."))
-    except FascisError as error:
-        held = isinstance(error, Refused) and crossing.state is State.PLANNED
-        _end(crossing, as_json, error, refused=held)
-    _end(crossing, as_json)
+from fascis.commands.telling import JSON
+from fascis.crossing.after import After
 
 
 def register(app: typer.Typer) -> None:
@@ -91,35 +25,9 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Takes a library to another drive, whole and verified."""
-        for role in leave_out:
-            if role not in _LEFT:
-                usage(f"--leave-out takes one of {', '.join(_LEFT)}; {shown(role)} is none.", as_json)
-        workspace = from_environment()
-        surveyed = survey_library(workspace, resolve(workspace, library))
-        plan = make_plan(
-            workspace, surveyed, Path(to).absolute(), Choices(name, frozenset(map(Role, leave_out)), after)
-        )
-        _tell_plan(plan)
-        if plan.stopped:
-            _refuse(plan, as_json)
-        if dry_run:
-            if as_json:
-                put(plan_object(plan))
-            raise typer.Exit(0)
-        if (plan.asks or after is After.RELEASE) and not yes and not _asked(plan, after):
-            if after is After.RELEASE and not plan.asks:
-                say(
-                    "--after release deletes the originals once their copies are verified; --yes consents to that. Nothing was done."
-                )
-            _refuse(plan, as_json)
-        try:
-            crossing = Crossing.start(workspace, plan, decided=True, consent=after is After.RELEASE)
-        except Refused as error:
-            if as_json:
-                put(refusal_object(error))
-            say(str(error))
-            raise typer.Exit(REFUSED) from None
-        _go(crossing, as_json, consent=after is After.RELEASE)
+        from fascis.commands import crossing_work
+
+        crossing_work.relocate(library, to, name, leave_out, after, dry_run, yes, as_json)
 
     @app.command()
     def resume(
@@ -132,40 +40,32 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
-        workspace = from_environment()
-        id = crossing or next(iter(unfinished(workspace)), "")
-        if not id:
-            say("No crossing is interrupted; there is nothing to resume.")
-            if as_json:
-                put({**refusal_object(Refused("interrupted", "")), "state": "planned", "problems": []})
-            raise typer.Exit(0)
-        found = _open(workspace, id, as_json)
-        if found.finished:
-            say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
-        _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable)
+        from fascis.commands import crossing_work
+
+        crossing_work.resume(crossing, skip_unreadable, as_json)
 
     @app.command()
     def park(crossing: str, as_json: bool = JSON) -> None:
         """Sets the originals of a verified crossing aside; frees nothing yet."""
-        _step(crossing, as_json, "park", needs_switch=True)
+        from fascis.commands import crossing_work
+
+        crossing_work.park(crossing, as_json)
 
     @app.command()
     def release(
         crossing: str, yes: bool = typer.Option(False, "--yes", help="Delete the originals."), as_json: bool = JSON
     ) -> None:
         """Deletes the originals whose copies are verified, and frees their space."""
-        if not yes and not _asked_release(crossing):
-            error = Refused("not-looked", "Deleting the originals needs your word: --yes. Nothing was deleted.")
-            if as_json:
-                put(refusal_object(error))
-            say(str(error))
-            raise typer.Exit(REFUSED)
-        _step(crossing, as_json, "release", needs_switch=True)
+        from fascis.commands import crossing_work
+
+        crossing_work.release(crossing, yes, as_json)
 
     @app.command()
     def undo(crossing: str, as_json: bool = JSON) -> None:
         """Gives home back to the old place; deletes no copy."""
-        _step(crossing, as_json, "undo")
+        from fascis.commands import crossing_work
+
+        crossing_work.undo(crossing, as_json)
 
     @app.command()
     def receipts(
@@ -174,77 +74,6 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Shows past crossings, or the receipt of one."""
-        workspace = from_environment()
-        if crossing:
-            with opened(workspace, crossing) as found:
-                _one_receipt(found, html, as_json)
-            return
-        found_all, damaged = all_crossings(workspace)
-        records = [receipt_of(c.journal) for c in found_all]
-        for c in found_all:
-            c.close()
-        for error in damaged:
-            say(str(error))
-        if as_json:
-            put({"receipts": records, "damaged": [str(e) for e in damaged]})
-            return
-        for r in records:
-            print(
-                f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  {counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}"
-            )
+        from fascis.commands import crossing_work
 
-
-def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
-    record = receipt_of(found.journal)
-    if html:
-        try:
-            with open(html, "xb") as out:
-                out.write(receipt_html(record))
-        except OSError as error:
-            usage(f"{shown(html)} cannot be written ({error.strerror}); nothing was changed.", as_json)
-    if as_json:
-        put(record)
-        return
-    print(f"{record['name']}: {seal(record)}.")
-    for what, figure in rows_of(record):
-        print(f"  {what}: {figure}")
-
-
-def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
-    try:
-        return Crossing.open(workspace, id)
-    except (Refused, Damaged) as error:
-        if as_json:
-            put(refusal_object(error))
-        say(str(error))
-        raise typer.Exit(REFUSED) from None
-
-
-def _step(id: str, as_json: bool, what: str, needs_switch: bool = False) -> None:
-    found = _open(from_environment(), id, as_json)
-    try:
-        if needs_switch and found.state is State.SETTLED:
-            found.switch()
-        if what == "park":
-            found.park()
-        elif what == "release":
-            with Telling(found) as telling:
-                found.release(report=telling)
-        else:
-            say(found.undo())
-    except FascisError as error:
-        _end(found, as_json, error, refused=isinstance(error, Refused))
-    _end(found, as_json)
-
-
-def _asked(plan: Plan, after: After) -> bool:
-    if not interactive():
-        return False
-    what = "Go on, and delete the originals once their copies are verified?" if after is After.RELEASE else "Go on?"
-    return typer.confirm(what, err=True)
-
-
-def _asked_release(id: str) -> bool:
-    return interactive() and typer.confirm(
-        f"Delete the originals of crossing {shown(id)}, whose copies are verified?", err=True
-    )
+        crossing_work.receipts(crossing, html, as_json)

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
 from fascis.commands.telling import JSON, put, say
-from fascis.drives.model import Drive
 from fascis.files.names import shown
 from fascis.files.sizes import size
-from fascis.workspace import from_environment
+
+if TYPE_CHECKING:
+    from fascis.drives.model import Drive
 
 
 def _object(d: Drive) -> dict[str, Any]:
@@ -37,6 +38,8 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def drives(as_json: bool = JSON) -> None:
         """Shows the drives, their space, and what they are."""
+        from fascis.workspace import from_environment
+
         workspace = from_environment()
         found = workspace.drives.connected()
         for error in workspace.drives.damaged:

@@ -6,9 +6,9 @@ import os
 import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from enum import StrEnum
 from pathlib import Path
 
+from fascis.crossing.after import After
 from fascis.crossing.estimate import Estimate, estimate
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.surroundings import look_around
@@ -20,14 +20,7 @@ from fascis.library.roles import ROLES, Role, RoleRule
 from fascis.library.survey import Kind, Survey, survey
 from fascis.workspace import Workspace
 
-
-class After(StrEnum):
-    """What becomes of home and originals."""
-
-    COPY = "copy"  # the old place stays home; this is one more copy
-    KEEP = "keep"  # the new place is home; originals stay
-    PARK = "park"  # and they are set aside
-    RELEASE = "release"  # and they are deleted
+__all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"]
 
 
 @dataclass(frozen=True, slots=True)
