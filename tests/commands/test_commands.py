@@ -1,0 +1,163 @@
+"""The command line as others call it: JSON, exit status, and that it is the contract's object."""
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from tests.judge import contents, one_whole_copy
+
+
+def fascis(bench, *arguments, kill_after=None, **more):
+    command = [sys.executable, "-m", "fascis", *map(str, arguments)]
+    environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives), **more}
+    process = subprocess.Popen(
+        command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    if kill_after is not None:
+        try:
+            process.wait(kill_after)
+        except subprocess.TimeoutExpired:
+            process.send_signal(signal.SIGKILL)
+    out, err = process.communicate(timeout=120)
+    return process.returncode, json.loads(out) if "--json" in arguments and out else None, err.decode()
+
+
+KEYS = {
+    "crossing", "state", "library_id", "from", "to", "destinations", "files", "bytes", "verified_files", "verified_bytes", "gathered_files",
+    "problems", "mismatched", "left_behind", "released_files", "released_bytes", "parked_at", "manifest", "receipt", "seconds",
+}  # fmt: skip
+
+
+def test_a_whole_crossing(bench, library):
+    before = contents(library)
+    status, dry, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--dry-run", "--json")
+    assert (status, dry["state"], set(dry)) == (0, "planned", KEYS) and not list(bench.heron.glob("The*"))
+    status, done, err = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "park", "--json")
+    assert (status, done["state"], set(done)) == (0, "parked", KEYS), err
+    assert done["verified_files"] == done["files"] == 10 and done["destinations"][0]["proven"] is True
+    assert contents(done["to"][0]) == contents(done["parked_at"]) == before and not library.exists()
+    status, told, _ = fascis(bench, "release", done["crossing"][:6], "--json")
+    assert status == 3 and contents(done["parked_at"]) == before  # without --yes nothing is deleted
+    status, gone, _ = fascis(bench, "release", done["crossing"][:6], "--yes", "--json")
+    assert (status, gone["state"], gone["released_files"], gone["left_behind"]) == (0, "released", 10, [])
+    assert not os.path.exists(done["parked_at"]) and contents(done["to"][0]) == before
+    status, sound, _ = fascis(bench, "verify", done["to"][0], "--json")
+    assert (status, sound["matching"], sound["damaged"], sound["edited"]) == (0, 10, [], [])
+    status, receipts, _ = fascis(bench, "receipts", "--json")
+    assert status == 0 and receipts["receipts"][0]["release"]["files"] == 10
+
+
+def test_release_needs_consent_at_the_start(bench, library):
+    status, record, err = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "release", "--json")
+    assert status == 3 and record["state"] == "refused" and "--yes" in err and not (bench.heron / "The Weir").exists()
+    status, record, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    assert status == 0 and record["state"] == "released" and not library.exists()
+
+
+def test_undo_and_survey(bench, library):
+    _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--json")
+    status, undone, err = fascis(bench, "undo", done["crossing"], "--json")
+    assert status == 0 and undone["state"] == "undone" and "complete" in err and len(contents(library)) == 10
+    status, found, _ = fascis(bench, "survey", library, "--files", "--json")
+    assert status == 0 and found["standing"]["held"]["files"] == len(found["files"]) == 10 and found["documents"] == []
+    assert (
+        found["roles"]["proxy"] == {"files": 1, "bytes": 9_000} and found["library"]["library_id"] == done["library_id"]
+    )
+
+
+def test_verify_tells_edited_damaged_missing_and_new(bench, library):
+    _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--json")
+    target = bench.heron / "The Weir"
+    rotten = target / "media/Day 02/salmon.wav"
+    times = rotten.stat()
+    rotten.write_bytes(b"!" + rotten.read_bytes()[1:])
+    os.utime(rotten, ns=(times.st_atime_ns, times.st_mtime_ns))
+    (target / "notes.txt").write_text("edited here")
+    (target / "stills/heron.xmp").unlink()
+    (target / "new.jpg").write_bytes(b"x")
+    status, record, _ = fascis(bench, "verify", target, "--json")
+    assert status == 1
+    assert (record["damaged"], record["edited"]) == (["media/Day 02/salmon.wav"], ["notes.txt"])
+    assert (record["missing"], record["unlisted"], record["matching"]) == (["stills/heron.xmp"], ["new.jpg"], 7)
+    assert len(contents(library)) == 10 and done["manifest"]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status"),
+    [(["relocate", "LIB", "--json"], 2), (["relocate", "LIB", "--to", "HERON", "--leave-out", "nonsense", "--json"], 2), (["nonsense", "--json"], 2),
+     (["relocate", "LIB/nowhere", "--to", "HERON", "--json"], 3), (["relocate", "LIB", "--to", "LIB/media", "--json"], 3),
+     (["survey", "LIB/nowhere", "--json"], 2), (["resume", "ffff", "--json"], 3), (["verify", "LIB", "--json"], 3)],
+)  # fmt: skip
+def test_bad_calls_say_what_and_touch_nothing(bench, library, arguments, status):
+    filled = [a.replace("LIB", str(library)).replace("HERON", str(bench.heron)) for a in arguments]
+    got, record, err = fascis(bench, *filled)
+    assert got == status and err.strip() and "Traceback" not in err
+    assert set(record) == {"error"} or (record["state"] == "refused" and record["problems"])
+    assert len(contents(library)) == 10 and [p.name for p in bench.heron.iterdir()] == ["stand-in.json"]
+
+
+def test_nothing_to_resume_is_no_error(bench):
+    status, _, err = fascis(bench, "resume")
+    assert status == 0 and "nothing to resume" in err
+
+
+def test_drives_lists_the_stand_ins(bench):
+    status, record, _ = fascis(bench, "drives", "--json")
+    mine = {d["uuid"]: d for d in record["drives"]}
+    assert (
+        status == 0 and mine["uuid-heron"]["stand_in"] is True and mine["uuid-heron"]["capacity_bytes"] == 400_000_000
+    )
+
+
+def test_an_interrupted_crossing_exits_4_and_resumes(bench, library):
+    bench.add_drive("bad", faults=[{"kind": "unplugged", "after_bytes": 100_000}])
+    status, record, err = fascis(bench, "relocate", library, "--to", bench.drives / "bad", "--json")
+    assert status == 4 and record["problems"][-1]["code"] == "drive-gone" and "Traceback" not in err
+    bench.add_drive("bad")
+    status, record, _ = fascis(bench, "resume", "--json")
+    assert (status, record["state"]) == (0, "switched") and contents(record["to"][0]) == contents(library)
+
+
+KILLS = int(os.environ.get("FASCIS_KILLS", "8"))
+
+
+def test_killed_at_seeded_moments(bench):
+    """SIGKILL at moments spread over a whole crossing and its resumes; law 1 each time; resume finishes each time."""
+    bench.add_drive("heron", write_mb_s=4)
+    generator = random.Random(2024)
+    for round_ in range(KILLS):
+        bench.library = bench.drives / "inside" / f"Weir {round_}"
+        bench.fill({f"d{i % 3}/{i:03d}.jpg": 9_000 for i in range(120)} | {"a.mov": 1_500_000})
+        before = contents(bench.library)
+        target = bench.heron / f"Weir {round_}"
+        call = ["relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes", "--json"]
+        status, _, _ = fascis(bench, *call, kill_after=generator.uniform(0.25, 1.9))
+        wrong = one_whole_copy(before, bench.library.parent, target)
+        assert wrong == [], (round_, wrong)
+        while status != 0:
+            if (
+                not bench.library.exists()
+                and contents(target) == before
+                and not list(bench.library.parent.glob(f"Weir {round_} (set*"))
+            ):
+                break
+            started = time.monotonic()
+            status, record, err = fascis(bench, "resume", "--json")
+            assert status == 0, (round_, err)
+            if record["state"] == "planned":  # killed before anything was written down
+                status, record, err = fascis(bench, *call)
+            assert status == 0 and time.monotonic() - started < 60, err
+        assert (
+            one_whole_copy(before, bench.library.parent, target) == []
+            and contents(target) == before
+            and not bench.library.exists()
+        )
+        assert not list(bench.heron.glob(".fascis*"))
+        for path in (target,):
+            subprocess.run(["rm", "-r", str(path)], check=True)
