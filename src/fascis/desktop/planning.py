@@ -71,6 +71,7 @@ class Planning(QObject):
         self._choices = Choices()
         self._decided = False
         self._turn = 0
+        self._wanted: Path | None = None
         view.chosen.connect(self._chosen)
         view.picked_up.connect(self._picked_up)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
@@ -95,7 +96,8 @@ class Planning(QObject):
             self._error("The shelves cannot be shown", outcome)
             return
         self.shelves = outcome
-        self.view.show_shelves(outcome)
+        self.view.show_shelves(outcome, self._wanted)
+        self._wanted = None
         self.refreshed.emit()
 
     def _drive(self, uuid: str) -> Drive | None:
@@ -193,6 +195,8 @@ class Planning(QObject):
     def _added(self, outcome: Any) -> None:
         if isinstance(outcome, BaseException):
             self._error("This folder cannot be added", outcome)
+            return
+        self._wanted = outcome.source
         self.refresh()
 
     # -- trying shelves -------------------------------------------------------------------------------------------

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -90,11 +91,12 @@ class ShelvesView(QWidget):
 
     # -- what it shows --------------------------------------------------------------------------------------------
 
-    def show_shelves(self, shelves: list[Shelf]) -> None:
-        """Shows shelves as they are now, keeping the selection where it still stands."""
+    def show_shelves(self, shelves: list[Shelf], wanted: Path | None = None) -> None:
+        """Shows shelves as they are now, choosing the library at ``wanted``, else keeping the selection."""
         self._shelves = shelves
         standing = [s for shelf in shelves for s in shelf.standings]
-        kept = next((s for s in standing if self._selected and s.id == self._selected.id), None)
+        kept = next((s for s in standing if s.root == wanted), None)
+        kept = kept or next((s for s in standing if self._selected and s.id == self._selected.id), None)
         if kept is None and shelves:
             fullest = sorted((s for s in shelves if s.standings and s.drive.connected), key=lambda s: -s.drive.full)
             kept = fullest[0].standings[0] if fullest else None

@@ -193,7 +193,9 @@ class Window(QMainWindow):
         self._soon.timeout.connect(self.planning.refresh)
         self._notifier.activated.connect(lambda *_: self._mounts.wait(0) and self._soon.start())
         files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
-        self._stand_ins = QFileSystemWatcher(files, self)
+        self._stand_ins = QFileSystemWatcher(self)
+        if files:
+            self._stand_ins.addPaths(files)
         self._stand_ins.fileChanged.connect(lambda _: self._soon.start())
 
     # -- places ---------------------------------------------------------------------------------------------------

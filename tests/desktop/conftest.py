@@ -1,0 +1,45 @@
+"""A real window on stand-in drives."""
+
+import pytest
+from PyQt6.QtWidgets import QApplication
+
+from fascis.crossing.plan import survey_library
+from fascis.desktop import theme
+from fascis.desktop.app import make_application
+from fascis.desktop.pictures import Hands
+from fascis.desktop.window import Window
+from fascis.library.summary import summary_of
+
+
+@pytest.fixture
+def open_window(qtbot, tmp_path):
+    """Gives a function that opens the window on a bench."""
+    windows = []
+
+    def opening(bench, look=theme.LINEN):
+        application = make_application([])
+        assert isinstance(application, QApplication)
+        theme.apply(application, look)
+        window = Window(bench.workspace)
+        window.opened = []
+        window.conducting.opener = window.opened.append
+        qtbot.addWidget(window)
+        window.show()
+        windows.append(window)
+        hands = Hands(window, tmp_path)
+        hands.wait(lambda: bool(window.planning.shelves), "shelves")
+        return window, hands
+
+    yield opening
+    for window in windows:
+        window.close()
+
+
+@pytest.fixture
+def known(bench, library):
+    """The library, put into the register."""
+    surveyed = survey_library(bench.workspace, library)
+    bench.workspace.register.put_library(
+        library, "uuid-inside", library.name, "editing library", None, summary_of(surveyed.survey)
+    )
+    return bench

@@ -1,0 +1,138 @@
+"""The window on really mounted drives, and with a real pointer."""
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+PERSON = Path(__file__).with_name("person.py")
+
+
+def person(library, mount, what):
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    return subprocess.Popen(
+        [sys.executable, str(PERSON), str(library), str(mount), what],
+        env=environment,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+
+
+def said(process):
+    for line in process.stdout:
+        if line.startswith("said:"):
+            return line[5:].strip()
+    raise AssertionError("the window said nothing")
+
+
+@pytest.mark.lab
+@pytest.mark.skipif(shutil.which("b3sum") is None, reason="b3sum is not installed")
+@pytest.mark.parametrize("filesystem", ["ext4", "btrfs"])
+def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, filesystem):
+    mount = mounted(filesystem, 400)
+    library = tmp_path / "The Weir Comes Down"
+    for i in range(240):
+        folder = library / "media" / f"Day {i % 4:02d}"
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / f"clip_{i:03d}.mov").write_bytes(os.urandom(300_000 + i))
+    with person(library, mount, "begin") as process:
+        assert said(process).startswith("half")
+        process.send_signal(signal.SIGKILL)
+    assert not (mount / library.name).exists() and len(list(library.rglob("*.mov"))) == 240
+    with person(library, mount, "go-on") as process:
+        scales = json.loads(said(process))
+        process.communicate(timeout=30)
+    count = subprocess.run(
+        ["find", library, "-type", "f", "-printf", "%s\n"], capture_output=True, text=True, check=True
+    ).stdout.split()
+    files, size = len(count), sum(map(int, count))
+    spaced = lambda n: f"{n:,}".replace(",", "\u00a0")  # noqa: E731
+    assert scales["rows"]["Files"] == [spaced(files), spaced(files), "equal"] and scales["rows"]["Bytes"] == [
+        spaced(size),
+        spaced(size),
+        "equal",
+    ]
+    assert (
+        scales["rows"]["Contents, read back from the drive"][1] == spaced(files)
+        and scales["even"]
+        and scales["title"] == "In balance"
+    )
+    target = mount / library.name
+    checked = subprocess.run(
+        ["b3sum", "--check", ".fascis/manifest.b3"], cwd=target, capture_output=True, check=True
+    ).stdout
+    assert checked.count(b": OK") == files
+    one = subprocess.run(
+        "find . -path ./.fascis -prune -o -type f -print0 | sort -z | xargs -0 b3sum",
+        shell=True,
+        cwd=target,
+        capture_output=True,
+    ).stdout
+    other = subprocess.run(
+        "find . -type f -print0 | sort -z | xargs -0 b3sum", shell=True, cwd=library, capture_output=True
+    ).stdout
+    assert one == other
+
+
+@pytest.mark.display
+@pytest.mark.skipif(not (shutil.which("Xvfb") and shutil.which("xdotool")), reason="Xvfb and xdotool are not installed")
+def test_a_drag_with_a_real_pointer(bench, library, tmp_path):
+    """Real pointer events on the real window: press, move, release by xdotool; the plan opens."""
+    display = f":{90 + os.getpid() % 400}"
+    script = tmp_path / "window.py"
+    script.write_text(f"""
+import sys
+from pathlib import Path
+from PyQt6.QtCore import QTimer
+from fascis.desktop import theme
+from fascis.desktop.app import make_application
+from fascis.desktop.window import Window
+from fascis.drives.connected import Drives
+from fascis.workspace import Workspace
+root = Path({str(bench.root)!r})
+application = make_application([])
+theme.apply(application, theme.LINEN)
+window = Window(Workspace(root / "data", root / "state", root / "config", Drives(root / "drives", real=False)))
+window.planning.add_library(root / "drives/inside/The Weir")
+window.move(0, 0); window.resize(1280, 800); window.show()
+view, told = window.shelves, set()
+def tell():
+    if view.selected and view._blocks and "ready" not in told:
+        told.add("ready")
+        a = view.mapToGlobal(view.block_of("The Weir").center().toPoint()); b = view.mapToGlobal(view.shelf_of("heron").center().toPoint())
+        print("said:ready", a.x(), a.y(), b.x(), b.y(), flush=True)
+    if view.picked and view._previews and "picked" not in told:
+        told.add("picked"); print("said:picked", view._previews["uuid-heron"].verdict, flush=True)
+    if window.planning.plan and "plan" not in told:
+        told.add("plan"); print("said:plan", window.planning.plan.target, flush=True); application.quit()
+timer = QTimer(); timer.timeout.connect(tell); timer.start(50)
+QTimer.singleShot(40000, application.quit)
+application.exec()
+""")
+    with subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL) as screen:
+        environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb"}
+        for _ in range(100):
+            if subprocess.run(["xdotool", "getmouselocation"], env=environment, capture_output=True).returncode == 0:
+                break
+            time.sleep(0.05)
+        with subprocess.Popen(
+            [sys.executable, str(script)], env=environment, stdout=subprocess.PIPE, text=True
+        ) as window:
+            x1, y1, x2, y2 = map(int, said(window).split()[1:])
+            move = lambda x, y: subprocess.run(["xdotool", "mousemove", str(x), str(y)], env=environment, check=True)  # noqa: E731
+            move(x1, y1)
+            subprocess.run(["xdotool", "mousedown", "1"], env=environment, check=True)
+            for i in range(1, 9):
+                move(x1 + (x2 - x1) * i // 8, y1 + (y2 - y1) * i // 8)
+                time.sleep(0.03)
+            assert said(window).startswith("picked Fits.")
+            subprocess.run(["xdotool", "mouseup", "1"], env=environment, check=True)
+            assert said(window) == f"plan {bench.heron / 'The Weir'}"
+        screen.terminate()
+    assert len(list(bench.heron.iterdir())) == 1
