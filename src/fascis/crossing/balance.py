@@ -63,7 +63,7 @@ def _count_copy(crossing: Crossing) -> tuple[int, int]:
 def weigh(crossing: Crossing) -> Balance:
     """Looks at both places again and compares. Writes nothing. May take as long as two surveys."""
     journal = crossing.journal
-    planned_files, planned_bytes = journal.planned()
+    planned_files, planned_bytes = journal.going()
     verified_files, verified_bytes = journal.verified()
     released = crossing.state is State.RELEASED
     skipped = journal.count_copies([CopyState.SKIPPED])
@@ -119,23 +119,25 @@ def _even(name: str, originals: int, copy: int, well: bool | None = None) -> Che
 
 @dataclass(frozen=True, slots=True)
 class Deleting:
-    """What a release would delete now, and what would stay: the same figures everywhere."""
+    """What a release would delete now, and what would stay; ``frees`` is what it takes on the drive, in bytes."""
 
     places: list[bytes]
     files: int
     bytes: int
+    frees: int
     stays: list[tuple[str, int, int]]
 
 
 def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
     journal, fresh = crossing.journal, set(newer)
-    places, total = [], 0
+    places, total, frees = [], 0, 0
     for item in journal.items("e.kind=0 AND e.fate=0 AND c.state=2 AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
         places.append(item.place)
         total += (item.seen or (item.size,))[0]
+        frees += item.allocated if item.twin is None else 0
     stays = []
     for words, condition in (
         ("left out by the plan", "e.fate=1"),
@@ -146,4 +148,4 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
             stays.append((words, files, size))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
-    return Deleting(places, len(places), total, stays)
+    return Deleting(places, len(places), total, frees, stays)

@@ -173,6 +173,7 @@ class Journal:
         self._db = db
         self._lock = threading.RLock()
         self._step = step
+        self._planned: tuple[int, int] | None = None
 
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
@@ -452,7 +453,14 @@ class Journal:
         return int(row[0]), int(row[1])
 
     def planned(self) -> tuple[int, int]:
-        """``(files, bytes)`` that go along."""
+        """``(files, bytes)`` that go along, by the plan, which never changes."""
+        if self._planned is None:
+            row = self._read("SELECT count(*), coalesce(sum(size), 0) FROM entry WHERE kind=0 AND fate=0")[0]
+            self._planned = int(row[0]), int(row[1])
+        return self._planned
+
+    def going(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along, with the sizes as they were copied."""
         return self.sums("e.fate=0")
 
     def verified(self, destination: int = 0) -> tuple[int, int]:

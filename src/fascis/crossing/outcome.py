@@ -96,7 +96,7 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
     """A crossing as it stands; ``error`` is what ended the present run."""
     journal, places = crossing.journal, crossing.places
     state = crossing.state
-    files, size = journal.planned()
+    files, size = journal.going()
     verified_files, verified_bytes = journal.verified()
     release = journal.value("release") or {}
     hindered = list(crossing.hindrances())

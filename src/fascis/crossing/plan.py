@@ -191,7 +191,7 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
         identity=identity,
         totals=totals,
         left_out=left,
-        estimate=estimate(totals.allocated, totals.files, around.source_drive, around.destination_drive, speeds),
+        estimate=estimate(totals.room, totals.files, around.source_drive, around.destination_drive, speeds),
         problems=problems,
     )
 
@@ -223,7 +223,7 @@ def _totals(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> t
                 sums = along if goes else left
                 sums[0] += 1
                 sums[1] += found.size[row]
-                sums[2] += min(found.allocated[row], found.size[row]) if holes else found.size[row]
+                sums[2] += found.allocated[row]
             if goes:
                 if found.link_count[row] > 1 and links:
                     if found.inode[row] in twins:

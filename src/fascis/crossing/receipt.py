@@ -18,7 +18,7 @@ FORMAT = 1
 def receipt_of(journal: Journal) -> dict[str, Any]:
     """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970."""
     h = journal.header
-    files, total = journal.planned()
+    files, total = journal.going()
     verified_files, verified_bytes = journal.verified()
     left_files, left_bytes = journal.sums("e.fate=1")
     return {
@@ -69,10 +69,10 @@ def clock_text(at: float | None) -> str:
 
 _STYLE = """
 body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
-main{max-width:44rem;margin:2.5rem auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:2.2rem 2.6rem}
-h1{font-size:1.6rem;margin:0 0 .2rem}h2{font-size:1rem;margin:1.8rem 0 .4rem}p{margin:.3rem 0}.quiet{color:#57636C}
-.seal{font-size:1.15rem;font-weight:600;color:#17665F}.wrong{color:#A83420}
-table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:.3rem .6rem .3rem 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
+main{max-width:700px;margin:40px auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:34px 40px}
+h1{font-size:24px;margin:0 0 4px}h2{font-size:15px;margin:26px 0 6px}p{margin:5px 0}.quiet{color:#57636C}
+.seal{font-size:17px;font-weight:600;color:#17665F}.wrong{color:#A83420}
+table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
 td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media print{body{background:#fff}main{border:0;margin:0}}
 """
 _STATES = {
@@ -134,16 +134,16 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     body = [f"<h1>{e(record['name'])}</h1>", f"<p class=quiet>Crossing {e(record['crossing'])}</p>"]
     wrong = "" if record["verified_files"] == record["files"] else " wrong"
     body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
-    body.append("<h2>From and to</h2><table>")
+    body.append("<h2>From and to</h2><table cellpadding=4>")
     for label, drive, path in (
         ("From", record["from_drive"], record["from"]),
         ("To", record["to_drive"], record["to"]),
     ):
         stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
         body.append(
-            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><code class=quiet>{e(path)}</code>"
+            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span class=quiet>{e(path)}</span>"
         )
-    body.append("</table><h2>Figures</h2><table>")
+    body.append("</table><h2>Figures</h2><table cellpadding=4>")
     body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
     body.append("</table>")
     if release := record["release"]:
@@ -185,7 +185,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
 
 
 def _table(heads: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
-    out = "<table><tr>" + "".join(f"<th>{html.escape(h)}" for h in heads)
+    out = "<table cellpadding=4><tr>" + "".join(f"<th>{html.escape(h)}" for h in heads)
     for row in rows:
-        out += "<tr>" + "".join(f"<td><code>{html.escape(shown(cell))}</code>" for cell in row)
+        out += "<tr>" + "".join(f"<td>{html.escape(shown(cell))}" for cell in row)
     return out + "</table>"

@@ -57,12 +57,13 @@ class Conducting(QObject):
         self._pace: Pace | None = None
         self._error: str = ""
         self._sub = ""
+        self._running_state = State.PLANNED
         self._attention: list[tuple[bytes, str, str, float]] = []
         self._coalescer = Coalescer(self)
         self._coalescer.batch.connect(self._events)
-        self._second = QTimer(self)
-        self._second.setInterval(1000)
-        self._second.timeout.connect(self._panel_again)
+        self._often = QTimer(self)
+        self._often.setInterval(200)
+        self._often.timeout.connect(self._panel_again)
         view.chosen.connect(self.choose)
 
     # -- the list -------------------------------------------------------------------------------------------------
@@ -103,10 +104,14 @@ class Conducting(QObject):
             h["name"],
             h["destination_drive"]["label"],
             h["source_drive"]["label"],
-            crossing.state,
+            self._state(crossing),
             crossing.journal.planned()[1],
             crossing is self.running,
         )
+
+    def _state(self, crossing: Crossing) -> State:
+        """Its state; of the running one as it was told, so that the window never waits for the journal."""
+        return self._running_state if crossing is self.running else crossing.state
 
     def _read_lanes(self, crossing: Crossing) -> None:
         if crossing is self.running and self._lanes:
@@ -145,7 +150,9 @@ class Conducting(QObject):
 
     def _frees(self) -> str:
         if self.list is not None and self.current and self.current.state is not State.RELEASED:
-            return f"frees {size(self.list.bytes)}"
+            return f"frees {size(self.list.frees)}"
+        if self.current is self.running:
+            return "frees the space"
         release = self.current.journal.value("release") if self.current else None
         return f"{size(release['bytes'])} deleted" if release else "frees the space"
 
@@ -154,19 +161,23 @@ class Conducting(QObject):
         assert self.current
         c, pace = self.current, self._pace
         files, total = c.journal.planned()
-        done_files, done = (
-            (pace.verified_files, pace.verified_bytes) if pace and c is self.running else c.journal.verified()
-        )
+        drive = c.places.header["destination_drive"]["label"]
+        if pace and c is self.running:
+            left, files_left = max(0, total - pace.verified_bytes), max(0, files - pace.verified_files)
+            return Situation(self._running_state, True, drive, left, files_left, pace.ready_at())
+        done_files, done = c.journal.verified()
+        files, total = c.journal.going()
+        even = bool(self.balance and self.balance.even)
         return Situation(
             c.state,
-            c is self.running,
-            c.places.header["destination_drive"]["label"],
+            False,
+            drive,
             max(0, total - done),
             max(0, files - done_files),
-            pace.ready_at() if pace and c is self.running else None,
+            None,
             c.journal.proven(),
             bool(c.journal.value("looked_at")),
-            bool(self.balance and self.balance.even),
+            even,
         )
 
     def _panel_again(self) -> None:
@@ -191,7 +202,7 @@ class Conducting(QObject):
         screens = {"give_up": self._give_up_screen, "open": self._open_screen, "delete": self._delete_screen}
         if self._sub in screens:
             screens[self._sub]()
-        elif has_scales(self.current.state):
+        elif has_scales(self._state(self.current)):
             self._scales_panel()
         else:
             self._running_panel()
@@ -245,7 +256,7 @@ class Conducting(QObject):
         if self.running is not None:
             return
         self._error, self._sub = "", ""
-        self.running, self.control = crossing, Control()
+        self.running, self.control, self._running_state = crossing, Control(), crossing.state
         if crossing not in self.crossings:
             self.crossings.insert(0, crossing)
         self.current = crossing
@@ -253,7 +264,7 @@ class Conducting(QObject):
         self._pace = None
         self._read_lanes(crossing)
         self._coalescer.start()
-        self._second.start()
+        self._often.start()
         control, take = self.control, self._coalescer.take
         Task(lambda: crossing.run(control, take, skip), self._ran, self)
         self.changed.emit()
@@ -262,7 +273,7 @@ class Conducting(QObject):
 
     def _ran(self, outcome: Any) -> None:
         self._coalescer.stop()
-        self._second.stop()
+        self._often.stop()
         crossing, self.running = self.running, None
         if isinstance(outcome, FascisError) and not isinstance(outcome, Cancelled):
             self._error = str(outcome)
@@ -286,9 +297,9 @@ class Conducting(QObject):
                 self._attention = [*self._attention, (event.place, event.drive, event.meaning, time.time())]
                 if self._visible():
                     self.view.show_attention(self._attention)
-            elif isinstance(event, Entered) and self._visible():
-                self._panel_again()
-        if self.running is self.current and self._visible() and self.running and not has_scales(self.running.state):
+            elif isinstance(event, Entered):
+                self._running_state = event.state
+        if self.running is self.current and self._visible() and self.running and not has_scales(self._running_state):
             self.view.show_running(self.row(self.running), list(self._lanes.values()), "frees the space")
 
     def pause_or_go_on(self) -> None:

@@ -26,7 +26,7 @@ from fascis.crossing.plan import After, Choices, Plan
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
-from fascis.desktop.pieces import FullBar, button, clear, label, row, rule
+from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
 from fascis.files.names import elided, shown
 from fascis.files.sizes import NBSP, counted, number, size
 from fascis.library.roles import Role
@@ -75,11 +75,15 @@ class SidePanel(QWidget):
         self._foot.setSpacing(8)
         around.addWidget(foot)
         self.main: QPushButton | None = None
+        self._signature: object = None
+        self._rows: list[Row] = []
 
     # -- building -------------------------------------------------------------------------------------------------
 
     def begin(self, title: str, under: str = "") -> None:
         """Empties the panel and writes its title."""
+        self._signature = None
+        self._rows = []
         clear(self._down)
         clear(self._foot)
         self.main = None
@@ -94,7 +98,9 @@ class SidePanel(QWidget):
 
     def add_row(self, left: str, right: str = "", quiet: str = "", **properties: bool) -> None:
         """Adds a line with a rule under it."""
-        self.add(row(left, right, quiet, **properties))
+        made = row(left, right, quiet, **properties)
+        self._rows.append(made)
+        self.add(made)
         self.add(rule())
 
     def head(self, text: str) -> None:
@@ -312,11 +318,19 @@ class SidePanel(QWidget):
         actions: dict[str, Callable[[], None]],
     ) -> None:
         """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
+        lines = [(a.question, a.answer, a.why) for a in answers] + [
+            (what, figure, "") for what, figure in figures.items()
+        ]
+        signature = (running, paused, state, tuple(hindered), tuple(line[0] for line in lines))
+        if signature == self._signature:
+            for made, (_, right, quiet) in zip(self._rows, lines, strict=True):
+                made.change(right, quiet)
+            return
         self.begin("Is it safe to…")
+        self._signature = signature
         for a in answers:
             self.add_row(a.question, a.answer, a.why)
-        self.figures = QVBoxLayout()
-        self.head(f"So far, at {time.strftime('%H:%M')}")
+        self.head("So far")
         for what, figure in figures.items():
             self.add_row(what, figure)
         if hindered:
@@ -367,14 +381,14 @@ class SidePanel(QWidget):
         if balance and balance.newer:
             self.add(
                 label(
-                    f"{counted(len(balance.newer), 'file')} were made or changed at the old place since the survey. They would stay there, and are never deleted.",
+                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. They would stay there, and are never deleted.",
                     wrong=True,
                 )
             )
         deletes = []
         if plan is not None and state is not State.RELEASED:
             self.head("Deleting would free")
-            self.add_row(f"{counted(plan.files, 'file')}, verified", size(plan.bytes))
+            self.add_row(f"{counted(plan.files, 'file')}, verified", size(plan.frees))
             for what, files, size_ in plan.stays:
                 self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
             delete = button(f"Delete {size(plan.bytes)} of originals…", actions["delete"], delete=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -158,9 +159,10 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
 
 def all_screenshots(folder: Path) -> list[Path]:
     """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
-    world = demo_world(True, folder.parent / ".demo-for-pictures")
+    stage = Path(tempfile.gettempdir()) / "river studio"
+    world = demo_world(True, stage)
     taken, _, _ = whole_crossing(world, folder)
-    again = demo_world(True, folder.parent / ".demo-for-pictures")
+    again = demo_world(True, stage)
     window = _open(again, theme.DUSK)
     hands = Hands(window, folder)
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)

@@ -41,9 +41,24 @@ def rule() -> QFrame:
     return made
 
 
-def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> QWidget:
+class Row(QWidget):
+    """A line of the panel whose figure and quiet words can change in place."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.figure: QLabel | None = None
+        self.quiet: QLabel | None = None
+
+    def change(self, right: str, quiet: str) -> None:
+        """Shows new words without making anything anew, so that focus and clicks are kept."""
+        for shown_at, text in ((self.figure, right), (self.quiet, quiet)):
+            if shown_at is not None and shown_at.text() != text:
+                shown_at.setText(text)
+
+
+def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> Row:
     """A line of the panel: words, quiet words under them, a figure or an answer at the right."""
-    made = QWidget()
+    made = Row()
     across = QHBoxLayout(made)
     across.setContentsMargins(0, 5, 0, 5)
     across.setSpacing(10)
@@ -51,7 +66,8 @@ def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> QWid
     down.setSpacing(1)
     down.addWidget(label(left))
     if quiet:
-        down.addWidget(label(quiet, quiet=True))
+        made.quiet = label(quiet, quiet=True)
+        down.addWidget(made.quiet)
     across.addLayout(down, 1)
     if right:
         figure = label(right, wrap=False, head=True)
@@ -59,6 +75,7 @@ def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> QWid
         for name, value in properties.items():
             figure.setProperty(name, value)
         across.addWidget(figure)
+        made.figure = figure
     made.setAccessibleName(" ".join(filter(None, (left, right, quiet))))
     return made
 

@@ -54,7 +54,14 @@ class ReceiptsView(QWidget):
 
     def show_page(self, page: bytes) -> None:
         """Shows a receipt's page."""
-        self.page.setHtml(page.decode().replace("max-width:44rem;margin:2.5rem auto;", ""))
+        text = page.decode()
+        for here, there in (
+            ("<h2>", "<p style='font-size:15px;font-weight:600;margin-top:22px'>"),
+            ("</h2>", "</p>"),
+            ("border-collapse:collapse;", ""),
+        ):
+            text = text.replace(here, there)  # what this small renderer of pages does otherwise than a browser
+        self.page.setHtml(text)
 
     def _row(self, row: int) -> None:
         if 0 <= row < len(self._ids):

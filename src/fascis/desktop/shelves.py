@@ -239,7 +239,11 @@ class ShelvesView(QWidget):
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             name = "System, other" if shelf.group == "inside" else "Other"
-            painter.drawText(rect.adjusted(8, 6, -4, 0), Qt.AlignmentFlag.AlignTop, f"{name}\n{size(shelf.other)}")
+            painter.drawText(
+                rect.adjusted(8, 6, -4, 0),
+                Qt.AlignmentFlag.AlignTop,
+                f"{elide(name, QFontMetricsF(painter.font()), rect.width() - 12)}\n{size(shelf.other)}",
+            )
 
     def _block(self, painter: QPainter, rect: QRectF, standing: Standing, connected: bool) -> None:
         t = theme.active()
