@@ -369,7 +369,7 @@ class Crossing:
                 " that what is read comes from the drive. No original was deleted.",
             )
         record: dict[str, Any] | None = self.journal.value("release")
-        if record is None or os.path.lexists(self.places.origin()):
+        if record is None or self.places.standing() is not None:
             copy = open_copy(self.workspace, self.places, self.journal)
             try:
                 source = open_source(self.workspace, self.places)
@@ -438,7 +438,9 @@ class Crossing:
 
     def _clear_top(self, record: dict[str, Any]) -> None:
         """Removes the empty top folder; where something stays, it goes back under its old name."""
-        origin = self.places.origin()
+        origin = self.places.standing()
+        if origin is None:
+            return
         try:
             parent = self.workspace.drives.open(origin.parent)
         except EnvironmentTrouble:

@@ -83,8 +83,8 @@ class Places:
         """Where the originals are, or would be, set aside."""
         return self.source.with_name(parked_name(self.source.name, self.crossing))
 
-    def origin(self) -> Path:
-        """Where the originals stand now: the folder decides, by its inode."""
+    def standing(self) -> Path | None:
+        """Where the originals stand now, or None when they are gone: the folder decides, by its inode, never its name."""
         for path in (self.source, self.parked_path):
             try:
                 s = os.lstat(path)
@@ -92,7 +92,11 @@ class Places:
                 continue
             if inode_key(s.st_ino) == int(self.header["root_inode"]):
                 return path
-        return self.source
+        return None
+
+    def origin(self) -> Path:
+        """Where the originals stand now, or stood."""
+        return self.standing() or self.source
 
 
 def parked_name(name: str, crossing: str) -> str:
