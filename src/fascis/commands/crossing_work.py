@@ -75,14 +75,7 @@ def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False) ->
 
 
 def relocate(
-    library: str,
-    to: str,
-    name: str,
-    leave_out: list[str],
-    after: After,
-    dry_run: bool,
-    yes: bool,
-    as_json: bool,
+    library: str, to: str, name: str, leave_out: list[str], after: After, dry_run: bool, yes: bool, as_json: bool
 ) -> None:
     """Takes a library to another drive, whole and verified."""
     for role in leave_out:
@@ -114,11 +107,7 @@ def relocate(
     _go(crossing, as_json, consent=after is After.RELEASE)
 
 
-def resume(
-    crossing: str,
-    skip_unreadable: bool,
-    as_json: bool,
-) -> None:
+def resume(crossing: str, skip_unreadable: bool, as_json: bool) -> None:
     """Goes on with an interrupted crossing, as its plan says."""
     workspace = from_environment()
     id = crossing or next(iter(unfinished(workspace)), "")
@@ -154,11 +143,7 @@ def undo(crossing: str, as_json: bool) -> None:
     _step(crossing, as_json, "undo")
 
 
-def receipts(
-    crossing: str,
-    html: str,
-    as_json: bool,
-) -> None:
+def receipts(crossing: str, html: str, as_json: bool) -> None:
     """Shows past crossings, or the receipt of one."""
     workspace = from_environment()
     if crossing:

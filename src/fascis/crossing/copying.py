@@ -79,14 +79,7 @@ class Buffers:
 
 
 def copy_file(
-    item: Item,
-    source: Medium,
-    destination: Medium,
-    place: bytes,
-    keeps: Fidelity,
-    buffers: Buffers,
-    control: Control,
-    flush: bool,
+    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
 ) -> Copied:
     """Copies one regular file to ``place`` in the destination, which must not exist.
 
@@ -100,7 +93,7 @@ def copy_file(
     for _ in range(_SOURCE_TRIES):
         control.checkpoint()
         try:
-            outcome = _copy_once(item, source, destination, place, keeps, buffers, control, flush)
+            outcome = _copy_once(item, source, destination, place, keeps, buffers, control)
         except SourceTrouble as trouble:
             remove_staged(destination, place)
             return Copied(item.id, CopyState.VANISHED if trouble.vanished else CopyState.UNREADABLE)
@@ -121,21 +114,14 @@ def remove_staged(destination: Medium, place: bytes) -> None:
 
 
 def _copy_once(
-    item: Item,
-    source: Medium,
-    destination: Medium,
-    place: bytes,
-    keeps: Fidelity,
-    buffers: Buffers,
-    control: Control,
-    flush: bool,
+    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
 ) -> Copied | None:
     try:
         reading = source.open(item.place)
     except OSError as error:
         raise SourceTrouble(error) from error
     try:
-        before = reading.status()
+        before = reading.opened
         try:
             writing = destination.create(place)
         except OSError as error:
@@ -143,8 +129,6 @@ def _copy_once(
         try:
             digest = _transfer(reading, writing, before, place, keeps, buffers, control)
             _keep_attributes(reading, writing, before, place, keeps)
-            if flush:
-                writing.flush()
             copy = writing.status()
         except OSError as error:
             raise told(error, "write", place) from error
@@ -189,7 +173,7 @@ def _transfer(
     control: Control,
 ) -> bytes:
     if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
-        return _transfer_small(reading, writing, buffers.small)
+        return _transfer_small(reading, writing, buffers.small, before.st_size)
     hasher = blake3()
     sparse = keeps.holes and before.st_blocks * 512 < before.st_size
     ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
@@ -213,10 +197,10 @@ def _read(work: Callable[[], T]) -> T:
         raise SourceTrouble(error) from error
 
 
-def _transfer_small(reading: MediumFile, writing: MediumFile, buffer: memoryview) -> bytes:
+def _transfer_small(reading: MediumFile, writing: MediumFile, buffer: memoryview, size: int) -> bytes:
     filled = 0
     try:
-        while filled < len(buffer) and (count := reading.readinto(buffer[filled:])):
+        while filled < size and (count := reading.readinto(buffer[filled:size])):
             filled += count
     except OSError as error:
         raise SourceTrouble(error) from error
@@ -262,6 +246,7 @@ def _transfer_range(
             if not count:
                 break
             pending[turn] = buffers.hasher.submit(hasher.update, part[:count])
+            reading.begin_reading(at + count, CHUNK)  # comes in while this chunk is written
             writing.write(part[:count])
             writing.begin_writeout(at, count)
             at += count
@@ -292,10 +277,10 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
         file = destination.open(place)
         try:
             proven = file.drop_cached() if drop else False
-            before = file.status()
+            before = file.opened
             if before.st_size <= SMALL:
                 buffer, filled = buffers.small, 0
-                while filled < len(buffer) and (count := file.readinto(buffer[filled:])):
+                while filled < before.st_size and (count := file.readinto(buffer[filled:])):
                     filled += count
                 digest = blake3(buffer[:filled]).digest()
             else:
@@ -310,15 +295,17 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
 def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes:
     hasher = blake3()
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
-    turn = 0
+    turn = at = 0
     try:
         while True:
             control.checkpoint()
+            file.begin_reading(at, 2 * CHUNK)
             if (waiting := pending[turn]) is not None:
                 waiting.result()
             count = file.readinto(buffers.ring[turn])
             if not count:
                 break
+            at += count
             pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
             turn = (turn + 1) % len(pending)
     finally:

@@ -309,8 +309,7 @@ class Journal:
     def conclude(self, act: int, outcome: str, now: float) -> None:
         """Writes down what came of an act."""
         self._write(
-            "outcome",
-            lambda db: db.execute("UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)),
+            "outcome", lambda db: db.execute("UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act))
         )
 
     def acts(self) -> list[tuple[str, str, float, float | None, str | None]]:
@@ -408,8 +407,7 @@ class Journal:
         self._write(
             "skip",
             lambda db: db.execute(
-                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})",
-                (CopyState.SKIPPED, destination),
+                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})", (CopyState.SKIPPED, destination)
             ),
         )
         return count

@@ -25,6 +25,10 @@ _CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 class MediumFile(Protocol):
     """An open file of a medium. Errors are ``OSError`` as the kernel gives them; the engine translates."""
 
+    @property
+    def opened(self) -> os.stat_result:
+        """``fstat`` from when it was opened."""
+
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
         """Reads on from where it stands; 0 at the end."""
 
@@ -54,6 +58,9 @@ class MediumFile(Protocol):
 
     def begin_writeout(self, offset: int, length: int) -> None:
         """A hint to begin writing a range to the drive."""
+
+    def begin_reading(self, offset: int, length: int) -> None:
+        """A hint that a range will be read next."""
 
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""
@@ -139,10 +146,11 @@ class Medium(Protocol):
 class PosixFile:
     """A file on a mounted file system."""
 
-    __slots__ = ("_fd",)
+    __slots__ = ("_fd", "opened")
 
-    def __init__(self, fd: int) -> None:
+    def __init__(self, fd: int, opened: os.stat_result | None = None) -> None:
         self._fd = fd
+        self.opened = opened or os.fstat(fd)
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
         """Reads on from where it stands; 0 at the end."""
@@ -198,6 +206,10 @@ class PosixFile:
         """Sets extended attributes."""
         for name, value in attributes.items():
             os.setxattr(self._fd, name, value)
+
+    def begin_reading(self, offset: int, length: int) -> None:
+        """A hint that a range will be read next."""
+        os.posix_fadvise(self._fd, offset, length, os.POSIX_FADV_WILLNEED)
 
     def begin_writeout(self, offset: int, length: int) -> None:
         """A hint to begin writing a range to the drive."""
@@ -280,11 +292,12 @@ class PosixMedium:
     def open(self, place: bytes) -> PosixFile:
         """Opens a regular file for reading; anything else is refused without being waited for."""
         fd, name = self._parent(place)
-        opened = os.open(name, _READ, dir_fd=fd)
-        if not stat.S_ISREG(os.fstat(opened).st_mode):
-            os.close(opened)
+        handle = os.open(name, _READ, dir_fd=fd)
+        status = os.fstat(handle)
+        if not stat.S_ISREG(status.st_mode):
+            os.close(handle)
             raise OSError(22, "not a regular file")
-        return PosixFile(opened)
+        return PosixFile(handle, status)
 
     def create(self, place: bytes, mode: int = 0o600) -> PosixFile:
         """Creates a file exclusively."""

@@ -1,0 +1,164 @@
+"""States of the window that are easily forgotten: small, many, long, waiting, repeated."""
+
+import os
+
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QFontMetricsF
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QListView
+
+from fascis.crossing.events import Advanced, Attention, Entered
+from fascis.crossing.states import State
+from fascis.desktop import theme
+from fascis.desktop.pieces import elide
+from fascis.desktop.shelves import drive_words, tooltip
+from fascis.desktop.tasks import Coalescer
+from tests.crossing.ways import settled, started
+from tests.judge import contents
+
+
+def test_a_long_name_is_elided_in_the_middle_and_whole_on_hover(bench, open_window):
+    name = "The Weir Comes Down, second cut with the herons and all of the interviews, final, really" + "x" * 60
+    bench.library = bench.drives / "inside" / name
+    bench.fill({"a.mov": 900_000})
+    window, hands = open_window(bench)
+    window.planning.add_library(bench.library)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    assert name in tooltip(window.shelves.selected)
+    metrics = QFontMetricsF(theme.font(13))
+    short = elide(name, metrics, 120)
+    assert "…" in short and metrics.horizontalAdvance(short) <= 120 and short[0] == "T" and short[-1] == "x"
+    hands.wait(lambda: bool(window.shelves._blocks), "painted")
+    assert window.panel.width() == 336 and window.width() <= 1400
+
+
+def test_ten_thousand_files_are_listed_before_they_are_deleted(bench, open_window):
+    bench.fill({f"day {i % 20:02d}/frame_{i:05d}.jpg": b"%d" % i for i in range(10_000)})
+    crossing = settled(bench)
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.press("Delete")
+    hands.wait(lambda: hands.button("Keep them") is not None, "the list")
+    view = window.panel.findChild(QListView, options=Qt.FindChildOption.FindChildrenRecursively)
+    views = [v for v in window.panel.findChildren(QListView) if v.isVisible()]
+    assert view is not None and views[0].model().rowCount() == 10_000
+    assert hands.button("Delete 10").text().startswith("Delete 10\u00a0000\u00a0files")
+    hands.press("Keep them")
+    assert len(list(bench.library.rglob("*.jpg"))) == 10_000
+
+
+def test_the_smallest_window_holds_everything(known, open_window):
+    window, hands = open_window(known)
+    window.resize(600, 400)
+    assert (window.width(), window.height()) >= (1100, 700)
+    hands.wait(lambda: window.panel.main is not None, "a main button")
+    assert window.panel.main.isVisible() and window.rect().contains(
+        window.panel.main.mapTo(window, window.panel.main.rect().center())
+    )
+
+
+def test_a_waiting_crossing_asks_and_goes_on_without(known, open_window):
+    notes = known.library / "notes.txt"
+    crossing = started(known)
+    notes.unlink()
+    os.mkfifo(notes)
+    assert crossing.run() is State.WAITING
+    crossing.close()
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.wait(lambda: hands.button("Go on without them") is not None, "the decision")
+    assert window.crossings.title.text() == "Waiting for a decision"
+    hands.press("Go on without them")
+    hands.wait(lambda: window.conducting.running is None, "another look")
+    if window.conducting.current.state is State.WAITING:
+        hands.press("Go on without them")
+    hands.wait(lambda: window.conducting.current.state in (State.SETTLED, State.WAITING), "settled")
+    assert len(list(contents(known.library))) == 9
+
+
+def test_a_block_that_is_not_moved_far_is_not_picked_up(known, open_window):
+    window, hands = open_window(known)
+    view = window.shelves
+    hands.wait(lambda: bool(view._blocks), "blocks")
+    at = view.block_of("The Weir").center().toPoint()
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=at)
+    QTest.mouseMove(view, at + QPointF(3, 2).toPoint())
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at)
+    assert view.picked is None and window.planning.plan is None
+
+
+def test_let_go_over_its_own_shelf_nothing_happens(known, open_window):
+    window, hands = open_window(known)
+    view = window.shelves
+    hands.wait(lambda: bool(view._blocks), "blocks")
+    start = view.block_of("The Weir").center()
+    hands.drag(view, start, start + QPointF(60, 5), lambda: None)
+    QTest.qWait(100)
+    assert view.picked is None and window.planning.draft is None
+
+
+def test_the_set_aside_originals_stand_hatched_and_can_be_put_back(known, open_window):
+    crossing = settled(known)
+    crossing.looked()
+    crossing.switch()
+    crossing.park()
+    crossing.close()
+    window, hands = open_window(known)
+    hands.wait(lambda: any(x.parked for s in window.planning.shelves for x in s.standings), "a hatched block")
+    window.go_to(1)
+    hands.press("Put the originals back")
+    hands.wait(lambda: window.conducting.current.state is State.SWITCHED, "put back")
+    assert len(contents(known.library)) == 10
+
+
+def test_taking_the_switch_back(known, open_window):
+    crossing = settled(known)
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.press("Take back the switch")
+    hands.wait(lambda: window.conducting.current.state is State.UNDONE, "undone")
+    assert known.workspace.register.libraries()[0].root == known.library
+    assert len(contents(known.library)) == len(contents(known.heron / "The Weir")) == 10
+
+
+@pytest.mark.parametrize("scale", ["1", "2"])
+def test_it_paints_at_every_scale(known, open_window, scale, monkeypatch):
+    monkeypatch.setenv("QT_SCALE_FACTOR", scale)
+    window, hands = open_window(known, theme.DUSK)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    image = window.grab().toImage()
+    assert image.pixelColor(300, 700).name().upper() == theme.DUSK.ground
+    theme.apply(window.keep, theme.LINEN)
+
+
+def test_events_are_summed_and_the_last_is_delivered(qtbot):
+    from PyQt6.QtCore import QObject
+
+    owner = QObject()
+    coalescer = Coalescer(owner)
+    got = []
+    coalescer.batch.connect(got.extend)
+    for _ in range(1000):
+        coalescer.take(Advanced(3, 10, 1, 5, 0))
+    coalescer.take(Attention(b"x", "Heron A", "odd"))
+    coalescer.take(Entered(State.VERIFYING))
+    coalescer.stop()
+    assert got == [Advanced(3, 10_000, 1000, 5_000, 0), Attention(b"x", "Heron A", "odd"), Entered(State.VERIFYING)]
+    coalescer.flush()
+    assert len(got) == 3
+
+
+def test_a_drive_s_words(bench):
+    drive = bench.workspace.drives.at(bench.heron)
+    assert drive_words(drive, None) == "ext4 · USB · 400.0\u00a0MB"
+    bench.add_drive("heron", connected=False)
+    bench.again()
+    away = bench.workspace.drives.at(bench.heron)
+    assert drive_words(away, 0).endswith("away") and "last seen" in drive_words(away, 1_700_000_000.0)
