@@ -15,11 +15,12 @@ python_of() {
 }
 
 system_packages() { # package:command-or-library pairs that are missing
-  local missing=() pair
+  local missing=() pair libraries
+  libraries=$(ldconfig -p 2>/dev/null || true)
   for pair in "$@"; do
     local package=${pair%%:*} thing=${pair#*:}
     case $thing in
-      lib*) ldconfig -p 2>/dev/null | grep -q "$thing" || missing+=("$package");;
+      lib*) [[ $libraries == *"$thing"* ]] || missing+=("$package");;
       *) command -v "$thing" >/dev/null || missing+=("$package");;
     esac
   done

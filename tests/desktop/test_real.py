@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -14,14 +15,37 @@ import pytest
 PERSON = Path(__file__).with_name("person.py")
 
 
+@contextmanager
+def running(command, environment, **how):
+    """A process that ends with the block, whatever happens in it: a failed test never waits for its window."""
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True, **how)
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.stdout.close()
+        process.wait(20)
+
+
 def person(library, mount, what):
-    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
-    return subprocess.Popen(
-        [sys.executable, str(PERSON), str(library), str(mount), what],
-        env=environment,
-        stdout=subprocess.PIPE,
-        text=True,
+    return running(
+        [sys.executable, str(PERSON), str(library), str(mount), what], {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     )
+
+
+@pytest.fixture
+def screen():
+    """A display of its own, which stays up between its clients; its name."""
+    reading, writing = os.pipe()
+    command = ["Xvfb", "-displayfd", str(writing), "-noreset", "-screen", "0", "1280x800x24"]
+    server = subprocess.Popen(command, pass_fds=[writing], stderr=subprocess.DEVNULL)
+    os.close(writing)
+    try:
+        with open(reading) as told:
+            yield f":{told.readline().strip()}"
+    finally:
+        server.kill()
+        server.wait(20)
 
 
 def said(process):
@@ -47,7 +71,7 @@ def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, fil
     assert not (mount / library.name).exists() and len(list(library.rglob("*.mov"))) == 240
     with person(library, mount, "go-on") as process:
         scales = json.loads(said(process))
-        process.communicate(timeout=30)
+        process.wait(30)
     count = subprocess.run(
         ["find", library, "-type", "f", "-printf", "%s\n"], capture_output=True, text=True, check=True
     ).stdout.split()
@@ -82,9 +106,8 @@ def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, fil
 
 @pytest.mark.display
 @pytest.mark.skipif(not (shutil.which("Xvfb") and shutil.which("xdotool")), reason="Xvfb and xdotool are not installed")
-def test_a_drag_with_a_real_pointer(bench, library, tmp_path):
+def test_a_drag_with_a_real_pointer(bench, library, tmp_path, screen):
     """Real pointer events on the real window: press, move, release by xdotool; the plan opens."""
-    display = f":{90 + os.getpid() % 400}"
     script = tmp_path / "window.py"
     script.write_text(f"""
 import sys
@@ -115,24 +138,16 @@ timer = QTimer(); timer.timeout.connect(tell); timer.start(50)
 QTimer.singleShot(40000, application.quit)
 application.exec()
 """)
-    with subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL) as screen:
-        environment = {**os.environ, "DISPLAY": display, "QT_QPA_PLATFORM": "xcb"}
-        for _ in range(100):
-            if subprocess.run(["xdotool", "getmouselocation"], env=environment, capture_output=True).returncode == 0:
-                break
-            time.sleep(0.05)
-        with subprocess.Popen(
-            [sys.executable, str(script)], env=environment, stdout=subprocess.PIPE, text=True
-        ) as window:
-            x1, y1, x2, y2 = map(int, said(window).split()[1:])
-            move = lambda x, y: subprocess.run(["xdotool", "mousemove", str(x), str(y)], env=environment, check=True)  # noqa: E731
-            move(x1, y1)
-            subprocess.run(["xdotool", "mousedown", "1"], env=environment, check=True)
-            for i in range(1, 9):
-                move(x1 + (x2 - x1) * i // 8, y1 + (y2 - y1) * i // 8)
-                time.sleep(0.03)
-            assert said(window).startswith("picked Fits.")
-            subprocess.run(["xdotool", "mouseup", "1"], env=environment, check=True)
-            assert said(window) == f"plan {bench.heron / 'The Weir'}"
-        screen.terminate()
+    environment = {**os.environ, "DISPLAY": screen, "QT_QPA_PLATFORM": "xcb"}
+    pointer = lambda *what: subprocess.run(["xdotool", *map(str, what)], env=environment, check=True, timeout=20)  # noqa: E731
+    with running([sys.executable, str(script)], environment) as window:
+        x1, y1, x2, y2 = map(int, said(window).split()[1:])
+        pointer("mousemove", x1, y1)
+        pointer("mousedown", 1)
+        for i in range(1, 9):
+            pointer("mousemove", x1 + (x2 - x1) * i // 8, y1 + (y2 - y1) * i // 8)
+            time.sleep(0.03)
+        assert said(window).startswith("picked Fits.")
+        pointer("mouseup", 1)
+        assert said(window) == f"plan {bench.heron / 'The Weir'}"
     assert len(list(bench.heron.iterdir())) == 1
