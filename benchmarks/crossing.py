@@ -138,6 +138,7 @@ def main() -> None:
                     theirs.append(recipe(source, given.to))
             direct.append(direct_sum(source, given.to, total))
         ratios = sorted(o / t for o, t in zip(ours, theirs, strict=True))
+        print(*(f"{o:.2f}/{t:.2f}/{d:.2f}" for o, t, d in zip(ours, theirs, direct, strict=True)), flush=True)
         a, b, c = (statistics.median(x) for x in (ours, theirs, direct))
         print(
             f"({shape}) {total / 1e9:.2f} GB: crossing {a:.2f} s, recipe {b:.2f} s, ratio of medians {a / b:.2f}"

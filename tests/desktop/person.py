@@ -41,7 +41,7 @@ if what == "begin":
     QTest.qWait(60_000)
 else:
     hands.press("Go on")
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     table = window.crossings.checks
     rows = {
         table.item(r, 0).text().split("   ")[0]: [table.item(r, c).text() for c in (1, 2, 3)]
@@ -49,7 +49,9 @@ else:
     }
     print(
         "said:"
-        + json.dumps({"rows": rows, "even": window.conducting.balance.even, "title": window.crossings.title.text()}),
+        + json.dumps(
+            {"rows": rows, "even": window.conducting.steps.balance.even, "title": window.crossings.title.text()}
+        ),
         flush=True,
     )
     window.close()

@@ -48,7 +48,7 @@ def test_a_whole_crossing_by_keyboard_alone(known, open_window, library):
     press(window, Key.Key_Return)
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert checks(window)["Files"] == ("10", "10", "equal") and window.crossings.scales.angle == 0
     for expected in ("Open it from heron", "I have looked; it is all there", "Switch over: home is heron"):
         hands.wait(lambda text=expected: window.panel.main is not None and window.panel.main.text() == text, expected)
@@ -174,7 +174,7 @@ def test_a_failing_drive_is_told_in_the_panel_and_it_can_go_on(known, open_windo
     known.again()
     window.workspace.drives = known.workspace.drives
     hands.press("Go on")
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert checks(window)["Contents, read back from the drive"][2] == "equal"
 
 
@@ -184,7 +184,7 @@ def test_newer_at_the_old_place_tips_the_scales_first(known, open_window):
     crossing.close()
     window, hands = open_window(known)
     hands.press("See the scales")
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert window.crossings.scales.angle > 0 and window.crossings.checks.item(0, 0).text().startswith(
         "Newer at the old place   late.txt"
     )
@@ -197,7 +197,7 @@ def test_going_on_is_offered_at_start(known, open_window):
     window, hands = open_window(known)
     assert window._offer.isVisible()
     hands.press("Go on")
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert contents(known.heron / "The Weir") == contents(known.library)
 
 

@@ -7,6 +7,7 @@ after reading as before. It counts as verified when what is read back from the d
 from __future__ import annotations
 
 import errno
+import mmap
 import os
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -24,6 +25,7 @@ from fascis.files.medium import Medium, MediumFile
 
 T = TypeVar("T")
 CHUNK = 4 << 20
+PAGE = 4096
 SMALL = 1 << 20
 _SOURCE_TRIES = 3
 
@@ -62,7 +64,7 @@ class Buffers:
 
     def __init__(self) -> None:
         self.hasher = ThreadPoolExecutor(1, "hash")
-        self.ring = [memoryview(bytearray(CHUNK)) for _ in range(3)]
+        self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]  # whole pages: direct I/O wants them
         self.small = memoryview(bytearray(SMALL))
 
     def close(self) -> None:
@@ -296,16 +298,26 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes
     hasher = blake3()
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
     turn = at = 0
+    around = file.go_around_cache(True)
     try:
         while True:
             control.checkpoint()
-            file.begin_reading(at, 2 * CHUNK)
+            if not around:
+                file.begin_reading(at, 2 * CHUNK)
             if (waiting := pending[turn]) is not None:
                 waiting.result()
-            count = file.readinto(buffers.ring[turn])
+            try:
+                count = file.readinto(buffers.ring[turn])
+            except OSError as error:
+                if not around or error.errno != errno.EINVAL:
+                    raise
+                around = file.go_around_cache(False)  # this drive wants yet larger pieces: through the cache then
+                continue
             if not count:
                 break
             at += count
+            if around and count % PAGE:  # the end; what may still come is asked for through the cache
+                around = file.go_around_cache(False)
             pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
             turn = (turn + 1) % len(pending)
     finally:

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from fascis.crossing.copying import Buffers
@@ -539,10 +540,19 @@ def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
         crossing.close()
 
 
-def all_crossings(workspace: Workspace) -> tuple[list[Crossing], list[Damaged]]:
-    """All crossings, newest first, and the journals that cannot be read. The caller closes them."""
+def all_crossings(
+    workspace: Workspace, held: Mapping[str, Crossing] = MappingProxyType({})
+) -> tuple[list[Crossing], list[Damaged]]:
+    """All crossings, newest first, and the journals that cannot be read. The caller closes them.
+
+    Args:
+        held: crossings that are open already, by id; they are given as they are.
+    """
     found, damaged = [], []
     for path in journals(workspace):
+        if (known := held.get(path.stem)) is not None:
+            found.append(known)
+            continue
         try:
             journal = Journal.open(path, workspace.step)
         except Damaged as error:

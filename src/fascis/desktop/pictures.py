@@ -124,17 +124,18 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400
     )
     hands.take("crossing")
-    hands.wait(lambda: window.conducting.balance is not None, "the scales")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     notes = world.weir / "cut notes.txt"
     notes.write_text("the breach first, then the herons\n")
     hands.press("Look again")
     hands.wait(
-        lambda: window.conducting.balance is not None and not window.conducting.balance.even, "a scale that tips"
+        lambda: window.conducting.steps.balance is not None and not window.conducting.steps.balance.even,
+        "a scale that tips",
     )
     hands.take("scales-not-in-balance")
     notes.unlink()
     hands.press("Look again")
-    hands.wait(lambda: window.conducting.balance is not None and window.conducting.balance.even, "balance")
+    hands.wait(lambda: window.conducting.steps.balance is not None and window.conducting.steps.balance.even, "balance")
     hands.take("scales")
     hands.press("Open it from")
     hands.press("I have looked")
@@ -145,7 +146,8 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.take("deleting")
     hands.press("Delete")
     hands.wait(
-        lambda: window.conducting.balance is not None and hands.button("See the receipt") is not None, "the release"
+        lambda: window.conducting.steps.balance is not None and hands.button("See the receipt") is not None,
+        "the release",
     )
     hands.take("released")
     hands.press("See the receipt")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from functools import partial
+from typing import Any
 
 from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
@@ -34,6 +35,7 @@ from fascis.desktop.pieces import button, clear, label
 from fascis.desktop.planning import Planning
 from fascis.desktop.receipts import ReceiptsView
 from fascis.desktop.shelves import ShelvesView
+from fascis.desktop.tasks import Task
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.files.names import shown
@@ -72,6 +74,7 @@ class Window(QMainWindow):
         self._connect()
         self._watch()
         self._settings = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat)
+        self._records: dict[str, dict[str, Any]] = {}
         geometry = self._settings.value("geometry")
         if isinstance(geometry, QByteArray):
             self.restoreGeometry(geometry)
@@ -205,8 +208,8 @@ class Window(QMainWindow):
         """The place that is shown."""
         return self._stack.currentIndex()
 
-    def go_to(self, place: int) -> None:
-        """Shows a place."""
+    def go_to(self, place: int, receipt: str | None = None) -> None:
+        """Shows a place; of the receipts the given one."""
         self._stack.setCurrentIndex(place)
         self._places[place].setChecked(True)
         self._foot.setText(_FOOT[place])
@@ -221,7 +224,7 @@ class Window(QMainWindow):
             self.conducting.load()
             self.crossings.list.setFocus()
         else:
-            self._load_receipts(None)
+            self._load_receipts(receipt)
             self.receipts.list.setFocus()
 
     def _busy(self) -> str:
@@ -259,28 +262,37 @@ class Window(QMainWindow):
     # -- receipts -------------------------------------------------------------------------------------------------
 
     def _load_receipts(self, current: str | None) -> None:
-        self.conducting.load()
-        arrived = [
-            c
-            for c in self.conducting.crossings
-            if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
-        ]
-        records = [receipt_of(c.journal) for c in arrived]
-        if not records:
-            self.panel.show_nothing(
-                "A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))]
-            )
-        self.receipts.show_list(records, current)
+        def read() -> list[dict[str, Any]]:
+            arrived = [
+                c
+                for c in self.conducting.crossings
+                if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
+            ]
+            return [receipt_of(c.journal) for c in arrived]
+
+        def show(records: Any) -> None:
+            if self.place != 2:
+                return
+            if isinstance(records, BaseException):
+                self.panel.show_error("The receipts could not be read", str(records), [])
+                return
+            self._records = {r["crossing"]: r for r in records}
+            if not records:
+                self.panel.show_nothing(
+                    "A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))]
+                )
+            self.receipts.show_list(records, current)
+
+        self.conducting.load(lambda: Task(read, show, self))
 
     def _to_receipt(self, id: str) -> None:
-        self.go_to(2)
-        self._load_receipts(id)
+        self.go_to(2, id)
 
     def _show_receipt(self, id: str) -> None:
         crossing = next((c for c in self.conducting.crossings if c.id == id), None)
-        if crossing is None:
+        record = self._records.get(id)
+        if crossing is None or record is None:
             return
-        record = receipt_of(crossing.journal)
         self.receipts.show_page(receipt_html(record))
         self.panel.begin("Receipt", shown(record["name"]))
         self.panel.add_row("Files", f"{record['verified_files']}", "read back and equal")
@@ -309,14 +321,18 @@ class Window(QMainWindow):
     # -- going on -------------------------------------------------------------------------------------------------
 
     def _offer_to_go_on(self) -> None:
-        self.conducting.load()
-        waiting = [c for c in self.conducting.crossings if c.state in UNFINISHED or c.state is State.SETTLED]
-        if not waiting:
-            return
-        crossing = waiting[0]
+        def found() -> None:
+            waiting = [c for c in self.conducting.crossings if c.state in UNFINISHED or c.state is State.SETTLED]
+            if waiting:
+                Task(waiting[0].journal.verified, lambda done: self._offer_this(waiting[0], done), self)
+
+        self.conducting.load(found)
+
+    def _offer_this(self, crossing: Crossing, verified: Any) -> None:
+        if isinstance(verified, BaseException):
+            return  # it is in the list, and says there what is wrong with it
         h = crossing.places.header
-        _files, total = crossing.journal.planned()
-        _, done = crossing.journal.verified()
+        (_files, total), (_, done) = crossing.journal.planned(), verified
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
             words = f"{shown(h['name'])} to {shown(h['destination_drive']['label'])} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."

@@ -7,6 +7,7 @@ and renames refuse an existing name.
 
 from __future__ import annotations
 
+import fcntl
 import os
 import stat
 import threading
@@ -61,6 +62,12 @@ class MediumFile(Protocol):
 
     def begin_reading(self, offset: int, length: int) -> None:
         """A hint that a range will be read next."""
+
+    def go_around_cache(self, around: bool) -> bool:
+        """Lets reading and writing go around the page cache, or no longer; True where it does so now.
+
+        While it does, offsets, lengths and buffers are whole pages; reading at the end may give less.
+        """
 
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""
@@ -214,6 +221,16 @@ class PosixFile:
     def begin_writeout(self, offset: int, length: int) -> None:
         """A hint to begin writing a range to the drive."""
         kernel.begin_writeout(self._fd, offset, length)
+
+    def go_around_cache(self, around: bool) -> bool:
+        """Lets reading and writing go around the page cache, or no longer; True where it does so now."""
+        flags = fcntl.fcntl(self._fd, fcntl.F_GETFL)
+        wanted = flags | os.O_DIRECT if around else flags & ~os.O_DIRECT
+        try:
+            fcntl.fcntl(self._fd, fcntl.F_SETFL, wanted)
+        except OSError:  # this file system has no such way: all goes through the cache
+            return False
+        return around
 
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""

@@ -1,0 +1,195 @@
+"""The scales and the steps after verification: look, switch over, set aside, delete, take back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtGui import QGuiApplication
+
+from fascis.crossing.balance import Balance, Deleting, deleting, weigh
+from fascis.crossing.states import State
+from fascis.desktop.answers import clock, next_step, why_not_delete
+from fascis.desktop.crossings import CrossingRow
+from fascis.desktop.seen import Seen
+from fascis.desktop.tasks import Task
+from fascis.files.names import shown
+from fascis.files.sizes import counted, number, size
+
+if TYPE_CHECKING:
+    from fascis.desktop.conducting import Conducting
+
+
+class Steps:
+    """What can be done with a crossing that has arrived. ``host`` holds which one is chosen."""
+
+    def __init__(self, host: Conducting) -> None:
+        self._host = host
+        self.balance: Balance | None = None
+        self.list: Deleting | None = None
+        self._weighing: set[str] = set()
+        self.screens = {"open": self._open_screen, "delete": self._delete_screen}
+
+    def forget(self) -> None:
+        """What was weighed no longer holds, or belongs to another crossing."""
+        self.balance, self.list = None, None
+
+    def show(self, row: CrossingRow) -> None:
+        """Shows the scales; weighs first where that was not done."""
+        if self.balance is None:
+            self._weigh()
+        self._host.view.show_balance(row, self.balance, self._host.frees())
+
+    def _weigh(self) -> None:
+        crossing = self._host.current
+        if crossing is None or crossing.id in self._weighing:
+            return
+        self._weighing.add(crossing.id)
+
+        def work() -> tuple[Balance, Deleting]:
+            balance = weigh(crossing)
+            return balance, deleting(crossing, balance.newer)
+
+        def done(outcome: Any) -> None:
+            self._weighing.discard(crossing.id)
+            if crossing is not self._host.current:
+                return
+            if isinstance(outcome, BaseException):
+                self._host.again(str(outcome))
+            else:
+                self.balance, self.list = outcome
+                self._host.show()
+
+        Task(work, done, self._host)
+
+    def show_panel(self) -> None:
+        """Shows what can be done at the scales."""
+        c, seen = self._host.current, self._host.seen
+        assert c and seen
+        s, drive = self._host.situation(), seen.drive
+        step = next_step(s.state, seen.after, s.looked, self.balance)
+        words = {
+            "open": f"Open it from {drive}",
+            "switch": f"Switch over: home is {drive}",
+            "park": "Set the originals aside (frees nothing yet)",
+            "receipt": "See the receipt",
+            "put_back": "Put the originals back",
+            "undo": "Take back the switch",
+            "again": "Look again",
+        }
+        if s.state is not State.SWITCHED and step != "park":
+            del words["park"]
+        titles = {
+            State.SETTLED: f"Before home goes to {drive}",
+            State.SWITCHED: f"Home is {drive}",
+            State.PARKED: "Originals set aside",
+            State.RELEASED: "The originals are deleted",
+        }
+        actions: dict[str, Callable[[], None]] = {
+            "open": lambda: self._host.screen("open"),
+            "switch": self.switch,
+            "park": self.park,
+            "put_back": self.put_back,
+            "undo": self.undo,
+            "delete": lambda: self._host.screen("delete"),
+            "receipt": lambda: self._host.to_receipts.emit(c.id),
+            "again": self.look_again,
+        }
+        self._host.panel.show_scales(
+            titles[s.state], _lines(seen), step, words, self.list, why_not_delete(s), s.state, self.balance, actions
+        )
+
+    def look_again(self) -> None:
+        """Weighs again."""
+        self.forget()
+        self._host.show()
+
+    def _open_screen(self) -> None:
+        assert self._host.current
+        path = str(self._host.current.places.target)
+
+        def copy_path() -> None:
+            if board := QGuiApplication.clipboard():
+                board.setText(path)
+
+        looked = bool(self._host.seen and self._host.seen.looked)
+        actions = {
+            "copy_path": copy_path,
+            "show_folder": lambda: self._host.opener(path),
+            "looked": self.looked,
+            "back": self._host.back,
+        }
+        self._host.panel.show_open(shown(path), looked, actions)
+
+    def looked(self) -> None:
+        """The person says that they have looked."""
+        assert self._host.current
+        self._host.do("Noted", "You have looked at it in its new place.", self._host.current.looked)
+
+    def switch(self) -> None:
+        """Switches over."""
+        assert self._host.current
+        self._host.do("Switching over", "Home goes to the new place.", self._host.current.switch)
+
+    def park(self) -> None:
+        """Sets the originals aside."""
+        assert self._host.current
+        self._host.do("Setting aside", "Looking at the originals once more, then one rename.", self._host.current.park)
+
+    def put_back(self) -> None:
+        """Puts the originals back under their name."""
+        assert self._host.current
+        self._host.do("Putting back", "One rename.", self._host.current.put_back)
+
+    def undo(self) -> None:
+        """Takes the switch back."""
+        assert self._host.current
+        self._host.do("Taking back", "Home goes back to the old place; the copy stays.", self._host.current.undo)
+
+    def _delete_screen(self) -> None:
+        c = self._host.current
+        if c is None or self.list is None:
+            self._host.back()
+            return
+        h = c.places.header
+        self._host.panel.show_deleting(
+            self.list,
+            h["source_drive"]["label"],
+            h["destination_drive"]["label"],
+            {"back": self._host.back, "delete_now": self.delete},
+        )
+
+    def delete(self) -> None:
+        """Deletes the originals that are listed; each is checked once more right before."""
+        c = self._host.current
+        if c is None or self.list is None or why_not_delete(self._host.situation()):
+            return
+        self._host.do(
+            "Deleting the originals",
+            f"{counted(self.list.files, 'file')}, each compared once more right before.",
+            c.release,
+        )
+
+
+def _lines(seen: Seen) -> list[tuple[str, str, str]]:
+    release, source, drive = seen.release, seen.source_drive, seen.drive
+    if release:
+        lines = [
+            ("Deleted", size(release["bytes"]), counted(release["files"], "file")),
+            (f"Free on {source} before", size(release["free_before"]), f"{number(release['free_before'])} bytes"),
+            (
+                f"Free on {source} after",
+                size(release["free_after"]),
+                f"measured again: {number(release['free_after'])} bytes",
+            ),
+        ]
+        lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
+        by_reason: dict[str, int] = {}
+        for left in release["left_behind"]:
+            by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
+        return lines + [(f"{counted(n, 'file')} stay", "", why) for why, n in by_reason.items()]
+    lines = [(f"{shown(seen.name)}: whole on {drive}", "", f"verified, settled {clock(seen.settled_at)}")]
+    if seen.parked_at:
+        lines.append(("Originals set aside", "", shown(seen.parked_at)))
+    lines.append(("Looked at by you", "yes" if seen.looked else "not yet", ""))
+    return lines
