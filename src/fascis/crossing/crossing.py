@@ -255,23 +255,28 @@ class Crossing:
         return receipt_json(record), receipt_html(record)
 
     def _rewrite_receipt(self) -> None:
-        """Writes the receipt anew into the copy; when its drive is away, the journal still has it all."""
+        """Writes the receipt anew into the copy; where that cannot be done, it is told, and the journal still has it all."""
+        place = OWN + b"/receipts/" + self.id.encode() + b".json"
         try:
             copy = open_copy(self.workspace, self.places, self.journal)
-        except FascisError:
-            return
-        try:
-            fd = open_folder(copy.handle, OWN + b"/receipts")
             try:
-                as_json, as_html = self._receipts()
-                write_whole(fd, self.id.encode() + b".json", as_json)
-                write_whole(fd, self.id.encode() + b".html", as_html)
+                fd = open_folder(copy.handle, OWN + b"/receipts")
+                try:
+                    as_json, as_html = self._receipts()
+                    write_whole(fd, self.id.encode() + b".json", as_json)
+                    write_whole(fd, self.id.encode() + b".html", as_html)
+                finally:
+                    os.close(fd)
             finally:
-                os.close(fd)
-        except (OSError, EnvironmentTrouble):
-            return
-        finally:
-            copy.close()
+                copy.close()
+        except (OSError, FascisError) as error:
+            self._note(place, f"the receipt in the copy is not the newest ({error}); the one in Receipts is")
+
+    def _note(self, place: bytes, meaning: str) -> None:
+        """Keeps what needed attention in the copy, once."""
+        if not any(p == place and m == meaning for p, _, m, _ in self.journal.attentions()):
+            label = self.places.header["destination_drive"]["label"]
+            self.journal.note(place, label, meaning, self.workspace.clock())
 
     # -- the steps after verification -----------------------------------------------------------------------------
 
@@ -306,19 +311,19 @@ class Crossing:
         try:
             drive = self.workspace.drives.at(root)
             copy = open_copy(self.workspace, self.places, self.journal)
-        except FascisError:
-            return  # the drive of the copy is away: the register decides; the identity follows at the next crossing
-        try:
-            identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
-            home = self._home(root, drive)
-            if identity.home != home:
-                fd = open_folder(copy.handle, OWN)
-                try:
-                    write_whole(fd, b"identity.json", format_identity(identity.model_copy(update={"home": home})))
-                finally:
-                    os.close(fd)
-        finally:
-            copy.close()
+            try:
+                identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
+                home = self._home(root, drive)
+                if identity.home != home:
+                    fd = open_folder(copy.handle, OWN)
+                    try:
+                        write_whole(fd, b"identity.json", format_identity(identity.model_copy(update={"home": home})))
+                    finally:
+                        os.close(fd)
+            finally:
+                copy.close()
+        except (OSError, FascisError) as error:  # the register decides; the file follows at the next crossing
+            self._note(IDENTITY, f"it still names the old home ({error}); Fascis's own register names the new one")
 
     def park(self) -> Path:
         """Sets the originals aside; frees nothing. Gives where they are then.
@@ -445,6 +450,7 @@ class Crossing:
         try:
             parent = self.workspace.drives.open(origin.parent)
         except EnvironmentTrouble:
+            record["stays_at"] = str(origin)  # it cannot be put back now; where it is, is told
             return
         try:
             parent.remove_folder(os.fsencode(origin.name))

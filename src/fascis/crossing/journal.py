@@ -361,6 +361,18 @@ class Journal:
                 return
             last = rows[-1][0]
 
+    def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int]]:
+        """``(place, kind, size, mtime_ns, role index, fate)`` of everything in the plan, in its order."""
+        last = -1
+        while rows := self._read(
+            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate FROM entry e JOIN folder f ON f.id=e.folder"
+            " WHERE e.id>? ORDER BY e.id LIMIT ?",
+            (last, 4 * BATCH),
+        ):
+            for _, folder, name, *rest in rows:
+                yield (join(folder, name), *rest)
+            last = rows[-1][0]
+
     def in_folder(self, place: bytes) -> list[Item]:
         """The items that lie directly in one folder."""
         return [_item(r) for r in self._read(f"{_ITEM} WHERE f.place=?", (0, place))]

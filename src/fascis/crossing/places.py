@@ -6,12 +6,14 @@ import errno
 import fcntl
 import json
 import os
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from fascis.crossing.copying import Fidelity
 from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.listing import plan_list
 from fascis.crossing.states import ARRIVED
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
@@ -21,6 +23,7 @@ from fascis.library.identity import read_identity
 from fascis.workspace import Workspace
 
 TOKEN_FILE = b"crossing.json"
+PLAN_FILE = b"plan.csv"
 LIBRARY = b"library"
 NEW = b".new"
 CLAIM = b".fascis/arriving.json"
@@ -191,21 +194,28 @@ def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
         place = places.staging + b"/" + TOKEN_FILE
         if not medium.exists(place):
             header = {k: v for k, v in places.header.items() if k != "decisions"}
-            write_new(medium, place, json.dumps(header, indent=1).encode())
+            write_new(medium, place, [json.dumps(header, indent=1).encode()])
             medium.sync_folder(places.staging)
     except OSError as error:
         raise told(error, "make the staging folder", places.staging) from error
     prove_staging(medium, places)
+    try:
+        if not medium.exists(places.staging + b"/" + PLAN_FILE):
+            write_new(medium, places.staging + b"/" + PLAN_FILE, plan_list(journal))
+            medium.sync_folder(places.staging)
+    except OSError as error:
+        raise told(error, "write the plan", places.staging) from error
 
 
-def write_new(medium: Medium, place: bytes, content: bytes) -> None:
-    """Writes a small new file of Fascis's own in a folder of this crossing, whole or not at all. Raises ``OSError``."""
+def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
+    """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all. Raises ``OSError``."""
     begun = place + NEW
     if medium.exists(begun):
         medium.unlink(begun)  # cut off while it was written
     file = medium.create(begun, 0o644)
     try:
-        file.write(memoryview(content))
+        for part in content:
+            file.write(memoryview(part))
         file.flush()
     finally:
         file.close()

@@ -196,6 +196,24 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
     )
 
 
+def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
+    """True when a plan made just now says what the one says that the person has seen.
+
+    Compared are the library (names, sizes, times, inodes) and what stops or needs a decision; free space may differ.
+    """
+    one, other = shown_plan.survey, fresh.survey
+    same = (
+        (one.root_device, one.root_inode) == (other.root_device, other.root_inode)
+        and one.folders == other.folders
+        and (one.names, one.ends, one.size) == (other.names, other.ends, other.size)
+        and (one.mtime_ns, one.ctime_ns, one.inode) == (other.mtime_ns, other.ctime_ns, other.inode)
+    )
+    asked = [
+        [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE] for plan in (shown_plan, fresh)
+    ]
+    return same and asked[0] == asked[1]
+
+
 def _plain(name: str) -> bool:
     return name not in ("", ".", "..") and "/" not in name and "\0" not in name and len(fsname(name)) <= 255
 

@@ -268,7 +268,7 @@ def _claim(journal: Journal, places: Places, medium: Medium, clock: Callable[[],
         medium.make_folder(places.name)
     if not medium.exists(join(places.name, OWN)):
         medium.make_folder(join(places.name, OWN))
-    write_new(medium, join(places.name, CLAIM), places.header["token"].encode())
+    write_new(medium, join(places.name, CLAIM), [places.header["token"].encode()])
     medium.sync()
 
 

@@ -228,7 +228,14 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         return
     try:
         siblings = [p for p in destination.iterdir() if (p / ".fascis/identity.json").is_file()]
-    except OSError:
+    except OSError as error:
+        around.add(
+            Severity.DECISION,
+            "destination-not-permitted",
+            f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy of this library"
+            " is there already is not known.",
+            "See to its permissions, or go on to have a copy there in any case.",
+        )
         return
     for sibling in siblings[:200]:
         try:
@@ -237,7 +244,10 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
                 other = read_identity(medium, sibling)
             finally:
                 medium.close()
-        except (Damaged, EnvironmentTrouble):
+        except (Damaged, EnvironmentTrouble) as error:
+            around.add(
+                Severity.NOTE, "identity-damaged", f"What library {shown(sibling.name)} is, is not known: {error}"
+            )
             continue
         if other and other.library_id == identity.library_id:
             around.add(

@@ -188,12 +188,19 @@ class SidePanel(QWidget):
     # -- the plan -------------------------------------------------------------------------------------------------
 
     def show_plan(
-        self, plan: Plan, roles: list[tuple[Role, int, int]], busy: str, actions: dict[str, Callable[[], None]]
+        self,
+        plan: Plan,
+        roles: list[tuple[Role, int, int]],
+        busy: str,
+        actions: dict[str, Callable[[], None]],
+        news: str = "",
     ) -> None:
         """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready."""
         drive = plan.destination_drive
         label_there = shown(drive.label) if drive else shown(str(plan.destination))
         self.begin("Plan", shown(plan.source.name))
+        if news:
+            self.add(label(news, wrong=True))
         self.head("Goes to")
         self.add_row(f"{label_there} / {shown(plan.name)}", f"ready {self._ready(plan)}", shown(str(plan.target)))
         self.add(button("Another folder…", actions["folder"], link=True))

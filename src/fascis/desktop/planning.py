@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
 from fascis.crossing.crossing import Crossing, all_crossings
-from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, survey_library
+from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.desktop.panel import PlanDraft, SidePanel
@@ -258,8 +258,8 @@ class Planning(QObject):
         self._surveyed, self.plan = outcome
         self.show_plan()
 
-    def show_plan(self) -> None:
-        """Shows the plan in the panel."""
+    def show_plan(self, news: str = "") -> None:
+        """Shows the plan in the panel; ``news`` is a sentence above it."""
         plan, surveyed = self.plan, self._surveyed
         if plan is None or surveyed is None:
             return
@@ -272,7 +272,7 @@ class Planning(QObject):
             "decided": self._decide,
             "is_decided": lambda: self._decided,
         }
-        self.panel.show_plan(plan, roles, self._busy(), actions)
+        self.panel.show_plan(plan, roles, self._busy(), actions, news)
 
     def _decide(self, on: bool) -> None:
         self._decided = on
@@ -294,20 +294,34 @@ class Planning(QObject):
         self.show_library(self.view.selected)
 
     def start(self) -> None:
-        """Starts the crossing that is planned."""
-        plan = self.plan
-        if plan is None or plan.stopped or self._busy():
+        """Starts the crossing that is planned; where the library is no longer as planned, shows the new plan instead."""
+        plan, surveyed = self.plan, self._surveyed
+        if plan is None or surveyed is None or plan.stopped or self._busy():
             return
         decided = self._decided
-        self.panel.show_busy("Starting", "Writing the plan into its journal.")
-        Task(lambda: Crossing.start(self.workspace, plan, decided=decided), self._started, self)
+        self.panel.show_busy("Starting", "Looking at both places once more, then writing the plan into its journal.")
+
+        def work() -> Crossing | tuple[Surveyed, Plan]:
+            again = survey_library(self.workspace, surveyed.source)
+            fresh = make_plan(self.workspace, again, plan.destination, plan.choices)
+            if not still_holds(plan, fresh):
+                return again, fresh
+            return Crossing.start(self.workspace, fresh, decided=decided)
+
+        Task(work, self._started, self)
 
     def _started(self, outcome: Any) -> None:
         if isinstance(outcome, BaseException):
             self._error("It did not start; nothing was written", outcome)
-            return
-        self.draft = self.plan = None
-        self.started.emit(outcome)
+        elif isinstance(outcome, Crossing):
+            self.draft = self.plan = None
+            self.started.emit(outcome)
+        else:
+            self._surveyed, self.plan = outcome
+            self._decided = False
+            self.show_plan(
+                "The library or its places changed since this plan was shown. It is made anew; nothing was written."
+            )
 
     def _error(self, title: str, error: BaseException) -> None:
         if not isinstance(error, FascisError):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import subprocess
 from collections.abc import Iterator
 from typing import Any
@@ -45,6 +47,27 @@ def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
 def parse_blocks(text: str) -> dict[str, Block]:
     """Devices by ``major:minor``, from lsblk's JSON."""
     return {b.device: b for b in _flat(json.loads(text).get("blockdevices", []), None)}
+
+
+def probed(block: Block) -> Block:
+    """The block device with file system, UUID and label read from the device itself, where udev does not know them.
+
+    Nothing is remembered between two calls: another drive may be behind the same device by then. Where the device may
+    not be read (only root may, mostly), the block is given as it was.
+    """
+    if block.uuid:
+        return block
+    blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
+    if blkid is None:
+        return block
+    try:
+        command = [blkid, "--probe", "--output", "export", block.name]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+    except (OSError, subprocess.SubprocessError):
+        return block
+    said = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
+    found = {"fstype": said.get("TYPE"), "uuid": said.get("UUID"), "label": said.get("LABEL") or block.label}
+    return block.model_copy(update=found) if found["uuid"] else block
 
 
 def read_blocks() -> dict[str, Block]:

@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
-from fascis.drives.blocks import Block, read_blocks
+from fascis.drives.blocks import Block, probed, read_blocks
 from fascis.drives.model import Drive
 from fascis.drives.mounts import Mount, mount_id_of, read_mounts
 from fascis.drives.rules import rules_of
@@ -142,6 +142,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
     except OSError:
         return None
     block = _block_of(mount, blocks)
+    block = probed(block) if block else None
     user_space = mount.filesystem.startswith("fuse")
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
