@@ -2,10 +2,11 @@
 
 import json
 import os
+import subprocess
 
 import pytest
 
-from fascis.drives.blocks import parse_blocks
+from fascis.drives.blocks import Block, parse_blocks, probed
 from fascis.drives.connected import Drives
 from fascis.drives.mounts import MountWatch, mount_id_of, parse_mounts, read_mounts
 from fascis.drives.rules import rules_of
@@ -60,6 +61,17 @@ def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
     watch.close()
     drive = Drives().at(where)
     assert drive.filesystem == "ext4" and drive.mount == where and not drive.read_only
+    told = subprocess.run(
+        ["blkid", "-p", "-o", "value", "-s", "UUID", where.with_name("NOTICED.img")], capture_output=True
+    )
+    assert drive.uuid == told.stdout.decode().strip() and drive.label == "NOTICED"  # with or without udev
+
+
+def test_a_device_that_cannot_be_read_is_given_as_it_was(tmp_path):
+    block = Block.model_validate({"name": str(tmp_path / "none"), "maj:min": "8:1", "label": "Heron"})
+    assert probed(block) is block
+    known = block.model_copy(update={"uuid": "1234-ABCD"})
+    assert probed(known) is known
 
 
 @pytest.mark.parametrize(

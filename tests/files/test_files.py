@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, read_inventory, write_inventory
-from fascis.files.manifest import format_line, listable, parse_line, read_manifest, write_manifest
+from fascis.files.manifest import format_line, parse_line, read_manifest, write_manifest
 from fascis.files.medium import PosixMedium, read_small
 from fascis.files.names import elided, folded, listed, safe_place, shown, unlisted
 from fascis.files.sizes import duration, number, size

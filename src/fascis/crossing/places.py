@@ -14,7 +14,7 @@ from typing import Any
 from fascis.crossing.copying import Fidelity
 from fascis.crossing.journal import Journal, inode_key
 from fascis.crossing.listing import plan_list
-from fascis.crossing.states import ARRIVED
+from fascis.crossing.states import ARRIVED, State
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, read_small
@@ -275,7 +275,8 @@ def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
         Refused: what stands there is not what this crossing made.
     """
     open_destination(workspace, places).close()
-    if journal.state not in ARRIVED or not has_arrived(workspace, places):
+    arrived = journal.state in ARRIVED or (journal.state is State.UNDONE and journal.value("settled_at"))
+    if not arrived or not has_arrived(workspace, places):
         raise Refused(
             "copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay."
         )

@@ -75,6 +75,8 @@ def why_not_delete(s: Situation) -> str:
     """Why the originals cannot be deleted yet; empty when they can."""
     if s.state in UNFINISHED:
         return f"{size(s.unverified)} in {counted(s.files_unverified, 'file')} not verified on {s.drive}"
+    if s.state in (State.REFUSED, State.UNDONE):
+        return "they are the library; home is the old place"
     if not s.even:
         return "the scales are not in balance"
     if not s.proven:

@@ -1,0 +1,232 @@
+"""One file copied and read back: sizes around every boundary, sources that misbehave, drives that know no direct way."""
+
+import errno
+import os
+
+import pytest
+from blake3 import blake3
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
+from fascis.crossing.events import Control
+from fascis.crossing.journal import CopyState, Fate, Item, Origin
+from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
+from fascis.files.medium import PosixMedium
+from fascis.library.roles import Role
+from fascis.library.survey import Kind
+
+ALL = Fidelity(modes=True, attributes=True, holes=True, owner=False)
+
+
+def item(place=b"a.mov", size=0):
+    return Item(
+        1, place, Kind.FILE, size, 0, 0, 0, 0, 0, 1, Role.ORIGINAL, Fate.COPY, 0, None, None, None, Origin.THERE, None, None
+    )  # fmt: skip
+
+
+@pytest.fixture
+def sides(tmp_path):
+    """Source and destination folder, opened, and buffers."""
+    for name in ("from", "to"):
+        (tmp_path / name).mkdir()
+    source, there = PosixMedium.at(tmp_path / "from"), PosixMedium.at(tmp_path / "to")
+    with Buffers() as buffers:
+        yield tmp_path, source, there, buffers
+    source.close()
+    there.close()
+
+
+def copied(sides, content=None, keeps=ALL, control=None, source=None, there=None):
+    root, from_, to, buffers = sides
+    if content is not None:
+        (root / "from/a.mov").write_bytes(content)
+    return copy_file(item(), source or from_, there or to, b"a.mov", keeps, buffers, control or Control())
+
+
+# Around the small-file limit, whole chunks, whole pages, and one byte beside each.
+SIZES = sorted({
+    max(0, at + by) for at in (0, PAGE, SMALL, SMALL + PAGE, CHUNK, 2 * CHUNK, 3 * CHUNK + PAGE) for by in (-1, 0, 1)
+})  # fmt: skip
+
+
+@pytest.mark.parametrize("size", SIZES)
+def test_every_size_is_copied_whole_and_read_back_whole(sides, size):
+    content = os.urandom(size)
+    outcome = copied(sides, content)
+    root, _, to, buffers = sides
+    assert outcome.state is CopyState.COPIED and outcome.digest == blake3(content).digest()
+    assert (root / "to/a.mov").read_bytes() == content == (root / "from/a.mov").read_bytes()
+    back = read_back(to, b"a.mov", buffers, Control())
+    assert back.digest == outcome.digest and back.seen == outcome.copy_seen == copy_seen_of(to.status(b"a.mov"))
+
+
+class NoDirectWay:
+    """A file whose drive takes the wish to go around the cache and then refuses to read so."""
+
+    def __init__(self, inner):
+        self._inner, self._around, self.refused = inner, False, 0
+
+    def __getattr__(self, name):
+        return getattr(self._inner, name)
+
+    def go_around_cache(self, around):
+        self._around = around
+        return around
+
+    def readinto(self, buffer):
+        if self._around:
+            self.refused += 1
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
+        return self._inner.readinto(buffer)
+
+
+class Through:
+    """A medium with files wrapped."""
+
+    def __init__(self, inner, wrap):
+        self._inner, self._wrap, self.opened = inner, wrap, []
+
+    def __getattr__(self, name):
+        return getattr(self._inner, name)
+
+    def open(self, place):
+        self.opened.append(self._wrap(self._inner.open(place)))
+        return self.opened[-1]
+
+    def create(self, place, mode=0o600):
+        self.opened.append(self._wrap(self._inner.create(place, mode)))
+        return self.opened[-1]
+
+
+def test_a_drive_without_a_direct_way_is_read_through_the_cache(sides):
+    content = os.urandom(CHUNK + 77)
+    outcome = copied(sides, content)
+    through = Through(sides[2], NoDirectWay)
+    assert read_back(through, b"a.mov", sides[3], Control()).digest == outcome.digest
+    assert through.opened[0].refused == 1  # asked once, then never again
+
+
+@given(
+    holes=st.lists(st.tuples(st.integers(0, 40), st.integers(1, 8)), max_size=4),
+    end=st.integers(1, 48),
+    odd=st.integers(0, PAGE - 1),
+)
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_a_sparse_file_keeps_content_and_holes(sides, holes, end, odd):
+    root, _, to, buffers = sides
+    for stale in ("from/a.mov", "to/a.mov"):
+        (root / stale).unlink(missing_ok=True)
+    size = end * 65_536 + odd + SMALL
+    with open(root / "from/a.mov", "wb") as out:
+        out.truncate(size)
+        for at, pages in holes:
+            if at * 65_536 < size:
+                out.seek(at * 65_536)
+                out.write(os.urandom(min(pages * PAGE, size - at * 65_536)))
+    outcome = copied(sides)
+    assert outcome.digest == blake3((root / "from/a.mov").read_bytes()).digest()
+    assert read_back(to, b"a.mov", buffers, Control()).digest == outcome.digest
+    assert (root / "to/a.mov").stat().st_size == size
+    assert (root / "to/a.mov").stat().st_blocks <= (root / "from/a.mov").stat().st_blocks + 16
+
+
+class Trouble:
+    """A file that raises an error from its ``at``-th call of a method on."""
+
+    def __init__(self, inner, method, number, at=1):
+        self._inner, self._method, self._number, self._left = inner, method, number, at
+
+    def __getattr__(self, name):
+        if name != self._method:
+            return getattr(self._inner, name)
+
+        def call(*arguments):
+            self._left -= 1
+            if self._left <= 0:
+                raise OSError(self._number, os.strerror(self._number))
+            return getattr(self._inner, name)(*arguments)
+
+        return call
+
+
+@pytest.mark.parametrize("size", [700, SMALL + CHUNK + 5])
+def test_a_source_that_cannot_be_read_is_named_and_nothing_is_left(sides, size):
+    source = Through(sides[1], lambda f: Trouble(f, "readinto", errno.EIO, 1 if size < SMALL else 2))
+    outcome = copied(sides, os.urandom(size), source=source)
+    assert outcome.state is CopyState.UNREADABLE and outcome.digest is None
+    assert not (sides[0] / "to/a.mov").exists() and (sides[0] / "from/a.mov").stat().st_size == size
+
+
+@pytest.mark.parametrize(
+    ("method", "number", "kind"),
+    [("write", errno.ENOSPC, DriveFull), ("close", errno.EIO, EnvironmentTrouble), ("set_status", errno.EIO, EnvironmentTrouble)],
+)  # fmt: skip
+@pytest.mark.parametrize("size", [700, SMALL + CHUNK + 5])
+def test_a_destination_that_fails_is_no_copy(sides, method, number, kind, size):
+    there = Through(sides[2], lambda f: Trouble(f, method, number))
+    with pytest.raises(kind) as caught:
+        copied(sides, os.urandom(size), there=there)
+    assert "a.mov" in str(caught.value) and (sides[0] / "from/a.mov").stat().st_size == size
+
+
+def test_a_read_back_that_fails_is_told_with_the_name(sides):
+    copied(sides, os.urandom(SMALL + 9))
+    with pytest.raises(EnvironmentTrouble, match=r"a\.mov"):
+        read_back(Through(sides[2], lambda f: Trouble(f, "readinto", errno.EIO)), b"a.mov", sides[3], Control())
+
+
+class Growing:
+    """A source that grows each time it is looked at for the last time."""
+
+    def __init__(self, inner, path):
+        self._inner, self._path = inner, path
+
+    def __getattr__(self, name):
+        return getattr(self._inner, name)
+
+    def status(self):
+        with open(self._path, "ab") as out:
+            out.write(b"more")
+        return self._inner.status()
+
+
+@pytest.mark.parametrize("size", [700, SMALL + CHUNK])
+def test_a_source_that_changes_each_time_is_changing_and_nothing_is_left(sides, size):
+    source = Through(sides[1], lambda f: Growing(f, sides[0] / "from/a.mov"))
+    outcome = copied(sides, os.urandom(size), source=source)
+    assert outcome.state is CopyState.CHANGING and len(source.opened) == 3
+    assert not (sides[0] / "to/a.mov").exists() and (sides[0] / "from/a.mov").stat().st_size == size + 12
+
+
+def test_nothing_that_exists_is_overwritten(sides):
+    (sides[0] / "to/a.mov").write_bytes(b"somebody's")
+    with pytest.raises(EnvironmentTrouble):
+        copied(sides, b"ours")
+    assert (sides[0] / "to/a.mov").read_bytes() == b"somebody's"
+
+
+def test_a_link_put_in_the_place_of_a_file_is_not_followed(sides):
+    (sides[0] / "secret").write_bytes(b"secret")
+    (sides[0] / "from/a.mov").symlink_to(sides[0] / "secret")
+    assert copied(sides).state is CopyState.UNREADABLE and not (sides[0] / "to/a.mov").exists()
+
+
+def test_stopping_leaves_the_source_alone(sides):
+    control = Control()
+    control.stop()
+    with pytest.raises(Cancelled):
+        copied(sides, os.urandom(SMALL * 3), control=control)
+    assert (sides[0] / "from/a.mov").stat().st_size == SMALL * 3
+
+
+def test_times_modes_and_attributes_go_along(sides):
+    path = sides[0] / "from/a.mov"
+    path.write_bytes(b"heron")
+    path.chmod(0o640)
+    os.utime(path, ns=(1, 1_234_567_890_123_456_789))
+    os.setxattr(path, "user.stars", b"5")
+    assert copied(sides).state is CopyState.COPIED
+    s = os.stat(sides[0] / "to/a.mov")
+    assert (s.st_mtime_ns, s.st_mode & 0o777) == (1_234_567_890_123_456_789, 0o640)
+    assert os.getxattr(sides[0] / "to/a.mov", "user.stars") == b"5"
