@@ -262,14 +262,15 @@ def _transfer_range(
 
 @dataclass(frozen=True, slots=True)
 class ReadBack:
-    """What reading a copy back gave: its digest, and whether it was proven to come from the drive."""
+    """What reading a copy back gave: its digest, whether no page of it was in memory, how it looked, its bytes on the drive."""
 
     digest: bytes
-    proven: bool
+    pages_gone: bool
     seen: tuple[int, int, int]
+    stored: int
 
 
-def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control, drop: bool = True) -> ReadBack:
+def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack:
     """Drops the copy's pages and reads it.
 
     Raises:
@@ -278,7 +279,7 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
     try:
         file = destination.open(place)
         try:
-            proven = file.drop_cached() if drop else False
+            gone = file.drop_cached()
             before = file.opened
             if before.st_size <= SMALL:
                 buffer, filled = buffers.small, 0
@@ -287,7 +288,7 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
                 digest = blake3(buffer[:filled]).digest()
             else:
                 digest = _digest_large(file, buffers, control)
-            return ReadBack(digest, proven, copy_seen_of(before))
+            return ReadBack(digest, gone, copy_seen_of(before), min(before.st_size, before.st_blocks * 512))
         finally:
             file.close()
     except OSError as error:

@@ -30,6 +30,7 @@ from fascis.crossing.places import (
     open_source,
 )
 from fascis.crossing.plan import After, Plan
+from fascis.crossing.proof import Proof
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release import Release, left_behind
 from fascis.crossing.settle import clear_staging, settle
@@ -197,18 +198,18 @@ class Crossing:
         report(Entered(State.COPYING))
         if not arriving:
             facts = self.places.header
-            engine = Engine(
-                self.journal,
-                Side(source, facts["source_drive"]["label"]),
-                Side(destination, drive.label),
-                self.places.staged_library,
-                fidelity(drive),
-                control,
-                report,
-                self.workspace.clock(),
-                drive.answers_from_drive,
-            )
-            engine.run()
+            with Proof(drive) as proof:
+                Engine(
+                    self.journal,
+                    Side(source, facts["source_drive"]["label"]),
+                    Side(destination, drive.label),
+                    self.places.staged_library,
+                    fidelity(drive),
+                    proof,
+                    control,
+                    report,
+                    self.workspace.clock(),
+                ).run()
         if self.journal.count_copies([CopyState.MISMATCH]):
             self.journal.enter(State.FAILED)
         elif self.journal.count_copies(HINDRANCES):

@@ -18,6 +18,7 @@ from typing import TypeVar
 from fascis.crossing.copying import Buffers, Fidelity, copy_file, copy_seen_of, read_back, remove_staged
 from fascis.crossing.events import Advanced, Attention, Control, Report
 from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
+from fascis.crossing.proof import INLINE, Proof
 from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
@@ -47,6 +48,17 @@ class Side:
 
 
 @dataclass(slots=True)
+class _Read:
+    """What reading one copy back gave; ``stored`` bytes lie on the drive for it."""
+
+    item: Item
+    equal: bool
+    pages_gone: bool
+    stored: int
+    proven: bool = False
+
+
+@dataclass(slots=True)
 class _Batch:
     items: list[Item]
     outcomes: list[Copied]
@@ -62,14 +74,14 @@ class Engine:
         destination: Side,
         root: bytes,
         keeps: Fidelity,
+        proof: Proof,
         control: Control,
         report: Report,
         now: float = 0.0,
-        answers: bool = True,
     ) -> None:
         self._journal, self._source, self._destination, self._root = journal, source, destination, root
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
-        self._answers = answers
+        self._proof = proof
         self._crossing = journal.header["crossing"]
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
@@ -276,33 +288,57 @@ class Engine:
         items = [i for i in batch.items if i.id in digests]
         if not items:
             return
+        results = self._read_proven(items, digests)
+        self._journal.record_verified([(r.item.id, r.proven) for r in results if r.equal])
+        for r in results:
+            if r.equal:
+                self._told_verified(r.item)
+            else:
+                self._again(r.item)
+
+    def _read_proven(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
+        """Reads copies back, a second time where the first did not prove that they come from the drive."""
         share = -(-len(items) // _READING_THREADS)
         parts = [items[i : i + share] for i in range(0, len(items), share)]
-        work = [self._readers.submit(self._verify_some, part, digests) for part in parts]
-        results = _gather(work)
-        self._journal.record_verified([(i.id, proven) for i, equal, proven in results if equal])
-        for item, equal, _ in results:
-            if equal:
-                self._told_verified(item)
-            else:
-                self._again(item)
+        for _ in range(2):
+            try:
+                self._proof.begin()
+            except OSError as error:
+                raise told(error, "flush to " + self._destination.name) from error
+            results = _gather([self._readers.submit(self._verify_some, part, digests) for part in parts])
+            holds = self._proof.holds(sum(r.stored for r in results if r.stored > INLINE))
+            if holds or not self._proof.again:
+                break
+        for r in results:
+            r.proven = holds and self._proof.proves(r.pages_gone)
+        return results
 
-    def _verify_some(self, items: list[Item], digests: dict[int, bytes]) -> list[tuple[Item, bool, bool]]:
-        return [(item, *self._verify(item, digests[item.id])) for item in items]
+    def _verify_some(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
+        return [self._verify(item, digests[item.id]) for item in items]
 
     def _told_verified(self, item: Item) -> None:
         if item.fate is Fate.COPY:
             self._report(Advanced(item.strand, verified_bytes=item.size, verified_files=1))
 
-    def _verify(self, item: Item, digest: bytes) -> tuple[bool, bool]:
+    def _verify(self, item: Item, digest: bytes) -> _Read:
         self._control.checkpoint()
         try:
             got = read_back(self._destination.medium, self.staged(item), self._buffers(), self._control)
         except FascisError as error:
-            if getattr(error, "errno", 0) == errno.ENOENT:  # the drive had not kept it: counts as read back wrong
-                return False, False
+            number = getattr(error, "errno", 0)
+            if number == errno.ENOENT or (number == errno.EIO and self._still_answers()):
+                return _Read(item, False, False, 0)  # not kept, or found wrong by the file system: as read back wrong
             raise
-        return got.digest == digest, got.proven and self._answers
+        return _Read(item, got.digest == digest, got.pages_gone, got.stored)
+
+    def _still_answers(self) -> bool:
+        """True when the destination answers all the same: what failed is one file, not the drive."""
+        try:
+            self._destination.medium.names(self._root)
+            self._destination.medium.sync()
+        except OSError:
+            return False
+        return True
 
     def _again(self, item: Item) -> None:
         """A copy read back wrong is made anew, twice at most."""
@@ -317,9 +353,9 @@ class Engine:
             if outcome.state is not CopyState.COPIED or outcome.digest is None:
                 self._attention(item.place, self._source.name, _MEANINGS[outcome.state])
                 return
-            equal, proven = self._verify(item, outcome.digest)
-            if equal:
-                self._journal.record_verified([(item.id, proven)])
+            (read,) = self._read_proven([item], {item.id: outcome.digest})
+            if read.equal:
+                self._journal.record_verified([(item.id, read.proven)])
                 times = "once" if attempt == 2 else "twice"
                 self._attention(
                     item.place,
@@ -335,7 +371,7 @@ class Engine:
 
     def _twins(self) -> None:
         """Gives hard-linked files their other names in the copy, as they had in the source."""
-        batch: list[tuple[Copied, bool]] = []
+        batch: list[tuple[Copied, bool | None]] = []
         for item in self._journal.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
             self._control.checkpoint()
             assert item.twin is not None
@@ -346,16 +382,16 @@ class Engine:
         if batch:
             self._record_twins(batch)
 
-    def _twin(self, item: Item, first: Item) -> tuple[Copied, bool]:
+    def _twin(self, item: Item, first: Item) -> tuple[Copied, bool | None]:
         medium = self._destination.medium
         if first.copy is not CopyState.VERIFIED or first.digest is None or first.seen is None:
-            return Copied(item.id, first.copy or CopyState.UNREADABLE), False
+            return Copied(item.id, first.copy or CopyState.UNREADABLE), None
         try:
             now = self._source.medium.status(item.place)
         except OSError:
-            return Copied(item.id, CopyState.VANISHED), False
+            return Copied(item.id, CopyState.VANISHED), None
         if (now.st_size, now.st_mtime_ns) != first.seen[:2] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
-            return Copied(item.id, CopyState.CHANGING), False
+            return Copied(item.id, CopyState.CHANGING), None
         place = self.staged(item)
         try:
             medium.hard_link(self.staged(first), place)
@@ -366,15 +402,15 @@ class Engine:
             raise told(error, "link", place) from error
         if item.fate is Fate.COPY:
             self._report(Advanced(item.strand, item.size, 1, item.size, 1))
-        return Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen), True
+        return Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen), first.proven
 
-    def _record_twins(self, batch: list[tuple[Copied, bool]]) -> None:
+    def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
         try:
             self._destination.medium.sync()
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
         self._journal.record_copies([c for c, _ in batch])
-        self._journal.record_verified([(c.item, self._answers) for c, linked in batch if linked])
+        self._journal.record_verified([(c.item, proven) for c, proven in batch if proven is not None])
 
     def _attention(self, place: bytes, drive: str, meaning: str) -> None:
         self._journal.note(place, drive, meaning, self._now)

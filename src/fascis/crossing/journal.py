@@ -102,6 +102,7 @@ class Item:
     origin: Origin
     copy: CopyState | None
     copy_seen: tuple[int, int, int] | None  # size, mtime_ns, inode of the copy when it was verified
+    proven: bool = False  # read back from the drive itself, not perhaps from memory
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +133,7 @@ class StrandProgress:
 
 _ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
  e.fate, e.strand, e.twin, e.digest, e.seen_size, e.seen_mtime_ns, e.seen_ctime_ns, e.seen_inode, e.origin, c.state, c.size,
- c.mtime_ns, c.inode FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+ c.mtime_ns, c.inode, c.proven FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -162,6 +163,7 @@ def _item(r: Sequence[Any]) -> Item:
         _ORIGINS[r[20]],
         _COPIES[r[21] or 0],
         copied,
+        bool(r[25]),
     )
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from fascis.drives.blocks import Block, probed, read_blocks
+from fascis.drives.device import Device
 from fascis.drives.model import Drive
 from fascis.drives.mounts import Mount, mount_id_of, read_mounts
 from fascis.drives.rules import rules_of
@@ -109,11 +110,34 @@ class Drives:
         if stand_in and not stand_in.connected:
             raise told(OSError(19, "it is away"), "open the folder", os.fsencode(path))
         medium = PosixMedium.at(path)
-        return as_medium(StandInMedium(medium, stand_in)) if stand_in else medium
+        if stand_in:
+            return as_medium(StandInMedium(medium, stand_in))
+        try:
+            medium.flushing(*_flushing(medium.handle))
+        except BaseException:
+            medium.close()
+            raise
+        return medium
 
     def same_disk(self, one: Drive, other: Drive) -> bool:
         """True when both lie on one physical disk."""
         return bool(one.disk) and one.disk == other.disk
+
+
+def _flushing(fd: int) -> tuple[Device | None, bool]:
+    """What it takes to flush the file system of an open folder: its device too, or each file by itself."""
+    wanted = mount_id_of(fd)
+    mount = next((m for m in read_mounts() if m.id == wanted), None)
+    if mount is None or not (mount.filesystem.startswith("fuse") or mount.filesystem in _NETWORK):
+        return None, False
+    try:
+        number = os.stat(mount.source).st_rdev
+    except OSError:
+        return None, True
+    device = Device(f"{os.major(number)}:{os.minor(number)}") if number else None
+    if device and device.may_open:
+        return device, False
+    return None, True
 
 
 def _is_drive(mount: Mount) -> bool:
@@ -164,6 +188,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
         device=block.device if block else "",
         disk=block.disk if block else "",
         user_space=user_space,
+        compresses=any(o.startswith("compress") for o in mount.super_options | mount.options),
     )
 
 

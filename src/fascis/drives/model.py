@@ -22,7 +22,8 @@ class Drive:
         disk: the physical disk below it, as the kernel names it, or "".
         user_space: driven by a FUSE driver.
         stand_in: a folder that plays a drive.
-        answers_from_drive: what is read after a flush and a drop of cached pages comes from the drive itself.
+        compresses: the file system stores less than it was given, so that counting what is read from the device proves nothing.
+        answers_from_memory: a stand-in that plays a driver which answers from memory.
     """
 
     uuid: str
@@ -44,11 +45,8 @@ class Drive:
     stand_in: bool = False
     write_mb_s: float = 0.0
     read_mb_s: float = 0.0
-
-    @property
-    def answers_from_drive(self) -> bool:
-        """False for user-space drivers, which may answer a read from the block device's cache."""
-        return self.stand_in or not self.user_space
+    compresses: bool = False
+    answers_from_memory: bool = False
 
     @property
     def full(self) -> float:

@@ -51,6 +51,7 @@ class Description(BaseModel):
     read_only: bool = False
     read_mb_s: float = 0
     write_mb_s: float = 0
+    answers_from_memory: bool = False
     faults: list[Fault] = []
 
 
@@ -119,6 +120,7 @@ class StandIn:
             True,
             d.write_mb_s,
             d.read_mb_s,
+            answers_from_memory=d.answers_from_memory,
         )
 
     @property

@@ -150,13 +150,24 @@ class Medium(Protocol):
         """Closes the handle."""
 
 
+class Flushes(Protocol):
+    """What reaches the medium below a drive when flushing its file system does not: a user-space driver's block device."""
+
+    def flush(self) -> None:
+        """Writes it out to the medium. Raises ``OSError``."""
+
+    def close(self) -> None:
+        """Closes the handle."""
+
+
 class PosixFile:
-    """A file on a mounted file system."""
+    """A file on a mounted file system; ``durable`` ones are flushed by themselves before they are closed."""
 
-    __slots__ = ("_fd", "opened")
+    __slots__ = ("_durable", "_fd", "opened")
 
-    def __init__(self, fd: int, opened: os.stat_result | None = None) -> None:
+    def __init__(self, fd: int, opened: os.stat_result | None = None, durable: bool = False) -> None:
         self._fd = fd
+        self._durable = durable
         self.opened = opened or os.fstat(fd)
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
@@ -249,16 +260,36 @@ class PosixFile:
         """Closes the handle."""
         fd, self._fd = self._fd, -1
         if fd >= 0:
-            os.close(fd)
+            try:
+                if self._durable:
+                    os.fsync(fd)
+            finally:
+                os.close(fd)
 
 
 class PosixMedium:
-    """A folder of a mounted file system."""
+    """A folder of a mounted file system.
 
-    def __init__(self, root_fd: int) -> None:
+    Its handle is kept from before the first byte: an error of writing is reported to a flush only when the handle was
+    there before it, and once. ``below`` is flushed after the file system. With ``one_by_one`` flushing the file system is
+    not enough and nothing below it can be reached (a network share, a user-space driver): then every new file is flushed
+    before it is closed, and :meth:`sync` flushes every folder that was changed.
+    """
+
+    def __init__(self, root_fd: int, below: Flushes | None = None, one_by_one: bool = False) -> None:
         self._root = root_fd
+        self._below, self._one_by_one = below, one_by_one
+        self._changed: set[bytes] = set()
         self._local = threading.local()
         self._generation = 0
+
+    def flushing(self, below: Flushes | None, one_by_one: bool) -> None:
+        """Says what flushing takes here, before anything is written."""
+        self._below, self._one_by_one = below, one_by_one
+
+    def _touched(self, *folders: bytes) -> None:
+        if self._one_by_one:
+            self._changed.update(folders)
 
     @classmethod
     def at(cls, path: str | bytes | os.PathLike[str]) -> PosixMedium:
@@ -319,17 +350,21 @@ class PosixMedium:
     def create(self, place: bytes, mode: int = 0o600) -> PosixFile:
         """Creates a file exclusively."""
         fd, name = self._parent(place)
-        return PosixFile(os.open(name, _CREATE, mode, dir_fd=fd))
+        handle = os.open(name, _CREATE, mode, dir_fd=fd)
+        self._touched(parent(place))
+        return PosixFile(handle, durable=self._one_by_one)
 
     def make_folder(self, place: bytes) -> None:
         """Creates a folder exclusively."""
         fd, name = self._parent(place)
         os.mkdir(name, 0o700, dir_fd=fd)
+        self._touched(parent(place))
 
     def make_link(self, target: bytes, place: bytes) -> None:
         """Creates a symbolic link."""
         fd, name = self._parent(place)
         os.symlink(target, name, dir_fd=fd)
+        self._touched(parent(place))
 
     def read_link(self, place: bytes) -> bytes:
         """The target of a symbolic link, as written."""
@@ -348,6 +383,7 @@ class PosixMedium:
         try:
             fd, new = self._parent(place)
             os.link(name, new, src_dir_fd=source, dst_dir_fd=fd, follow_symlinks=False)
+            self._touched(parent(place))
         finally:
             os.close(source)
 
@@ -356,6 +392,7 @@ class PosixMedium:
         old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
         try:
             kernel.rename_noreplace(old_folder, place.rpartition(b"/")[2], new_folder, new.rpartition(b"/")[2])
+            self._touched(parent(place), parent(new))
         finally:
             os.close(old_folder)
             os.close(new_folder)
@@ -369,6 +406,7 @@ class PosixMedium:
         try:
             old_name, new_name = place.rpartition(b"/")[2], new.rpartition(b"/")[2]
             os.rename(old_name, new_name, src_dir_fd=old_folder, dst_dir_fd=new_folder)  # noqa: TID251 - nothing can be replaced
+            self._touched(parent(place), parent(new))
         finally:
             os.close(old_folder)
             os.close(new_folder)
@@ -378,11 +416,13 @@ class PosixMedium:
         """Removes one name of a file, never a folder."""
         fd, name = self._parent(place)
         os.unlink(name, dir_fd=fd)
+        self._touched(parent(place))
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
         fd, name = self._parent(place)
         os.rmdir(name, dir_fd=fd)
+        self._touched(parent(place))
         self._forget_parents()
 
     def set_folder_status(self, place: bytes, like: os.stat_result, owner: bool) -> None:
@@ -408,9 +448,25 @@ class PosixMedium:
     def sync(self) -> None:
         """Flushes the whole drive to its medium."""
         kernel.syncfs(self._root)
+        if self._below:
+            self._below.flush()
+        while self._changed:
+            place = self._changed.pop()
+            try:
+                self._sync_folder(place)
+            except FileNotFoundError:
+                continue  # it was moved or removed since, and the folder above was changed with it
+            except BaseException:
+                self._changed.add(place)
+                raise
 
     def sync_folder(self, place: bytes) -> None:
         """Flushes one folder's names."""
+        self._sync_folder(place)
+        if self._below:
+            self._below.flush()
+
+    def _sync_folder(self, place: bytes) -> None:
         fd = open_folder(self._root, place)
         try:
             os.fsync(fd)
@@ -424,6 +480,9 @@ class PosixMedium:
 
     def close(self) -> None:
         """Closes the handle."""
+        self._local = threading.local()
+        if self._below:
+            self._below.close()
         if self._root >= 0:
             os.close(self._root)
             self._root = -1

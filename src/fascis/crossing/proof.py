@@ -1,0 +1,78 @@
+"""Whether what is read back comes from the drive itself, and not from memory: law 8.
+
+Dropping pages is advice and fails silently. So, batch by batch: where there is a block device, its read counter must grow
+by about the bytes that were read; elsewhere the kernel must say that none of a file's pages were in memory before.
+Behind a user-space driver the pages of the block device are dropped first, where that is permitted; where it is not,
+nothing is read from the device, its counter stands still, and the batch is only *compared*.
+"""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Self
+
+from fascis.drives.device import Device
+from fascis.drives.model import Drive
+
+INLINE = 4096  # a file of at most so many bytes may lie among a file system's own records: its bytes are not counted
+_ABOUT = 0.9
+
+
+class Proof:
+    """The proof for one destination. Not for several threads at once: the reading thread's alone."""
+
+    def __init__(self, drive: Drive) -> None:
+        self._device = Device.below(drive)
+        self._user_space = drive.user_space
+        self._counts = not drive.compresses
+        self._from_memory = drive.answers_from_memory
+        self._before: int | None = None
+        self._dropped = False
+
+    def begin(self) -> None:
+        """Before a batch is read back, after it was flushed.
+
+        Raises:
+            OSError: the device could not be flushed.
+        """
+        if self._user_space and self._device:
+            self._dropped = self._device.drop()
+        self._before = self._device.bytes_read() if self._device else None
+
+    def holds(self, expected: int) -> bool:
+        """After a batch was read back: was as much read from the drive as was read here?
+
+        Args:
+            expected: bytes that lie on the drive for the files that were read, those of at most ``INLINE`` left out.
+        """
+        if self._from_memory:
+            return False
+        grown = self._device.bytes_read() if self._device else None
+        if grown is None or self._before is None:
+            return not self._user_space
+        enough = grown - self._before >= _ABOUT * expected
+        if self._user_space:
+            return enough and (self._dropped or expected > 0)
+        return enough or not self._counts
+
+    def proves(self, pages_gone: bool) -> bool:
+        """For one file of a batch that holds: behind a kernel's own driver its pages must have been gone too."""
+        return pages_gone or self._user_space
+
+    @property
+    def again(self) -> bool:
+        """True when reading a second time may prove what the first time did not: pages can be dropped again."""
+        return self._device is not None and self._device.may_open and not self._from_memory
+
+    def close(self) -> None:
+        """Closes the device."""
+        if self._device:
+            self._device.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()

@@ -1,0 +1,74 @@
+"""The block device below a drive: what was read from it, and the pages of it that lie in memory.
+
+A user-space driver reads and writes through those pages: what it gives back after a write may never have been on the
+drive. Source: block/stat in sysfs, posix_fadvise(2), fsync(2).
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from fascis.drives.model import Drive
+
+_SECTOR = 512  # the unit of block/stat, whatever the device's own sectors are
+
+
+class Device:
+    """One block device, known as ``major:minor``."""
+
+    def __init__(self, number: str) -> None:
+        self.number = number
+        self._fd: int | None = None
+        try:
+            self._fd = os.open(f"/dev/block/{number}", os.O_RDONLY | os.O_CLOEXEC)
+        except OSError:
+            self._fd = self._by_name()
+
+    def _by_name(self) -> int | None:
+        """Without udev there is no /dev/block: the kernel's own name for the device is asked for."""
+        try:
+            name = next(
+                line[8:].strip()
+                for line in Path(f"/sys/dev/block/{self.number}/uevent").read_text().splitlines()
+                if line.startswith("DEVNAME=")
+            )
+            return os.open(f"/dev/{name}", os.O_RDONLY | os.O_CLOEXEC)
+        except (OSError, StopIteration):
+            return None
+
+    @classmethod
+    def below(cls, drive: Drive) -> Device | None:
+        """The device below a drive, or None: a network share, a stand-in, a file system in memory."""
+        return cls(drive.device) if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists() else None
+
+    def bytes_read(self) -> int | None:
+        """Bytes read from the device since it was there, by anybody; None when that cannot be known."""
+        try:
+            return int(Path(f"/sys/dev/block/{self.number}/stat").read_text().split()[2]) * _SECTOR
+        except (OSError, ValueError, IndexError):
+            return None
+
+    @property
+    def may_open(self) -> bool:
+        """True when its pages can be flushed and dropped here; mostly only root may."""
+        return self._fd is not None
+
+    def flush(self) -> None:
+        """Writes its pages out to the medium; nothing where it may not be opened. Raises ``OSError`` when that failed."""
+        if self._fd is not None:
+            os.fsync(self._fd)
+
+    def drop(self) -> bool:
+        """Writes its pages out and drops them; False where it may not be opened."""
+        if self._fd is None:
+            return False
+        os.fsync(self._fd)
+        os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
+        return True
+
+    def close(self) -> None:
+        """Closes the handle."""
+        if self._fd is not None:
+            os.close(self._fd)
+            self._fd = None
