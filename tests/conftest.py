@@ -108,26 +108,56 @@ def _can_mount():
     return subprocess.run(["losetup", "-f"], capture_output=True).returncode == 0
 
 
+class Mounted:
+    """Fresh file systems in images, mounted by their kernel or user-space drivers."""
+
+    def __init__(self, root: Path) -> None:
+        self.root, self._there = root, {}
+
+    def __call__(self, filesystem, megabytes=300, label="HERON", options=()):
+        image, where = self.root / f"{label}.img", self.root / f"mnt-{label}"
+        with open(image, "wb") as out:
+            out.truncate(megabytes << 20)
+        make = {
+            "ext4": ["mkfs.ext4", "-q", "-F", "-L", label],
+            "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label],
+            "exfat": ["mkfs.exfat", "-L", label],
+            "ntfs": ["mkfs.ntfs", "-F", "-Q", "-L", label],
+        }[filesystem]
+        subprocess.run([*make, str(image)], check=True, capture_output=True)
+        return self.mount(image, where, filesystem, options)
+
+    def mount(self, image, where, filesystem, options=()):
+        """Mounts an image that has a file system, at a folder that is made for it."""
+        where.mkdir(exist_ok=True)
+        loop = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, check=True, text=True)
+        device = loop.stdout.strip()
+        self._there[where] = device
+        driver = {"exfat": ["mount.exfat-fuse"], "ntfs": ["ntfs-3g"]}.get(filesystem, ["mount"])
+        subprocess.run([*driver, *options, device, str(where)], check=True, capture_output=True)
+        return where
+
+    def unmount(self, where, lazily=False):
+        """Unmounts, and lets the device go."""
+        subprocess.run(["umount", *(["-l"] if lazily else []), str(where)], capture_output=True, check=not lazily)
+        if device := self._there.pop(where, None):
+            subprocess.run(["losetup", "-d", device], capture_output=True)
+
+    def device(self, where):
+        """The block device that is mounted there."""
+        return self._there[where]
+
+    def end(self):
+        """Unmounts all."""
+        for where in list(self._there):
+            self.unmount(where, lazily=True)
+
+
 @pytest.fixture
 def mounted(tmp_path):
     """Gives a function that mounts a fresh file system from an image; skips where that cannot be done."""
     if not _can_mount():
         pytest.skip("needs root and loop devices")
-    mounts = []
-
-    def mount(filesystem, megabytes=300, label="HERON"):
-        image, where = tmp_path / f"{label}.img", tmp_path / f"mnt-{label}"
-        where.mkdir()
-        with open(image, "wb") as out:
-            out.truncate(megabytes << 20)
-        make = {"ext4": ["mkfs.ext4", "-q", "-F", "-L", label], "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label]}[
-            filesystem
-        ]
-        subprocess.run([*make, str(image)], check=True, capture_output=True)
-        subprocess.run(["mount", "-o", "loop", str(image), str(where)], check=True, capture_output=True)
-        mounts.append(where)
-        return where
-
-    yield mount
-    for where in mounts:
-        subprocess.run(["umount", "-l", str(where)], capture_output=True)
+    made = Mounted(tmp_path)
+    yield made
+    made.end()

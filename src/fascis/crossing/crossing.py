@@ -7,16 +7,16 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import Any, TypeVar
 
-from fascis.crossing.copying import Buffers
+from fascis.crossing.copying import Buffers, remove_staged
 from fascis.crossing.engine import Engine, Side
 from fascis.crossing.events import Control, Entered, Report, silent
-from fascis.crossing.journal import HINDRANCES, CopyState, Journal, inode_key, read_header
+from fascis.crossing.journal import HINDRANCES, CopyState, Journal, arrives_at, inode_key, read_header
 from fascis.crossing.park import park, unpark
 from fascis.crossing.places import (
     TOKEN_FILE,
@@ -31,6 +31,7 @@ from fascis.crossing.places import (
 )
 from fascis.crossing.plan import After, Plan
 from fascis.crossing.proof import Proof
+from fascis.crossing.prove import prove
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release import Release, left_behind
 from fascis.crossing.settle import clear_staging, settle
@@ -38,13 +39,16 @@ from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
 from fascis.drives.model import Drive
+from fascis.drives.udisks import mount_again
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium, read_small
-from fascis.files.names import place_text, shown
+from fascis.files.names import join, place_text, shown
 from fascis.files.walk import open_folder
 from fascis.files.writer import write_whole
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
 from fascis.workspace import Workspace
+
+T = TypeVar("T")
 
 
 def _drive_facts(drive: Drive) -> dict[str, Any]:
@@ -173,19 +177,49 @@ class Crossing:
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
         try:
-            destination = open_destination(self.workspace, self.places)
-            try:
-                self._copy_all(source, destination, control, report, skip_unreadable)
-            finally:
-                destination.close()
+            verified = self._at_destination(lambda d: self._copy_all(source, d, control, report, skip_unreadable))
+            if verified and not self.journal.proven() and self._mounted_again():
+                wrong = self._at_destination(lambda d: self._prove_staged(d, control))
+                if wrong:  # made anew, and then only compared: it is not mounted again and again
+                    verified = self._at_destination(lambda d: self._copy_all(source, d, control, report, False))
+            if verified:
+                self.journal.enter(State.VERIFYING)
+                self._at_destination(lambda d: self._settle(source, d, self._drive()))
         finally:
             source.close()
             self.journal.put("seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun)
         report(Entered(self.state))
         return self.state
 
-    def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> None:
-        drive = self.workspace.drives.at(self.places.destination)
+    def _drive(self) -> Drive:
+        return self.workspace.drives.at(self.places.destination)
+
+    def _at_destination(self, work: Callable[[Medium], T]) -> T:
+        """Does something with the destination open; each time it is proven to be the right drive."""
+        destination = open_destination(self.workspace, self.places)
+        try:
+            return work(destination)
+        finally:
+            destination.close()
+
+    def _mounted_again(self) -> bool:
+        drive = self._drive()
+        return mount_again(drive.device, drive.mount) is not None
+
+    def _prove_staged(self, destination: Medium, control: Control) -> int:
+        """Reads again what was only compared; forgets what is wrong, so that it is copied anew. Gives how many."""
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            return 0  # it is on its way to its name already; a release reads it again
+        root, crossing = self.places.staged_library, self.id
+        wrong = prove(self.journal, destination, self._drive(), lambda i: join(root, arrives_at(i, crossing)), control)
+        for item in wrong:
+            remove_staged(destination, join(root, arrives_at(item, crossing)))
+        self.journal.forget_some(i.id for i in wrong)
+        return len(wrong)
+
+    def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> bool:
+        """Copies and verifies; True when every file is verified, or skipped by choice."""
+        drive = self._drive()
         arriving = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
         if not arriving:
             if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
@@ -212,11 +246,11 @@ class Crossing:
                 ).run()
         if self.journal.count_copies([CopyState.MISMATCH]):
             self.journal.enter(State.FAILED)
-        elif self.journal.count_copies(HINDRANCES):
+            return False
+        if self.journal.count_copies(HINDRANCES):
             self.journal.enter(State.WAITING)
-        else:
-            self.journal.enter(State.VERIFYING)
-            self._settle(source, destination, drive)
+            return False
+        return True
 
     def _settle(self, source: Medium, destination: Medium, drive: Drive) -> None:
         self._complete()
@@ -358,6 +392,27 @@ class Crossing:
             self.journal.enter(State.SWITCHED, parked_at=None)
             self._rewrite_receipt()
 
+    def prove(self, control: Control | None = None) -> bool:
+        """Reads the copy again where it was only compared; True when all of it is proven.
+
+        Raises:
+            Refused: a copy is not what was verified; the originals stay.
+            EnvironmentTrouble: its drive is away or failed.
+        """
+        if self.journal.proven():
+            return True
+        copy = open_copy(self.workspace, self.places, self.journal)
+        try:
+            wrong = prove(self.journal, copy, self._drive(), lambda i: arrives_at(i, self.id), control or Control())
+        finally:
+            copy.close()
+        if wrong:
+            raise Refused(
+                "copy-changed",
+                f"{len(wrong)} file(s) of the copy are not what was verified, {shown(wrong[0].place)} first. The originals stay.",
+            )
+        return self.journal.proven()
+
     def release(self, control: Control | None = None, report: Report = silent) -> dict[str, Any]:
         """Deletes the originals whose copies are verified; gives the record of it. Only by the person's explicit word.
 
@@ -368,12 +423,13 @@ class Crossing:
         control = control or Control()
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
-        if not self.journal.proven():
+        if not self.prove(control):
             label = self.places.header["destination_drive"]["label"]
             raise Refused(
                 "not-proven",
                 f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
-                " that what is read comes from the drive. No original was deleted.",
+                f" that what is read comes from the drive. Remove {label} safely, connect it again, then release: it is"
+                " read once more then. No original was deleted.",
             )
         record: dict[str, Any] | None = self.journal.value("release")
         if record is None or self.places.standing() is not None:

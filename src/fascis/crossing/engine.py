@@ -17,7 +17,7 @@ from typing import TypeVar
 
 from fascis.crossing.copying import Buffers, Fidelity, copy_file, copy_seen_of, read_back, remove_staged
 from fascis.crossing.events import Advanced, Attention, Control, Report
-from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, own_place
+from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, arrives_at
 from fascis.crossing.proof import INLINE, Proof
 from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
@@ -96,7 +96,7 @@ class Engine:
 
     def arrives(self, item: Item) -> bytes:
         """Where an item will be in the new library."""
-        return own_place(item.place, self._crossing) if item.fate is Fate.OWN else item.place
+        return arrives_at(item, self._crossing)
 
     def _buffers(self) -> Buffers:
         found: Buffers | None = getattr(self._local, "buffers", None)

@@ -575,6 +575,11 @@ def own_place(place: bytes, crossing: str) -> bytes:
     return OWN + b"/as-it-was/" + crossing.encode() + b"/" + inner
 
 
+def arrives_at(item: Item, crossing: str) -> bytes:
+    """Where an item is, or will be, in the new library."""
+    return own_place(item.place, crossing) if item.fate is Fate.OWN else item.place
+
+
 def read_header(path: Path) -> dict[str, Any] | None:
     """The plan's header of a journal, without opening it for work; None when it is not readable as one."""
     try:

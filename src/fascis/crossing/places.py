@@ -44,7 +44,29 @@ class Places:
     """The header's facts as paths and names."""
 
     header: dict[str, Any]
-    parked: str | None = None
+    source_mount: Path | None = None
+    destination_mount: Path | None = None
+
+    def follow(self, workspace: Workspace) -> None:
+        """Finds both drives by their UUID where they are mounted now: a drive may come back at another place."""
+        self.source_mount = self._follow(workspace, "source")
+        self.destination_mount = self._follow(workspace, "destination")
+
+    def _follow(self, workspace: Workspace, which: str) -> Path | None:
+        facts, path = self.header[which + "_drive"], path_of(self.header[which])
+        try:
+            if workspace.drives.at(path).uuid == facts["uuid"]:
+                return None
+        except EnvironmentTrouble:
+            pass  # not there: looked for below
+        if not path.is_relative_to(facts["mount"]):
+            return None
+        there = [d.mount for d in workspace.drives.connected() if d.uuid == facts["uuid"] and d.connected]
+        return there[0] if there and there[0] != Path(facts["mount"]) else None
+
+    def _now(self, which: str, mount: Path | None) -> Path:
+        path = path_of(self.header[which])
+        return mount / path.relative_to(self.header[which + "_drive"]["mount"]) if mount else path
 
     @property
     def crossing(self) -> str:
@@ -54,12 +76,12 @@ class Places:
     @property
     def source(self) -> Path:
         """The library's old folder."""
-        return path_of(self.header["source"])
+        return self._now("source", self.source_mount)
 
     @property
     def destination(self) -> Path:
         """The folder the library's own folder stands in."""
-        return path_of(self.header["destination"])
+        return self._now("destination", self.destination_mount)
 
     @property
     def name(self) -> bytes:
@@ -120,6 +142,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
         Refused: it is another folder or another drive, or another crossing holds it.
         EnvironmentTrouble: it cannot be opened.
     """
+    places.follow(workspace)
     path = places.origin()
     medium = workspace.drives.open(path)
     try:
@@ -170,6 +193,7 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
     Raises:
         DriveGone: the drive is away, or another one is mounted there.
     """
+    places.follow(workspace)
     label, uuid = places.header["destination_drive"]["label"], places.header["destination_drive"]["uuid"]
     gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
     try:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.copying import Buffers, copy_seen_of, read_back
 from fascis.crossing.events import Control, Released, Report
-from fascis.crossing.journal import CopyState, Fate, Item, Journal, Origin, inode_key, own_place
+from fascis.crossing.journal import CopyState, Fate, Item, Journal, Origin, arrives_at, inode_key
 from fascis.crossing.space import Deleted
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules
@@ -60,7 +60,7 @@ class Release:
                 )
 
     def _copy_holds(self, item: Item) -> bool:
-        place = own_place(item.place, self.crossing) if item.fate is Fate.OWN else item.place
+        place = arrives_at(item, self.crossing)
         try:
             status = self.copy.status(place)
             if item.kind is Kind.LINK:

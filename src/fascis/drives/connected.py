@@ -50,6 +50,8 @@ class Drives:
                 self._stand_ins[folder] = StandIn(folder, description, self._step)
             else:
                 faults = known.description.faults
+                if description.connected and not known.description.connected:
+                    known.connect_again()
                 known.description = description.model_copy(update={"faults": faults})
         return [s for f, s in self._stand_ins.items() if f.is_dir()]
 

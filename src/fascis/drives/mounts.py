@@ -32,7 +32,8 @@ class Mount:
         return "ro" in self.options or "ro" in self.super_options
 
 
-def _text(field: str) -> str:
+def mount_text(field: str) -> str:
+    """A field of mountinfo with its octal escapes undone."""
     return _OCTAL.sub(lambda m: chr(int(m[1], 8)), field)
 
 
@@ -45,11 +46,11 @@ def parse_mounts(text: str) -> Iterator[Mount]:
             yield Mount(
                 int(fields[0]),
                 fields[2],
-                _text(fields[3]),
-                _text(fields[4]),
+                mount_text(fields[3]),
+                mount_text(fields[4]),
                 frozenset(fields[5].split(",")),
                 rest[0],
-                _text(rest[1]),
+                mount_text(rest[1]),
                 frozenset(rest[2].split(",")),
             )
 

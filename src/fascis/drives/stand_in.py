@@ -92,6 +92,7 @@ class StandIn:
         self.rules: Rules = rules_of(description.filesystem)
         self.written = 0
         self.unplugged = False
+        self.fresh = False  # connected again, and not written to since
         self._lock = threading.Lock()
         self._used: int | None = None
         self._clock = {"read": 0.0, "write": 0.0}
@@ -120,13 +121,17 @@ class StandIn:
             True,
             d.write_mb_s,
             d.read_mb_s,
-            answers_from_memory=d.answers_from_memory,
+            answers_from_memory=d.answers_from_memory and not self.fresh,
         )
 
     @property
     def connected(self) -> bool:
         """False when it is away."""
         return self.description.connected and not self.unplugged
+
+    def connect_again(self) -> None:
+        """It was away and is back: nothing of it is in memory any more."""
+        self.fresh, self.unplugged = True, False
 
     def free(self) -> int:
         """Free bytes, measured by looking at the files."""
@@ -166,6 +171,7 @@ class StandIn:
         self.step("write")
         self._pace("write", len(content), self.description.write_mb_s)
         with self._lock:
+            self.fresh = False
             self.written += len(content)
             if self._used is not None:
                 self._used += len(content)

@@ -1,0 +1,67 @@
+"""Reading again what was only compared: after a drive was mounted or connected anew nothing of it is in memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from fascis.crossing.copying import Buffers, read_back
+from fascis.crossing.events import Control
+from fascis.crossing.journal import Item, Journal
+from fascis.crossing.proof import INLINE, Proof
+from fascis.drives.model import Drive
+from fascis.files.errors import told
+from fascis.files.medium import Medium
+
+BATCH = 256
+_UNPROVEN = "c.state=2 AND c.proven=0 AND e.kind=0 AND e.fate IN (0,4)"
+
+
+def prove(
+    journal: Journal, medium: Medium, drive: Drive, place_of: Callable[[Item], bytes], control: Control
+) -> list[Item]:
+    """Reads every copy that is not proven, and records those that are now; gives those that were read back wrong.
+
+    Args:
+        place_of: where an item's copy is in ``medium``.
+
+    Raises:
+        EnvironmentTrouble: the drive failed.
+    """
+    wrong: list[Item] = []
+    batch: list[Item] = []
+    with Buffers() as buffers, Proof(drive) as proof:
+        for item in journal.items(_UNPROVEN):
+            batch.append(item)
+            if len(batch) == BATCH:
+                wrong += _prove(journal, medium, batch, place_of, buffers, proof, control)
+                batch = []
+        if batch:
+            wrong += _prove(journal, medium, batch, place_of, buffers, proof, control)
+    return wrong
+
+
+def _prove(
+    journal: Journal,
+    medium: Medium,
+    items: list[Item],
+    place_of: Callable[[Item], bytes],
+    buffers: Buffers,
+    proof: Proof,
+    control: Control,
+) -> list[Item]:
+    try:
+        proof.begin()
+    except OSError as error:
+        raise told(error, "flush the drive") from error
+    right, wrong, stored = [], [], 0
+    for item in items:
+        control.checkpoint()
+        got = read_back(medium, place_of(item), buffers, control)
+        stored += got.stored if got.stored > INLINE else 0
+        if got.digest != item.digest:
+            wrong.append(item)
+        elif proof.proves(got.pages_gone):
+            right.append((item.id, True))
+    if proof.holds(stored):
+        journal.record_verified(right)
+    return wrong
