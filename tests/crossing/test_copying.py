@@ -2,6 +2,11 @@
 
 import errno
 import os
+import subprocess
+import sys
+import threading
+import time
+from contextlib import contextmanager
 
 import pytest
 from blake3 import blake3
@@ -230,3 +235,82 @@ def test_times_modes_and_attributes_go_along(sides):
     s = os.stat(sides[0] / "to/a.mov")
     assert (s.st_mtime_ns, s.st_mode & 0o777) == (1_234_567_890_123_456_789, 0o640)
     assert os.getxattr(sides[0] / "to/a.mov", "user.stars") == b"5"
+
+
+WRITER = """
+import mmap, sys, time
+file = open(sys.argv[1], "r+b")
+if sys.argv[2] == "mapped":
+    there = mmap.mmap(file.fileno(), 0)
+    file.close()
+print("ready", flush=True)
+sys.stdin.readline()
+"""
+
+
+@contextmanager
+def writer(path, how):
+    """Another program that has the file open for writing, or only mapped, its handle closed."""
+    command = [sys.executable, "-c", WRITER, str(path), how]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout.readline() == "ready\n"
+            yield process
+        finally:
+            process.kill()
+
+
+@pytest.mark.parametrize("how", ["open", "mapped"])
+@pytest.mark.parametrize("size", [700, SMALL + CHUNK])
+def test_a_file_that_a_program_has_open_for_writing_is_not_taken(sides, how, size):
+    content = os.urandom(size)
+    (sides[0] / "from/a.mov").write_bytes(content)
+    with writer(sides[0] / "from/a.mov", how):
+        outcome = copied(sides)
+        assert outcome.state is CopyState.CHANGING and not (sides[0] / "to/a.mov").exists()
+    assert copied(sides).state is CopyState.COPIED and (sides[0] / "to/a.mov").read_bytes() == content
+
+
+class Interrupted:
+    """A source into which somebody writes, through an old mapping, while its second chunk is read."""
+
+    def __init__(self, inner, path, write):
+        self._inner, self._path, self._write, self._reads = inner, path, write, 0
+
+    def __getattr__(self, name):
+        return getattr(self._inner, name)
+
+    def readinto(self, buffer):
+        self._reads += 1
+        if self._reads == 2:
+            self._write(self._path)
+        return self._inner.readinto(buffer)
+
+
+def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_anew(sides):
+    """Size and times are put back by the writer; only the lease notices."""
+    path = sides[0] / "from/a.mov"
+    content = bytearray(os.urandom(3 * CHUNK))
+    path.write_bytes(content)
+    waited, threads = [], []
+
+    def overwrite(path):
+        begun = time.monotonic()
+        with open(path, "r+b") as out:
+            waited.append(time.monotonic() - begun)
+            out.seek(5)
+            out.write(b"!")
+
+    def write(path):
+        if not threads:
+            threads.append(threading.Thread(target=overwrite, args=(path,)))
+            threads[0].start()
+            time.sleep(0.2)
+
+    source = Through(sides[1], lambda f: Interrupted(f, path, write))
+    outcome = copied(sides, source=source)
+    threads[0].join()
+    content[5:6] = b"!"
+    assert outcome.state is CopyState.COPIED and len(source.opened) > 1
+    assert (sides[0] / "to/a.mov").read_bytes() == path.read_bytes() == content
+    assert waited[0] < 3

@@ -6,13 +6,16 @@ import sys
 
 import pytest
 
+from fascis.crossing import surroundings
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.estimate import estimate
 from fascis.crossing.plan import After
 from fascis.crossing.problems import CODES
 from fascis.crossing.states import TRANSITIONS, State, check_transition
 from fascis.files.errors import Refused
+from fascis.library.open_files import Openers
 from fascis.library.roles import Role
+from tests.crossing.test_copying import writer
 from tests.crossing.ways import codes, plan_of
 from tests.judge import contents
 
@@ -142,6 +145,22 @@ def test_a_library_open_for_writing_in_a_program_stops(bench, library):
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
+@pytest.mark.parametrize("how", ["open", "mapped"])
+def test_a_writer_that_cannot_be_seen_is_found_by_its_lease(bench, library, monkeypatch, how):
+    monkeypatch.setattr(surroundings, "find_open", lambda inodes: Openers(all_seen=False))
+    assert "library-open" not in codes(plan_of(bench)) and "open-not-known" not in codes(plan_of(bench))
+    with writer(library / "notes.txt", how):
+        plan = plan_of(bench)
+    (problem,) = [p for p in plan.problems if p.code == "library-open"]
+    assert problem.severity == "stops" and problem.files == (b"notes.txt",) and len(contents(library)) == 10
+
+
+def test_where_neither_can_be_known_it_is_said(bench, library, monkeypatch):
+    monkeypatch.setattr(surroundings, "find_open", lambda inodes: Openers(all_seen=False))
+    monkeypatch.setattr(surroundings, "MOST_LEASES", 3)
+    assert codes(plan_of(bench))["open-not-known"] == "note"
+
+
 def test_a_folder_that_cannot_be_looked_into_stops(bench, library):
     (library / "media").chmod(0)
     plan = plan_of(bench)

@@ -39,6 +39,25 @@ class SourceTrouble(Exception):
         self.error = error
 
 
+class Written(Exception):
+    """Somebody opened the source for writing while it was read: what was copied does not count. Internal to the engine."""
+
+
+class Held:
+    """A source file under a read lease, where one is granted: a write through an old mapping changes neither size nor time."""
+
+    def __init__(self, reading: MediumFile) -> None:
+        self._reading, self._granted = reading, reading.hold()
+
+    def check(self) -> None:
+        """Raises :class:`Written` when somebody writes, or wants to and waits for us."""
+        if self._granted is False:
+            raise Written
+        if self._granted and not self._reading.held():
+            self._reading.let_go()
+            raise Written
+
+
 @dataclass(slots=True)
 class Fidelity:
     """What the destination can keep, and whether owners are to be kept (only root can)."""
@@ -123,20 +142,25 @@ def _copy_once(
     except OSError as error:
         raise SourceTrouble(error) from error
     try:
+        held = Held(reading)
+        held.check()
         before = reading.opened
         try:
             writing = destination.create(place)
         except OSError as error:
             raise told(error, "write", place) from error
         try:
-            digest = _transfer(reading, writing, before, place, keeps, buffers, control)
+            digest = _transfer(reading, writing, before, keeps, buffers, control, held)
             _keep_attributes(reading, writing, before, place, keeps)
             copy = writing.status()
         except OSError as error:
             raise told(error, "write", place) from error
         finally:
             _close(writing, place)
+        held.check()
         after = reading.status()
+    except Written:
+        return None
     except OSError as error:
         raise SourceTrouble(error) from error
     finally:
@@ -169,10 +193,10 @@ def _transfer(
     reading: MediumFile,
     writing: MediumFile,
     before: os.stat_result,
-    place: bytes,
     keeps: Fidelity,
     buffers: Buffers,
     control: Control,
+    held: Held,
 ) -> bytes:
     if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
         return _transfer_small(reading, writing, buffers.small, before.st_size)
@@ -185,7 +209,7 @@ def _transfer(
             _hash_hole(hasher, begin - at, control)
             _read(partial(reading.skip_to, begin))
             writing.skip_to(begin)
-        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control)
+        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held)
     if sparse and at < before.st_size:
         _hash_hole(hasher, before.st_size - at, control)
         writing.set_size(before.st_size)
@@ -230,6 +254,7 @@ def _transfer_range(
     end: int | None,
     buffers: Buffers,
     control: Control,
+    held: Held,
 ) -> int:
     """Copies up to ``end`` (or the end of the file), reading and writing here while another thread hashes."""
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
@@ -237,6 +262,7 @@ def _transfer_range(
     try:
         while end is None or at < end:
             control.checkpoint()
+            held.check()
             if (waiting := pending[turn]) is not None:
                 waiting.result()
             buffer = buffers.ring[turn]

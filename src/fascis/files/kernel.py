@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import errno
 import fcntl
 import os
+import signal
 import struct
 
 _libc = ctypes.CDLL(None, use_errno=True)
@@ -47,6 +49,32 @@ def cached_pages(fd: int) -> int | None:
     answer = (ctypes.c_uint64 * 5)()
     result = _libc.syscall(_CACHESTAT, fd, _range_pointer, ctypes.byref(answer), 0)
     return int(answer[0]) if result == 0 else None
+
+
+def take_lease(fd: int) -> bool | None:
+    """A read lease on a file that is open for reading (fcntl(2)), which ends when it is closed.
+
+    Returns:
+        True: nobody has it open for writing, nor mapped so, and whoever opens it for that is noticed. False: somebody
+        has. None: no lease is granted here (another's file, a file system that knows none).
+    """
+    try:
+        fcntl.fcntl(fd, fcntl.F_SETSIG, signal.SIGURG)  # the notice; SIGIO, the usual one, would end the program
+        fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_RDLCK)
+    except OSError as error:
+        return False if error.errno == errno.EAGAIN else None
+    return True
+
+
+def lease_stands(fd: int) -> bool:
+    """True while a lease stands and nobody waits for its end."""
+    return fcntl.fcntl(fd, fcntl.F_GETLEASE) == fcntl.F_RDLCK
+
+
+def end_lease(fd: int) -> None:
+    """Gives a lease back, so that whoever waits to write can."""
+    with contextlib.suppress(OSError):
+        fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_UNLCK)
 
 
 def shared_bytes(fd: int) -> int:

@@ -69,6 +69,15 @@ class MediumFile(Protocol):
         While it does, offsets, lengths and buffers are whole pages; reading at the end may give less.
         """
 
+    def hold(self) -> bool | None:
+        """Notices writers from now on: True when there is none, False when there is one, None where that is not granted."""
+
+    def held(self) -> bool:
+        """True while nobody has opened the file for writing since it was held."""
+
+    def let_go(self) -> None:
+        """Ends the hold, so that whoever wants to write need not wait."""
+
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""
 
@@ -242,6 +251,18 @@ class PosixFile:
         except OSError:  # this file system has no such way: all goes through the cache
             return False
         return around
+
+    def hold(self) -> bool | None:
+        """Takes a read lease."""
+        return kernel.take_lease(self._fd)
+
+    def held(self) -> bool:
+        """True while the lease stands."""
+        return kernel.lease_stands(self._fd)
+
+    def let_go(self) -> None:
+        """Gives the lease back."""
+        kernel.end_lease(self._fd)
 
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""
