@@ -144,7 +144,6 @@ def test_a_library_open_for_writing_in_a_program_stops(bench, library):
     assert problem.severity == "stops" and problem.files == (b"notes.txt",) and len(contents(library)) == 10
 
 
-@pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
 @pytest.mark.parametrize("how", ["open", "mapped"])
 def test_a_writer_that_cannot_be_seen_is_found_by_its_lease(bench, library, monkeypatch, how):
     monkeypatch.setattr(surroundings, "find_open", lambda inodes: Openers(all_seen=False))
@@ -161,6 +160,7 @@ def test_where_neither_can_be_known_it_is_said(bench, library, monkeypatch):
     assert codes(plan_of(bench))["open-not-known"] == "note"
 
 
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
 def test_a_folder_that_cannot_be_looked_into_stops(bench, library):
     (library / "media").chmod(0)
     plan = plan_of(bench)

@@ -266,3 +266,30 @@ def test_only_drives_that_the_service_mounted_are_mounted_again(tmp_path):
 def test_a_plan_of_a_drive_known_by_uuid_needs_no_path(bench, library):
     plan = plan_of(bench)
     assert plan.destination_drive.uuid == "uuid-heron" and plan.source_drive.uuid == "uuid-inside"
+
+
+@pytest.mark.lab
+@pytest.mark.parametrize("filesystem", ["exfat", "ntfs"])
+def test_originals_on_a_drive_whose_inodes_identify_nothing_are_known_by_content(bench, mounted, filesystem):
+    """From a user-space drive, unmounted and mounted between, so that every inode is another one."""
+    where = mounted(filesystem, 220)
+    real(bench)
+    bench.library = where / "The Weir"
+    bench.fill({f"d{i % 3}/{i:02d}.mov": 30_000 + i for i in range(12)})
+    before = contents(bench.library)
+    crossing = started(bench)
+    assert crossing.run() is State.SETTLED and contents(bench.heron / "The Weir") == before
+    crossing.switch()
+    mounted.unmount(where)
+    mounted.mount(where.parent / "HERON.img", where, filesystem)
+    os.sync()
+    Path("/proc/sys/vm/drop_caches").write_text("2")
+    spoilt = bench.library / "d1/04.mov"
+    times, content = spoilt.stat(), bytearray(spoilt.read_bytes())
+    content[9] ^= 1
+    spoilt.write_bytes(content)
+    os.utime(spoilt, ns=(times.st_atime_ns, times.st_mtime_ns))  # looks as it did; only its content tells
+    record = crossing.release()
+    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("d1/04.mov", "changed")]
+    assert spoilt.read_bytes() == content and set(contents(bench.library)) == {b"d1/04.mov"}
+    assert contents(bench.heron / "The Weir") == before and record["files"] == 11

@@ -66,6 +66,7 @@ class Fidelity:
     attributes: bool
     holes: bool
     owner: bool
+    stable_inodes: bool = True
 
 
 def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
@@ -76,6 +77,16 @@ def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
 def copy_seen_of(s: os.stat_result) -> tuple[int, int, int]:
     """What identifies a copy, as its drive gave it back: size, mtime, inode."""
     return s.st_size, s.st_mtime_ns, inode_key(s.st_ino)
+
+
+def same_copy(recorded: tuple[int, int, int] | None, s: os.stat_result, stable: bool) -> bool:
+    """True when a copy looks as it did when it was verified.
+
+    Args:
+        stable: the drive's inode numbers identify a file; where they do not, size and time must do.
+    """
+    seen = copy_seen_of(s)
+    return recorded is not None and (seen == recorded if stable else seen[:2] == recorded[:2])
 
 
 class Buffers:

@@ -29,7 +29,7 @@ from fascis.crossing.places import (
     open_destination,
     open_source,
 )
-from fascis.crossing.plan import After, Plan
+from fascis.crossing.plan import After, Plan, landmarks
 from fascis.crossing.proof import Proof
 from fascis.crossing.prove import prove
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
@@ -102,6 +102,8 @@ class Crossing:
             "source": str(plan.source),
             "source_drive": _drive_facts(source_drive),
             "root_inode": inode_key(plan.survey.root_inode),
+            "stable_inodes": source_drive.rules.stable_inodes,
+            "landmarks": landmarks(plan.survey),
             "destination": str(plan.destination),
             "destination_drive": _drive_facts(drive),
             "after": plan.choices.after.value,
@@ -459,6 +461,7 @@ class Crossing:
                 copy,
                 self.id,
                 drive.rules,
+                self._drive().rules,
                 differences,
                 buffers,
                 control,

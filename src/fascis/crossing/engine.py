@@ -15,7 +15,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TypeVar
 
-from fascis.crossing.copying import Buffers, Fidelity, copy_file, copy_seen_of, read_back, remove_staged
+from fascis.crossing.copying import Buffers, Fidelity, copy_file, read_back, remove_staged, same_copy
 from fascis.crossing.events import Advanced, Attention, Control, Report
 from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, arrives_at
 from fascis.crossing.proof import INLINE, Proof
@@ -207,7 +207,8 @@ class Engine:
         for item in self._journal.items("c.state=2 AND e.kind=0"):
             self._control.checkpoint()
             try:
-                kept = copy_seen_of(self._destination.medium.status(self.staged(item))) == item.copy_seen
+                status = self._destination.medium.status(self.staged(item))
+                kept = same_copy(item.copy_seen, status, self._keeps.stable_inodes)
             except FileNotFoundError:
                 kept = False
             except OSError as error:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 
-from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.journal import Journal
 from fascis.crossing.places import Places
 from fascis.files.errors import Refused, told
 from fascis.files.names import shown
@@ -30,7 +30,7 @@ def unpark(workspace: Workspace, journal: Journal, places: Places) -> None:
     Raises:
         Refused: something else has the old name by now.
     """
-    if places.origin() == places.source and _is_root(places, places.source.name):
+    if places.is_original(places.source):
         _conclude(journal, "unpark", workspace.clock)
         return
     _rename(workspace, journal, places, "unpark", places.parked_path.name, places.source.name)
@@ -40,7 +40,7 @@ def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, o
     medium = workspace.drives.open(places.source.parent)
     try:
         raw_old, raw_new = os.fsencode(old), os.fsencode(new)
-        if inode_key(medium.status(raw_old).st_ino) != places.header["root_inode"]:
+        if not places.is_original(places.source.with_name(old)):
             raise Refused("wrong-state", f"{shown(old)} is not the folder that was surveyed. Nothing was touched.")
         act = journal.open_act(kind) or journal.intend(kind, f"{shown(old)} → {shown(new)}", workspace.clock())
         try:
@@ -65,13 +65,6 @@ def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, o
         raise told(error, "rename", os.fsencode(old)) from error
     finally:
         medium.close()
-
-
-def _is_root(places: Places, name: str) -> bool:
-    try:
-        return inode_key(os.lstat(places.source.parent / name).st_ino) == int(places.header["root_inode"])
-    except OSError:
-        return False
 
 
 def _conclude(journal: Journal, kind: str, clock: Callable[[], float]) -> None:

@@ -6,6 +6,7 @@ import errno
 import fcntl
 import json
 import os
+import stat
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,7 +19,7 @@ from fascis.crossing.states import ARRIVED, State
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, read_small
-from fascis.files.names import fsname, shown
+from fascis.files.names import fsname, shown, unlisted
 from fascis.library.identity import read_identity
 from fascis.workspace import Workspace
 
@@ -108,16 +109,32 @@ class Places:
         """Where the originals are, or would be, set aside."""
         return self.source.with_name(parked_name(self.source.name, self.crossing))
 
-    def standing(self) -> Path | None:
-        """Where the originals stand now, or None when they are gone: the folder decides, by its inode, never its name."""
-        for path in (self.source, self.parked_path):
+    def is_original(self, path: Path) -> bool:
+        """True when a folder is the one that was surveyed: by its inode, never by its name.
+
+        Where inodes identify nothing, by files that were in it; a folder that this crossing set aside, by its name.
+        """
+        try:
+            s = os.lstat(path)
+        except OSError:
+            return False
+        if self.header.get("stable_inodes", True):
+            return inode_key(s.st_ino) == int(self.header["root_inode"])
+        return stat.S_ISDIR(s.st_mode) and (path == self.parked_path or self._landmarks(path))
+
+    def _landmarks(self, path: Path) -> bool:
+        for name, encoding, size, mtime in self.header["landmarks"]:
             try:
-                s = os.lstat(path)
+                s = os.lstat(path / os.fsdecode(unlisted(name, encoding)))
             except OSError:
                 continue
-            if inode_key(s.st_ino) == int(self.header["root_inode"]):
-                return path
-        return None
+            if stat.S_ISREG(s.st_mode) and (s.st_size, s.st_mtime_ns) == (size, mtime):
+                return True
+        return False
+
+    def standing(self) -> Path | None:
+        """Where the originals stand now, or None when they are gone: the folder decides."""
+        return next((p for p in (self.source, self.parked_path) if self.is_original(p)), None)
 
     def origin(self) -> Path:
         """Where the originals stand now, or stood."""
@@ -147,10 +164,8 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
     medium = workspace.drives.open(path)
     try:
         drive = workspace.drives.at(path)
-        if (
-            inode_key(medium.status(b"").st_ino) != places.header["root_inode"]
-            or drive.uuid != places.header["source_drive"]["uuid"]
-        ):
+        same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
+        if not same or drive.uuid != places.header["source_drive"]["uuid"]:
             raise Refused(
                 "wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched."
             )
@@ -309,6 +324,6 @@ def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
 
 def fidelity(drive: Drive) -> Fidelity:
     """What a drive keeps of a file."""
-    return Fidelity(
-        drive.rules.modes, drive.rules.attributes, drive.rules.holes, os.geteuid() == 0 and drive.rules.modes
-    )
+    rules = drive.rules
+    owner = os.geteuid() == 0 and rules.modes
+    return Fidelity(rules.modes, rules.attributes, rules.holes, owner, rules.stable_inodes)

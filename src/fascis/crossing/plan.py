@@ -14,7 +14,7 @@ from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.surroundings import look_around
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.names import fsname, shown
+from fascis.files.names import fsname, listed, shown
 from fascis.library.identity import Identity, read_identity
 from fascis.library.roles import ROLES, Role, RoleRule
 from fascis.library.survey import Kind, Survey, survey
@@ -194,6 +194,13 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
         estimate=estimate(totals.room, totals.files, around.source_drive, around.destination_drive, speeds),
         problems=problems,
     )
+
+
+def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
+    """Some of the library's files, spread over it: ``(path, encoding, size, mtime_ns)``, to know its folder by."""
+    files = [(row, place) for row, f, place in found.rows() if found.kind(row) is Kind.FILE and not found.is_own(f)]
+    chosen = files[:: max(1, len(files) // most)][:most]
+    return [(*listed(place), found.size[row], found.mtime_ns[row]) for row, place in chosen]
 
 
 def still_holds(shown_plan: Plan, fresh: Plan) -> bool:

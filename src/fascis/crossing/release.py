@@ -10,7 +10,7 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
-from fascis.crossing.copying import Buffers, copy_seen_of, read_back
+from fascis.crossing.copying import Buffers, read_back, same_copy
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.journal import CopyState, Fate, Item, Journal, Origin, arrives_at, inode_key
 from fascis.crossing.space import Deleted
@@ -36,6 +36,7 @@ class Release:
     copy: Medium
     crossing: str
     source_rules: Rules
+    copy_rules: Rules
     differences: Differences
     buffers: Buffers
     control: Control
@@ -69,7 +70,7 @@ class Release:
             return False
         except OSError as error:
             raise told(error, "look at the copy", place) from error
-        if copy_seen_of(status) == item.copy_seen:
+        if same_copy(item.copy_seen, status, self.copy_rules.stable_inodes):
             return True
         try:
             return read_back(self.copy, place, self.buffers, self.control).digest == item.digest
@@ -147,7 +148,7 @@ class Release:
         """Why an original stays, or None when it may go: the last look before an unlink."""
         if item.copy is not CopyState.VERIFIED or item.digest is None or item.seen is None:
             return "not-verified"
-        if item.place in fresh or differs(item, status):
+        if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):
             return "changed"
         if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
             return "open"

@@ -40,7 +40,7 @@ class Differences:
 
 def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = lambda: None) -> Differences:
     """Surveys the folder of the originals again, folder by folder. Writes nothing."""
-    found = Differences()
+    found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
     folders = {f for f, _, _ in journal.folders()}
     visited = set()
     for folder in medium.walk():
@@ -55,7 +55,7 @@ def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = la
             item = recorded.pop(place, None)
             if item is None or item.origin is Origin.GONE:
                 _add(found.appeared, place)
-            elif differs(item, status):
+            elif differs(item, status, stable):
                 _add(found.changed, place)
         for place, item in recorded.items():
             if item.origin is not Origin.GONE:
@@ -67,16 +67,23 @@ def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = la
     return found
 
 
-def differs(item: Item, status: os.stat_result, links_cut: bool = False) -> bool:
-    """True when an original is not what was recorded: type, size, mtime, inode, and ctime unless a sibling name was cut."""
+def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
+    """True when an original is not what was recorded: type, size, mtime, inode, and ctime unless it has several names.
+
+    Args:
+        stable: inode numbers of its drive identify a file; where they do not (all of them change by memory pressure
+            alone on a user-space exFAT), size and time must do, and a release reads the content.
+    """
     kind = Kind.FILE if stat.S_ISREG(status.st_mode) else Kind.LINK if stat.S_ISLNK(status.st_mode) else Kind.SPECIAL
     if kind is not item.kind:
         return True
     size, mtime, ctime, inode = seen_of(status)
     recorded = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
-    if (size, mtime, inode) != (recorded[0], recorded[1], recorded[3]):
+    if (size, mtime) != recorded[:2]:
         return True
-    return item.links == 1 and not links_cut and ctime != recorded[2]
+    if not stable:
+        return False
+    return inode != recorded[3] or (item.links == 1 and ctime != recorded[2])
 
 
 def _add(places: list[bytes], place: bytes) -> None:

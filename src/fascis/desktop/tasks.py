@@ -18,11 +18,14 @@ class Task(QObject):
 
     def __init__(self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject) -> None:
         super().__init__(parent)
-        self._work = work
-        self.done.connect(then)
-        self.done.connect(lambda _: self.deleteLater())
+        self._work, self._then = work, then
+        self.done.connect(self._end)  # a method of this object: the connection ends with it, when a window closes
         self.thread_ = threading.Thread(target=self._run, daemon=True)
         self.thread_.start()
+
+    def _end(self, outcome: Any) -> None:
+        self._then(outcome)
+        self.deleteLater()
 
     def _run(self) -> None:
         try:
