@@ -34,13 +34,14 @@ from fascis.crossing.proof import Proof
 from fascis.crossing.prove import prove
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release import Release, left_behind
-from fascis.crossing.settle import clear_staging, settle
+from fascis.crossing.settle import clear_staging, settle, withdraw
 from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
-from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.kernel import boot_id, mount_identity
 from fascis.files.medium import Medium, read_small
 from fascis.files.names import join, place_text, shown
 from fascis.files.walk import open_folder
@@ -117,6 +118,15 @@ class Crossing:
         path = workspace.crossings / f"{plan.crossing}.sqlite"
         journal = Journal.create(path, workspace.step)
         journal.write_plan(header, plan.survey, plan.choices.leave_out, drive.rules.links)
+        try:
+            journal.keep_room()
+        except EnvironmentTrouble as error:
+            journal.enter(State.UNDONE)
+            journal.close()
+            raise Refused(
+                "no-room-for-journal",
+                f"{error} The journal of so many files needs room on the drive it is kept on; nothing was copied.",
+            ) from error
         return cls(workspace, journal)
 
     @classmethod
@@ -179,6 +189,7 @@ class Crossing:
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
         try:
+            self._at_destination(self._begin_session)
             verified = self._at_destination(lambda d: self._copy_all(source, d, control, report, skip_unreadable))
             if verified and not self.journal.proven() and self._mounted_again():
                 wrong = self._at_destination(lambda d: self._prove_staged(d, control))
@@ -187,6 +198,10 @@ class Crossing:
             if verified:
                 self.journal.enter(State.VERIFYING)
                 self._at_destination(lambda d: self._settle(source, d, self._drive()))
+            self.journal.end_session()
+        except (Cancelled, Refused):
+            self.journal.end_session()
+            raise
         finally:
             source.close()
             self.journal.put("seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun)
@@ -204,9 +219,16 @@ class Crossing:
         finally:
             destination.close()
 
+    def _begin_session(self, destination: Medium) -> None:
+        self.journal.begin_session(boot_id(), mount_identity(destination.handle))
+
     def _mounted_again(self) -> bool:
         drive = self._drive()
-        return mount_again(drive.device, drive.mount) is not None
+        if mount_again(drive.device, drive.mount) is None:
+            return False
+        self.journal.end_session()  # all was flushed before: this end is a clean one
+        self._at_destination(self._begin_session)
+        return True
 
     def _prove_staged(self, destination: Medium, control: Control) -> int:
         """Reads again what was only compared; forgets what is wrong, so that it is copied anew. Gives how many."""
@@ -227,6 +249,10 @@ class Crossing:
             if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
                 self.journal.forget_copies()  # the staging folder is gone, and what was in it
             begin_staging(destination, self.places, self.journal)
+        elif self.journal.count_copies([CopyState.COPIED]):
+            begin_staging(destination, self.places, self.journal)
+            withdraw(self.journal, self.places, destination, self.workspace.clock)
+            arriving = False
         if skip:
             self.journal.skip_hindered()
         self.journal.retry_hindered()
@@ -447,6 +473,7 @@ class Crossing:
             self.journal.put("release", record)
             self._clear_top(record)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
+        self.journal.free_room()
         self._rewrite_receipt()
         report(Entered(State.RELEASED))
         return record
@@ -536,6 +563,7 @@ class Crossing:
             self._put_home(self.places.source, self.places.header["source_drive"]["uuid"])
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
+        self.journal.free_room()
         if state not in UNFINISHED:
             self._rewrite_receipt()
         return said

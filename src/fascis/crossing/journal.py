@@ -7,8 +7,10 @@ The plan's columns are written once; what was seen later has columns of its own.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -17,15 +19,17 @@ from pathlib import Path
 from typing import Any
 
 from fascis.crossing.states import State, check_transition
-from fascis.files.errors import Damaged
+from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 1
+VERSION = 2
 BATCH = 1024
+DOUBT_SECONDS, DOUBT_BYTES = 600.0, 4 << 30
+ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _SCHEMA = """
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
@@ -37,7 +41,7 @@ CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NO
   digest BLOB, seen_size INTEGER, seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER,
   origin INTEGER NOT NULL DEFAULT 0, why TEXT);
 CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
-  inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+  inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
 CREATE UNIQUE INDEX folder_place ON folder(place);
 CREATE INDEX entry_folder ON entry(folder);
 CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT);
@@ -176,6 +180,7 @@ class Journal:
         self._lock = threading.RLock()
         self._step = step
         self._planned: tuple[int, int] | None = None
+        self._session, self._begun = 0, time.monotonic()
 
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
@@ -203,6 +208,11 @@ class Journal:
                 raise Damaged(
                     path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", meaning
                 )
+            if version == 1:
+                db.executescript(
+                    "BEGIN IMMEDIATE; ALTER TABLE copy ADD COLUMN at REAL NOT NULL DEFAULT 0; PRAGMA user_version=2; COMMIT;"
+                )
+                version = VERSION
             if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
                 db.close()
                 raise Damaged(path, "this is no journal of a crossing", meaning)
@@ -221,10 +231,58 @@ class Journal:
     def _write(self, what: str, work: Callable[[sqlite3.Connection], object]) -> None:
         with self._lock:
             self._step(f"before journal {what}")
-            with self._db:
-                self._db.execute("BEGIN IMMEDIATE")
-                work(self._db)
+            try:
+                self._transact(work)
+            except sqlite3.OperationalError as error:
+                if error.sqlite_errorcode != sqlite3.SQLITE_FULL or not self.room.exists():
+                    raise self._trouble(error) from error
+                self.room.unlink()  # this is what it was kept for
+                try:
+                    self._transact(work)
+                except sqlite3.OperationalError as again:
+                    raise self._trouble(again) from again
             self._step(f"after journal {what}")
+
+    def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
+        with self._db:
+            self._db.execute("BEGIN IMMEDIATE")
+            work(self._db)
+
+    def _trouble(self, error: sqlite3.OperationalError) -> EnvironmentTrouble:
+        kind = DriveFull if error.sqlite_errorcode == sqlite3.SQLITE_FULL else EnvironmentTrouble
+        return kind(
+            f"The journal cannot be written ({error}): {self.path.parent} needs room. What is verified is kept; make room"
+            " there and resume. The originals are untouched by this."
+        )
+
+    # -- room -----------------------------------------------------------------------------------------------------
+
+    @property
+    def room(self) -> Path:
+        """The file that keeps room free for the journal: the internal drive is full, that is why they are here."""
+        return self.path.with_suffix(".room")
+
+    def keep_room(self) -> None:
+        """Keeps room for all that the crossing may still write.
+
+        Raises:
+            DriveFull: there is not enough.
+        """
+        least, each = ROOM_BYTES
+        size = least + each * int(self._read("SELECT count(*) FROM entry")[0][0])
+        fd = os.open(self.room, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            os.posix_fallocate(fd, 0, size)
+            os.fsync(fd)
+        except OSError as error:
+            self.room.unlink()
+            raise told(error, "keep room for the journal", os.fsencode(self.path.parent)) from error
+        finally:
+            os.close(fd)
+
+    def free_room(self) -> None:
+        """The crossing writes no more: the room is given back."""
+        self.room.unlink(missing_ok=True)
 
     def _read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
         with self._lock:
@@ -393,7 +451,7 @@ class Journal:
                 [(o.digest, *o.seen, o.item) for o in rows if o.seen],
             )
             db.executemany(
-                "INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?,0)",
+                "INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?,0,0)",
                 [(destination, o.item, o.state, *(o.copy_seen or (None, None, None))) for o in rows],
             )
 
@@ -401,10 +459,53 @@ class Journal:
 
     def record_verified(self, items: Iterable[tuple[int, bool]], destination: int = 0) -> None:
         """Writes that copies were read back equal; ``(item, proven)``."""
-        rows = [(CopyState.VERIFIED, proven, destination, i) for i, proven in items]
+        at = self._at()
+        rows = [(CopyState.VERIFIED, proven, at, destination, i) for i, proven in items]
         self._write(
             "verified",
-            lambda db: db.executemany("UPDATE copy SET state=?, proven=? WHERE destination=? AND entry=?", rows),
+            lambda db: db.executemany("UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows),
+        )
+
+    # -- sessions: how a run ended --------------------------------------------------------------------------------
+
+    def _at(self) -> float:
+        """When, for the order of things only: sessions one after the other, seconds within one. Clocks may be set."""
+        return self._session * 1e9 + time.monotonic() - self._begun
+
+    def begin_session(self, boot: str, mount: str) -> None:
+        """A run begins: notes the machine's boot and the destination's mount, and doubts what an unclean end left doubtful.
+
+        An end is unclean when the run before was cut off (or its drive vanished) and the machine was started again, or the
+        drive mounted again, since: drives acknowledge flushes that they have not done. What was verified in the last
+        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read again.
+        """
+        before = self.value("session", {})
+        if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):
+            self._doubt()
+        self._session, self._begun = int(before.get("number", 0)) + 1, time.monotonic()
+        self.put("session", {"number": self._session, "boot": boot, "mount": mount, "clean": False})
+
+    def end_session(self) -> None:
+        """A run ended by itself, its drive flushed and there."""
+        self.put("session", {**self.value("session", {}), "clean": True})
+
+    def _doubt(self, destination: int = 0) -> None:
+        last = self._read("SELECT max(at) FROM copy WHERE destination=? AND state=2", (destination,))[0][0]
+        if last is None:
+            return
+        rows = self._read(
+            "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER BY c.at DESC, c.entry DESC",
+            (destination,),
+        )
+        doubtful, total = [], 0
+        for entry, at, size in rows:
+            if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:
+                break
+            doubtful.append((CopyState.COPIED, destination, entry))
+            total += size or 0
+        self._write(
+            "doubt",
+            lambda db: db.executemany("UPDATE copy SET state=?, proven=0 WHERE destination=? AND entry=?", doubtful),
         )
 
     def record_origin(self, rows: Iterable[tuple[int, Origin, str | None]]) -> None:

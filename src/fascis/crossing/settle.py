@@ -289,6 +289,62 @@ def _move_in(places: Places, medium: Medium) -> None:
     medium.unlink(join(places.name, CLAIM))
 
 
+def withdraw(journal: Journal, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
+    """Takes an arrival back into the staging folder: after an unclean end its files are doubtful, and are read again there.
+
+    The staging folder is there, with its token. May be called again after any interruption.
+
+    Raises:
+        EnvironmentTrouble: the destination failed.
+    """
+    root, name = places.staged_library, places.name
+    act = journal.open_act("withdraw") or journal.intend("withdraw", shown(str(places.target)), clock())
+    try:
+        if not is_arriving(medium, places):
+            try:
+                medium.rename_new(name, root)
+            except OSError as error:
+                if error.errno != errno.EINVAL:
+                    raise
+                write_new(medium, join(name, CLAIM), [places.header["token"].encode()])
+        if is_arriving(medium, places):
+            _move_out(places, medium)
+        medium.sync()
+    except OSError as error:
+        raise told(error, "take the arrival back", name) from error
+    for kind in ("claim", "arrive"):
+        if (begun := journal.open_act(kind)) is not None:
+            journal.conclude(begun, "withdrawn", clock())
+    journal.conclude(act, "done", clock())
+
+
+def _move_out(places: Places, medium: Medium) -> None:
+    """The way back of :func:`_move_in`: the identity first, so that what is left is never taken for a library."""
+    root, name = places.staged_library, places.name
+    own, staged_own = join(name, OWN), join(root, OWN)
+    for folder in (root, staged_own):
+        if not medium.exists(folder):
+            medium.make_folder(folder)
+    for entry in sorted(medium.names(own), key=lambda n: OWN + b"/" + n != IDENTITY):
+        if OWN + b"/" + entry not in (CLAIM, CLAIM + NEW):
+            medium.move_into_claimed(join(own, entry), join(staged_own, entry))
+            medium.sync()
+    for entry in medium.names(name):
+        if entry != OWN:
+            medium.move_into_claimed(join(name, entry), join(root, entry))
+    medium.sync()
+    _remove_claim(places, medium)
+
+
+def _remove_claim(places: Places, medium: Medium) -> None:
+    own = join(places.name, OWN)
+    for rest in (CLAIM + NEW, CLAIM):
+        if medium.exists(join(places.name, rest)):
+            medium.unlink(join(places.name, rest))
+    medium.remove_folder(own)
+    medium.remove_folder(places.name)
+
+
 def clear_staging(medium: Medium, places: Places) -> None:
     """Removes what is left of the staging folder: everything in it is this crossing's, proven by its token.
 

@@ -15,6 +15,7 @@ _RENAME_NOREPLACE = 1
 _CACHESTAT = 451  # since Linux 6.5, the same number on every architecture
 _FIEMAP = 0xC020660B  # linux/fiemap.h
 _FIEMAP_SHARED = 0x2000
+_STATX_MNT_ID, _STATX_MNT_ID_UNIQUE, _AT_EMPTY_PATH = 0x1000, 0x4000, 0x1000
 _SYNC_WRITE = 2  # SYNC_FILE_RANGE_WRITE: begin writing out, do not wait
 
 
@@ -75,6 +76,29 @@ def end_lease(fd: int) -> None:
     """Gives a lease back, so that whoever waits to write can."""
     with contextlib.suppress(OSError):
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_UNLCK)
+
+
+def boot_id() -> str:
+    """What identifies this start of the machine (random(4)); "" where the kernel does not say."""
+    try:
+        with open("/proc/sys/kernel/random/boot_id") as said:
+            return said.read().strip()
+    except OSError:
+        return ""
+
+
+def mount_identity(fd: int) -> str:
+    """What identifies the mount of an open file: a number that is never used again (statx(2), since Linux 6.8).
+
+    Before that the mount's id, which a later mount may get again.
+    """
+    answer = (ctypes.c_uint8 * 256)()
+    for mask in (_STATX_MNT_ID_UNIQUE, _STATX_MNT_ID):
+        if _libc.statx(fd, b"", _AT_EMPTY_PATH, mask, ctypes.byref(answer)) == 0:
+            got, identity = struct.unpack_from("=L", answer, 0)[0], struct.unpack_from("=Q", answer, 144)[0]
+            if got & mask:
+                return f"{mask:x}:{identity}"
+    return ""
 
 
 def shared_bytes(fd: int) -> int:

@@ -1,0 +1,172 @@
+"""Power loss: the image under the mounted destination and the journal are copied at seeded moments, the image copy is
+repaired, mounted, and resumed on. SIGKILL keeps the page cache; this does not.
+
+``FASCIS_MOMENTS``: how many moments on each file system, 50 without it.
+"""
+
+import os
+import random
+import shutil
+import subprocess
+import threading
+
+import pytest
+
+from fascis.crossing import crossing as crossing_module
+from fascis.crossing import engine
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.states import UNFINISHED, State
+from fascis.drives.connected import Drives
+from fascis.files.errors import Refused
+from fascis.files.medium import PosixFile, PosixMedium
+from fascis.workspace import Workspace
+from tests.crossing.test_proof import real
+from tests.crossing.ways import started
+from tests.judge import contents
+
+MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "50"))
+REPAIR = {"ext4": ["e2fsck", "-fy"], "exfat": ["fsck.exfat", "-y"], "ntfs": ["ntfsfix", "-d"]}
+
+
+def as_it_is_now(bench, where, folder):
+    """What would be found after the power went now: image, journal, and which originals stand."""
+    folder.mkdir()
+    image = where.parent / "HERON.img"
+    subprocess.run(["cp", "--sparse=always", image, folder / "image"], check=True)
+    shutil.copytree(bench.root / "state", folder / "state")
+    originals = contents(bench.library) if bench.library.exists() else {}
+    for parked in bench.library.parent.glob("*set aside*"):
+        originals |= contents(parked)
+    return folder, originals
+
+
+def crossed(bench, where, until_released):
+    crossing = started(bench, to=where)
+    assert crossing.run() is State.SETTLED, crossing.journal.attentions()
+    if until_released:
+        crossing.switch()
+        crossing.release()
+    return crossing
+
+
+ACTS = {
+    PosixFile: ("write", "close"),
+    PosixMedium: ("make_folder", "rename_new", "move_into_claimed", "unlink", "remove_folder", "sync", "sync_folder"),
+}
+
+
+@pytest.fixture
+def drive(bench, mounted, request, monkeypatch):
+    """A mounted drive; each act on it is a moment, and batches are small, so that there are many."""
+    where = mounted(request.param, 60)
+    real(bench)
+    monkeypatch.setattr(engine, "BATCH_FILES", (3, 8))
+    for kind, names in ACTS.items():
+        for name in names:
+            done = getattr(kind, name)
+
+            def act(self, *arguments, _done=done, _name=name):
+                bench.step(f"before {_name}")
+                return _done(self, *arguments)
+
+            monkeypatch.setattr(kind, name, act)
+    return where
+
+
+def fill(bench):
+    return bench.fill(
+        {f"d{i % 4}/{i:02d}.jpg": 5_000 + 700 * i for i in range(24)}
+        | {"clip.mov": 3_000_000, "notes.txt": b"breach first\n", "d1/heron.xmp": b"<x/>" * 40}
+    )
+
+
+def moments(bench, mounted, where, tmp_path, until_released, seed):
+    """Runs a crossing once to count its steps, and once more, copying everything at the chosen ones."""
+    count = [0]
+    lock = threading.Lock()
+
+    def counted(_name):
+        with lock:
+            count[0] += 1
+
+    bench.step = counted
+    fill(bench)
+    first = crossed(bench, where, until_released)
+    first.close()
+    shutil.rmtree(where / "The Weir")
+    if until_released:
+        shutil.rmtree(bench.library, ignore_errors=True)
+        fill(bench)
+    subprocess.run(["sync", "-f", where], check=True)
+    chosen = set(random.Random(seed).sample(range(1, count[0] - 3), MOMENTS))
+    count[0], taken = 0, []
+
+    def step(name):
+        with lock:  # the other threads stand still too, or go on: as they would
+            count[0] += 1
+            if count[0] in chosen:
+                taken.append((name, *as_it_is_now(bench, where, tmp_path / f"moment {count[0]}")))
+
+    bench.step = step
+    before = contents(bench.library)
+    crossing = crossed(bench, where, until_released)
+    bench.step = lambda _name: None
+    return before, taken, crossing
+
+
+def mounted_as_found(mounted, where, filesystem, folder):
+    subprocess.run([*REPAIR[filesystem], folder / "image"], capture_output=True)
+    mounted.mount(folder / "image", where, filesystem)
+
+
+@pytest.mark.lab
+@pytest.mark.timeout(1200)
+@pytest.mark.parametrize("drive", ["ext4", "exfat", "ntfs"], indirect=True)
+def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
+    bench, mounted, drive, tmp_path, monkeypatch, request
+):
+    filesystem = request.node.callspec.params["drive"]
+    before, taken, crossing = moments(bench, mounted, drive, tmp_path, False, f"on the way {filesystem}")
+    crossing.close()
+    mounted.unmount(drive)
+    monkeypatch.setattr(crossing_module, "boot_id", lambda: "another start of the machine")
+    assert len(taken) >= min(MOMENTS, 50)
+    for name, folder, originals in taken:
+        assert originals == before  # nothing of the source was touched
+        mounted_as_found(mounted, drive, filesystem, folder)
+        workspace = Workspace(bench.root / "data", folder / "state", bench.root / "config", Drives(bench.drives))
+        try:
+            found = Crossing.open(workspace, crossing.id)
+        except Refused:
+            found = None
+        if found is None or not found.journal.header:  # the plan was not written yet: nothing was begun
+            assert not (drive / "The Weir").exists()
+            mounted.unmount(drive)
+            continue
+        if found.state in UNFINISHED:
+            assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
+        assert contents(drive / "The Weir") == before, name
+        assert not list(drive.glob(".fascis-crossing-*")), name
+        found.close()
+        mounted.unmount(drive)
+
+
+@pytest.mark.lab
+@pytest.mark.timeout(1200)
+@pytest.mark.parametrize("drive", ["ext4", "exfat", "ntfs"], indirect=True)
+def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(bench, mounted, drive, tmp_path, request):
+    """Law 1 at every moment of a release: what is not at the old place is whole on the drive, as its image was then."""
+    filesystem = request.node.callspec.params["drive"]
+    before, taken, crossing = moments(bench, mounted, drive, tmp_path, True, f"release {filesystem}")
+    assert contents(drive / "The Weir") == before and crossing.state is State.RELEASED
+    crossing.close()
+    mounted.unmount(drive)
+    for name, folder, originals in taken:
+        missing = {p for p in before if originals.get(p) != before[p]}
+        if not missing:
+            continue
+        mounted_as_found(mounted, drive, filesystem, folder)
+        copies = contents(drive / "The Weir")
+        assert (drive / "The Weir/.fascis/identity.json").exists(), name
+        assert {p: copies.get(p) for p in missing} == {p: before[p] for p in missing}, name
+        mounted.unmount(drive)
