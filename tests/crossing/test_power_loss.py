@@ -4,6 +4,7 @@ repaired, mounted, and resumed on. SIGKILL keeps the page cache; this does not.
 ``FASCIS_MOMENTS``: how many moments on each file system, 50 without it.
 """
 
+import errno
 import os
 import random
 import shutil
@@ -17,7 +18,7 @@ from fascis.crossing import engine
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.states import UNFINISHED, State
 from fascis.drives.connected import Drives
-from fascis.files.errors import Refused
+from fascis.files.errors import DriveGone, Refused
 from fascis.files.medium import PosixFile, PosixMedium
 from fascis.workspace import Workspace
 from tests.crossing.test_proof import real
@@ -71,6 +72,15 @@ def drive(bench, mounted, request, monkeypatch):
 
             monkeypatch.setattr(kind, name, act)
     return where
+
+
+def cannot_be_opened(path):
+    """Asked without Fascis: the file system itself answers with an input/output error."""
+    try:
+        path.open("r+b").close()
+    except OSError as error:
+        return error.errno == errno.EIO
+    return False
 
 
 def fill(bench):
@@ -131,6 +141,7 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
     mounted.unmount(drive)
     monkeypatch.setattr(crossing_module, "boot_id", lambda: "another start of the machine")
     assert len(taken) >= min(MOMENTS, 50)
+    damaged = []
     for name, folder, originals in taken:
         assert originals == before  # nothing of the source was touched
         mounted_as_found(mounted, drive, filesystem, folder)
@@ -144,11 +155,19 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
             mounted.unmount(drive)
             continue
         if found.state in UNFINISHED:
-            assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
+            try:
+                assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
+            except DriveGone as gone:  # NTFS has no log that its user-space driver replays: a name that nobody can open
+                assert filesystem == "ntfs" and cannot_be_opened(drive / os.fsdecode(gone.place)), gone
+                damaged.append(name)
+                found.close()
+                mounted.unmount(drive)
+                continue
         assert contents(drive / "The Weir") == before, name
         assert not list(drive.glob(".fascis-crossing-*")), name
         found.close()
         mounted.unmount(drive)
+    assert contents(bench.library) == before and len(damaged) <= 1 + MOMENTS // 20
 
 
 @pytest.mark.lab

@@ -9,14 +9,16 @@ import os
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any, TypeVar
 
+from fascis.crossing.along import amendment, move_in
 from fascis.crossing.copying import Buffers, remove_staged
 from fascis.crossing.engine import Engine, Side
 from fascis.crossing.events import Control, Entered, Report, silent
-from fascis.crossing.journal import HINDRANCES, CopyState, Journal, arrives_at, inode_key, read_header
+from fascis.crossing.journal import HINDRANCES, CopyState, Fate, Journal, arrives_at, inode_key, read_header
 from fascis.crossing.park import park, unpark
 from fascis.crossing.places import (
     TOKEN_FILE,
@@ -37,16 +39,17 @@ from fascis.crossing.release import Release, left_behind
 from fascis.crossing.settle import clear_staging, settle, withdraw
 from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
-from fascis.crossing.still import Differences, compare
+from fascis.crossing.still import Differences, compare, worked_in
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.kernel import boot_id, mount_identity
 from fascis.files.medium import Medium, read_small
-from fascis.files.names import join, place_text, shown
+from fascis.files.names import join, parent, place_text, shown
 from fascis.files.walk import open_folder
 from fascis.files.writer import write_whole
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.library.roles import Role, RoleRule
 from fascis.workspace import Workspace
 
 T = TypeVar("T")
@@ -232,6 +235,8 @@ class Crossing:
 
     def _prove_staged(self, destination: Medium, control: Control) -> int:
         """Reads again what was only compared; forgets what is wrong, so that it is copied anew. Gives how many."""
+        if self.journal.amending:
+            return 0  # a release reads it again
         if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
             return 0  # it is on its way to its name already; a release reads it again
         root, crossing = self.places.staged_library, self.id
@@ -245,7 +250,10 @@ class Crossing:
         """Copies and verifies; True when every file is verified, or skipped by choice."""
         drive = self._drive()
         arriving = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
-        if not arriving:
+        amending = frozenset(self.journal.amending)
+        if amending:
+            begin_staging(destination, self.places, self.journal)
+        elif not arriving:
             if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
                 self.journal.forget_copies()  # the staging folder is gone, and what was in it
             begin_staging(destination, self.places, self.journal)
@@ -258,7 +266,7 @@ class Crossing:
         self.journal.retry_hindered()
         self.journal.enter(State.COPYING)
         report(Entered(State.COPYING))
-        if not arriving:
+        if amending or not arriving:
             facts = self.places.header
             with Proof(drive) as proof:
                 Engine(
@@ -271,6 +279,7 @@ class Crossing:
                     control,
                     report,
                     self.workspace.clock(),
+                    (amending, self.places.name) if amending else None,
                 ).run()
         if self.journal.count_copies([CopyState.MISMATCH]):
             self.journal.enter(State.FAILED)
@@ -282,6 +291,11 @@ class Crossing:
 
     def _settle(self, source: Medium, destination: Medium, drive: Drive) -> None:
         self._complete()
+        if self.journal.amending:
+            move_in(self.journal, self.places, source, destination, drive.rules.stable_inodes, self.workspace.clock)
+            self.journal.enter(State.SETTLED)
+            self._rewrite_receipt()
+            return
         home = self._home(self.places.target, drive)
         if self.after is After.COPY:
             home = self._home(self.places.source, self.workspace.drives.at(self.places.source))
@@ -355,9 +369,60 @@ class Crossing:
         finally:
             source.close()
 
+    def bring_along(self, control: Control | None = None, report: Report = silent) -> State:
+        """Copies, verifies and settles what became newer at the old place; gives the state reached, as :meth:`run`.
+
+        Raises:
+            Refused: the library has not settled, or a file was changed at both places.
+            EnvironmentTrouble: a drive failed; ``run`` goes on from there.
+        """
+        if self.state is State.SETTLED:
+            open_copy(self.workspace, self.places, self.journal).close()
+            header = self.places.header
+            source = open_source(self.workspace, self.places)
+            try:
+                found = self._goes_along(compare(source, self.journal, (control or Control()).checkpoint))
+                if not found.newer:
+                    return self.state
+                rule = RoleRule((header.get("identity") or {}).get("roles"))
+                leave_out = frozenset(map(Role, header["leave_out"]))
+                parts = amendment(self.journal, source, found, rule, leave_out, self._drive().rules)
+            finally:
+                source.close()
+            self.journal.amend(*parts)
+        return self.run(control, report)
+
+    def leave_newer(self, newer: list[bytes]) -> None:
+        """The decision that what is newer at the old place stays there; it is never deleted, and not copied."""
+        self.journal.put("left_newer", sorted(place_text(p) for p in newer))
+
+    def undecided(self, control: Control | None = None) -> list[bytes]:
+        """What is newer at the old place, and neither brought along nor left by decision."""
+        left = set(self.journal.value("left_newer", []))
+        return [p for p in self._goes_along(self.look_again(control)).newer if place_text(p) not in left]
+
+    def _goes_along(self, found: Differences) -> Differences:
+        """The differences without changes of what was never to be copied: left out, skipped, special."""
+
+        def copied(place: bytes) -> bool:
+            item = next((i for i in self.journal.in_folder(parent(place)) if i.place == place), None)
+            return item is not None and item.fate is Fate.COPY and item.copy is not CopyState.SKIPPED
+
+        return replace(found, changed=[p for p in found.changed if copied(p)])
+
     def switch(self) -> None:
-        """Makes the new place the library's home. Reversible by :meth:`undo`."""
+        """Makes the new place the library's home. Reversible by :meth:`undo`.
+
+        Raises:
+            Refused: something became newer at the old place, and it is not decided what becomes of it.
+        """
         check_transition(self.state, State.SWITCHED)
+        if newer := self.undecided():
+            raise Refused(
+                "changed-since-survey",
+                f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. Bring them along, or leave"
+                " them there; home has not changed.",
+            )
         open_copy(self.workspace, self.places, self.journal).close()
         clock, header = self.workspace.clock, self.places.header
         act = self.journal.open_act("switch") or self.journal.intend(
@@ -400,7 +465,9 @@ class Crossing:
         open_copy(self.workspace, self.places, self.journal).close()
         source = open_source(self.workspace, self.places)
         try:
-            newer = compare(source, self.journal).newer
+            found = compare(source, self.journal)
+            self._not_worked_in(found)
+            newer = found.newer
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
                     "changed-since-survey",
@@ -482,6 +549,7 @@ class Crossing:
         drive = self.workspace.drives.at(self.places.origin())
         with Buffers() as buffers:
             differences = compare(source, self.journal, control.checkpoint)
+            self._not_worked_in(differences)
             work = Release(
                 self.journal,
                 source,
@@ -523,6 +591,16 @@ class Crossing:
         self.journal.conclude(act, f"{files} files, {size} bytes", self.workspace.clock())
         return record
 
+    @staticmethod
+    def _not_worked_in(found: Differences) -> None:
+        """After the switch: where somebody works at the old place, its media must not be taken from under the work."""
+        if places := worked_in(found):
+            raise Refused(
+                "worked-in-since",
+                f"{shown(places[0])} was worked in at the old place after home went to the new one. Nothing was set aside"
+                " or deleted: bring that work over by hand, or take back the switch.",
+            )
+
     def _park_if_possible(self) -> None:
         try:
             park(self.workspace, self.journal, self.places)
@@ -554,7 +632,7 @@ class Crossing:
         state = self.state
         check_transition(state, State.UNDONE)
         old, new = shown(str(self.places.source)), shown(str(self.places.target))
-        if state in UNFINISHED:
+        if state in UNFINISHED and not self.journal.amending:
             self._give_up()
             said = f"Given up. What was copied is cleared; the library is at {old} as it was."
         else:

@@ -78,10 +78,12 @@ class Engine:
         control: Control,
         report: Report,
         now: float = 0.0,
+        amended: tuple[frozenset[int], bytes] | None = None,
     ) -> None:
         self._journal, self._source, self._destination, self._root = journal, source, destination, root
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
         self._proof = proof
+        self._amended = amended
         self._crossing = journal.header["crossing"]
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
@@ -91,7 +93,9 @@ class Engine:
     # -- places ---------------------------------------------------------------------------------------------------
 
     def staged(self, item: Item) -> bytes:
-        """Where an item is staged."""
+        """Where an item is staged; while something is brought along, all the rest is in the library already."""
+        if self._amended and item.id not in self._amended[0]:
+            return join(self._amended[1], self.arrives(item))
         return join(self._root, self.arrives(item))
 
     def arrives(self, item: Item) -> bytes:
@@ -180,6 +184,11 @@ class Engine:
 
     def _make_folders(self) -> None:
         medium = self._destination.medium
+        if self._amended:
+            self._make_folder(medium, self._root)
+            for id in self._amended[0]:
+                self._make_parents(medium, self.staged(self._journal.item(id)))
+            return
         for place, _mode, _mtime in self._journal.folders():
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
@@ -188,7 +197,8 @@ class Engine:
             self._make_parents(medium, self.staged(item))
 
     def _make_parents(self, medium: Medium, place: bytes) -> None:
-        parts = parent(place)[len(self._root) :].strip(b"/").split(b"/")
+        inner = parent(place)[len(self._root) :].strip(b"/")
+        parts = inner.split(b"/") if inner else []
         for i in range(len(parts)):
             self._make_folder(medium, join(self._root, b"/".join(parts[: i + 1])))
 
@@ -205,19 +215,26 @@ class Engine:
         """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
         lost = []
         for item in self._journal.items("c.state=2 AND e.kind=0"):
+            if self._amended and item.id not in self._amended[0]:
+                continue  # it is in the library; a release looks at it again
             self._control.checkpoint()
-            try:
-                status = self._destination.medium.status(self.staged(item))
-                kept = same_copy(item.copy_seen, status, self._keeps.stable_inodes)
-            except FileNotFoundError:
-                kept = False
-            except OSError as error:
-                raise told(error, "look at the copy", self.staged(item)) from error
+            kept = self._is_kept(item, self.staged(item))
+            if not kept and self._amended:  # it may have been moved into the library already
+                kept = self._is_kept(item, join(self._amended[1], self.arrives(item)))
             if not kept:
                 remove_staged(self._destination.medium, self.staged(item))
                 lost.append(item.id)
         if lost:
             self._journal.forget_some(lost)
+
+    def _is_kept(self, item: Item, place: bytes) -> bool:
+        try:
+            status = self._destination.medium.status(place)
+        except FileNotFoundError:
+            return False
+        except OSError as error:
+            raise told(error, "look at the copy", place) from error
+        return same_copy(item.copy_seen, status, self._keeps.stable_inodes)
 
     # -- copying --------------------------------------------------------------------------------------------------
 

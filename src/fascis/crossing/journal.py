@@ -20,7 +20,7 @@ from typing import Any
 
 from fascis.crossing.states import State, check_transition
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
-from fascis.files.names import join
+from fascis.files.names import join, parent
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
@@ -118,6 +118,17 @@ class Copied:
     digest: bytes | None = None
     seen: tuple[int, int, int, int] | None = None
     copy_seen: tuple[int, int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What appeared at the old place after the plan was made."""
+
+    place: bytes
+    status: os.stat_result
+    kind: Kind = Kind.FILE
+    role: Role = Role.OTHER
+    fate: Fate = Fate.COPY
 
 
 @dataclass(frozen=True, slots=True)
@@ -465,6 +476,53 @@ class Journal:
             "verified",
             lambda db: db.executemany("UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows),
         )
+
+    # -- amendments -----------------------------------------------------------------------------------------------
+
+    @property
+    def amending(self) -> dict[int, list[int] | None]:
+        """What is being brought along: entry → how its copy looked that is superseded, or None for a new one."""
+        return {int(k): v for k, v in self.value("amending", {}).items()}
+
+    def amend(self, changed: Sequence[Item], folders: Sequence[Found], entries: Sequence[Found]) -> None:
+        """An amendment: entries that changed are copied anew, what appeared is added. The plan's own rows stay as they are.
+
+        The state goes to *copying* in the same transaction.
+        """
+        check_transition(self.state, State.COPYING)
+
+        def work(db: sqlite3.Connection) -> None:
+            amending: dict[int, list[int] | None] = {i.id: list(i.copy_seen) if i.copy_seen else None for i in changed}
+            db.executemany("DELETE FROM copy WHERE entry=?", [(i.id,) for i in changed])
+            number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
+            known = dict(db.execute("SELECT place, id FROM folder"))
+            for f in folders:
+                if f.place not in known:
+                    number += 1
+                    known[f.place] = number
+                    db.execute(
+                        "INSERT INTO folder VALUES(?,?,?,?)", (number, f.place, f.status.st_mode, f.status.st_mtime_ns)
+                    )
+            last = db.execute("SELECT coalesce(max(id), -1) FROM entry").fetchone()[0]
+            strands = {(bytes(f), r): i for i, f, r in db.execute("SELECT id, folder, role FROM strand")}
+            for e in entries:
+                last += 1
+                key, s = (strand_folder(parent(e.place)), ROLES.index(e.role)), e.status
+                if key not in strands:
+                    strands[key] = max(strands.values(), default=-1) + 1
+                    db.execute("INSERT INTO strand VALUES(?,?,?)", (strands[key], *key))
+                db.execute(
+                    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role,"
+                    " fate, strand) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    (last, known[parent(e.place)], e.place.rpartition(b"/")[2], int(e.kind), s.st_size, s.st_blocks * 512,
+                     inode_key(s.st_ino), s.st_mtime_ns, s.st_ctime_ns, s.st_mode, 1, key[1], int(e.fate), strands[key]),
+                )  # fmt: skip
+                if e.fate is Fate.COPY:
+                    amending[last] = None
+            self._set(db, "amending", json.dumps(amending))
+            self._set(db, "state", State.COPYING.value)
+
+        self._write("amendment", work)
 
     # -- sessions: how a run ended --------------------------------------------------------------------------------
 

@@ -72,6 +72,7 @@ CODES = (
     "not-proven",
     "copy-changed",
     "changed-since-survey",
+    "worked-in-since",
     "not-looked",
     "wrong-state",
     "not-permitted",

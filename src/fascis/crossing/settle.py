@@ -25,6 +25,7 @@ from fascis.files.inventory import Entry, write_inventory
 from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, shown
+from fascis.files.writer import AtomicWriter
 from fascis.library.identity import IDENTITY, OWN, Crossed, Home, Identity, format_identity
 from fascis.library.roles import ROLES
 
@@ -137,6 +138,18 @@ def _own_files(
     _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
         _like(source, b"", medium, join(root, folder), False)  # readable by whoever may read the library
+
+
+def write_lists(own: int, journal: Journal) -> None:
+    """Writes manifest and inventory anew in the own folder (a handle) of an arrived library, each whole or not at all."""
+    fills: list[tuple[bytes, Callable[[BinaryIO], object]]] = [
+        (INVENTORY, lambda out: _inventory(out, journal)),
+        (MANIFEST, lambda out: write_manifest(out, _digests(journal))),
+    ]
+    for place, fill in fills:
+        with AtomicWriter(own, place.rpartition(b"/")[2]) as writer:
+            fill(writer.file)
+            writer.commit()
 
 
 def new_identity(places: Places, home: Home, journal: Journal, clock: Callable[[], float]) -> Identity:

@@ -29,7 +29,9 @@ TRANSITIONS: dict[State, frozenset[State]] = {
     State.COPYING: frozenset({State.VERIFYING, State.WAITING, State.FAILED, State.UNDONE}),
     State.VERIFYING: frozenset({State.COPYING, State.WAITING, State.SETTLED, State.FAILED, State.UNDONE}),
     State.WAITING: frozenset({State.COPYING, State.VERIFYING, State.SETTLED, State.FAILED, State.UNDONE}),
-    State.SETTLED: frozenset({State.SWITCHED, State.UNDONE}),
+    State.SETTLED: frozenset(
+        {State.COPYING, State.SWITCHED, State.UNDONE}
+    ),  # copying: what became newer is brought along
     State.SWITCHED: frozenset({State.PARKED, State.RELEASED, State.UNDONE}),
     State.PARKED: frozenset({State.SWITCHED, State.RELEASED, State.UNDONE}),
     State.RELEASED: frozenset(),

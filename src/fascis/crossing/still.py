@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 from fascis.crossing.copying import seen_of
 from fascis.crossing.journal import Item, Journal, Origin
 from fascis.files.medium import Medium
-from fascis.files.names import join
+from fascis.files.names import join, parent
+from fascis.library.roles import database_of, is_worked_in
 from fascis.library.survey import Kind
 
 Place = bytes
@@ -38,11 +39,17 @@ class Differences:
         return self.changed + self.appeared
 
 
+def worked_in(found: Differences) -> list[Place]:
+    """Documents and databases that were worked in at the old place, and journals beside them."""
+    return [p for p in found.newer if is_worked_in(p)]
+
+
 def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = lambda: None) -> Differences:
     """Surveys the folder of the originals again, folder by folder. Writes nothing."""
     found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
     folders = {f for f, _, _ in journal.folders()}
-    visited = set()
+    visited: set[Place] = set()
+    journals: list[Place] = []
     for folder in medium.walk():
         heartbeat()
         visited.add(folder.place)
@@ -55,16 +62,29 @@ def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = la
             item = recorded.pop(place, None)
             if item is None or item.origin is Origin.GONE:
                 _add(found.appeared, place)
+                journals.append(place)
             elif differs(item, status, stable):
                 _add(found.changed, place)
         for place, item in recorded.items():
             if item.origin is not Origin.GONE:
                 _add(found.gone, place)
+    _changed_by_their_journals(found, journals, journal)
     for missing in folders - visited:
         for item in journal.in_folder(missing):
             if item.origin is not Origin.GONE:
                 _add(found.gone, item.place)
     return found
+
+
+def _changed_by_their_journals(found: Differences, appeared: list[Place], journal: Journal) -> None:
+    """A journal that appeared beside a database is a change of that database."""
+    for place in appeared:
+        database = database_of(place)
+        if database is None or database in found.changed:
+            continue
+        folder = parent(database)
+        if any(i.place == database and i.origin is not Origin.GONE for i in journal.in_folder(folder)):
+            _add(found.changed, database)
 
 
 def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
