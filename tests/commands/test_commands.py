@@ -124,6 +124,20 @@ def test_an_interrupted_crossing_exits_4_and_resumes(bench, library):
     assert (status, record["state"]) == (0, "switched") and contents(record["to"][0]) == contents(library)
 
 
+def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, library):
+    """A copy first; then home is to go there, and somebody has worked on meanwhile."""
+    _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")
+    (library / "late.txt").write_text("an afterthought")
+    status, told, err = fascis(bench, "park", done["crossing"], "--json")
+    assert status == 3 and told["problems"][-1]["code"] == "changed-since-survey" and "late.txt" in told["problems"][-1]["sentence"]
+    assert told["problems"][-1]["severity"] == "decision" and told["state"] == "settled"
+    status, told, err = fascis(bench, "resume", done["crossing"], "--bring-along", "--json")
+    assert status == 0 and told["state"] == "settled" and told["verified_files"] == 11, err
+    assert contents(done["to"][0]) == contents(library)
+    status, told, _ = fascis(bench, "park", done["crossing"], "--json")
+    assert (status, told["state"]) == (0, "parked") and contents(told["parked_at"]) == contents(done["to"][0])
+
+
 KILLS = int(os.environ.get("FASCIS_KILLS", "8"))
 
 

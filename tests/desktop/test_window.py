@@ -188,7 +188,50 @@ def test_newer_at_the_old_place_tips_the_scales_first(known, open_window):
     assert window.crossings.scales.angle > 0 and window.crossings.checks.item(0, 0).text().startswith(
         "Newer at the old place   late.txt"
     )
-    assert "late.txt" in window.crossings.subtitle.text() or "would stay" in window.crossings.subtitle.text()
+    assert "to be decided" in window.crossings.subtitle.text() and hands.button("Switch over") is None
+    hands.press("Bring 1")
+    hands.wait(lambda: (b := window.conducting.steps.balance) is not None and b.even, "balance")
+    assert contents(known.heron / "The Weir") == contents(known.library) and len(contents(known.library)) == 11
+    assert checks(window)["Files"] == ("11", "11", "equal")
+
+
+def test_left_at_the_old_place_by_decision(known, open_window):
+    crossing = settled(known)
+    crossing.looked()
+    (known.library / "notes.txt").write_text("breach at dawn, later")
+    crossing.close()
+    window, hands = open_window(known)
+    hands.press("See the scales")
+    hands.press("Leave them at the old place")
+    hands.press("Switch over")
+    hands.wait(lambda: window.conducting.seen.state is State.SWITCHED, "home there")
+    hands.wait(lambda: window.conducting.steps.list is not None, "the list")
+    assert b"notes.txt" not in window.conducting.steps.list.places and window.conducting.steps.list.files == 9
+    assert (known.library / "notes.txt").read_text() == "breach at dawn, later"
+
+
+def test_a_copy_that_was_only_compared_is_read_again_after_a_reconnection(known, open_window):
+    known.add_drive("stick", "exfat", answers_from_memory=True)
+    known.again()
+    crossing = settled(known, to=known.drives / "stick")
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.wait(lambda: hands.button("Delete") is not None, "the delete button")
+    assert not hands.button("Delete").isEnabled() and "connect it again" in panel_text(window)
+    assert "perhaps from memory" in "".join(checks(window))
+    hands.press("Read the copy again")
+    hands.wait(lambda: "perhaps from memory again" in panel_text(window), "the sentence")
+    hands.press("Back")
+    path = known.drives / "stick/stand-in.json"
+    for connected in (False, True):
+        path.write_text(json.dumps({**json.loads(path.read_text()), "connected": connected}))
+        known.workspace.drives.connected()
+    hands.press("Read the copy again")
+    hands.wait(lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button")
+    assert "Contents, read back from the drive" in checks(window) and len(contents(known.library)) == 10
 
 
 def test_going_on_is_offered_at_start(known, open_window):

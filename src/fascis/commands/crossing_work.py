@@ -59,11 +59,13 @@ def _refuse(plan: Plan, as_json: bool) -> None:
     raise typer.Exit(REFUSED)
 
 
-def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False) -> None:
+def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> None:
     """Runs a crossing as far as its plan and the consent go, and ends."""
     try:
         with Telling(crossing) as telling:
             state = crossing.run(report=telling, skip_unreadable=skip)
+            if state is State.SETTLED and (bring or crossing.after is not After.COPY):
+                state = _bring_along(crossing, bring, telling)
             if state not in (State.WAITING, State.FAILED):
                 crossing.advance(consent, report=telling)
     except (Cancelled, KeyboardInterrupt):
@@ -72,6 +74,24 @@ def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False) ->
         held = isinstance(error, Refused) and crossing.state is State.PLANNED
         _end(crossing, as_json, error, refused=held)
     _end(crossing, as_json)
+
+
+def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
+    """Brings along what became newer at the old place, where that is decided; several times, while somebody works on."""
+    for _ in range(3):
+        newer = crossing.undecided()
+        if not newer or not (decided or _asked_along(newer)):
+            break
+        say(f"{counted(len(newer), 'file')} became newer at the old place: brought along.")
+        if crossing.bring_along(report=telling) is not State.SETTLED:
+            break
+    return crossing.state
+
+
+def _asked_along(newer: list[bytes]) -> bool:
+    if not interactive():
+        return False
+    return typer.confirm(f"{counted(len(newer), 'file')} became newer at the old place. Bring them along?", err=True)
 
 
 def relocate(
@@ -104,10 +124,10 @@ def relocate(
             put(refusal_object(error))
         say(str(error))
         raise typer.Exit(REFUSED) from None
-    _go(crossing, as_json, consent=after is After.RELEASE)
+    _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
 
 
-def resume(crossing: str, skip_unreadable: bool, as_json: bool) -> None:
+def resume(crossing: str, skip_unreadable: bool, bring_along: bool, as_json: bool) -> None:
     """Goes on with an interrupted crossing, as its plan says."""
     workspace = from_environment()
     id = crossing or next(iter(unfinished(workspace)), "")
@@ -119,7 +139,7 @@ def resume(crossing: str, skip_unreadable: bool, as_json: bool) -> None:
     found = _open(workspace, id, as_json)
     if found.finished:
         say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
-    _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable)
+    _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable, bring=bring_along)
 
 
 def park(crossing: str, as_json: bool) -> None:

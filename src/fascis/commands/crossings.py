@@ -37,12 +37,15 @@ def register(app: typer.Typer) -> None:
         skip_unreadable: bool = typer.Option(
             False, "--skip-unreadable", help="Go on without files that cannot be read; they stay."
         ),
+        bring_along: bool = typer.Option(
+            False, "--bring-along", help="Copy and verify what became newer at the old place meanwhile."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
         from fascis.commands import crossing_work
 
-        crossing_work.resume(crossing, skip_unreadable, as_json)
+        crossing_work.resume(crossing, skip_unreadable, bring_along, as_json)
 
     @app.command()
     def park(crossing: str, as_json: bool = JSON) -> None:

@@ -11,7 +11,7 @@ from fascis.crossing.places import open_copy
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
 from fascis.files.errors import FascisError
-from fascis.files.names import shown
+from fascis.files.names import place_text, shown
 from fascis.files.sizes import number
 from fascis.library.identity import OWN
 
@@ -30,12 +30,16 @@ class Check:
 
 @dataclass(slots=True)
 class Balance:
-    """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy), largest first."""
+    """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy), largest first.
+
+    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
+    """
 
     checks: list[Check]
     weights: list[tuple[int, int]]
     newer: list[bytes] = field(default_factory=list)
     trouble: str = ""
+    left: list[bytes] = field(default_factory=list)
 
     @property
     def even(self) -> bool:
@@ -80,7 +84,10 @@ def weigh(crossing: Crossing) -> Balance:
     if skipped:
         gone = journal.sums("e.fate=0 AND c.state=7")
         expected_files, expected_bytes = expected_files - gone[0], expected_bytes - gone[1]
-    newer = differences.newer
+    decided = set(journal.value("left_newer", []))
+    fresh = crossing.goes_along(differences).newer
+    newer = [p for p in fresh if place_text(p) not in decided]
+    left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
     checks = [
         _newer(newer),
@@ -99,16 +106,20 @@ def weigh(crossing: Crossing) -> Balance:
         checks.append(
             Check("No longer at the old place", number(len(gone_now)), "", "copied before", True, shown(gone_now[0]))
         )
+    if left:
+        checks.append(
+            Check("Newer, left there by your choice", number(len(left)), "", "they stay", True, shown(left[0]))
+        )
     looked = journal.value("looked_at")
     checks.append(Check("Looked at by you", "", "yes" if looked else "not yet", "", True))
     checks.sort(key=lambda c: c.well)
     weights = [(s.bytes, s.verified_bytes) for s in journal.strands()]
-    return Balance(checks, weights, newer, trouble)
+    return Balance(checks, weights, newer, trouble, left)
 
 
 def _newer(newer: list[bytes]) -> Check:
     names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
-    verdict = "they would stay" if newer else "none"
+    verdict = "to be decided" if newer else "none"
     return Check("Newer at the old place", number(len(newer)), "", verdict, not newer, names)
 
 

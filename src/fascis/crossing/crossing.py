@@ -381,7 +381,7 @@ class Crossing:
             header = self.places.header
             source = open_source(self.workspace, self.places)
             try:
-                found = self._goes_along(compare(source, self.journal, (control or Control()).checkpoint))
+                found = self.goes_along(compare(source, self.journal, (control or Control()).checkpoint))
                 if not found.newer:
                     return self.state
                 rule = RoleRule((header.get("identity") or {}).get("roles"))
@@ -399,9 +399,9 @@ class Crossing:
     def undecided(self, control: Control | None = None) -> list[bytes]:
         """What is newer at the old place, and neither brought along nor left by decision."""
         left = set(self.journal.value("left_newer", []))
-        return [p for p in self._goes_along(self.look_again(control)).newer if place_text(p) not in left]
+        return [p for p in self.goes_along(self.look_again(control)).newer if place_text(p) not in left]
 
-    def _goes_along(self, found: Differences) -> Differences:
+    def goes_along(self, found: Differences) -> Differences:
         """The differences without changes of what was never to be copied: left out, skipped, special."""
 
         def copied(place: bytes) -> bool:

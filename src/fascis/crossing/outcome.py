@@ -105,7 +105,8 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         for p, s in hindered[:1000]
     ]
     if error is not None:
-        problems.append({"severity": "stops", "code": code_of(error), "sentence": str(error), "files": []})
+        severity = "decision" if code_of(error) == "changed-since-survey" else "stops"
+        problems.append({"severity": severity, "code": code_of(error), "sentence": str(error), "files": []})
     target = shown(str(places.target))
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")

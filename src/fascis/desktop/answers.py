@@ -80,19 +80,21 @@ def why_not_delete(s: Situation) -> str:
     if not s.even:
         return "the scales are not in balance"
     if not s.proven:
-        return f"{s.drive} was read back, perhaps from memory; its driver does not prove it"
+        return f"{s.drive} was read back, perhaps from memory: remove it safely, connect it again, and read it again"
     if s.state is State.SETTLED:
         return "home has not gone there yet"
     return "" if s.looked else "you have not looked at the copy yet"
 
 
 def next_step(state: State, after: After, looked: bool, balance: Balance | None) -> str:
-    """The one sensible next step: ``open``, ``switch``, ``park``, ``receipt`` or ``wait``."""
+    """The one sensible next step: ``bring``, ``open``, ``switch``, ``park``, ``receipt`` or ``wait``."""
     if balance is None:
         return "wait"
     if state is State.SETTLED:
         if after is After.COPY:
             return "open" if not looked else "receipt"
+        if balance.newer:
+            return "bring"
         return "switch" if looked and not balance.trouble else "open"
     if state is State.SWITCHED and after in (After.PARK, After.RELEASE) and balance.even:
         return "park" if looked else "open"

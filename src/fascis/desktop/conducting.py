@@ -274,23 +274,23 @@ class Conducting(QObject):
 
     # -- running --------------------------------------------------------------------------------------------------
 
-    def run(self, crossing: Crossing, skip: bool = False) -> None:
-        """Runs a crossing up to settled, off the interface thread."""
+    def run(self, crossing: Crossing, skip: bool = False, bring: bool = False) -> None:
+        """Runs a crossing up to settled, or brings along what became newer, off the interface thread."""
         if self.running is not None:
             return
         self._error, self._sub = "", ""
         self.running, self.control, self._running_state = crossing, Control(), crossing.state
         if crossing not in self.crossings:
             self.crossings.insert(0, crossing)
-        if crossing is not self.current:
+        if crossing is not self.current or bring:
             self.steps.forget()
         self.current, self.seen, self._lanes, self._pace = crossing, None, {}, None
-        Task(lambda: read_seen(crossing), lambda seen: self._begin(seen, skip), self)
+        Task(lambda: read_seen(crossing), lambda seen: self._begin(seen, skip, bring), self)
         self.changed.emit()
         self.show()
         self._tell_pulse()
 
-    def _begin(self, seen: Any, skip: bool) -> None:
+    def _begin(self, seen: Any, skip: bool, bring: bool) -> None:
         """The journal was read; now the work begins."""
         crossing, control, take = self.running, self.control, self._coalescer.take
         assert crossing
@@ -300,7 +300,12 @@ class Conducting(QObject):
         self._take_in(seen)
         self._coalescer.start()
         self._often.start()
-        Task(lambda: crossing.run(control, take, skip), self._ran, self)
+        if bring:
+            self.steps.forget()
+            self._running_state = State.COPYING
+            Task(lambda: crossing.bring_along(control, take), self._ran, self)
+        else:
+            Task(lambda: crossing.run(control, take, skip), self._ran, self)
         self.show()
 
     def _ran(self, outcome: Any) -> None:

@@ -388,7 +388,7 @@ class SidePanel(QWidget):
         if balance and balance.newer:
             self.add(
                 label(
-                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. They would stay there, and are never deleted.",
+                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. Brought along, they are copied and verified too; left there, they are never deleted.",
                     wrong=True,
                 )
             )
@@ -403,6 +403,8 @@ class SidePanel(QWidget):
             deletes.append(delete)
         buttons = [button(words[step], actions[step], main=True)] if step in words else []
         others = {
+            "leave": state is State.SETTLED,
+            "prove": state is not State.RELEASED,
             "open": state is not State.RELEASED,
             "park": state is State.SWITCHED,
             "put_back": state is State.PARKED,

@@ -133,8 +133,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         "a scale that tips",
     )
     hands.take("scales-not-in-balance")
-    notes.unlink()
-    hands.press("Look again")
+    hands.press("Bring 1")
     hands.wait(lambda: window.conducting.steps.balance is not None and window.conducting.steps.balance.even, "balance")
     hands.take("scales")
     hands.press("Open it from")

@@ -13,6 +13,7 @@ from fascis.desktop.answers import clock, next_step, why_not_delete
 from fascis.desktop.crossings import CrossingRow
 from fascis.desktop.seen import Seen
 from fascis.desktop.tasks import Task
+from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size
 
@@ -48,7 +49,7 @@ class Steps:
 
         def work() -> tuple[Balance, Deleting]:
             balance = weigh(crossing)
-            return balance, deleting(crossing, balance.newer)
+            return balance, deleting(crossing, balance.newer + balance.left)
 
         def done(outcome: Any) -> None:
             self._weighing.discard(crossing.id)
@@ -70,6 +71,9 @@ class Steps:
         step = next_step(s.state, seen.after, s.looked, self.balance)
         words = {
             "open": f"Open it from {drive}",
+            "bring": f"Bring {counted(len(self.balance.newer) if self.balance else 0, 'file')} along",
+            "leave": "Leave them at the old place",
+            "prove": "Read the copy again",
             "switch": f"Switch over: home is {drive}",
             "park": "Set the originals aside (frees nothing yet)",
             "receipt": "See the receipt",
@@ -77,6 +81,10 @@ class Steps:
             "undo": "Take back the switch",
             "again": "Look again",
         }
+        if s.proven or s.state is State.RELEASED:
+            del words["prove"]
+        if step != "bring":
+            del words["bring"], words["leave"]
         if s.state is not State.SWITCHED and step != "park":
             del words["park"]
         titles = {
@@ -87,6 +95,9 @@ class Steps:
         }
         actions: dict[str, Callable[[], None]] = {
             "open": lambda: self._host.screen("open"),
+            "bring": self.bring_along,
+            "leave": self.leave,
+            "prove": self.prove,
             "switch": self.switch,
             "park": self.park,
             "put_back": self.put_back,
@@ -98,6 +109,36 @@ class Steps:
         self._host.panel.show_scales(
             titles[s.state], _lines(seen), step, words, self.list, why_not_delete(s), s.state, self.balance, actions
         )
+
+    def bring_along(self) -> None:
+        """Copies, verifies and settles what became newer at the old place."""
+        if self._host.current:
+            self._host.run(self._host.current, bring=True)
+
+    def leave(self) -> None:
+        """The decision that what became newer stays at the old place."""
+        c, balance = self._host.current, self.balance
+        if c and balance:
+            newer = list(balance.newer)
+            self._host.do(
+                "Noted", "What is newer stays at the old place, and is never deleted.", lambda: c.leave_newer(newer)
+            )
+
+    def prove(self) -> None:
+        """Reads the copy once more, after its drive was connected again."""
+        c, seen = self._host.current, self._host.seen
+        if c is None or seen is None:
+            return
+
+        def work() -> None:
+            if not c.prove():
+                raise Refused(
+                    "not-proven",
+                    f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect it, then read it again."
+                    " The originals stay.",
+                )
+
+        self._host.do("Reading the copy again", f"Every file on {seen.drive} that was perhaps read from memory.", work)
 
     def look_again(self) -> None:
         """Weighs again."""
