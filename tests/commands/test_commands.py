@@ -129,7 +129,11 @@ def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, libr
     _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")
     (library / "late.txt").write_text("an afterthought")
     status, told, err = fascis(bench, "park", done["crossing"], "--json")
-    assert status == 3 and told["problems"][-1]["code"] == "changed-since-survey" and "late.txt" in told["problems"][-1]["sentence"]
+    assert (
+        status == 3
+        and told["problems"][-1]["code"] == "changed-since-survey"
+        and "late.txt" in told["problems"][-1]["sentence"]
+    )
     assert told["problems"][-1]["severity"] == "decision" and told["state"] == "settled"
     status, told, err = fascis(bench, "resume", done["crossing"], "--bring-along", "--json")
     assert status == 0 and told["state"] == "settled" and told["verified_files"] == 11, err

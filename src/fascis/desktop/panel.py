@@ -388,7 +388,7 @@ class SidePanel(QWidget):
         if balance and balance.newer:
             self.add(
                 label(
-                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. Brought along, they are copied and verified too; left there, they are never deleted.",
+                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. What is brought along is copied and verified too; what is left there is never deleted.",
                     wrong=True,
                 )
             )
