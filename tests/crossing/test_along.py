@@ -5,6 +5,7 @@ import os
 
 import pytest
 
+from fascis.crossing import crossing as crossing_module
 from fascis.crossing.balance import weigh
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Advanced
@@ -196,5 +197,27 @@ def test_giving_up_while_bringing_along_keeps_the_copy(bench, library):
 
     with pytest.raises(DriveGone):
         crossing.bring_along(report=pulled)
-    assert "nothing of it was deleted" in crossing.undo()
-    assert len(contents(crossing.places.target)) == 10 and len(contents(library)) == 13
+    before = contents(crossing.places.target)
+    assert "stays as it was" in crossing.undo() and crossing.state is State.UNDONE
+    assert contents(crossing.places.target) == before and len(before) == 10 and len(contents(library)) == 13
+    assert not list(bench.heron.glob(".fascis-crossing-*"))
+
+
+def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in_the_copy(bench, library, monkeypatch):
+    crossing = settled(bench)
+    work_on(library)
+    edited = crossing.places.target / "media/Day 01/weir_02.mov"
+    edited.write_bytes(b"edited in the copy, by hand")
+
+    def pulled(event):
+        if isinstance(event, Advanced) and event.copied_files:
+            raise DriveGone("the power went")
+
+    with pytest.raises(DriveGone):
+        crossing.bring_along(report=pulled)
+    monkeypatch.setattr(crossing_module, "boot_id", lambda: "another start of the machine")
+    assert crossing.run() is State.SETTLED and edited.read_bytes() == b"edited in the copy, by hand"
+    crossing.switch()
+    with pytest.raises(Refused, match=r"weir_02\.mov first\. The originals stay"):
+        crossing.release()  # it is doubtful, read again, and another: nothing is deleted
+    assert len(contents(library)) == 13

@@ -4,6 +4,7 @@ import json
 import os
 import secrets
 import subprocess
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -96,7 +97,7 @@ def test_the_device_counts_what_is_read_from_it(mounted):
     drive = Drives().at(where)
     (where / "a").write_bytes(os.urandom(3_000_000))
     os.sync()
-    with Proof(drive) as proof:
+    with closing(Proof(drive)) as proof:
         for drop in (False, True):
             medium = PosixMedium.at(where)
             file = medium.open(b"a")

@@ -5,6 +5,7 @@ Usage: person.py LIBRARY MOUNT begin|go-on. Prints lines that begin with "said:"
 
 import json
 import sys
+import tempfile
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -21,7 +22,7 @@ application = make_application([])
 theme.apply(application, theme.LINEN)
 window = Window(from_environment())
 window.show()
-hands = Hands(window, Path("."))
+hands = Hands(window, Path(tempfile.gettempdir()))
 view = window.shelves
 hands.wait(lambda: bool(window.planning.shelves), "shelves")
 if what == "begin":

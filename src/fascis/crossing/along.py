@@ -6,15 +6,14 @@ this crossing made; whatever a person changed in the copy stays, and is told.
 
 from __future__ import annotations
 
-import errno
 import os
 import stat
 from collections.abc import Callable
 
 from fascis.crossing.copying import copy_seen_of, same_copy
 from fascis.crossing.journal import Copied, CopyState, Fate, Found, Item, Journal
-from fascis.crossing.places import Places
-from fascis.crossing.settle import INVENTORY, MANIFEST, clear_staging, write_lists
+from fascis.crossing.places import Places, move
+from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
 from fascis.drives.rules import Rules
 from fascis.files.digest import digest_of_bytes
@@ -27,7 +26,6 @@ from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind
 
 OLD = b"superseded"
-__all__ = ["INVENTORY", "MANIFEST", "amendment", "move_in"]
 
 
 def amendment(
@@ -104,6 +102,23 @@ def move_in(
     journal.put("amending", {})
 
 
+def take_back(journal: Journal, places: Places, medium: Medium) -> None:
+    """Gives up bringing along: copies that were superseded half-way go back to their place; the staging folder is cleared.
+
+    Raises:
+        EnvironmentTrouble: the destination failed.
+    """
+    try:
+        for id in journal.amending:
+            old, final = join(join(places.staging, OLD), b"%d" % id), join(places.name, journal.item(id).place)
+            if medium.exists(old) and not medium.exists(final):
+                move(medium, old, final)
+        medium.sync()
+        clear_staging(medium, places)
+    except OSError as error:
+        raise told(error, "take back", places.name) from error
+
+
 def _supersede(places: Places, medium: Medium, item: Item, before: list[int] | None, old: bytes, stable: bool) -> None:
     final = join(places.name, item.place)
     if medium.exists(final):
@@ -114,17 +129,8 @@ def _supersede(places: Places, medium: Medium, item: Item, before: list[int] | N
                 f"{shown(item.place)} was changed at the old place and at the new one. Neither was touched; set one of them"
                 " aside under another name, then go on.",
             )
-        _rename(medium, final, old)
-    _rename(medium, join(places.staged_library, item.place), final)
-
-
-def _rename(medium: Medium, place: bytes, new: bytes) -> None:
-    try:
-        medium.rename_new(place, new)
-    except OSError as error:
-        if error.errno != errno.EINVAL:
-            raise
-        medium.move_into_claimed(place, new)
+        move(medium, final, old)
+    move(medium, join(places.staged_library, item.place), final)
 
 
 def _parents(source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:

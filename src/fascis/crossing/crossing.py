@@ -8,13 +8,13 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any, TypeVar
 
-from fascis.crossing.along import amendment, move_in
+from fascis.crossing.along import amendment, move_in, take_back
 from fascis.crossing.copying import Buffers, remove_staged
 from fascis.crossing.engine import Engine, Side
 from fascis.crossing.events import Control, Entered, Report, silent
@@ -268,7 +268,7 @@ class Crossing:
         report(Entered(State.COPYING))
         if amending or not arriving:
             facts = self.places.header
-            with Proof(drive) as proof:
+            with closing(Proof(drive)) as proof:
                 Engine(
                     self.journal,
                     Side(source, facts["source_drive"]["label"]),
@@ -632,7 +632,13 @@ class Crossing:
         state = self.state
         check_transition(state, State.UNDONE)
         old, new = shown(str(self.places.source)), shown(str(self.places.target))
-        if state in UNFINISHED and not self.journal.amending:
+        if self.journal.amending:
+            self._at_destination(lambda d: take_back(self.journal, self.places, d))
+            self.journal.put("amending", {})
+            said = (
+                f"Home is {old}, complete. The copy at {new} stays as it was; what was being brought along is cleared."
+            )
+        elif state in UNFINISHED:
             self._give_up()
             said = f"Given up. What was copied is cleared; the library is at {old} as it was."
         else:

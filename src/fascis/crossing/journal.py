@@ -555,11 +555,15 @@ class Journal:
             "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER BY c.at DESC, c.entry DESC",
             (destination,),
         )
+        amending = (
+            self.amending
+        )  # meanwhile the rest is in the library, where a person may have changed it: only unproven
         doubtful, total = [], 0
         for entry, at, size in rows:
             if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:
                 break
-            doubtful.append((CopyState.COPIED, destination, entry))
+            read_again = not amending or entry in amending
+            doubtful.append((CopyState.COPIED if read_again else CopyState.VERIFIED, destination, entry))
             total += size or 0
         self._write(
             "doubt",

@@ -258,12 +258,17 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
         file.flush()
     finally:
         file.close()
+    move(medium, begun, place)
+
+
+def move(medium: Medium, place: bytes, new: bytes) -> None:
+    """Moves something of this crossing's to a name that is free; where the drive cannot promise that, looks first. Raises ``OSError``."""
     try:
-        medium.rename_new(begun, place)
+        medium.rename_new(place, new)
     except OSError as error:
         if error.errno != errno.EINVAL:
             raise
-        medium.move_into_claimed(begun, place)
+        medium.move_into_claimed(place, new)
 
 
 def prove_staging(medium: Medium, places: Places) -> None:

@@ -8,9 +8,6 @@ nothing is read from the device, its counter stands still, and the batch is only
 
 from __future__ import annotations
 
-from types import TracebackType
-from typing import Self
-
 from fascis.drives.device import Device
 from fascis.drives.model import Drive
 
@@ -68,11 +65,3 @@ class Proof:
         """Closes the device."""
         if self._device:
             self._device.close()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import closing
 
 from fascis.crossing.copying import Buffers, read_back
 from fascis.crossing.events import Control
@@ -29,7 +30,7 @@ def prove(
     """
     wrong: list[Item] = []
     batch: list[Item] = []
-    with Buffers() as buffers, Proof(drive) as proof:
+    with Buffers() as buffers, closing(Proof(drive)) as proof:
         for item in journal.items(_UNPROVEN):
             batch.append(item)
             if len(batch) == BATCH:
