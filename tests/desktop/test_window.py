@@ -195,6 +195,17 @@ def test_newer_at_the_old_place_tips_the_scales_first(known, open_window):
     assert checks(window)["Files"] == ("11", "11", "equal")
 
 
+def test_the_focus_stays_in_the_panel_when_its_button_goes(known, open_window):
+    settled(known).close()
+    window, hands = open_window(known)
+    hands.press("See the scales")
+    hands.wait(lambda: hands.button("Open it from heron") is not None, "the button")
+    hands.button("Open it from heron").setFocus()
+    press(window, Key.Key_Space)
+    hands.wait(lambda: hands.button("I have looked") is not None, "the inner page")
+    assert window.focusWidget() is window.panel
+
+
 def test_left_at_the_old_place_by_decision(known, open_window):
     crossing = settled(known)
     crossing.looked()

@@ -9,6 +9,7 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
+    QApplication,
     QButtonGroup,
     QCheckBox,
     QHBoxLayout,
@@ -55,6 +56,7 @@ class SidePanel(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(WIDTH)
         self.setAccessibleName("Side panel")
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         around = QVBoxLayout(self)
         around.setContentsMargins(1, 0, 0, 0)
         around.setSpacing(0)
@@ -84,6 +86,9 @@ class SidePanel(QWidget):
         """Empties the panel and writes its title."""
         self._signature = None
         self._rows = []
+        focus = QApplication.focusWidget()
+        if focus is not None and self.isAncestorOf(focus):
+            self.setFocus()  # what had it goes away; else it would jump to the first thing in the window
         clear(self._down)
         clear(self._foot)
         self.main = None
