@@ -82,7 +82,7 @@ def crossing(source: Path, to: Path, state: Path) -> float:
     work = Crossing.start(workspace, plan, decided=True)
     assert work.run().value == "settled"
     took = time.perf_counter() - begun
-    assert work.journal.proven()
+    assert work.copies.proven()
     work.close()
     shutil.rmtree(to / "by fascis")
     return took

@@ -5,10 +5,10 @@ import os
 
 import pytest
 
-from fascis.crossing import crossing as crossing_module
+from fascis.crossing import destination as destination_module
 from fascis.crossing.balance import weigh
-from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Advanced
+from fascis.crossing.known import find_crossing
 from fascis.crossing.states import State
 from fascis.files.errors import DriveGone, Refused
 from fascis.library.roles import Role
@@ -47,7 +47,7 @@ def test_what_became_newer_is_brought_along(bench, library, filesystem):
         contents(library) if filesystem == "ext4" else {p: c for p, c in contents(library).items() if p not in links}
     )
     assert contents(crossing.places.target) == expected and crossing.undecided() == []
-    assert weigh(crossing).even and crossing.journal.verified()[0] == 12
+    assert weigh(crossing).even and crossing.copies.verified()[0] == 12
     assert (
         "media/Day 03/otters/otter.mov" in listed(crossing.places.target) and len(listed(crossing.places.target)) == 12
     )
@@ -139,7 +139,7 @@ def test_cut_off_at_every_point_of_bringing_along(bench, library):
         assert contents(library) == now  # the source is read, never written
         crossing.close()
         bench.again()
-        crossing = Crossing.open(bench.workspace, id)
+        crossing = find_crossing(bench.workspace, id)
         copies = contents(crossing.places.target)
         staged = {c for s in bench.heron.glob(".fascis-crossing-*") for c in contents(s).values()}
         assert all(copies.get(p) == c or c in staged for p, c in kept.items())
@@ -215,7 +215,7 @@ def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in
 
     with pytest.raises(DriveGone):
         crossing.bring_along(report=pulled)
-    monkeypatch.setattr(crossing_module, "boot_id", lambda: "another start of the machine")
+    monkeypatch.setattr(destination_module, "boot_id", lambda: "another start of the machine")
     assert crossing.run() is State.SETTLED and edited.read_bytes() == b"edited in the copy, by hand"
     crossing.switch()
     with pytest.raises(Refused, match=r"weir_02\.mov first\. The originals stay"):

@@ -13,9 +13,10 @@ from blake3 import blake3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fascis.crossing.copies import CopyState, Item
 from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
 from fascis.crossing.events import Control
-from fascis.crossing.journal import CopyState, Fate, Item, Origin
+from fascis.crossing.journal import Fate, Origin
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role

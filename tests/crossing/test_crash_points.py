@@ -2,7 +2,8 @@
 
 import pytest
 
-from fascis.crossing.crossing import Crossing, unfinished
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After
 from tests.conftest import Bench
 from tests.crossing.ways import plan_of
@@ -61,7 +62,7 @@ def walk(tmp_path, filesystem, stride):
         bench.step = lambda _n: None
         bench.again()
         for id in unfinished(bench.workspace):
-            crossing = Crossing.open(bench.workspace, id)
+            crossing = find_crossing(bench.workspace, id)
             crossing.run()
             assert crossing.advance(consent=True).value == "released", point
             crossing.close()
@@ -92,7 +93,7 @@ def test_a_second_kill_during_the_resume(tmp_path):
             bench.again()
             for id in unfinished(bench.workspace):
                 try:
-                    crossing = Crossing.open(bench.workspace, id)
+                    crossing = find_crossing(bench.workspace, id)
                     crossing.run()
                     crossing.advance(consent=True)
                     crossing.close()

@@ -8,7 +8,7 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.crossing import Crossing, unfinished
+from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After
 from fascis.crossing.states import State
 from fascis.files.errors import Refused
@@ -22,7 +22,7 @@ def test_what_crossed_is_what_was_there(bench, library):
     crossing = settled(bench)
     assert contents(crossing.places.target) == before == contents(library)
     assert (
-        crossing.journal.verified()
+        crossing.copies.verified()
         == crossing.journal.planned()
         == (10, sum(p.stat().st_size for p in library.rglob("*") if p.is_file()))
     )
@@ -163,7 +163,7 @@ def test_a_changed_copy_stops_the_release(bench, library):
     crossing = switched(bench)
     copy = crossing.places.target / "media/Day 02/salmon.wav"
     copy.write_bytes(copy.read_bytes()[:-1] + b"!")
-    with pytest.raises(Refused, match=r"copy of media/Day 02/salmon.wav is not what was verified"):
+    with pytest.raises(Refused, match=r"copy of media/Day 02/salmon.wav on heron is not what was verified"):
         crossing.release()
     assert len(contents(library)) == 10
 
@@ -258,7 +258,7 @@ def test_a_library_held_by_a_receipt_of_no_crossing_has_nothing_to_resume(bench,
     crossing = started(bench)
     assert unfinished(bench.workspace) == [crossing.id]
     with pytest.raises(Refused, match="no crossing"):
-        Crossing.open(bench.workspace, "ffff")
+        find_crossing(bench.workspace, "ffff")
 
 
 def test_law_one_through_a_whole_crossing(bench, library):

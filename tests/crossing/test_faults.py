@@ -9,9 +9,9 @@ import threading
 
 import pytest
 
-from fascis.crossing.crossing import Crossing
+from fascis.crossing.copies import CopyState
 from fascis.crossing.events import Advanced, Control
-from fascis.crossing.journal import CopyState
+from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object, exit_status
 from fascis.crossing.states import State
 from fascis.files.errors import Cancelled, Damaged, DriveFull, DriveGone
@@ -31,7 +31,7 @@ def mend(bench, name):
 def resumed(bench, crossing):
     id = crossing.id
     crossing.close()
-    return Crossing.open(bench.workspace, id)
+    return find_crossing(bench.workspace, id)
 
 
 @pytest.mark.parametrize(
@@ -152,7 +152,7 @@ def test_stop_and_go_on_another_day(bench, library):
     crossing = started(bench, name="more")
     with pytest.raises(Cancelled):
         crossing.run(control, stop_at_first)
-    verified = crossing.journal.verified()[0]
+    verified = crossing.copies.verified()[0]
     assert 0 < verified < 410
     copied = []
     assert crossing.run(report=lambda e: copied.append(e)) is State.SETTLED
@@ -197,7 +197,7 @@ def test_a_journal_that_cannot_be_used(bench, library, spoil, words):
             db.execute("PRAGMA user_version=99")
         db.close()
     with pytest.raises(Damaged, match=words):
-        Crossing.open(bench.workspace, id)
+        find_crossing(bench.workspace, id)
     assert len(contents(library)) == len(contents(bench.heron / "The Weir")) == 10
 
 

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.balance import weigh
-from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Advanced
+from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object
 from fascis.crossing.proof import Proof
 from fascis.crossing.states import State
@@ -64,7 +64,7 @@ def test_bytes_flipped_on_the_drive_between_flush_and_read_back_are_never_called
     assert crossing.run() is State.SETTLED and flipped == [4]
     again = {p for p, _, m, _ in crossing.journal.attentions() if "read back wrong once, copied again" in m}
     assert again == {b"m0.mov", b"m1.mov", b"m2.mov", b"m3.mov"}
-    assert crossing.journal.proven() and contents(where / "The Weir") == contents(bench.library)
+    assert crossing.copies.proven() and contents(where / "The Weir") == contents(bench.library)
 
 
 @pytest.mark.lab
@@ -78,7 +78,7 @@ def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(ben
         os, "open", lambda p, *a, **k: opening("/nowhere" if str(p).startswith("/dev/block") else p, *a, **k)
     )
     crossing = started(real(bench), to=where)
-    assert crossing.run() is State.SETTLED and not crossing.journal.proven()
+    assert crossing.run() is State.SETTLED and not crossing.copies.proven()
     crossing.looked()
     crossing.switch()
     with pytest.raises(Refused, match=r"Remove HERON safely, connect it again"):
@@ -87,7 +87,7 @@ def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(ben
     mounted.unmount(where)
     mounted.mount(where.parent / "HERON.img", where, filesystem)
     record = crossing.release()  # nothing of it is in memory now: reading it proves it, and only then is deleted
-    assert record["files"] == 2 and crossing.journal.proven() and not bench.library.exists()
+    assert record["files"] == 2 and crossing.copies.proven() and not bench.library.exists()
     assert len(contents(where / "The Weir")) == 2
 
 
@@ -185,7 +185,7 @@ def test_a_drive_that_comes_back_at_another_place_goes_on_there(bench, mounted, 
     assert sum(e.copied_files for e in copied if isinstance(e, Advanced)) < 60  # what is verified is kept
     assert contents(elsewhere / "The Weir") == before and crossing.places.target == elsewhere / "The Weir"
     assert list(where.iterdir()) == []
-    again = Crossing.open(bench.workspace, crossing.id)
+    again = find_crossing(bench.workspace, crossing.id)
     again.switch()
     assert bench.workspace.register.library_at(elsewhere / "The Weir")
 
@@ -249,7 +249,7 @@ def test_a_flush_that_fails_by_file_is_a_failed_copy(bench, library, monkeypatch
     monkeypatch.setattr(os, "fsync", fsync)
     with pytest.raises(DriveGone):
         crossing.run()
-    assert crossing.journal.verified() == (0, 0) and crossing.journal.count_copies([1]) == 0
+    assert crossing.copies.verified() == (0, 0) and crossing.copies.count_copies([1]) == 0
     broken.clear()
     assert crossing.run() is State.SETTLED and contents(crossing.places.target) == contents(library)
 

@@ -6,6 +6,7 @@ import time
 import pytest
 from PyQt6.QtCore import QTimer
 
+from fascis.crossing.copies import Copies
 from fascis.crossing.journal import Journal
 from fascis.crossing.states import State
 from fascis.desktop.seen import read_seen
@@ -22,14 +23,15 @@ def window_reads(monkeypatch):
     """Names of long readings that were done in the window's thread."""
     found, here = [], threading.current_thread()
     for name in LONG:
-        real = getattr(Journal, name)
+        owner = Copies if hasattr(Copies, name) else Journal
+        real = getattr(owner, name)
 
         def reading(self, *arguments, _name=name, _real=real, **more):
             if threading.current_thread() is here:
                 found.append(_name)
             return _real(self, *arguments, **more)
 
-        monkeypatch.setattr(Journal, name, reading)
+        monkeypatch.setattr(owner, name, reading)
     return found
 
 
@@ -90,11 +92,11 @@ def test_a_journal_that_breaks_while_it_is_read_is_told(known, open_window, monk
     crossing = settled(known)
     crossing.close()
 
-    def broken(self, destination=0):
-        raise Damaged(self.path, "a page is not readable", "The originals are untouched by this.")
+    def broken(self):
+        raise Damaged(self.journal.path, "a page is not readable", "The originals are untouched by this.")
 
     window, hands = open_window(known)
-    monkeypatch.setattr(Journal, "strands", broken)
+    monkeypatch.setattr(Copies, "strands", broken)
     window.go_to(1)
     hands.wait(lambda: "a page is not readable" in panel_text(window), "the sentence")
     assert hands.button("Delete") is None and len(contents(known.library)) == 10

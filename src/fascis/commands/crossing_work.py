@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import typer
@@ -9,7 +10,8 @@ import typer
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Telling
 from fascis.commands.telling import INTERRUPTED, REFUSED, interactive, put, say, usage
-from fascis.crossing.crossing import Crossing, all_crossings, opened, unfinished
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import all_crossings, find_crossing, opened, unfinished
 from fascis.crossing.outcome import crossing_object, exit_status, plan_object, refusal_object
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
@@ -21,6 +23,7 @@ from fascis.library.roles import Role
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
+_DISCARDED = [r.value for r in Role if r.remakeable]
 
 
 def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> None:
@@ -35,7 +38,8 @@ def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, re
         print(
             f"Crossing {crossing.id}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
         )
-        print(f"{record['to'][0]}")
+        for place in record["to"]:
+            print(place)
         if record["released_files"]:
             print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
         for left in record["left_behind"][:200]:
@@ -49,6 +53,13 @@ def _tell_plan(plan: Plan) -> None:
     say(
         f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
     )
+    for goal in plan.goals[1:]:
+        say(f"and a second copy → {shown(str(goal.path / plan.name))}, about {duration(goal.estimate.seconds)}")
+    if plan.discarded.files:
+        say(
+            f"not copied, and deleted with the originals: {counted(plan.discarded.files, 'file')},"
+            f" {size(plan.discarded.bytes)} ({', '.join(sorted(plan.choices.discard))})"
+        )
     for problem in plan.problems:
         say(f"{problem.severity.value}: {problem.sentence}" + (f" {problem.remedy}" if problem.remedy else ""))
 
@@ -94,16 +105,36 @@ def _asked_along(newer: list[bytes]) -> bool:
     return typer.confirm(f"{counted(len(newer), 'file')} became newer at the old place. Bring them along?", err=True)
 
 
-def relocate(
-    library: str, to: str, name: str, leave_out: list[str], after: After, dry_run: bool, yes: bool, as_json: bool
-) -> None:
-    """Takes a library to another drive, whole and verified."""
-    for role in leave_out:
-        if role not in _LEFT:
-            usage(f"--leave-out takes one of {', '.join(_LEFT)}; {shown(role)} is none.", as_json)
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What the words of ``relocate`` ask for."""
+
+    library: str
+    to: str
+    also: str
+    name: str
+    leave_out: list[str]
+    discard: list[str]
+    after: After
+
+
+def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
+    for role in given:
+        if role not in known:
+            usage(f"{option} takes one of {', '.join(known)}; {shown(role)} is none.", as_json)
+    return frozenset(map(Role, given))
+
+
+def relocate(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
+    """Takes a library to another drive, or to two, whole and verified."""
+    leave_out = _roles("--leave-out", wanted.leave_out, _LEFT, as_json)
+    discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
+    after = wanted.after
     workspace = from_environment()
-    surveyed = survey_library(workspace, resolve(workspace, library))
-    plan = make_plan(workspace, surveyed, Path(to).absolute(), Choices(name, frozenset(map(Role, leave_out)), after))
+    surveyed = survey_library(workspace, resolve(workspace, wanted.library))
+    choices = Choices(wanted.name, leave_out, after, discard)
+    also = Path(wanted.also).absolute() if wanted.also else None
+    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
     _tell_plan(plan)
     if plan.stopped:
         _refuse(plan, as_json)
@@ -119,6 +150,8 @@ def relocate(
         _refuse(plan, as_json)
     try:
         crossing = Crossing.start(workspace, plan, decided=True, consent=after is After.RELEASE)
+        if yes:
+            crossing.take_damaged()
     except Refused as error:
         if as_json:
             put(refusal_object(error))
@@ -127,7 +160,9 @@ def relocate(
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
 
 
-def resume(crossing: str, skip_unreadable: bool, bring_along: bool, as_json: bool) -> None:
+def resume(
+    crossing: str, skip_unreadable: bool, bring_along: bool, take_damaged: bool, without: str, as_json: bool
+) -> None:
     """Goes on with an interrupted crossing, as its plan says."""
     workspace = from_environment()
     id = crossing or next(iter(unfinished(workspace)), "")
@@ -139,7 +174,26 @@ def resume(crossing: str, skip_unreadable: bool, bring_along: bool, as_json: boo
     found = _open(workspace, id, as_json)
     if found.finished:
         say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
+    if take_damaged:
+        found.take_damaged()
+    if without:
+        _go_without(found, Path(without).absolute(), as_json)
     _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable, bring=bring_along)
+
+
+def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
+    """Gives up the destination that was named by its folder, or by the library's own folder there."""
+    for destination in crossing.destinations:
+        destination.places.follow_destination(crossing.workspace)
+        if folder in (destination.places.destination, destination.places.target):
+            try:
+                crossing.go_without(destination)
+            except FascisError as error:
+                _end(crossing, as_json, error, refused=isinstance(error, Refused))
+            say(f"Going on without {destination.label}. What is whole there stays.")
+            return
+    places = ", ".join(shown(str(d.places.destination)) for d in crossing.destinations)
+    usage(f"{shown(str(folder))} is no destination of this crossing; it has {places}.", as_json)
 
 
 def park(crossing: str, as_json: bool) -> None:
@@ -203,7 +257,7 @@ def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
 
 def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
     try:
-        return Crossing.open(workspace, id)
+        return find_crossing(workspace, id)
     except (Refused, Damaged) as error:
         if as_json:
             put(refusal_object(error))

@@ -15,19 +15,24 @@ def register(app: typer.Typer) -> None:
     def relocate(
         library: str,
         to: str = typer.Option(..., "--to", help="The folder that the library's own folder will stand in."),
+        also: str = typer.Option("", "--also", help="A second folder, on another drive, for a second copy."),
         name: str = typer.Option("", "--name", help="The name it will have there."),
         leave_out: list[str] = typer.Option([], "--leave-out", help="A role that is not copied and stays."),
+        discard: list[str] = typer.Option(
+            [], "--discard", help="A role that can be made again: not copied, and deleted when the originals are."
+        ),
         after: After = typer.Option(After.KEEP, "--after", help="What becomes of home and originals."),
         dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
         yes: bool = typer.Option(
-            False, "--yes", help="Accept the decisions that problems ask for, and what --after says."
+            False, "--yes", help="Accept the decisions that problems ask for, and what --after says; never --discard."
         ),
         as_json: bool = JSON,
     ) -> None:
         """Takes a library to another drive, whole and verified."""
         from fascis.commands import crossing_work
 
-        crossing_work.relocate(library, to, name, leave_out, after, dry_run, yes, as_json)
+        wanted = crossing_work.Wanted(library, to, also, name, leave_out, discard, after)
+        crossing_work.relocate(wanted, dry_run, yes, as_json)
 
     @app.command()
     def resume(
@@ -40,12 +45,18 @@ def register(app: typer.Typer) -> None:
         bring_along: bool = typer.Option(
             False, "--bring-along", help="Copy and verify what became newer at the old place meanwhile."
         ),
+        take_damaged: bool = typer.Option(
+            False,
+            "--take-damaged",
+            help="Copy files that were damaged at the old place as they are; their originals stay.",
+        ),
+        without: str = typer.Option("", "--without", help="Give up one of two destinations, named by its folder."),
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
         from fascis.commands import crossing_work
 
-        crossing_work.resume(crossing, skip_unreadable, bring_along, as_json)
+        crossing_work.resume(crossing, skip_unreadable, bring_along, take_damaged, without, as_json)
 
     @app.command()
     def park(crossing: str, as_json: bool = JSON) -> None:

@@ -26,7 +26,7 @@ class Telling:
 
     def __init__(self, crossing: Crossing) -> None:
         files, total = crossing.journal.planned()
-        self._pace = Pace(files, total, *crossing.journal.verified())
+        self._pace = Pace(files, total, *crossing.verified)
         self._lock = threading.Lock()
         self._next = time.monotonic() + _LINE_SECONDS
         self._task: TaskID | None = None

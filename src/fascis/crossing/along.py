@@ -10,12 +10,12 @@ import os
 import stat
 from collections.abc import Callable
 
-from fascis.crossing.copying import copy_seen_of, same_copy
-from fascis.crossing.journal import Copied, CopyState, Fate, Found, Item, Journal
+from fascis.crossing.copies import Copied, Copies, CopyState, Item
+from fascis.crossing.copying import Fidelity, copy_seen_of, same_copy
+from fascis.crossing.journal import Fate, Found
 from fascis.crossing.places import Places, move
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
-from fascis.drives.rules import Rules
 from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Refused, told
 from fascis.files.medium import Medium
@@ -29,8 +29,8 @@ OLD = b"superseded"
 
 
 def amendment(
-    journal: Journal, source: Medium, differences: Differences, rule: RoleRule, leave_out: frozenset[Role], rules: Rules
-) -> tuple[list[Item], list[Found], list[Found]]:
+    copies: Copies, source: Medium, differences: Differences, rule: RoleRule, leave_out: frozenset[Role], links: bool
+) -> tuple[list[int], list[Found], list[Found]]:
     """What an amendment consists of: entries that changed, folders and entries that appeared. Reads only.
 
     Raises:
@@ -38,9 +38,9 @@ def amendment(
     """
     changed = []
     for place in differences.changed:
-        item = next((i for i in journal.in_folder(parent(place)) if i.place == place), None)
+        item = next((i for i in copies.in_folder(parent(place)) if i.place == place), None)
         if item and item.kind is Kind.FILE and item.fate is Fate.COPY and stat.S_ISREG(_status(source, place).st_mode):
-            changed.append(item)
+            changed.append(item.id)
     folders: dict[bytes, Found] = {}
     entries = []
     for place in differences.appeared:
@@ -51,7 +51,7 @@ def amendment(
         role = rule.of_folder(above) or rule.of_name(place.rpartition(b"/")[2])
         kind, fate = Kind.FILE, Fate.LEFT_OUT if role in leave_out else Fate.COPY
         if stat.S_ISLNK(status.st_mode):
-            kind, fate = Kind.LINK, Fate.COPY if rules.links else Fate.UNHOLDABLE
+            kind, fate = Kind.LINK, Fate.COPY if links else Fate.UNHOLDABLE
         elif not stat.S_ISREG(status.st_mode):
             kind, fate = Kind.SPECIAL, Fate.SPECIAL
         entries.append(Found(place, status, kind, role, fate))
@@ -69,7 +69,7 @@ def _status(source: Medium, place: bytes) -> os.stat_result:
 
 
 def move_in(
-    journal: Journal, places: Places, source: Medium, medium: Medium, stable: bool, clock: Callable[[], float]
+    copies: Copies, places: Places, source: Medium, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
 ) -> None:
     """Moves what was brought along and verified into the library. May be called again after any interruption.
 
@@ -77,40 +77,41 @@ def move_in(
         Refused: a copy that would be superseded was changed by somebody; it stays.
         EnvironmentTrouble: the destination failed.
     """
-    act = journal.open_act("bring-along") or journal.intend("bring-along", shown(str(places.target)), clock())
+    act = copies.open_act("bring-along") or copies.intend("bring-along", shown(str(places.target)), clock())
     old = join(places.staging, OLD)
     try:
         if not medium.exists(old):
             medium.make_folder(old)
-        for id, before in journal.amending.items():
-            item = journal.item(id)
+        for id, before in copies.amending.items():
+            item = copies.item(id)
             _parents(source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
-                _link(journal, source, medium, item, join(places.name, item.place))
+                if keeps.links:
+                    _link(copies, source, medium, item, join(places.name, item.place))
             elif item.copy is CopyState.VERIFIED and medium.exists(join(places.staged_library, item.place)):
-                _supersede(places, medium, item, before, join(old, b"%d" % id), stable)
+                _supersede(places, medium, item, before, join(old, b"%d" % id), keeps.stable_inodes)
         medium.sync()
         own = open_folder(medium.handle, join(places.name, OWN))
         try:
-            write_lists(own, journal)
+            write_lists(own, copies)
         finally:
             os.close(own)
         clear_staging(medium, places)
     except OSError as error:
         raise told(error, "bring along", places.name) from error
-    journal.conclude(act, f"{len(journal.amending)} brought along", clock())
-    journal.put("amending", {})
+    copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())
+    copies.put("amending", {})
 
 
-def take_back(journal: Journal, places: Places, medium: Medium) -> None:
+def take_back(copies: Copies, places: Places, medium: Medium) -> None:
     """Gives up bringing along: copies that were superseded half-way go back to their place; the staging folder is cleared.
 
     Raises:
         EnvironmentTrouble: the destination failed.
     """
     try:
-        for id in journal.amending:
-            old, final = join(join(places.staging, OLD), b"%d" % id), join(places.name, journal.item(id).place)
+        for id in copies.amending:
+            old, final = join(join(places.staging, OLD), b"%d" % id), join(places.name, copies.item(id).place)
             if medium.exists(old) and not medium.exists(final):
                 move(medium, old, final)
         medium.sync()
@@ -142,7 +143,7 @@ def _parents(source: Medium, medium: Medium, root: bytes, folder: bytes) -> None
             medium.set_folder_status(join(root, inner), source.status(inner), False)
 
 
-def _link(journal: Journal, source: Medium, medium: Medium, item: Item, final: bytes) -> None:
+def _link(copies: Copies, source: Medium, medium: Medium, item: Item, final: bytes) -> None:
     status, target = source.status(item.place), source.read_link(item.place)
     if not medium.exists(final):
         medium.make_link(target, final)
@@ -150,5 +151,5 @@ def _link(journal: Journal, source: Medium, medium: Medium, item: Item, final: b
     if medium.read_link(final) == target:
         seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
         copy = copy_seen_of(medium.status(final))
-        journal.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
-        journal.record_verified([(item.id, True)])
+        copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
+        copies.record_verified([(item.id, True)])

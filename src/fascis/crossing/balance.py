@@ -5,9 +5,10 @@ from __future__ import annotations
 import stat
 from dataclasses import dataclass, field
 
+from fascis.crossing.copies import CopyState, is_damaged
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal import CopyState, Origin
-from fascis.crossing.places import open_copy
+from fascis.crossing.destination import Destination
+from fascis.crossing.journal import Fate, Origin
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
 from fascis.files.errors import FascisError
@@ -18,11 +19,11 @@ from fascis.library.identity import OWN
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One line of the scales: figures of both sides as text, the verdict, and whether it is well."""
+    """One line of the scales: figures of both sides as text, for each copy, the verdict, and whether it is well."""
 
     name: str
     originals: str
-    copy: str
+    copies: tuple[str, ...]
     verdict: str
     well: bool
     detail: str = ""
@@ -30,13 +31,13 @@ class Check:
 
 @dataclass(slots=True)
 class Balance:
-    """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy), largest first.
+    """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy, and so on), largest first.
 
     ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
     """
 
     checks: list[Check]
-    weights: list[tuple[int, int]]
+    weights: list[tuple[int, ...]]
     newer: list[bytes] = field(default_factory=list)
     trouble: str = ""
     left: list[bytes] = field(default_factory=list)
@@ -47,9 +48,9 @@ class Balance:
         return not self.trouble and all(c.well for c in self.checks)
 
 
-def _count_copy(crossing: Crossing) -> tuple[int, int]:
-    """``(files, bytes)`` found in the copy now, Fascis's own folder left out."""
-    medium = open_copy(crossing.workspace, crossing.places, crossing.journal)
+def _count_copy(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` found in a copy now, Fascis's own folder left out."""
+    medium = destination.open()
     files = total = 0
     try:
         for folder in medium.walk():
@@ -65,67 +66,81 @@ def _count_copy(crossing: Crossing) -> tuple[int, int]:
 
 
 def weigh(crossing: Crossing) -> Balance:
-    """Looks at both places again and compares. Writes nothing. May take as long as two surveys."""
-    journal = crossing.journal
-    planned_files, planned_bytes = journal.going()
-    verified_files, verified_bytes = journal.verified()
-    released = crossing.state is State.RELEASED
-    skipped = journal.count_copies([CopyState.SKIPPED])
+    """Looks at all places again and compares. Writes nothing. May take as long as two surveys."""
+    journal, demanded = crossing.journal, crossing.demanded
     trouble = ""
     differences = Differences()
-    copy_files = copy_bytes = 0
+    counted: list[tuple[int, int] | None] = []
+    for destination in demanded:
+        try:
+            counted.append(_count_copy(destination))
+        except FascisError as error:
+            counted.append(None)
+            trouble = trouble or str(error)
     try:
-        copy_files, copy_bytes = _count_copy(crossing)
-        if not released:
+        if crossing.state is not State.RELEASED:
             differences = crossing.look_again()
     except FascisError as error:
-        trouble = str(error)
-    expected_files, expected_bytes = planned_files, planned_bytes
-    if skipped:
-        gone = journal.sums("e.fate=0 AND c.state=7")
-        expected_files, expected_bytes = expected_files - gone[0], expected_bytes - gone[1]
+        trouble = trouble or str(error)
+    skipped = max(d.copies.count_copies([CopyState.SKIPPED]) for d in demanded)
     decided = set(journal.value("left_newer", []))
     fresh = crossing.goes_along(differences).newer
     newer = [p for p in fresh if place_text(p) not in decided]
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
+    expected = [_expected(d) for d in demanded]
     checks = [
-        _newer(newer),
-        _even("Files", expected_files, copy_files),
-        _even("Bytes", expected_bytes, copy_bytes),
-        _even(
-            "Contents, read back from the drive" if journal.proven() else "Contents, read back, perhaps from memory",
-            expected_files,
-            verified_files,
-            well=verified_files == expected_files and verified_bytes == expected_bytes,
-        ),
+        _newer(newer, len(demanded)),
+        _even("Files", [e[0] for e in expected], [c and c[0] for c in counted]),
+        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted]),
+        _contents(crossing, expected),
     ]
     if skipped:
-        checks.append(Check("Left behind by your choice, they stay", number(skipped), "0", "not copied", True))
+        checks.append(
+            Check("Left behind by your choice, they stay", number(skipped), ("0",) * len(demanded), "not copied", True)
+        )
     if gone_now:
         checks.append(
-            Check("No longer at the old place", number(len(gone_now)), "", "copied before", True, shown(gone_now[0]))
+            Check("No longer at the old place", number(len(gone_now)), (), "copied before", True, shown(gone_now[0]))
         )
     if left:
         checks.append(
-            Check("Newer, left there by your choice", number(len(left)), "", "they stay", True, shown(left[0]))
+            Check("Newer, left there by your choice", number(len(left)), (), "they stay", True, shown(left[0]))
         )
     looked = journal.value("looked_at")
-    checks.append(Check("Looked at by you", "", "yes" if looked else "not yet", "", True))
+    checks.append(Check("Looked at by you", "", ("yes" if looked else "not yet",), "", True))
     checks.sort(key=lambda c: c.well)
-    weights = [(s.bytes, s.verified_bytes) for s in journal.strands()]
+    strands = [d.copies.strands() for d in demanded]
+    verified = [{s.id: s.verified_bytes for s in one} for one in strands]
+    weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     return Balance(checks, weights, newer, trouble, left)
 
 
-def _newer(newer: list[bytes]) -> Check:
+def _expected(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` that a copy must hold: all that goes along, but what was skipped there by choice."""
+    files, total = destination.copies.going()
+    gone = destination.copies.sums("e.fate=0 AND c.state=7")
+    return files - gone[0], total - gone[1]
+
+
+def _newer(newer: list[bytes], copies: int) -> Check:
     names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
     verdict = "to be decided" if newer else "none"
-    return Check("Newer at the old place", number(len(newer)), "", verdict, not newer, names)
+    return Check("Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names)
 
 
-def _even(name: str, originals: int, copy: int, well: bool | None = None) -> Check:
-    same = originals == copy if well is None else well
-    return Check(name, number(originals), number(copy), "equal" if same else "not equal", same)
+def _even(name: str, originals: list[int], copies: list[int | None]) -> Check:
+    same = originals == copies
+    found = tuple("away" if c is None else number(c) for c in copies)
+    return Check(name, number(originals[0]), found, "equal" if same else "not equal", same)
+
+
+def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
+    verified = [d.copies.verified() for d in crossing.demanded]
+    name = "Contents, read back from the drive" if crossing.proven else "Contents, read back, perhaps from memory"
+    same = verified == expected
+    figures = tuple(number(v[0]) for v in verified)
+    return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same)
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,10 +156,16 @@ class Deleting:
 
 def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
-    journal, fresh = crossing.journal, set(newer)
-    places, total, frees = [], 0, 0
-    for item in journal.items("e.kind=0 AND e.fate=0 AND c.state=2 AND e.origin<>2"):
+    copies, fresh = crossing.copies, set(newer)
+    others = [d.copies for d in crossing.demanded[1:]]
+    places, total, frees, damaged = [], 0, 0, 0
+    for item in copies.items("e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
+            continue
+        if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
+            damaged += 1
+            continue
+        if item.fate is Fate.COPY and any(c.item(item.id).copy is not CopyState.VERIFIED for c in others):
             continue
         places.append(item.place)
         total += (item.seen or (item.size,))[0]
@@ -154,9 +175,11 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         ("left out by the plan", "e.fate=1"),
         ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)"),
     ):
-        files, size = journal.sums(condition)
+        files, size = copies.sums(condition)
         if files:
             stays.append((words, files, size))
+    if damaged:
+        stays.append(("damaged where they lie", damaged, 0))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
     return Deleting(places, len(places), total, frees, stays)

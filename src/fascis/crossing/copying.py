@@ -18,8 +18,9 @@ from typing import Self, TypeVar
 
 from blake3 import blake3
 
+from fascis.crossing.copies import Copied, CopyState, Item
 from fascis.crossing.events import Control
-from fascis.crossing.journal import Copied, CopyState, Item, inode_key
+from fascis.crossing.journal import inode_key
 from fascis.files.errors import told
 from fascis.files.medium import Medium, MediumFile
 
@@ -66,6 +67,7 @@ class Fidelity:
     attributes: bool
     holes: bool
     owner: bool
+    links: bool = True
     stable_inodes: bool = True
 
 

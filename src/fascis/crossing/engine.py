@@ -1,7 +1,7 @@
 """The engine: copies everything the plan names into the staging folder and reads it back, batch by batch.
 
-While one batch is copied, the one before it is read back. A batch is flushed to the drive and written to the journal
-before it is read back. Memory does not grow with the number of files.
+While one batch is copied, the one before it is read back; on a rotating drive, whose head would go to and fro, copying and
+reading back take turns. A batch is flushed to the drive and written to the journal before it is read back. Memory does not grow with the number of files.
 """
 
 from __future__ import annotations
@@ -15,9 +15,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TypeVar
 
+from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, is_damaged
 from fascis.crossing.copying import Buffers, Fidelity, copy_file, read_back, remove_staged, same_copy
 from fascis.crossing.events import Advanced, Attention, Control, Report
-from fascis.crossing.journal import Copied, CopyState, Fate, Item, Journal, arrives_at
+from fascis.crossing.journal import Fate
 from fascis.crossing.proof import INLINE, Proof
 from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
@@ -25,6 +26,7 @@ from fascis.files.names import join, parent, shown
 
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
+ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16  # on a rotating drive: copied, then read back, in turn
 _BATCH_SECONDS = 1.5  # batches grow while one is shorter than this, so that a slow drive is read back soon
 _COPYING_THREADS = 2  # more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
 _READING_THREADS = 1
@@ -35,8 +37,11 @@ _MEANINGS = {
     CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
     CopyState.CHANGING: "it keeps changing while it is copied; close the program that writes to it",
     CopyState.VANISHED: "it was there when the plan was made and is no longer",
+    CopyState.DAMAGED: "it has the size and the time on record, and another content: it was damaged where it lies. It crosses"
+    " only by your decision; its original is never deleted",
     CopyState.MISMATCH: "read back wrong three times; this drive is not to be trusted. The original is untouched",
 }
+_TAKEN = "it was damaged where it lies (another content than on record); it crossed as it is, and its original stays"
 
 
 @dataclass(slots=True)
@@ -45,6 +50,14 @@ class Side:
 
     medium: Medium
     name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Amending:
+    """What is brought along into a library that has arrived: these entries, and the library's name there."""
+
+    entries: frozenset[int]
+    library: bytes
 
 
 @dataclass(slots=True)
@@ -69,7 +82,7 @@ class Engine:
 
     def __init__(
         self,
-        journal: Journal,
+        copies: Copies,
         source: Side,
         destination: Side,
         root: bytes,
@@ -78,24 +91,27 @@ class Engine:
         control: Control,
         report: Report,
         now: float = 0.0,
-        amended: tuple[frozenset[int], bytes] | None = None,
+        amending: Amending | None = None,
+        alternate: bool = False,
     ) -> None:
-        self._journal, self._source, self._destination, self._root = journal, source, destination, root
+        self._copies, self._source, self._destination, self._root = copies, source, destination, root
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
         self._proof = proof
-        self._amended = amended
-        self._crossing = journal.header["crossing"]
+        self._amending, self._alternate = amending, alternate
+        self._takes_damaged = bool(copies.journal.value("take_damaged", False))
+        self._crossing = copies.journal.header["crossing"]
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
         self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
         self._local = threading.local()
+        self._first = " AND e.twin IS NULL" if keeps.links else ""  # without links every name is a file of its own
 
     # -- places ---------------------------------------------------------------------------------------------------
 
     def staged(self, item: Item) -> bytes:
         """Where an item is staged; while something is brought along, all the rest is in the library already."""
-        if self._amended and item.id not in self._amended[0]:
-            return join(self._amended[1], self.arrives(item))
+        if self._amending and item.id not in self._amending.entries:
+            return join(self._amending.library, self.arrives(item))
         return join(self._root, self.arrives(item))
 
     def arrives(self, item: Item) -> bytes:
@@ -124,23 +140,49 @@ class Engine:
         try:
             self._make_folders()
             self._look_at_kept()
-            verifier.start()
-            try:
-                for batch in self._unverified():
-                    self._hand(handed, _Batch(batch, []), failure)
-                for items in self._batches("c.state IS NULL AND e.fate IN (0,4) AND e.kind=0 AND e.twin IS NULL"):
-                    self._hand(handed, self._copy_batch(items), failure)
-            finally:
-                self._hand_end(handed, verifier)
-                verifier.join()
-            if failure:
-                raise failure[0]
-            self._twins()
+            if self._alternate:
+                self._in_turn()
+            else:
+                verifier.start()
+                try:
+                    for batch in self._work():
+                        self._hand(handed, batch, failure)
+                finally:
+                    self._hand_end(handed, verifier)
+                    verifier.join()
+                if failure:
+                    raise failure[0]
+            if self._keeps.links:
+                self._twins()
         finally:
             for pool in (self._copiers, self._readers):
                 pool.shutdown(wait=True, cancel_futures=True)
             for buffers in self._all_buffers:
                 buffers.close()
+
+    def _work(self) -> Iterator[_Batch]:
+        """What an interrupted run had copied but not read back; then all the rest, as it is copied."""
+        for items in self._batches("c.state=1" + self._first):
+            yield _Batch(items, [])
+        for items in self._batches(f"c.state IS NULL AND e.fate IN (0,4) AND e.kind=0{self._first}"):
+            yield self._copy_batch(items)
+
+    def _in_turn(self) -> None:
+        """Copies a gibibyte or more, reads it back, and so on."""
+        waiting: list[_Batch] = []
+        for batch in self._work():
+            if batch.outcomes:
+                self._keep_batch(batch.items, batch.outcomes)
+            waiting.append(batch)
+            size, files = sum(i.size for b in waiting for i in b.items), sum(len(b.items) for b in waiting)
+            if size >= ROUND_BYTES or files >= ROUND_FILES:
+                self._verify_all(waiting)
+        self._verify_all(waiting)
+
+    def _verify_all(self, waiting: list[_Batch]) -> None:
+        for batch in waiting:
+            self._verify_batch(batch)
+        waiting.clear()
 
     @staticmethod
     def _hand(handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]) -> None:
@@ -166,7 +208,7 @@ class Engine:
         batch: list[Item] = []
         size = 0
         most_files, most_bytes = BATCH_FILES[0], BATCH_BYTES[0]
-        for item in self._journal.items(where):
+        for item in self._copies.items(where):
             if batch and (size + item.size > most_bytes or len(batch) >= most_files):
                 begun = time.monotonic()
                 yield batch
@@ -178,22 +220,18 @@ class Engine:
         if batch:
             yield batch
 
-    def _unverified(self) -> Iterator[list[Item]]:
-        """What an interrupted run had copied but not read back."""
-        yield from self._batches("c.state=1 AND e.twin IS NULL")
-
     def _make_folders(self) -> None:
         medium = self._destination.medium
-        if self._amended:
+        if self._amending:
             self._make_folder(medium, self._root)
-            for id in self._amended[0]:
-                self._make_parents(medium, self.staged(self._journal.item(id)))
+            for id in self._amending.entries:
+                self._make_parents(medium, self.staged(self._copies.item(id)))
             return
-        for place, _mode, _mtime in self._journal.folders():
+        for place, _mode, _mtime in self._copies.journal.folders():
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
             self._make_folder(medium, join(self._root, place) if place else self._root)
-        for item in self._journal.items("e.fate=4"):
+        for item in self._copies.items("e.fate=4"):
             self._make_parents(medium, self.staged(item))
 
     def _make_parents(self, medium: Medium, place: bytes) -> None:
@@ -214,18 +252,18 @@ class Engine:
     def _look_at_kept(self) -> None:
         """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
         lost = []
-        for item in self._journal.items("c.state=2 AND e.kind=0"):
-            if self._amended and item.id not in self._amended[0]:
+        for item in self._copies.items("c.state=2 AND e.kind=0"):
+            if self._amending and item.id not in self._amending.entries:
                 continue  # it is in the library; a release looks at it again
             self._control.checkpoint()
             kept = self._is_kept(item, self.staged(item))
-            if not kept and self._amended:  # it may have been moved into the library already
-                kept = self._is_kept(item, join(self._amended[1], self.arrives(item)))
+            if not kept and self._amending:  # it may have been moved into the library already
+                kept = self._is_kept(item, join(self._amending.library, self.arrives(item)))
             if not kept:
                 remove_staged(self._destination.medium, self.staged(item))
                 lost.append(item.id)
         if lost:
-            self._journal.forget_some(lost)
+            self._copies.forget_some(lost)
 
     def _is_kept(self, item: Item, place: bytes) -> bool:
         try:
@@ -255,7 +293,7 @@ class Engine:
             self._destination.medium.sync()
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
-        self._journal.record_copies(outcomes)
+        self._copies.record_copies(outcomes)
         by_id = {i.id: i for i in items}
         for outcome in outcomes:
             if outcome.state in _MEANINGS:
@@ -279,8 +317,13 @@ class Engine:
                 raise
             remove_staged(self._destination.medium, place)  # staged without a record, by a run that was cut off
             outcome = self._copy_to(item, place)
+        if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
+            if not self._takes_damaged:
+                remove_staged(self._destination.medium, place)
+                return Copied(item.id, CopyState.DAMAGED)
+            self._attention(item.place, self._source.name, _TAKEN)
         if outcome.state is CopyState.COPIED and item.fate is Fate.COPY and outcome.seen:
-            self._report(Advanced(item.strand, copied_bytes=outcome.seen[0], copied_files=1))
+            self._report(Advanced(item.strand, outcome.seen[0], 1, destination=self._copies.number))
         return outcome
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
@@ -307,7 +350,7 @@ class Engine:
         if not items:
             return
         results = self._read_proven(items, digests)
-        self._journal.record_verified([(r.item.id, r.proven) for r in results if r.equal])
+        self._copies.record_verified([(r.item.id, r.proven) for r in results if r.equal])
         for r in results:
             if r.equal:
                 self._told_verified(r.item)
@@ -336,7 +379,7 @@ class Engine:
 
     def _told_verified(self, item: Item) -> None:
         if item.fate is Fate.COPY:
-            self._report(Advanced(item.strand, verified_bytes=item.size, verified_files=1))
+            self._report(Advanced(item.strand, 0, 0, item.size, 1, self._copies.number))
 
     def _verify(self, item: Item, digest: bytes) -> _Read:
         self._control.checkpoint()
@@ -367,13 +410,13 @@ class Engine:
                 self._destination.medium.sync()
             except OSError as error:
                 raise told(error, "flush to " + self._destination.name) from error
-            self._journal.record_copies([outcome])
+            self._copies.record_copies([outcome])
             if outcome.state is not CopyState.COPIED or outcome.digest is None:
                 self._attention(item.place, self._source.name, _MEANINGS[outcome.state])
                 return
             (read,) = self._read_proven([item], {item.id: outcome.digest})
             if read.equal:
-                self._journal.record_verified([(item.id, read.proven)])
+                self._copies.record_verified([(item.id, read.proven)])
                 times = "once" if attempt == 2 else "twice"
                 self._attention(
                     item.place,
@@ -382,7 +425,7 @@ class Engine:
                 )
                 self._told_verified(item)
                 return
-        self._journal.record_copies([Copied(item.id, CopyState.MISMATCH)])
+        self._copies.record_copies([Copied(item.id, CopyState.MISMATCH)])
         self._attention(item.place, self._destination.name, _MEANINGS[CopyState.MISMATCH])
 
     # -- second names ---------------------------------------------------------------------------------------------
@@ -390,10 +433,10 @@ class Engine:
     def _twins(self) -> None:
         """Gives hard-linked files their other names in the copy, as they had in the source."""
         batch: list[tuple[Copied, bool | None]] = []
-        for item in self._journal.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
+        for item in self._copies.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
             self._control.checkpoint()
             assert item.twin is not None
-            batch.append(self._twin(item, self._journal.item(item.twin)))
+            batch.append(self._twin(item, self._copies.item(item.twin)))
             if len(batch) >= BATCH_FILES[1]:
                 self._record_twins(batch)
                 batch = []
@@ -419,7 +462,7 @@ class Engine:
         except OSError as error:
             raise told(error, "link", place) from error
         if item.fate is Fate.COPY:
-            self._report(Advanced(item.strand, item.size, 1, item.size, 1))
+            self._report(Advanced(item.strand, item.size, 1, item.size, 1, self._copies.number))
         return Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen), first.proven
 
     def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
@@ -427,11 +470,11 @@ class Engine:
             self._destination.medium.sync()
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
-        self._journal.record_copies([c for c, _ in batch])
-        self._journal.record_verified([(c.item, proven) for c, proven in batch if proven is not None])
+        self._copies.record_copies([c for c, _ in batch])
+        self._copies.record_verified([(c.item, proven) for c, proven in batch if proven is not None])
 
     def _attention(self, place: bytes, drive: str, meaning: str) -> None:
-        self._journal.note(place, drive, meaning, self._now)
+        self._copies.journal.note(place, drive, meaning, self._now)
         self._report(Attention(place, drive, meaning))
 
 

@@ -12,20 +12,22 @@ from fascis.files.errors import Cancelled
 
 @dataclass(frozen=True, slots=True)
 class Advanced:
-    """Bytes or files were copied or verified, counted for one strand."""
+    """Bytes or files were copied or verified, counted for one strand on one destination."""
 
     strand: int
     copied_bytes: int = 0
     copied_files: int = 0
     verified_bytes: int = 0
     verified_files: int = 0
+    destination: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Entered:
-    """A state was entered."""
+    """A state was entered: by the crossing, or by one of its destinations alone."""
 
     state: State
+    destination: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

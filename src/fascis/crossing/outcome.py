@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from fascis.crossing.copies import CopyState
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
-from fascis.crossing.journal import CopyState
 from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
 from fascis.crossing.settle import MANIFEST
-from fascis.crossing.states import ARRIVED, State
+from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
 
@@ -19,6 +20,7 @@ _CODES = {
     CopyState.CHANGING: "changing",
     CopyState.VANISHED: "vanished",
     CopyState.MISMATCH: "mismatch",
+    CopyState.DAMAGED: "damaged-at-source",
 }
 
 
@@ -39,9 +41,10 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         state=state,
         library_id=plan.library_id or None,
         **{"from": shown(str(plan.source))},
-        to=[shown(str(plan.target))],
+        to=[shown(str(t)) for t in plan.targets],
         destinations=[
-            {"path": shown(str(plan.target)), "state": state, "proven": False, "verified_files": 0, "verified_bytes": 0}
+            {"path": shown(str(t)), "state": state, "proven": False, "verified_files": 0, "verified_bytes": 0}
+            for t in plan.targets
         ],
         files=plan.totals.files,
         bytes=plan.totals.bytes,
@@ -96,8 +99,8 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
     """A crossing as it stands; ``error`` is what ended the present run."""
     journal, places = crossing.journal, crossing.places
     state = crossing.state
-    files, size = journal.going()
-    verified_files, verified_bytes = journal.verified()
+    files, size = crossing.copies.going()
+    verified_files, verified_bytes = crossing.verified
     release = journal.value("release") or {}
     hindered = list(crossing.hindrances())
     problems = [
@@ -115,16 +118,8 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         state=state.value,
         library_id=places.header["library_id"],
         **{"from": shown(str(places.source))},
-        to=[target],
-        destinations=[
-            {
-                "path": target,
-                "state": state.value,
-                "proven": bool(verified_files) and journal.proven(),
-                "verified_files": verified_files,
-                "verified_bytes": verified_bytes,
-            }
-        ],
+        to=[shown(str(d.places.target)) for d in crossing.demanded],
+        destinations=[_destination(crossing, d) for d in crossing.destinations],
         files=files,
         bytes=size,
         verified_files=verified_files,
@@ -132,13 +127,28 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
         left_behind=release.get("left_behind", []),
-        released_files=release.get("files", 0),
-        released_bytes=release.get("bytes", 0),
+        released_files=release.get("files", 0) + release.get("discarded_files", 0),
+        released_bytes=release.get("bytes", 0) + release.get("discarded_bytes", 0),
         parked_at=shown(parked_at) if parked_at else None,
         manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
         receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
         seconds=round(journal.value("seconds", 0.0), 3),
     )
+
+
+def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
+    """One destination: its own state on the way; then the crossing's, which only the home reaches."""
+    state = destination.state
+    if destination is crossing.home and crossing.state not in UNFINISHED:
+        state = crossing.state
+    files, size = destination.copies.verified()
+    return {
+        "path": shown(str(destination.places.target)),
+        "state": state.value,
+        "proven": bool(files) and destination.copies.proven(),
+        "verified_files": files,
+        "verified_bytes": size,
+    }
 
 
 def exit_status(record: dict[str, Any]) -> int:

@@ -30,6 +30,7 @@ def unpark(workspace: Workspace, journal: Journal, places: Places) -> None:
     Raises:
         Refused: something else has the old name by now.
     """
+    places.follow_source(workspace)
     if places.is_original(places.source):
         _conclude(journal, "unpark", workspace.clock)
         return

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from fascis.crossing.copies import Copies
 from fascis.crossing.copying import Fidelity
 from fascis.crossing.journal import Journal, inode_key
 from fascis.crossing.listing import plan_list
-from fascis.crossing.states import ARRIVED, State
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, read_small
@@ -42,19 +42,40 @@ def staging_name(crossing: str) -> bytes:
 
 @dataclass(slots=True)
 class Places:
-    """The header's facts as paths and names."""
+    """The header's facts as paths and names: the old place, and one of the destinations by its number."""
 
     header: dict[str, Any]
+    number: int = 0
     source_mount: Path | None = None
     destination_mount: Path | None = None
 
-    def follow(self, workspace: Workspace) -> None:
-        """Finds both drives by their UUID where they are mounted now: a drive may come back at another place."""
-        self.source_mount = self._follow(workspace, "source")
-        self.destination_mount = self._follow(workspace, "destination")
+    def follow_source(self, workspace: Workspace) -> None:
+        """Finds the old place's drive by its UUID where it is mounted now: a drive may come back at another place."""
+        self.source_mount = self._follow(workspace, self.header["source"], self.header["source_drive"])
 
-    def _follow(self, workspace: Workspace, which: str) -> Path | None:
-        facts, path = self.header[which + "_drive"], path_of(self.header[which])
+    def follow_destination(self, workspace: Workspace) -> None:
+        """Finds the destination's drive likewise."""
+        self.destination_mount = self._follow(workspace, self._facts["path"], self.drive)
+
+    @property
+    def _facts(self) -> dict[str, Any]:
+        facts: dict[str, Any] = self.header["destinations"][self.number]
+        return facts
+
+    @property
+    def drive(self) -> dict[str, Any]:
+        """What the header says of the destination's drive: uuid, label, filesystem, stand_in, mount."""
+        facts: dict[str, Any] = self._facts["drive"]
+        return facts
+
+    @property
+    def label(self) -> str:
+        """The destination's drive by name."""
+        return str(self.drive["label"])
+
+    @staticmethod
+    def _follow(workspace: Workspace, text: str, facts: dict[str, Any]) -> Path | None:
+        path = path_of(text)
         try:
             if workspace.drives.at(path).uuid == facts["uuid"]:
                 return None
@@ -65,9 +86,10 @@ class Places:
         there = [d.mount for d in workspace.drives.connected() if d.uuid == facts["uuid"] and d.connected]
         return there[0] if there and there[0] != Path(facts["mount"]) else None
 
-    def _now(self, which: str, mount: Path | None) -> Path:
-        path = path_of(self.header[which])
-        return mount / path.relative_to(self.header[which + "_drive"]["mount"]) if mount else path
+    @staticmethod
+    def _now(text: str, facts: dict[str, Any], mount: Path | None) -> Path:
+        path = path_of(text)
+        return mount / path.relative_to(facts["mount"]) if mount else path
 
     @property
     def crossing(self) -> str:
@@ -77,12 +99,12 @@ class Places:
     @property
     def source(self) -> Path:
         """The library's old folder."""
-        return self._now("source", self.source_mount)
+        return self._now(self.header["source"], self.header["source_drive"], self.source_mount)
 
     @property
     def destination(self) -> Path:
         """The folder the library's own folder stands in."""
-        return self._now("destination", self.destination_mount)
+        return self._now(self._facts["path"], self.drive, self.destination_mount)
 
     @property
     def name(self) -> bytes:
@@ -159,7 +181,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
         Refused: it is another folder or another drive, or another crossing holds it.
         EnvironmentTrouble: it cannot be opened.
     """
-    places.follow(workspace)
+    places.follow_source(workspace)
     path = places.origin()
     medium = workspace.drives.open(path)
     try:
@@ -208,8 +230,8 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
     Raises:
         DriveGone: the drive is away, or another one is mounted there.
     """
-    places.follow(workspace)
-    label, uuid = places.header["destination_drive"]["label"], places.header["destination_drive"]["uuid"]
+    places.follow_destination(workspace)
+    label, uuid = places.label, places.drive["uuid"]
     gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
     try:
         drive = workspace.drives.at(places.destination)
@@ -281,8 +303,7 @@ def prove_staging(medium: Medium, places: Places) -> None:
         said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
     except (EnvironmentTrouble, ValueError) as error:
         raise Refused(
-            "wrong-state",
-            f"The staging folder on {places.header['destination_drive']['label']} is not this crossing's. Nothing was touched.",
+            "wrong-state", f"The staging folder on {places.label} is not this crossing's. Nothing was touched."
         ) from error
     if said.get("token") != places.header["token"]:
         raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
@@ -311,7 +332,7 @@ def is_arriving(destination: Medium, places: Places) -> bool:
     return read_small(destination, place) == str(places.header["token"]).encode()
 
 
-def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
+def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
     """Opens the arrived library, proven by drive and token.
 
     Raises:
@@ -319,8 +340,7 @@ def open_copy(workspace: Workspace, places: Places, journal: Journal) -> Medium:
         Refused: what stands there is not what this crossing made.
     """
     open_destination(workspace, places).close()
-    arrived = journal.state in ARRIVED or (journal.state is State.UNDONE and journal.value("settled_at"))
-    if not arrived or not has_arrived(workspace, places):
+    if not copies.value("settled_at") or not has_arrived(workspace, places):
         raise Refused(
             "copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay."
         )
@@ -331,4 +351,4 @@ def fidelity(drive: Drive) -> Fidelity:
     """What a drive keeps of a file."""
     rules = drive.rules
     owner = os.geteuid() == 0 and rules.modes
-    return Fidelity(rules.modes, rules.attributes, rules.holes, owner, rules.stable_inodes)
+    return Fidelity(rules.modes, rules.attributes, rules.holes, owner, rules.links, rules.stable_inodes)

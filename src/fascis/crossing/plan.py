@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.crossing.after import After
 from fascis.crossing.estimate import Estimate, estimate
+from fascis.crossing.journal import Fate, Fates, read_header
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
-from fascis.crossing.surroundings import look_around
+from fascis.crossing.surroundings import look_around, parking_problems
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.names import fsname, listed, shown
+from fascis.files.sizes import counted
 from fascis.library.identity import Identity, read_identity
 from fascis.library.roles import ROLES, Role, RoleRule
 from fascis.library.survey import Kind, Survey, survey
@@ -25,11 +27,15 @@ __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """What the person chose: the name there ("" for the library's own), roles left out, and what comes after."""
+    """What the person chose: the name there ("" for the library's own), roles left out, and what comes after.
+
+    ``discard`` are roles that are left out and go with the originals.
+    """
 
     name: str = ""
     leave_out: frozenset[Role] = frozenset()
     after: After = After.KEEP
+    discard: frozenset[Role] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +45,16 @@ class Totals:
     files: int = 0
     bytes: int = 0
     allocated: int = 0
-    room: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Goal:
+    """One destination of a plan: the folder, its drive where known, the bytes it takes there, and how long that takes."""
+
+    path: Path
+    drive: Drive | None
+    room: int
+    estimate: Estimate
 
 
 @dataclass(slots=True)
@@ -53,20 +68,39 @@ class Plan:
     kind: str
     source: Path
     source_drive: Drive | None
-    destination: Path
-    destination_drive: Drive | None
+    goals: list[Goal]
     choices: Choices
     survey: Survey
     identity: Identity | None
     totals: Totals
     left_out: Totals
-    estimate: Estimate
+    discarded: Totals
     problems: list[Problem] = field(default_factory=list)
+
+    @property
+    def destination(self) -> Path:
+        """The folder that the home's own folder will stand in."""
+        return self.goals[0].path
+
+    @property
+    def destination_drive(self) -> Drive | None:
+        """The drive that is to be home."""
+        return self.goals[0].drive
+
+    @property
+    def estimate(self) -> Estimate:
+        """How long it takes to the home."""
+        return self.goals[0].estimate
 
     @property
     def target(self) -> Path:
         """The library's own folder in its new place."""
         return self.destination / self.name
+
+    @property
+    def targets(self) -> list[Path]:
+        """The library's own folder on every destination."""
+        return [g.path / self.name for g in self.goals]
 
     @property
     def stopped(self) -> bool:
@@ -146,8 +180,10 @@ def survey_library(
     return Surveyed(source, found, identity, problems)
 
 
-def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choices: Choices) -> Plan:
-    """Plans one library's crossing into the folder ``destination``. Writes nothing."""
+def make_plan(
+    workspace: Workspace, surveyed: Surveyed, destination: Path, choices: Choices, also: Path | None = None
+) -> Plan:
+    """Plans one library's crossing into the folder ``destination``, and ``also`` into a second one. Writes nothing."""
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
     known = None if identity else _known_id(workspace, source)
     name = choices.name or (identity.name if identity and _plain(identity.name) else source.name)
@@ -162,19 +198,16 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
             )
         )
         name = source.name or "library"
-    around = look_around(workspace, source, destination, name, found, choices.leave_out, identity)
+    out = choices.leave_out | choices.discard
+    paths = [destination, *([also] if also else [])]
+    around = look_around(workspace, source, paths, name, found, out, identity)
     problems += around.problems
-    totals, left = _totals(found, choices.leave_out, around.destination_drive)
-    problems += around.room_problems(totals.room, len(found))
-    if choices.after in (After.PARK, After.RELEASE) and not os.access(source.parent, os.W_OK | os.X_OK):
-        problems.append(
-            Problem(
-                Severity.STOPS,
-                "cannot-set-aside",
-                f"The originals could not be set aside: {shown(str(source.parent))} may not be written.",
-                "Let the originals stay, or see to the permissions.",
-            )
-        )
+    plain = None if identity is None or written_here(workspace, identity) else RoleRule()
+    totals, left, discarded = _totals(found, Fates(choices.leave_out, choices.discard, True, plain))
+    rooms = [room_on(found, out, d) for d in around.drives]
+    problems += around.room_problems(rooms, len(found))
+    problems += parking_problems(source, choices.after)
+    problems += _discard_problems(choices, left)
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
         crossing=new_crossing_id(),
@@ -184,16 +217,29 @@ def make_plan(workspace: Workspace, surveyed: Surveyed, destination: Path, choic
         kind=identity.kind if identity else "library",
         source=source,
         source_drive=around.source_drive,
-        destination=destination,
-        destination_drive=around.destination_drive,
+        goals=[
+            Goal(p, d, room, estimate(room, totals.files, around.source_drive, d, speeds))
+            for p, d, room in zip(paths, around.drives, rooms, strict=True)
+        ],
         choices=choices,
         survey=found,
         identity=identity,
         totals=totals,
         left_out=left,
-        estimate=estimate(totals.room, totals.files, around.source_drive, around.destination_drive, speeds),
+        discarded=discarded,
         problems=problems,
     )
+
+
+def written_here(workspace: Workspace, identity: Identity) -> bool:
+    """True when a crossing of this machine wrote that identity file: its token is in a journal here."""
+    for crossed in identity.history:
+        path = workspace.crossings / f"{crossed.id}.sqlite"
+        if path.parent == workspace.crossings and path.is_file():
+            header = read_header(path) or {}
+            if crossed.token and header.get("token") == crossed.token:
+                return True
+    return False
 
 
 def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
@@ -232,8 +278,46 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
     return known.id if known else None
 
 
-def _totals(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> tuple[Totals, Totals]:
-    along, left = [0, 0, 0], [0, 0, 0]
+def _discard_problems(choices: Choices, left: Totals) -> Iterator[Problem]:
+    for role in sorted(choices.discard):
+        if not role.remakeable:
+            yield Problem(
+                Severity.STOPS,
+                "discard-not-possible",
+                f"Files of the role {role.value} cannot be made again; they are never discarded.",
+                "Only proxies, renders and previews can be discarded.",
+            )
+    if choices.discard and choices.after is After.COPY:
+        yield Problem(
+            Severity.NOTE, "discard-not-possible", "Nothing is discarded: the old place stays home and loses nothing."
+        )
+    elif choices.discard - choices.leave_out and left.files:
+        yield Problem(
+            Severity.NOTE,
+            "discard-not-possible",
+            f"{counted(left.files, 'file')} stay at the old place: that they can be made again stands only in an identity"
+            " file that was not written on this machine.",
+        )
+
+
+def _totals(found: Survey, fates: Fates) -> tuple[Totals, Totals, Totals]:
+    """What goes along, what is left out and stays, and what is discarded with the originals."""
+    sums = {fate: [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
+    for folder in found.folders:
+        if found.is_own(folder):
+            continue
+        for row in range(folder.first, folder.end):
+            if found.kind(row) is Kind.FILE:
+                there = sums[fates.of(Kind.FILE, found.role[row], folder.place, found.name(row))]
+                there[0] += 1
+                there[1] += found.size[row]
+                there[2] += found.allocated[row]
+    along, left, discarded = (Totals(*s) for s in sums.values())
+    return along, left, discarded
+
+
+def room_on(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> int:
+    """Bytes that a library takes on a drive, in its own blocks."""
     room, twins = 0, set()
     block = max(drive.block if drive else 4096, 1)
     out = {ROLES.index(r) for r in leave_out}
@@ -241,22 +325,14 @@ def _totals(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> t
     for folder in found.folders:
         own = found.is_own(folder)
         for row in range(folder.first, folder.end):
-            if found.kind(row) is not Kind.FILE:
+            if found.kind(row) is not Kind.FILE or (not own and found.role[row] in out):
                 continue
-            goes = own or found.role[row] not in out
-            if not own:
-                sums = along if goes else left
-                sums[0] += 1
-                sums[1] += found.size[row]
-                sums[2] += found.allocated[row]
-            if goes:
-                if found.link_count[row] > 1 and links:
-                    if found.inode[row] in twins:
-                        continue
-                    twins.add(found.inode[row])
-                size = found.size[row]
-                if holes and found.allocated[row] < size:
-                    size = found.allocated[row]
-                room += -(-size // block) * block
-    room += len(found.folders) * block
-    return Totals(along[0], along[1], along[2], room), Totals(left[0], left[1], left[2])
+            if found.link_count[row] > 1 and links:
+                if found.inode[row] in twins:
+                    continue
+                twins.add(found.inode[row])
+            size = found.size[row]
+            if holes and found.allocated[row] < size:
+                size = found.allocated[row]
+            room += -(-size // block) * block
+    return room + len(found.folders) * block

@@ -40,6 +40,8 @@ CODES = (
     "library-inside-destination",
     "same-drive",
     "same-disk",
+    "also-same-drive",
+    "also-same-disk",
     "destination-exists",
     "same-library-there",
     "name-not-usable",
@@ -59,6 +61,7 @@ CODES = (
     "library-open",
     "open-not-known",
     "network-drive",
+    "discard-not-possible",
     "cannot-set-aside",
     "held-by-another",
     "away",
@@ -66,6 +69,7 @@ CODES = (
     "changing",
     "vanished",
     "mismatch",
+    "damaged-at-source",
     "drive-full",
     "drive-gone",
     "interrupted",
@@ -90,6 +94,7 @@ WHY = (
     "mount",
     "not-permitted",
     "copy-missing",
+    "damaged",
     "not-empty",
 )
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import closing
 
+from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers, read_back
 from fascis.crossing.events import Control
-from fascis.crossing.journal import Item, Journal
 from fascis.crossing.proof import INLINE, Proof
 from fascis.drives.model import Drive
 from fascis.files.errors import told
@@ -18,7 +18,7 @@ _UNPROVEN = "c.state=2 AND c.proven=0 AND e.kind=0 AND e.fate IN (0,4)"
 
 
 def prove(
-    journal: Journal, medium: Medium, drive: Drive, place_of: Callable[[Item], bytes], control: Control
+    copies: Copies, medium: Medium, drive: Drive, place_of: Callable[[Item], bytes], control: Control
 ) -> list[Item]:
     """Reads every copy that is not proven, and records those that are now; gives those that were read back wrong.
 
@@ -31,18 +31,18 @@ def prove(
     wrong: list[Item] = []
     batch: list[Item] = []
     with Buffers() as buffers, closing(Proof(drive)) as proof:
-        for item in journal.items(_UNPROVEN):
+        for item in copies.items(_UNPROVEN):
             batch.append(item)
             if len(batch) == BATCH:
-                wrong += _prove(journal, medium, batch, place_of, buffers, proof, control)
+                wrong += _prove(copies, medium, batch, place_of, buffers, proof, control)
                 batch = []
         if batch:
-            wrong += _prove(journal, medium, batch, place_of, buffers, proof, control)
+            wrong += _prove(copies, medium, batch, place_of, buffers, proof, control)
     return wrong
 
 
 def _prove(
-    journal: Journal,
+    copies: Copies,
     medium: Medium,
     items: list[Item],
     place_of: Callable[[Item], bytes],
@@ -64,5 +64,5 @@ def _prove(
         elif proof.proves(got.pages_gone):
             right.append((item.id, True))
     if proof.holds(stored):
-        journal.record_verified(right)
+        copies.record_verified(right)
     return wrong

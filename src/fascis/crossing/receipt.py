@@ -7,6 +7,7 @@ import json
 import time
 from typing import Any
 
+from fascis.crossing.copies import Copies
 from fascis.crossing.journal import Journal
 from fascis.crossing.states import State
 from fascis.files.names import place_text, shown
@@ -18,9 +19,13 @@ FORMAT = 1
 def receipt_of(journal: Journal) -> dict[str, Any]:
     """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970."""
     h = journal.header
-    files, total = journal.going()
-    verified_files, verified_bytes = journal.verified()
-    left_files, left_bytes = journal.sums("e.fate=1")
+    every = [Copies(journal, n) for n in range(len(h["destinations"]))]
+    demanded = [c for c in every if c.state is not State.UNDONE] or every[:1]
+    home = demanded[0]
+    files, total = home.going()
+    verified_files, verified_bytes = min(c.verified() for c in demanded)
+    left_files, left_bytes = home.sums("e.fate=1")
+    discarded_files, discarded_bytes = home.sums("e.fate=5")
     return {
         "format": FORMAT,
         "crossing": h["crossing"],
@@ -29,8 +34,21 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
         "state": journal.state.value,
         "from": shown(h["source"]),
         "from_drive": h["source_drive"],
-        "to": shown(h["destination"]) + "/" + shown(h["name"]),
-        "to_drive": h["destination_drive"],
+        "to": _target(h, home.number),
+        "to_drive": h["destinations"][home.number]["drive"],
+        "destinations": [
+            {
+                "to": _target(h, c.number),
+                "drive": h["destinations"][c.number]["drive"],
+                "home": c is home and h["after"] != "copy",
+                "state": c.state.value,
+                "verified_files": c.verified()[0],
+                "verified_bytes": c.verified()[1],
+                "proven": c.proven(),
+                "settled_at": c.value("settled_at"),
+            }
+            for c in every
+        ],
         "after": h["after"],
         "planned_at": h["planned_at"],
         "settled_at": journal.value("settled_at"),
@@ -38,13 +56,15 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
         "bytes": total,
         "verified_files": verified_files,
         "verified_bytes": verified_bytes,
-        "proven": journal.proven(),
+        "proven": all(c.proven() for c in demanded),
         "digest": "BLAKE3",
         "seconds": journal.value("seconds", 0.0),
         "left_out": {"roles": h["leave_out"], "files": left_files, "bytes": left_bytes},
+        "discarded": {"roles": h.get("discard", []), "files": discarded_files, "bytes": discarded_bytes},
         "not_copied": [
             {"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
-            for i in journal.items("e.fate=0 AND c.state>2")
+            for c in demanded
+            for i in c.items("e.fate=0 AND c.state>2")
         ],
         "decisions": h.get("decisions", []),
         "attention": [
@@ -55,6 +75,10 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
         "looked_at": journal.value("looked_at"),
         "parked_at": journal.value("parked_at"),
     }
+
+
+def _target(header: dict[str, Any], number: int) -> str:
+    return shown(header["destinations"][number]["path"]) + "/" + shown(header["name"])
 
 
 def receipt_json(record: dict[str, Any]) -> bytes:
@@ -115,17 +139,39 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
                 f"{counted(record['left_out']['files'], 'file')} ({roles}), {size(record['left_out']['bytes'])}",
             )
         )
+    if record["discarded"]["files"]:
+        roles = ", ".join(record["discarded"]["roles"])
+        rows.append(
+            (
+                "Not copied, goes with the originals by your choice",
+                f"{counted(record['discarded']['files'], 'file')} ({roles}), {size(record['discarded']['bytes'])}",
+            )
+        )
     if record["parked_at"]:
         rows.append(("Originals set aside at", shown(record["parked_at"])))
     if release := record["release"]:
         rows.append(
             ("Originals deleted", f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes")
         )
+        if release.get("discarded_files"):
+            rows.append(
+                (
+                    "Discarded with them",
+                    f"{counted(release['discarded_files'], 'file')}, {number(release['discarded_bytes'])}{NBSP}bytes",
+                )
+            )
         rows.append((f"Free on {record['from_drive']['label']} before", f"{number(release['free_before'])}{NBSP}bytes"))
         rows.append(
             (f"Free on {record['from_drive']['label']} after, measured", f"{number(release['free_after'])}{NBSP}bytes")
         )
     return rows
+
+
+def _what(destination: dict[str, Any], of: int) -> str:
+    """What a destination is called on the page."""
+    if destination["state"] == State.UNDONE.value:
+        return "Given up"
+    return "To" if of == 1 else "Home" if destination["home"] else "Second copy"
 
 
 def receipt_html(record: dict[str, Any]) -> bytes:
@@ -135,10 +181,9 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     wrong = "" if record["verified_files"] == record["files"] else " wrong"
     body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
     body.append("<h2>From and to</h2><table cellpadding=4>")
-    for label, drive, path in (
-        ("From", record["from_drive"], record["from"]),
-        ("To", record["to_drive"], record["to"]),
-    ):
+    ends = [("From", record["from_drive"], record["from"])]
+    ends += [(_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]]
+    for label, drive, path in ends:
         stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
         body.append(
             f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span class=quiet>{e(path)}</span>"

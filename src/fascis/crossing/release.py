@@ -1,7 +1,8 @@
 """Releasing: originals whose copies are verified are deleted, one by one, each checked right before.
 
-Nothing is deleted unless, at that moment, the original is what was copied and the copy is what was verified.
-What appeared, changed, is open, was left out or was not verified stays, and is told.
+Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy is what was verified.
+What appeared, changed, is open, was damaged, was left out or was not verified stays, and is told. What the person chose
+to discard goes when it is as it was surveyed.
 """
 
 from __future__ import annotations
@@ -10,9 +11,10 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
+from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, is_damaged
 from fascis.crossing.copying import Buffers, read_back, same_copy
 from fascis.crossing.events import Control, Released, Report
-from fascis.crossing.journal import CopyState, Fate, Item, Journal, Origin, arrives_at, inode_key
+from fascis.crossing.journal import Fate, Origin, inode_key
 from fascis.crossing.space import Deleted
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules
@@ -24,19 +26,46 @@ from fascis.library.open_files import find_open
 from fascis.library.survey import Kind
 
 BATCH = 256
-_ELIGIBLE = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3)"
+_VERIFIED = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3)"
+_DISCARDED = "e.fate=5 AND e.kind=0 AND e.origin IN (0,1,3)"
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A whole copy that is kept when the originals go: open, proven by drive and token."""
+
+    copies: Copies
+    medium: Medium
+    rules: Rules
+    label: str
+    crossing: str
+
+    def holds(self, item: Item, source: Medium, buffers: Buffers, control: Control) -> bool:
+        """True when the copy of an item is what was verified; read again where it does not look so."""
+        place = arrives_at(item, self.crossing)
+        try:
+            status = self.medium.status(place)
+            if item.kind is Kind.LINK:
+                return item.digest is not None and self.medium.read_link(place) == source.read_link(item.place)
+        except FileNotFoundError:
+            return False
+        except OSError as error:
+            raise told(error, "look at the copy", place) from error
+        if same_copy(item.copy_seen, status, self.rules.stable_inodes):
+            return True
+        try:
+            return read_back(self.medium, place, buffers, control).digest == item.digest
+        except FascisError:
+            return False
 
 
 @dataclass(slots=True)
 class Release:
-    """One release under way: both places open and proven, the differences found just before."""
+    """One release under way: all places open and proven, the differences found just before. ``kept`` begins with home."""
 
-    journal: Journal
     source: Medium
-    copy: Medium
-    crossing: str
+    kept: list[Kept]
     source_rules: Rules
-    copy_rules: Rules
     differences: Differences
     buffers: Buffers
     control: Control
@@ -52,30 +81,14 @@ class Release:
         Raises:
             Refused: a copy is not what was verified; nothing was deleted.
         """
-        for item in self.journal.items(_ELIGIBLE):
-            self.control.checkpoint()
-            if not self._copy_holds(item):
-                raise Refused(
-                    "copy-changed",
-                    f"The copy of {shown(item.place)} is not what was verified. No original was deleted.",
-                )
-
-    def _copy_holds(self, item: Item) -> bool:
-        place = arrives_at(item, self.crossing)
-        try:
-            status = self.copy.status(place)
-            if item.kind is Kind.LINK:
-                return item.digest is not None and self.copy.read_link(place) == self.source.read_link(item.place)
-        except FileNotFoundError:
-            return False
-        except OSError as error:
-            raise told(error, "look at the copy", place) from error
-        if same_copy(item.copy_seen, status, self.copy_rules.stable_inodes):
-            return True
-        try:
-            return read_back(self.copy, place, self.buffers, self.control).digest == item.digest
-        except FascisError:
-            return False
+        for kept in self.kept:
+            for item in kept.copies.items(_VERIFIED):
+                self.control.checkpoint()
+                if not kept.holds(item, self.source, self.buffers, self.control):
+                    raise Refused(
+                        "copy-changed",
+                        f"The copy of {shown(item.place)} on {kept.label} is not what was verified. No original was deleted.",
+                    )
 
     # -- deleting -------------------------------------------------------------------------------------------------
 
@@ -86,13 +99,13 @@ class Release:
         for batch in self._batches():
             self.control.checkpoint()
             opened = self._open_inodes(batch)
-            self.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
+            self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
             outcomes = [self._release_one(item, fresh, opened) for item in batch]
-            self.journal.record_origin(outcomes)
+            self._copies.journal.record_origin(outcomes)
             files = [
                 i
                 for i, o in zip(batch, outcomes, strict=True)
-                if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is Fate.COPY
+                if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is not Fate.OWN
             ]
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
         self._folders()
@@ -100,26 +113,31 @@ class Release:
     def _mend(self) -> None:
         """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
         gone = []
-        for item in self.journal.items("e.origin=1"):
+        for item in self._copies.items("e.origin=1"):
             try:
                 self.source.status(item.place)
             except (FileNotFoundError, NotADirectoryError):
                 gone.append((item.id, Origin.GONE, None))
-        self.journal.record_origin(gone)
+        self._copies.journal.record_origin(gone)
+
+    @property
+    def _copies(self) -> Copies:
+        return self.kept[0].copies
 
     def _batches(self) -> Iterator[list[Item]]:
         batch: list[Item] = []
-        for item in self.journal.items(_ELIGIBLE, batch=BATCH):
-            batch.append(item)
-            if len(batch) == BATCH:
-                yield batch
-                batch = []
+        for condition in (_VERIFIED, _DISCARDED):
+            for item in self._copies.items(condition, batch=BATCH):
+                batch.append(item)
+                if len(batch) == BATCH:
+                    yield batch
+                    batch = []
         if batch:
             yield batch
 
     def _open_inodes(self, batch: list[Item]) -> set[int]:
         device = self.source.status(b"").st_dev
-        wanted = {(device, i.seen[3]) for i in batch if i.seen}
+        wanted = {(device, i.seen[3] if i.seen else i.inode) for i in batch}
         return {inode_key(o.inode) for o in find_open(wanted).files}
 
     def _release_one(self, item: Item, fresh: set[bytes], opened: set[int]) -> tuple[int, Origin, str | None]:
@@ -146,15 +164,31 @@ class Release:
 
     def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
         """Why an original stays, or None when it may go: the last look before an unlink."""
-        if item.copy is not CopyState.VERIFIED or item.digest is None or item.seen is None:
-            return "not-verified"
+        if item.fate is not Fate.DISCARD and (why := self._why_not_whole(item)):
+            return why
         if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):
             return "changed"
         if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
             return "open"
+        if item.fate is Fate.DISCARD:
+            return None  # there is no copy of it, by the person's choice
         if item.kind is Kind.FILE and not self.source_rules.stable_inodes and self._digest(item) != item.digest:
             return "changed"
-        return None if self._copy_holds(item) else "copy-missing"
+        holds = all(k.holds(self._of(k, item), self.source, self.buffers, self.control) for k in self.kept)
+        return None if holds else "copy-missing"
+
+    def _why_not_whole(self, item: Item) -> str | None:
+        """Why an item does not count as copied: not verified alike everywhere, or not what it once was."""
+        if item.seen is None or item.digest is None:
+            return "not-verified"
+        for kept in self.kept:
+            there = self._of(kept, item)
+            if there.copy is not CopyState.VERIFIED or there.digest != item.digest:
+                return "not-verified"
+        return "damaged" if is_damaged(item, item.seen, item.digest) else None
+
+    def _of(self, kept: Kept, item: Item) -> Item:
+        return item if kept is self.kept[0] else kept.copies.item(item.id)
 
     def _digest(self, item: Item) -> bytes:
         try:
@@ -187,7 +221,7 @@ class Release:
         d.shared += shared
         key = (status.st_dev, status.st_ino)
         allocated = status.st_blocks * 512
-        if item.fate is Fate.COPY:
+        if item.fate is not Fate.OWN:
             d.files += 1
             d.bytes += status.st_size
         if status.st_nlink > 1 and key not in d.inodes:
@@ -199,7 +233,7 @@ class Release:
         d.inodes.add(key)
 
     def _folders(self) -> None:
-        for place, _, _ in reversed(self.journal.folders()):
+        for place, _, _ in reversed(self._copies.journal.folders()):
             if place:
                 try:
                     self.source.remove_folder(place)
@@ -207,16 +241,16 @@ class Release:
                     continue  # not empty, or gone already: folders go only when empty
 
 
-def left_behind(journal: Journal, source: Medium | None, differences: Differences) -> list[tuple[bytes, str]]:
+def left_behind(copies: Copies, source: Medium | None, differences: Differences) -> list[tuple[bytes, str]]:
     """``(place, why)`` of what stays at the old place after a release; at most 10,000 of each kind."""
     out: dict[bytes, str] = {}
     reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
-    for item in journal.items("e.origin<>2 AND (e.fate IN (1,2,3) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"):
+    for item in copies.items("e.origin<>2 AND (e.fate IN (1,2,3,5) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"):
         if len(out) >= 10_000:
             break
         if source is not None and not source.exists(item.place):
             continue
-        why = reasons.get(item.fate) or (journal.why(item.id) or "not-verified")
+        why = reasons.get(item.fate) or (copies.journal.why(item.id) or "not-verified")
         out[item.place] = why
     for place in differences.appeared:
         out.setdefault(place, "appeared")

@@ -15,9 +15,10 @@ from typing import BinaryIO
 
 from blake3 import blake3
 
-from fascis.crossing.copying import copy_seen_of
+from fascis.crossing.copies import Copied, Copies, CopyState, own_place
+from fascis.crossing.copying import Fidelity, copy_seen_of
 from fascis.crossing.engine import Side
-from fascis.crossing.journal import Copied, CopyState, Fate, Journal, own_place
+from fascis.crossing.journal import Fate
 from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import EnvironmentTrouble, Refused, told
@@ -34,12 +35,12 @@ INVENTORY = OWN + b"/inventory.csv"
 
 
 def settle(
-    journal: Journal,
+    copies: Copies,
     places: Places,
     source: Medium,
     destination: Side,
     home: Home,
-    owner: bool,
+    keeps: Fidelity,
     clock: Callable[[], float],
     receipts: Callable[[], tuple[bytes, bytes]],
 ) -> None:
@@ -47,7 +48,7 @@ def settle(
 
     Args:
         home: what the identity file will say.
-        owner: whether owners are kept.
+        keeps: what the destination keeps.
         receipts: gives the receipt as JSON and HTML.
 
     Raises:
@@ -59,23 +60,24 @@ def settle(
         claimed = is_arriving(medium, places)
         if not claimed and medium.exists(root):
             prove_staging(medium, places)
-            _links(journal, places, source, medium)
-            _own_files(journal, places, source, medium, home, receipts, clock)
-            _folder_times(journal, places, source, medium, owner)
+            if keeps.links:
+                _links(copies, places, source, medium)
+            _own_files(copies, places, source, medium, home, receipts, clock)
+            _folder_times(copies, places, source, medium, keeps.owner)
             medium.sync()
-        act = journal.open_act("arrive") or journal.intend("arrive", shown(str(places.target)), clock())
-        _arrive(journal, places, medium, claimed, clock)
-        _top_times(places, source, medium, owner)
+        act = copies.open_act("arrive") or copies.intend("arrive", shown(str(places.target)), clock())
+        _arrive(copies, places, medium, claimed, clock)
+        _top_times(places, source, medium, keeps.owner)
         medium.sync_folder(b"")
         medium.sync()
-        journal.conclude(act, "arrived", clock())
+        copies.journal.conclude(act, "arrived", clock())
         clear_staging(medium, places)
     except OSError as error:
         raise told(error, "settle on " + destination.name) from error
 
 
-def _links(journal: Journal, places: Places, source: Medium, medium: Medium) -> None:
-    for item in journal.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
+def _links(copies: Copies, places: Places, source: Medium, medium: Medium) -> None:
+    for item in copies.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
         place = join(
             places.staged_library, own_place(item.place, places.crossing) if item.fate is Fate.OWN else item.place
         )
@@ -86,13 +88,13 @@ def _links(journal: Journal, places: Places, source: Medium, medium: Medium) -> 
         medium.set_link_time(place, status)
         seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
         outcome = Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy_seen_of(medium.status(place)))
-        journal.record_copies([outcome])
+        copies.record_copies([outcome])
         if medium.read_link(place) == target:
-            journal.record_verified([(item.id, True)])
+            copies.record_verified([(item.id, True)])
 
 
-def _folder_times(journal: Journal, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
-    for place, _mode, _mtime in reversed(journal.folders()):
+def _folder_times(copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
+    for place, _mode, _mtime in reversed(copies.journal.folders()):
         if place and not (place == OWN or place.startswith(OWN + b"/")):
             _like(source, place, medium, join(places.staged_library, place), owner)
 
@@ -116,7 +118,7 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
 
 
 def _own_files(
-    journal: Journal,
+    copies: Copies,
     places: Places,
     source: Medium,
     medium: Medium,
@@ -132,19 +134,19 @@ def _own_files(
     json_receipt, html_receipt = receipts()
     _put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
     _put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
-    _put(medium, join(root, INVENTORY), lambda out: _inventory(out, journal))
-    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(journal)))
-    identity = new_identity(places, home, journal, clock)
+    _put(medium, join(root, INVENTORY), lambda out: _inventory(out, copies))
+    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(copies)))
+    identity = new_identity(places, home, copies, clock)
     _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
         _like(source, b"", medium, join(root, folder), False)  # readable by whoever may read the library
 
 
-def write_lists(own: int, journal: Journal) -> None:
+def write_lists(own: int, copies: Copies) -> None:
     """Writes manifest and inventory anew in the own folder (a handle) of an arrived library, each whole or not at all."""
     fills: list[tuple[bytes, Callable[[BinaryIO], object]]] = [
-        (INVENTORY, lambda out: _inventory(out, journal)),
-        (MANIFEST, lambda out: write_manifest(out, _digests(journal))),
+        (INVENTORY, lambda out: _inventory(out, copies)),
+        (MANIFEST, lambda out: write_manifest(out, _digests(copies))),
     ]
     for place, fill in fills:
         with AtomicWriter(own, place.rpartition(b"/")[2]) as writer:
@@ -152,7 +154,7 @@ def write_lists(own: int, journal: Journal) -> None:
             writer.commit()
 
 
-def new_identity(places: Places, home: Home, journal: Journal, clock: Callable[[], float]) -> Identity:
+def new_identity(places: Places, home: Home, copies: Copies, clock: Callable[[], float]) -> Identity:
     """The identity of the library in its new place."""
     header = places.header
     crossed = Crossed.model_validate(
@@ -179,19 +181,19 @@ def _all(out: BinaryIO, content: bytes) -> None:
     out.write(content)
 
 
-def _inventory(out: BinaryIO, journal: Journal) -> None:
+def _inventory(out: BinaryIO, copies: Copies) -> None:
     text = io.TextIOWrapper(out, "utf-8", newline="", write_through=True)
-    write_inventory(text, _entries(journal))
+    write_inventory(text, _entries(copies))
     text.detach()
 
 
-def _entries(journal: Journal) -> Iterator[Entry]:
-    for place, size, mtime, digest, role in journal.verified_files():
+def _entries(copies: Copies) -> Iterator[Entry]:
+    for place, size, mtime, digest, role in copies.verified_files():
         yield Entry(place, size, mtime, digest, ROLES[role].value)
 
 
-def _digests(journal: Journal) -> Iterator[tuple[bytes, bytes]]:
-    return ((digest, place) for place, _, _, digest, _ in journal.verified_files())
+def _digests(copies: Copies) -> Iterator[tuple[bytes, bytes]]:
+    return ((digest, place) for place, _, _, digest, _ in copies.verified_files())
 
 
 class _Stream(io.RawIOBase):
@@ -238,7 +240,7 @@ def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], object]) -> No
 # -- the final name ---------------------------------------------------------------------------------------------------
 
 
-def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clock: Callable[[], float]) -> None:
+def _arrive(copies: Copies, places: Places, medium: Medium, claimed: bool, clock: Callable[[], float]) -> None:
     if not medium.exists(places.staged_library) and not claimed:
         return  # the rename was done; only its outcome was not written down
     if not claimed:
@@ -247,7 +249,7 @@ def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clo
             medium.sync_folder(b"")
             return
         except FileExistsError as error:
-            if journal.open_act("claim") is None or not _only_claimed(places, medium):
+            if copies.open_act("claim") is None or not _only_claimed(places, medium):
                 raise Refused(
                     "destination-exists",
                     f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
@@ -256,10 +258,10 @@ def _arrive(journal: Journal, places: Places, medium: Medium, claimed: bool, clo
         except OSError as error:
             if error.errno != errno.EINVAL:
                 raise
-        _claim(journal, places, medium, clock)
+        _claim(copies, places, medium, clock)
     _move_in(places, medium)
-    if (act := journal.open_act("claim")) is not None:
-        journal.conclude(act, "arrived", clock())
+    if (act := copies.open_act("claim")) is not None:
+        copies.journal.conclude(act, "arrived", clock())
 
 
 def _only_claimed(places: Places, medium: Medium) -> bool:
@@ -270,12 +272,12 @@ def _only_claimed(places: Places, medium: Medium) -> bool:
     return not medium.exists(own) or set(medium.names(own)) <= {b"arriving.json" + NEW}
 
 
-def _claim(journal: Journal, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
+def _claim(copies: Copies, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
     """Where the drive cannot rename without replacing: an exclusive folder with this crossing's token."""
-    if journal.open_act("claim") is None:
+    if copies.open_act("claim") is None:
         if medium.exists(places.name):
             raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched.")
-        journal.intend("claim", shown(str(places.target)), clock())
+        copies.intend("claim", shown(str(places.target)), clock())
         medium.make_folder(places.name)
     elif not medium.exists(places.name):
         medium.make_folder(places.name)
@@ -302,7 +304,7 @@ def _move_in(places: Places, medium: Medium) -> None:
     medium.unlink(join(places.name, CLAIM))
 
 
-def withdraw(journal: Journal, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
+def withdraw(copies: Copies, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
     """Takes an arrival back into the staging folder: after an unclean end its files are doubtful, and are read again there.
 
     The staging folder is there, with its token. May be called again after any interruption.
@@ -311,7 +313,7 @@ def withdraw(journal: Journal, places: Places, medium: Medium, clock: Callable[[
         EnvironmentTrouble: the destination failed.
     """
     root, name = places.staged_library, places.name
-    act = journal.open_act("withdraw") or journal.intend("withdraw", shown(str(places.target)), clock())
+    act = copies.open_act("withdraw") or copies.intend("withdraw", shown(str(places.target)), clock())
     try:
         if not is_arriving(medium, places):
             try:
@@ -326,9 +328,9 @@ def withdraw(journal: Journal, places: Places, medium: Medium, clock: Callable[[
     except OSError as error:
         raise told(error, "take the arrival back", name) from error
     for kind in ("claim", "arrive"):
-        if (begun := journal.open_act(kind)) is not None:
-            journal.conclude(begun, "withdrawn", clock())
-    journal.conclude(act, "done", clock())
+        if (begun := copies.open_act(kind)) is not None:
+            copies.journal.conclude(begun, "withdrawn", clock())
+    copies.journal.conclude(act, "done", clock())
 
 
 def _move_out(places: Places, medium: Medium) -> None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import seen_of
-from fascis.crossing.journal import Item, Journal, Origin
+from fascis.crossing.journal import Origin
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
 from fascis.library.roles import database_of, is_worked_in
@@ -44,8 +45,14 @@ def worked_in(found: Differences) -> list[Place]:
     return [p for p in found.newer if is_worked_in(p)]
 
 
-def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = lambda: None) -> Differences:
-    """Surveys the folder of the originals again, folder by folder. Writes nothing."""
+def compare(
+    medium: Medium, destinations: Sequence[Copies], heartbeat: Callable[[], None] = lambda: None
+) -> Differences:
+    """Surveys the folder of the originals again, folder by folder. Writes nothing.
+
+    An original is compared with what every destination has of it: what was read differently for two of them is changed.
+    """
+    copies, journal = destinations[0], destinations[0].journal
     found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
     folders = {f for f, _, _ in journal.folders()}
     visited: set[Place] = set()
@@ -53,7 +60,8 @@ def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = la
     for folder in medium.walk():
         heartbeat()
         visited.add(folder.place)
-        recorded = {i.place: i for i in journal.in_folder(folder.place)} if folder.place in folders else {}
+        recorded = {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
+        others = [{i.place: i for i in c.in_folder(folder.place)} for c in destinations[1:]] if recorded else []
         for name, status in zip(folder.names, folder.stats, strict=True):
             place = join(folder.place, name)
             if stat.S_ISREG(status.st_mode):
@@ -63,28 +71,35 @@ def compare(medium: Medium, journal: Journal, heartbeat: Callable[[], None] = la
             if item is None or item.origin is Origin.GONE:
                 _add(found.appeared, place)
                 journals.append(place)
-            elif differs(item, status, stable):
+            elif differs(item, status, stable) or any(
+                differs(o[place], status, stable) or not _alike(item, o[place]) for o in others
+            ):
                 _add(found.changed, place)
         for place, item in recorded.items():
             if item.origin is not Origin.GONE:
                 _add(found.gone, place)
-    _changed_by_their_journals(found, journals, journal)
+    _changed_by_their_journals(found, journals, copies)
     for missing in folders - visited:
-        for item in journal.in_folder(missing):
+        for item in copies.in_folder(missing):
             if item.origin is not Origin.GONE:
                 _add(found.gone, item.place)
     return found
 
 
-def _changed_by_their_journals(found: Differences, appeared: list[Place], journal: Journal) -> None:
+def _changed_by_their_journals(found: Differences, appeared: list[Place], copies: Copies) -> None:
     """A journal that appeared beside a database is a change of that database."""
     for place in appeared:
         database = database_of(place)
         if database is None or database in found.changed:
             continue
         folder = parent(database)
-        if any(i.place == database and i.origin is not Origin.GONE for i in journal.in_folder(folder)):
+        if any(i.place == database and i.origin is not Origin.GONE for i in copies.in_folder(folder)):
             _add(found.changed, database)
+
+
+def _alike(one: Item, other: Item) -> bool:
+    """False when two destinations were given different contents."""
+    return one.digest is None or other.digest is None or one.digest == other.digest
 
 
 def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:

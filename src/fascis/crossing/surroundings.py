@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.crossing.after import After
 from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
@@ -29,23 +30,31 @@ MOST_LEASES = 2_000  # files asked for a lease before the start; each is asked a
 
 @dataclass(slots=True)
 class Surroundings:
-    """The drives of both places, and the problems found."""
+    """The drives of all places, and the problems found. ``drives`` are those of the destinations, None where one is not known."""
 
     workspace: Workspace
     source_drive: Drive | None = None
-    destination_drive: Drive | None = None
+    drives: list[Drive | None] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
 
     def add(
         self, severity: Severity, code: str, sentence: str, remedy: str = "", files: tuple[bytes, ...] = ()
     ) -> None:
-        """Adds a problem."""
-        self.problems.append(Problem(severity, code, sentence, remedy, files[:_MOST]))
+        """Adds a problem, once: two destinations may have the same."""
+        problem = Problem(severity, code, sentence, remedy, files[:_MOST])
+        if problem not in self.problems:
+            self.problems.append(problem)
 
-    def room_problems(self, needed: int, rows: int) -> Iterator[Problem]:
-        """Problems of room, once the totals are known."""
-        drive = self.destination_drive
-        if drive is not None:
+    def room_problems(self, needed: list[int], rows: int) -> Iterator[Problem]:
+        """Problems of room, once the totals are known; ``needed`` is in bytes for each destination."""
+        for drive, wanted in zip(self.drives, needed, strict=True):
+            if drive is not None:
+                yield from self._drive_room(drive, wanted, rows)
+        yield from self._journal_room(rows * len(self.drives))
+
+    @staticmethod
+    def _drive_room(drive: Drive, needed: int, rows: int) -> Iterator[Problem]:
+        if drive.connected:
             reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
             if needed + reserve > drive.free:
                 yield Problem(
@@ -55,6 +64,8 @@ class Surroundings:
                     f" ({size(needed)} for the files, the rest in reserve).",
                     "Choose a drive with more room, or leave out what can be made again.",
                 )
+
+    def _journal_room(self, rows: int) -> Iterator[Problem]:
         folder = self.workspace.state
         while not folder.exists():
             folder = folder.parent
@@ -73,21 +84,78 @@ class Surroundings:
 def look_around(
     workspace: Workspace,
     source: Path,
-    destination: Path,
+    destinations: Sequence[Path],
     name: str,
     found: Survey,
     leave_out: frozenset[Role],
     identity: Identity | None,
 ) -> Surroundings:
-    """Looks at both places. Writes nothing."""
+    """Looks at all places. Writes nothing."""
     around = Surroundings(workspace)
     with suppress(EnvironmentTrouble):  # the library's own problem says so
         around.source_drive = workspace.drives.at(source)
     _library(around, source, found)
-    if _destination(around, source, destination) and around.destination_drive:
-        _target(around, destination, name, identity)
-        _holding(around, around.destination_drive, name, found, leave_out)
+    for destination in destinations:
+        drive, goes_on = _destination(around, source, destination)
+        around.drives.append(drive)
+        if drive and goes_on:
+            _target(around, destination, name, identity)
+            _holding(around, drive, name, found, leave_out)
+    _two_drives(around)
     return around
+
+
+def _two_drives(around: Surroundings) -> None:
+    """A second copy on the same drive, or the same disk, is none when that breaks."""
+    one, other = (*around.drives, None, None)[:2]
+    if one is None or other is None:
+        return
+    if one.uuid == other.uuid:
+        around.add(
+            Severity.STOPS,
+            "also-same-drive",
+            f"Both copies would be on {one.label}; if it breaks, both are lost.",
+            "Choose another drive for the second copy.",
+        )
+    elif around.workspace.drives.same_disk(one, other):
+        around.add(
+            Severity.DECISION,
+            "also-same-disk",
+            f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies are lost.",
+            "Choose another drive for the second copy.",
+        )
+
+
+def parking_problems(source: Path, after: After) -> Iterator[Problem]:
+    """What would keep the originals from being set aside by one rename, told before the start."""
+    if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
+        return
+    why = ""
+    if not os.access(source.parent, os.W_OK | os.X_OK):
+        why = f"{shown(str(source.parent))} may not be written"
+    elif _keeps_others_names(source):
+        why = f"in {shown(str(source.parent))} only the owner of a folder may rename it"
+    if why:
+        yield Problem(
+            Severity.STOPS,
+            "cannot-set-aside",
+            f"The originals could not be set aside: {why}.",
+            "Let the originals stay, or see to the permissions.",
+        )
+    elif os.path.ismount(source):
+        yield Problem(
+            Severity.STOPS if after is After.PARK else Severity.NOTE,
+            "cannot-set-aside",
+            f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
+            + ("" if after is After.PARK else " Each original is compared once more right before it is deleted."),
+            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+        )
+
+
+def _keeps_others_names(source: Path) -> bool:
+    """True in a folder like /tmp, when the library's folder belongs to somebody else (sticky bit, rename(2))."""
+    above, me = os.stat(source.parent), os.geteuid()
+    return bool(above.st_mode & stat.S_ISVTX) and me not in (0, above.st_uid, os.lstat(source).st_uid)
 
 
 def _library(around: Surroundings, source: Path, found: Survey) -> None:
@@ -197,27 +265,27 @@ def _inside(inner: Path, outer: Path) -> bool:
         return False
 
 
-def _destination(around: Surroundings, source: Path, destination: Path) -> bool:
-    """Problems of the folder the library would go into; True when it can be looked at further."""
+def _destination(around: Surroundings, source: Path, destination: Path) -> tuple[Drive | None, bool]:
+    """Problems of the folder the library would go into: its drive, and True when it can be looked at further."""
     text = shown(str(destination))
     if not os.path.lexists(destination):
         around.add(
             Severity.STOPS, "destination-missing", f"There is no folder {text}.", "Make it, or connect its drive."
         )
-        return False
+        return None, False
     if not destination.is_dir():
         around.add(
             Severity.STOPS, "destination-not-a-folder", f"{text} is not a folder.", "Name a folder on the drive."
         )
-        return False
+        return None, False
     try:
-        drive = around.destination_drive = around.workspace.drives.at(destination)
+        drive = around.workspace.drives.at(destination)
     except EnvironmentTrouble as error:
         around.add(Severity.STOPS, "destination-not-permitted", str(error), "See to its permissions.")
-        return False
+        return None, False
     if not drive.connected:
         around.add(Severity.STOPS, "away", f"{drive.label} is away.", "Connect it.")
-        return False
+        return drive, False
     if _inside(destination, source):
         around.add(
             Severity.STOPS,
@@ -225,7 +293,7 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> bool:
             f"{text} lies inside the library itself.",
             "Choose another drive.",
         )
-        return False
+        return drive, False
     if drive.read_only:
         around.add(
             Severity.STOPS,
@@ -257,7 +325,7 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> bool:
             "network-drive",
             f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
         )
-    return True
+    return drive, True
 
 
 def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:

@@ -10,8 +10,9 @@ from typing import Any
 from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices, QGuiApplication
 
-from fascis.crossing.crossing import Crossing, all_crossings
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Advanced, Attention, Control, Entered, Event
+from fascis.crossing.known import all_crossings
 from fascis.crossing.pace import Pace
 from fascis.crossing.states import UNFINISHED, State
 from fascis.desktop.answers import Situation, clock, safe_to
@@ -142,7 +143,7 @@ class Conducting(QObject):
         return CrossingRow(
             crossing.id,
             h["name"],
-            h["destination_drive"]["label"],
+            crossing.places.label,
             h["source_drive"]["label"],
             self._state(crossing),
             crossing.journal.planned()[1],
@@ -364,11 +365,7 @@ class Conducting(QObject):
     def _give_up_screen(self) -> None:
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
-        self.panel.show_give_up(
-            copied,
-            self.current.places.header["destination_drive"]["label"],
-            {"back": self.back, "clear": self._give_up},
-        )
+        self.panel.show_give_up(copied, self.current.places.label, {"back": self.back, "clear": self._give_up})
 
     def _give_up(self) -> None:
         crossing, running, control = self.current, self.running, self.control

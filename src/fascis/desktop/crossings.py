@@ -178,7 +178,7 @@ class CrossingsView(QWidget):
         self.checks.setRowCount(len(checks))
         for r, check in enumerate(checks):
             name = f"{check.name}   {check.detail}" if check.detail else check.name
-            for c, text in enumerate((name, check.originals, check.copy, check.verdict)):
+            for c, text in enumerate((name, check.originals, "".join(check.copies[:1]), check.verdict)):
                 item = QTableWidgetItem(text)
                 if c in (1, 2):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

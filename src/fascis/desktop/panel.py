@@ -244,7 +244,7 @@ class SidePanel(QWidget):
 
     def _choose(self, plan: Plan, **changed: Any) -> None:
         c = plan.choices
-        values = {"name": c.name, "leave_out": c.leave_out, "after": c.after, **changed}
+        values = {"name": c.name, "leave_out": c.leave_out, "after": c.after, "discard": c.discard, **changed}
         self.choices_changed.emit(Choices(**values))
 
     def _renamed(self, plan: Plan, name: str) -> None:

@@ -10,7 +10,8 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
-from fascis.crossing.crossing import Crossing, all_crossings
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import all_crossings
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
@@ -28,7 +29,7 @@ from fascis.workspace import Workspace
 
 def preview_of(plan: Plan, drive: Drive) -> Preview:
     """What a shelf would become, in two lines. Pure."""
-    takes = plan.totals.room
+    takes = plan.goals[0].room
     worst = [p for p in plan.problems if p.severity is Severity.STOPS]
     asks = [p for p in plan.problems if p.severity is Severity.DECISION]
     if worst:

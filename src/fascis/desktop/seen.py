@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any
 
+from fascis.crossing.copies import StrandProgress
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.engine import hindrance_sentence
-from fascis.crossing.journal import StrandProgress
 from fascis.crossing.plan import After
 from fascis.crossing.states import State
 from fascis.desktop.answers import Situation
@@ -52,19 +52,19 @@ def read_seen(crossing: Crossing) -> Seen:
     return Seen(
         crossing.id,
         crossing.state,
-        header["destination_drive"]["label"],
+        crossing.places.label,
         header["source_drive"]["label"],
         header["name"],
         After(journal.value("after", crossing.after.value)),
         journal.planned(),
-        journal.going(),
-        journal.verified(),
-        journal.proven(),
+        crossing.copies.going(),
+        crossing.verified,
+        crossing.proven,
         bool(journal.value("looked_at")),
         journal.value("settled_at"),
         journal.value("parked_at"),
         journal.value("release"),
-        journal.strands(),
+        crossing.copies.strands(),
         journal.attentions(),
         [hindrance_sentence(p, s) for p, s in islice(crossing.hindrances(), MOST_HINDERED)],
     )

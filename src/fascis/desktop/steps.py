@@ -194,10 +194,7 @@ class Steps:
             return
         h = c.places.header
         self._host.panel.show_deleting(
-            self.list,
-            h["source_drive"]["label"],
-            h["destination_drive"]["label"],
-            {"back": self._host.back, "delete_now": self.delete},
+            self.list, h["source_drive"]["label"], c.places.label, {"back": self._host.back, "delete_now": self.delete}
         )
 
     def delete(self) -> None:

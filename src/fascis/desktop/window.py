@@ -324,7 +324,7 @@ class Window(QMainWindow):
         def found() -> None:
             waiting = [c for c in self.conducting.crossings if c.state in UNFINISHED or c.state is State.SETTLED]
             if waiting:
-                Task(waiting[0].journal.verified, lambda done: self._offer_this(waiting[0], done), self)
+                Task(lambda: waiting[0].verified, lambda done: self._offer_this(waiting[0], done), self)
 
         self.conducting.load(found)
 
@@ -335,10 +335,10 @@ class Window(QMainWindow):
         (_files, total), (_, done) = crossing.journal.planned(), verified
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
-            words = f"{shown(h['name'])} to {shown(h['destination_drive']['label'])} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
+            words = f"{shown(h['name'])} to {shown(crossing.places.label)} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
             go = button("Go on", lambda: self._accept_offer(crossing.id, True))
         else:
-            words = f"{shown(h['name'])} is whole on {shown(h['destination_drive']['label'])} and waits at the scales."
+            words = f"{shown(h['name'])} is whole on {shown(crossing.places.label)} and waits at the scales."
             go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
         self._offer_across.addWidget(label(words), 1)
         self._offer_across.addWidget(go)

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from fascis.drives.rules import Rules
 
+_SAY_HOW_THEY_TURN = frozenset(("usb", "sata", "sas", "ata", "ieee1394"))
+
 
 @dataclass(frozen=True, slots=True)
 class Drive:
@@ -47,6 +49,14 @@ class Drive:
     read_mb_s: float = 0.0
     compresses: bool = False
     answers_from_memory: bool = False
+
+    @property
+    def takes_turns(self) -> bool:
+        """True when reading while writing would send its head to and fro.
+
+        Only drives that say so themselves are believed: the kernel calls every virtual disk rotating.
+        """
+        return self.rotational and self.transport in _SAY_HOW_THEY_TURN
 
     @property
     def full(self) -> float:

@@ -1,0 +1,93 @@
+"""A crossing begins: its plan is written into a new journal, and room is kept for what will be written there."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fascis.crossing.journal import Fates, Journal, inode_key
+from fascis.crossing.plan import Plan, landmarks, written_here
+from fascis.crossing.record import write_known
+from fascis.crossing.states import State
+from fascis.drives.model import Drive
+from fascis.files.errors import EnvironmentTrouble, Refused
+from fascis.files.names import shown
+from fascis.library.roles import RoleRule
+from fascis.workspace import Workspace
+
+
+def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False) -> Journal:
+    """Writes a plan into a new journal.
+
+    Args:
+        decided: the person accepted what needs a decision, now and on the way.
+        consent: the person consented to a release at the start.
+
+    Raises:
+        Refused: a problem stops it, or needs a decision that was not taken; nothing was written.
+    """
+    worst = next((p for p in plan.problems if p.severity == "stops"), None)
+    if worst is None and plan.asks and not decided:
+        worst = next(p for p in plan.problems if p.severity == "decision")
+    if worst is not None:
+        raise Refused(worst.code, worst.sentence)
+    drives = [goal.drive for goal in plan.goals if goal.drive]
+    assert plan.source_drive and len(drives) == len(plan.goals)
+    library_id = workspace.register.put_library(
+        plan.source, plan.source_drive.uuid, shown(plan.name), plan.kind, plan.library_id or None
+    )
+    workspace.register.put_drives([plan.source_drive, *drives])
+    journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
+    choices = plan.choices
+    plain = None if plan.identity is None or written_here(workspace, plan.identity) else RoleRule()
+    links = any(d.rules.links for d in drives)
+    journal.write_plan(
+        _header(workspace, plan, library_id, consent),
+        plan.survey,
+        Fates(choices.leave_out, choices.discard, links, plain),
+    )
+    write_known(workspace, journal, plan.source)
+    try:
+        journal.keep_room()
+    except EnvironmentTrouble as error:
+        journal.enter(State.UNDONE)
+        journal.close()
+        raise Refused(
+            "no-room-for-journal",
+            f"{error} The journal of so many files needs room on the drive it is kept on; nothing was copied.",
+        ) from error
+    return journal
+
+
+def _header(workspace: Workspace, plan: Plan, library_id: str, consent: bool) -> dict[str, Any]:
+    assert plan.source_drive
+    return {
+        "crossing": plan.crossing,
+        "token": plan.token,
+        "library_id": library_id,
+        "name": plan.name,
+        "kind": plan.kind,
+        "source": str(plan.source),
+        "source_drive": _drive_facts(plan.source_drive),
+        "root_inode": inode_key(plan.survey.root_inode),
+        "stable_inodes": plan.source_drive.rules.stable_inodes,
+        "landmarks": landmarks(plan.survey),
+        "destinations": [{"path": str(g.path), "drive": _drive_facts(g.drive)} for g in plan.goals if g.drive],
+        "after": plan.choices.after.value,
+        "leave_out": sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
+        "discard": sorted(r.value for r in plan.choices.discard),
+        "planned_at": workspace.clock(),
+        "estimate": max(g.estimate.seconds for g in plan.goals),
+        "consent": consent,
+        "identity": plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
+        "decisions": [p.sentence for p in plan.problems if p.severity == "decision"],
+    }
+
+
+def _drive_facts(drive: Drive) -> dict[str, Any]:
+    return {
+        "uuid": drive.uuid,
+        "label": drive.label,
+        "filesystem": drive.filesystem,
+        "stand_in": drive.stand_in,
+        "mount": str(drive.mount),
+    }

@@ -1,0 +1,375 @@
+"""The copies on one destination, as the journal knows them: which are made, read back and proven, and how far that is.
+
+Each destination has its own state, its own digests and its own sessions: it is fast or slow, fails and goes on by itself.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import Any
+
+from fascis.crossing.journal import BATCH, Fate, Journal, Origin
+from fascis.crossing.states import State
+from fascis.files.names import join
+from fascis.library.identity import OWN
+from fascis.library.roles import ROLES, Role
+from fascis.library.survey import Kind
+
+DOUBT_SECONDS, DOUBT_BYTES = 600.0, 4 << 30
+
+
+class CopyState(IntEnum):
+    """Where one copy is."""
+
+    COPIED = 1  # written and flushed
+    VERIFIED = 2  # read back and equal
+    UNREADABLE = 3  # the source could not be read
+    CHANGING = 4  # the source kept changing
+    VANISHED = 5  # the source is no longer there
+    MISMATCH = 6  # read back wrong three times
+    SKIPPED = 7  # by the person's choice; its original is never released
+    DAMAGED = 8  # the source has the size and time on record, and other content
+
+
+HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One entry of the plan and what is known of it; sizes in bytes, times in ns."""
+
+    id: int
+    place: bytes
+    kind: Kind
+    size: int
+    allocated: int
+    inode: int
+    mtime_ns: int
+    ctime_ns: int
+    mode: int
+    links: int
+    role: Role
+    fate: Fate
+    strand: int
+    twin: int | None
+    digest: bytes | None
+    seen: tuple[int, int, int, int] | None  # size, mtime_ns, ctime_ns, inode when the digest was taken
+    origin: Origin
+    copy: CopyState | None
+    copy_seen: tuple[int, int, int] | None  # size, mtime_ns, inode of the copy when it was verified
+    proven: bool = False  # read back from the drive itself, not perhaps from memory
+    known: bytes | None = None  # the digest that a record in the library gives for this size and time
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """The outcome of copying one item."""
+
+    item: int
+    state: CopyState
+    digest: bytes | None = None
+    seen: tuple[int, int, int, int] | None = None
+    copy_seen: tuple[int, int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class StrandProgress:
+    """How far one strand is on one destination: counts and bytes of regular files."""
+
+    id: int
+    folder: bytes
+    role: Role
+    files: int
+    bytes: int
+    copied_files: int
+    copied_bytes: int
+    verified_files: int
+    verified_bytes: int
+
+
+_ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
+ e.fate, e.strand, e.twin, c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin, c.state, c.size,
+ c.mtime_ns, c.inode, c.proven, e.known FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+
+
+_KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
+_COPIES = (None, *CopyState)  # by value: looking up is many times faster than calling an enum
+
+
+def _item(r: Sequence[Any]) -> Item:
+    seen = None if r[16] is None else (r[16], r[17], r[18], r[19])
+    copied = None if r[22] is None else (r[22], r[23], r[24])
+    return Item(
+        r[0],
+        join(r[1], r[2]),
+        _KINDS[r[3]],
+        r[4],
+        r[5],
+        r[6],
+        r[7],
+        r[8],
+        r[9],
+        r[10],
+        ROLES[r[11]],
+        _FATES[r[12]],
+        r[13],
+        r[14],
+        r[15],
+        seen,
+        _ORIGINS[r[20]],
+        _COPIES[r[21] or 0],
+        copied,
+        bool(r[25]),
+        r[26],
+    )
+
+
+class Copies:
+    """One destination's copies. ``number`` 0 is the first of the plan, that is to be home. Safe to use from several threads."""
+
+    def __init__(self, journal: Journal, number: int = 0) -> None:
+        self.journal, self.number = journal, number
+        self._session, self._begun = 0, time.monotonic()
+
+    # -- what is kept of the destination itself -------------------------------------------------------------------
+
+    def value(self, key: str, otherwise: Any = None) -> Any:
+        """A value of this destination kept by :meth:`put`."""
+        return self.journal.value(f"{key}.{self.number}", otherwise)
+
+    def put(self, key: str, value: object) -> None:
+        """Keeps a value (JSON) of this destination."""
+        self.journal.put(f"{key}.{self.number}", value)
+
+    @property
+    def state(self) -> State:
+        """How far this destination is: up to *settled*, or *undone* when it was given up."""
+        return State(self.value("state", State.PLANNED.value))
+
+    def enter(self, new: State) -> None:
+        """Enters a state of this destination; entering the same again is nothing."""
+        self.journal.enter(new, self.number)
+
+    @property
+    def amending(self) -> dict[int, list[int] | None]:
+        """What is being brought along: entry → how its copy looked that is superseded, or None for a new one."""
+        return {int(k): v for k, v in self.value("amending", {}).items()}
+
+    def intend(self, kind: str, subject: str, now: float) -> int:
+        """Writes down what is about to be done on this destination; gives the act's number."""
+        return self.journal.intend(kind, subject, now, self.number)
+
+    def open_act(self, kind: str) -> int | None:
+        """The number of the last act of a kind on this destination when it has no outcome."""
+        return self.journal.open_act(kind, self.number)
+
+    # -- items ----------------------------------------------------------------------------------------------------
+
+    def items(self, where: str, arguments: Sequence[Any] = (), batch: int = BATCH) -> Iterator[Item]:
+        """Streams items for which the SQL condition holds, in the order of the plan."""
+        last = -1
+        while True:
+            rows = self.journal.read(
+                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (self.number, last, *arguments, batch)
+            )
+            yield from map(_item, rows)
+            if len(rows) < batch:
+                return
+            last = rows[-1][0]
+
+    def item(self, id: int) -> Item:
+        """One item."""
+        return _item(self.journal.read(f"{_ITEM} WHERE e.id=?", (self.number, id))[0])
+
+    def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int]]:
+        """``(place, size, mtime_ns, digest, role index)`` of every verified file of the library, for its lists."""
+        last = -1
+        while True:
+            rows = self.journal.read(
+                "SELECT e.id, f.place, e.name, c.size, c.mtime_ns, c.digest, e.role FROM entry e JOIN folder f ON f.id=e.folder"
+                " JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.id>? AND e.kind=0 AND e.fate=0 AND c.state=2 ORDER BY e.id LIMIT ?",
+                (self.number, last, 4 * BATCH),
+            )
+            for _, folder, name, size, mtime, digest, role in rows:
+                yield join(folder, name), size, mtime, digest, role
+            if len(rows) < 4 * BATCH:
+                return
+            last = rows[-1][0]
+
+    def in_folder(self, place: bytes) -> list[Item]:
+        """The items that lie directly in one folder."""
+        return [_item(r) for r in self.journal.read(f"{_ITEM} WHERE f.place=?", (self.number, place))]
+
+    def record_copies(self, outcomes: Iterable[Copied]) -> None:
+        """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
+        rows = [
+            (self.number, o.item, o.state, *(o.copy_seen or (None,) * 3), o.digest, *(o.seen or (None,) * 4))
+            for o in outcomes
+        ]
+        self.journal.write(
+            "copies",
+            lambda db: db.executemany(
+                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, digest, seen_size, seen_mtime_ns,"
+                " seen_ctime_ns, seen_inode) VALUES(?,?,?,?,?,?,?,?,?,?,?)",
+                rows,
+            ),
+        )
+
+    def record_verified(self, items: Iterable[tuple[int, bool]]) -> None:
+        """Writes that copies were read back equal; ``(item, proven)``."""
+        at = self._at()
+        rows = [(CopyState.VERIFIED, proven, at, self.number, i) for i, proven in items]
+        self.journal.write(
+            "verified",
+            lambda db: db.executemany("UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows),
+        )
+
+    # -- sessions: how a run ended --------------------------------------------------------------------------------
+
+    def _at(self) -> float:
+        """When, for the order of things only: sessions one after the other, seconds within one. Clocks may be set."""
+        return self._session * 1e9 + time.monotonic() - self._begun
+
+    def begin_session(self, boot: str, mount: str) -> None:
+        """A run begins: notes the machine's boot and the destination's mount, and doubts what an unclean end left doubtful.
+
+        An end is unclean when the run before was cut off (or its drive vanished) and the machine was started again, or the
+        drive mounted again, since: drives acknowledge flushes that they have not done. What was verified in the last
+        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read again.
+        """
+        before = self.value("session", {})
+        if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):
+            self._doubt()
+        self._session, self._begun = int(before.get("number", 0)) + 1, time.monotonic()
+        self.put("session", {"number": self._session, "boot": boot, "mount": mount, "clean": False})
+
+    def end_session(self) -> None:
+        """A run ended by itself, its drive flushed and there."""
+        self.put("session", {**self.value("session", {}), "clean": True})
+
+    def _doubt(self) -> None:
+        last = self.journal.read("SELECT max(at) FROM copy WHERE destination=? AND state=2", (self.number,))[0][0]
+        if last is None:
+            return
+        rows = self.journal.read(
+            "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER BY c.at DESC, c.entry DESC",
+            (self.number,),
+        )
+        amending = (
+            self.amending
+        )  # meanwhile the rest is in the library, where a person may have changed it: only unproven
+        doubtful, total = [], 0
+        for entry, at, size in rows:
+            if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:
+                break
+            read_again = not amending or entry in amending
+            doubtful.append((CopyState.COPIED if read_again else CopyState.VERIFIED, self.number, entry))
+            total += size or 0
+        self.journal.write(
+            "doubt",
+            lambda db: db.executemany("UPDATE copy SET state=?, proven=0 WHERE destination=? AND entry=?", doubtful),
+        )
+
+    def skip_hindered(self) -> int:
+        """Goes on without the files that could not be copied; gives how many."""
+        count = self.count_copies(HINDRANCES)
+        if not count:
+            return 0
+        marks = ",".join(str(int(s)) for s in HINDRANCES)
+        self.journal.write(
+            "skip",
+            lambda db: db.execute(
+                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})", (CopyState.SKIPPED, self.number)
+            ),
+        )
+        return count
+
+    def retry_hindered(self) -> None:
+        """Forgets hindrances, so that those files are tried again."""
+        if not self.count_copies((*HINDRANCES, CopyState.MISMATCH)):
+            return
+        marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
+        self.journal.write(
+            "retry",
+            lambda db: db.execute(f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (self.number,)),
+        )
+
+    def forget_copies(self) -> None:
+        """Forgets all copies: the staging folder is gone."""
+        if self.journal.read("SELECT 1 FROM copy WHERE destination=? LIMIT 1", (self.number,)):
+            self.journal.write("forget", lambda db: db.execute("DELETE FROM copy WHERE destination=?", (self.number,)))
+
+    def forget_some(self, items: Iterable[int]) -> None:
+        """Forgets some copies, which are then made anew."""
+        rows = [(self.number, i) for i in items]
+        self.journal.write(
+            "forget", lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows)
+        )
+
+    def count_copies(self, states: Iterable[CopyState]) -> int:
+        """How many copies are in one of the states."""
+        marks = ",".join(str(int(s)) for s in states)
+        return int(
+            self.journal.read(f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})", (self.number,))[
+                0
+            ][0]
+        )
+
+    # -- sums -----------------------------------------------------------------------------------------------------
+
+    def sums(self, where: str, arguments: Sequence[Any] = ()) -> tuple[int, int]:
+        """``(files, bytes)`` of regular files for which the condition holds; sizes as copied where that is known."""
+        row = self.journal.read(
+            "SELECT count(*), coalesce(sum(coalesce(c.seen_size, e.size)), 0) FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            f" WHERE e.kind=0 AND ({where})",
+            (self.number, *arguments),
+        )[0]
+        return int(row[0]), int(row[1])
+
+    def going(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along, with the sizes as they were copied."""
+        return self.sums("e.fate=0")
+
+    def verified(self) -> tuple[int, int]:
+        """``(files, bytes)`` read back and equal."""
+        return self.sums("e.fate=0 AND c.state=2")
+
+    def proven(self) -> bool:
+        """True when every verified file was proven to be read from the drive."""
+        row = self.journal.read(
+            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2", (self.number,)
+        )[0]
+        return bool(row[1])
+
+    def strands(self) -> list[StrandProgress]:
+        """Progress of each strand that goes along, largest first."""
+        rows = self.journal.read(
+            "SELECT s.id, s.folder, s.role, count(*), sum(coalesce(c.seen_size, e.size)), sum(c.state IN (1,2)),"
+            " sum(CASE WHEN c.state IN (1,2) THEN coalesce(c.seen_size, e.size) ELSE 0 END), sum(c.state=2),"
+            " sum(CASE WHEN c.state=2 THEN coalesce(c.seen_size, e.size) ELSE 0 END)"
+            " FROM entry e JOIN strand s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY 5 DESC, s.id",
+            (self.number,),
+        )
+        return [StrandProgress(r[0], r[1], ROLES[r[2]], r[3], r[4], r[5] or 0, r[6], r[7] or 0, r[8]) for r in rows]
+
+
+def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:
+    """True when a source has the size and time that the library's own record has for it, and another content."""
+    return item.known is not None and digest != item.known and seen[:2] == (item.size, item.mtime_ns)
+
+
+def own_place(place: bytes, crossing: str) -> bytes:
+    """Where a record of the old library's own folder crosses to: receipts keep their place, the rest is kept as it was."""
+    inner = place[len(OWN) + 1 :]
+    if inner.startswith((b"receipts/", b"as-it-was/")):
+        return place
+    return OWN + b"/as-it-was/" + crossing.encode() + b"/" + inner
+
+
+def arrives_at(item: Item, crossing: str) -> bytes:
+    """Where an item is, or will be, in the new library."""
+    return own_place(item.place, crossing) if item.fate is Fate.OWN else item.place

@@ -1,0 +1,303 @@
+"""One destination of a crossing, from its first byte to *settled*: it is fast or slow, fails and goes on by itself."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from typing import TypeVar
+
+from fascis.crossing.along import move_in, take_back
+from fascis.crossing.copies import HINDRANCES, Copies, CopyState, Item, arrives_at
+from fascis.crossing.copying import remove_staged
+from fascis.crossing.engine import Amending, Engine, Side
+from fascis.crossing.events import Control, Entered, Report
+from fascis.crossing.journal import Journal
+from fascis.crossing.places import (
+    TOKEN_FILE,
+    Places,
+    begin_staging,
+    fidelity,
+    has_arrived,
+    is_arriving,
+    open_copy,
+    open_destination,
+)
+from fascis.crossing.proof import Proof
+from fascis.crossing.prove import prove
+from fascis.crossing.settle import clear_staging, settle, withdraw
+from fascis.crossing.states import State
+from fascis.drives.model import Drive
+from fascis.drives.udisks import mount_again
+from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, Refused
+from fascis.files.kernel import boot_id, mount_identity
+from fascis.files.medium import Medium, read_small
+from fascis.files.names import join, shown
+from fascis.files.walk import open_folder
+from fascis.files.writer import write_whole
+from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.workspace import Workspace
+
+T = TypeVar("T")
+Receipts = Callable[[], tuple[bytes, bytes]]
+
+
+class Destination:
+    """One destination, by its number in the plan."""
+
+    def __init__(self, workspace: Workspace, journal: Journal, number: int = 0) -> None:
+        self.workspace, self.journal, self.number = workspace, journal, number
+        self.places = Places(journal.header, number)
+        self.copies = Copies(journal, number)
+        self.given_up = False  # true when the person goes on without it; kept here, so that a window never waits for it
+        self.look()
+
+    def look(self) -> None:
+        """Reads again whether it was given up: another window may have decided that."""
+        self.given_up = self.state is State.UNDONE
+
+    @property
+    def state(self) -> State:
+        """How far it is: up to *settled*, or *undone* when it was given up."""
+        return self.copies.state
+
+    @property
+    def label(self) -> str:
+        """Its drive by name."""
+        return self.places.label
+
+    def drive(self) -> Drive:
+        """Its drive, as it is now."""
+        return self.workspace.drives.at(self.places.destination)
+
+    def open(self) -> Medium:
+        """The library that arrived, proven by drive and token, see :func:`~fascis.crossing.places.open_copy`."""
+        return open_copy(self.workspace, self.places, self.copies)
+
+    def at(self, work: Callable[[Medium], T]) -> T:
+        """Does something with the destination open; each time it is proven to be the right drive."""
+        medium = open_destination(self.workspace, self.places)
+        try:
+            return work(medium)
+        finally:
+            medium.close()
+
+    # -- up to settled --------------------------------------------------------------------------------------------
+
+    def run(
+        self, source: Medium, home: Home, receipts: Receipts, control: Control, report: Report, skip: bool
+    ) -> State:
+        """Copies, verifies and settles; gives the state reached: settled, waiting or failed.
+
+        Args:
+            source: the originals, open and proven.
+            home: what the identity file will say.
+            receipts: gives the receipt as JSON and HTML.
+
+        Raises:
+            EnvironmentTrouble: the drive failed; what is verified is kept, and it goes on from there.
+            Refused: a place is not what it was.
+            Cancelled: by the control.
+        """
+        try:
+            self.at(self._begin_session)
+            verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
+            if verified and not self.copies.proven() and self._mounted_again():
+                wrong = self.at(lambda d: self._prove_staged(d, control))
+                if wrong:  # made anew, and then only compared: it is not mounted again and again
+                    verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
+            if verified:
+                self._enter(State.VERIFYING, report)
+                self.at(lambda d: self._settle(source, d, home, receipts))
+                self._enter(State.SETTLED, report)
+            self.copies.end_session()
+        except (Cancelled, Refused):
+            self.copies.end_session()
+            raise
+        return self.state
+
+    def _enter(self, state: State, report: Report) -> None:
+        self.copies.enter(state)
+        report(Entered(state, self.number))
+
+    def _begin_session(self, destination: Medium) -> None:
+        self.copies.begin_session(boot_id(), mount_identity(destination.handle))
+
+    def _mounted_again(self) -> bool:
+        drive = self.drive()
+        if mount_again(drive.device, drive.mount) is None:
+            return False
+        self.copies.end_session()  # all was flushed before: this end is a clean one
+        self.at(self._begin_session)
+        return True
+
+    def _prove_staged(self, destination: Medium, control: Control) -> int:
+        """Reads again what was only compared; forgets what is wrong, so that it is copied anew. Gives how many."""
+        if self.copies.amending:
+            return 0  # a release reads it again
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            return 0  # it is on its way to its name already; a release reads it again
+        root, crossing = self.places.staged_library, self.places.crossing
+        wrong = prove(self.copies, destination, self.drive(), lambda i: join(root, arrives_at(i, crossing)), control)
+        for item in wrong:
+            remove_staged(destination, join(root, arrives_at(item, crossing)))
+        self.copies.forget_some(i.id for i in wrong)
+        return len(wrong)
+
+    def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> bool:
+        """Copies and verifies; True when every file is verified, or skipped by choice."""
+        entries = frozenset(self.copies.amending)
+        arriving = self._stage(destination, bool(entries))
+        if skip:
+            self.copies.skip_hindered()
+        self.copies.retry_hindered()
+        self._enter(State.COPYING, report)
+        if entries or not arriving:
+            drive = self.drive()
+            with closing(Proof(drive)) as proof:
+                Engine(
+                    self.copies,
+                    Side(source, self.places.header["source_drive"]["label"]),
+                    Side(destination, drive.label),
+                    self.places.staged_library,
+                    fidelity(drive),
+                    proof,
+                    control,
+                    report,
+                    self.workspace.clock(),
+                    Amending(entries, self.places.name) if entries else None,
+                    drive.takes_turns,
+                ).run()
+        for states, reached in (([CopyState.MISMATCH], State.FAILED), (HINDRANCES, State.WAITING)):
+            if self.copies.count_copies(states):
+                self._enter(reached, report)
+                return False
+        return True
+
+    def _stage(self, destination: Medium, amending: bool) -> bool:
+        """Makes the staging folder, or proves the one that is there; True when the library is arriving or has arrived."""
+        if amending:
+            begin_staging(destination, self.places, self.journal)
+            return True
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            if not self.copies.count_copies([CopyState.COPIED]):
+                return True
+            begin_staging(destination, self.places, self.journal)
+            withdraw(self.copies, self.places, destination, self.workspace.clock)
+            return False
+        if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
+            self.copies.forget_copies()  # the staging folder is gone, and what was in it
+        begin_staging(destination, self.places, self.journal)
+        return False
+
+    def _settle(self, source: Medium, destination: Medium, home: Home, receipts: Receipts) -> None:
+        self._complete()
+        drive = self.drive()
+        if self.copies.amending:
+            move_in(self.copies, self.places, source, destination, fidelity(drive), self.workspace.clock)
+            return
+        side = Side(destination, drive.label)
+        settle(self.copies, self.places, source, side, home, fidelity(drive), self.workspace.clock, receipts)
+        self.copies.put("settled_at", self.workspace.clock())
+        library = self.places.header["library_id"]
+        self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
+
+    def _complete(self) -> None:
+        """A last guard: every item of the plan is verified, or skipped by choice."""
+        rest = self.copies.sums("e.fate IN (0,4) AND (c.state IS NULL OR c.state NOT IN (2,7))")[0]
+        if rest:
+            raise Refused("wrong-state", f"{rest} file(s) are not verified; the crossing does not settle.")
+
+    # -- after it has settled -------------------------------------------------------------------------------------
+
+    def home(self) -> Home:
+        """Its place, as an identity file names it."""
+        return home_at(self.places.target, self.drive())
+
+    def write_home(self, home: Home) -> None:
+        """Writes into the copy's identity file where home is; where that cannot be done, it is told."""
+        try:
+            with closing(self.open()) as copy:
+                identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
+                if identity.home != home:
+                    content = format_identity(identity.model_copy(update={"home": home}))
+                    _write_into(copy, OWN, {b"identity.json": content})
+        except (OSError, FascisError) as error:  # the register decides; the file follows at the next crossing
+            self.note(IDENTITY, f"it still names the old home ({error}); Fascis's own register names the new one")
+
+    def write_receipt(self, receipts: Receipts) -> None:
+        """Writes the receipt anew into the copy; where that cannot be done, it is told, and the journal still has it all."""
+        name = self.places.crossing.encode()
+        try:
+            with closing(self.open()) as copy:
+                as_json, as_html = receipts()
+                _write_into(copy, OWN + b"/receipts", {name + b".json": as_json, name + b".html": as_html})
+        except (OSError, FascisError) as error:
+            place = OWN + b"/receipts/" + name + b".json"
+            self.note(place, f"the receipt in the copy is not the newest ({error}); the one in Receipts is")
+
+    def note(self, place: bytes, meaning: str) -> None:
+        """Keeps what needed attention in the copy, once."""
+        if not any((p, d, m) == (place, self.label, meaning) for p, d, m, _ in self.journal.attentions()):
+            self.journal.note(place, self.label, meaning, self.workspace.clock())
+
+    def prove(self, control: Control) -> bool:
+        """Reads the copy again where it was only compared; True when all of it is proven.
+
+        Raises:
+            Refused: a copy is not what was verified; the originals stay.
+            EnvironmentTrouble: its drive is away or failed.
+        """
+        if self.copies.proven():
+            return True
+        crossing = self.places.crossing
+
+        def place_of(item: Item) -> bytes:
+            return arrives_at(item, crossing)
+
+        with closing(self.open()) as copy:
+            wrong = prove(self.copies, copy, self.drive(), place_of, control)
+        if wrong:
+            raise Refused(
+                "copy-changed",
+                f"{len(wrong)} file(s) of the copy on {self.label} are not what was verified, {shown(wrong[0].place)} first."
+                " The originals stay.",
+            )
+        return self.copies.proven()
+
+    # -- giving up ------------------------------------------------------------------------------------------------
+
+    def take_back(self) -> None:
+        """Gives up bringing along; the copy stays as it was."""
+        if self.copies.amending:
+            self.at(lambda d: take_back(self.copies, self.places, d))
+            self.copies.put("amending", {})
+
+    def clear(self) -> None:
+        """Clears what was copied and has not settled.
+
+        Raises:
+            EnvironmentTrouble: its drive is away, or it could not be cleared.
+        """
+        if self.state is State.SETTLED:
+            return
+        try:
+            self.at(lambda d: clear_staging(d, self.places))
+        except OSError as error:
+            raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
+
+
+def home_at(path: Path, drive: Drive) -> Home:
+    """A place on a drive, as an identity file names it."""
+    inside = path.relative_to(drive.mount) if path.is_relative_to(drive.mount) else path
+    return Home(drive=drive.uuid, path=shown(str(inside)))
+
+
+def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:
+    fd = open_folder(copy.handle, folder)
+    try:
+        for name, content in files.items():
+            write_whole(fd, name, content)
+    finally:
+        os.close(fd)

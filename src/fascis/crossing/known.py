@@ -1,0 +1,85 @@
+"""The crossings this machine knows, by their journals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from types import MappingProxyType
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal import Journal, read_header
+from fascis.crossing.states import State
+from fascis.files.errors import Damaged, Refused
+from fascis.files.names import shown
+from fascis.workspace import Workspace
+
+
+def journals(workspace: Workspace) -> list[Path]:
+    """The journals, newest first."""
+    if not workspace.crossings.is_dir():
+        return []
+    found = [p for p in workspace.crossings.iterdir() if p.suffix == ".sqlite"]
+    return sorted(found, key=lambda p: ((read_header(p) or {}).get("planned_at", 0.0), p.name), reverse=True)
+
+
+def find_crossing(workspace: Workspace, id: str) -> Crossing:
+    """Opens a known crossing by an id or a unique beginning of one.
+
+    Raises:
+        Refused: there is none such, or several.
+        Damaged: its journal is damaged.
+    """
+    found = [p for p in journals(workspace) if p.stem.startswith(id)]
+    if len(found) != 1:
+        what = "no crossing" if not found else f"{len(found)} crossings"
+        raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
+    journal = Journal.open(found[0], workspace.step)
+    if not journal.header:
+        journal.close()
+        raise Refused("wrong-state", f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.")
+    return Crossing(workspace, journal)
+
+
+@contextmanager
+def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
+    """A crossing that is closed afterwards."""
+    crossing = find_crossing(workspace, id)
+    try:
+        yield crossing
+    finally:
+        crossing.close()
+
+
+def all_crossings(
+    workspace: Workspace, held: Mapping[str, Crossing] = MappingProxyType({})
+) -> tuple[list[Crossing], list[Damaged]]:
+    """All crossings, newest first, and the journals that cannot be read. The caller closes them.
+
+    Args:
+        held: crossings that are open already, by id; they are given as they are.
+    """
+    found, damaged = [], []
+    for path in journals(workspace):
+        if (known := held.get(path.stem)) is not None:
+            found.append(known)
+            continue
+        try:
+            journal = Journal.open(path, workspace.step)
+        except Damaged as error:
+            damaged.append(error)
+            continue
+        if journal.header:
+            found.append(Crossing(workspace, journal))
+        else:
+            journal.close()  # cut off before the plan was written: nothing was done
+    return found, damaged
+
+
+def unfinished(workspace: Workspace) -> list[str]:
+    """Ids of crossings that can go on, newest first."""
+    found, _ = all_crossings(workspace)
+    ids = [c.id for c in found if not c.finished and c.state not in (State.REFUSED,)]
+    for c in found:
+        c.close()
+    return ids
