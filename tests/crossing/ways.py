@@ -6,9 +6,15 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.plan import After, Choices, make_plan, survey_library
 
 
-def plan_of(bench, after=After.KEEP, to=None, name="", leave_out=(), library=None):
+def plan_of(bench, after=After.KEEP, to=None, name="", leave_out=(), library=None, also=None, discard=()):
     surveyed = survey_library(bench.workspace, library or bench.library)
-    return make_plan(bench.workspace, surveyed, to or bench.heron, Choices(name, frozenset(leave_out), after))
+    return make_plan(
+        bench.workspace,
+        surveyed,
+        to or bench.heron,
+        Choices(name, frozenset(leave_out), after, frozenset(discard)),
+        also,
+    )
 
 
 def codes(plan):

@@ -203,11 +203,12 @@ def make_plan(
     around = look_around(workspace, source, paths, name, found, out, identity)
     problems += around.problems
     plain = None if identity is None or written_here(workspace, identity) else RoleRule()
-    totals, left, discarded = _totals(found, Fates(choices.leave_out, choices.discard, True, plain))
+    fates = Fates(choices.leave_out, choices.discard, True, plain)
+    totals, left, discarded = _totals(found, fates)
     rooms = [room_on(found, out, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found))
     problems += parking_problems(source, choices.after)
-    problems += _discard_problems(choices, left)
+    problems += _discard_problems(choices, found, fates)
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
         crossing=new_crossing_id(),
@@ -278,26 +279,39 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
     return known.id if known else None
 
 
-def _discard_problems(choices: Choices, left: Totals) -> Iterator[Problem]:
-    for role in sorted(choices.discard):
-        if not role.remakeable:
+def _discard_problems(choices: Choices, found: Survey, fates: Fates) -> Iterator[Problem]:
+    wrong = [r for r in sorted(choices.discard) if not r.remakeable]
+    if wrong:
+        for role in wrong:
             yield Problem(
                 Severity.STOPS,
                 "discard-not-possible",
                 f"Files of the role {role.value} cannot be made again; they are never discarded.",
                 "Only proxies, renders and previews can be discarded.",
             )
-    if choices.discard and choices.after is After.COPY:
+    elif choices.discard and choices.after is After.COPY:
         yield Problem(
             Severity.NOTE, "discard-not-possible", "Nothing is discarded: the old place stays home and loses nothing."
         )
-    elif choices.discard - choices.leave_out and left.files:
+    elif kept := _kept_from_discarding(found, fates):
         yield Problem(
             Severity.NOTE,
             "discard-not-possible",
-            f"{counted(left.files, 'file')} stay at the old place: that they can be made again stands only in an identity"
+            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made again stands only in an identity"
             " file that was not written on this machine.",
         )
+
+
+def _kept_from_discarding(found: Survey, fates: Fates) -> int:
+    """Files whose role is to be discarded, and that stay: only a foreign identity file gives them that role."""
+    if not fates.discard or fates.plain is None:
+        return 0
+    return sum(
+        ROLES[found.role[row]] in fates.discard
+        and fates.of(Kind.FILE, found.role[row], folder.place, found.name(row)) is Fate.LEFT_OUT
+        for row, folder, _ in found.rows()
+        if found.kind(row) is Kind.FILE and not found.is_own(folder)
+    )
 
 
 def _totals(found: Survey, fates: Fates) -> tuple[Totals, Totals, Totals]:
