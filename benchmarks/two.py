@@ -22,6 +22,8 @@ from fascis.crossing.states import State
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 
+CASES = (("24 files of 10 MB", [10_000_000] * 24, 60.0), ("4,000 of 5 kB", [5_000] * 4000, 8.0))
+
 
 def drive(root: Path, name: str, mb_s: float) -> Path:
     """A stand-in drive that writes and reads at a pace in MB/s; 0 for none."""
@@ -56,7 +58,7 @@ def main() -> None:
     words.add_argument("--pairs", type=int, default=5)
     given = words.parse_args()
     root = given.at / "fascis two"
-    for what, files, speed in (("24 files of 10 MB", [10_000_000] * 24, 60.0), ("4,000 of 5 kB", [5_000] * 4000, 8.0)):
+    for what, files, speed in CASES:
         ratios = []
         for _ in range(given.pairs):
             alone, beside = seconds(root, files, speed, False), seconds(root, files, speed, True)

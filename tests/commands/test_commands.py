@@ -179,3 +179,49 @@ def test_killed_at_seeded_moments(bench):
         assert not list(bench.heron.glob(".fascis*"))
         for path in (target,):
             subprocess.run(["rm", "-r", str(path)], check=True)
+
+
+def test_two_destinations_and_going_on_without_one(bench, library):
+    egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    before = contents(library)
+    to = ("--to", bench.heron, "--also", egret)
+    status, record, err = fascis(bench, "relocate", library, *to, "--after", "release", "--yes", "--json")
+    assert (status, record["state"], set(record)) == (4, "waiting", KEYS) and "heron: settled" in err
+    assert [d["state"] for d in record["destinations"]] == ["settled", "copying"] and contents(library) == before
+    id = record["crossing"]
+    status, record, _ = fascis(bench, "resume", id, "--without", bench.drives, "--json")
+    assert status == 2 and "no destination of this crossing" in record["error"] and contents(library) == before
+    bench.add_drive("egret", "exfat")
+    status, record, _ = fascis(bench, "resume", id, "--without", egret, "--json")
+    assert (status, record["state"]) == (0, "released"), record
+    assert [d["state"] for d in record["destinations"]] == ["released", "undone"] and len(record["to"]) == 1
+    assert contents(bench.heron / "The Weir") == before and not list(egret.glob(".fascis*")) and not library.exists()
+
+
+def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_next(bench, library):
+    ids = []
+    for name in ("first", "second", "third"):
+        words = ("relocate", library, "--to", bench.heron, "--name", name, "--later", "--json")
+        status, record, _ = fascis(bench, *words)
+        assert (status, record["state"]) == (0, "planned")
+        ids.append(record["crossing"])
+    assert not list(bench.heron.glob("[a-z]*d"))
+    (bench.heron / "second").mkdir()
+    (bench.heron / "second" / "mine.txt").write_text("not to be touched")
+    status, record, err = fascis(bench, "resume", "--all", "--json")
+    states = [(c["crossing"], c["state"]) for c in record["crossings"]]
+    assert states == [(ids[0], "switched"), (ids[1], "verifying"), (ids[2], "switched")] and status == 4, err
+    assert "second appeared meanwhile" in record["crossings"][1]["problems"][0]["sentence"]
+    assert len(contents(library)) == len(contents(bench.heron / "third")) == 10
+    assert list(contents(bench.heron / "second")) == [b"mine.txt"]
+    status, record, err = fascis(bench, "resume", "--all", "--json")
+    assert (status, record["crossings"]) == (0, []) and "No crossing waits" in err
+
+
+def test_discarding_is_its_own_word(bench, library):
+    words = ("relocate", library, "--to", bench.heron, "--after", "release", "--json")
+    status, record, err = fascis(bench, *words, "--discard", "original", "--yes")
+    assert status == 2 and "proxy, render, preview" in record["error"] and len(contents(library)) == 10
+    status, record, err = fascis(bench, *words, "--leave-out", "render", "--discard", "proxy", "--yes")
+    assert (status, record["released_files"]) == (0, 9) and "deleted with the originals: 1" in err
+    assert list(contents(library)) == [b"renders/cut.mov"] and len(contents(bench.heron / "The Weir")) == 8

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, NoReturn
 
 import typer
 
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Telling
-from fascis.commands.telling import INTERRUPTED, REFUSED, interactive, put, say, usage
+from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import all_crossings, find_crossing, opened, unfinished
-from fascis.crossing.outcome import crossing_object, exit_status, plan_object, refusal_object
+from fascis.crossing.known import all_crossings, find_crossing, in_turn, line_up, opened, unfinished
+from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
 from fascis.crossing.states import State
@@ -20,33 +21,45 @@ from fascis.files.errors import Cancelled, Damaged, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size
 from fascis.library.roles import Role
+from fascis.machine.awake import Awake
+from fascis.machine.notice import tell_desktop
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
 _DISCARDED = [r.value for r in Role if r.remakeable]
 
 
-def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> None:
+_SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
+
+
+def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> NoReturn:
     """Prints how a crossing stands and ends with its status."""
     record = crossing_object(crossing, error)
-    status = REFUSED if refused else INTERRUPTED if error else exit_status(record)
     if as_json:
         put(record)
     else:
-        for problem in record["problems"]:
-            say(problem["sentence"])
-        print(
-            f"Crossing {crossing.id}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
-        )
-        for place in record["to"]:
-            print(place)
-        if record["released_files"]:
-            print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
-        for left in record["left_behind"][:200]:
-            print(f"  stays ({left['why']}): {shown(left['path'])}")
-        if record["parked_at"]:
-            print(f"Originals set aside at {record['parked_at']}; this frees nothing yet.")
-    raise typer.Exit(status)
+        _tell(record)
+    raise typer.Exit(_status(record, error, refused))
+
+
+def _status(record: dict[str, Any], error: FascisError | None, refused: bool) -> int:
+    return REFUSED if refused else INTERRUPTED if error else exit_status(record)
+
+
+def _tell(record: dict[str, Any]) -> None:
+    for problem in record["problems"]:
+        say(problem["sentence"])
+    print(
+        f"Crossing {record['crossing']}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
+    )
+    for place in record["destinations"]:
+        print(place["path"] + (f"  ({place['state']})" if len(record["destinations"]) > 1 else ""))
+    if record["released_files"]:
+        print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
+    for left in record["left_behind"][:200]:
+        print(f"  stays ({left['why']}): {shown(left['path'])}")
+    if record["parked_at"]:
+        print(f"Originals set aside at {record['parked_at']}; this frees nothing yet.")
 
 
 def _tell_plan(plan: Plan) -> None:
@@ -70,21 +83,40 @@ def _refuse(plan: Plan, as_json: bool) -> None:
     raise typer.Exit(REFUSED)
 
 
-def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> None:
+def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> NoReturn:
     """Runs a crossing as far as its plan and the consent go, and ends."""
-    try:
-        with Telling(crossing) as telling:
-            state = crossing.run(report=telling, skip_unreadable=skip)
-            if state is State.SETTLED and (bring or crossing.after is not After.COPY):
-                state = _bring_along(crossing, bring, telling)
-            if state not in (State.WAITING, State.FAILED):
-                crossing.advance(consent, report=telling)
-    except (Cancelled, KeyboardInterrupt):
-        _end(crossing, as_json, Cancelled("Stopped. What is verified is kept; fascis resume goes on."))
-    except FascisError as error:
-        held = isinstance(error, Refused) and crossing.state is State.PLANNED
-        _end(crossing, as_json, error, refused=held)
-    _end(crossing, as_json)
+    record, status, _ = _gone(crossing, consent, skip, bring)
+    if as_json:
+        put(record)
+    else:
+        _tell(record)
+    raise typer.Exit(status)
+
+
+def _gone(
+    crossing: Crossing, consent: bool, skip: bool = False, bring: bool = False
+) -> tuple[dict[str, Any], int, bool]:
+    """Runs a crossing as far as its plan and the consent go; gives its object, its exit status, and whether it was stopped."""
+    name = shown(crossing.places.header["name"])
+    error: FascisError | None = None
+    refused = False
+    with Awake(f"{name} is crossing"):
+        try:
+            with Telling(crossing) as telling:
+                state = crossing.run(report=telling, skip_unreadable=skip)
+                if state is State.SETTLED and (bring or crossing.after is not After.COPY):
+                    state = _bring_along(crossing, bring, telling)
+                if state not in (State.WAITING, State.FAILED):
+                    crossing.advance(consent, report=telling)
+        except (Cancelled, KeyboardInterrupt):
+            error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+        except FascisError as stopped:
+            error = stopped
+            refused = isinstance(error, Refused) and crossing.state is State.PLANNED
+    record = crossing_object(crossing, error)
+    if not isinstance(error, Cancelled):
+        tell_desktop(*notice(name, crossing.state, str(error or "")))
+    return record, _status(record, error, refused), isinstance(error, Cancelled)
 
 
 def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
@@ -125,7 +157,7 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
     return frozenset(map(Role, given))
 
 
-def relocate(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
+def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: bool) -> None:
     """Takes a library to another drive, or to two, whole and verified."""
     leave_out = _roles("--leave-out", wanted.leave_out, _LEFT, as_json)
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
@@ -157,7 +189,37 @@ def relocate(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
             put(refusal_object(error))
         say(str(error))
         raise typer.Exit(REFUSED) from None
+    if later:
+        found, _ = all_crossings(workspace)
+        line_up(found, crossing)
+        for other in found:
+            other.close()
+        say("It waits its turn; fascis resume --all lets all that wait cross, one after the other.")
+        if as_json:
+            put(crossing_object(crossing))
+        raise typer.Exit(0)
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def resume_all(bring_along: bool, as_json: bool) -> None:
+    """Lets all that wait in the queue cross, in their order; one that stops does not stop the next."""
+    found, _ = all_crossings(from_environment())
+    waiting = in_turn(found)
+    if not waiting:
+        say("No crossing waits its turn.")
+    records, status = [], 0
+    for crossing in waiting:
+        say(f"{shown(crossing.places.header['name'])} → {shown(str(crossing.places.target))}")
+        record, ended, stopped = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)
+        records.append(record)
+        status = max(status, ended, key=_SEVERITY.index)
+        if not as_json:
+            _tell(record)
+        if stopped:
+            break
+    if as_json:
+        put({"crossings": records})
+    raise typer.Exit(status)
 
 
 def resume(

@@ -23,6 +23,7 @@ def register(app: typer.Typer) -> None:
         ),
         after: After = typer.Option(After.KEEP, "--after", help="What becomes of home and originals."),
         dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
+        later: bool = typer.Option(False, "--later", help="Put it in the queue; resume --all lets it cross."),
         yes: bool = typer.Option(
             False, "--yes", help="Accept the decisions that problems ask for, and what --after says; never --discard."
         ),
@@ -32,7 +33,7 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import crossing_work
 
         wanted = crossing_work.Wanted(library, to, also, name, leave_out, discard, after)
-        crossing_work.relocate(wanted, dry_run, yes, as_json)
+        crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 
     @app.command()
     def resume(
@@ -50,12 +51,19 @@ def register(app: typer.Typer) -> None:
             "--take-damaged",
             help="Copy files that were damaged at the old place as they are; their originals stay.",
         ),
+        everything: bool = typer.Option(
+            False,
+            "--all",
+            help="Let all that wait in the queue cross, one after the other; one that stops does not stop the next.",
+        ),
         without: str = typer.Option("", "--without", help="Give up one of two destinations, named by its folder."),
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
         from fascis.commands import crossing_work
 
+        if everything:
+            crossing_work.resume_all(bring_along, as_json)
         crossing_work.resume(crossing, skip_unreadable, bring_along, take_damaged, without, as_json)
 
     @app.command()

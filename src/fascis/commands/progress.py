@@ -26,7 +26,10 @@ class Telling:
 
     def __init__(self, crossing: Crossing) -> None:
         files, total = crossing.journal.planned()
-        self._pace = Pace(files, total, *crossing.verified)
+        self._paces = [Pace(files, total, *d.copies.verified()) for d in crossing.destinations]
+        self._said = ""
+        self._names = [d.label for d in crossing.destinations]
+        self._total = sum(p.total_bytes for p in self._paces)
         self._lock = threading.Lock()
         self._next = time.monotonic() + _LINE_SECONDS
         self._task: TaskID | None = None
@@ -38,7 +41,7 @@ class Telling:
     def __enter__(self) -> Self:
         if self._progress:
             self._progress.start()
-            self._task = self._progress.add_task("copying", total=max(self._pace.total_bytes * 2, 1), words="")
+            self._task = self._progress.add_task("copying", total=max(self._total * 2, 1), words="")
         return self
 
     def __exit__(
@@ -51,23 +54,30 @@ class Telling:
         """Takes one event."""
         with self._lock:
             if isinstance(event, Advanced):
-                self._pace.advance(event)
+                self._paces[event.destination].advance(event)
                 self._draw()
             elif isinstance(event, Entered):
-                say(f"{event.state.value}")
+                several = len(self._names) > 1 and event.destination is not None
+                words = event.state.value
+                words = f"{shown(self._names[event.destination or 0])}: {words}" if several else words
+                if words != self._said:
+                    self._said = words
+                    say(words)
             elif isinstance(event, Attention):
                 say(f"{shown(event.place)} ({shown(event.drive)}): {event.meaning}.")
             elif isinstance(event, Released) and event.files:
                 say(f"deleted {counted(event.files, 'original')}, {size(event.bytes)}")
 
     def _draw(self) -> None:
-        p = self._pace
-        words = (
-            f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
+        words = "; ".join(
+            (f"{shown(name)}: " if len(self._names) > 1 else "")
+            + f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
             f" {number(p.verified_files)} of {counted(p.files, 'file')}, {size(p.bytes_a_second())}/s{p.ready_words()}"
+            for name, p in zip(self._names, self._paces, strict=True)
         )
         if self._progress and self._task is not None:
-            self._progress.update(self._task, completed=p.copied_bytes + p.verified_bytes, words=words)
+            done = sum(p.copied_bytes + p.verified_bytes for p in self._paces)
+            self._progress.update(self._task, completed=done, words=words)
         elif time.monotonic() >= self._next:
             self._next = time.monotonic() + _LINE_SECONDS
             say(words)

@@ -96,6 +96,16 @@ class Crossing:
         """What becomes of home and originals, decided anew at the scales; the plan itself stays as it was."""
         self.journal.put("after", after.value)
 
+    @property
+    def turn(self) -> float | None:
+        """Its turn in the queue, the lowest first; None when it does not wait there."""
+        turn: float | None = self.journal.value("turn")
+        return turn if self.state in UNFINISHED else None
+
+    def line_up(self, turn: float | None) -> None:
+        """Gives it a turn in the queue, or takes it out."""
+        self.journal.put("turn", turn)
+
     def hindrances(self) -> Iterator[tuple[bytes, CopyState]]:
         """``(place, state)`` of files that could not be copied."""
         marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
@@ -135,6 +145,8 @@ class Crossing:
             return self.state
         for destination in self.destinations:
             destination.look()
+        if self.turn is not None:
+            self.line_up(None)  # its turn has come; one that stops does not stop the next
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
         try:
@@ -182,8 +194,8 @@ class Crossing:
                 self.journal.enter(State.VERIFYING)
                 self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
                 self._rewrite_receipt()
-        elif states == {State.FAILED}:
-            self.journal.enter(State.FAILED)
+        elif states in ({State.FAILED}, {State.VERIFYING}):
+            self.journal.enter(states.pop())
         elif states & {State.SETTLED, State.WAITING, State.FAILED}:
             self.journal.enter(State.WAITING)
 

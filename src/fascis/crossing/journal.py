@@ -17,7 +17,7 @@ from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
-from fascis.crossing.states import State, check_transition
+from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -509,6 +509,36 @@ def _header(text: str | None) -> dict[str, Any]:
     if header and "destinations" not in header:
         header["destinations"] = [{"path": header.pop("destination"), "drive": header.pop("destination_drive")}]
     return header
+
+
+def promised(folder: Path) -> dict[str, int]:
+    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID; from their journals."""
+    found: dict[str, int] = {}
+    for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
+        try:
+            with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+                for uuid, size in _promised(db):
+                    found[uuid] = found.get(uuid, 0) + size
+        except (sqlite3.Error, ValueError):
+            continue  # damaged, or of another version: it is told of where it is listed
+    return found
+
+
+def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
+    meta = dict(
+        db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state', 'turn') OR key LIKE 'session.%'")
+    )
+    if State(meta.get("state", "refused")) not in UNFINISHED:
+        return
+    waits = json.loads(meta.get("turn", "null")) is not None
+    for number, destination in enumerate(_header(meta["plan"])["destinations"]):
+        if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
+            row = db.execute(
+                "SELECT coalesce(sum(e.size), 0) FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT EXISTS"
+                " (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
+                (number,),
+            ).fetchone()
+            yield destination["drive"]["uuid"], int(row[0])
 
 
 def read_header(path: Path) -> dict[str, Any] | None:

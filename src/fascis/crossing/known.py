@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from types import MappingProxyType
@@ -77,9 +77,24 @@ def all_crossings(
 
 
 def unfinished(workspace: Workspace) -> list[str]:
-    """Ids of crossings that can go on, newest first."""
+    """Ids of crossings that can go on, newest first; those that wait their turn in the queue are not among them."""
     found, _ = all_crossings(workspace)
-    ids = [c.id for c in found if not c.finished and c.state not in (State.REFUSED,)]
+    ids = [c.id for c in found if not c.finished and c.state is not State.REFUSED and c.turn is None]
     for c in found:
         c.close()
     return ids
+
+
+def in_turn(crossings: Iterable[Crossing]) -> list[Crossing]:
+    """Those that wait in the queue, in their order."""
+    return sorted((c for c in crossings if c.turn is not None), key=lambda c: (c.turn or 0, c.id))
+
+
+def line_up(crossings: Iterable[Crossing], last: Crossing) -> None:
+    """Puts a crossing at the end of the queue."""
+    last.line_up(max((c.turn or 0 for c in crossings if c is not last), default=0) + 1)
+
+
+def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
+    """Puts a crossing at the head of the queue."""
+    first.line_up(min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2) - 1)

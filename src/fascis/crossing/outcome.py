@@ -151,6 +151,18 @@ def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]
     }
 
 
+def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
+    """What the desktop is told when a crossing ends or needs somebody: a line, a sentence, and whether it needs somebody."""
+    if trouble:
+        return f"{name} stopped", f"{trouble} What is verified is kept; it can go on.", True
+    return {
+        State.WAITING: (f"{name} waits for you", "Something needs a decision. The originals are untouched.", True),
+        State.FAILED: (f"{name} stopped", "A copy read back wrong three times. The originals are untouched.", True),
+        State.SETTLED: (f"{name} is whole and verified", "It waits at the scales. The originals are untouched.", False),
+        State.RELEASED: (f"{name} has crossed", "Home is there; the originals are deleted.", False),
+    }.get(state, (f"{name} has crossed", "Whole and verified; the originals are still there.", False))
+
+
 def exit_status(record: dict[str, Any]) -> int:
     """The exit status of a crossing's object: 0 done, 1 something was wrong, 3 refused, 4 interrupted."""
     state = record["state"]

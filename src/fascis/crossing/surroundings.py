@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.crossing.after import After
+from fascis.crossing.journal import promised
 from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
@@ -47,23 +48,24 @@ class Surroundings:
 
     def room_problems(self, needed: list[int], rows: int) -> Iterator[Problem]:
         """Problems of room, once the totals are known; ``needed`` is in bytes for each destination."""
+        others = promised(self.workspace.crossings)
         for drive, wanted in zip(self.drives, needed, strict=True):
-            if drive is not None:
-                yield from self._drive_room(drive, wanted, rows)
+            if drive is not None and drive.connected:
+                yield from self._drive_room(drive, wanted, rows, others.get(drive.uuid, 0))
         yield from self._journal_room(rows * len(self.drives))
 
     @staticmethod
-    def _drive_room(drive: Drive, needed: int, rows: int) -> Iterator[Problem]:
-        if drive.connected:
-            reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
-            if needed + reserve > drive.free:
-                yield Problem(
-                    Severity.STOPS,
-                    "not-enough-room",
-                    f"{drive.label} has {size(drive.free)} free; {size(needed + reserve)} are needed"
-                    f" ({size(needed)} for the files, the rest in reserve).",
-                    "Choose a drive with more room, or leave out what can be made again.",
-                )
+    def _drive_room(drive: Drive, needed: int, rows: int, others: int) -> Iterator[Problem]:
+        reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
+        if needed + reserve + others > drive.free:
+            taken = f", of which crossings that run or wait will take {size(others)}" if others else ""
+            yield Problem(
+                Severity.STOPS,
+                "not-enough-room",
+                f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are needed"
+                f" ({size(needed)} for the files, the rest in reserve).",
+                "Choose a drive with more room, or leave out what can be made again.",
+            )
 
     def _journal_room(self, rows: int) -> Iterator[Problem]:
         folder = self.workspace.state

@@ -8,12 +8,12 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from jeepney import DBusAddress, DBusErrorResponse, new_method_call
-from jeepney.io.blocking import DBusConnection, open_dbus_connection
-from jeepney.wrappers import unwrap_msg
+from jeepney import DBusAddress
+from jeepney.io.blocking import DBusConnection
 
 from fascis.drives.mounts import mount_text, read_mounts
 from fascis.files.errors import DriveGone
+from fascis.machine.bus import SYSTEM, Absent, call, connection
 
 _BUS = "org.freedesktop.UDisks2"
 _FILESYSTEM = "org.freedesktop.UDisks2.Filesystem"
@@ -47,33 +47,26 @@ def mount_again(device: str, mount: Path) -> Path | None:
     """
     if not device or not mounted_by_service(mount):
         return None
+    name = Path(f"/sys/dev/block/{device}").resolve().name
     try:
-        bus = open_dbus_connection("SYSTEM")
-    except (OSError, KeyError, ValueError):
-        return None
-    try:
-        name = Path(f"/sys/dev/block/{device}").resolve().name
-        try:
+        with connection(SYSTEM) as bus:
             _call(bus, name, "Unmount")
             _wait_until_gone(mount)
-        except (DBusErrorResponse, OSError, TimeoutError):
-            return None
-        try:
-            return Path(str(_call(bus, name, "Mount")[0]))
-        except (DBusErrorResponse, OSError, TimeoutError) as error:
-            raise DriveGone(
-                f"The drive at {mount} was unmounted, to be read again from the drive itself, and could not be mounted"
-                f" again ({error}). All that was copied is on it; connect it again and resume."
-            ) from error
-    finally:
-        bus.close()
+            try:
+                return Path(str(_call(bus, name, "Mount")[0]))
+            except Absent as error:
+                raise DriveGone(
+                    f"The drive at {mount} was unmounted, to be read again from the drive itself, and could not be mounted"
+                    f" again ({error}). All that was copied is on it; connect it again and resume."
+                ) from error
+    except Absent:
+        return None
 
 
 def _call(bus: DBusConnection, name: str, method: str) -> tuple[object, ...]:
     address = DBusAddress(f"/org/freedesktop/UDisks2/block_devices/{name}", _BUS, _FILESYSTEM)
     options = {"auth.no_user_interaction": ("b", True)}
-    reply = bus.send_and_get_reply(new_method_call(address, method, "a{sv}", (options,)), timeout=_PATIENCE)
-    return tuple(unwrap_msg(reply))
+    return call(bus, address, method, "a{sv}", (options,), _PATIENCE)
 
 
 def _wait_until_gone(mount: Path) -> None:

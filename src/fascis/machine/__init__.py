@@ -1,0 +1,1 @@
+"""The machine and the person before it: kept from sleeping while a crossing runs, told when one ends or needs somebody."""
