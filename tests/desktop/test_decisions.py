@@ -6,12 +6,12 @@ from fascis.crossing.balance import Balance, Check
 from fascis.crossing.plan import After
 from fascis.crossing.states import State
 from fascis.desktop import theme
-from fascis.desktop.answers import Situation, next_step, safe_to, why_not_delete
+from fascis.desktop.answers import DriveNow, Situation, next_step, safe_to, why_not_delete
 from fascis.desktop.stations import STATIONS, lane_name, reached
 from fascis.library.roles import Role
 
-EVEN = Balance([Check("Files", "1", "1", "equal", True)], [(1, 1)])
-TIPPED = Balance([Check("Newer", "1", "", "", False)], [(1, 1)])
+EVEN = Balance([Check("Files", "1", ("1",), "equal", True)], [(1, 1)])
+TIPPED = Balance([Check("Newer", "1", ("",), "", False)], [(1, 1)])
 
 
 @pytest.mark.parametrize("look", list(theme.THEMES.values()), ids=list(theme.THEMES))
@@ -22,21 +22,8 @@ def test_every_text_can_be_read(look):
     assert theme.contrast(look.on_ink, look.ink) >= 4.5
 
 
-def situation(state=State.SWITCHED, **more):
-    return Situation(
-        **{
-            "state": state,
-            "running": False,
-            "drive": "Heron A",
-            "unverified": 0,
-            "files_unverified": 0,
-            "ready_at": None,
-            "proven": True,
-            "looked": True,
-            "even": True,
-            **more,
-        }
-    )
+def situation(state=State.SWITCHED, looked=True, even=True, running=False, **drive):
+    return Situation(state, running, (DriveNow("Heron A", **drive),), looked, even)
 
 
 @pytest.mark.parametrize(

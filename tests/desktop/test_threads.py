@@ -106,7 +106,7 @@ def test_what_is_seen_is_what_the_journal_says(bench, library):
     crossing = started(bench)
     seen = read_seen(crossing)
     assert (seen.state, seen.verified, seen.planned) == (State.PLANNED, (0, 0), (10, 496_017))
-    assert seen.situation(even=False).files_unverified == 10
+    assert seen.situation(even=False).drives[0].files_unverified == 10
     crossing.run()
     seen = read_seen(crossing)
     assert seen.verified == seen.going == seen.planned and seen.proven and not seen.looked

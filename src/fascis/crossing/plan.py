@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 import os
 import secrets
 from collections.abc import Callable, Iterator
@@ -15,7 +16,7 @@ from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.surroundings import look_around, parking_problems
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.names import fsname, listed, shown
+from fascis.files.names import fsname, join, listed, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import Identity, read_identity
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -59,7 +60,10 @@ class Goal:
 
 @dataclass(slots=True)
 class Plan:
-    """A crossing before it starts. ``survey`` holds the items in columns; an item goes along by its role."""
+    """A crossing before it starts. ``survey`` holds the items in columns; an item goes along by its role.
+
+    ``largest`` names the largest files of each remakeable role that is left out.
+    """
 
     crossing: str
     token: str
@@ -76,6 +80,7 @@ class Plan:
     left_out: Totals
     discarded: Totals
     problems: list[Problem] = field(default_factory=list)
+    largest: dict[Role, list[bytes]] = field(default_factory=dict)
 
     @property
     def destination(self) -> Path:
@@ -229,6 +234,7 @@ def make_plan(
         left_out=left,
         discarded=discarded,
         problems=problems,
+        largest={role: largest(found, role) for role in out if role.remakeable},
     )
 
 
@@ -266,6 +272,18 @@ def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
         [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE] for plan in (shown_plan, fresh)
     ]
     return same and asked[0] == asked[1]
+
+
+def largest(found: Survey, role: Role, most: int = 3) -> list[bytes]:
+    """Places of the largest files of a role."""
+    index = ROLES.index(role)
+    rows = (
+        (found.size[row], join(folder.place, found.name(row)))
+        for folder in found.folders
+        for row in range(folder.first, folder.end)
+        if found.role[row] == index and found.kind(row) is Kind.FILE and not found.is_own(folder)
+    )
+    return [place for _, place in heapq.nlargest(most, rows)]
 
 
 def _plain(name: str) -> bool:

@@ -21,18 +21,52 @@ class Answer:
 
 
 @dataclass(frozen=True, slots=True)
+class DriveNow:
+    """How far one drive is: bytes and files not yet read back; times in seconds since 1970.
+
+    ``whole_at`` is when all of it was verified and the library stood under its name there, or None.
+    """
+
+    label: str
+    unverified: int = 0
+    files_unverified: int = 0
+    ready_at: float | None = None
+    whole_at: float | None = None
+    proven: bool = True
+    number: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class Situation:
-    """What the answers depend on. Bytes not yet read back; ``ready_at`` in seconds since 1970."""
+    """What the answers depend on. The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``."""
 
     state: State
     running: bool
-    drive: str
-    unverified: int
-    files_unverified: int
-    ready_at: float | None
-    proven: bool = True
+    drives: tuple[DriveNow, ...]
     looked: bool = False
     even: bool = False
+    awake: str = ""
+
+    @property
+    def drive(self) -> str:
+        """The home's drive."""
+        return self.drives[0].label
+
+    @property
+    def proven(self) -> bool:
+        """True when all copies were read from the drives themselves."""
+        return all(d.proven for d in self.drives)
+
+    @property
+    def unverified(self) -> int:
+        """Bytes not read back yet, on all drives together."""
+        return sum(d.unverified for d in self.drives)
+
+    @property
+    def whole(self) -> list[DriveNow]:
+        """Drives that hold the whole library while others do not yet."""
+        ready = [d for d in self.drives if d.whole_at]
+        return ready if len(ready) < len(self.drives) else []
 
 
 def clock(at: float | None) -> str:
@@ -45,7 +79,7 @@ def safe_to(s: Situation) -> list[Answer]:
     if s.state is State.UNDONE:
         return [
             Answer("keep editing it?", "it is as it was", "Yes"),
-            Answer(f"unplug {s.drive}?", "nothing is being written", "Yes"),
+            *(Answer(f"unplug {d.label}?", "nothing is being written", "Yes") for d in s.drives),
         ]
     on_way = s.state in UNFINISHED
     editing = (
@@ -53,15 +87,33 @@ def safe_to(s: Situation) -> list[Answer]:
         if on_way
         else (Answer("keep editing it?", f"from {s.drive}; what changes at the old place would stay there", "There"))
     )
-    power = Answer("close the lid or lose power?", "it goes on from here next time", "Yes")
-    left = f"{size(s.unverified)} not read back yet" if s.unverified else "all is written and read back"
+    unplug = [_unplug(s, d, on_way) for d in s.drives]
+    return [editing, _power(s), *unplug, Answer("delete the originals?", *_deleting(s))]
+
+
+def _power(s: Situation) -> Answer:
+    question = "close the lid or lose power?"
+    if not s.running:
+        return Answer(question, "it goes on from here next time", "Yes")
+    if "lid" in s.awake:
+        return Answer(
+            question, "the machine stays awake, its lid closed too; after a power cut it goes on from here", "Yes"
+        )
+    if s.awake:
+        return Answer(question, "awake while the lid is open; closed, it goes on from here next time", "Yes")
+    return Answer(question, "the machine may go to sleep; it goes on from here next time", "Yes")
+
+
+def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
+    question = f"unplug {d.label}?"
+    if d.whole_at:
+        return Answer(question, f"whole, verified {clock(d.whole_at)}; let the system remove it first", "Yes")
     if s.running:
-        unplug = Answer(f"unplug {s.drive}?", left, f"At {clock(s.ready_at)}" if s.ready_at else "Not yet")
-    elif on_way:
-        unplug = Answer(f"unplug {s.drive}?", "use Remove in your file manager; it goes on when it is back", "Yes")
-    else:
-        unplug = Answer(f"unplug {s.drive}?", "the copy is whole; let the system remove it first", "Yes")
-    return [editing, power, unplug, Answer("delete the originals?", *_deleting(s))]
+        left = f"{size(d.unverified)} not read back yet" if d.unverified else "all is written and read back"
+        return Answer(question, left, f"At {clock(d.ready_at)}" if d.ready_at else "Not yet")
+    if on_way:
+        return Answer(question, "use Remove in your file manager; it goes on when it is back", "Yes")
+    return Answer(question, "the copy is whole; let the system remove it first", "Yes")
 
 
 def _deleting(s: Situation) -> tuple[str, str]:
@@ -74,13 +126,15 @@ def _deleting(s: Situation) -> tuple[str, str]:
 def why_not_delete(s: Situation) -> str:
     """Why the originals cannot be deleted yet; empty when they can."""
     if s.state in UNFINISHED:
-        return f"{size(s.unverified)} in {counted(s.files_unverified, 'file')} not verified on {s.drive}"
+        late = max(s.drives, key=lambda d: d.unverified)
+        return f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on {late.label}"
     if s.state in (State.REFUSED, State.UNDONE):
         return "they are the library; home is the old place"
     if not s.even:
         return "the scales are not in balance"
     if not s.proven:
-        return f"{s.drive} was read back, perhaps from memory: remove it safely, connect it again, and read it again"
+        label = next(d.label for d in s.drives if not d.proven)
+        return f"{label} was read back, perhaps from memory: remove it safely, connect it again, and read it again"
     if s.state is State.SETTLED:
         return "home has not gone there yet"
     return "" if s.looked else "you have not looked at the copy yet"

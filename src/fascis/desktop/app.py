@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 
@@ -35,7 +36,10 @@ def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = F
     waker = QTimer()  # lets Python see the signal while Qt waits
     waker.start(500)
     waker.timeout.connect(lambda: None)
-    return application.exec()
+    status = application.exec()
+    if window.conducting.stuck:
+        os._exit(status)  # some thread waits in the kernel for a drive that does not answer, and would for ever
+    return status
 
 
 if __name__ == "__main__":

@@ -11,20 +11,27 @@ from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices, QGuiApplication
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Advanced, Attention, Control, Entered, Event
-from fascis.crossing.known import all_crossings
-from fascis.crossing.pace import Pace
+from fascis.crossing.events import Attention, Control, Event
+from fascis.crossing.known import all_crossings, in_turn, let_go_first, line_up
+from fascis.crossing.outcome import notice
 from fascis.crossing.states import UNFINISHED, State
 from fascis.desktop.answers import Situation, clock, safe_to
 from fascis.desktop.crossings import CrossingRow, CrossingsView, has_scales
 from fascis.desktop.panel import SidePanel
+from fascis.desktop.returning import Returns, ready_times, whole_words
+from fascis.desktop.running import Running
 from fascis.desktop.seen import Seen, read_seen
 from fascis.desktop.stations import Lane
 from fascis.desktop.steps import Steps
 from fascis.desktop.tasks import Coalescer, Task
-from fascis.files.errors import Cancelled, FascisError
+from fascis.drives.removal import remove_safely
+from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import number, size
+from fascis.machine.awake import Awake
+from fascis.machine.notice import tell_desktop
+
+_PATIENCE_MS = 1500  # a stop that takes longer hangs in a drive that does not answer
 
 
 def show_in_folder(path: str) -> None:
@@ -47,24 +54,59 @@ class Conducting(QObject):
         self.workspace, self.view, self.panel, self._visible = workspace, view, panel, visible
         self.crossings: list[Crossing] = []
         self.current: Crossing | None = None
-        self.running: Crossing | None = None
-        self.seen: Seen | None = None  # of the chosen crossing
-        self.control = Control()
+        self.now: Running | None = None
+        self.stuck = False  # something waits for a drive that does not answer: the program ends without it
         self.opener: Callable[[str], None] = show_in_folder
+        self.notify: Callable[[str, str, bool], object] = tell_desktop
         self.steps = Steps(self)
+        self._seen: Seen | None = None  # of the chosen crossing, while it does not run
+        self._read_lanes: dict[int, Lane] = {}
         self._loaded_once = False
-        self._lanes: dict[int, Lane] = {}
-        self._pace: Pace | None = None
-        self._error: str = ""
+        self._errors: dict[str, str] = {}
         self._sub = ""
-        self._running_state = State.PLANNED
-        self._attention: list[tuple[bytes, str, str, float]] = []
+        self._closing = False
+        self._removed: set[int] = set()
+        self._returns = Returns()
         self._coalescer = Coalescer(self)
         self._coalescer.batch.connect(self._events)
         self._often = QTimer(self)
         self._often.setInterval(200)
         self._often.timeout.connect(self._panel_again)
         view.chosen.connect(self.choose)
+
+    # -- what is chosen, and what runs ----------------------------------------------------------------------------
+
+    @property
+    def running(self) -> Crossing | None:
+        """The crossing that runs."""
+        return self.now.crossing if self.now else None
+
+    @property
+    def control(self) -> Control:
+        """Holds and stops what runs."""
+        return self.now.control if self.now else Control()
+
+    @property
+    def _mine(self) -> Running | None:
+        """The run of the chosen crossing, when it is the one that runs."""
+        return self.now if self.now and self.now.crossing is self.current else None
+
+    @property
+    def seen(self) -> Seen | None:
+        """What the journal of the chosen crossing said last."""
+        return self._mine.seen if self._mine else self._seen
+
+    @property
+    def _lanes(self) -> dict[int, Lane]:
+        return self._mine.lanes if self._mine else self._read_lanes
+
+    @property
+    def _error(self) -> str:
+        return self._errors.get(self.current.id, "") if self.current else self._errors.get("", "")
+
+    @_error.setter
+    def _error(self, sentence: str) -> None:
+        self._errors[self.current.id if self.current else ""] = sentence
 
     # -- the list -------------------------------------------------------------------------------------------------
 
@@ -108,7 +150,7 @@ class Conducting(QObject):
         self.current = next((c for c in self.crossings if c.id == id), None)
         if before != id:
             self.steps.forget()
-            self._sub, self._error, self.seen = "", "", None
+            self._sub, self._seen = "", None
             self._read()
         self.show()
 
@@ -124,18 +166,23 @@ class Conducting(QObject):
             if isinstance(outcome, BaseException):
                 self._error = str(outcome)
             else:
-                self._take_in(outcome)
+                self._seen, self._read_lanes = outcome, outcome.lanes()
             self.show()
 
         Task(lambda: read_seen(crossing), done, self)
 
-    def _take_in(self, seen: Seen) -> None:
-        self.seen = seen
-        self._lanes = {
-            s.id: Lane(s.id, s.folder, s.role, s.bytes, s.copied_bytes, s.verified_bytes) for s in seen.strands
-        }
-        self._pace = Pace(*seen.planned, *seen.verified)
-        self._attention = list(seen.attention)
+    def rows(self) -> list[CrossingRow]:
+        """The list: what runs, then what waits in its order, then the rest, newest first."""
+        waiting = in_turn(c for c in self.crossings if c is not self.running)
+        ready = ready_times(self.now.ready_at() if self.now else None, waiting)
+        first = [self.running] if self.running else []
+        rest = [c for c in self.crossings if c is not self.running and c not in waiting]
+        rows = [self.row(c) for c in [*first, *waiting, *rest]]
+        if self.now and self.now.ready_at():
+            rows[0].ready = f"ready {clock(self.now.ready_at())}"
+        for n, (row, at) in enumerate(zip(rows[len(first) :], ready, strict=False), 1):
+            row.waits, row.ready = n, f"ready about {clock(at)}" if at else ""
+        return rows
 
     def row(self, crossing: Crossing) -> CrossingRow:
         """A crossing as the list shows it, from its journal."""
@@ -143,7 +190,7 @@ class Conducting(QObject):
         return CrossingRow(
             crossing.id,
             h["name"],
-            crossing.places.label,
+            [d.label for d in crossing.demanded],
             h["source_drive"]["label"],
             self._state(crossing),
             crossing.journal.planned()[1],
@@ -152,7 +199,7 @@ class Conducting(QObject):
 
     def _state(self, crossing: Crossing) -> State:
         """Its state; of the running one as it was told, so that the window never waits for the journal."""
-        return self._running_state if crossing is self.running else crossing.state
+        return self.now.state if self.now and self.now.crossing is crossing else crossing.state
 
     # -- showing --------------------------------------------------------------------------------------------------
 
@@ -160,7 +207,8 @@ class Conducting(QObject):
         """Shows the chosen crossing, in the view and in the panel."""
         if not self._visible() or not self._loaded_once:
             return
-        self.view.show_list([self.row(c) for c in self.crossings], self.current.id if self.current else None)
+        rows = self.rows()
+        self.view.show_list(rows, self.current.id if self.current else None)
         if self.current is None:
             self.view.show_empty(
                 "No crossing yet",
@@ -175,12 +223,12 @@ class Conducting(QObject):
                 self.view.show_empty("Reading its journal …", "")
                 self.panel.show_busy(shown(self.current.places.header["name"]), "Reading its journal.")
             return
-        row = self.row(self.current)
+        row = next(r for r in rows if r.id == self.current.id)
         if has_scales(row.state):
             self.steps.show(row)
         else:
-            self.view.show_running(row, list(self._lanes.values()), self.frees())
-        self.view.show_attention(self._attention)
+            self.view.show_running(row, list(self._lanes.values()), self.frees(), whole_words(self.situation()))
+        self.view.show_attention(self._mine.attention if self._mine else self.seen.attention)
         self.show_panel()
 
     def frees(self) -> str:
@@ -194,25 +242,24 @@ class Conducting(QObject):
     def situation(self) -> Situation:
         """What the answers depend on now."""
         assert self.current and self.seen
-        pace = self._pace
-        if pace and self.current is self.running:
-            files, total = self.seen.planned
-            left, files_left = max(0, total - pace.verified_bytes), max(0, files - pace.verified_files)
-            return Situation(self._running_state, True, self.seen.drive, left, files_left, pace.ready_at())
+        if self._mine:
+            return self._mine.situation()
         return self.seen.situation(bool(self.steps.balance and self.steps.balance.even))
 
     def _panel_again(self) -> None:
-        if self.running is not None and self.running is self.current and self._sub == "" and self._visible():
+        if self._mine and self._sub == "" and self._visible():
             self.show_panel()
         self._tell_pulse()
 
     def _tell_pulse(self) -> None:
-        if self.running is None:
+        if self.now is None:
             self.pulse.emit("No crossing running")
             return
-        at = clock(self._pace.ready_at()) if self._pace else ""
+        at = clock(self.now.ready_at())
         words = "paused" if self.control.paused else f"ready at {at}" if at else "crossing"
-        self.pulse.emit(f"{shown(self.running.places.header['name'])} · {words}")
+        waiting = len(in_turn(c for c in self.crossings if c is not self.running))
+        more = f" · {waiting} more wait" if waiting > 1 else " · 1 more waits" if waiting else ""
+        self.pulse.emit(f"{shown(self.now.crossing.places.header['name'])} · {words}{more}")
 
     def show_panel(self) -> None:
         """Shows what belongs beside the chosen crossing now."""
@@ -230,21 +277,19 @@ class Conducting(QObject):
             self._running_panel()
 
     def _running_panel(self) -> None:
-        c, s = self.current, self.situation()
+        c, s, now = self.current, self.situation(), self._mine
         assert c and self.seen
         files, total = self.seen.planned
-        pace = self._pace if c is self.running else None
-        strands = self._lanes.values()
-        copied, verified = sum(x.copied for x in strands), total - s.unverified
-        figures = {
-            "Copied": f"{size(copied)} of {size(total)}",
-            "Read back and equal": size(verified),
-            "Files": f"{number(files - s.files_unverified)} of {number(files)}",
-        }
-        if pace:
-            figures["Speed"] = f"{size(pace.bytes_a_second())}/s"
-            figures["Ready"] = clock(pace.ready_at()) or "soon to be told"
-        hindered = [] if c is self.running else self.seen.hindered
+        figures = {}
+        for i, d in enumerate(s.drives):
+            of = f" on {d.label}" if len(s.drives) > 1 else ""
+            copied = sum(lane.drives[i].copied for lane in self._lanes.values())
+            figures[f"Copied{of}"] = f"{size(copied)} of {size(total)}"
+            figures[f"Read back and equal{of}"] = size(total - d.unverified)
+        figures["Files"] = f"{number(files - max(d.files_unverified for d in s.drives))} of {number(files)}"
+        if now:
+            figures["Speed"] = f"{size(now.bytes_a_second())}/s"
+            figures["Ready"] = clock(now.ready_at()) or "soon to be told"
         actions: dict[str, Callable[[], None]] = {
             "pause": self.pause_or_go_on,
             "stop": self.stop,
@@ -253,7 +298,65 @@ class Conducting(QObject):
             "skip": lambda: self.go_on(skip=True),
             "shelves": self.to_shelves.emit,
         }
-        self.panel.show_running(safe_to(s), figures, s.state, c is self.running, self.control.paused, hindered, actions)
+        hindered = [] if now else self.seen.hindered
+        offers = self._offers(c, s)
+        self.panel.show_running(
+            safe_to(s), figures, s.state, now is not None, self.control.paused, hindered, offers, actions
+        )
+
+    def _offers(self, crossing: Crossing, s: Situation) -> list[tuple[str, Callable[[], None]]]:
+        """What more can be done with a crossing on its way."""
+        seen = self.seen
+        assert seen
+        offers: list[tuple[str, Callable[[], None]]] = []
+        if s.running:
+            for d in s.whole:
+                if d.number not in self._removed:
+                    offers.append((f"Remove {d.label} safely", lambda d=d: self._remove(d.number)))  # type: ignore[misc]
+            return offers
+        if s.state is State.UNDONE:
+            return offers
+        if self.now is not None and crossing.turn is not None:
+            offers.append(("Let it go first", lambda: self._first(crossing)))
+        if seen.damaged:
+            offers.append(("Take what was damaged as it is; its original stays", lambda: self._take_damaged(crossing)))
+        if len(seen.drives) > 1:
+            for drive in seen.drives:
+                if drive.state is not State.SETTLED:
+                    words = f"Go on without {drive.label}"
+                    offers.append((words, lambda n=drive.number: self._without(crossing, n)))  # type: ignore[misc]
+        return offers
+
+    def _remove(self, number: int) -> None:
+        """Removes a drive that is whole, while the others go on."""
+        assert self.current
+        destination, running = self.current.destinations[number], self.now
+
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, FascisError):
+                self._removed.discard(number)
+                if running is self.now and running is not None:
+                    running.attention.append((b"", destination.label, str(outcome), time.time()))
+                    self.show()
+            elif isinstance(outcome, BaseException):
+                raise outcome
+            self.changed.emit()
+
+        self._removed.add(number)
+        self.show_panel()
+        Task(lambda: remove_safely(destination.drive()), done, self)
+
+    def _first(self, crossing: Crossing) -> None:
+        others = list(self.crossings)
+        self.do("Noted", "It crosses next.", lambda: let_go_first(others, crossing))
+
+    def _take_damaged(self, crossing: Crossing) -> None:
+        self.do("Noted", "It crosses as it is; its original is never deleted.", crossing.take_damaged, self.go_on)
+
+    def _without(self, crossing: Crossing, number: int) -> None:
+        destination = crossing.destinations[number]
+        words = "What was begun there is cleared, if it is there; what is whole stays."
+        self.do(f"Going on without {destination.label}", words, lambda: crossing.go_without(destination))
 
     def screen(self, name: str) -> None:
         """Shows one of the panel's inner pages."""
@@ -269,79 +372,123 @@ class Conducting(QObject):
         assert self.current
         unfinished = self.current.state in UNFINISHED
         actions: list[tuple[str, Callable[[], None]]] = [("Go on", self.go_on)] if unfinished else []
+        words = self._error
+        if self._returns.awaited(self.current.id):
+            words += " It goes on by itself when the drive is back."
         self.panel.show_error(
-            "It stopped" if unfinished else "That was not done", self._error, [*actions, ("Back", self.back)]
+            "It stopped" if unfinished else "That was not done", words, [*actions, ("Back", self.back)]
         )
 
     # -- running --------------------------------------------------------------------------------------------------
 
-    def run(self, crossing: Crossing, skip: bool = False, bring: bool = False) -> None:
-        """Runs a crossing up to settled, or brings along what became newer, off the interface thread."""
-        if self.running is not None:
-            return
-        self._error, self._sub = "", ""
-        self.running, self.control, self._running_state = crossing, Control(), crossing.state
+    def enqueue(self, crossing: Crossing) -> None:
+        """Runs a crossing, or lines it up behind the one that runs."""
         if crossing not in self.crossings:
             self.crossings.insert(0, crossing)
-        if crossing is not self.current or bring:
+        if self.now is None:
+            self.run(crossing)
+            return
+        others = [c for c in self.crossings if c is not self.running]
+        self.do("Lined up", "It crosses when those before it are ready.", lambda: line_up(others, crossing))
+
+    def run(self, crossing: Crossing, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
+        """Runs a crossing up to settled, or brings along what became newer, off the interface thread."""
+        if self.now is not None:
+            return
+        self._errors.pop(crossing.id, None)
+        self._returns.forget(crossing.id)
+        self._removed = set()
+        self.now = now = Running(crossing)
+        if crossing not in self.crossings:
+            self.crossings.insert(0, crossing)
+        if (choose and crossing is not self.current) or bring:
             self.steps.forget()
-        self.current, self.seen, self._lanes, self._pace = crossing, None, {}, None
-        Task(lambda: read_seen(crossing), lambda seen: self._begin(seen, skip, bring), self)
+        if choose:
+            self.current, self._seen, self._sub = crossing, None, ""
+
+        def prepare() -> Seen:
+            now.state = crossing.state
+            return read_seen(crossing)
+
+        Task(prepare, lambda seen: self._begin(now, seen, skip, bring), self)
         self.changed.emit()
         self.show()
         self._tell_pulse()
 
-    def _begin(self, seen: Any, skip: bool, bring: bool) -> None:
+    def _begin(self, now: Running, seen: Any, skip: bool, bring: bool) -> None:
         """The journal was read; now the work begins."""
-        crossing, control, take = self.running, self.control, self._coalescer.take
-        assert crossing
         if isinstance(seen, BaseException):
-            self._ran(seen)
+            self._ran(now, seen)
             return
-        self._take_in(seen)
+        crossing, take = now.crossing, self._coalescer.take
+        now.begin(seen)
         self._coalescer.start()
         self._often.start()
         if bring:
             self.steps.forget()
-            self._running_state = State.COPYING
-            Task(lambda: crossing.bring_along(control, take), self._ran, self)
-        else:
-            Task(lambda: crossing.run(control, take, skip), self._ran, self)
+            now.state = State.COPYING
+
+        def work() -> State:
+            with Awake(f"{shown(crossing.places.header['name'])} is crossing") as awake:
+                now.awake = awake.granted
+                if bring:
+                    return crossing.bring_along(now.control, take)
+                return crossing.run(now.control, take, skip)
+
+        Task(work, lambda outcome: self._ran(now, outcome), self)
         self.show()
 
-    def _ran(self, outcome: Any) -> None:
+    def _ran(self, now: Running, outcome: Any) -> None:
+        if now is not self.now:
+            self.stuck = False  # it had been given up as not answering, and has ended after all
+            self._read()
+            return
         self._coalescer.stop()
         self._often.stop()
-        self.running = None
+        self.now = None
+        id, trouble = now.crossing.id, ""
         if isinstance(outcome, FascisError) and not isinstance(outcome, Cancelled):
-            self._error = str(outcome)
+            trouble = str(outcome)
+            if isinstance(outcome, DriveGone):
+                self._returns.expect(now.crossing)
         elif isinstance(outcome, BaseException) and not isinstance(outcome, Cancelled):
-            self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is kept; the originals are untouched."
+            trouble = f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is kept; the originals are untouched."
+        self._errors[id] = trouble
+        if not isinstance(outcome, Cancelled):
+            state = outcome if isinstance(outcome, State) else now.state
+            words = notice(shown(now.crossing.places.header["name"]), state, trouble)
+            Task(lambda: self.notify(*words), lambda _: None, self)
         self._tell_pulse()
         self.changed.emit()
         self._read()
+        if not self._closing:
+            self._next()
+
+    def _next(self) -> None:
+        """Lets the next one in the queue cross; one that stopped does not stop it."""
+        waiting = in_turn(self.crossings)
+        if waiting and self.now is None:
+            self.run(waiting[0], choose=False)
+
+    def drives_changed(self, connected: set[str]) -> None:
+        """A drive came or went: what stopped because it went goes on by itself when it is back."""
+        ready = self._returns.look(connected)
+        again = next((c for c in self.crossings if c.id in ready and c.state in UNFINISHED), None)
+        if again is not None and self.now is None:
+            self.run(again, choose=again is self.current)
 
     def _events(self, events: list[Event]) -> None:
-        for event in events:
-            if isinstance(event, Advanced) and self._pace:
-                self._pace.advance(event)
-                if lane := self._lanes.get(event.strand):
-                    lane.copied += event.copied_bytes
-                    lane.verified += event.verified_bytes
-            elif isinstance(event, Attention):
-                self._attention = [*self._attention, (event.place, event.drive, event.meaning, time.time())]
-                if self._visible():
-                    self.view.show_attention(self._attention)
-            elif isinstance(event, Entered):
-                self._running_state = event.state
-        if (
-            self.running is self.current
-            and self._visible()
-            and self.seen
-            and self.running
-            and not has_scales(self._running_state)
-        ):
-            self.view.show_running(self.row(self.running), list(self._lanes.values()), "frees the space")
+        if self.now is None:
+            return
+        self.now.take(events)
+        mine = self._mine
+        if mine is None or not self._visible() or mine.seen is None:
+            return
+        if any(isinstance(e, Attention) for e in events):
+            self.view.show_attention(mine.attention)
+        if not has_scales(mine.state):
+            whole = whole_words(mine.situation())
+            self.view.show_running(self.row(mine.crossing), list(mine.lanes.values()), "frees the space", whole)
 
     def pause_or_go_on(self) -> None:
         """P: holds the work, or lets it go on."""
@@ -354,8 +501,26 @@ class Conducting(QObject):
             self._tell_pulse()
 
     def stop(self) -> None:
-        """Stops; it goes on another day."""
-        self.control.stop()
+        """Stops; it goes on another day. A drive that does not answer is not waited for."""
+        if self.now is None:
+            return
+        self.now.control.stop()
+        QTimer.singleShot(_PATIENCE_MS, lambda now=self.now: self._leave(now))
+
+    def _leave(self, now: Running) -> None:
+        """Goes on without work that hangs in a drive which does not answer; it ends by itself when that drive is taken away."""
+        if self.now is not now:
+            return
+        self._coalescer.stop()
+        self._often.stop()
+        self.now, self.stuck = None, True
+        self._errors[now.crossing.id] = (
+            "It is stopped, but a drive does not answer. What is verified is kept. Remove that drive, or connect it again,"
+            " then go on."
+        )
+        self._seen, self._read_lanes = now.seen, now.lanes
+        self._tell_pulse()
+        self.show()
 
     def go_on(self, skip: bool = False) -> None:
         """Goes on with the chosen crossing."""
@@ -365,7 +530,8 @@ class Conducting(QObject):
     def _give_up_screen(self) -> None:
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
-        self.panel.show_give_up(copied, self.current.places.label, {"back": self.back, "clear": self._give_up})
+        drives = " and ".join(d.label for d in self.current.demanded)
+        self.panel.show_give_up(copied, drives, {"back": self.back, "clear": self._give_up})
 
     def _give_up(self) -> None:
         crossing, running, control = self.current, self.running, self.control
@@ -376,20 +542,24 @@ class Conducting(QObject):
             return
         self.do("Giving up", "Clearing what was copied; nothing else is touched.", crossing.undo)
 
-    def do(self, title: str, words: str, work: Callable[[], Any]) -> None:
-        """One step off the interface thread; then everything is read anew."""
+    def do(self, title: str, words: str, work: Callable[[], Any], then: Callable[[], object] | None = None) -> None:
+        """One step off the interface thread; then everything is read anew, and ``then`` is done when it went well."""
         self._sub, self._error = "", ""
         self.panel.show_busy(title, words)
-        Task(work, self._did, self)
+        Task(work, lambda outcome: self._did(outcome, then), self)
 
-    def _did(self, outcome: Any) -> None:
+    def _did(self, outcome: Any, then: Callable[[], object] | None) -> None:
         if isinstance(outcome, FascisError):
             self._error = str(outcome)
         elif isinstance(outcome, BaseException):
             self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome})."
         self.steps.forget()
         self.changed.emit()
-        self._read()
+        if then and not isinstance(outcome, BaseException):
+            then()
+        else:
+            self._read()
+            self.show()
 
     def again(self, error: str = "") -> None:
         """Reads and shows the chosen crossing again, or says what went wrong."""
@@ -401,9 +571,13 @@ class Conducting(QObject):
 
     def close(self) -> None:
         """Stops what runs, and waits a little for it to note where it is."""
-        self.control.stop()
+        self._closing = True
+        if self.now is None:
+            return
+        self.now.control.stop()
         until = time.monotonic() + 5
-        while self.running is not None and time.monotonic() < until:
+        while self.now is not None and time.monotonic() < until:
             with suppress(RuntimeError):
                 QGuiApplication.processEvents()
             time.sleep(0.01)
+        self.stuck = self.now is not None

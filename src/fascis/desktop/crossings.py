@@ -30,15 +30,17 @@ from fascis.files.sizes import size
 
 @dataclass(slots=True)
 class CrossingRow:
-    """One line of the list, as read from a journal."""
+    """One line of the list, as read from a journal; ``waits`` is its place in the queue, from 1, or 0."""
 
     id: str
     name: str
-    drive: str
+    drives: list[str]
     source_drive: str
     state: State
     bytes: int
     running: bool
+    ready: str = ""
+    waits: int = 0
 
 
 class CrossingsView(QWidget):
@@ -87,23 +89,18 @@ class CrossingsView(QWidget):
         self.list.blockSignals(True)
         self.list.clear()
         self._ids = [r.id for r in rows]
-        for n, r in enumerate(rows, 1):
-            state = (
-                "crossing now"
-                if r.running
-                else {
-                    "settled": "at the scales",
-                    "switched": "switched over",
-                    "parked": "originals set aside",
-                    "released": "released",
-                }.get(r.state.value, r.state.value)
+        for r in rows:
+            ready = f", {r.ready}" if r.ready else ""
+            to = " and ".join(shown(d) for d in r.drives)
+            words = (
+                f"{shown(r.name)}     {shown(r.source_drive)} → {to}     {size(r.bytes)}     {_state_words(r)}{ready}"
             )
-            self.list.addItem(f"{n}   {shown(r.name)}     {r.source_drive} → {r.drive}     {size(r.bytes)}     {state}")
+            self.list.addItem(f"{r.waits}   {words}" if r.waits else words)
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
         self.list.blockSignals(False)
         self.list.setVisible(bool(rows))
-        self.list.setFixedHeight(min(3, max(1, len(rows))) * 37 + 3)
+        self.list.setFixedHeight(min(4, max(1, len(rows))) * 37 + 3)
 
     def _row_chosen(self, row: int) -> None:
         if 0 <= row < len(self._ids):
@@ -130,24 +127,24 @@ class CrossingsView(QWidget):
             widget.hide()
         self.empty.show()
 
-    def show_running(self, row: CrossingRow, lanes: list[Lane], frees: str) -> None:
-        """Shows a crossing on its way."""
+    def show_running(self, row: CrossingRow, lanes: list[Lane], frees: str, whole: str = "") -> None:
+        """Shows a crossing on its way; ``whole`` says which drive is ready before the others."""
         self.empty.hide()
         for widget in (self.scales, self.checks):
             widget.hide()
-        self.title.setVisible(row.state in (State.FAILED, State.UNDONE, State.WAITING))
-        self.subtitle.hide()
-        self.title.setText(
-            {
-                State.FAILED: "Stopped: a copy read back wrong three times",
-                State.UNDONE: "Given up; the old place is home",
-                State.WAITING: "Waiting for a decision",
-            }.get(row.state, "")
-        )
+        words = {
+            State.FAILED: "Stopped: a copy read back wrong three times",
+            State.UNDONE: "Given up; the old place is home",
+            State.WAITING: "Waiting for a decision",
+        }.get(row.state, "Waits its turn" if row.waits else "")
+        self.title.setText(whole or words)
+        self.title.setVisible(bool(whole or words))
+        self.subtitle.setText(words)
+        self.subtitle.setVisible(bool(whole and words))
         self.stations.show()
         self._scroll.show()
-        self.stations.show_state(row.state, row.drive, frees, row.running)
-        self.lanes.show_lanes(lanes, row.drive)
+        self.stations.show_state(row.state, row.drives[0], frees, row.running)
+        self.lanes.show_lanes(lanes, row.drives)
 
     def show_balance(self, row: CrossingRow, balance: Balance | None, frees: str) -> None:
         """Shows the scales of a settled crossing; ``balance`` is None while both places are looked at."""
@@ -155,7 +152,7 @@ class CrossingsView(QWidget):
         self._scroll.hide()
         for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
             widget.show()
-        self.stations.show_state(row.state, row.drive, frees, False)
+        self.stations.show_state(row.state, row.drives[0], frees, False)
         words = (
             "Looking at both places again …"
             if balance is None
@@ -169,18 +166,22 @@ class CrossingsView(QWidget):
         failed = next((c for c in balance.checks if not c.well), None) if balance else None
         more = balance.trouble if balance and balance.trouble else f"{failed.name}: {failed.verdict}" if failed else ""
         self.subtitle.setText(f"{shown(row.name)}" + (f" · {more}" if more else ""))
-        self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drive)
+        self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drives)
         self._fill_checks(balance, row)
 
     def _fill_checks(self, balance: Balance | None, row: CrossingRow) -> None:
         checks = balance.checks if balance else []
-        self.checks.setHorizontalHeaderLabels(["Checked", "Originals", row.drive, ""])
+        heads = ["Checked", "Originals", *row.drives, ""]
+        if self.checks.columnCount() != len(heads):
+            _columns(self.checks, len(heads))
+        self.checks.setHorizontalHeaderLabels(heads)
         self.checks.setRowCount(len(checks))
         for r, check in enumerate(checks):
             name = f"{check.name}   {check.detail}" if check.detail else check.name
-            for c, text in enumerate((name, check.originals, "".join(check.copies[:1]), check.verdict)):
+            copies = [*check.copies, *[""] * len(row.drives)][: len(row.drives)]
+            for c, text in enumerate((name, check.originals, *copies, check.verdict)):
                 item = QTableWidgetItem(text)
-                if c in (1, 2):
+                if 0 < c < len(heads) - 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if not check.well:
                     item.setFont(theme.font(13, theme.BOLD))
@@ -206,6 +207,29 @@ class CrossingsView(QWidget):
 def has_scales(state: State) -> bool:
     """True when a crossing is shown as scales."""
     return state in ARRIVED
+
+
+def _state_words(row: CrossingRow) -> str:
+    if row.running:
+        return "crossing now"
+    if row.waits:
+        return "waits its turn"
+    return {
+        "settled": "at the scales",
+        "switched": "switched over",
+        "parked": "originals set aside",
+        "released": "released",
+    }.get(row.state.value, row.state.value)
+
+
+def _columns(table: QTableWidget, count: int) -> None:
+    """Gives a table of checks its columns: what, then figures, then the verdict."""
+    table.setColumnCount(count)
+    horizontal = table.horizontalHeader()
+    assert horizontal
+    horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+    for c in range(1, count):
+        horizontal.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
 
 
 def _table(heads: tuple[str, ...]) -> QTableWidget:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
@@ -12,6 +13,7 @@ from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QCheckBox,
+    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QListView,
@@ -23,7 +25,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.balance import Balance, Deleting
-from fascis.crossing.plan import After, Choices, Plan
+from fascis.crossing.plan import After, Choices, Goal, Plan
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
@@ -196,19 +198,30 @@ class SidePanel(QWidget):
         self,
         plan: Plan,
         roles: list[tuple[Role, int, int]],
+        others: list[tuple[str, Path]],
         busy: str,
         actions: dict[str, Callable[[], None]],
         news: str = "",
     ) -> None:
-        """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready."""
+        """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready.
+
+        Args:
+            others: drives that could take a second copy.
+            busy: why it cannot cross at once; it waits its turn then.
+        """
         drive = plan.destination_drive
         label_there = shown(drive.label) if drive else shown(str(plan.destination))
         self.begin("Plan", shown(plan.source.name))
         if news:
             self.add(label(news, wrong=True))
         self.head("Goes to")
-        self.add_row(f"{label_there} / {shown(plan.name)}", f"ready {self._ready(plan)}", shown(str(plan.target)))
+        for i, goal in enumerate(plan.goals):
+            there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
+            what = ("home · " if i == 0 else "second copy · ") if len(plan.goals) > 1 else ""
+            path = shown(str(goal.path / plan.name))
+            self.add_row(f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path)
         self.add(button("Another folder…", actions["folder"], link=True))
+        self._second_copy(plan, others, actions)
         self.head("Called there")
         name = QLineEdit(shown(plan.name))
         name.setAccessibleName("Called there")
@@ -217,6 +230,8 @@ class SidePanel(QWidget):
         self.head("Goes along")
         for role, files, allocated in roles:
             self.add(self._role_box(plan, role, files, allocated))
+            if role in plan.choices.leave_out and role.remakeable and plan.choices.after is not After.COPY:
+                self.add(self._discard_box(plan, role, files, allocated))
         total = row("Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file"), figure=True)
         self.add(total)
         self.head("Home and originals")
@@ -227,8 +242,10 @@ class SidePanel(QWidget):
             decided.setChecked(bool(actions.get("is_decided", lambda: False)()))
             decided.toggled.connect(lambda on: actions["decided"](on))  # type: ignore[call-arg]
             self.add(decided)
-        start = button("Start the crossing", actions["start"], main=True)
-        reason = busy or ("A problem above stops it." if plan.stopped else "")
+        start = button("Line it up" if busy else "Start the crossing", actions["start"], main=True)
+        if busy:
+            self.add(label(busy, quiet=True))
+        reason = "A problem above stops it." if plan.stopped else ""
         if not reason and plan.asks and not actions.get("is_decided", lambda: False)():
             reason = "Decide first, above."
         start.setEnabled(not reason)
@@ -236,11 +253,21 @@ class SidePanel(QWidget):
             self.add(label(reason, quiet=True))
         self.end(start, button("Back", actions["back"]))
 
-    @staticmethod
-    def _ready(plan: Plan) -> str:
-        at = time.localtime(time.time() + plan.estimate.seconds)
-        day = "" if time.strftime("%j", at) == time.strftime("%j") else time.strftime("%a ", at)
-        return day + time.strftime("%H:%M", at)
+    def _second_copy(self, plan: Plan, others: list[tuple[str, Path]], actions: dict[str, Any]) -> None:
+        """Whether a second drive takes a copy too, and which of the two is home."""
+        if not others:
+            return
+        choice = QComboBox()
+        choice.setAccessibleName("Second copy")
+        choice.addItem("No second copy", None)
+        for text, folder in others:
+            choice.addItem(f"Second copy on {shown(text)}", folder)
+        also = plan.goals[1].path if len(plan.goals) > 1 else None
+        choice.setCurrentIndex(next((i for i in range(choice.count()) if choice.itemData(i) == also), 0))
+        choice.activated.connect(lambda i: actions["also"](choice.itemData(i)))
+        self.add(choice)
+        if len(plan.goals) > 1 and (second := plan.goals[1].drive):
+            self.add(button(f"Let {shown(second.label)} be home", actions["swap"], link=True))
 
     def _choose(self, plan: Plan, **changed: Any) -> None:
         c = plan.choices
@@ -261,7 +288,9 @@ class SidePanel(QWidget):
         box.setToolTip("" if box.isEnabled() else "Always goes along: it cannot be made again.")
         box.toggled.connect(
             lambda on: self._choose(
-                plan, leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role}
+                plan,
+                leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role},
+                discard=plan.choices.discard - {role},
             )
         )
         made = QWidget()
@@ -271,6 +300,25 @@ class SidePanel(QWidget):
         figure = label(size(allocated), wrap=False, head=box.isChecked())
         figure.setToolTip(f"{counted(files, 'file')}, {number(allocated)} bytes on the drive")
         across.addWidget(figure)
+        return made
+
+    def _discard_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
+        """A box of its own: left out files stay, unless the person says that they go with the originals."""
+        box = QCheckBox(f"Delete these {counted(files, 'file')}, {size(allocated)},\nwhen the originals are deleted")
+        box.setAccessibleName(f"Discard {_ROLE_WORDS[role].lower()} with the originals")
+        box.setChecked(role in plan.choices.discard)
+        box.toggled.connect(
+            lambda on: self._choose(
+                plan, discard=plan.choices.discard | {role} if on else plan.choices.discard - {role}
+            )
+        )
+        made = QWidget()
+        down = QVBoxLayout(made)
+        down.setContentsMargins(24, 0, 0, 4)
+        down.setSpacing(1)
+        down.addWidget(box)
+        names = ", ".join(elided(shown(p.rpartition(b"/")[2]), 22) for p in plan.largest.get(role, []))
+        down.addWidget(label(f"no copy of them is made; largest: {names}", quiet=True))
         return made
 
     def _after(self, plan: Plan, there: str) -> None:
@@ -287,7 +335,7 @@ class SidePanel(QWidget):
             choice.toggled.connect(lambda on, a=after: self._after_chosen(plan, a) if on else None)
             group.addButton(choice)
             self.add(choice)
-        freed = size(plan.totals.allocated)
+        freed = size(plan.totals.allocated + plan.discarded.allocated)
         stays = f" · {size(plan.left_out.allocated)} left out stays" if plan.left_out.files else ""
         quiet = {
             After.COPY: "frees nothing",
@@ -327,13 +375,19 @@ class SidePanel(QWidget):
         running: bool,
         paused: bool,
         hindered: list[str],
+        offers: list[tuple[str, Callable[[], None]]],
         actions: dict[str, Callable[[], None]],
     ) -> None:
-        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
+        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop.
+
+        Args:
+            offers: more that can be done now, as ``(words, action)``.
+        """
         lines = [(a.question, a.answer, a.why) for a in answers] + [
             (what, figure, "") for what, figure in figures.items()
         ]
-        signature = (running, paused, state, tuple(hindered), tuple(line[0] for line in lines))
+        offered = tuple(words for words, _ in offers)
+        signature = (running, paused, state, tuple(hindered), tuple(line[0] for line in lines), offered)
         if signature == self._signature:
             for made, (_, right, quiet) in zip(self._rows, lines, strict=True):
                 made.change(right, quiet)
@@ -351,7 +405,8 @@ class SidePanel(QWidget):
                 self.add(label(sentence))
         if running:
             self.end(
-                button("Go on" if paused else "Pause", actions["pause"], main=paused),
+                *(button(words, do, main=True) for words, do in offers),
+                button("Go on" if paused else "Pause", actions["pause"], main=paused and not offers),
                 button("Stop; go on another day", actions["stop"], link=True),
                 button("Give up; clear what was copied…", actions["give_up"], link=True),
             )
@@ -361,6 +416,7 @@ class SidePanel(QWidget):
             buttons = [button("Go on", actions["go_on"], main=True)]
             if hindered and state is State.WAITING:
                 buttons.append(button("Go on without them; they stay", actions["skip"]))
+            buttons += [button(words, do, link=True) for words, do in offers]
             self.end(*buttons, button("Give up; clear what was copied…", actions["give_up"], link=True))
 
     def show_give_up(self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]) -> None:
@@ -487,6 +543,13 @@ class PlaceList(QAbstractListModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return shown(self._places[index.row()])
         return None
+
+
+def ready_words(goal: Goal) -> str:
+    """When a destination would be ready, as a clock time."""
+    at = time.localtime(time.time() + goal.estimate.seconds)
+    day = "" if time.strftime("%j", at) == time.strftime("%j") else time.strftime("%a ", at)
+    return day + time.strftime("%H:%M", at)
 
 
 @dataclass(frozen=True, slots=True)

@@ -71,6 +71,7 @@ class Planning(QObject):
         self._surveyed: Surveyed | None = None
         self._choices = Choices()
         self._decided = False
+        self._also: Path | None = None
         self._turn = 0
         self._wanted: Path | None = None
         view.chosen.connect(self._chosen)
@@ -229,7 +230,7 @@ class Planning(QObject):
     def begin_plan(self, standing: Standing, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
         self.draft = PlanDraft(standing, destination)
-        self._choices, self._decided, self._surveyed = Choices(), False, None
+        self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
         self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
         self._make()
 
@@ -238,7 +239,7 @@ class Planning(QObject):
         self._make()
 
     def _make(self) -> None:
-        draft, choices, surveyed = self.draft, self._choices, self._surveyed
+        draft, choices, surveyed, also = self.draft, self._choices, self._surveyed, self._also
         if draft is None:
             return
         self._turn += 1
@@ -246,7 +247,7 @@ class Planning(QObject):
 
         def work() -> tuple[Surveyed, Plan]:
             known = surveyed or survey_library(self.workspace, draft.standing.root)
-            return known, make_plan(self.workspace, known, draft.destination, choices)
+            return known, make_plan(self.workspace, known, draft.destination, choices, also)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)
 
@@ -272,8 +273,33 @@ class Planning(QObject):
             "back": self.back,
             "decided": self._decide,
             "is_decided": lambda: self._decided,
+            "also": self._choose_also,
+            "swap": self._swap,
         }
-        self.panel.show_plan(plan, roles, self._busy(), actions, news)
+        self.panel.show_plan(plan, roles, self._others(plan), self._busy(), actions, news)
+
+    def _others(self, plan: Plan) -> list[tuple[str, Path]]:
+        """Drives that could take a second copy, as ``(label, folder)``; the chosen one is among them."""
+        taken = {d.uuid for d in (plan.source_drive, plan.destination_drive) if d}
+        found = [
+            (s.drive.label, s.drive.mount)
+            for s in self.shelves
+            if s.drive.connected and s.drive.uuid not in taken and s.group == "connected" and not s.drive.read_only
+        ]
+        if self._also and self._also not in [p for _, p in found]:
+            drive = plan.goals[-1].drive
+            found.append((drive.label if drive else shown(str(self._also)), self._also))
+        return found
+
+    def _choose_also(self, folder: Path | None) -> None:
+        self._also = folder
+        self._make()
+
+    def _swap(self) -> None:
+        """The second copy becomes home, and the other way round."""
+        if self.draft and self._also:
+            self.draft, self._also = PlanDraft(self.draft.standing, self._also), self.draft.destination
+            self._make()
 
     def _decide(self, on: bool) -> None:
         self._decided = on
@@ -297,14 +323,14 @@ class Planning(QObject):
     def start(self) -> None:
         """Starts the crossing that is planned; where the library is no longer as planned, shows the new plan instead."""
         plan, surveyed = self.plan, self._surveyed
-        if plan is None or surveyed is None or plan.stopped or self._busy():
+        if plan is None or surveyed is None or plan.stopped:
             return
-        decided = self._decided
+        decided, also = self._decided, self._also
         self.panel.show_busy("Starting", "Looking at both places once more, then writing the plan into its journal.")
 
         def work() -> Crossing | tuple[Surveyed, Plan]:
             again = survey_library(self.workspace, surveyed.source)
-            fresh = make_plan(self.workspace, again, plan.destination, plan.choices)
+            fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also)
             if not still_holds(plan, fresh):
                 return again, fresh
             return Crossing.start(self.workspace, fresh, decided=decided)

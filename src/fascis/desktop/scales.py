@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from fascis.crossing.balance import Balance
 from fascis.desktop import theme
+from fascis.desktop.pieces import elide
 from fascis.desktop.theme import BOLD
 
 TIP_DEGREES = 4.0
@@ -22,11 +23,11 @@ class Scales(QWidget):
         super().__init__()
         self.setFixedHeight(196)
         self._balance: Balance | None = None
-        self._names = ("Originals", "Copy")
+        self._names = ["Originals", "Copy"]
 
-    def show_balance(self, balance: Balance | None, originals: str, copy: str) -> None:
-        """Shows a balance, or that it is being weighed."""
-        self._balance, self._names = balance, (originals, copy)
+    def show_balance(self, balance: Balance | None, originals: str, copies: list[str]) -> None:
+        """Shows a balance, or that it is being weighed: a pan for the originals and one for each copy."""
+        self._balance, self._names = balance, [originals, *copies]
         even = "in balance" if balance and balance.even else "not in balance" if balance else "being weighed"
         self.setAccessibleName(f"Scales: {even}")
         self.update()
@@ -53,23 +54,27 @@ class Scales(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color("twine"))
         painter.drawEllipse(QPointF(middle, top), 7, 7)
-        self._pan(painter, left, 0)
-        self._pan(painter, right, 1)
+        self._pan(painter, left, 0, 0.0, 116.0)
+        copies = len(self._names) - 1
+        for i in range(copies):
+            half = 116.0 if copies == 1 else 80.0
+            self._pan(painter, right, i + 1, (i - (copies - 1) / 2) * 2.15 * half, half)
         painter.end()
 
-    def _pan(self, painter: QPainter, hook: QPointF, side: int) -> None:
+    def _pan(self, painter: QPainter, hook: QPointF, side: int, aside: float, half: float) -> None:
         t = theme.active()
-        base, half = hook.y() + 82, 116.0
+        base, middle = hook.y() + 82, hook.x() + aside
         painter.setPen(QPen(t.color("ink"), 1.5))
-        painter.drawLine(hook, QPointF(hook.x() - half + 12, base))
-        painter.drawLine(hook, QPointF(hook.x() + half - 12, base))
+        painter.drawLine(hook, QPointF(middle - half + 12, base))
+        painter.drawLine(hook, QPointF(middle + half - 12, base))
         painter.setPen(QPen(t.color("ink"), 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-        painter.drawLine(QPointF(hook.x() - half, base), QPointF(hook.x() + half, base))
-        if self._balance:
-            self._weights(painter, hook.x() - half + 10, base - 2, 2 * half - 20, side)
+        painter.drawLine(QPointF(middle - half, base), QPointF(middle + half, base))
+        if self._balance and self._balance.weights and side < len(self._balance.weights[0]):
+            self._weights(painter, middle - half + 10, base - 2, 2 * half - 20, side)
         painter.setPen(t.color("ink"))
         painter.setFont(theme.font(12, BOLD))
-        painter.drawText(QRectF(hook.x() - 150, base + 8, 300, 18), Qt.AlignmentFlag.AlignHCenter, self._names[side])
+        name = elide(self._names[side], QFontMetricsF(painter.font()), 2.1 * half)
+        painter.drawText(QRectF(middle - 150, base + 8, 300, 18), Qt.AlignmentFlag.AlignHCenter, name)
 
     def _weights(self, painter: QPainter, x: float, base: float, room: float, side: int) -> None:
         assert self._balance

@@ -6,14 +6,36 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any
 
-from fascis.crossing.copies import StrandProgress
+from fascis.crossing.copies import CopyState, StrandProgress
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.plan import After
 from fascis.crossing.states import State
-from fascis.desktop.answers import Situation
+from fascis.desktop.answers import DriveNow, Situation
+from fascis.desktop.stations import Lane, LaneOn
 
 MOST_HINDERED = 200  # sentences that are shown; the count is of all
+
+
+@dataclass(slots=True)
+class SeenDrive:
+    """One destination in one reading of a journal. Sizes in bytes, times in seconds since 1970."""
+
+    number: int
+    label: str
+    state: State
+    going: tuple[int, int]
+    verified: tuple[int, int]
+    proven: bool
+    settled_at: float | None
+    strands: list[StrandProgress]
+
+    def now(self) -> DriveNow:
+        """How far it is while nothing runs."""
+        left, files = self.going[1] - self.verified[1], self.going[0] - self.verified[0]
+        whole_at = self.settled_at if self.state is State.SETTLED else None
+        return DriveNow(self.label, max(0, left), max(0, files), None, whole_at, self.proven, self.number)
 
 
 @dataclass(slots=True)
@@ -22,28 +44,56 @@ class Seen:
 
     id: str
     state: State
-    drive: str
     source_drive: str
     name: str
     after: After
     planned: tuple[int, int]
-    going: tuple[int, int]
-    verified: tuple[int, int]
-    proven: bool
+    drives: list[SeenDrive]
     looked: bool
     settled_at: float | None
     parked_at: str | None
     release: dict[str, Any] | None
-    strands: list[StrandProgress]
     attention: list[tuple[bytes, str, str, float]]
     hindered: list[str]
+    damaged: int
+    discarded: tuple[int, int]
+
+    @property
+    def drive(self) -> str:
+        """The home's drive."""
+        return self.drives[0].label
+
+    @property
+    def labels(self) -> list[str]:
+        """The drives by name, home first."""
+        return [d.label for d in self.drives]
+
+    @property
+    def verified(self) -> tuple[int, int]:
+        """``(files, bytes)`` read back and equal everywhere."""
+        return min(d.verified for d in self.drives)
+
+    @property
+    def going(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along."""
+        return self.drives[0].going
+
+    @property
+    def proven(self) -> bool:
+        """True when every copy was read from its drive itself."""
+        return all(d.proven for d in self.drives)
 
     def situation(self, even: bool) -> Situation:
         """What the answers depend on while nothing runs."""
-        left, files = self.going[1] - self.verified[1], self.going[0] - self.verified[0]
-        return Situation(
-            self.state, False, self.drive, max(0, left), max(0, files), None, self.proven, self.looked, even
-        )
+        return Situation(self.state, False, tuple(d.now() for d in self.drives), self.looked, even)
+
+    def lanes(self) -> dict[int, Lane]:
+        """A lane for each strand, on every drive."""
+        made = {s.id: Lane(s.id, s.folder, s.role, s.bytes, []) for s in self.drives[0].strands}
+        for drive in self.drives:
+            for s in drive.strands:
+                made[s.id].drives.append(LaneOn(s.copied_bytes, s.verified_bytes))
+        return made
 
 
 def read_seen(crossing: Crossing) -> Seen:
@@ -52,19 +102,31 @@ def read_seen(crossing: Crossing) -> Seen:
     return Seen(
         crossing.id,
         crossing.state,
-        crossing.places.label,
         header["source_drive"]["label"],
         header["name"],
-        After(journal.value("after", crossing.after.value)),
+        crossing.wanted_after,
         journal.planned(),
-        crossing.copies.going(),
-        crossing.verified,
-        crossing.proven,
+        [_drive(d) for d in crossing.demanded],
         bool(journal.value("looked_at")),
         journal.value("settled_at"),
         journal.value("parked_at"),
         journal.value("release"),
-        crossing.copies.strands(),
         journal.attentions(),
         [hindrance_sentence(p, s) for p, s in islice(crossing.hindrances(), MOST_HINDERED)],
+        max(d.copies.count_copies([CopyState.DAMAGED]) for d in crossing.demanded),
+        crossing.copies.sums("e.fate=5"),
+    )
+
+
+def _drive(destination: Destination) -> SeenDrive:
+    copies = destination.copies
+    return SeenDrive(
+        destination.number,
+        destination.label,
+        destination.state,
+        copies.going(),
+        copies.verified(),
+        copies.proven(),
+        copies.value("settled_at"),
+        copies.strands(),
     )

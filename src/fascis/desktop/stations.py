@@ -109,15 +109,32 @@ class StationLine(QWidget):
 
 
 @dataclass(slots=True)
+class LaneOn:
+    """How far one strand is on one drive, in bytes."""
+
+    copied: int = 0
+    verified: int = 0
+
+
+@dataclass(slots=True)
 class Lane:
-    """One strand on one drive, in bytes."""
+    """One strand, and how far it is on every drive; ``total`` in bytes."""
 
     id: int
     folder: bytes
     role: Role
     total: int
-    copied: int
-    verified: int
+    drives: list[LaneOn]
+
+    @property
+    def copied(self) -> int:
+        """Bytes copied, on all drives together."""
+        return sum(d.copied for d in self.drives)
+
+    @property
+    def verified(self) -> int:
+        """Bytes read back and equal, on all drives together."""
+        return sum(d.verified for d in self.drives)
 
 
 def lane_name(folder: bytes, role: Role) -> str:
@@ -141,34 +158,40 @@ class Lanes(QWidget):
         super().__init__()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self._lanes: list[Lane] = []
-        self.drive = ""
+        self.drives: list[str] = []
 
-    def show_lanes(self, lanes: list[Lane], drive: str) -> None:
-        """Shows lanes, largest first."""
-        self._lanes, self.drive = lanes, drive
+    def show_lanes(self, lanes: list[Lane], drives: list[str]) -> None:
+        """Shows lanes, largest first, with one bar for each drive."""
+        self._lanes, self.drives = lanes, drives
         self.setMinimumHeight(self.sizeHint().height())
-        done = sum(lane.verified for lane in lanes)
-        self.setAccessibleName(f"{size(done)} of {size(sum(x.total for x in lanes))} read back and equal")
+        total = size(sum(x.total for x in lanes))
+        done = [size(sum(x.drives[i].verified for x in lanes)) for i in range(len(drives))]
+        said = ", ".join(f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True))
+        self.setAccessibleName(said)
         self.update()
+
+    @property
+    def _row(self) -> int:
+        return self.ROW if len(self.drives) < 2 else self.ROW + 6
 
     def sizeHint(self) -> QSize:
         """As high as its lanes."""
-        return QSize(700, 26 + self.ROW * len(self._lanes) + 26)
+        return QSize(700, 26 + self._row * len(self._lanes) + 26)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints the lanes."""
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        left, right = 190.0, self.width() - 70.0
+        left, right = 190.0, self.width() - (70.0 if len(self.drives) < 2 else 150.0)
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("muted"))
-        painter.drawText(QPointF(left, 14), self.drive)
+        painter.drawText(QPointF(left, 14), " above, ".join(self.drives) + (" below" if len(self.drives) > 1 else ""))
         painter.drawText(QPointF(right + 12, 14), "verified")
         y = 24.0
         for lane in self._lanes:
             self._lane(painter, lane, y, left, right)
-            y += self.ROW
+            y += self._row
         x = left
         painter.setFont(theme.font(12))
         for colour, words in (("trough", "waiting"), ("copied", "copied"), ("held", "read back and equal")):
@@ -187,12 +210,21 @@ class Lanes(QWidget):
         painter.setFont(theme.font(11))
         painter.setPen(t.color("muted"))
         painter.drawText(QRectF(0, y + 15, left - 14, 15), Qt.AlignmentFlag.AlignRight, size(lane.total))
-        width, total = right - left, max(lane.total, 1)
+        several = len(self.drives) > 1
+        for i, on in enumerate(lane.drives):
+            bar = QRectF(left, y + 3 + 16 * i, right - left, 11 if several else 13)
+            self._bar(painter, bar, on, max(lane.total, 1))
+            painter.setFont(theme.font(12 if several else 13))
+            painter.setPen(t.color("ink"))
+            done = f"{on.verified * 100 // lane.total if lane.total else 100}%"
+            if several:
+                done += "  " + elide(self.drives[i], QFontMetricsF(painter.font()), 92)
+            painter.drawText(QPointF(right + 12, bar.bottom() - 1), done)
+
+    @staticmethod
+    def _bar(painter: QPainter, bar: QRectF, on: LaneOn, total: int) -> None:
+        t = theme.active()
         painter.setPen(Qt.PenStyle.NoPen)
-        bar = QRectF(left, y + 3, width, 13)
-        for colour, share in (("trough", 1.0), ("copied", lane.copied / total), ("held", lane.verified / total)):
+        for colour, share in (("trough", 1.0), ("copied", on.copied / total), ("held", on.verified / total)):
             painter.setBrush(t.color(colour))
             painter.drawRoundedRect(QRectF(bar.x(), bar.y(), bar.width() * min(share, 1), bar.height()), 3, 3)
-        painter.setFont(theme.font(13))
-        painter.setPen(t.color("ink"))
-        painter.drawText(QPointF(right + 12, y + 14), f"{lane.verified * 100 // total if lane.total else 100}%")

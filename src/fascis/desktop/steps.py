@@ -81,6 +81,8 @@ class Steps:
             "undo": "Take back the switch",
             "again": "Look again",
         }
+        if len(seen.labels) > 1:
+            words["prove"] = "Read the copies again"
         if s.proven or s.state is State.RELEASED:
             del words["prove"]
         if step != "bring":
@@ -188,13 +190,16 @@ class Steps:
         self._host.do("Taking back", "Home goes back to the old place; the copy stays.", self._host.current.undo)
 
     def _delete_screen(self) -> None:
-        c = self._host.current
-        if c is None or self.list is None:
+        c, seen = self._host.current, self._host.seen
+        if c is None or self.list is None or seen is None:
             self._host.back()
             return
         h = c.places.header
         self._host.panel.show_deleting(
-            self.list, h["source_drive"]["label"], c.places.label, {"back": self._host.back, "delete_now": self.delete}
+            self.list,
+            h["source_drive"]["label"],
+            " and ".join(seen.labels),
+            {"back": self._host.back, "delete_now": self.delete},
         )
 
     def delete(self) -> None:
@@ -210,7 +215,7 @@ class Steps:
 
 
 def _lines(seen: Seen) -> list[tuple[str, str, str]]:
-    release, source, drive = seen.release, seen.source_drive, seen.drive
+    release, source = seen.release, seen.source_drive
     if release:
         lines = [
             ("Deleted", size(release["bytes"]), counted(release["files"], "file")),
@@ -226,7 +231,9 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
         return lines + [(f"{counted(n, 'file')} stay", "", why) for why, n in by_reason.items()]
-    lines = [(f"{shown(seen.name)}: whole on {drive}", "", f"verified, settled {clock(seen.settled_at)}")]
+    lines = [
+        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}") for d in seen.drives
+    ]
     if seen.parked_at:
         lines.append(("Originals set aside", "", shown(seen.parked_at)))
     lines.append(("Looked at by you", "yes" if seen.looked else "not yet", ""))

@@ -169,6 +169,7 @@ class Window(QMainWindow):
 
     def _connect(self) -> None:
         self.planning.started.connect(self._started)
+        self.planning.refreshed.connect(self._drives_seen)
         self.planning.see_crossing.connect(lambda: self.go_to(1))
         self.conducting.pulse.connect(self._pulse.setText)
         self.conducting.changed.connect(self.planning.refresh)
@@ -201,6 +202,13 @@ class Window(QMainWindow):
             self._stand_ins.addPaths(files)
         self._stand_ins.fileChanged.connect(lambda _: self._soon.start())
 
+    def _drives_seen(self) -> None:
+        """The drives were looked at again: what waited for one goes on."""
+        there = {str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()}
+        if gone := there - set(self._stand_ins.files()):
+            self._stand_ins.addPaths(sorted(gone))  # a file that was written anew is another one for the watcher
+        self.conducting.drives_changed({s.drive.uuid for s in self.planning.shelves if s.drive.connected})
+
     # -- places ---------------------------------------------------------------------------------------------------
 
     @property
@@ -230,12 +238,11 @@ class Window(QMainWindow):
     def _busy(self) -> str:
         running = self.conducting.running
         return (
-            f"{shown(running.places.header['name'])} is crossing; this can start when it is ready." if running else ""
+            f"{shown(running.places.header['name'])} is crossing; this one waits its turn behind it." if running else ""
         )
 
     def _started(self, crossing: Crossing) -> None:
-        self.conducting.crossings.insert(0, crossing)
-        self.conducting.run(crossing)
+        self.conducting.enqueue(crossing)
         self.go_to(1)
         self.conducting.choose(crossing.id)
 
