@@ -35,11 +35,17 @@ def open_window(qtbot, tmp_path):
         window.close()
 
 
+def register(bench):
+    """Puts the bench's library into the register."""
+    surveyed = survey_library(bench.workspace, bench.library)
+    drive = bench.workspace.drives.at(bench.library)
+    bench.workspace.register.put_library(
+        bench.library, drive.uuid, bench.library.name, "editing library", None, summary_of(surveyed.survey)
+    )
+    return bench
+
+
 @pytest.fixture
 def known(bench, library):
     """The library, put into the register."""
-    surveyed = survey_library(bench.workspace, library)
-    bench.workspace.register.put_library(
-        library, "uuid-inside", library.name, "editing library", None, summary_of(surveyed.survey)
-    )
-    return bench
+    return register(bench)

@@ -145,13 +145,18 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
 
 @dataclass(frozen=True, slots=True)
 class Deleting:
-    """What a release would delete now, and what would stay; ``frees`` is what it takes on the drive, in bytes."""
+    """What a release would delete now, and what would stay; ``frees`` is what it takes on the drive, in bytes.
+
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what they take.
+    """
 
     places: list[bytes]
     files: int
     bytes: int
     frees: int
     stays: list[tuple[str, int, int]]
+    discarded: int = 0
+    discarded_frees: int = 0
 
 
 def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
@@ -159,6 +164,7 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, total, frees, damaged = [], 0, 0, 0
+    discarded: list[int] = []
     for item in copies.items("e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
@@ -167,6 +173,8 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
             continue
         if item.fate is Fate.COPY and any(c.item(item.id).copy is not CopyState.VERIFIED for c in others):
             continue
+        if item.fate is Fate.DISCARD:
+            discarded.append(item.allocated if item.twin is None else 0)
         places.append(item.place)
         total += (item.seen or (item.size,))[0]
         frees += item.allocated if item.twin is None else 0
@@ -182,4 +190,4 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         stays.append(("damaged where they lie", damaged, 0))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
-    return Deleting(places, len(places), total, frees, stays)
+    return Deleting(places, len(places), total, frees, stays, len(discarded), sum(discarded))

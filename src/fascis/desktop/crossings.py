@@ -230,6 +230,9 @@ def _columns(table: QTableWidget, count: int) -> None:
     horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
     for c in range(1, count):
         horizontal.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
+        table.setHorizontalHeaderItem(c, item := QTableWidgetItem())
+        right = Qt.AlignmentFlag.AlignRight if c < count - 1 else Qt.AlignmentFlag.AlignLeft
+        item.setTextAlignment(right | Qt.AlignmentFlag.AlignVCenter)
 
 
 def _table(heads: tuple[str, ...]) -> QTableWidget:

@@ -456,7 +456,12 @@ class SidePanel(QWidget):
         deletes = []
         if plan is not None and state is not State.RELEASED:
             self.head("Deleting would free")
-            self.add_row(f"{counted(plan.files, 'file')}, verified", size(plan.frees))
+            self.add_row(
+                f"{counted(plan.files - plan.discarded, 'file')}, verified", size(plan.frees - plan.discarded_frees)
+            )
+            if plan.discarded:
+                without = counted(plan.discarded, "file")
+                self.add_row(f"and {without}, not copied", size(plan.discarded_frees), "by your choice, with no copy")
             for what, files, size_ in plan.stays:
                 self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
             delete = button(f"Delete {size(plan.bytes)} of originals…", actions["delete"], delete=True)
@@ -502,6 +507,9 @@ class SidePanel(QWidget):
             f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.",
         )
         self.add_row(counted(plan.files, "file"), size(plan.bytes), f"{number(plan.bytes)}{NBSP}bytes")
+        if plan.discarded:
+            words = f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no copy: that is your choice."
+            self.add(label(words, wrong=True))
         view = QListView()
         view.setAccessibleName("Files that will be deleted")
         view.setUniformItemSizes(True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sys
 import tempfile
 import time
@@ -10,13 +11,14 @@ from pathlib import Path
 
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPushButton, QRadioButton, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
 from fascis.desktop import theme
 from fascis.desktop.app import make_application
 from fascis.desktop.window import Window
+from fascis.drives.stand_in import DESCRIPTION
 
 PATIENCE = 30.0
 
@@ -70,6 +72,24 @@ class Hands:
     def choose(self, starts: str) -> None:
         """Chooses a radio button by its words."""
         found = next(r for r in self.window.findChildren(QRadioButton) if r.isVisible() and r.text().startswith(starts))
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
+
+    def pick(self, name: str, starts: str) -> None:
+        """Picks an item of a choice by its words, as a person does with the wheel or the arrow keys."""
+        box = next(c for c in self.window.findChildren(QComboBox) if c.isVisible() and c.accessibleName() == name)
+        wanted = next(i for i in range(box.count()) if box.itemText(i).startswith(starts))
+        key = Qt.Key.Key_Down if wanted > box.currentIndex() else Qt.Key.Key_Up
+        box.setFocus()
+        for _ in range(abs(wanted - box.currentIndex())):
+            QTest.keyClick(box, key)
+
+    def tick(self, starts: str) -> None:
+        """Ticks a box by its words or its name."""
+        found = next(
+            b
+            for b in self.window.findChildren(QCheckBox)
+            if b.isVisible() and (b.text().startswith(starts) or b.accessibleName().startswith(starts))
+        )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
     def drag(self, view: QWidget, start: QPointF, end: QPointF, hold: Callable[[], None]) -> None:
@@ -158,6 +178,47 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     return hands.taken, receipt, receipt.with_suffix(".html")
 
 
+def two_drives(world: World, folder: Path) -> list[Path]:
+    """Two drives of different speed, a queue behind them, scales with a pan for each, and one that answers from memory."""
+    _facts(world, "heron-b", write_mb_s=3, read_mb_s=20, answers_from_memory=True, filesystem="exfat")
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    hands.drag(view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), lambda: None)
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.pick("Second copy", "Second copy on Heron B")
+    hands.wait(lambda: window.planning.plan is not None and len(window.planning.plan.goals) == 2, "two goals")
+    hands.tick("Proxies")
+    hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.left_out.files), "left out")
+    hands.tick("Discard proxies")
+    hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files), "discarded")
+    hands.take("plan-two-drives")
+    hands.press("Start the crossing")
+    hands.wait(lambda: window.conducting.running is not None, "the start")
+    for name, shelf in (("Bell", "Heron A"), ("Saltmeadow", "Heron A")):
+        window.go_to(0)
+        hands.wait(lambda: bool(view._blocks), "the shelves")
+        hands.drag(view, view.block_of(name).center(), view.shelf_of(shelf).center(), lambda: None)
+        hands.wait(lambda n=name: window.planning.plan is not None and window.planning.plan.source.name == n, "a plan")  # type: ignore[misc]
+        hands.press("Line it up")
+        hands.wait(lambda: window.place == 1, "the crossings")
+    window.conducting.choose(window.conducting.rows()[0].id)
+    hands.wait(lambda: hands.button("Remove Heron A") is not None, "one drive whole", 600)
+    hands.take("crossing-two-drives")
+    first = window.conducting.current
+    hands.wait(lambda: first is not window.conducting.running, "both whole")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales", 700)
+    hands.take("scales-compared")
+    window.close()
+    return hands.taken
+
+
+def _facts(world: World, name: str, **facts: object) -> None:
+    path = world.drives / name / DESCRIPTION
+    path.write_text(json.dumps({**json.loads(path.read_text()), **facts}))
+
+
 def all_screenshots(folder: Path) -> list[Path]:
     """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
     stage = Path(tempfile.gettempdir()) / "river studio"
@@ -169,7 +230,7 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    return taken + hands.taken
+    return taken + hands.taken + two_drives(demo_world(True, stage), folder)
 
 
 if __name__ == "__main__":

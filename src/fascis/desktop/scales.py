@@ -42,7 +42,8 @@ class Scales(QWidget):
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        middle, top, arm = self.width() / 2, 34.0, min(300.0, self.width() * 0.32)
+        copies = len(self._names) - 1
+        middle, top, arm = self.width() / 2, 34.0, min(300.0, self.width() * (0.32 if copies == 1 else 0.28))
         pen = QPen(t.color("ink"), 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap)
         painter.setPen(pen)
         painter.drawLine(QPointF(middle, 10), QPointF(middle, 176))
@@ -55,7 +56,6 @@ class Scales(QWidget):
         painter.setBrush(t.color("twine"))
         painter.drawEllipse(QPointF(middle, top), 7, 7)
         self._pan(painter, left, 0, 0.0, 116.0)
-        copies = len(self._names) - 1
         for i in range(copies):
             half = 116.0 if copies == 1 else 80.0
             self._pan(painter, right, i + 1, (i - (copies - 1) / 2) * 2.15 * half, half)

@@ -48,7 +48,7 @@ class Coalescer(QObject):
         super().__init__(parent)
         self._lock = threading.Lock()
         self._events: list[Event] = []
-        self._advanced: dict[int, list[int]] = {}
+        self._advanced: dict[tuple[int, int], list[int]] = {}
         self._timer = QTimer(self)
         self._timer.setInterval(self.MILLISECONDS)
         self._timer.timeout.connect(self.flush)
@@ -66,7 +66,7 @@ class Coalescer(QObject):
         """Takes one event, from any thread."""
         with self._lock:
             if isinstance(event, Advanced):
-                sums = self._advanced.setdefault(event.strand, [0, 0, 0, 0])
+                sums = self._advanced.setdefault((event.strand, event.destination), [0, 0, 0, 0])
                 for i, v in enumerate(
                     (event.copied_bytes, event.copied_files, event.verified_bytes, event.verified_files)
                 ):
@@ -77,7 +77,9 @@ class Coalescer(QObject):
     def flush(self) -> None:
         """Hands out what has come; the last value is always delivered."""
         with self._lock:
-            events: list[Event] = [Advanced(strand, *sums) for strand, sums in self._advanced.items()]
+            events: list[Event] = [
+                Advanced(strand, s[0], s[1], s[2], s[3], on) for (strand, on), s in self._advanced.items()
+            ]
             events += self._events
             self._events, self._advanced = [], {}
         if events:
