@@ -32,8 +32,9 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
         raise Refused(worst.code, worst.sentence)
     drives = [goal.drive for goal in plan.goals if goal.drive]
     assert plan.source_drive and len(drives) == len(plan.goals)
+    called = shown(plan.identity.name if plan.identity else plan.source.name)
     library_id = workspace.register.put_library(
-        plan.source, plan.source_drive.uuid, shown(plan.name), plan.kind, plan.library_id or None
+        plan.source, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
     workspace.register.put_drives([plan.source_drive, *drives])
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
@@ -65,6 +66,7 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, consent: bool) ->
         "token": plan.token,
         "library_id": library_id,
         "name": plan.name,
+        "called": shown(plan.identity.name if plan.identity else plan.source.name),
         "kind": plan.kind,
         "source": str(plan.source),
         "source_drive": _drive_facts(plan.source_drive),

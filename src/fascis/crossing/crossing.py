@@ -318,14 +318,14 @@ class Crossing:
         act = self.journal.open_act("switch") or self.journal.intend(
             "switch", f"home is {shown(str(self.places.target))}", clock()
         )
-        self._put_home(self.places.target, self.places.drive["uuid"])
+        self._put_home(self.places.target, self.places.drive["uuid"], self.places.header["name"])
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
         self._rewrite_receipt()
 
-    def _put_home(self, root: Path, uuid: str) -> None:
+    def _put_home(self, root: Path, uuid: str, name: str) -> None:
         header = self.places.header
-        self.workspace.register.put_library(root, uuid, shown(header["name"]), header["kind"], header["library_id"])
+        self.workspace.register.put_library(root, uuid, shown(name), header["kind"], header["library_id"])
         home = home_at(root, self.workspace.drives.at(root))
         for destination in self.demanded:
             destination.write_home(home)
@@ -416,7 +416,8 @@ class Crossing:
         else:
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
-            self._put_home(self.places.source, self.places.header["source_drive"]["uuid"])
+            header = self.places.header
+            self._put_home(self.places.source, header["source_drive"]["uuid"], header.get("called", header["name"]))
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
         self.journal.free_room()
