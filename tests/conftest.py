@@ -19,7 +19,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 @pytest.fixture(autouse=True)
 def fresh_home(tmp_path_factory, monkeypatch):
     home = tmp_path_factory.mktemp("home")
-    for name in ("XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "FASCIS_STAND_INS"):
+    for name in (
+        "XDG_DATA_HOME",
+        "XDG_STATE_HOME",
+        "XDG_CONFIG_HOME",
+        "XDG_CACHE_HOME",
+        "FASCIS_STAND_INS",
+        "DBUS_SESSION_BUS_ADDRESS",
+    ):
         monkeypatch.delenv(name, raising=False)
     monkeypatch.setenv("HOME", str(home))
     return home

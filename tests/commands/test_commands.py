@@ -225,3 +225,35 @@ def test_discarding_is_its_own_word(bench, library):
     status, record, err = fascis(bench, *words, "--leave-out", "render", "--discard", "proxy", "--yes")
     assert (status, record["released_files"]) == (0, 9) and "deleted with the originals: 1" in err
     assert list(contents(library)) == [b"renders/cut.mov"] and len(contents(bench.heron / "The Weir")) == 8
+
+
+def interrupted(bench, *arguments, when):
+    """Runs a command, sends Ctrl+C when the condition holds, and gives its status, record and how long it took to end."""
+    command = [sys.executable, "-m", "fascis", *map(str, arguments)]
+    environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives)}
+    process = subprocess.Popen(
+        command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    try:
+        until = time.monotonic() + 20
+        while not when() and time.monotonic() < until:
+            time.sleep(0.02)
+        process.send_signal(signal.SIGINT)
+        begun = time.monotonic()
+        out, _ = process.communicate(timeout=20)
+        return process.returncode, out, time.monotonic() - begun
+    finally:
+        process.kill()
+        process.wait()
+
+
+def test_ctrl_c_stops_at_once_and_it_goes_on(bench, library):
+    bench.add_drive("heron", write_mb_s=0.05)
+    staged = lambda: list(bench.heron.glob(".fascis-crossing-*/library/media/*/*"))  # noqa: E731
+    words = ("relocate", library, "--to", bench.heron, "--json")
+    status, out, took = interrupted(bench, *words, when=staged)
+    assert status == 4 and took < 4, out  # one write to this drive takes six seconds: it is not waited for
+    bench.add_drive("heron")
+    status, record, err = fascis(bench, "resume", "--json")
+    assert (status, record["state"]) == (0, "switched"), err
+    assert contents(bench.heron / "The Weir") == contents(library)

@@ -5,7 +5,6 @@ import os
 import signal
 import subprocess
 import time
-from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
@@ -17,7 +16,9 @@ from fascis.desktop.answers import DriveNow, Situation, safe_to, why_not_delete
 from fascis.desktop.returning import Returns, whole_words
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
+from tests.desktop.conftest import register
 from tests.desktop.test_window import panel_text
+from tests.drives.test_answering import driver_of
 from tests.judge import contents
 
 
@@ -196,17 +197,9 @@ def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
     where = mounted("exfat", 120)
     bench.fill({f"{n:02}.mov": 3_000_000 for n in range(12)})
     bench.workspace = Workspace(bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives))
-    from tests.desktop.conftest import register
-
     register(bench)
     window, hands = open_window(bench)
-    driver = next(
-        int(p.name)
-        for p in Path("/proc").iterdir()
-        if p.name.isdigit()
-        and str(where).encode() in (p / "cmdline").read_bytes()
-        and b"exfat" in (p / "cmdline").read_bytes()
-    )
+    driver = driver_of(where)
     window.planning.begin_plan(next(s for x in window.planning.shelves for s in x.standings), where)
     hands.wait(lambda: hands.button("Start the crossing") is not None, "the plan")
     try:

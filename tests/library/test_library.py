@@ -172,6 +172,6 @@ def test_who_has_a_file_open(tmp_path):
     path.write_bytes(b"1")
     s = path.stat()
     with open(path, "r+b"):
-        mine = find_open({(s.st_dev, s.st_ino)}, skip_self=False).files
+        mine = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
     assert mine and mine[0].pid == os.getpid() and mine[0].writing
-    assert find_open({(s.st_dev, s.st_ino)}).files == []
+    assert find_open({(s.st_dev, s.st_ino)}, {s.st_dev}).files == []

@@ -9,9 +9,10 @@ from typing import Any, NoReturn
 import typer
 
 from fascis.commands.library_work import resolve
-from fascis.commands.progress import Telling
+from fascis.commands.progress import Telling, stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.events import Control
 from fascis.crossing.known import all_crossings, find_crossing, in_turn, line_up, opened, unfinished
 from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
@@ -101,13 +102,14 @@ def _gone(
     error: FascisError | None = None
     refused = False
     with Awake(f"{name} is crossing"):
+        control = Control()
         try:
             with Telling(crossing) as telling:
-                state = crossing.run(report=telling, skip_unreadable=skip)
+                state = stoppable(lambda: crossing.run(control, telling, skip), control)
                 if state is State.SETTLED and (bring or crossing.after is not After.COPY):
                     state = _bring_along(crossing, bring, telling)
                 if state not in (State.WAITING, State.FAILED):
-                    crossing.advance(consent, report=telling)
+                    stoppable(lambda: crossing.advance(consent, control, telling), control)
         except (Cancelled, KeyboardInterrupt):
             error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
         except FascisError as stopped:
@@ -126,7 +128,8 @@ def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
         if not newer or not (decided or _asked_along(newer)):
             break
         say(f"{counted(len(newer), 'file')} became newer at the old place: brought along.")
-        if crossing.bring_along(report=telling) is not State.SETTLED:
+        control = Control()
+        if stoppable(lambda c=control: crossing.bring_along(c, telling), control) is not State.SETTLED:  # type: ignore[misc]
             break
     return crossing.state
 
@@ -335,8 +338,9 @@ def _step(id: str, as_json: bool, what: str, needs_switch: bool = False) -> None
         if what == "park":
             found.park()
         elif what == "release":
+            control = Control()
             with Telling(found) as telling:
-                found.release(report=telling)
+                stoppable(lambda: found.release(control, telling), control)
         else:
             say(found.undo())
     except FascisError as error:

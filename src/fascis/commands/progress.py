@@ -2,23 +2,63 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import threading
 import time
+from collections.abc import Callable
 from types import TracebackType
-from typing import Self
+from typing import Self, TypeVar
 
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn
 
-from fascis.commands.telling import say
+from fascis.commands.telling import INTERRUPTED, say
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Advanced, Attention, Entered, Event, Released
+from fascis.crossing.events import Advanced, Attention, Control, Entered, Event, Released
 from fascis.crossing.pace import Pace
+from fascis.files.errors import Cancelled
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size
 
 _LINE_SECONDS = 10.0
+_PATIENCE = 2.0  # seconds; a stop that takes longer hangs in a drive that does not answer
+T = TypeVar("T")
+
+
+def stoppable(work: Callable[[], T], control: Control) -> T:
+    """Does long work so that Ctrl+C stops it at once, even while a drive does not answer.
+
+    Raises:
+        Cancelled: it was stopped.
+    """
+    outcome: list[T] = []
+    trouble: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            outcome.append(work())
+        except BaseException as error:
+            trouble.append(error)
+        finally:
+            ended.set()
+
+    ended = threading.Event()  # a join that is interrupted takes the thread for ended, though it is not
+    threading.Thread(target=run, name="work", daemon=True).start()
+    try:
+        while not ended.wait(0.2):
+            pass
+    except KeyboardInterrupt:
+        control.stop()
+        if not ended.wait(_PATIENCE):
+            say("Stopped, though a drive does not answer. What is verified is kept; fascis resume goes on.")
+            sys.stdout.flush()
+            os._exit(INTERRUPTED)  # a thread waits in the kernel, and would for ever
+    if trouble:
+        raise trouble[0]
+    if not outcome:
+        raise Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+    return outcome[0]
 
 
 class Telling:

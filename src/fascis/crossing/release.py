@@ -138,7 +138,7 @@ class Release:
     def _open_inodes(self, batch: list[Item]) -> set[int]:
         device = self.source.status(b"").st_dev
         wanted = {(device, i.seen[3] if i.seen else i.inode) for i in batch}
-        return {inode_key(o.inode) for o in find_open(wanted).files}
+        return {inode_key(o.inode) for o in find_open(wanted, {device}).files}
 
     def _release_one(self, item: Item, fresh: set[bytes], opened: set[int]) -> tuple[int, Origin, str | None]:
         try:

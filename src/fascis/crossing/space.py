@@ -54,7 +54,11 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
     if missing < max(1 << 20, deleted.allocated // 50):
         return []
     reasons = []
-    holders = [o for o in find_open(deleted.inodes, skip_self=False).files if o.deleted]
+    holders = [
+        o
+        for o in find_open(deleted.inodes, {device for device, _ in deleted.inodes}, skip_self=False).files
+        if o.deleted
+    ]
     if holders:
         programs = ", ".join(sorted({f"{shown(o.program)} (process {o.pid})" for o in holders}))
         held = sum({(o.device, o.inode): o.size for o in holders}.values())

@@ -170,7 +170,7 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
             tuple(found.mounts),
         )
     inodes = _Inodes(found)
-    openers = find_open(inodes)
+    openers = find_open(inodes, {found.root_device})
     writers = [o for o in openers.files if o.writing]
     if writers:
         programs = ", ".join(sorted({shown(o.program) for o in writers}))

@@ -7,16 +7,16 @@ import shutil
 from collections.abc import Callable
 from pathlib import Path
 
+from fascis.drives.answering import space_of
 from fascis.drives.blocks import Block, probed, read_blocks
 from fascis.drives.device import Device
 from fascis.drives.model import Drive
-from fascis.drives.mounts import Mount, mount_id_of, read_mounts
+from fascis.drives.mounts import NETWORK, Mount, mount_id_of, read_mounts
 from fascis.drives.rules import rules_of
 from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
 from fascis.files.errors import Damaged, told
 from fascis.files.medium import Medium, PosixMedium
 
-_NETWORK = {"nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"}
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
@@ -130,7 +130,7 @@ def _flushing(fd: int) -> tuple[Device | None, bool]:
     """What it takes to flush the file system of an open folder: its device too, or each file by itself."""
     wanted = mount_id_of(fd)
     mount = next((m for m in read_mounts() if m.id == wanted), None)
-    if mount is None or not (mount.filesystem.startswith("fuse") or mount.filesystem in _NETWORK):
+    if mount is None or not mount.may_hang:
         return None, False
     try:
         number = os.stat(mount.source).st_rdev
@@ -143,13 +143,13 @@ def _flushing(fd: int) -> tuple[Device | None, bool]:
 
 
 def _is_drive(mount: Mount) -> bool:
-    return mount.source.startswith("/dev/") or mount.filesystem in _NETWORK or mount.filesystem == "fuseblk"
+    return mount.source.startswith("/dev/") or mount.filesystem in NETWORK or mount.filesystem == "fuseblk"
 
 
 def _hidden(mount: Mount) -> bool:
     if mount.where.startswith(("/run/media", "/boot/media")):
         return False
-    return any(mount.where == h or mount.where.startswith(h + "/") for h in _HIDDEN) or not Path(mount.where).is_dir()
+    return any(mount.where == h or mount.where.startswith(h + "/") for h in _HIDDEN)
 
 
 def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
@@ -163,13 +163,12 @@ def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
 
 
 def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
-    try:
-        space = os.statvfs(mount.where)
-    except OSError:
+    user_space = mount.filesystem.startswith("fuse")
+    space = space_of(mount.where, mount.may_hang)
+    if space is None:
         return None
     block = _block_of(mount, blocks)
     block = probed(block) if block else None
-    user_space = mount.filesystem.startswith("fuse")
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
@@ -182,7 +181,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
         capacity=space.f_blocks * space.f_frsize,
         free=space.f_bavail * space.f_frsize,
         block=space.f_frsize,
-        transport=(block.tran if block else None) or ("network" if mount.filesystem in _NETWORK else ""),
+        transport=(block.tran if block else None) or ("network" if mount.filesystem in NETWORK else ""),
         rotational=bool(block and block.rota),
         read_only=mount.read_only,
         removable=bool(block and (block.rm or block.tran == "usb" or block.type == "loop")),

@@ -12,6 +12,8 @@ from pathlib import Path
 MOUNTINFO = Path("/proc/self/mountinfo")
 _OCTAL = re.compile(r"\\([0-7]{3})")
 
+NETWORK = frozenset(("nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"))
+
 
 @dataclass(frozen=True, slots=True)
 class Mount:
@@ -25,6 +27,11 @@ class Mount:
     filesystem: str
     source: str
     super_options: frozenset[str]
+
+    @property
+    def may_hang(self) -> bool:
+        """True when a program drives it, or it lies beyond a network: it may stop answering."""
+        return self.filesystem.startswith("fuse") or self.filesystem in NETWORK
 
     @property
     def read_only(self) -> bool:

@@ -11,6 +11,8 @@ from collections.abc import Container
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.drives.mounts import read_mounts
+
 
 @dataclass(frozen=True, slots=True)
 class OpenFile:
@@ -33,14 +35,20 @@ class Openers:
     all_seen: bool = True
 
 
-def find_open(inodes: Container[tuple[int, int]], skip_self: bool = True) -> Openers:
-    """Finds open regular files whose ``(device, inode)`` is in ``inodes``."""
+def find_open(inodes: Container[tuple[int, int]], devices: Container[int], skip_self: bool = True) -> Openers:
+    """Finds open regular files whose ``(device, inode)`` is in ``inodes``.
+
+    Args:
+        devices: the devices of those inodes. Files on other drives that may not answer are not asked: a program that
+            waits for such a drive would make us wait too.
+    """
     found, me = Openers(), os.getpid()
+    silent = _may_hang(devices)
     for entry in os.scandir("/proc"):
         if not entry.name.isdigit() or (skip_self and int(entry.name) == me):
             continue
         try:
-            found.files += _of_process(int(entry.name), inodes)
+            found.files += _of_process(int(entry.name), inodes, silent)
         except PermissionError:
             found.all_seen = False
         except (FileNotFoundError, ProcessLookupError):
@@ -48,16 +56,28 @@ def find_open(inodes: Container[tuple[int, int]], skip_self: bool = True) -> Ope
     return found
 
 
-def _of_process(pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
+def _may_hang(devices: Container[int]) -> set[int]:
+    """Ids of mounts driven by a program or lying beyond a network, those on ``devices`` left out."""
+    return {m.id for m in read_mounts() if m.may_hang and _number(m.device) not in devices}
+
+
+def _number(device: str) -> int:
+    major, minor = device.split(":")
+    return os.makedev(int(major), int(minor))
+
+
+def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) -> list[OpenFile]:
     found = []
     base = f"/proc/{pid}"
     for name in os.listdir(f"{base}/fd"):
+        if silent and _field(f"{base}/fdinfo/{name}", "mnt_id:", 10) in silent:
+            continue
         try:
             s = os.stat(f"{base}/fd/{name}")
         except OSError:
             continue
         if (s.st_dev, s.st_ino) in inodes and s.st_mode & 0o170000 == 0o100000:
-            flags = _flags(f"{base}/fdinfo/{name}")
+            flags = _field(f"{base}/fdinfo/{name}", "flags:", 8)
             writing = flags & os.O_ACCMODE in (os.O_WRONLY, os.O_RDWR)
             found.append(OpenFile(_name(base), pid, s.st_dev, s.st_ino, writing, s.st_nlink == 0, s.st_blocks * 512))
     return found + _mapped(base, pid, inodes)
@@ -77,11 +97,12 @@ def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[Ope
     return found
 
 
-def _flags(path: str) -> int:
+def _field(path: str, field: str, base: int) -> int:
+    """A number of ``/proc/*/fdinfo/*``; 0 when it cannot be read. Asks no drive."""
     try:
         for line in Path(path).read_text().splitlines():
-            if line.startswith("flags:"):
-                return int(line.split()[1], 8)
+            if line.startswith(field):
+                return int(line.split()[1], base)
     except OSError:
         pass
     return 0

@@ -1,0 +1,37 @@
+"""Asking a mounted drive without waiting for ever: a user-space driver or a share may stop answering."""
+
+from __future__ import annotations
+
+import os
+import stat
+import threading
+
+PATIENCE = 1.5  # seconds
+_asked: dict[str, threading.Thread] = {}  # those that still wait in the kernel: asked once, not again and again
+_lock = threading.Lock()
+
+
+def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
+    """The space of the file system mounted at a folder; None when it is no folder, or does not answer.
+
+    Args:
+        may_hang: it is driven by a program, or lies beyond a network.
+    """
+    if not may_hang:
+        return _ask(where)
+    with _lock:
+        if (before := _asked.get(where)) is not None and before.is_alive():
+            return None
+        answer: list[os.statvfs_result | None] = []
+        thread = threading.Thread(target=lambda: answer.append(_ask(where)), name="ask", daemon=True)
+        _asked[where] = thread
+        thread.start()
+    thread.join(PATIENCE)
+    return answer[0] if answer else None
+
+
+def _ask(where: str) -> os.statvfs_result | None:
+    try:
+        return os.statvfs(where) if stat.S_ISDIR(os.stat(where).st_mode) else None
+    except OSError:
+        return None

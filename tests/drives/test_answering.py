@@ -1,0 +1,47 @@
+"""A drive whose driver is halted is left out, and nothing waits for it."""
+
+import os
+import signal
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from fascis.drives.answering import space_of
+from fascis.drives.connected import Drives
+
+
+def driver_of(where):
+    """The process id of the user-space driver of a mount."""
+    for process in Path("/proc").iterdir():
+        words = (process / "cmdline").read_bytes() if process.name.isdigit() else b""
+        if os.fsencode(where) in words and b"exfat" in words:
+            return int(process.name)
+    raise AssertionError("no driver")
+
+
+def test_a_folder_answers_and_a_file_does_not(tmp_path):
+    (tmp_path / "a").write_text("x")
+    for may_hang in (True, False):
+        assert space_of(str(tmp_path), may_hang).f_blocks > 0
+        assert space_of(str(tmp_path / "a"), may_hang) is None and space_of(str(tmp_path / "none"), may_hang) is None
+
+
+@pytest.mark.lab
+def test_a_halted_driver_is_not_waited_for(mounted):
+    where = mounted("exfat", 64)
+    there = lambda: [d for d in Drives().connected() if d.mount == where]  # noqa: E731
+    assert len(there()) == 1
+    driver, before = driver_of(where), threading.active_count()
+    os.kill(driver, signal.SIGSTOP)
+    try:
+        begun = time.monotonic()
+        assert there() == [] and there() == [] and there() == []  # asked once; then known to hang
+        assert time.monotonic() - begun < 4 and threading.active_count() <= before + 1
+    finally:
+        os.kill(driver, signal.SIGCONT)
+    until = time.monotonic() + 5
+    while not there() and time.monotonic() < until:
+        time.sleep(0.05)
+    assert len(there()) == 1

@@ -1,0 +1,147 @@
+"""Kept awake, told, and quietly absent: a real message bus, with services that only note what they are asked."""
+
+import os
+import shutil
+import subprocess
+import threading
+
+import pytest
+from jeepney import HeaderFields, MessageType, new_error, new_method_return
+from jeepney.bus_messages import message_bus
+from jeepney.io.blocking import open_dbus_connection
+
+from fascis.drives.connected import Drives
+from fascis.drives.removal import remove_safely
+from fascis.files.errors import EnvironmentTrouble
+from fascis.machine.awake import Awake
+from fascis.machine.notice import tell_desktop
+from tests.crossing.ways import plan_of
+
+CONFIG = """<busconfig><type>session</type><listen>unix:path={path}</listen><auth>EXTERNAL</auth>
+<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow own="*"/><allow user="*"/></policy></busconfig>"""
+
+
+class Service:
+    """Answers calls on a bus of its own, by a function of (member, arguments)."""
+
+    def __init__(self, name, answer):
+        self.asked, self._answer = [], answer
+        self._bus = open_dbus_connection("SESSION", enable_fds=True)
+        self._bus.send_and_get_reply(message_bus.RequestName(name))
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+
+    def _serve(self):
+        try:
+            while True:
+                message = self._bus.receive()
+                if message.header.message_type is not MessageType.method_call:
+                    continue
+                member = message.header.fields[HeaderFields.member]
+                self.asked.append((member, message.body))
+                outcome = self._answer(member, message.body)
+                if isinstance(outcome, str):
+                    self._bus.send(new_error(message, outcome, "s", ("in use",)))
+                else:
+                    self._bus.send(new_method_return(message, *outcome))
+        except OSError:
+            return  # the bus ended
+
+
+@pytest.fixture
+def bus(tmp_path, monkeypatch):
+    """A message bus that is both the system's and the session's."""
+    if not shutil.which("dbus-daemon"):
+        pytest.skip("needs dbus-daemon")
+    path, config = tmp_path / "bus", tmp_path / "bus.conf"
+    config.write_text(CONFIG.format(path=path))
+    process = subprocess.Popen(
+        ["dbus-daemon", f"--config-file={config}", "--nofork", "--print-address"], stdout=subprocess.PIPE
+    )
+    try:
+        assert process.stdout.readline().startswith(b"unix:")
+        for name in ("DBUS_SESSION_BUS_ADDRESS", "DBUS_SYSTEM_BUS_ADDRESS"):
+            monkeypatch.setenv(name, f"unix:path={path}")
+        yield path
+    finally:
+        process.kill()
+        process.wait()
+        process.stdout.close()
+
+
+@pytest.mark.parametrize("lid", [True, False])
+def test_the_machine_is_kept_awake_while_something_runs(bus, lid):
+    read, write = os.pipe()
+
+    def answer(member, arguments):
+        if "lid" in arguments[0] and not lid:
+            return "org.freedesktop.DBus.Error.AccessDenied"
+        return "h", (write,)
+
+    service = Service("org.freedesktop.login1", answer)
+    with Awake("The Weir is crossing") as awake:
+        assert awake.with_lid is lid and "sleep" in awake.granted
+        os.close(write)
+        os.set_blocking(read, False)
+        with pytest.raises(BlockingIOError):
+            os.read(read, 1)  # somebody still holds the other end: that is what keeps the machine awake
+    os.set_blocking(read, True)
+    assert os.read(read, 1) == b"" and awake.granted == ""
+    os.close(read)
+    what, who, why, mode = service.asked[-1][1]
+    assert (who, why, mode) == ("Fascis", "The Weir is crossing", "block") and what.startswith("sleep:idle")
+
+
+def test_the_desktop_is_told_in_plain_text(bus):
+    service = Service("org.freedesktop.Notifications", lambda member, arguments: ("u", (1,)))
+    assert tell_desktop("The Weir waits for you", "<b>a.mov</b> & more", urgent=True)
+    ((member, arguments),) = service.asked
+    assert member == "Notify" and arguments[3:5] == ("The Weir waits for you", "&lt;b&gt;a.mov&lt;/b&gt; &amp; more")
+    assert arguments[6]["urgency"] == ("y", 2)
+
+
+@pytest.mark.parametrize("address", ["", "unix:path=/nowhere/at/all", "nonsense"])
+def test_without_a_bus_all_of_it_is_quietly_absent(monkeypatch, address):
+    for name in ("DBUS_SESSION_BUS_ADDRESS", "DBUS_SYSTEM_BUS_ADDRESS"):
+        monkeypatch.setenv(name, address or "unix:path=/nowhere")
+    if not address:
+        monkeypatch.delenv("DBUS_SESSION_BUS_ADDRESS")
+    with Awake("The Weir is crossing") as awake:
+        assert awake.granted == ""
+    assert tell_desktop("The Weir", "has crossed") is False
+
+
+def test_a_bus_without_services_is_no_hindrance(bus):
+    with Awake("The Weir is crossing") as awake:
+        assert awake.granted == ""
+    assert tell_desktop("The Weir", "has crossed") is False
+
+
+def test_a_drive_in_use_is_not_removed_and_that_is_told(bus, mounted):
+    where = mounted("ext4", 32)
+    drive = Drives().at(where)
+    service = Service("org.freedesktop.UDisks2", lambda member, arguments: "org.freedesktop.UDisks2.Error.DeviceBusy")
+    with pytest.raises(EnvironmentTrouble, match=r"HERON could not be removed \(in use\). It is still connected"):
+        remove_safely(drive)
+    assert [member for member, _ in service.asked] == ["Unmount"] and os.path.ismount(where)
+
+
+def test_a_drive_is_unmounted_and_switched_off(bus, mounted):
+    drive = Drives().at(mounted("ext4", 32))
+    answers = {
+        "Unmount": ("", ()),
+        "Get": ("v", (("o", "/org/freedesktop/UDisks2/drives/heron"),)),
+        "PowerOff": ("", ()),
+    }
+    service = Service("org.freedesktop.UDisks2", lambda member, arguments: answers[member])
+    assert remove_safely(drive) is True
+    assert [member for member, _ in service.asked] == ["Unmount", "Get", "PowerOff"]
+    answers["PowerOff"] = "org.freedesktop.UDisks2.Error.NotSupported"
+    assert remove_safely(drive) is False  # unmounted it is
+
+
+def test_removing_a_stand_in_takes_it_away_and_keeps_what_is_on_it(bench, library):
+    (bench.heron / "older.mov").write_bytes(b"x")
+    assert remove_safely(bench.workspace.drives.at(bench.heron))
+    assert not bench.workspace.drives.at(bench.heron).connected and (bench.heron / "older.mov").exists()
+    assert [p.code for p in plan_of(bench).problems] == ["away"]
