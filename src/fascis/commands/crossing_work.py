@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NoReturn
@@ -9,7 +11,7 @@ from typing import Any, NoReturn
 import typer
 
 from fascis.commands.library_work import resolve
-from fascis.commands.progress import Telling, stoppable
+from fascis.commands.progress import Hanging, Telling, stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Control
@@ -86,18 +88,18 @@ def _refuse(plan: Plan, as_json: bool) -> None:
 
 def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> NoReturn:
     """Runs a crossing as far as its plan and the consent go, and ends."""
-    record, status, _ = _gone(crossing, consent, skip, bring)
+    record, status, error = _gone(crossing, consent, skip, bring)
     if as_json:
         put(record)
     else:
         _tell(record)
-    raise typer.Exit(status)
+    _leave(status, error)
 
 
 def _gone(
     crossing: Crossing, consent: bool, skip: bool = False, bring: bool = False
-) -> tuple[dict[str, Any], int, bool]:
-    """Runs a crossing as far as its plan and the consent go; gives its object, its exit status, and whether it was stopped."""
+) -> tuple[dict[str, Any], int, FascisError | None]:
+    """Runs a crossing as far as its plan and the consent go; gives its object, its exit status, and what ended it early."""
     name = shown(crossing.places.header["name"])
     error: FascisError | None = None
     refused = False
@@ -110,7 +112,7 @@ def _gone(
                     state = _bring_along(crossing, bring, telling)
                 if state not in (State.WAITING, State.FAILED):
                     stoppable(lambda: crossing.advance(consent, control, telling), control)
-        except (Cancelled, KeyboardInterrupt):
+        except KeyboardInterrupt:
             error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
         except FascisError as stopped:
             error = stopped
@@ -118,7 +120,7 @@ def _gone(
     record = crossing_object(crossing, error)
     if not isinstance(error, Cancelled):
         tell_desktop(*notice(name, crossing.state, str(error or "")))
-    return record, _status(record, error, refused), isinstance(error, Cancelled)
+    return record, _status(record, error, refused), error
 
 
 def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
@@ -213,15 +215,23 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
     records, status = [], 0
     for crossing in waiting:
         say(f"{shown(crossing.places.header['name'])} → {shown(str(crossing.places.target))}")
-        record, ended, stopped = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)
+        record, ended, error = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)
         records.append(record)
         status = max(status, ended, key=_SEVERITY.index)
         if not as_json:
             _tell(record)
-        if stopped:
+        if isinstance(error, Cancelled):
             break
     if as_json:
         put({"crossings": records})
+    _leave(status, error if waiting else None)
+
+
+def _leave(status: int, error: FascisError | None) -> NoReturn:
+    """Ends with a status, at once where a thread hangs in a drive that does not answer."""
+    if isinstance(error, Hanging):
+        sys.stderr.flush()
+        os._exit(status)
     raise typer.Exit(status)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 import threading
 import time
@@ -13,7 +12,7 @@ from typing import Self, TypeVar
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn
 
-from fascis.commands.telling import INTERRUPTED, say
+from fascis.commands.telling import say
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Advanced, Attention, Control, Entered, Event, Released
 from fascis.crossing.pace import Pace
@@ -26,11 +25,15 @@ _PATIENCE = 2.0  # seconds; a stop that takes longer hangs in a drive that does 
 T = TypeVar("T")
 
 
+class Hanging(Cancelled):
+    """It was stopped, and a thread still waits in the kernel for a drive that does not answer: the program cannot end as usual."""
+
+
 def stoppable(work: Callable[[], T], control: Control) -> T:
     """Does long work so that Ctrl+C stops it at once, even while a drive does not answer.
 
     Raises:
-        Cancelled: it was stopped.
+        Cancelled: it was stopped; :class:`Hanging` when a part of it still waits for a drive.
     """
     outcome: list[T] = []
     trouble: list[BaseException] = []
@@ -51,9 +54,9 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
     except KeyboardInterrupt:
         control.stop()
         if not ended.wait(_PATIENCE):
-            say("Stopped, though a drive does not answer. What is verified is kept; fascis resume goes on.")
-            sys.stdout.flush()
-            os._exit(INTERRUPTED)  # a thread waits in the kernel, and would for ever
+            raise Hanging(
+                "Stopped, though a drive does not answer. What is verified is kept; fascis resume goes on."
+            ) from None
     if trouble:
         raise trouble[0]
     if not outcome:
