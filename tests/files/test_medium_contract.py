@@ -5,16 +5,18 @@ import os
 import pytest
 
 from fascis.drives.rules import rules_of
+from fascis.files.medium import PosixMedium
+from tests.forgetful import ForgetfulDrive, ForgetfulMedium
 
 
-@pytest.fixture(params=["posix", "ext4", "exfat", "vfat", "ntfs"])
+@pytest.fixture(params=["posix", "forgetful", "ext4", "exfat", "vfat", "ntfs"])
 def medium(request, bench):
-    if request.param == "posix":
-        from fascis.files.medium import PosixMedium
-
+    if request.param in ("posix", "forgetful"):
         folder = bench.root / "plain"
         folder.mkdir()
         opened = PosixMedium.at(folder)
+        if request.param == "forgetful":
+            opened = ForgetfulMedium(opened, ForgetfulDrive(folder, bench.root / "safe"), folder)
     else:
         folder = bench.add_drive("played", request.param)
         bench.again()
@@ -133,3 +135,22 @@ def test_space_is_measured(medium):
     assert capacity >= free > 0
     medium.sync()
     medium.sync_folder(b"")
+
+
+def test_what_was_flushed_outlives_a_power_loss_and_only_that(bench):
+    folder = bench.root / "plain"
+    folder.mkdir()
+    drive = ForgetfulDrive(folder, bench.root / "safe")
+    medium = ForgetfulMedium(PosixMedium.at(folder), drive, folder)
+    put(medium, b"a.mov", b"breach")
+    medium.sync()
+    medium.rename_new(b"a.mov", b"b.mov")
+    put(medium, b"c.mov", b"herons")
+    drive.lose_power()
+    assert sorted(medium.names(b"")) == [b"a.mov"] and read(medium, b"a.mov") == b"breach"
+    medium.rename_new(b"a.mov", b"b.mov")
+    put(medium, b"c.mov", b"herons")
+    medium.sync_folder(b"")
+    drive.lose_power()
+    assert sorted(medium.names(b"")) == [b"b.mov", b"c.mov"] and read(medium, b"c.mov") == b"herons"
+    medium.close()

@@ -250,6 +250,13 @@ class Copies:
         """A run ended by itself, its drive flushed and there."""
         self.put("session", {**self.value("session", {}), "clean": True})
 
+    def doubt_all(self) -> None:
+        """Every copy that was read back is read again: what is on the drive is not what could be there."""
+        self.journal.write(
+            "doubt",
+            lambda db: db.execute("UPDATE copy SET state=1, proven=0 WHERE destination=? AND state=2", (self.number,)),
+        )
+
     def _doubt(self) -> None:
         last = self.journal.read("SELECT max(at) FROM copy WHERE destination=? AND state=2", (self.number,))[0][0]
         if last is None:

@@ -315,6 +315,7 @@ def withdraw(copies: Copies, places: Places, medium: Medium, clock: Callable[[],
     root, name = places.staged_library, places.name
     act = copies.open_act("withdraw") or copies.intend("withdraw", shown(str(places.target)), clock())
     try:
+        _drop_doubles(copies, places, medium)
         if not is_arriving(medium, places):
             try:
                 medium.rename_new(name, root)
@@ -331,6 +332,31 @@ def withdraw(copies: Copies, places: Places, medium: Medium, clock: Callable[[],
         if (begun := copies.open_act(kind)) is not None:
             copies.journal.conclude(begun, "withdrawn", clock())
     copies.journal.conclude(act, "done", clock())
+
+
+def _drop_doubles(copies: Copies, places: Places, medium: Medium) -> None:
+    """After power was lost, what was moved may be found at both places: the staged ones go, and everything is read again.
+
+    The names may stand for the same blocks of the drive, so that removing one spoils the other: only reading tells.
+    """
+    root, name = places.staged_library, places.name
+    if not medium.exists(root):
+        return
+    own, staged_own = join(name, OWN), join(root, OWN)
+    doubles = [join(root, n) for n in medium.names(name) if n != OWN and medium.exists(join(root, n))]
+    if medium.exists(own) and medium.exists(staged_own):
+        doubles += [join(staged_own, n) for n in medium.names(own) if medium.exists(join(staged_own, n))]
+    if not is_arriving(medium, places) and not doubles:
+        medium.remove_folder(root)  # an empty one; any other holds what the arrival lacks, and is an error
+        return
+    if doubles:
+        copies.doubt_all()
+    for place in doubles:
+        _remove(medium, place)
+    if not is_arriving(medium, places):
+        _clear(medium, root, keep=b"")
+        medium.remove_folder(root)
+    medium.sync()
 
 
 def _move_out(places: Places, medium: Medium) -> None:
@@ -384,9 +410,13 @@ def clear_staging(medium: Medium, places: Places) -> None:
 
 def _clear(medium: Medium, place: bytes, keep: bytes) -> None:
     for name in medium.names(place):
-        inner = join(place, name)
-        if stat.S_ISDIR(medium.status(inner).st_mode):
-            _clear(medium, inner, keep)
-            medium.remove_folder(inner)
-        elif inner != keep:
-            medium.unlink(inner)
+        if (inner := join(place, name)) != keep:
+            _remove(medium, inner, keep)
+
+
+def _remove(medium: Medium, place: bytes, keep: bytes = b"") -> None:
+    if stat.S_ISDIR(medium.status(place).st_mode):
+        _clear(medium, place, keep)
+        medium.remove_folder(place)
+    else:
+        medium.unlink(place)
