@@ -2,8 +2,10 @@
 
 import os
 import shutil
+import socket
 import subprocess
 import threading
+import time
 
 import pytest
 from jeepney import HeaderFields, MessageType, new_error, new_method_return
@@ -18,7 +20,10 @@ from fascis.machine.notice import tell_desktop
 from tests.crossing.ways import plan_of
 
 CONFIG = """<busconfig><type>session</type><listen>unix:path={path}</listen><auth>EXTERNAL</auth>
-<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow own="*"/><allow user="*"/></policy></busconfig>"""
+<policy context="default"><allow send_destination="*"/><allow receive_sender="*"/><allow own="*"/><allow user="*"/></policy></busconfig>"""
+
+
+SERVICES = []
 
 
 class Service:
@@ -30,6 +35,13 @@ class Service:
         self._bus.send_and_get_reply(message_bus.RequestName(name))
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
+        SERVICES.append(self)
+
+    def close(self):
+        """Ends it; what it waits for ends with it."""
+        self._bus.sock.shutdown(socket.SHUT_RDWR)
+        self._thread.join(5)
+        self._bus.close()
 
     def _serve(self):
         try:
@@ -44,7 +56,7 @@ class Service:
                     self._bus.send(new_error(message, outcome, "s", ("in use",)))
                 else:
                     self._bus.send(new_method_return(message, *outcome))
-        except OSError:
+        except (OSError, ValueError):
             return  # the bus ended
 
 
@@ -64,6 +76,8 @@ def bus(tmp_path, monkeypatch):
             monkeypatch.setenv(name, f"unix:path={path}")
         yield path
     finally:
+        while SERVICES:
+            SERVICES.pop().close()
         process.kill()
         process.wait()
         process.stdout.close()
@@ -145,3 +159,15 @@ def test_removing_a_stand_in_takes_it_away_and_keeps_what_is_on_it(bench, librar
     assert remove_safely(bench.workspace.drives.at(bench.heron))
     assert not bench.workspace.drives.at(bench.heron).connected and (bench.heron / "older.mov").exists()
     assert [p.code for p in plan_of(bench).problems] == ["away"]
+
+
+def test_a_bus_that_hangs_is_not_waited_for(tmp_path, monkeypatch):
+    with socket.socket(socket.AF_UNIX) as silent:
+        silent.bind(str(tmp_path / "silent"))
+        silent.listen()
+        for name in ("DBUS_SESSION_BUS_ADDRESS", "DBUS_SYSTEM_BUS_ADDRESS"):
+            monkeypatch.setenv(name, f"unix:path={tmp_path / 'silent'}")
+        begun = time.monotonic()
+        with Awake("The Weir is crossing") as awake:
+            assert awake.granted == ""
+        assert tell_desktop("The Weir", "has crossed") is False and time.monotonic() - begun < 6

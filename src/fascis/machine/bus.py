@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import queue
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -21,12 +23,33 @@ def connection(bus: str, fds: bool = False) -> Iterator[DBusConnection]:
 
     Raises:
         OSError, KeyError, ValueError: there is none.
+        TimeoutError: it does not answer.
     """
-    made = open_dbus_connection(bus, enable_fds=fds)
+    made = _opened(bus, fds)
     try:
         yield made
     finally:
         made.close()
+
+
+def _opened(bus: str, fds: bool) -> DBusConnection:
+    """Opens a connection, in a thread of its own: greeting a bus has no time limit, and a bus may hang."""
+    outcome: queue.Queue[DBusConnection | Exception] = queue.Queue()
+
+    def work() -> None:
+        try:
+            outcome.put(open_dbus_connection(bus, enable_fds=fds))
+        except Exception as error:
+            outcome.put(error)
+
+    threading.Thread(target=work, name="bus", daemon=True).start()
+    try:
+        made = outcome.get(timeout=_PATIENCE)
+    except queue.Empty:
+        raise TimeoutError("the message bus does not answer") from None
+    if isinstance(made, Exception):
+        raise made
+    return made
 
 
 def call(
