@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import time
 
 import pytest
 
@@ -105,9 +106,12 @@ def test_the_service_mounts_again_and_removes(bench, tmp_path, filesystem):
     subprocess.run([*make, str(image)], check=True, capture_output=True)
     loop = subprocess.run(["losetup", "-f", "--show", image], check=True, capture_output=True, text=True).stdout.strip()
     try:
-        done = subprocess.run(
-            ["udisksctl", "mount", "--no-user-interaction", "-b", loop], capture_output=True, text=True
-        )
+        for _ in range(20):  # the service hears of a device a little later, and not at all where it does not run
+            words = ["udisksctl", "mount", "--no-user-interaction", "-b", loop]
+            done = subprocess.run(words, capture_output=True, text=True)
+            if "not a mountable" not in done.stderr and "looking up object" not in done.stderr.lower():
+                break
+            time.sleep(0.1)
         if done.returncode:
             pytest.skip(f"the service does not mount here: {done.stderr}")
         where = next(d.mount for d in Drives().connected() if d.label == "EGRET")
