@@ -146,7 +146,7 @@ def test_a_library_open_for_writing_in_a_program_stops(bench, library):
 
 @pytest.mark.parametrize("how", ["open", "mapped"])
 def test_a_writer_that_cannot_be_seen_is_found_by_its_lease(bench, library, monkeypatch, how):
-    monkeypatch.setattr(surroundings, "find_open", lambda inodes: Openers(all_seen=False))
+    monkeypatch.setattr(surroundings, "find_open", lambda inodes, devices: Openers(all_seen=False))
     assert "library-open" not in codes(plan_of(bench)) and "open-not-known" not in codes(plan_of(bench))
     with writer(library / "notes.txt", how):
         plan = plan_of(bench)
@@ -155,7 +155,7 @@ def test_a_writer_that_cannot_be_seen_is_found_by_its_lease(bench, library, monk
 
 
 def test_where_neither_can_be_known_it_is_said(bench, library, monkeypatch):
-    monkeypatch.setattr(surroundings, "find_open", lambda inodes: Openers(all_seen=False))
+    monkeypatch.setattr(surroundings, "find_open", lambda inodes, devices: Openers(all_seen=False))
     monkeypatch.setattr(surroundings, "MOST_LEASES", 3)
     assert codes(plan_of(bench))["open-not-known"] == "note"
 

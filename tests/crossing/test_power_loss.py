@@ -74,12 +74,14 @@ def drive(bench, mounted, request, monkeypatch):
     return where
 
 
-def cannot_be_opened(path):
-    """Asked without Fascis: the file system itself answers with an input/output error."""
-    try:
-        path.open("r+b").close()
-    except OSError as error:
-        return error.errno == errno.EIO
+def cannot_be_used(path):
+    """Asked without Fascis: the file system itself answers with an input/output error when that name is opened, or made."""
+    for way in ("r+b", "xb"):
+        try:
+            path.open(way).close()
+        except OSError as error:
+            if error.errno == errno.EIO:
+                return True
     return False
 
 
@@ -158,7 +160,7 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
             try:
                 assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
             except DriveGone as gone:  # NTFS has no log that its user-space driver replays: a name that nobody can open
-                assert filesystem == "ntfs" and cannot_be_opened(drive / os.fsdecode(gone.place)), gone
+                assert filesystem == "ntfs" and cannot_be_used(drive / os.fsdecode(gone.place)), gone
                 damaged.append(name)
                 found.close()
                 mounted.unmount(drive)

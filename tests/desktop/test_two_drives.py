@@ -97,6 +97,7 @@ def test_several_libraries_in_one_night(known, open_window):
     assert [t[0] for t in listed(window)] == ["T", "1", "2"] and "2 more wait" in window._pulse.text()
     (known.heron / "second").mkdir()
     facts(known, "heron", write_mb_s=0)
+    known.workspace.drives.stand_ins()
     hands.wait(lambda: (known.heron / "third").exists() and window.conducting.running is None, "the third")
     assert len(contents(known.heron / "third")) == len(contents(known.heron / "The Weir")) == 10
     assert contents(known.heron / "second") == {} and len(contents(known.library)) == 10
