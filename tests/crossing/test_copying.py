@@ -1,6 +1,7 @@
 """One file copied and read back: sizes around every boundary, sources that misbehave, drives that know no direct way."""
 
 import errno
+import itertools
 import os
 import subprocess
 import sys
@@ -13,14 +14,18 @@ from blake3 import blake3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fascis.crossing import engine as engine_module
 from fascis.crossing.copies import CopyState, Item
 from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
-from fascis.crossing.events import Control
+from fascis.crossing.events import Advanced, Control
 from fascis.crossing.journal import Fate, Origin
+from fascis.crossing.states import State
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role
 from fascis.library.survey import Kind
+from tests.crossing.ways import started
+from tests.judge import contents
 
 ALL = Fidelity(modes=True, attributes=True, holes=True, owner=False)
 
@@ -314,3 +319,24 @@ def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_an
     assert outcome.state is CopyState.COPIED and len(source.opened) > 1
     assert (sides[0] / "to/a.mov").read_bytes() == path.read_bytes() == content
     assert waited[0] < 3
+
+
+@pytest.mark.parametrize(("round_bytes", "turns"), [(1 << 30, 1), (100_000, 3)])
+def test_on_a_rotating_drive_copying_and_reading_back_take_turns(bench, library, monkeypatch, round_bytes, turns):
+    """Its head does not go to and fro: nothing is copied between the first and the last file of a round that is read back."""
+    monkeypatch.setattr(engine_module, "ROUND_BYTES", round_bytes)
+    monkeypatch.setattr(engine_module, "BATCH_FILES", (2, 2))
+    bench.add_drive("heron", rotational=True)
+    bench.again()
+    seen = []
+    crossing = started(bench)
+    crossing.run(report=lambda e: seen.append("r" if e.verified_files else "c") if isinstance(e, Advanced) else None)
+    rounds = [kind for kind, _ in itertools.groupby(seen)]
+    assert rounds == ["c", "r"] * (len(rounds) // 2) and len(rounds) // 2 >= turns and (turns > 1 or len(rounds) == 2)
+    assert crossing.state is State.SETTLED and contents(bench.heron / "The Weir") == contents(library)
+
+
+def test_only_drives_that_say_so_are_believed_to_rotate(bench):
+    for transport, believed in (("usb", True), ("sata", True), ("", False), ("virtio", False)):
+        bench.add_drive("heron", rotational=True, transport=transport)
+        assert bench.again().drives.at(bench.heron).takes_turns is believed

@@ -312,3 +312,41 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
             assert contents(bench.heron / "The Weir") == contents(bench.egret / "The Weir") == before, point
             for drive in (bench.heron, bench.egret):
                 assert [p.name for p in drive.iterdir() if p.name.startswith(".fascis")] == [], point
+
+
+def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench, library):
+    """The look at a million copies takes a while; the originals are surveyed after it, right before they go."""
+    bench.fill({"catalog.sqlite": b"rows"})
+    crossing = started(bench)
+    crossing.run()
+    crossing.switch()
+
+    class Meanwhile(Control):
+        looked = 0
+
+        def checkpoint(self):
+            self.looked += 1
+            if self.looked == 4:
+                (library / "catalog.sqlite-wal").write_bytes(b"a new row")
+
+    with pytest.raises(Refused, match="worked in at the old place"):
+        crossing.release(Meanwhile())
+    assert len(contents(library)) == 12
+
+
+def test_a_link_that_went_at_the_old_place_does_not_stop_the_rest(bench, library):
+    (library / "a link").symlink_to("notes.txt")
+    (library / "another").symlink_to("stills/heron.jpg")
+    crossing = started(bench)
+    crossing.run()
+    crossing.switch()
+    (library / "a link").unlink()
+    there = bench.heron / "The Weir/another"
+    there.unlink()
+    there.symlink_to("elsewhere")
+    with pytest.raises(Refused, match="another on heron is not what was verified"):
+        crossing.release()
+    assert len(contents(library)) == 11
+    there.unlink()
+    there.symlink_to("stills/heron.jpg")
+    assert crossing.release()["files"] == 10 and not library.exists()

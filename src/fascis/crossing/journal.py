@@ -219,7 +219,8 @@ class Journal:
             DriveFull: there is not enough.
         """
         least, each = ROOM_BYTES
-        size = least + each * int(self.read("SELECT count(*) FROM entry")[0][0])
+        rows = int(self.read("SELECT count(*) FROM entry")[0][0]) * len(self.header["destinations"])
+        size = least + each * rows
         fd = os.open(self.room, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
             os.posix_fallocate(fd, 0, size)

@@ -8,6 +8,7 @@ to discard goes when it is as it was surveyed.
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
@@ -18,7 +19,7 @@ from fascis.crossing.journal import Fate, Origin, inode_key
 from fascis.crossing.space import Deleted
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules
-from fascis.files.digest import digest_of
+from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import FascisError, Refused, told
 from fascis.files.medium import Medium
 from fascis.files.names import shown
@@ -40,13 +41,14 @@ class Kept:
     label: str
     crossing: str
 
-    def holds(self, item: Item, source: Medium, buffers: Buffers, control: Control) -> bool:
+    def holds(self, item: Item, buffers: Buffers, control: Control) -> bool:
         """True when the copy of an item is what was verified; read again where it does not look so."""
         place = arrives_at(item, self.crossing)
         try:
             status = self.medium.status(place)
             if item.kind is Kind.LINK:
-                return item.digest is not None and self.medium.read_link(place) == source.read_link(item.place)
+                is_link = stat.S_ISLNK(status.st_mode)
+                return is_link and digest_of_bytes(self.medium.read_link(place)) == item.digest
         except FileNotFoundError:
             return False
         except OSError as error:
@@ -61,16 +63,19 @@ class Kept:
 
 @dataclass(slots=True)
 class Release:
-    """One release under way: all places open and proven, the differences found just before. ``kept`` begins with home."""
+    """One release under way: all places open and proven. ``kept`` begins with home.
+
+    ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
+    """
 
     source: Medium
     kept: list[Kept]
     source_rules: Rules
-    differences: Differences
     buffers: Buffers
     control: Control
     report: Report
     step: Callable[[str], None]
+    differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
 
     # -- before anything is deleted -------------------------------------------------------------------------------
@@ -84,7 +89,7 @@ class Release:
         for kept in self.kept:
             for item in kept.copies.items(_VERIFIED):
                 self.control.checkpoint()
-                if not kept.holds(item, self.source, self.buffers, self.control):
+                if not kept.holds(item, self.buffers, self.control):
                     raise Refused(
                         "copy-changed",
                         f"The copy of {shown(item.place)} on {kept.label} is not what was verified. No original was deleted.",
@@ -174,7 +179,7 @@ class Release:
             return None  # there is no copy of it, by the person's choice
         if item.kind is Kind.FILE and not self.source_rules.stable_inodes and self._digest(item) != item.digest:
             return "changed"
-        holds = all(k.holds(self._of(k, item), self.source, self.buffers, self.control) for k in self.kept)
+        holds = all(k.holds(self._of(k, item), self.buffers, self.control) for k in self.kept)
         return None if holds else "copy-missing"
 
     def _why_not_whole(self, item: Item) -> str | None:

@@ -60,10 +60,10 @@ def _release(
     drive = workspace.drives.at(places.origin())
     copies = [k.copies for k in kept]
     with Buffers() as buffers:
-        differences = compare(source, copies, control.checkpoint)
-        not_worked_in(differences)
-        work = Release(source, kept, drive.rules, differences, buffers, control, report, workspace.step)
+        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
         work.check_copies()
+        differences = work.differences = compare(source, copies, control.checkpoint)
+        not_worked_in(differences)
         if journal.state is State.SWITCHED:
             _park_if_possible(workspace, journal, places)
         before = journal.value("free_before")

@@ -372,6 +372,8 @@ class Conducting(QObject):
         assert self.current
         unfinished = self.current.state in UNFINISHED
         actions: list[tuple[str, Callable[[], None]]] = [("Go on", self.go_on)] if unfinished else []
+        if unfinished and self.seen and self.now is None:
+            actions += self._offers(self.current, self.situation())
         words = self._error
         if self._returns.awaited(self.current.id):
             words += " It goes on by itself when the drive is back."
