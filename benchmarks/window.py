@@ -70,7 +70,7 @@ def main() -> None:
     window._started(Crossing.start(workspace, plan, decided=True))
     last[0] = time.perf_counter()
     timer.start(10)
-    while window.conducting.balance is None:
+    while window.conducting.steps.balance is None:
         QTest.qWait(10)
     gaps.sort()
     print(

@@ -140,7 +140,9 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     name = "Contents, read back from the drive" if crossing.proven else "Contents, read back, perhaps from memory"
     same = verified == expected
     figures = tuple(number(v[0]) for v in verified)
-    return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same)
+    unproven = [d.label for d in crossing.demanded if not d.copies.proven()]
+    detail = f"on {' and '.join(unproven)}" if unproven and len(verified) > 1 else ""
+    return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail)
 
 
 @dataclass(frozen=True, slots=True)

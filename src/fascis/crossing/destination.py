@@ -115,6 +115,11 @@ class Destination:
         except (Cancelled, Refused):
             self.copies.end_session()
             raise
+        except EnvironmentTrouble as error:
+            if error.place and self.label not in str(error):  # which of the drives it was
+                sentence = f"{self.label}: {error} What is verified on it is kept."
+                raise type(error)(sentence, error.place, error.errno) from error
+            raise
         return self.state
 
     def _enter(self, state: State, report: Report) -> None:

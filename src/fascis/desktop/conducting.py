@@ -26,7 +26,7 @@ from fascis.desktop.steps import Steps
 from fascis.desktop.tasks import Coalescer, Task
 from fascis.drives.removal import remove_safely
 from fascis.files.errors import Cancelled, DriveGone, FascisError
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import number, size
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
@@ -312,7 +312,7 @@ class Conducting(QObject):
         if s.running:
             for d in s.whole:
                 if d.number not in self._removed:
-                    offers.append((f"Remove {d.label} safely", lambda d=d: self._remove(d.number)))  # type: ignore[misc]
+                    offers.append((f"Remove {elided(d.label, 20)} safely", lambda d=d: self._remove(d.number)))  # type: ignore[misc]
             return offers
         if s.state is State.UNDONE:
             return offers
@@ -323,7 +323,7 @@ class Conducting(QObject):
         if len(seen.drives) > 1:
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
-                    words = f"Go on without {drive.label}"
+                    words = f"Go on without {elided(drive.label, 20)}"
                     offers.append((words, lambda n=drive.number: self._without(crossing, n)))  # type: ignore[misc]
         return offers
 

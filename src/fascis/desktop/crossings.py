@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QListWidget,
+    QListWidgetItem,
     QScrollArea,
     QTableWidget,
     QTableWidgetItem,
@@ -24,7 +25,7 @@ from fascis.desktop import theme
 from fascis.desktop.pieces import clear, label
 from fascis.desktop.scales import Scales
 from fascis.desktop.stations import Lane, Lanes, StationLine
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import size
 
 
@@ -57,6 +58,8 @@ class CrossingsView(QWidget):
         self.list = QListWidget()
         self.list.setAccessibleName("Crossings")
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.currentRowChanged.connect(self._row_chosen)
         self.title = label("", wrap=False, title=True)
         self.subtitle = label("", quiet=True)
@@ -95,7 +98,10 @@ class CrossingsView(QWidget):
             words = (
                 f"{shown(r.name)}     {shown(r.source_drive)} → {to}     {size(r.bytes)}     {_state_words(r)}{ready}"
             )
-            self.list.addItem(f"{r.waits}   {words}" if r.waits else words)
+            to_short = " and ".join(elided(shown(d), 30) for d in r.drives)
+            item = QListWidgetItem((f"{r.waits}   {words}" if r.waits else words).replace(to, to_short))
+            item.setToolTip(words)
+            self.list.addItem(item)
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
         self.list.blockSignals(False)

@@ -259,6 +259,8 @@ class SidePanel(QWidget):
             return
         choice = QComboBox()
         choice.setAccessibleName("Second copy")
+        choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        choice.setMinimumContentsLength(12)
         choice.addItem("No second copy", None)
         for text, folder in others:
             choice.addItem(f"Second copy on {shown(text)}", folder)
@@ -267,7 +269,7 @@ class SidePanel(QWidget):
         choice.activated.connect(lambda i: actions["also"](choice.itemData(i)))
         self.add(choice)
         if len(plan.goals) > 1 and (second := plan.goals[1].drive):
-            self.add(button(f"Let {shown(second.label)} be home", actions["swap"], link=True))
+            self.add(button(f"Let {elided(shown(second.label), 20)} be home", actions["swap"], link=True))
 
     def _choose(self, plan: Plan, **changed: Any) -> None:
         c = plan.choices
@@ -325,7 +327,7 @@ class SidePanel(QWidget):
         group = QButtonGroup(self)
         words = {
             After.COPY: "Home stays here; this is one more copy",
-            After.KEEP: f"Home goes to {elided(there, 18)}; originals stay",
+            After.KEEP: f"Home goes to {elided(there, 14)}; originals stay",
             After.PARK: "…then originals are set aside",
             After.RELEASE: "…then originals are deleted,\nafter I have looked",
         }

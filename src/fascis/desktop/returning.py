@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fascis.crossing.crossing import Crossing
 from fascis.desktop.answers import Situation, clock
+from fascis.files.names import elided
 
 
 class Returns:
@@ -53,4 +54,4 @@ def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | No
 
 def whole_words(s: Situation) -> str:
     """What is said large when one drive is whole and another is not yet: ``Heron A: whole, verified 01:12``. Pure."""
-    return " · ".join(f"{d.label}: whole, verified {clock(d.whole_at)}" for d in s.whole)
+    return " · ".join(f"{elided(d.label, 32)}: whole, verified {clock(d.whole_at)}" for d in s.whole)

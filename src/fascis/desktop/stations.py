@@ -12,7 +12,7 @@ from fascis.crossing.states import State
 from fascis.desktop import theme
 from fascis.desktop.pieces import elide
 from fascis.desktop.theme import BOLD
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import size
 from fascis.library.roles import Role
 
@@ -186,7 +186,8 @@ class Lanes(QWidget):
         left, right = 190.0, self.width() - (70.0 if len(self.drives) < 2 else 150.0)
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("muted"))
-        painter.drawText(QPointF(left, 14), " above, ".join(self.drives) + (" below" if len(self.drives) > 1 else ""))
+        heads = [elided(shown(d), 40 // len(self.drives)) for d in self.drives]
+        painter.drawText(QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else ""))
         painter.drawText(QPointF(right + 12, 14), "verified")
         y = 24.0
         for lane in self._lanes:
