@@ -16,7 +16,7 @@ from tests.crossing.ways import plan_of, started
 from tests.forgetful import ForgetfulDrive, ForgetfulDrives
 from tests.judge import contents, one_whole_copy
 
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "3"))  # 1 walks every step
+STRIDE = int(os.environ.get("FASCIS_STRIDE", "5"))  # 1 walks every step
 FILES = {"a/one.mov": 30_000, "a/two.wav": b"", "b/three.jpg": 900}
 
 

@@ -294,7 +294,7 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
     rehearsal = make("rehearsal")
     rehearsal.step = counter = Killer(10**9)
     whole_way(rehearsal)
-    for point in range(3, counter.passed, max(1, counter.passed // 45)):
+    for point in range(3, counter.passed, max(1, counter.passed // 30)):
         bench = make(point)
         before = contents(bench.library)
         bench.step = Killer(point)
