@@ -350,3 +350,19 @@ def test_a_link_that_went_at_the_old_place_does_not_stop_the_rest(bench, library
     there.unlink()
     there.symlink_to("stills/heron.jpg")
     assert crossing.release()["files"] == 10 and not library.exists()
+
+
+def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ever(two):
+    crossing = started(two, also=two.egret)
+    crossing.run()
+    crossing.switch()
+    change(two, "egret", connected=False)
+    with pytest.raises(DriveGone):
+        crossing.release()
+    with pytest.raises(Refused, match="heron is home"):
+        crossing.go_without(crossing.destinations[0])
+    crossing.go_without(crossing.destinations[1])
+    assert crossing.state is State.SWITCHED and crossing.release()["files"] == 10 and not two.library.exists()
+    assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10  # its copy stays
+    with pytest.raises(Refused, match="nothing is given up"):
+        crossing.go_without(crossing.destinations[1])

@@ -223,13 +223,15 @@ class Crossing:
         """Gives one of two destinations up: what was begun on it is cleared if it is there; a whole copy on it stays.
 
         Raises:
-            Refused: it is the only one, or all have settled already.
+            Refused: it is the only one, it is home already, or the originals are gone.
             EnvironmentTrouble: what was copied could not be cleared.
         """
-        if self.state not in UNFINISHED:
+        if self.state in (State.RELEASED, State.UNDONE):
             raise Refused("wrong-state", f"The crossing is {self.state.value}; nothing is given up any more.")
         if [d.number for d in self.demanded] == [destination.number]:
             raise Refused("wrong-state", f"{destination.label} is the only destination; give up the crossing instead.")
+        if self.state in (State.SWITCHED, State.PARKED) and destination.number == self.home.number:
+            raise Refused("wrong-state", f"{destination.label} is home; take back the switch first.")
         try:
             destination.take_back()
             destination.clear()
@@ -240,7 +242,8 @@ class Crossing:
             )
         destination.copies.enter(State.UNDONE)
         destination.look()
-        self._conclude_run()
+        if self.state in UNFINISHED:
+            self._conclude_run()
 
     # -- the steps after verification -----------------------------------------------------------------------------
 

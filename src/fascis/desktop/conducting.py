@@ -324,7 +324,7 @@ class Conducting(QObject):
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
                     words = f"Go on without {elided(drive.label, 20)}"
-                    offers.append((words, lambda n=drive.number: self._without(crossing, n)))  # type: ignore[misc]
+                    offers.append((words, lambda n=drive.number: self.without(crossing, n)))  # type: ignore[misc]
         return offers
 
     def _remove(self, number: int) -> None:
@@ -353,7 +353,8 @@ class Conducting(QObject):
     def _take_damaged(self, crossing: Crossing) -> None:
         self.do("Noted", "It crosses as it is; its original is never deleted.", crossing.take_damaged, self.go_on)
 
-    def _without(self, crossing: Crossing, number: int) -> None:
+    def without(self, crossing: Crossing, number: int) -> None:
+        """Gives up one of two destinations."""
         destination = crossing.destinations[number]
         words = "What was begun there is cleared, if it is there; what is whole stays."
         self.do(f"Going on without {destination.label}", words, lambda: crossing.go_without(destination))

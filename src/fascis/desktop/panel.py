@@ -478,6 +478,7 @@ class SidePanel(QWidget):
             "put_back": state is State.PARKED,
             "undo": state in (State.SWITCHED, State.PARKED),
             "again": state is not State.RELEASED,
+            "without": True,
         }
         for name, there in others.items():
             if there and name != step and name in words:

@@ -14,7 +14,7 @@ from fascis.desktop.crossings import CrossingRow
 from fascis.desktop.seen import Seen
 from fascis.desktop.tasks import Task
 from fascis.files.errors import Refused
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
 
 if TYPE_CHECKING:
@@ -83,6 +83,9 @@ class Steps:
         }
         if len(seen.labels) > 1:
             words["prove"] = "Read the copies again"
+        others = [d for d in seen.drives[1:] if s.state is not State.RELEASED and self.balance and self.balance.trouble]
+        if others:
+            words["without"] = f"Go on without {elided(others[0].label, 18)}; its copy stays"
         if s.proven or s.state is State.RELEASED:
             del words["prove"]
         if step != "bring":
@@ -107,6 +110,7 @@ class Steps:
             "delete": lambda: self._host.screen("delete"),
             "receipt": lambda: self._host.to_receipts.emit(c.id),
             "again": self.look_again,
+            "without": lambda: self._host.without(c, others[0].number),
         }
         self._host.panel.show_scales(
             titles[s.state], _lines(seen), step, words, self.list, why_not_delete(s), s.state, self.balance, actions
