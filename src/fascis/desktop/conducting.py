@@ -31,6 +31,7 @@ from fascis.files.sizes import number, size
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
 
+_LIST_BEATS = 10  # of 200 ms: how often the clock times in the list are renewed
 _PATIENCE_MS = 1500  # a stop that takes longer hangs in a drive that does not answer
 
 
@@ -65,6 +66,7 @@ class Conducting(QObject):
         self._errors: dict[str, str] = {}
         self._sub = ""
         self._closing = False
+        self._beats = 0
         self._removed: set[int] = set()
         self._returns = Returns()
         self._coalescer = Coalescer(self)
@@ -249,6 +251,9 @@ class Conducting(QObject):
     def _panel_again(self) -> None:
         if self._mine and self._sub == "" and self._visible():
             self.show_panel()
+        self._beats += 1
+        if self._visible() and self._beats % _LIST_BEATS == 0:
+            self.view.show_list(self.rows(), self.current.id if self.current else None)
         self._tell_pulse()
 
     def _tell_pulse(self) -> None:

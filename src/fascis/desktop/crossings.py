@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QListWidget,
-    QListWidgetItem,
     QScrollArea,
     QTableWidget,
     QTableWidgetItem,
@@ -90,18 +89,18 @@ class CrossingsView(QWidget):
     def show_list(self, rows: list[CrossingRow], current: str | None) -> None:
         """Shows the list of crossings with one of them chosen."""
         self.list.blockSignals(True)
-        self.list.clear()
-        self._ids = [r.id for r in rows]
-        for r in rows:
-            ready = f", {r.ready}" if r.ready else ""
-            to = " and ".join(shown(d) for d in r.drives)
-            words = (
-                f"{shown(r.name)}     {shown(r.source_drive)} → {to}     {size(r.bytes)}     {_state_words(r)}{ready}"
-            )
-            to_short = " and ".join(elided(shown(d), 30) for d in r.drives)
-            item = QListWidgetItem((f"{r.waits}   {words}" if r.waits else words).replace(to, to_short))
-            item.setToolTip(words)
-            self.list.addItem(item)
+        ids = [r.id for r in rows]
+        if (
+            ids != self._ids
+        ):  # else only the words change, and whoever is about to click keeps the line under the pointer
+            self.list.clear()
+            self.list.addItems(ids)
+            self._ids = ids
+        for i, r in enumerate(rows):
+            if item := self.list.item(i):
+                words, short = _line(r)
+                item.setText(short)
+                item.setToolTip(words)
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
         self.list.blockSignals(False)
@@ -213,6 +212,19 @@ class CrossingsView(QWidget):
 def has_scales(state: State) -> bool:
     """True when a crossing is shown as scales."""
     return state in ARRIVED
+
+
+def _line(row: CrossingRow) -> tuple[str, str]:
+    """A line of the list: whole, and with long names shortened."""
+    ready = f", {row.ready}" if row.ready else ""
+
+    def words(most: int) -> str:
+        to = " and ".join(elided(shown(d), most) for d in row.drives)
+        name, source = elided(shown(row.name), most), elided(shown(row.source_drive), most)
+        line = f"{name}     {source} → {to}     {size(row.bytes)}     {_state_words(row)}{ready}"
+        return f"{row.waits}   {line}" if row.waits else line
+
+    return words(1000), words(30)
 
 
 def _state_words(row: CrossingRow) -> str:
