@@ -1,0 +1,96 @@
+"""What a target means: file URLs, paths, paths of other operating systems (RFC 3986, RFC 8089)."""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+from urllib.parse import quote, unquote_to_bytes
+
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")  # two letters or more: one is a drive letter
+_DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """One way to read a target.
+
+    Attributes:
+        path: as this machine writes paths; names that are not UTF-8 are kept (surrogates).
+        foreign: it was written on another operating system; ``path`` is then only good for its last parts.
+    """
+
+    path: str
+    foreign: bool = False
+
+    @property
+    def absolute(self) -> bool:
+        """True when it does not depend on where the document lies."""
+        return self.path.startswith("/")
+
+
+def readings(as_written: str, is_uri: bool = False) -> list[Target]:
+    """The ways to read a target, the likeliest first; empty when it names no file.
+
+    Args:
+        is_uri: the format says that it is a URI reference; else it is tried as written, then percent-decoded.
+    """
+    if not as_written or "\0" in as_written:
+        return []
+    if as_written[:5].lower() == "file:":
+        return _file_url(as_written[5:])
+    if as_written.startswith("\\\\") or _DRIVE_LETTER.match(as_written):
+        return [Target(as_written.replace("\\", "/"), foreign=True)]
+    if _SCHEME.match(as_written):
+        return []
+    decoded = _decoded(as_written)
+    if "\0" in decoded:
+        decoded = as_written
+    ways = [decoded] if is_uri else [as_written, decoded]
+    found = [Target(way) for way in dict.fromkeys(ways)]
+    if "\\" in as_written and "/" not in as_written:
+        found.append(Target(as_written.replace("\\", "/"), foreign=True))
+    return found
+
+
+def _file_url(rest: str) -> list[Target]:
+    path = rest
+    if rest.startswith("//"):
+        host, slash, after = rest[2:].partition("/")
+        path = slash + after
+        if host.lower() not in ("", "localhost"):
+            return [Target(f"//{host}{_decoded(path)}", foreign=True)]  # a share of another machine
+    path = _decoded(path.partition("?")[0].partition("#")[0])
+    if not path or "\0" in path:
+        return []
+    if _DRIVE_LETTER.match(path):
+        return [Target(path.lstrip("/").replace("\\", "/"), foreign=True)]
+    return [Target(path)]
+
+
+def _decoded(text: str) -> str:
+    """Percent-decoded; what is not UTF-8 then is kept as the bytes that it is."""
+    if "%" not in text:
+        return text
+    return os.fsdecode(unquote_to_bytes(os.fsencode(text)))
+
+
+def is_elsewhere(as_written: str) -> bool:
+    """True for a URL that is no file."""
+    return as_written[:5].lower() != "file:" and bool(_SCHEME.match(as_written)) and not _DRIVE_LETTER.match(as_written)
+
+
+def as_uri(path: str) -> str:
+    """A path as a URI reference: relative, or a file URL when it is absolute."""
+    quoted = quote(os.fsencode(path), safe="/!$&'()*+,;=@~")
+    return "file://" + quoted if path.startswith("/") else quoted
+
+
+def can_be_text(path: str) -> bool:
+    """True when a path can stand in a text as it is: UTF-8 without control characters, and not taken for something else."""
+    try:
+        path.encode()
+    except UnicodeEncodeError:
+        return False
+    plain = all(c.isprintable() for c in path) and "%" not in path and "\\" not in path
+    return plain and not _SCHEME.match(path) and path == path.strip()
