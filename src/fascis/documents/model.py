@@ -92,16 +92,22 @@ class DocumentFormat(Protocol):
         """A path as it stands in a document of this format, with all that its locator spans."""
 
 
-def rewrite(format: DocumentFormat, content: bytes, targets: dict[tuple[int, int], str]) -> bytes:
+def rewrite(
+    format: DocumentFormat, content: bytes, targets: dict[tuple[int, int], str], before: list[Reference] | None = None
+) -> bytes:
     """The document with some targets replaced, by their locators, and every other byte as it was.
 
     What comes out is read again: the same references, with the new targets where they were asked for and nowhere else.
+
+    Args:
+        before: what the format read in the same bytes, where that is known already.
 
     Raises:
         NotUnderstood: the document cannot be read, before or after.
         ValueError: a locator is not one of its references, or two overlap.
     """
-    before = format.read(content)
+    if before is None:
+        before = format.read(content)
     unknown = targets.keys() - {r.locator for r in before if r.means is Means.PATH}
     if unknown:
         raise ValueError(f"no reference stands at {sorted(unknown)}")

@@ -1,0 +1,201 @@
+"""Photo catalogs, ``.fascat``: SQLite by the schema of docs/formats.md. Read as untrusted, from a private copy only.
+
+A database is never opened where it lies: opening it, even to read, leaves files beside it or misses what is in its journal.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.documents.model import NotUnderstood
+from fascis.files.errors import EnvironmentTrouble, told
+
+APPLICATION_ID = 0x46415343  # "FASC"
+VERSION = 1
+JOURNALS = ("", "-wal", "-journal")
+TABLES = {
+    "meta": ("key", "value"),
+    "place": ("id", "drive_uuid", "path"),
+    "folder": ("id", "place_id", "path"),
+    "photo": ("id", "folder_id", "file_name", "size_bytes", "mtime_ns", "blake3", "captured_at", "width", "height",
+              "rating", "label", "title", "caption"),
+    "keyword": ("id", "name"),
+    "photo_keyword": ("photo_id", "keyword_id"),
+    "album": ("id", "name"),
+    "album_photo": ("album_id", "photo_id", "position"),
+    "adjustment": ("photo_id", "xmp"),
+    "preview": ("photo_id", "jpeg"),
+}  # fmt: skip
+_TRIES = 5
+_READING = {sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_PRAGMA, sqlite3.SQLITE_RECURSIVE}
+_FUNCTIONS = frozenset(("count", "instr", "length", "substr", "typeof", "like", "char"))
+_LEADS_OUT = (
+    "substr({0}, 1, 1) = '/' OR instr({0}, char(0)) OR '/' || {0} || '/' LIKE '%/../%' OR typeof({0}) <> 'text'"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A top folder of a catalog: its path from the drive's root, or absolute where no drive is named."""
+
+    id: int
+    drive_uuid: str | None
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class Photo:
+    """One photo: where it lies below its place, its size where that is known, and its digest (hex) where it is."""
+
+    id: int
+    place_id: int
+    folder_id: int
+    path: str
+    size: int | None
+    blake3: str | None
+
+
+def copy_of(catalog: Path, cache: Path) -> Path:
+    """A private copy of a catalog with its journals, taken while nobody writes; gives where it is.
+
+    Raises:
+        EnvironmentTrouble: it cannot be read, or keeps changing.
+    """
+    cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+    for _ in range(_TRIES):
+        try:
+            before = _looks(catalog)
+            for end in JOURNALS:
+                there = cache / f"catalog{end}"
+                there.unlink(missing_ok=True)
+                if os.path.lexists(f"{catalog}{end}"):
+                    shutil.copyfile(f"{catalog}{end}", there, follow_symlinks=False)
+            if _looks(catalog) == before:
+                return cache / "catalog"
+        except FileNotFoundError as error:
+            if not os.path.lexists(catalog):
+                raise told(error, "read the catalog", os.fsencode(catalog)) from error
+        except OSError as error:
+            raise told(error, "read the catalog", os.fsencode(catalog)) from error
+    raise EnvironmentTrouble(
+        f"The catalog {catalog.name} keeps changing while it is copied; close the program that writes to it.",
+        os.fsencode(catalog),
+    )
+
+
+def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
+    looks: list[tuple[int, int, int] | None] = []
+    for end in JOURNALS:
+        try:
+            s = os.lstat(f"{catalog}{end}")
+            looks.append((s.st_size, s.st_mtime_ns, s.st_ino))
+        except FileNotFoundError:
+            if not end:
+                raise
+            looks.append(None)
+    return looks
+
+
+class Catalog:
+    """A private copy, open for reading. Nothing in it is run: no trigger, no view, no function of its own."""
+
+    def __init__(self, copy: Path) -> None:
+        try:
+            self._db = sqlite3.connect(copy, isolation_level=None)
+        except sqlite3.Error as error:
+            raise NotUnderstood(f"It cannot be opened as a catalog ({error}).") from error
+        try:
+            self._check()
+        except sqlite3.Error as error:
+            self._db.close()
+            raise NotUnderstood(f"It is no catalog, or a damaged one ({error}).") from error
+        except BaseException:
+            self._db.close()
+            raise
+
+    def close(self) -> None:
+        """Closes it."""
+        self._db.close()
+
+    def _check(self) -> None:
+        for pragma in ("trusted_schema=OFF", "cell_size_check=ON", "mmap_size=0", "query_only=ON"):
+            self._db.execute(f"PRAGMA {pragma}")
+        (kind,), (version,) = (self._db.execute(f"PRAGMA {p}").fetchone() for p in ("application_id", "user_version"))
+        if kind != APPLICATION_ID:
+            raise NotUnderstood("It is a database, but no photo catalog.")
+        if version > VERSION:
+            raise NotUnderstood(f"It was written by a newer version ({version}; this one knows {VERSION}).")
+        for type, name in self._db.execute("SELECT type, name FROM sqlite_schema WHERE type NOT IN ('table', 'index')"):
+            raise NotUnderstood(f"It has a {type} ({name}), which no catalog has; nothing of it is run.")
+        for table, columns in TABLES.items():
+            there = [row[1] for row in self._db.execute(f"PRAGMA table_xinfo({table})")]
+            if there != list(columns):
+                raise NotUnderstood(f"Its table {table} is not as the format says.")
+        self._db.set_authorizer(_authorize)
+        for table, column, what in (("folder", "path", "folder"), ("photo", "file_name", "photo")):
+            slash = " OR instr(file_name, '/')" if table == "photo" else ""
+            out = self._db.execute(
+                f"SELECT id FROM {table} WHERE {_LEADS_OUT.format(column)}{slash} LIMIT 1"
+            ).fetchone()
+            if out:
+                raise NotUnderstood(f"Its {what} {out[0]} leads out of its place.")
+
+    def places(self) -> list[Place]:
+        """Its top folders."""
+        return [Place(*row) for row in self._db.execute("SELECT id, drive_uuid, path FROM place ORDER BY id")]
+
+    def photos(self) -> Iterator[Photo]:
+        """All photos, folder by folder."""
+        rows = self._db.execute(
+            "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3 FROM photo p"
+            " JOIN folder f ON f.id = p.folder_id ORDER BY f.place_id, f.path, p.file_name"
+        )
+        for id, place, folder, path, name, size, digest in rows:
+            yield Photo(id, place, folder, f"{path}/{name}" if path else name, size, digest)
+
+    def name(self) -> str | None:
+        """What it calls itself."""
+        row = self._db.execute("SELECT value FROM meta WHERE key = 'name'").fetchone()
+        return str(row[0]) if row else None
+
+
+def _authorize(action: int, first: str | None, second: str | None, *_: str | None) -> int:
+    if action == sqlite3.SQLITE_FUNCTION:
+        return sqlite3.SQLITE_OK if (second or "").lower() in _FUNCTIONS else sqlite3.SQLITE_DENY
+    return sqlite3.SQLITE_OK if action in _READING else sqlite3.SQLITE_DENY
+
+
+def move_folders(copy: Path, moves: dict[int, Place], name: str | None = None) -> None:
+    """In a copy: folders get another place (by a new row where there is none such yet); nothing else changes.
+
+    Args:
+        moves: folder id → where it is now; the place's ``id`` does not matter.
+        name: what the catalog calls itself from now on; None to keep it.
+
+    Raises:
+        NotUnderstood: it is no catalog.
+        KeyError: there is no such folder.
+    """
+    Catalog(copy).close()
+    with closing(sqlite3.connect(copy, isolation_level=None)) as db:
+        db.execute("PRAGMA trusted_schema=OFF")
+        db.execute("BEGIN IMMEDIATE")
+        places = {(uuid, path): id for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")}
+        for folder, place in moves.items():
+            key = (place.drive_uuid, place.path)
+            if key not in places:
+                row = db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key)
+                places[key] = int(row.lastrowid or 0)
+            if db.execute("UPDATE folder SET place_id=? WHERE id=?", (places[key], folder)).rowcount != 1:
+                raise KeyError(folder)
+        if name is not None:
+            db.execute("UPDATE meta SET value=? WHERE key='name'", (name,))
+        db.execute("DELETE FROM place WHERE id NOT IN (SELECT place_id FROM folder)")
+        db.execute("COMMIT")
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
