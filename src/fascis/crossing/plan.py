@@ -7,6 +7,7 @@ import os
 import secrets
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
 from fascis.crossing.after import After
@@ -251,8 +252,9 @@ def written_here(workspace: Workspace, identity: Identity) -> bool:
 
 def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
     """Some of the library's files, spread over it: ``(path, encoding, size, mtime_ns)``, to know its folder by."""
-    files = [(row, place) for row, f, place in found.rows() if found.kind(row) is Kind.FILE and not found.is_own(f)]
-    chosen = files[:: max(1, len(files) // most)][:most]
+    step = max(1, sum(found.kind(row) is Kind.FILE for row in range(len(found))) // most)
+    files = ((row, place) for row, f, place in found.rows() if found.kind(row) is Kind.FILE and not found.is_own(f))
+    chosen = islice(islice(files, 0, None, step), most)
     return [(*listed(place), found.size[row], found.mtime_ns[row]) for row, place in chosen]
 
 

@@ -9,6 +9,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
+
 from fascis.crossing.after import After
 from fascis.crossing.journal import promised
 from fascis.crossing.problems import Problem, Severity
@@ -244,14 +246,17 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
 
 
 class _Inodes:
-    """The survey's files as a container of (device, inode), without a set of tuples for a million files."""
+    """The survey's files as a container of (device, inode), without an object for each of a million files."""
 
     def __init__(self, found: Survey) -> None:
         self._found = found
-        self._inodes = set(found.inode)
+        self._inodes = np.sort(np.frombuffer(found.inode, np.uint64)) if len(found.inode) else np.empty(0, np.uint64)
 
     def __contains__(self, key: object) -> bool:
-        return isinstance(key, tuple) and key[0] == self._found.root_device and key[1] in self._inodes
+        if not isinstance(key, tuple) or key[0] != self._found.root_device:
+            return False
+        at = int(np.searchsorted(self._inodes, np.uint64(key[1])))
+        return at < len(self._inodes) and int(self._inodes[at]) == key[1]
 
     def places(self, inodes: set[int]) -> list[bytes]:
         return [place for row, _, place in self._found.rows() if self._found.inode[row] in inodes]
