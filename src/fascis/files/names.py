@@ -85,3 +85,8 @@ def elided(text: str, most: int) -> str:
 def fsname(text: str) -> bytes:
     """A name typed by a person or given on a command line, as the bytes the file system takes."""
     return os.fsencode(text)
+
+
+def name_key(name: bytes) -> str:
+    """What two names have in common that differ only in case or in the form of their accents (Unicode NFC, case folded)."""
+    return unicodedata.normalize("NFC", unicodedata.normalize("NFC", os.fsdecode(name)).casefold())

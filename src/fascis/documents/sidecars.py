@@ -1,0 +1,41 @@
+"""Sidecars, ``.xmp`` (XMP, ISO 16684-1): which photo or clip of its folder each belongs to, by name.
+
+Two ways of naming are in use: ``a.ext.xmp`` belongs to ``a.ext``; ``a.xmp`` to what is called ``a`` with another extension.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from fascis.files.names import name_key
+
+_END = b".xmp"
+
+
+def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
+    """The sidecars among the names in one folder, and whom each belongs to; nobody, for an orphan.
+
+    A photo and a clip of the same name, or a raw picture beside its developed one, share ``a.xmp``. Case and the form of
+    accents do not count, where no name is exactly so.
+    """
+    all_names = list(names)
+    exact = set(all_names)
+    by_name: dict[str, list[bytes]] = {}
+    by_stem: dict[str, list[bytes]] = {}
+    for name in all_names:
+        if not _is_sidecar(name):
+            by_name.setdefault(name_key(name), []).append(name)
+            by_stem.setdefault(name_key(name.rpartition(b".")[0] or name), []).append(name)
+    found = {}
+    for name in all_names:
+        if _is_sidecar(name):
+            stem = name[: -len(_END)]
+            if stem in exact and not _is_sidecar(stem):
+                found[name] = [stem]
+            else:
+                found[name] = by_name.get(name_key(stem)) or by_stem.get(name_key(stem), [])
+    return found
+
+
+def _is_sidecar(name: bytes) -> bool:
+    return name[-len(_END) :].lower() == _END and len(name) > len(_END)
