@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import mmap
 import os
+import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -29,6 +30,7 @@ CHUNK = 4 << 20
 PAGE = 4096
 SMALL = 1 << 20
 _SOURCE_TRIES = 3
+_PAUSE = 0.25  # seconds, and twice that before the last try
 
 
 class SourceTrouble(Exception):
@@ -124,7 +126,9 @@ def copy_file(
         EnvironmentTrouble: the destination failed; what was begun there is left for the resume.
         Cancelled: by the control.
     """
-    for _ in range(_SOURCE_TRIES):
+    for attempt in range(_SOURCE_TRIES):
+        if attempt:
+            time.sleep(_PAUSE * attempt)  # whoever writes there may be done in a moment
         control.checkpoint()
         try:
             outcome = _copy_once(item, source, destination, place, keeps, buffers, control)
