@@ -142,7 +142,7 @@ def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, libr
     assert (status, told["state"]) == (0, "parked") and contents(told["parked_at"]) == contents(done["to"][0])
 
 
-KILLS = int(os.environ.get("FASCIS_KILLS", "8"))
+KILLS = int(os.environ.get("FASCIS_KILLS", "5"))
 
 
 def test_killed_at_seeded_moments(bench):

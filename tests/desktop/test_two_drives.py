@@ -77,7 +77,7 @@ def test_the_second_copy_can_be_home(known, open_window):
 
 def test_several_libraries_in_one_night(known, open_window):
     """The second stops (its name is taken meanwhile); the third crosses all the same."""
-    facts(known, "heron", write_mb_s=0.03)
+    facts(known, "heron", write_mb_s=0.08)
     known.again()
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
@@ -107,7 +107,7 @@ def test_several_libraries_in_one_night(known, open_window):
 
 
 def test_a_later_one_may_go_first(known, open_window):
-    facts(known, "heron", write_mb_s=0.03)
+    facts(known, "heron", write_mb_s=0.08)
     known.again()
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
