@@ -8,7 +8,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After
 from tests.conftest import Bench
-from tests.crossing.ways import plan_of
+from tests.crossing.ways import goes_on_to_the_end, plan_of
 from tests.judge import contents, one_whole_copy
 
 STRIDE = int(os.environ.get("FASCIS_STRIDE", "4"))  # 1 walks every point
@@ -64,14 +64,7 @@ def walk(tmp_path, filesystem, stride):
         assert one_whole_copy(before, bench.library.parent, target) == [], point
         bench.step = lambda _n: None
         bench.again()
-        for id in unfinished(bench.workspace):
-            crossing = find_crossing(bench.workspace, id)
-            crossing.run()
-            assert crossing.advance(consent=True).value == "released", point
-            crossing.close()
-            assert contents(target) == before, point
-            assert [p.name for p in bench.to.iterdir() if p.name.startswith(".fascis")] == [], point
-            assert not bench.library.exists(), point
+        goes_on_to_the_end(bench, before, bench.to)
         assert one_whole_copy(before, bench.library.parent, target) == [], point
     return len(points)
 

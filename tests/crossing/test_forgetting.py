@@ -6,13 +6,11 @@ from contextlib import suppress
 import pytest
 
 from fascis.crossing import destination as destination_module
-from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After
-from fascis.crossing.states import State
 from fascis.files.errors import FascisError
 from tests.conftest import Bench
 from tests.crossing.test_crash_points import Killed, Killer
-from tests.crossing.ways import plan_of, started
+from tests.crossing.ways import goes_on_to_the_end, plan_of, started
 from tests.forgetful import ForgetfulDrive, ForgetfulDrives
 from tests.judge import contents, one_whole_copy
 
@@ -59,13 +57,7 @@ def test_power_loss_at_every_step(tmp_path, filesystem, monkeypatch):
         assert one_whole_copy(before, bench.library.parent, bench.to / "The Weir") == [], point
         bench.step = lambda _n: None
         monkeypatch.setattr(destination_module, "boot_id", lambda p=point: f"start {p}")
-        for id in unfinished(again(bench).workspace):
-            crossing = find_crossing(bench.workspace, id)
-            crossing.run()
-            assert crossing.advance(consent=True) is State.RELEASED, point
-            crossing.close()
-            assert contents(bench.to / "The Weir") == before, point
-            assert [p.name for p in bench.to.iterdir() if p.name.startswith(".fascis")] == [], point
+        goes_on_to_the_end(again(bench), before, bench.to)
     assert counter.passed > 60
 
 

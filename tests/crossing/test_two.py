@@ -9,7 +9,7 @@ import pytest
 
 from fascis.crossing.balance import deleting, weigh
 from fascis.crossing.events import Advanced, Control, Entered
-from fascis.crossing.known import find_crossing, unfinished
+from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object, exit_status
 from fascis.crossing.plan import After
 from fascis.crossing.receipt import receipt_html, receipt_of
@@ -17,7 +17,7 @@ from fascis.crossing.states import State
 from fascis.files.errors import Cancelled, DriveGone, Refused
 from fascis.library.identity import parse_identity
 from tests.crossing.test_crash_points import Killed, Killer
-from tests.crossing.ways import codes, plan_of, started
+from tests.crossing.ways import codes, goes_on_to_the_end, plan_of, started
 from tests.judge import contents, one_whole_copy
 
 
@@ -304,14 +304,7 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
             assert one_whole_copy(before, bench.library.parent, target) == [], point
         bench.step = lambda _n: None
         bench.again()
-        for id in unfinished(bench.workspace):
-            crossing = find_crossing(bench.workspace, id)
-            crossing.run()
-            assert crossing.advance(consent=True) is State.RELEASED, point
-            crossing.close()
-            assert contents(bench.heron / "The Weir") == contents(bench.egret / "The Weir") == before, point
-            for drive in (bench.heron, bench.egret):
-                assert [p.name for p in drive.iterdir() if p.name.startswith(".fascis")] == [], point
+        goes_on_to_the_end(bench, before, bench.heron, bench.egret)
 
 
 def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench, library):
@@ -366,3 +359,27 @@ def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ev
     assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10  # its copy stays
     with pytest.raises(Refused, match="nothing is given up"):
         crossing.go_without(crossing.destinations[1])
+
+
+def test_home_is_named_by_the_plan_and_not_by_what_is_mounted_there_now(two):
+    """The home's drive left; another one stands at its place when the second copy settles."""
+    change(two, "egret", faults=[{"kind": "unplugged", "after_bytes": 100_000}])
+    crossing = started(two, also=two.egret)
+    with pytest.raises(DriveGone):
+        crossing.run()
+    change(two, "egret", faults=[])
+    change(two, "heron", uuid="uuid-stranger", label="stranger")
+    two.again()
+    assert find_crossing(two.workspace, crossing.id).run() is State.SETTLED
+    assert home_of(two.egret).drive == "uuid-heron" and contents(two.egret / "The Weir") == contents(two.library)
+
+
+def test_when_both_fail_both_are_told(two):
+    for name in ("heron", "egret"):
+        change(two, name, faults=[{"kind": "unplugged", "after_bytes": 100_000}])
+    crossing = started(two, also=two.egret)
+    with pytest.raises(DriveGone):
+        crossing.run()
+    told = {drive: meaning for _, drive, meaning, _ in crossing.journal.attentions()}
+    assert set(told) == {"heron", "egret"} and all("ould not" in m and name in m for name, m in told.items()), told
+    assert crossing.state is State.COPYING and len(contents(two.library)) == 10

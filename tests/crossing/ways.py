@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After, Choices, make_plan, survey_library
+from tests.judge import contents
 
 
 def plan_of(bench, after=After.KEEP, to=None, name="", leave_out=(), library=None, also=None, discard=()):
@@ -37,3 +39,16 @@ def switched(bench, **more):
     crossing = settled(bench, **more)
     crossing.switch()
     return crossing
+
+
+def goes_on_to_the_end(bench, before, *drives):
+    """What was cut off goes on by itself, is released, is whole on every drive, and leaves nothing else there."""
+    for id in unfinished(bench.workspace):
+        crossing = find_crossing(bench.workspace, id)
+        crossing.run()
+        assert crossing.advance(consent=True).value == "released"
+        crossing.close()
+        for drive in drives:
+            assert contents(drive / "The Weir") == before
+            assert [p.name for p in drive.iterdir() if p.name.startswith(".fascis")] == []
+        assert not bench.library.exists()

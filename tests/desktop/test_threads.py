@@ -112,7 +112,7 @@ def test_what_is_seen_is_what_the_journal_says(bench, library):
     assert seen.verified == seen.going == seen.planned and seen.proven and not seen.looked
     assert (
         sum(s.verified_bytes for s in seen.drives[0].strands) == seen.planned[1]
-        and seen.situation(True).unverified == 0
+        and seen.situation(True).drives[0].unverified == 0
     )
 
 

@@ -30,19 +30,21 @@ from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
 _DISCARDED = [r.value for r in Role if r.remakeable]
-
-
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 
 def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> NoReturn:
     """Prints how a crossing stands and ends with its status."""
     record = crossing_object(crossing, error)
+    _show(record, as_json)
+    raise typer.Exit(_status(record, error, refused))
+
+
+def _show(record: dict[str, Any], as_json: bool) -> None:
     if as_json:
         put(record)
     else:
         _tell(record)
-    raise typer.Exit(_status(record, error, refused))
 
 
 def _status(record: dict[str, Any], error: FascisError | None, refused: bool) -> int:
@@ -89,10 +91,7 @@ def _refuse(plan: Plan, as_json: bool) -> None:
 def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> NoReturn:
     """Runs a crossing as far as its plan and the consent go, and ends."""
     record, status, error = _gone(crossing, consent, skip, bring)
-    if as_json:
-        put(record)
-    else:
-        _tell(record)
+    _show(record, as_json)
     _leave(status, error)
 
 

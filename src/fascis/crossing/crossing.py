@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
@@ -17,7 +17,7 @@ from typing import Any
 from fascis.crossing.along import amendment
 from fascis.crossing.beginning import begin
 from fascis.crossing.copies import HINDRANCES, Copies, CopyState
-from fascis.crossing.destination import Destination, home_at
+from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Entered, Report, silent
 from fascis.crossing.journal import Fate, Journal
 from fascis.crossing.park import park, unpark
@@ -27,7 +27,7 @@ from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.releasing import not_worked_in, release
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
-from fascis.files.errors import Cancelled, DriveGone, EnvironmentTrouble, FascisError, Refused
+from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import parent, place_text, shown
 from fascis.library.identity import Home
@@ -167,23 +167,17 @@ class Crossing:
             self.journal.enter(State.COPYING)
         home = self._home()
 
-        def one(destination: Destination) -> BaseException | None:
+        def one(destination: Destination) -> FascisError | None:
             try:
                 destination.run(source, home, self._receipts, control, report, skip)
             except FascisError as error:
+                if len(todo) > 1 and not isinstance(error, Cancelled):  # only one of them can be raised
+                    destination.note(destination.places.staging, str(error))
                 return error
             return None
 
-        if len(todo) < 2:
-            return next((e for d in todo if (e := one(d))), None)
-        with ThreadPoolExecutor(len(todo), "destination") as pool:
-            runs = [pool.submit(one, d) for d in todo]
-            try:
-                wait(runs)
-            except BaseException:
-                control.stop()  # the program is being ended
-                raise
-        errors = [e for r in runs if (e := r.result())]
+        with ThreadPoolExecutor(max(len(todo), 1), "destination") as pool:
+            errors = [e for e in pool.map(one, todo) if e]
         return next((e for e in errors if not isinstance(e, Cancelled)), errors[0] if errors else None)
 
     def _conclude_run(self) -> None:
@@ -200,16 +194,7 @@ class Crossing:
             self.journal.enter(State.WAITING)
 
     def _home(self) -> Home:
-        if self.after is After.COPY:
-            return home_at(self.places.source, self.workspace.drives.at(self.places.source))
-        try:
-            return self.home.home()
-        except EnvironmentTrouble as error:
-            facts = self.places.drive
-            if len(self.demanded) == 1:
-                raise DriveGone(f"{self.home.label} is away. The crossing goes on when it is back.") from error
-            inside = self.places.target.relative_to(facts["mount"]) if facts["mount"] else self.places.target
-            return Home(drive=facts["uuid"], path=shown(str(inside)))
+        return self.places.home_here if self.after is After.COPY else self.places.home_there
 
     def _receipts(self) -> tuple[bytes, bytes]:
         record = receipt_of(self.journal)
@@ -321,15 +306,14 @@ class Crossing:
         act = self.journal.open_act("switch") or self.journal.intend(
             "switch", f"home is {shown(str(self.places.target))}", clock()
         )
-        self._put_home(self.places.target, self.places.drive["uuid"], self.places.header["name"])
+        self._put_home(self.places.target, self.places.home_there, self.places.header["name"])
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
         self._rewrite_receipt()
 
-    def _put_home(self, root: Path, uuid: str, name: str) -> None:
+    def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
-        self.workspace.register.put_library(root, uuid, shown(name), header["kind"], header["library_id"])
-        home = home_at(root, self.workspace.drives.at(root))
+        self.workspace.register.put_library(root, home.drive, shown(name), header["kind"], header["library_id"])
         for destination in self.demanded:
             destination.write_home(home)
 
@@ -420,7 +404,7 @@ class Crossing:
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             header = self.places.header
-            self._put_home(self.places.source, header["source_drive"]["uuid"], header.get("called", header["name"]))
+            self._put_home(self.places.source, self.places.home_here, header.get("called", header["name"]))
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
         self.journal.free_room()

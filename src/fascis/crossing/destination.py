@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from contextlib import closing
-from pathlib import Path
 from typing import TypeVar
 
 from fascis.crossing.along import move_in, take_back
@@ -216,10 +215,6 @@ class Destination:
 
     # -- after it has settled -------------------------------------------------------------------------------------
 
-    def home(self) -> Home:
-        """Its place, as an identity file names it."""
-        return home_at(self.places.target, self.drive())
-
     def write_home(self, home: Home) -> None:
         """Writes into the copy's identity file where home is; where that cannot be done, it is told."""
         try:
@@ -291,12 +286,6 @@ class Destination:
             self.at(lambda d: clear_staging(d, self.places))
         except OSError as error:
             raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
-
-
-def home_at(path: Path, drive: Drive) -> Home:
-    """A place on a drive, as an identity file names it."""
-    inside = path.relative_to(drive.mount) if path.is_relative_to(drive.mount) else path
-    return Home(drive=drive.uuid, path=shown(str(inside)))
 
 
 def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:

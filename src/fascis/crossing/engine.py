@@ -170,13 +170,15 @@ class Engine:
     def _in_turn(self) -> None:
         """Copies a gibibyte or more, reads it back, and so on."""
         waiting: list[_Batch] = []
+        size = files = 0
         for batch in self._work():
             if batch.outcomes:
                 self._keep_batch(batch.items, batch.outcomes)
             waiting.append(batch)
-            size, files = sum(i.size for b in waiting for i in b.items), sum(len(b.items) for b in waiting)
+            size, files = size + sum(i.size for i in batch.items), files + len(batch.items)
             if size >= ROUND_BYTES or files >= ROUND_FILES:
                 self._verify_all(waiting)
+                size = files = 0
         self._verify_all(waiting)
 
     def _verify_all(self, waiting: list[_Batch]) -> None:

@@ -20,7 +20,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, read_small
 from fascis.files.names import fsname, shown, unlisted
-from fascis.library.identity import read_identity
+from fascis.library.identity import Home, read_identity
 from fascis.workspace import Workspace
 
 TOKEN_FILE = b"crossing.json"
@@ -117,6 +117,16 @@ class Places:
         return self.destination / str(self.header["name"])
 
     @property
+    def home_there(self) -> Home:
+        """The new place as an identity file names it: by the plan, never by what is mounted there now."""
+        return _home(self.target, self.drive, self.destination_mount)
+
+    @property
+    def home_here(self) -> Home:
+        """The old place likewise."""
+        return _home(self.source, self.header["source_drive"], self.source_mount)
+
+    @property
     def staging(self) -> bytes:
         """The staging folder's name."""
         return staging_name(self.crossing)
@@ -161,6 +171,12 @@ class Places:
     def origin(self) -> Path:
         """Where the originals stand now, or stood."""
         return self.standing() or self.source
+
+
+def _home(path: Path, facts: dict[str, Any], followed: Path | None) -> Home:
+    mount = followed or Path(facts["mount"])
+    inside = path.relative_to(mount) if path.is_relative_to(mount) else path
+    return Home(drive=facts["uuid"], path=shown(str(inside)))
 
 
 def parked_name(name: str, crossing: str) -> str:

@@ -25,8 +25,9 @@ _BATCH = 20_000
 
 def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
     """Writes the digests on record into the journal, of files that have the size and time on record. A damaged record is none."""
-    with closing(workspace.drives.open(source)) as medium:
-        try:
+    label = journal.header["source_drive"]["label"]
+    try:
+        with closing(workspace.drives.open(source)) as medium:
             if not medium.exists(INVENTORY):
                 return
             with closing(medium.open(INVENTORY)) as file:
@@ -39,8 +40,8 @@ def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
                         journal.record_known(known)
                         known = []
                 journal.record_known(known)
-        except (OSError, EnvironmentTrouble, Damaged) as error:
-            journal.note(INVENTORY, "", f"it is not understood, so that damage cannot be told by it ({error})", 0.0)
+    except (OSError, EnvironmentTrouble, Damaged) as error:
+        journal.note(INVENTORY, label, f"it is not understood, so that damage cannot be told by it ({error})", 0.0)
 
 
 def _known_in(journal: Journal, folder: bytes, entries: Iterable[Entry]) -> Iterator[tuple[bytes, int]]:

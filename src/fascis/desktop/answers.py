@@ -58,11 +58,6 @@ class Situation:
         return all(d.proven for d in self.drives)
 
     @property
-    def unverified(self) -> int:
-        """Bytes not read back yet, on all drives together."""
-        return sum(d.unverified for d in self.drives)
-
-    @property
     def whole(self) -> list[DriveNow]:
         """Drives that hold the whole library while others do not yet."""
         ready = [d for d in self.drives if d.whole_at]

@@ -428,7 +428,12 @@ class Conducting(QObject):
         if isinstance(seen, BaseException):
             self._ran(now, seen)
             return
-        crossing, take = now.crossing, self._coalescer.take
+        crossing = now.crossing
+
+        def take(event: Event) -> None:
+            if now is self.now:  # not from a thread that hangs, while another crossing runs by now
+                self._coalescer.take(event)
+
         now.begin(seen)
         self._coalescer.start()
         self._often.start()
@@ -526,9 +531,11 @@ class Conducting(QObject):
             "It is stopped, but a drive does not answer. What is verified is kept. Remove that drive, or connect it again,"
             " then go on."
         )
-        self._seen, self._read_lanes = now.seen, now.lanes
+        if now.crossing is self.current:
+            self._seen, self._read_lanes = now.seen, now.lanes
         self._tell_pulse()
         self.show()
+        self._next()
 
     def go_on(self, skip: bool = False) -> None:
         """Goes on with the chosen crossing."""

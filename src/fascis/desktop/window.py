@@ -204,7 +204,7 @@ class Window(QMainWindow):
 
     def _drives_seen(self) -> None:
         """The drives were looked at again: what waited for one goes on."""
-        there = {str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()}
+        there = {str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in}
         if gone := there - set(self._stand_ins.files()):
             self._stand_ins.addPaths(sorted(gone))  # a file that was written anew is another one for the watcher
         self.conducting.drives_changed({s.drive.uuid for s in self.planning.shelves if s.drive.connected})
