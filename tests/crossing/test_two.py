@@ -17,7 +17,7 @@ from fascis.crossing.states import State
 from fascis.files.errors import Cancelled, DriveGone, Refused
 from fascis.library.identity import parse_identity
 from tests.crossing.test_crash_points import Killed, Killer
-from tests.crossing.ways import codes, goes_on_to_the_end, plan_of, started
+from tests.crossing.ways import codes, goes_on_to_the_end, plan_of, settled, started, switched
 from tests.judge import contents, one_whole_copy
 
 
@@ -205,9 +205,7 @@ def test_a_file_that_changes_between_the_two_is_brought_along(two):
 
 
 def test_release_wants_both_copies(two):
-    crossing = started(two, also=two.egret)
-    crossing.run()
-    crossing.switch()
+    crossing = switched(two, also=two.egret)
     change(two, "egret", connected=False)
     with pytest.raises(DriveGone):
         crossing.release()
@@ -222,8 +220,7 @@ def test_release_wants_both_copies(two):
 
 
 def test_the_scales_have_a_pan_for_each(two):
-    crossing = started(two, also=two.egret)
-    crossing.run()
+    crossing = settled(two, also=two.egret)
     balance = weigh(crossing)
     assert balance.even and all(len(w) == 3 for w in balance.weights)
     (two.egret / "The Weir/notes.txt").unlink()
@@ -310,9 +307,7 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
 def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench, library):
     """The look at a million copies takes a while; the originals are surveyed after it, right before they go."""
     bench.fill({"catalog.sqlite": b"rows"})
-    crossing = started(bench)
-    crossing.run()
-    crossing.switch()
+    crossing = switched(bench)
 
     class Meanwhile(Control):
         looked = 0
@@ -330,9 +325,7 @@ def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench
 def test_a_link_that_went_at_the_old_place_does_not_stop_the_rest(bench, library):
     (library / "a link").symlink_to("notes.txt")
     (library / "another").symlink_to("stills/heron.jpg")
-    crossing = started(bench)
-    crossing.run()
-    crossing.switch()
+    crossing = switched(bench)
     (library / "a link").unlink()
     there = bench.heron / "The Weir/another"
     there.unlink()
@@ -346,9 +339,7 @@ def test_a_link_that_went_at_the_old_place_does_not_stop_the_rest(bench, library
 
 
 def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ever(two):
-    crossing = started(two, also=two.egret)
-    crossing.run()
-    crossing.switch()
+    crossing = switched(two, also=two.egret)
     change(two, "egret", connected=False)
     with pytest.raises(DriveGone):
         crossing.release()
@@ -377,6 +368,7 @@ def test_home_is_named_by_the_plan_and_not_by_what_is_mounted_there_now(two):
 def test_when_both_fail_both_are_told(two):
     for name in ("heron", "egret"):
         change(two, name, faults=[{"kind": "unplugged", "after_bytes": 100_000}])
+    two.again()
     crossing = started(two, also=two.egret)
     with pytest.raises(DriveGone):
         crossing.run()

@@ -35,6 +35,17 @@ def plan(window, hands, library, drive):
     hands.wait(lambda: window.planning.plan is not None and hands.button("Back") is not None, "the plan")
 
 
+def crossing_slowly(bench, open_window):
+    """A window in which a crossing to a slow drive has begun."""
+    facts(bench, "heron", write_mb_s=0.08)
+    bench.again()
+    window, hands = open_window(bench)
+    plan(window, hands, "The Weir", "heron")
+    hands.press("Start the crossing")
+    hands.wait(lambda: window.place == 1 and window.conducting.running is not None, "the start")
+    return window, hands
+
+
 def listed(window):
     return [window.crossings.list.item(i).text() for i in range(window.crossings.list.count())]
 
@@ -77,12 +88,7 @@ def test_the_second_copy_can_be_home(known, open_window):
 
 def test_several_libraries_in_one_night(known, open_window):
     """The second stops (its name is taken meanwhile); the third crosses all the same."""
-    facts(known, "heron", write_mb_s=0.08)
-    known.again()
-    window, hands = open_window(known)
-    plan(window, hands, "The Weir", "heron")
-    hands.press("Start the crossing")
-    hands.wait(lambda: window.place == 1 and window.conducting.running is not None, "the start")
+    window, hands = crossing_slowly(known, open_window)
     for name in ("second", "third"):
         plan(window, hands, "The Weir", "heron")
         field = next(f for f in window.findChildren(QLineEdit) if f.accessibleName() == "Called there")
@@ -107,12 +113,7 @@ def test_several_libraries_in_one_night(known, open_window):
 
 
 def test_a_later_one_may_go_first(known, open_window):
-    facts(known, "heron", write_mb_s=0.08)
-    known.again()
-    window, hands = open_window(known)
-    plan(window, hands, "The Weir", "heron")
-    hands.press("Start the crossing")
-    hands.wait(lambda: window.place == 1 and window.conducting.running is not None, "the start")
+    window, hands = crossing_slowly(known, open_window)
     for after in (1, 2):
         plan(window, hands, "The Weir", "heron")
         window.planning._choices_changed(type(window.planning._choices)(name=f"n{after}"))
