@@ -28,6 +28,7 @@ class Workspace:
         config: settings (XDG config).
         drives: the drives of the machine.
         clock: seconds since 1970; for showing and names, nothing depends on it.
+        cache: where private copies are made; without it, below ``state``.
         step: called at every point where the engine may be killed.
     """
 
@@ -37,6 +38,12 @@ class Workspace:
     drives: Drives
     clock: Callable[[], float] = time.time
     step: Callable[[str], None] = field(default=_no_step)
+    cache: Path | None = None
+
+    @property
+    def private(self) -> Path:
+        """A private folder for copies of databases, which are never opened where they lie (XDG cache)."""
+        return self.cache or self.state / "private"
 
     @property
     def register(self) -> Register:
@@ -57,5 +64,6 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Workspace:
         data=Path(platformdirs.user_data_dir("fascis")),
         state=Path(platformdirs.user_state_dir("fascis")),
         config=Path(platformdirs.user_config_dir("fascis")),
+        cache=Path(platformdirs.user_cache_dir("fascis")),
         drives=Drives(Path(stand_ins).absolute() if stand_ins else None),
     )

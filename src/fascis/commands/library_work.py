@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import typer
 
 from fascis.commands.telling import WRONG, put, say, usage
-from fascis.crossing.plan import survey_library
+from fascis.crossing.surveyed import Surveyed, remember, survey_library
 from fascis.crossing.verify import verify as verify_library
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, size
 from fascis.library.roles import ROLES
-from fascis.library.summary import summary_of
-from fascis.library.survey import Kind, Survey
+from fascis.library.standing import STANDINGS
+from fascis.library.strands import strands, totals
+from fascis.library.uses import LINKS, files_of
 from fascis.workspace import Workspace, from_environment
 
 
@@ -28,70 +31,105 @@ def resolve(workspace: Workspace, given: str) -> Path:
     return path.absolute()
 
 
-def _standing(survey: Survey) -> dict[str, dict[str, int]]:
-    files = sum(s.files for s in survey.strands())
-    held = {"files": files, "bytes": sum(s.bytes for s in survey.strands())}
-    return {"held": held, **{name: {"files": 0, "bytes": 0} for name in ("loose", "away", "missing", "unused")}}
+def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
+    found = totals(surveyed.survey, surveyed.uses)
+    return {s.value: {"files": files, "bytes": total} for s, (files, total) in found.items()}
 
 
-def _files(survey: Survey) -> list[dict[str, Any]]:
-    return [
-        {
+def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
+    """Every file of the library and every one it refers to; places in the library relative, all others absolute."""
+    found, uses = surveyed.survey, surveyed.uses
+    names = [_shown_place(surveyed, d.place or d.path) for d in uses.documents]
+    for row, place in files_of(found):
+        yield {
             "path": place_text(place),
-            "standing": "held",
-            "role": ROLES[survey.role[row]].value,
-            "bytes": survey.size[row],
-            "used_by": [],
+            "standing": STANDINGS[uses.standing[row]].value,
+            "role": ROLES[found.role[row]].value,
+            "bytes": found.size[row],
+            "used_by": [names[n] for n in uses.used_by.get(row, ())],
         }
-        for row, folder, place in survey.rows()
-        if survey.kind(row) is Kind.FILE and not survey.is_own(folder)
-    ]
+    for o in uses.outside:
+        yield {
+            "path": _shown_place(surveyed, o.path),
+            "standing": o.standing.value,
+            "role": o.role.value,
+            "bytes": o.size,
+            "used_by": [names[n] for n in sorted(o.used_by)],
+        }
+
+
+def _shown_place(surveyed: Surveyed, path: bytes) -> str:
+    """A place or path for JSON: relative in the library, absolute elsewhere."""
+    below = os.path.realpath(bytes(surveyed.source)).rstrip(b"/") + b"/"
+    return place_text(path.removeprefix(below))
 
 
 def survey(library: str, files: bool, as_json: bool) -> None:
-    """Shows what a library holds."""
+    """Shows what a library holds and refers to."""
     workspace = from_environment()
-    root = resolve(workspace, library)
-    surveyed = survey_library(workspace, root)
+    surveyed = survey_library(workspace, resolve(workspace, library))
     for problem in surveyed.problems:
         if problem.code in ("library-missing", "library-not-a-folder") or not surveyed.survey.folders:
             usage(problem.sentence, as_json)
         say(problem.sentence)
-    found = surveyed.survey
-    identity = surveyed.identity
-    drive = workspace.drives.at(root)
-    key = workspace.register.put_library(
-        root,
-        drive.uuid,
-        shown(identity.name if identity else root.name),
-        identity.kind if identity else "library",
-        identity.library_id if identity else None,
-        summary_of(found),
-    )
-    totals = found.totals()
+    key = remember(workspace, surveyed)
     if as_json:
-        record: dict[str, Any] = {
-            "library": {
-                "name": shown(identity.name if identity else root.name),
-                "kind": identity.kind if identity else "library",
-                "root": shown(str(root)),
-                "library_id": key,
-            },
-            "documents": [],
-            "standing": _standing(found),
-            "roles": {r.value: {"files": totals[r][0], "bytes": totals[r][1]} for r in ROLES},
-        }
-        if files:
-            record["files"] = _files(found)
-        put(record)
-        return
-    count, total, allocated = (sum(t[i] for t in totals.values()) for i in range(3))
-    print(f"{shown(root.name)}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the drive), id {key[:8]}")
-    for s in found.strands():
-        print(f"  {size(s.bytes):>12}  {s.files:>8}  {s.role.value:<9} {shown(s.folder) or '.'}")
+        put(_record(surveyed, key, files))
+    else:
+        _tell_survey(surveyed, key, files)
+
+
+def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
+    uses = surveyed.uses
+    by_role = surveyed.survey.totals()
+    record: dict[str, Any] = {
+        "library": {"name": surveyed.name, "kind": surveyed.kind, "root": shown(str(surveyed.root)), "library_id": key},
+        "documents": [
+            {"path": _shown_place(surveyed, d.place or d.path), "format": d.format, "references": d.references}
+            for d in uses.documents
+            if d.format != LINKS and not d.trouble
+        ],
+        "standing": _standing(surveyed),
+        "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
+        "not_understood": [{"path": _shown_place(surveyed, p), "why": why} for p, why in uses.not_understood],
+        "not_media": [
+            {
+                "document": _shown_place(surveyed, uses.documents[n].place or uses.documents[n].path),
+                "target": t,
+                "why": w,
+            }
+            for n, t, w in uses.not_media[:1000]
+        ],
+        "orphans": [place_text(p) for p in uses.orphans],
+    }
     if files:
-        for f in _files(found):
-            print(f"{f['bytes']:>14}  {f['role']:<9} {shown(f['path'])}")
+        record["files"] = list(_files(surveyed))
+    return record
+
+
+def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
+    uses = surveyed.uses
+    by_role = surveyed.survey.totals()
+    count, total, allocated = (sum(t[i] for t in by_role.values()) for i in range(3))
+    print(f"{surveyed.name}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the drive), id {key[:8]}")
+    for standing, sums in _standing(surveyed).items():
+        if sums["files"]:
+            print(f"  {standing:<8} {sums['files']:>8}  {size(sums['bytes']):>12}")
+    print()
+    for s in strands(surveyed.survey, uses):
+        print(f"  {size(s.bytes):>12}  {s.files:>8}  {s.standing.value:<8} {s.role.value:<9} {shown(s.folder) or '.'}")
+    if uses.not_understood:
+        print(f"\nNot understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
+    for place, why in uses.not_understood:
+        print(f"  {_shown_place(surveyed, place)}: {why}")
+    for number, target, why in uses.not_media[:200]:
+        document = uses.documents[number]
+        print(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
+    for orphan in uses.orphans[:200]:
+        print(f"  sidecar of nothing: {shown(orphan)}")
+    if files:
+        for f in _files(surveyed):
+            print(f"{f['bytes']:>14}  {f['standing']:<8} {f['role']:<9} {shown(f['path'])}")
 
 
 def verify(library: str, as_json: bool) -> None:

@@ -10,10 +10,10 @@ from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
-from fascis.crossing.settle import MANIFEST
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
+from fascis.library.identity import MANIFEST
 
 _CODES = {
     CopyState.UNREADABLE: "unreadable",

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import heapq
-import os
 import secrets
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
@@ -15,13 +14,13 @@ from fascis.crossing.estimate import Estimate, estimate
 from fascis.crossing.journal import Fate, Fates, read_header
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.surroundings import look_around, parking_problems
+from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
-from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.names import fsname, join, listed, shown
 from fascis.files.sizes import counted
-from fascis.library.identity import Identity, read_identity
+from fascis.library.identity import Identity
 from fascis.library.roles import ROLES, Role, RoleRule
-from fascis.library.survey import Kind, Survey, survey
+from fascis.library.survey import Kind, Survey
 from fascis.workspace import Workspace
 
 __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"]
@@ -122,68 +121,6 @@ class Plan:
 def new_crossing_id() -> str:
     """A crossing's id: 16 hex digits, random, since clocks can be set back."""
     return secrets.token_hex(8)
-
-
-@dataclass(slots=True)
-class Surveyed:
-    """A library's folder surveyed for planning, kept while choices change."""
-
-    source: Path
-    survey: Survey
-    identity: Identity | None
-    problems: list[Problem]
-
-
-def survey_library(
-    workspace: Workspace,
-    source: Path,
-    beat: Callable[[int], None] | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> Surveyed:
-    """Surveys a library's folder; what makes it unfit comes as problems, not as errors."""
-    empty = Survey()
-
-    def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
-        return Surveyed(source, empty, None, [Problem(Severity.STOPS, code, sentence, remedy)])
-
-    if not os.path.lexists(source):
-        return unfit(
-            "library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive."
-        )
-    if not source.is_dir():
-        return unfit("library-not-a-folder", f"{shown(str(source))} is not a folder.", "Name the library's own folder.")
-    try:
-        medium = workspace.drives.open(source)
-    except EnvironmentTrouble as error:
-        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
-    problems: list[Problem] = []
-    try:
-        identity = None
-        try:
-            identity = read_identity(medium, source / ".fascis/identity.json")
-        except Damaged as error:
-            problems.append(Problem(Severity.STOPS, "identity-damaged", str(error), "Set the identity file aside."))
-        rule = RoleRule(dict(identity.roles) if identity else None)
-        found = survey(medium, rule, beat, cancelled)
-    except EnvironmentTrouble as error:
-        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
-    finally:
-        medium.close()
-    if found.unlistable:
-        problems.append(
-            Problem(
-                Severity.STOPS,
-                "library-unreadable",
-                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
-                "See to their permissions.",
-                tuple(t.place for t in found.unlistable[:1000]),
-            )
-        )
-    elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
-        problems.append(
-            Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
-        )
-    return Surveyed(source, found, identity, problems)
 
 
 def make_plan(

@@ -13,11 +13,11 @@ from itertools import groupby
 from pathlib import Path
 
 from fascis.crossing.journal import Journal
-from fascis.crossing.settle import INVENTORY
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, read_inventory
-from fascis.files.medium import MediumFile
+from fascis.files.medium import as_stream
 from fascis.files.names import parent
+from fascis.library.identity import INVENTORY
 from fascis.workspace import Workspace
 
 _BATCH = 20_000
@@ -31,7 +31,7 @@ def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
             if not medium.exists(INVENTORY):
                 return
             with closing(medium.open(INVENTORY)) as file:
-                text = io.TextIOWrapper(io.BufferedReader(_Reading(file)), "utf-8", "surrogateescape", newline="")
+                text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
                 entries = read_inventory(text, source / INVENTORY.decode())
                 known: list[tuple[bytes, int]] = []
                 for folder, some in groupby(entries, key=lambda e: parent(e.place)):
@@ -50,16 +50,3 @@ def _known_in(journal: Journal, folder: bytes, entries: Iterable[Entry]) -> Iter
         id, size, mtime = there.get(entry.place.rpartition(b"/")[2], (-1, -1, -1))
         if id >= 0 and (size, mtime) == (entry.size, entry.mtime_ns):
             yield entry.digest, id
-
-
-class _Reading(io.RawIOBase):
-    """A medium's file as a binary stream."""
-
-    def __init__(self, file: MediumFile) -> None:
-        self._file = file
-
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer) -> int:  # type: ignore[no-untyped-def]
-        return self._file.readinto(memoryview(buffer).cast("B"))

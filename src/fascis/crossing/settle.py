@@ -27,11 +27,8 @@ from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, shown
 from fascis.files.writer import AtomicWriter
-from fascis.library.identity import IDENTITY, OWN, Crossed, Home, Identity, format_identity
+from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Crossed, Home, Identity, format_identity
 from fascis.library.roles import ROLES
-
-MANIFEST = OWN + b"/manifest.b3"
-INVENTORY = OWN + b"/inventory.csv"
 
 
 def settle(

@@ -10,13 +10,12 @@ from pathlib import Path
 
 from fascis.crossing.copying import Buffers, read_back
 from fascis.crossing.events import Control
-from fascis.crossing.settle import INVENTORY, MANIFEST
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.medium import Medium, read_small
 from fascis.files.names import join
-from fascis.library.identity import OWN
+from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
 _LIMIT = 1 << 30

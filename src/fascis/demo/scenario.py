@@ -16,9 +16,8 @@ import av
 import numpy as np
 from PIL import Image
 
-from fascis.crossing.plan import survey_library
+from fascis.crossing.surveyed import remember, survey_library
 from fascis.drives.connected import Drives
-from fascis.library.summary import summary_of
 from fascis.workspace import Workspace
 
 MARK = "made.json"
@@ -64,14 +63,8 @@ def make_world(root: Path, slow: bool = True) -> World:
     internal.mkdir(parents=True)
     _libraries(internal)
     _drives(world.drives, slow)
-    for library, kind in (
-        (world.weir, "editing library"),
-        (internal / "Saltmeadow", "editing library"),
-        (internal / "Bell", "photo catalog"),
-    ):
-        surveyed = survey_library(world.workspace, library)
-        drive = world.workspace.drives.at(library)
-        world.workspace.register.put_library(library, drive.uuid, library.name, kind, None, summary_of(surveyed.survey))
+    for library in (world.weir, internal / "Saltmeadow", internal / "Bell"):
+        remember(world.workspace, survey_library(world.workspace, library))
     (root / MARK).write_text(json.dumps({"version": VERSION}))
     return world
 

@@ -33,7 +33,7 @@ from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
 from fascis.files.names import elided, shown
 from fascis.files.sizes import NBSP, counted, number, size
 from fascis.library.roles import Role
-from fascis.library.shelves import Standing
+from fascis.library.shelves import OnShelf
 
 WIDTH = 336
 _ROLE_WORDS = {
@@ -131,7 +131,7 @@ class SidePanel(QWidget):
 
     def show_library(
         self,
-        s: Standing,
+        s: OnShelf,
         drive: str,
         copies: list[str],
         full: tuple[float, float] | None,
@@ -567,5 +567,5 @@ def ready_words(goal: Goal) -> str:
 class PlanDraft:
     """What the person is planning: the library, and the folder it would go into."""
 
-    standing: Standing
+    standing: OnShelf
     destination: Any

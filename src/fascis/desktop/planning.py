@@ -15,6 +15,7 @@ from fascis.crossing.known import all_crossings
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
+from fascis.crossing.surveyed import remember
 from fascis.desktop.panel import PlanDraft, SidePanel
 from fascis.desktop.shelves import Preview, ShelvesView
 from fascis.desktop.tasks import Task
@@ -22,8 +23,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
-from fascis.library.shelves import Shelf, Standing, read_shelves
-from fascis.library.summary import summary_of
+from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.workspace import Workspace
 
 
@@ -105,11 +105,11 @@ class Planning(QObject):
     def _drive(self, uuid: str) -> Drive | None:
         return next((s.drive for s in self.shelves if s.drive.uuid == uuid), None)
 
-    def _chosen(self, standing: Standing | None) -> None:
+    def _chosen(self, standing: OnShelf | None) -> None:
         if self.draft is None and self.view.isVisible():
             self.show_library(standing)
 
-    def show_library(self, standing: Standing | None) -> None:
+    def show_library(self, standing: OnShelf | None) -> None:
         """Shows the chosen library in the panel."""
         if standing is None:
             self.panel.show_nothing(
@@ -137,7 +137,7 @@ class Planning(QObject):
             actions,
         )
 
-    def _copies(self, standing: Standing) -> list[str]:
+    def _copies(self, standing: OnShelf) -> list[str]:
         key = standing.id.split(":")[0]
         lines = []
         for shelf in self.shelves:
@@ -147,7 +147,7 @@ class Planning(QObject):
                     lines.append(f"{shown(shelf.drive.label)}: {what}" + ("" if shelf.drive.connected else ", away"))
         return lines
 
-    def _best(self, standing: Standing) -> Drive | None:
+    def _best(self, standing: OnShelf) -> Drive | None:
         drives = [
             s.drive
             for s in self.shelves
@@ -156,7 +156,7 @@ class Planning(QObject):
         fitting = [d for d in drives if d.free > standing.size * 1.02]
         return max(fitting, key=lambda d: (d.rules.links, d.free), default=None)
 
-    def _forget(self, standing: Standing) -> None:
+    def _forget(self, standing: OnShelf) -> None:
         self.workspace.register.forget_library(standing.id)
         self.refresh()
 
@@ -178,18 +178,7 @@ class Planning(QObject):
             stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
             if stops:
                 raise FascisError(stops[0].sentence)
-            identity = surveyed.identity
-            drive = self.workspace.drives.at(root)
-            known = self.workspace.register.library_at(root)
-            kind = identity.kind if identity else known.kind if known else "library"
-            self.workspace.register.put_library(
-                root,
-                drive.uuid,
-                shown(identity.name if identity else root.name),
-                kind,
-                identity.library_id if identity else None,
-                summary_of(surveyed.survey),
-            )
+            remember(self.workspace, surveyed)
             return surveyed
 
         Task(work, self._added, self)
@@ -203,7 +192,7 @@ class Planning(QObject):
 
     # -- trying shelves -------------------------------------------------------------------------------------------
 
-    def _picked_up(self, standing: Standing) -> None:
+    def _picked_up(self, standing: OnShelf) -> None:
         self._turn += 1
         turn = self._turn
         drives = [s.drive for s in self.shelves if s.drive.connected]
@@ -227,7 +216,7 @@ class Planning(QObject):
 
     # -- the plan -------------------------------------------------------------------------------------------------
 
-    def begin_plan(self, standing: Standing, destination: Path) -> None:
+    def begin_plan(self, standing: OnShelf, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
         self.draft = PlanDraft(standing, destination)
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None

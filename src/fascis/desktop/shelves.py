@@ -19,7 +19,7 @@ from fascis.desktop.theme import BOLD, NORMAL
 from fascis.drives.model import Drive
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, size
-from fascis.library.shelves import Shelf, Standing
+from fascis.library.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28
@@ -42,7 +42,7 @@ class Preview:
 class _Block:
     rect: QRectF
     shelf: int
-    standing: Standing
+    standing: OnShelf
 
 
 def _capacity_step(drive: Drive, largest: int) -> float:
@@ -65,11 +65,11 @@ def drive_words(drive: Drive, seen_at: float | None) -> str:
 class ShelvesView(QWidget):
     """Paints the shelves and takes pointer and keys. Signals say what happened; the frame decides."""
 
-    chosen = pyqtSignal(object)  # Standing or None
+    chosen = pyqtSignal(object)  # OnShelf or None
     drive_chosen = pyqtSignal(object)  # Drive
-    picked_up = pyqtSignal(object)  # Standing
+    picked_up = pyqtSignal(object)  # OnShelf
     let_go = pyqtSignal()
-    put_down = pyqtSignal(object, object)  # Standing, Drive
+    put_down = pyqtSignal(object, object)  # OnShelf, Drive
 
     def __init__(self) -> None:
         super().__init__()
@@ -82,8 +82,8 @@ class ShelvesView(QWidget):
         self._previews: dict[str, Preview] = {}
         self._blocks: list[_Block] = []
         self._rows: list[tuple[QRectF, int]] = []
-        self._selected: Standing | None = None
-        self._picked: Standing | None = None
+        self._selected: OnShelf | None = None
+        self._picked: OnShelf | None = None
         self._over: int | None = None
         self._pressed: QPointF | None = None
         self._pointer: QPointF | None = None
@@ -112,12 +112,12 @@ class ShelvesView(QWidget):
         self.update()
 
     @property
-    def selected(self) -> Standing | None:
+    def selected(self) -> OnShelf | None:
         """The library that the side panel is about."""
         return self._selected
 
     @property
-    def picked(self) -> Standing | None:
+    def picked(self) -> OnShelf | None:
         """The library that is in the air."""
         return self._picked
 
@@ -214,7 +214,7 @@ class ShelvesView(QWidget):
             width = max(3.0, length * shelf.other / capacity)
             self._other(painter, shelf, QRectF(x, base - BLOCK_H, width, BLOCK_H))
             x += width + 2
-        small: list[Standing] = []
+        small: list[OnShelf] = []
         for standing in shelf.standings:
             width = length * standing.size / capacity
             if x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4 and standing is not self._selected:
@@ -245,7 +245,7 @@ class ShelvesView(QWidget):
                 f"{elide(name, QFontMetricsF(painter.font()), rect.width() - 12)}\n{size(shelf.other)}",
             )
 
-    def _block(self, painter: QPainter, rect: QRectF, standing: Standing, connected: bool) -> None:
+    def _block(self, painter: QPainter, rect: QRectF, standing: OnShelf, connected: bool) -> None:
         t = theme.active()
         lifted = self._picked is not None and standing.id == self._picked.id
         painter.setPen(
@@ -281,7 +281,7 @@ class ShelvesView(QWidget):
                 painter.setPen(QPen(t.color("twine"), 1, Qt.PenStyle.DashLine))
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
 
-    def _strip(self, painter: QPainter, rect: QRectF, standing: Standing) -> None:
+    def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
         """The strip at a block's foot: what can be made again, beside all the rest."""
         if not standing.summary or not standing.summary.allocated or standing.parked:
             return
@@ -479,17 +479,17 @@ class ShelvesView(QWidget):
 
     # -- picking up and putting down ------------------------------------------------------------------------------
 
-    def _movable(self, standing: Standing) -> bool:
+    def _movable(self, standing: OnShelf) -> bool:
         shelf = next((s for s in self._shelves if s.drive.uuid == standing.drive), None)
         return bool(shelf and shelf.drive.connected and not standing.parked)
 
-    def _select(self, standing: Standing) -> None:
+    def _select(self, standing: OnShelf) -> None:
         if not self._selected or standing.id != self._selected.id:
             self._selected = standing
             self.chosen.emit(standing)
         self.update()
 
-    def _pick_up(self, standing: Standing) -> None:
+    def _pick_up(self, standing: OnShelf) -> None:
         self._picked, self._previews = standing, {}
         self.picked_up.emit(standing)
         self.update()
@@ -512,7 +512,7 @@ class ShelvesView(QWidget):
         self.update()
 
 
-def tooltip(standing: Standing) -> str:
+def tooltip(standing: OnShelf) -> str:
     """Whole name, place and exact bytes of a block."""
     if standing.summary is None:
         return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"

@@ -8,6 +8,7 @@ and renames refuse an existing name.
 from __future__ import annotations
 
 import fcntl
+import io
 import os
 import stat
 import threading
@@ -541,3 +542,21 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
             file.close()
     except OSError as error:
         raise told(error, "read", place) from error
+
+
+class _Reading(io.RawIOBase):
+    """A medium's file as a binary stream."""
+
+    def __init__(self, file: MediumFile) -> None:
+        self._file = file
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer) -> int:  # type: ignore[no-untyped-def]
+        return self._file.readinto(memoryview(buffer).cast("B"))
+
+
+def as_stream(file: MediumFile) -> io.BufferedReader:
+    """A medium's file as a buffered binary stream; closing it closes nothing below."""
+    return io.BufferedReader(_Reading(file))

@@ -13,6 +13,8 @@ from fascis.files.medium import Medium, read_small
 
 OWN = b".fascis"
 IDENTITY = b".fascis/identity.json"
+MANIFEST = OWN + b"/manifest.b3"
+INVENTORY = OWN + b"/inventory.csv"
 FORMAT = 1
 _LIMIT = 1 << 20
 

@@ -6,7 +6,7 @@ import json
 import sqlite3
 import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +15,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 1
+VERSION = 2
 _SCHEMA = """
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL, root BLOB NOT NULL,
   drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
@@ -23,6 +23,11 @@ CREATE TABLE copy(library TEXT NOT NULL, drive TEXT NOT NULL, drive_label TEXT N
   crossing TEXT NOT NULL, verified_at REAL NOT NULL, PRIMARY KEY(library, root));
 CREATE TABLE drive(uuid TEXT PRIMARY KEY, label TEXT NOT NULL, filesystem TEXT NOT NULL, capacity INTEGER NOT NULL,
   mount BLOB NOT NULL, transport TEXT NOT NULL, seen_at REAL NOT NULL, write_mb_s REAL, read_mb_s REAL);
+"""
+_USED = """
+CREATE TABLE used(library TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL, digest BLOB NOT NULL, outside INTEGER NOT NULL,
+  PRIMARY KEY(library, path)) WITHOUT ROWID;
+CREATE INDEX used_path ON used(path) WHERE outside=1;
 """
 _MEANING = "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 
@@ -85,10 +90,11 @@ class Register:
                         f"this register was written by a newer version ({version}, this one knows {VERSION})",
                         "Nothing was changed. Use the newer version, or set this file aside.",
                     )
-                if version == 0:
+                if version < VERSION:
+                    schema = _USED if version else _SCHEMA + _USED
                     with db:
                         db.executescript(
-                            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
+                            f"BEGIN; {schema} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
                         )
                 with db:
                     yield db
@@ -139,6 +145,29 @@ class Register:
         """Forgets a library; touches no file of it."""
         with self._open() as db:
             db.execute("DELETE FROM library WHERE id=?", (id,))
+            db.execute("DELETE FROM used WHERE library=?", (id,))
+
+    def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool]]) -> None:
+        """Remembers what a library uses: ``(absolute path, size, digest or nothing, outside its folder)``, in place of what was."""
+        with self._open() as db:
+            db.execute("DELETE FROM used WHERE library=?", (library,))
+            db.executemany("INSERT OR IGNORE INTO used VALUES(?,?,?,?,?)", ((library, *f) for f in files))
+
+    def expected(self, library: str) -> dict[bytes, tuple[int, bytes]]:
+        """Sizes in bytes and digests (or nothing) of what a library used when it was last surveyed, by absolute path."""
+        with self._open() as db:
+            rows = db.execute("SELECT path, size, digest FROM used WHERE library=?", (library,))
+            return {path: (size, digest) for path, size, digest in rows}
+
+    def users(self, path: bytes, but: str) -> list[str]:
+        """The names of other libraries that use a file outside of them, or hold it, as they were last surveyed."""
+        with self._open() as db:
+            rows = db.execute(
+                "SELECT name FROM library WHERE id<>? AND (id IN (SELECT library FROM used WHERE path=? AND outside=1)"
+                " OR substr(?, 1, length(root) + 1) = CAST(root || x'2f' AS BLOB)) ORDER BY name",
+                (but, path, path),
+            )
+            return [name for (name,) in rows]
 
     def copies(self, library: str) -> list[KnownCopy]:
         """The verified copies of a library."""

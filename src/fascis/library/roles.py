@@ -33,7 +33,7 @@ MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
 _DOCUMENTS = frozenset((b"otio", b"edl", b"xspf", b"m3u8", b"fascat"))
 
 
-_DATABASES = frozenset((b"fascat", b"sqlite", b"sqlite3", b"db", b"db3"))
+DATABASES = frozenset((b"fascat", b"sqlite", b"sqlite3", b"db", b"db3"))
 _JOURNALS = (b"-wal", b"-journal", b"-shm")
 
 
@@ -46,7 +46,7 @@ def is_worked_in(place: bytes) -> bool:
     """True for documents, databases and their journals: what a person's work is in, not what it refers to."""
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-    return extension in _DOCUMENTS or extension in _DATABASES or database_of(name) is not None
+    return extension in _DOCUMENTS or extension in DATABASES or database_of(name) is not None
 
 
 class RoleRule:

@@ -16,7 +16,7 @@ from fascis.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class OnShelf:
     """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey."""
 
     id: str
@@ -42,7 +42,7 @@ class Shelf:
 
     drive: Drive
     group: str
-    standings: list[Standing] = field(default_factory=list)
+    standings: list[OnShelf] = field(default_factory=list)
     seen_at: float | None = None
 
     @property
@@ -80,7 +80,7 @@ def read_shelves(workspace: Workspace, parked: Iterable[tuple[str, Path]] = ()) 
             drive = workspace.drives.at(root).uuid
             _put(
                 shelves,
-                Standing(
+                OnShelf(
                     f"{id}:aside",
                     owner.name,
                     owner.kind,
@@ -99,7 +99,7 @@ def read_shelves(workspace: Workspace, parked: Iterable[tuple[str, Path]] = ()) 
     return sorted(shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label))
 
 
-def _put(shelves: dict[str, Shelf], standing: Standing) -> None:
+def _put(shelves: dict[str, Shelf], standing: OnShelf) -> None:
     shelf = shelves.get(standing.drive)
     if shelf and (shelf.group == "away" or standing.root.is_dir()):
         shelf.standings.append(standing)
@@ -129,9 +129,9 @@ def _away(known: KnownDrive) -> Drive:
     )
 
 
-def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> Standing:
+def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id and c.root != library.root for c in copies)
-    return Standing(
+    return OnShelf(
         library.id,
         library.name,
         library.kind,
@@ -144,9 +144,9 @@ def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> Standing:
     )
 
 
-def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> Standing:
+def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id for c in copies)
-    return Standing(
+    return OnShelf(
         f"{library.id}:{copy.crossing}",
         library.name,
         library.kind,

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from fascis.library.roles import Role
+from fascis.library.standing import Standing
+from fascis.library.strands import totals as standing_totals
 from fascis.library.survey import Survey
+from fascis.library.uses import Uses
 
 
-def summary_of(survey: Survey) -> dict[str, object]:
-    """A survey's totals by role, the last change and the count of links, JSON-like."""
+def summary_of(survey: Survey, uses: Uses | None = None) -> dict[str, object]:
+    """A survey's totals by role and standing, the last change, and how many documents are not understood; JSON-like."""
     totals = survey.totals()
+    standing = standing_totals(survey, uses) if uses else {}
     return {
+        "standing": {s.value: list(t) for s, t in standing.items()},
+        "not_understood": len(uses.not_understood) if uses else 0,
         "roles": {r.value: list(t) for r, t in totals.items() if t[0]},
         "last_change_ns": max(survey.mtime_ns, default=0),
     }
@@ -20,7 +26,10 @@ def summary_of(survey: Survey) -> dict[str, object]:
 
 @dataclass(frozen=True, slots=True)
 class Summary:
-    """A summary read back: files, bytes, bytes on the drive; of which remakeable (on the drive); last change in ns."""
+    """A summary read back: files, bytes, bytes on the drive; of which remakeable (on the drive); last change in ns.
+
+    ``standing`` gives files and bytes of each, those outside too; empty for a survey that did not read documents.
+    """
 
     files: int
     bytes: int
@@ -28,6 +37,8 @@ class Summary:
     remakeable: int
     roles: dict[Role, tuple[int, int, int]]
     last_change_ns: int
+    standing: dict[Standing, tuple[int, int]] = field(default_factory=dict)
+    not_understood: int = 0
 
 
 def parse_summary(kept: dict[str, object]) -> Summary | None:
@@ -38,7 +49,10 @@ def parse_summary(kept: dict[str, object]) -> Summary | None:
     try:
         roles = {Role(k): (int(v[0]), int(v[1]), int(v[2])) for k, v in raw.items()}
         last = int(str(kept.get("last_change_ns", 0)))
-    except (ValueError, TypeError, IndexError):
+        raw_standing: Any = kept.get("standing") or {}
+        standing = {Standing(k): (int(v[0]), int(v[1])) for k, v in raw_standing.items()}
+        unknown = int(str(kept.get("not_understood", 0)))
+    except (ValueError, TypeError, IndexError, AttributeError):
         return None
     f, b, a = (sum(t[i] for t in roles.values()) for i in range(3))
-    return Summary(f, b, a, sum(t[2] for r, t in roles.items() if r.remakeable), roles, last)
+    return Summary(f, b, a, sum(t[2] for r, t in roles.items() if r.remakeable), roles, last, standing, unknown)

@@ -5,14 +5,15 @@ from __future__ import annotations
 import stat
 import time
 from array import array
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import IntEnum
 from itertools import accumulate
 
-from fascis.files.errors import Cancelled, EnvironmentTrouble
+from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.medium import Medium
-from fascis.files.names import join
+from fascis.files.names import join, parent
 from fascis.files.walk import Folder, walk
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -151,29 +152,66 @@ def survey(
     for folder in walk(medium.handle, found.unlistable.append):
         if cancelled():
             raise Cancelled("The survey was stopped; nothing was changed.")
-        first, given = len(found.ends), rule.of_folder(folder.place)
         own = folder.place == OWN or folder.place.startswith(OWN + b"/")
-        fixed = Role.OTHER if own else given
-        stats = folder.stats
-        found.ends.extend(accumulate((len(n) for n in folder.names), initial=len(found.names)))
-        found.ends.pop(first)  # the start is the end of the row before
-        found.names += b"".join(folder.names)
-        found.size.extend([s.st_size for s in stats])
-        found.allocated.extend([s.st_blocks * 512 for s in stats])
-        found.inode.extend([s.st_ino for s in stats])
-        found.mtime_ns.extend([s.st_mtime_ns for s in stats])
-        found.ctime_ns.extend([s.st_ctime_ns for s in stats])
-        found.mode.extend([s.st_mode for s in stats])
-        found.link_count.extend([s.st_nlink for s in stats])
-        found.role.extend(_roles(folder, fixed, rule, by_extension))
-        s = folder.status
-        found.folders.append(FolderRow(folder.place, s.st_mode, s.st_mtime_ns, first, len(found.ends)))
-        found.mounts += [join(folder.place, m) for m in folder.mounts]
+        _add(found, folder, Role.OTHER if own else rule.of_folder(folder.place), rule, by_extension)
         if beat:
             beat(len(found.ends))
     if found.unlistable and not found.folders:
         raise found.unlistable[0]
     return found
+
+
+def survey_some(medium: Medium, places: Iterable[bytes], rule: RoleRule | None = None) -> Survey:
+    """Surveys some files of the folder a medium is opened on, and nothing else of it.
+
+    Args:
+        places: of regular files; what is no longer there is left out.
+
+    Raises:
+        EnvironmentTrouble: one of them cannot be looked at.
+    """
+    rule = rule or RoleRule()
+    root = medium.status(b"")
+    found = Survey(time.time(), root.st_dev, root.st_ino)
+    by_folder: dict[bytes, list[bytes]] = {b"": []}
+    for place in places:
+        above, _, name = place.rpartition(b"/")
+        by_folder.setdefault(above, []).append(name)
+        while above:
+            above = parent(above)
+            by_folder.setdefault(above, [])
+    by_extension: dict[bytes, int] = {}
+    for place in sorted(by_folder, key=lambda f: f.split(b"/") if f else []):
+        names, stats = [], []
+        try:
+            status = medium.status(place)
+            for name in sorted(by_folder[place]):
+                with suppress(FileNotFoundError):
+                    stats.append(medium.status(join(place, name)))
+                    names.append(name)
+        except OSError as error:
+            raise told(error, "look at", place) from error
+        _add(found, Folder(place, status, names, stats, [], []), rule.of_folder(place), rule, by_extension)
+    return found
+
+
+def _add(found: Survey, folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> None:
+    """Adds the rows of one folder."""
+    first, stats = len(found.ends), folder.stats
+    found.ends.extend(accumulate((len(n) for n in folder.names), initial=len(found.names)))
+    found.ends.pop(first)  # the start is the end of the row before
+    found.names += b"".join(folder.names)
+    found.size.extend([s.st_size for s in stats])
+    found.allocated.extend([s.st_blocks * 512 for s in stats])
+    found.inode.extend([s.st_ino for s in stats])
+    found.mtime_ns.extend([s.st_mtime_ns for s in stats])
+    found.ctime_ns.extend([s.st_ctime_ns for s in stats])
+    found.mode.extend([s.st_mode for s in stats])
+    found.link_count.extend([s.st_nlink for s in stats])
+    found.role.extend(_roles(folder, fixed, rule, by_extension))
+    s = folder.status
+    found.folders.append(FolderRow(folder.place, s.st_mode, s.st_mtime_ns, first, len(found.ends)))
+    found.mounts += [join(folder.place, m) for m in folder.mounts]
 
 
 def _roles(folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:

@@ -1,0 +1,211 @@
+"""A library surveyed for planning: what is in it, what it refers to, and what makes it unfit to cross."""
+
+from __future__ import annotations
+
+import io
+import os
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.crossing.problems import Problem, Severity
+from fascis.documents.registry import format_of
+from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.inventory import read_inventory
+from fascis.files.medium import Medium, as_stream
+from fascis.files.names import fsname, shown
+from fascis.library.identity import INVENTORY, Identity, read_identity
+from fascis.library.roles import RoleRule
+from fascis.library.standing import Standing
+from fascis.library.summary import summary_of
+from fascis.library.survey import Kind, Survey, survey, survey_some
+from fascis.library.uses import CATALOG, Uses, files_of, find_uses
+from fascis.library.whereabouts import DriveRoots
+from fascis.workspace import Workspace
+
+JOURNALS = (b"-wal", b"-journal", b"-shm")
+
+
+@dataclass(slots=True)
+class Surveyed:
+    """A library surveyed for planning, kept while choices change.
+
+    Attributes:
+        source: its folder.
+        document: for a library that is a single document, that document's name in the folder; else nothing.
+    """
+
+    source: Path
+    survey: Survey
+    identity: Identity | None
+    problems: list[Problem]
+    uses: Uses = field(default_factory=Uses)
+    document: bytes = b""
+
+    @property
+    def root(self) -> Path:
+        """What the register knows it by: its folder, or the single document."""
+        return self.source / os.fsdecode(self.document) if self.document else self.source
+
+    @property
+    def name(self) -> str:
+        """Its name, as it is shown."""
+        return shown(self.identity.name if self.identity else self.root.stem if self.document else self.root.name)
+
+    @property
+    def kind(self) -> str:
+        """What kind of library it is, as far as its documents tell."""
+        if self.identity and self.identity.kind != "library":
+            return self.identity.kind
+        formats = {d.format for d in self.uses.documents if d.place}
+        if CATALOG.decode() in formats:
+            return "photo catalog"
+        return "editing library" if formats - {"link"} else "library"
+
+
+def survey_library(
+    workspace: Workspace,
+    source: Path,
+    beat: Callable[[int], None] | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Surveyed:
+    """Surveys a library: a folder, or a single document. What makes it unfit comes as problems, not as errors."""
+    single = source.is_file() and is_document(source)
+
+    def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
+        return Surveyed(source, Survey(), None, [Problem(Severity.STOPS, code, sentence, remedy)])
+
+    if not os.path.lexists(source):
+        return unfit(
+            "library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive."
+        )
+    if not source.is_dir() and not single:
+        return unfit(
+            "library-not-a-folder",
+            f"{shown(str(source))} is not a folder, and no document that is understood.",
+            "Name the library's own folder.",
+        )
+    folder = source.parent if single else source
+    try:
+        medium = workspace.drives.open(folder)
+    except EnvironmentTrouble as error:
+        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+    problems: list[Problem] = []
+    with closing(medium):
+        try:
+            if single:
+                return _survey_document(workspace, medium, folder, fsname(source.name), cancelled)
+            identity = None
+            try:
+                identity = read_identity(medium, source / ".fascis/identity.json")
+            except Damaged as error:
+                problems.append(Problem(Severity.STOPS, "identity-damaged", str(error), "Set the identity file aside."))
+            rule = RoleRule(dict(identity.roles) if identity else None)
+            found = survey(medium, rule, beat, cancelled)
+            uses = _uses(workspace, medium, source, source, found, identity, cancelled)
+        except EnvironmentTrouble as error:
+            return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+    if found.unlistable:
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "library-unreadable",
+                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
+                "See to their permissions.",
+                tuple(t.place for t in found.unlistable[:1000]),
+            )
+        )
+    elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
+        problems.append(
+            Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
+        )
+    return Surveyed(source, found, identity, problems, uses)
+
+
+def is_document(path: Path) -> bool:
+    """True for a name of a document that is understood: it can be a library by itself."""
+    name = fsname(path.name)
+    return format_of(name) is not None or name.lower().endswith(b"." + CATALOG)
+
+
+def _survey_document(
+    workspace: Workspace, medium: Medium, folder: Path, name: bytes, cancelled: Callable[[], bool]
+) -> Surveyed:
+    """A single document is a library with what it refers to; nothing else of its folder belongs to it."""
+    own = [name, *(name + j for j in JOURNALS)]
+    alone = survey_some(medium, own)
+    drives = _drives(workspace)
+    first = find_uses(medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True)
+    below = os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
+    beside = [o.path[len(below) :] for o in first.of(Standing.LOOSE) if o.path.startswith(below)]
+    found = survey_some(medium, {*own, *beside})
+    root = folder / os.fsdecode(name)
+    uses = _uses(workspace, medium, folder, root, found, None, cancelled)
+    return Surveyed(folder, found, None, [], uses, name)
+
+
+def _drives(workspace: Workspace) -> DriveRoots:
+    register = workspace.register
+    return DriveRoots(workspace.drives.connected(), register.drives() if register.path.exists() else [])
+
+
+def _uses(
+    workspace: Workspace,
+    medium: Medium,
+    folder: Path,
+    root: Path,
+    found: Survey,
+    identity: Identity | None,
+    cancelled: Callable[[], bool],
+) -> Uses:
+    """What it uses; sizes of what is gone as the register or the library's own inventory remembers them."""
+    expected: dict[bytes, tuple[int, bytes]] = {}
+    register = workspace.register
+    if register.path.exists():  # a dry run writes nothing, not even an empty register
+        known = register.library_at(root)
+        id = identity.library_id if identity else known.id if known else ""
+        expected = register.expected(id) if id else {}
+    uses = find_uses(medium, folder, found, _drives(workspace), workspace.private, expected, cancelled)
+    below = os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
+    unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(below)}
+    if unknown:
+        for place, size, digest in _recorded(medium):
+            if (gone := unknown.get(below + place)) is not None:
+                gone.size, gone.digest = size, digest
+    return uses
+
+
+def _recorded(medium: Medium) -> list[tuple[bytes, int, bytes]]:
+    """``(place, size, digest)`` that the library's own inventory has; nothing where there is none that is understood."""
+    try:
+        if not medium.exists(INVENTORY):
+            return []
+        with closing(medium.open(INVENTORY)) as file:
+            text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
+            return [(e.place, e.size, e.digest) for e in read_inventory(text, INVENTORY)]
+    except (OSError, EnvironmentTrouble, Damaged):
+        return []  # told of when a crossing begins
+
+
+def remember(workspace: Workspace, surveyed: Surveyed) -> str:
+    """Tells the register what a survey found, and gives the library's id. Writes nothing into the library."""
+    register, uses = workspace.register, surveyed.uses
+    drive = workspace.drives.at(surveyed.source)
+    known = register.library_at(surveyed.root)
+    key = register.put_library(
+        surveyed.root,
+        drive.uuid,
+        surveyed.name,
+        surveyed.kind if surveyed.kind != "library" or known is None else known.kind,
+        surveyed.identity.library_id if surveyed.identity else None,
+        summary_of(surveyed.survey, uses),
+    )
+    below = os.path.realpath(bytes(surveyed.source)).rstrip(b"/") + b"/"
+    held = (
+        (below + place, surveyed.survey.size[row], b"", False)
+        for row, place in files_of(surveyed.survey)
+        if row in uses.used_by
+    )
+    register.put_used(key, [*held, *((o.path, o.size, o.digest, True) for o in uses.outside)])
+    return key

@@ -1,0 +1,74 @@
+"""Strands: the files of a library that share a source folder, a role and a standing; the unit a person looks at."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.library.roles import ROLES, Role
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.survey import Survey, strand_folder
+from fascis.library.uses import Uses
+
+
+@dataclass(frozen=True, slots=True)
+class Strand:
+    """One strand. ``folder`` is a place in the library, or an absolute path where it is outside; sizes in bytes."""
+
+    folder: bytes
+    role: Role
+    standing: Standing
+    files: int
+    bytes: int
+
+
+def strands(survey: Survey, uses: Uses) -> list[Strand]:
+    """All strands, largest first; regular files only, Fascis's own left out."""
+    totals: dict[tuple[bytes, int, int], list[int]] = {}
+    for folder in survey.folders:
+        if survey.is_own(folder):
+            continue
+        top = strand_folder(folder.place)
+        for row in range(folder.first, folder.end):
+            if stat.S_ISREG(survey.mode[row]):
+                _count(totals, (top, survey.role[row], uses.standing[row]), survey.size[row])
+    tops = top_folders(o.path for o in uses.outside)
+    for o in uses.outside:
+        key = (tops[o.path.rpartition(b"/")[0]], ROLES.index(o.role), STANDINGS.index(o.standing))
+        _count(totals, key, o.size)
+    found = [Strand(folder, ROLES[role], STANDINGS[standing], *t) for (folder, role, standing), t in totals.items()]
+    return sorted(found, key=lambda s: (-s.bytes, s.folder, s.role))
+
+
+def _count(totals: dict[tuple[bytes, int, int], list[int]], key: tuple[bytes, int, int], size: int) -> None:
+    t = totals.setdefault(key, [0, 0])
+    t[0] += 1
+    t[1] += size
+
+
+def top_folders(paths: Iterable[bytes]) -> dict[bytes, bytes]:
+    """For the folder of each path the topmost of these folders that it lies in: what a person calls the source.
+
+    The root folder, a home folder and what is mounted hold everything, and are nobody's source but for what lies in them.
+    """
+    folders = sorted({p.rpartition(b"/")[0] for p in paths})
+    holds_all = {b"", b"/", os.fsencode(Path.home()), b"/home", b"/mnt", b"/media", b"/tmp"}
+    tops: dict[bytes, bytes] = {}
+    current: bytes | None = None
+    for folder in sorted(folders, key=lambda f: f.split(b"/")):
+        if current is None or not (folder == current or folder.startswith(current + b"/")):
+            current = None if folder in holds_all else folder
+        tops[folder] = current or folder
+    return tops
+
+
+def totals(survey: Survey, uses: Uses) -> dict[Standing, tuple[int, int]]:
+    """``(files, bytes)`` of each standing."""
+    out = dict.fromkeys(STANDINGS, (0, 0))
+    for s in strands(survey, uses):
+        files, size = out[s.standing]
+        out[s.standing] = (files + s.files, size + s.bytes)
+    return out

@@ -1,0 +1,530 @@
+"""What a library refers to: every document read, every reference followed, every file's standing.
+
+Nothing is written; databases are read from a private copy. A document that cannot be read is told with its reason, and
+never half-read.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import tempfile
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.documents.catalog import Catalog, copy_of
+from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference
+from fascis.documents.registry import format_of
+from fascis.documents.sidecars import owners
+from fascis.documents.targets import Target, readings
+from fascis.files.errors import Cancelled, EnvironmentTrouble, told
+from fascis.files.medium import Medium
+from fascis.files.names import join, name_key, shown
+from fascis.library.roles import DATABASES, MEDIA, ROLES, Role, RoleRule, database_of
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.survey import Kind, Survey
+from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
+
+CATALOG = b"fascat"
+LINKS = "link"
+_MOST_FRAMES = 5_000_000  # of all image sequences of a library together
+_UNKNOWN = frozenset((b"aaf", b"xml"))  # the trade's exchange formats that are not read here
+_HELD, _UNUSED = STANDINGS.index(Standing.HELD), STANDINGS.index(Standing.UNUSED)
+
+
+@dataclass(slots=True)
+class Document:
+    """One document. ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media itself.
+
+    ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no one file of the library has.
+    """
+
+    place: bytes
+    format: str
+    references: int = 0
+    path: bytes = b""
+    trouble: str = ""
+    unnamed: int = 0
+
+
+@dataclass(slots=True)
+class Outside:
+    """A file that is used and not in the library's folder, or should be there and is not. Size in bytes, times in ns.
+
+    ``path`` is absolute. ``size`` of a file that is not there is what it last was, or 0 where that is not known.
+    ``digest`` is what it last had, where that is known.
+    """
+
+    path: bytes
+    standing: Standing
+    role: Role
+    size: int = 0
+    digest: bytes = b""
+    allocated: int = 0
+    mtime_ns: int = 0
+    ctime_ns: int = 0
+    device: int = 0
+    inode: int = 0
+    mode: int = 0
+    used_by: set[int] = field(default_factory=set)
+
+
+@dataclass(slots=True)
+class Uses:
+    """What the documents of a surveyed library use.
+
+    Attributes:
+        documents: in the order they were read.
+        outside: loose, away and missing files.
+        used_by: the documents, by number, that use a row of the survey; rows that nothing uses are left out.
+        standing: of every row of the survey, as its index in ``STANDINGS``.
+        not_media: ``(document, target as written, why)`` of references that are not followed.
+        orphans: sidecars in the library whose photo is not there.
+        aliases: other paths that documents use for a file: absolute path → the real one.
+        unknown: places of documents of formats that are not known.
+    """
+
+    documents: list[Document] = field(default_factory=list)
+    outside: list[Outside] = field(default_factory=list)
+    used_by: dict[int, tuple[int, ...]] = field(default_factory=dict)
+    standing: bytearray = field(default_factory=bytearray)
+    not_media: list[tuple[int, str, str]] = field(default_factory=list)
+    orphans: list[bytes] = field(default_factory=list)
+    aliases: dict[bytes, bytes] = field(default_factory=dict)
+    unknown: list[bytes] = field(default_factory=list)
+
+    def of(self, standing: Standing) -> list[Outside]:
+        """The files outside of one standing."""
+        return [o for o in self.outside if o.standing is standing]
+
+    @property
+    def not_understood(self) -> list[tuple[bytes, str]]:
+        """``(place, why)`` of documents whose references are not known."""
+        return [(d.place or d.path, d.trouble) for d in self.documents if d.trouble] + [
+            (place, "its format is not known") for place in self.unknown
+        ]
+
+
+Expected = Mapping[bytes, tuple[int, bytes]]
+
+
+def find_uses(
+    medium: Medium,
+    root: Path,
+    survey: Survey,
+    drives: DriveRoots,
+    cache: Path,
+    expected: Expected | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+    nothing_inside: bool = False,
+) -> Uses:
+    """Reads every document of a surveyed library and follows its references.
+
+    Args:
+        medium: the library's folder.
+        root: where that is.
+        drives: which drives are known.
+        cache: a private folder for copies of databases.
+        expected: sizes in bytes and digests (or nothing) that files had when they were last seen, by absolute path.
+        cancelled: asked between documents.
+        nothing_inside: all that is referred to counts as outside: what of it belongs to the library is yet to be found.
+
+    Raises:
+        Cancelled: when ``cancelled`` said so.
+    """
+    return _Reading(medium, root, survey, drives, cache, expected or {}, cancelled, nothing_inside).run()
+
+
+class _Reading:
+    """One pass over all documents."""
+
+    def __init__(
+        self,
+        medium: Medium,
+        root: Path,
+        survey: Survey,
+        drives: DriveRoots,
+        cache: Path,
+        expected: Expected,
+        cancelled: Callable[[], bool],
+        nothing_inside: bool,
+    ) -> None:
+        self._medium, self._survey, self._drives, self._cache = medium, survey, drives, cache
+        self._expected, self._cancelled = expected, cancelled
+        self._places = {place: row for row, folder, place in survey.rows() if not survey.is_own(folder)}
+        links = {p: medium.read_link(p) for p, row in self._places.items() if survey.kind(row) is Kind.LINK}
+        self._links = links
+        folders = [] if nothing_inside else [f.place for f in survey.folders]
+        self._where = Whereabouts(root, folders, self._places, links, drives)
+        self._root = self._where.root
+        self._rule = RoleRule()
+        self._found = Uses()
+        self._outside: dict[bytes, Outside] = {}
+        self._sets: dict[int, set[int]] = {}
+        self._frames = 0
+        self._by_name: dict[str, list[int]] | None = None
+        self._stems: set[bytes] | None = None
+
+    def run(self) -> Uses:
+        """Everything."""
+        found = self._found
+        for place in self._places:
+            self._begin(place)
+        at = 0
+        while at < len(found.documents):  # a loose document that is used is read too: the list grows
+            if self._cancelled():
+                raise Cancelled("The survey was stopped; nothing was changed.")
+            document = found.documents[at]
+            if not document.trouble:
+                self._read(at, document)
+            at += 1
+        self._follow_links()
+        self._conclude()
+        return found
+
+    # -- documents ------------------------------------------------------------------------------------------------
+
+    def _begin(self, place: bytes) -> None:
+        row = self._places[place]
+        if self._survey.kind(row) is not Kind.FILE:
+            return
+        name = place.rpartition(b"/")[2]
+        extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+        if extension == CATALOG:
+            self._found.documents.append(Document(place, CATALOG.decode()))
+        elif format := format_of(name):
+            self._found.documents.append(Document(place, format.name))
+        elif self._is_unknown(place, name, extension):
+            self._found.unknown.append(place)
+
+    def _is_unknown(self, place: bytes, name: bytes, extension: bytes) -> bool:
+        """True for what is surely a document, of a format that is not read here. A camera's notes beside a clip are none."""
+        if extension not in _UNKNOWN and (extension not in DATABASES or database_of(name)):
+            return False
+        if ROLES[self._survey.role[self._places[place]]].remakeable:
+            return False
+        return extension != b"xml" or place.rpartition(b".")[0] not in self._media_stems()
+
+    def _media_stems(self) -> set[bytes]:
+        """The media in the library, their extensions left out."""
+        if self._stems is None:
+            self._stems = {p.rpartition(b".")[0] for p in self._places if p.rpartition(b".")[2].lower() in MEDIA}
+        return self._stems
+
+    def _read(self, number: int, document: Document) -> None:
+        try:
+            if document.format == CATALOG.decode():
+                self._read_catalog(number, document)
+                return
+            format = format_of(document.place or document.path)
+            assert format
+            references = format.read(self._content(document))
+        except (NotUnderstood, EnvironmentTrouble) as error:
+            document.trouble = str(error)
+            return
+        except MemoryError:
+            document.trouble = "It is too large to be read here."
+            return
+        document.references = len(references)
+        folder = self._folder_of(document)
+        for reference in references:
+            self._follow(number, document, format, reference, folder)
+
+    def _folder_of(self, document: Document) -> bytes:
+        path = document.path or self._root + b"/" + document.place
+        return path.rpartition(b"/")[0]
+
+    def _content(self, document: Document) -> bytes:
+        if document.path:
+            return read_outside(document.path, LARGEST)
+        return _whole(self._medium, document.place)
+
+    def _read_catalog(self, number: int, document: Document) -> None:
+        with private_catalog(Path(os.fsdecode(self._root + b"/" + document.place)), self._cache) as catalog:
+            places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in catalog.places()}
+            for photo in catalog.photos():
+                document.references += 1
+                above, there = places.get(photo.place_id, (None, False))
+                path = os.fsencode(photo.path)
+                if above is None:
+                    meant = Meant(Standing.MISSING, b"/" + path)
+                elif not there:
+                    meant = Meant(Standing.AWAY, above + b"/" + path)
+                else:
+                    meant = self._where.at(above.rstrip(b"/") + b"/" + path)
+                self._use(number, meant, photo.path, (photo.size or 0, _digest(photo.blake3)))
+
+    # -- references -----------------------------------------------------------------------------------------------
+
+    def _follow(
+        self, number: int, document: Document, format: DocumentFormat, reference: Reference, folder: bytes
+    ) -> None:
+        if reference.means is Means.NAME:
+            document.unnamed += not self._use_name(number, reference.as_written)
+            return
+        if reference.means is Means.ELSEWHERE:
+            return  # nothing that could be gathered
+        ways = readings(reference.as_written, format.uris)
+        if reference.sequence:
+            self._follow_sequence(number, document, reference, ways, folder)
+        elif meant := self._where.of(ways, folder):
+            self._use(number, meant, reference.as_written)
+            self._alias(ways, folder, meant)
+        else:
+            self._found.not_media.append((number, reference.as_written, "it names no file"))
+
+    def _follow_sequence(
+        self, number: int, document: Document, reference: Reference, ways: list[Target], folder: bytes
+    ) -> None:
+        assert reference.sequence
+        self._frames += reference.sequence.frames
+        if self._frames > _MOST_FRAMES:
+            document.trouble = f"Its image sequences have more than {_MOST_FRAMES} frames."
+            return
+        for name in reference.sequence.names():
+            frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
+            if meant := self._where.of(frames, folder):
+                self._use(number, meant, name)
+                self._alias(frames, folder, meant)
+
+    def _use_name(self, number: int, name: str) -> bool:
+        """A name that one file of the library has makes that file used."""
+        if self._by_name is None:
+            self._by_name = {}
+            for place, row in self._places.items():
+                own = place.rpartition(b"/")[2]
+                if ROLES[self._survey.role[row]] in (Role.ORIGINAL, Role.OTHER):
+                    for key in {name_key(own), name_key(own.rpartition(b".")[0] or own)}:
+                        self._by_name.setdefault(key, []).append(row)
+        rows = self._by_name.get(name_key(os.fsencode(name)), [])
+        if len(rows) == 1:
+            self._sets.setdefault(rows[0], set()).add(number)
+        return len(rows) == 1
+
+    def _use(self, number: int, meant: Meant, as_written: str, last: tuple[int, bytes] = (0, b"")) -> None:
+        if meant.refused:
+            self._found.not_media.append((number, as_written, meant.refused))
+        elif meant.place is not None:
+            row = self._places.get(meant.place)
+            if row is not None:
+                self._sets.setdefault(row, set()).add(number)
+        else:
+            self._outside_file(meant, last).used_by.add(number)
+
+    def _outside_file(self, meant: Meant, last: tuple[int, bytes]) -> Outside:
+        known = self._outside.get(meant.path)
+        if known is None:
+            known = self._outside[meant.path] = self._new_outside(meant)
+            if meant.standing is Standing.LOOSE and (format := format_of(meant.path)):
+                known.role = Role.DOCUMENT
+                self._found.documents.append(Document(b"", format.name, path=meant.path))
+        if last[0] and not known.size and known.standing is not Standing.LOOSE:
+            known.size, known.digest = last
+        return known
+
+    def _new_outside(self, meant: Meant) -> Outside:
+        name = meant.path.rpartition(b"/")[2]
+        role = self._rule.of_folder(self._below(meant.path).rpartition(b"/")[0]) or self._rule.of_name(name)
+        s = meant.status
+        if s is None:
+            return Outside(meant.path, meant.standing, role, *self._expected.get(meant.path, (0, b"")))
+        return Outside(
+            meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
+            s.st_ino, s.st_mode,
+        )  # fmt: skip
+
+    def _below(self, path: bytes) -> bytes:
+        """A path in the library relative to it, any other as it is."""
+        return path[len(self._root) + 1 :] if path.startswith(self._root + b"/") else path
+
+    def _alias(self, ways: list[Target], folder: bytes, meant: Meant) -> None:
+        """Remembers other names by which a document calls a file, to know them again when it is written anew."""
+        if meant.refused or (meant.status is None and meant.place is None):
+            return
+        for way in ways:
+            path = os.fsencode(way.path)
+            if not way.foreign:
+                path = os.path.normpath(path if way.absolute else folder + b"/" + path)
+            if path != meant.path and path not in self._found.aliases:
+                self._found.aliases[path] = meant.path
+
+    def _follow_links(self) -> None:
+        """A link that leads out of the library is a reference too."""
+        for place, target in sorted(self._links.items()):
+            folder = self._root + b"/" + place.rpartition(b"/")[0]
+            meant = self._where.at(os.path.join(folder.rstrip(b"/"), target))
+            number = len(self._found.documents)
+            if meant.refused or meant.place == place:
+                document = Document(place, LINKS, 1)
+                self._found.documents.append(document)
+                self._found.not_media.append((number, os.fsdecode(target), meant.refused or "it leads to itself"))
+            elif meant.place is None:
+                self._found.documents.append(Document(place, LINKS, 1))
+                self._use(number, meant, os.fsdecode(target))
+                self._alias([Target(os.fsdecode(target))], folder, meant)
+                self._sets.setdefault(self._places[place], set()).add(number)
+            else:
+                self._pass_on(place, meant.place)
+
+    def _pass_on(self, place: bytes, inner: bytes) -> None:
+        """What uses a link uses the file in the library that it leads to."""
+        row, target = self._places[place], self._places.get(inner)
+        if target is not None and row in self._sets:
+            self._sets.setdefault(target, set()).update(self._sets[row])
+
+    # -- standings ------------------------------------------------------------------------------------------------
+
+    def _conclude(self) -> None:
+        found, survey = self._found, self._survey
+        read = any(not d.trouble and d.format != LINKS for d in found.documents)
+        found.standing = bytearray([_UNUSED if read else _HELD]) * len(survey)
+        tuples: dict[frozenset[int], tuple[int, ...]] = {}
+        for row, numbers in self._sets.items():
+            key = frozenset(numbers)
+            found.used_by[row] = tuples.setdefault(key, tuple(sorted(key)))
+            found.standing[row] = _HELD
+        for row, folder, place in survey.rows():
+            if survey.is_own(folder) or survey.kind(row) is not Kind.FILE or database_of(place):
+                found.standing[row] = _HELD
+        for document in found.documents:
+            if document.place:
+                found.standing[self._places[document.place]] = _HELD
+        for place in found.unknown:
+            found.standing[self._places[place]] = _HELD
+        self._sidecars()
+        found.outside = sorted(self._outside.values(), key=lambda o: o.path)
+        self._loose_sidecars()
+
+    def _sidecars(self) -> None:
+        """A sidecar stands where its photo does; one without a photo is an orphan."""
+        survey, found = self._survey, self._found
+        for folder in survey.folders:
+            names = [survey.name(row) for row in range(folder.first, folder.end)]
+            if not any(n[-4:].lower() == b".xmp" for n in names) or survey.is_own(folder):
+                continue
+            rows = dict(zip(names, range(folder.first, folder.end), strict=True))
+            for sidecar, photos in owners(names).items():
+                row = rows[sidecar]
+                held = [rows[p] for p in photos if found.standing[rows[p]] == _HELD]
+                found.standing[row] = _HELD if held else _UNUSED
+                users = sorted({n for h in held for n in found.used_by.get(h, ())})
+                if users:
+                    found.used_by[row] = tuple(users)
+                if not photos:
+                    found.orphans.append(join(folder.place, sidecar))
+
+    def _loose_sidecars(self) -> None:
+        """The sidecars beside loose media travel with it."""
+        by_folder: dict[bytes, dict[bytes, Outside]] = {}
+        for o in self._found.outside:
+            if o.standing is Standing.LOOSE:
+                folder, _, name = o.path.rpartition(b"/")
+                by_folder.setdefault(folder, {})[name] = o
+        for folder, used in by_folder.items():
+            try:
+                names = [n for n in os.listdir(folder or b"/") if n in used or n[-4:].lower() == b".xmp"]
+                everything = names if len(names) == len(used) else os.listdir(folder or b"/")
+            except OSError:
+                continue
+            for sidecar, photos in owners(everything).items():
+                mine = [used[p] for p in photos if p in used]
+                if mine and folder + b"/" + sidecar not in self._outside:
+                    self._add_sidecar(folder + b"/" + sidecar, mine)
+
+    def _add_sidecar(self, path: bytes, owned_by: list[Outside]) -> None:
+        try:
+            status = os.lstat(path)
+        except OSError:
+            return
+        if stat.S_ISREG(status.st_mode):
+            sidecar = self._new_outside(Meant(Standing.LOOSE, path, status=status))
+            sidecar.role = Role.SIDECAR
+            sidecar.used_by = {n for o in owned_by for n in o.used_by}
+            self._outside[path] = sidecar
+            self._found.outside.append(sidecar)
+
+
+# -- reading ----------------------------------------------------------------------------------------------------------
+
+
+def _whole(medium: Medium, place: bytes) -> bytes:
+    try:
+        with closing(medium.open(place)) as file:
+            size = file.opened.st_size
+            if size > LARGEST:
+                raise NotUnderstood(f"It is {size} bytes long, too large for a document.")
+            content = bytearray(size)
+            view, filled = memoryview(content), 0
+            while filled < size and (count := file.readinto(view[filled:])):
+                filled += count
+            return bytes(view[:filled])
+    except OSError as error:
+        raise told(error, "read the document", place) from error
+
+
+def read_outside(path: bytes, limit: int) -> bytes:
+    """A document that lies outside the library.
+
+    Raises:
+        EnvironmentTrouble: it cannot be read, or is no regular file.
+        NotUnderstood: it is longer than the limit.
+    """
+    try:
+        fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+        with open(fd, "rb") as file:
+            status = os.fstat(fd)
+            if not stat.S_ISREG(status.st_mode):
+                raise EnvironmentTrouble(f"{shown(path)} is no regular file.", path)
+            if status.st_size > limit:
+                raise NotUnderstood(f"It is {status.st_size} bytes long, too large for a document.")
+            return file.read(limit)
+    except OSError as error:
+        raise told(error, "read the document", path) from error
+
+
+class private_catalog:
+    """A catalog open from a private copy, which goes when it is closed."""
+
+    def __init__(self, path: Path, cache: Path) -> None:
+        self._path, self._cache = path, cache
+
+    def __enter__(self) -> Catalog:
+        self._cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self._folder = tempfile.TemporaryDirectory(dir=self._cache)
+        try:
+            self._catalog = Catalog(copy_of(self._path, Path(self._folder.name)))
+        except BaseException:
+            self._folder.cleanup()
+            raise
+        return self._catalog
+
+    def __exit__(self, *_: object) -> None:
+        self._catalog.close()
+        self._folder.cleanup()
+
+
+def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
+    """Where a place of a catalog is, and True when its drive is there; None for a drive that is not known."""
+    raw = os.fsencode(path)
+    if uuid is None:
+        return raw or b"/", not drives.is_away(raw + b"/")
+    mount = drives.mount(uuid)
+    if mount is None:
+        return None, False
+    return (mount[0].rstrip(b"/") + b"/" + raw.strip(b"/")).rstrip(b"/") or b"/", mount[1]
+
+
+def _digest(text: str | None) -> bytes:
+    try:
+        return bytes.fromhex(text or "")
+    except ValueError:
+        return b""
+
+
+def files_of(survey: Survey) -> Iterator[tuple[int, bytes]]:
+    """``(row, place)`` of every regular file, Fascis's own left out."""
+    for row, folder, place in survey.rows():
+        if survey.kind(row) is Kind.FILE and not survey.is_own(folder):
+            yield row, place

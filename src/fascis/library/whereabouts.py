@@ -1,0 +1,231 @@
+"""Which file a path in a document means: one in the library, one outside, one on a drive that is away, or none.
+
+A path is followed as the kernel would, links included, but nothing is opened here. What is no regular file of a known
+media or document type is never followed.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.documents.registry import format_of
+from fascis.documents.targets import Target
+from fascis.drives.model import Drive
+from fascis.library.register import KnownDrive
+from fascis.library.roles import MEDIA
+from fascis.library.standing import Standing
+
+_PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))  # where systems mount what is plugged in
+_PSEUDO = (b"/proc", b"/sys", b"/dev")
+_MOST_LINKS = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Meant:
+    """What a path means.
+
+    Attributes:
+        standing: loose, away or missing; held for a file in the library, whoever uses it.
+        path: absolute; the real one where the file is there; as it stands in the document where nothing here is meant.
+        place: in the library; None for one outside.
+        status: of a file outside that is there.
+        refused: why it is not followed: it is no media.
+    """
+
+    standing: Standing
+    path: bytes
+    place: bytes | None = None
+    status: os.stat_result | None = None
+    refused: str = ""
+
+
+def is_media(name: bytes) -> bool:
+    """True for names of the known picture, sound and film types, and of documents: what a library may refer to."""
+    extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+    return extension in MEDIA or format_of(name) is not None
+
+
+class DriveRoots:
+    """Where drives are mounted, or were when they were last seen."""
+
+    def __init__(self, connected: Iterable[Drive], known: Iterable[KnownDrive]) -> None:
+        self._there: dict[str, bytes] = {}
+        self._away: dict[str, bytes] = {}
+        labels: dict[str, list[tuple[str, bytes, bool]]] = {}
+        for drive in connected:
+            (self._there if drive.connected else self._away)[drive.uuid] = bytes(drive.mount)
+            labels.setdefault(drive.label.casefold(), []).append((drive.uuid, bytes(drive.mount), drive.connected))
+        for seen in known:
+            if seen.uuid not in self._there and seen.uuid not in self._away:
+                self._away[seen.uuid] = bytes(seen.mount)
+                labels.setdefault(seen.label.casefold(), []).append((seen.uuid, bytes(seen.mount), False))
+        self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1}
+        mounts = sorted(self._there.values(), key=len)
+        self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
+
+    def mount(self, uuid: str) -> tuple[bytes, bool] | None:
+        """Where a drive is mounted or was, and True when it is there; None for one that is not known."""
+        if uuid in self._there:
+            return self._there[uuid], True
+        return (self._away[uuid], False) if uuid in self._away else None
+
+    def is_away(self, path: bytes) -> bool:
+        """True when a path lies on a drive that is known and not connected."""
+        return any(path.startswith(m + b"/") for m in self._away_mounts)
+
+    def mapped(self, path: bytes) -> tuple[bytes, bool] | None:
+        """A path written on another machine on a drive that is known by its label: where it is here, and True when it is there."""
+        parts = [p for p in path.split(b"/") if p]
+        for above in _PARENTS:
+            if tuple(parts[: len(above)]) == above:
+                for at in (len(above), len(above) + 1):  # with or without a folder for the user
+                    label = os.fsdecode(parts[at]).casefold() if at < len(parts) - 1 else ""
+                    if label in self._labels:
+                        _, mount, there = self._labels[label]
+                        return b"/".join([mount.rstrip(b"/"), *parts[at + 1 :]]), there
+        return None
+
+
+class Whereabouts:
+    """Tells what paths mean, for one library as it was surveyed.
+
+    Args:
+        root: the library's folder.
+        folders: places of its folders; none, when nothing there counts as the library's.
+        places: its entries by place.
+        links: the targets of its links, by place.
+    """
+
+    def __init__(
+        self,
+        root: Path,
+        folders: Iterable[bytes],
+        places: Mapping[bytes, int],
+        links: Mapping[bytes, bytes],
+        drives: DriveRoots,
+    ) -> None:
+        self.root = os.path.realpath(bytes(root))
+        self._below = self.root.rstrip(b"/") + b"/"
+        self._folders, self._places, self._links, self._drives = set(folders), places, links, drives
+        self._resolved: dict[bytes, tuple[str, bytes]] = {}
+
+    def of(self, ways: list[Target], folder: bytes) -> Meant | None:
+        """What a target means that a document in ``folder`` (absolute) has; None when it names no file.
+
+        Args:
+            ways: the ways to read it, the likeliest first.
+        """
+        first: Meant | None = None
+        for way in ways:
+            found = self._way(way, folder)
+            if found.standing in (Standing.HELD, Standing.LOOSE) or (first is None and found.refused):
+                return found
+            if first is None or (found.standing is Standing.AWAY and first.standing is Standing.MISSING):
+                first = found
+        return first
+
+    def _way(self, way: Target, folder: bytes) -> Meant:
+        path = os.fsencode(way.path)
+        if way.foreign:
+            mapped = self._drives.mapped(path.lstrip(b"/"))
+            return self._mapped(mapped, path) or self._nowhere(path, Standing.MISSING)
+        absolute = path if way.absolute else folder + b"/" + path
+        found = self.at(absolute)
+        if found.standing is Standing.MISSING and way.absolute and (mapped := self._drives.mapped(path)):
+            return self._mapped(mapped, path) or found
+        return found
+
+    def _mapped(self, mapped: tuple[bytes, bool] | None, path: bytes) -> Meant | None:
+        if mapped is None:
+            return None
+        here, there = mapped
+        return self.at(here) if there else self._nowhere(here, Standing.AWAY)
+
+    def at(self, path: bytes, depth: int = 0) -> Meant:
+        """What an absolute path means."""
+        above, _, name = path.rpartition(b"/")
+        if name in (b"", b".", b".."):
+            return Meant(Standing.MISSING, path, refused="it is a folder")
+        kind, where = self._folder(above or b"/")
+        if kind == "inside":
+            return self._inside(where, name, depth)
+        if kind == "outside":
+            return self._outside(where, name, depth)
+        return self._nowhere(where.rstrip(b"/") + b"/" + name, Standing.AWAY if kind == "away" else Standing.MISSING)
+
+    def _folder(self, path: bytes) -> tuple[str, bytes]:
+        """``("inside", place)``, ``("outside", real path)``, ``("away", path)`` or ``("none", path)``."""
+        if (known := self._resolved.get(path)) is None:
+            known = self._resolved[path] = self._find_folder(_squeezed(path))
+        return known
+
+    def _find_folder(self, path: bytes) -> tuple[str, bytes]:
+        if path == self.root and self._folders:
+            return "inside", b""
+        if path.startswith(self._below) and path[len(self._below) :] in self._folders:
+            return "inside", path[len(self._below) :]
+        if self._drives.is_away(path + b"/"):
+            return "away", path
+        real = os.path.realpath(path)
+        if self._drives.is_away(real + b"/"):
+            return "away", path
+        if real == self.root and self._folders:
+            return "inside", b""
+        inner = real[len(self._below) :]
+        if self._folders and real.startswith(self._below) and (inner in self._folders or not _is_folder(real)):
+            return "inside", inner
+        return ("outside", real) if _is_folder(real) else ("none", path)
+
+    def _inside(self, folder: bytes, name: bytes, depth: int) -> Meant:
+        place = folder + b"/" + name if folder else name
+        path = self._below + place
+        if place in self._folders:
+            return Meant(Standing.MISSING, path, refused="it is a folder")
+        if place not in self._places:
+            return self._nowhere(path, Standing.MISSING)
+        if (target := self._links.get(place)) is not None and depth < _MOST_LINKS:
+            inner = self.at(os.path.join(self._below + folder, target), depth + 1)
+            # a link in the library is a file of it; what it leads to is found where links are looked at
+            return inner if inner.refused else Meant(Standing.HELD, path, place)
+        return Meant(Standing.HELD, path, place)
+
+    def _outside(self, folder: bytes, name: bytes, depth: int) -> Meant:
+        path = folder.rstrip(b"/") + b"/" + name
+        try:
+            status = os.lstat(path)
+        except OSError:
+            return self._nowhere(path, Standing.MISSING)
+        if stat.S_ISLNK(status.st_mode):
+            real = os.path.realpath(path)
+            return self.at(real, depth + 1) if depth < _MOST_LINKS else self._nowhere(path, Standing.MISSING)
+        if not stat.S_ISREG(status.st_mode):
+            what = "a folder" if stat.S_ISDIR(status.st_mode) else "a device or a pipe"
+            return Meant(Standing.MISSING, path, refused=f"it is {what}")
+        if any(path.startswith(p + b"/") for p in _PSEUDO):
+            return Meant(Standing.MISSING, path, refused="it is no file of a drive")
+        if not is_media(name):
+            return Meant(Standing.MISSING, path, refused="it is not media")
+        return Meant(Standing.LOOSE, path, status=status)
+
+    @staticmethod
+    def _nowhere(path: bytes, standing: Standing) -> Meant:
+        name = path.rpartition(b"/")[2]
+        return Meant(standing, path, refused="" if is_media(name) else "it is not media")
+
+
+def _is_folder(path: bytes) -> bool:
+    try:
+        return stat.S_ISDIR(os.stat(path).st_mode)
+    except OSError:
+        return False
+
+
+def _squeezed(folder: bytes) -> bytes:
+    """Without ``.``, doubled slashes and ``..``; what ``..`` means is asked of the kernel, for links may lie before it."""
+    if b"//" not in folder and b"/." not in folder:
+        return folder
+    return os.path.realpath(folder) if b"/.." in folder else os.path.normpath(folder)
