@@ -26,11 +26,20 @@ def contents(root):
 
 
 def one_whole_copy(before, old_parent, new_root):
-    """Places of which neither the original (in the old folder, or set aside beside it) nor the arrived copy is whole."""
+    """Places of which neither the original (in the old folder, or set aside beside it) nor the arrived copy (in its place, or kept as it was) is whole."""
     origins = {}
     for sibling in Path(old_parent).iterdir():
         if sibling.is_dir() and not sibling.is_symlink():
             for place, content in contents(sibling).items():
                 origins.setdefault(place, set()).add(content)
-    copies = contents(new_root) if Path(new_root, ".fascis/identity.json").exists() else {}
-    return [p for p, content in before.items() if content not in origins.get(p, set()) and copies.get(p) != content]
+    copies, kept = {}, [{}]
+    if Path(new_root, ".fascis/identity.json").exists():
+        copies = contents(new_root)
+        kept += [
+            contents(p) for p in Path(new_root, ".fascis/as-it-was").glob("*")
+        ]  # what was written anew is kept as it was
+    return [
+        p
+        for p, content in before.items()
+        if content not in origins.get(p, set()) and copies.get(p) != content and all(k.get(p) != content for k in kept)
+    ]

@@ -18,7 +18,8 @@ from fascis.crossing import engine as engine_module
 from fascis.crossing.copies import CopyState, Item
 from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
 from fascis.crossing.events import Advanced, Control
-from fascis.crossing.journal import Fate, Origin
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Origin
 from fascis.crossing.states import State
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.files.medium import PosixMedium
@@ -52,7 +53,7 @@ def copied(sides, content=None, keeps=ALL, control=None, source=None, there=None
     root, from_, to, buffers = sides
     if content is not None:
         (root / "from/a.mov").write_bytes(content)
-    return copy_file(item(), source or from_, there or to, b"a.mov", keeps, buffers, control or Control())
+    return copy_file(item(), b"a.mov", source or from_, there or to, b"a.mov", keeps, buffers, control or Control())
 
 
 # Around the small-file limit, whole chunks, whole pages, and one byte beside each.

@@ -94,7 +94,8 @@ def test_one_that_keeps_changing_is_told(catalog, tmp_path, monkeypatch):
 
 def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
     copy, before = copy_of(catalog, tmp_path / "cache"), rows(catalog)
-    move_folders(copy, {1: Place(0, "uuid-heron", "Bell"), 2: Place(0, "uuid-heron", "Bell")}, "Bell on Heron")
+    there = Place(0, "uuid-heron", "Bell")
+    move_folders(copy, {1: (there, "2024 high water"), 2: (there, "")}, "Bell on Heron")
     after = rows(copy)
     assert after["place"] == [(2, None, "/mnt/stills"), (3, "uuid-heron", "Bell")]
     assert after["folder"] == [(1, 3, "2024 high water"), (2, 3, ""), (3, 2, "herons")]
@@ -103,7 +104,7 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
     assert {t: r for t, r in after.items() if t not in changed} == {t: r for t, r in before.items() if t not in changed}
     assert rows(catalog) == before and not any(os.path.exists(f"{copy}{end}") for end in JOURNALS[1:])
     with pytest.raises(KeyError):
-        move_folders(copy, {99: Place(0, None, "/x")})
+        move_folders(copy, {99: (Place(0, None, "/x"), "")})
     assert rows(copy) == after
 
 

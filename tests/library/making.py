@@ -1,6 +1,15 @@
 """Small libraries for tests: timelines by hand, files of a few bytes."""
 
+import io
 import json
+import sqlite3
+import subprocess
+import sys
+from contextlib import closing
+
+from PIL import Image
+
+from fascis.documents.catalog import TABLES
 
 
 def write(path, content=b"made"):
@@ -15,6 +24,7 @@ def timeline(*targets):
         {
             "OTIO_SCHEMA": "Clip.2",
             "name": f"clip {i}",
+            "active_media_reference_key": "DEFAULT_MEDIA",
             "media_references": {"DEFAULT_MEDIA": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": t}},
         }
         for i, t in enumerate(targets)
@@ -23,3 +33,41 @@ def timeline(*targets):
     return json.dumps(
         {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}}, ensure_ascii=False
     ).encode()
+
+
+def catalog_at(path, places, folders, photos):
+    """A catalog by hand: places as (drive, path), folders as (id, place, path), photos as (folder, name)."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with closing(sqlite3.connect(path)) as db:
+        db.executescript(
+            f"PRAGMA application_id={0x46415343}; PRAGMA user_version=1;"
+            + ";".join(
+                f"CREATE TABLE {name}({', '.join(c + (' INTEGER PRIMARY KEY' if c == 'id' else '') for c in columns)})"
+                for name, columns in TABLES.items()
+            )
+        )
+        db.executemany("INSERT INTO meta VALUES(?,?)", [("catalog_id", "c-1"), ("name", "Bell")])
+        db.executemany("INSERT INTO place(drive_uuid, path) VALUES(?,?)", places)
+        db.executemany("INSERT INTO folder VALUES(?,?,?)", folders)
+        db.executemany("INSERT INTO photo(folder_id, file_name, rating) VALUES(?,?,3)", photos)
+        db.execute("INSERT INTO keyword VALUES(1, 'heron')")
+        db.execute("INSERT INTO photo_keyword VALUES(1, 1)")
+        db.execute("INSERT INTO adjustment VALUES(1, '<x/>')")
+        db.execute("INSERT INTO preview VALUES(1, x'ffd8')")
+        db.commit()
+    return path
+
+
+def picture(format):
+    """A real picture, of one colour."""
+    out = io.BytesIO()
+    Image.new("RGB", (40, 30), "teal").save(out, format)
+    return out.getvalue()
+
+
+def open_by_another(path):
+    """Another process that has a file open; the caller ends it."""
+    child = subprocess.Popen([sys.executable, "-c", "import sys; f = open(sys.argv[1]); print(flush=True); input()", str(path)],
+                             stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
+    child.stdout.readline()
+    return child

@@ -71,6 +71,11 @@ def _tell_plan(plan: Plan) -> None:
     say(
         f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
     )
+    if plan.gathering.items:
+        total = sum(o.size for _, o in plan.gathering.items)
+        say(
+            f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, {size(total)}; the originals of these stay"
+        )
     for goal in plan.goals[1:]:
         say(f"and a second copy → {shown(str(goal.path / plan.name))}, about {duration(goal.estimate.seconds)}")
     if plan.discarded.files:
@@ -152,6 +157,9 @@ class Wanted:
     leave_out: list[str]
     discard: list[str]
     after: After
+    gather: bool
+    only: list[str]
+    loose_too: bool
 
 
 def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
@@ -163,12 +171,22 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
 
 def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: bool) -> None:
     """Takes a library to another drive, or to two, whole and verified."""
-    leave_out = _roles("--leave-out", wanted.leave_out, _LEFT, as_json)
+    unused = "unused" in wanted.leave_out
+    leave_out = _roles("--leave-out", [r for r in wanted.leave_out if r != "unused"], [*_LEFT, "unused"], as_json)
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
     after = wanted.after
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
-    choices = Choices(wanted.name, leave_out, after, discard)
+    choices = Choices(
+        wanted.name,
+        leave_out,
+        after,
+        discard,
+        wanted.gather,
+        unused,
+        only=frozenset(wanted.only),
+        loose_too=wanted.loose_too,
+    )
     also = Path(wanted.also).absolute() if wanted.also else None
     plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
     _tell_plan(plan)
@@ -348,6 +366,7 @@ def _step(id: str, as_json: bool, what: str, needs_switch: bool = False) -> None
             found.park()
         elif what == "release":
             control = Control()
+            found.looked()  # whoever asks for this by name, after the switch, says so
             with Telling(found) as telling:
                 stoppable(lambda: found.release(control, telling), control)
         else:

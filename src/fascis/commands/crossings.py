@@ -17,11 +17,18 @@ def register(app: typer.Typer) -> None:
         to: str = typer.Option(..., "--to", help="The folder that the library's own folder will stand in."),
         also: str = typer.Option("", "--also", help="A second folder, on another drive, for a second copy."),
         name: str = typer.Option("", "--name", help="The name it will have there."),
-        leave_out: list[str] = typer.Option([], "--leave-out", help="A role that is not copied and stays."),
+        leave_out: list[str] = typer.Option([], "--leave-out", help="A role, or unused, that is not copied and stays."),
         discard: list[str] = typer.Option(
             [], "--discard", help="A role that can be made again: not copied, and deleted when the originals are."
         ),
+        gather: bool = typer.Option(True, "--gather/--no-gather", help="Copy loose media into the library."),
+        only: list[str] = typer.Option([], "--only", help="A project, or a folder, that goes along with what it uses."),
         after: After = typer.Option(After.KEEP, "--after", help="What becomes of home and originals."),
+        loose_too: bool = typer.Option(
+            False,
+            "--loose-too",
+            help="With the originals, delete loose ones that were gathered and that nothing else uses.",
+        ),
         dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
         later: bool = typer.Option(False, "--later", help="Put it in the queue; resume --all lets it cross."),
         yes: bool = typer.Option(
@@ -32,7 +39,7 @@ def register(app: typer.Typer) -> None:
         """Takes a library to another drive, whole and verified."""
         from fascis.commands import crossing_work
 
-        wanted = crossing_work.Wanted(library, to, also, name, leave_out, discard, after)
+        wanted = crossing_work.Wanted(library, to, also, name, leave_out, discard, after, gather, only, loose_too)
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 
     @app.command()

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,9 @@ from fascis.library.standing import STANDINGS
 from fascis.library.strands import strands, totals
 from fascis.library.uses import LINKS, files_of
 from fascis.workspace import Workspace, from_environment
+
+_MOST_TOLD = 200
+NOT_UNDERSTOOD = "not understood"
 
 
 def resolve(workspace: Workspace, given: str) -> Path:
@@ -60,8 +62,7 @@ def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
 
 def _shown_place(surveyed: Surveyed, path: bytes) -> str:
     """A place or path for JSON: relative in the library, absolute elsewhere."""
-    below = os.path.realpath(bytes(surveyed.source)).rstrip(b"/") + b"/"
-    return place_text(path.removeprefix(below))
+    return place_text(path.removeprefix(surveyed.below))
 
 
 def survey(library: str, files: bool, as_json: bool) -> None:
@@ -74,6 +75,7 @@ def survey(library: str, files: bool, as_json: bool) -> None:
         say(problem.sentence)
     key = remember(workspace, surveyed)
     if as_json:
+        _tell_troubles(surveyed, say)
         put(_record(surveyed, key, files))
     else:
         _tell_survey(surveyed, key, files)
@@ -88,23 +90,31 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
             {"path": _shown_place(surveyed, d.place or d.path), "format": d.format, "references": d.references}
             for d in uses.documents
             if d.format != LINKS and not d.trouble
+        ]
+        + [
+            {"path": _shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
+            for place, _ in uses.not_understood
         ],
         "standing": _standing(surveyed),
         "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
-        "not_understood": [{"path": _shown_place(surveyed, p), "why": why} for p, why in uses.not_understood],
-        "not_media": [
-            {
-                "document": _shown_place(surveyed, uses.documents[n].place or uses.documents[n].path),
-                "target": t,
-                "why": w,
-            }
-            for n, t, w in uses.not_media[:1000]
-        ],
-        "orphans": [place_text(p) for p in uses.orphans],
     }
     if files:
         record["files"] = list(_files(surveyed))
     return record
+
+
+def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
+    """What is not understood, not followed, or belongs to nothing."""
+    uses = surveyed.uses
+    if uses.not_understood:
+        tell(f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
+    for place, why in uses.not_understood[:_MOST_TOLD]:
+        tell(f"  {shown(_shown_place(surveyed, place))}: {why}")
+    for number, target, why in uses.not_media[:_MOST_TOLD]:
+        document = uses.documents[number]
+        tell(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
+    for orphan in uses.orphans[:_MOST_TOLD]:
+        tell(f"  sidecar of nothing: {shown(orphan)}")
 
 
 def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
@@ -118,15 +128,7 @@ def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
     print()
     for s in strands(surveyed.survey, uses):
         print(f"  {size(s.bytes):>12}  {s.files:>8}  {s.standing.value:<8} {s.role.value:<9} {shown(s.folder) or '.'}")
-    if uses.not_understood:
-        print(f"\nNot understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
-    for place, why in uses.not_understood:
-        print(f"  {_shown_place(surveyed, place)}: {why}")
-    for number, target, why in uses.not_media[:200]:
-        document = uses.documents[number]
-        print(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
-    for orphan in uses.orphans[:200]:
-        print(f"  sidecar of nothing: {shown(orphan)}")
+    _tell_troubles(surveyed, print)
     if files:
         for f in _files(surveyed):
             print(f"{f['bytes']:>14}  {f['standing']:<8} {f['role']:<9} {shown(f['path'])}")

@@ -8,15 +8,18 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
-from fascis.crossing.copies import Copied, Copies, CopyState, Item
-from fascis.crossing.copying import Fidelity, copy_seen_of, same_copy
-from fascis.crossing.journal import Fate, Found
+from fascis.crossing.copies import Copies, CopyState, Item, as_it_was
+from fascis.crossing.copying import Fidelity, same_copy
+from fascis.crossing.engine import Side
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Found
 from fascis.crossing.places import Places, move
+from fascis.crossing.putting import make_parents
+from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
-from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Refused, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
@@ -38,8 +41,13 @@ def amendment(
     """
     changed = []
     for place in differences.changed:
-        item = next((i for i in copies.in_folder(parent(place)) if i.place == place), None)
-        if item and item.kind is Kind.FILE and item.fate is Fate.COPY and stat.S_ISREG(_status(source, place).st_mode):
+        item = copies.at(place)
+        if (
+            item
+            and item.kind is Kind.FILE
+            and item.fate is Fate.COPY
+            and (item.outside or stat.S_ISREG(_status(source, place).st_mode))
+        ):
             changed.append(item.id)
     folders: dict[bytes, Found] = {}
     entries = []
@@ -69,7 +77,13 @@ def _status(source: Medium, place: bytes) -> os.stat_result:
 
 
 def move_in(
-    copies: Copies, places: Places, source: Medium, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
+    copies: Copies,
+    places: Places,
+    source: Medium,
+    destination: Side,
+    keeps: Fidelity,
+    clock: Callable[[], float],
+    rewriting: Rewriting,
 ) -> None:
     """Moves what was brought along and verified into the library. May be called again after any interruption.
 
@@ -77,19 +91,26 @@ def move_in(
         Refused: a copy that would be superseded was changed by somebody; it stays.
         EnvironmentTrouble: the destination failed.
     """
+    medium = destination.medium
     act = copies.open_act("bring-along") or copies.intend("bring-along", shown(str(places.target)), clock())
     old = join(places.staging, OLD)
+    amending = copies.amending
     try:
         if not medium.exists(old):
             medium.make_folder(old)
-        for id, before in copies.amending.items():
+        rewriting.documents(medium, places.staged_library, frozenset(amending))
+        for id, before in amending.items():
             item = copies.item(id)
             _parents(source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
-                if keeps.links:
-                    _link(copies, source, medium, item, join(places.name, item.place))
-            elif item.copy is CopyState.VERIFIED and medium.exists(join(places.staged_library, item.place)):
-                _supersede(places, medium, item, before, join(old, b"%d" % id), keeps.stable_inodes)
+                if keeps.links and not medium.exists(join(places.name, item.place)):
+                    rewriting.link(source, medium, places.name, item)
+            elif item.copy is CopyState.VERIFIED:
+                for place, was in _moved(item, before, places.crossing):
+                    aside = join(old, b"%d" % id if place == item.place else b"%d-as-it-was" % id)
+                    make_parents(medium, places.name, join(places.name, place))
+                    if medium.exists(join(places.staged_library, place)):
+                        _supersede(places, medium, place, was, aside, keeps.stable_inodes)
         medium.sync()
         own = open_folder(medium.handle, join(places.name, OWN))
         try:
@@ -103,6 +124,17 @@ def move_in(
     copies.put("amending", {})
 
 
+def _moved(item: Item, before: list[int] | None, crossing: str) -> Iterator[tuple[bytes, list[int] | None]]:
+    """The places that an item brought along takes, and how what stands there looked when it was this crossing's.
+
+    A document that is written anew takes two: its verified copy is kept as it was, what was written from it is in its place.
+    """
+    copy, anew = (before[:3], before[3:] or None) if before else (None, None)
+    if item.rewritten:
+        yield as_it_was(item.place, crossing), copy if anew else None
+    yield item.place, anew or copy
+
+
 def take_back(copies: Copies, places: Places, medium: Medium) -> None:
     """Gives up bringing along: copies that were superseded half-way go back to their place; the staging folder is cleared.
 
@@ -111,27 +143,31 @@ def take_back(copies: Copies, places: Places, medium: Medium) -> None:
     """
     try:
         for id in copies.amending:
-            old, final = join(join(places.staging, OLD), b"%d" % id), join(places.name, copies.item(id).place)
-            if medium.exists(old) and not medium.exists(final):
-                move(medium, old, final)
+            place = copies.item(id).place
+            for name, there in ((b"%d", place), (b"%d-as-it-was", as_it_was(place, places.crossing))):
+                old, final = join(join(places.staging, OLD), name % id), join(places.name, there)
+                if medium.exists(old) and not medium.exists(final):
+                    move(medium, old, final)
         medium.sync()
         clear_staging(medium, places)
     except OSError as error:
         raise told(error, "take back", places.name) from error
 
 
-def _supersede(places: Places, medium: Medium, item: Item, before: list[int] | None, old: bytes, stable: bool) -> None:
-    final = join(places.name, item.place)
+def _supersede(
+    places: Places, medium: Medium, place: bytes, before: list[int] | None, old: bytes, stable: bool
+) -> None:
+    final = join(places.name, place)
     if medium.exists(final):
         ours = before is not None and same_copy((before[0], before[1], before[2]), medium.status(final), stable)
         if not ours:
             raise Refused(
                 "copy-changed",
-                f"{shown(item.place)} was changed at the old place and at the new one. Neither was touched; set one of them"
+                f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set one of them"
                 " aside under another name, then go on.",
             )
         move(medium, final, old)
-    move(medium, join(places.staged_library, item.place), final)
+    move(medium, join(places.staged_library, place), final)
 
 
 def _parents(source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
@@ -141,15 +177,3 @@ def _parents(source: Medium, medium: Medium, root: bytes, folder: bytes) -> None
         if not medium.exists(join(root, inner)):
             medium.make_folder(join(root, inner))
             medium.set_folder_status(join(root, inner), source.status(inner), False)
-
-
-def _link(copies: Copies, source: Medium, medium: Medium, item: Item, final: bytes) -> None:
-    status, target = source.status(item.place), source.read_link(item.place)
-    if not medium.exists(final):
-        medium.make_link(target, final)
-        medium.set_link_time(final, status)
-    if medium.read_link(final) == target:
-        seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
-        copy = copy_seen_of(medium.status(final))
-        copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
-        copies.record_verified([(item.id, True)])

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import stat
+from collections.abc import Callable, Iterator
+from contextlib import closing
 from dataclasses import dataclass, field
 
 from fascis.crossing.copies import CopyState, is_damaged
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
-from fascis.crossing.journal import Fate, Origin
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Origin
+from fascis.crossing.opening import Opened, open_documents
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
 from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted as counted_files
 from fascis.files.sizes import number
 from fascis.library.identity import OWN
 
@@ -71,11 +76,14 @@ def weigh(crossing: Crossing) -> Balance:
     trouble = ""
     differences = Differences()
     counted: list[tuple[int, int] | None] = []
+    opened: list[Opened | None] = []
     for destination in demanded:
         try:
             counted.append(_count_copy(destination))
+            opened.append(_open_copy(destination))
         except FascisError as error:
-            counted.append(None)
+            counted += [None] * (len(opened) + 1 - len(counted))
+            opened.append(None)
             trouble = trouble or str(error)
     try:
         if crossing.state is not State.RELEASED:
@@ -93,7 +101,8 @@ def weigh(crossing: Crossing) -> Balance:
         _newer(newer, len(demanded)),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted]),
         _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted]),
-        _contents(crossing, expected),
+        _contents(crossing, [_copied(d) for d in demanded]),
+        *_documents(crossing, opened),
     ]
     if skipped:
         checks.append(
@@ -116,11 +125,86 @@ def weigh(crossing: Crossing) -> Balance:
     return Balance(checks, weights, newer, trouble, left)
 
 
-def _expected(destination: Destination) -> tuple[int, int]:
-    """``(files, bytes)`` that a copy must hold: all that goes along, but what was skipped there by choice."""
+def _open_copy(destination: Destination) -> Opened | None:
+    """Opens every document of a copy now; pictures are decoded once, when it settles."""
+    before = destination.opened()
+    if before is None:
+        return None
+    with closing(destination.open()) as library:
+        now = open_documents(destination.workspace, destination.copies, destination.places, library)
+    now.sampled, now.seen = before.sampled, before.seen
+    return now
+
+
+def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Check]:
+    """What opening the documents in their new places shows."""
+    known = [o for o in opened if o is not None]
+    if not known:
+        return
+    first = known[0]
+
+    def figures(of: Callable[[Opened], int]) -> tuple[str, ...]:
+        return tuple("away" if o is None else number(of(o)) for o in opened)
+
+    wrong = [w for o in known for w in o.wrong]
+    if first.references:
+        nowhere = first.lost + first.left_out
+        verdict = "all lead there" if not wrong and not nowhere and not first.elsewhere else "the rest as before"
+        parts = [(first.lost, "lead nowhere, as before"), (first.left_out, "lead to what was left out"),
+                 (first.elsewhere, "lead outside, as before")]  # fmt: skip
+        detail = ", ".join(f"{number(n)} {words}" for n, words in parts if n)
+        well = not wrong and len({(o.references, o.found) for o in known}) == 1
+        yield Check(
+            "References, followed at the new place", number(first.references), figures(lambda o: o.found),
+            verdict if well else "not equal", well, detail,
+        )  # fmt: skip
+        names = ", ".join(wrong[:2])
+        yield Check(
+            "Still lead to the old place",
+            "",
+            figures(lambda o: len(o.wrong)),
+            "none" if not wrong else "wrong",
+            not wrong,
+            names,
+        )
+    closed = crossing.places.header.get("references", {}).get("not_understood", 0)
+    documents = first.documents + closed
+    if documents:
+        detail = (
+            f"{counted_files(closed, 'document is', 'documents are')} not understood: balance holds for what could be checked"
+            if closed
+            else ""
+        )
+        yield Check(
+            "Documents, opened there", number(documents), figures(lambda o: o.documents),
+            "all open" if not closed else "the rest not understood", True, detail,
+        )  # fmt: skip
+    if first.sampled:
+        short = first.sampled - min(o.seen for o in known)
+        detail = f"{number(short)} of a kind that cannot be shown here" if short else ""
+        yield Check(
+            "One picture or clip of every strand", number(first.sampled), figures(lambda o: o.seen),
+            "decoded" if not short else "the rest not shown", True, detail,
+        )  # fmt: skip
+
+
+def _copied(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` that must have been copied: all that goes along, but what was skipped there by choice."""
     files, total = destination.copies.going()
     gone = destination.copies.sums("e.fate=0 AND c.state=7")
     return files - gone[0], total - gone[1]
+
+
+def _expected(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` that a copy must hold now.
+
+    A document that was written anew counts as it is now; the journal of a database that went into it no longer counts.
+    """
+    copies = destination.copies
+    files, total = _copied(destination)
+    rewritten = copies.sums("e.fate=0 AND c.rewritten=1")
+    anew = [size for size, _, _, _ in copies.derived().values()]
+    return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
 
 
 def _newer(newer: list[bytes], copies: int) -> Check:
@@ -167,7 +251,7 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     others = [d.copies for d in crossing.demanded[1:]]
     places, total, frees, damaged = [], 0, 0, 0
     discarded: list[int] = []
-    for item in copies.items("e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
+    for item in copies.items("e.outside IS NULL AND e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
         if item.seen and item.digest and is_damaged(item, item.seen, item.digest):

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
+import os
 from typing import Any
 
-from fascis.crossing.journal import Fates, Journal, inode_key
-from fascis.crossing.plan import Plan, landmarks, written_here
+from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.plan import Plan, landmarks
 from fascis.crossing.record import write_known
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import shown
-from fascis.library.roles import RoleRule
 from fascis.workspace import Workspace
 
 
@@ -32,20 +32,14 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
         raise Refused(worst.code, worst.sentence)
     drives = [goal.drive for goal in plan.goals if goal.drive]
     assert plan.source_drive and len(drives) == len(plan.goals)
-    called = shown(plan.identity.name if plan.identity else plan.source.name)
+    root = plan.source / os.fsdecode(plan.document) if plan.document else plan.source
+    called = shown(plan.identity.name if plan.identity else root.name)
     library_id = workspace.register.put_library(
-        plan.source, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
+        root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
     workspace.register.put_drives([plan.source_drive, *drives])
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
-    choices = plan.choices
-    plain = None if plan.identity is None or written_here(workspace, plan.identity) else RoleRule()
-    links = any(d.rules.links for d in drives)
-    journal.write_plan(
-        _header(workspace, plan, library_id, consent),
-        plan.survey,
-        Fates(choices.leave_out, choices.discard, links, plain),
-    )
+    journal.write_plan(_header(workspace, plan, library_id, consent), plan.survey, plan.fates, plan.gathering)
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
@@ -73,6 +67,12 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, consent: bool) ->
         "root_inode": inode_key(plan.survey.root_inode),
         "stable_inodes": plan.source_drive.rules.stable_inodes,
         "landmarks": landmarks(plan.survey),
+        "real_source": os.path.realpath(plan.source),
+        "named": bool(plan.choices.name),
+        "mounts": {d.uuid: str(d.mount) for d in workspace.drives.connected()},
+        "document": os.fsdecode(plan.document),
+        "references": plan.references(),
+        "loose_too": plan.choices.loose_too,
         "destinations": [{"path": str(g.path), "drive": _drive_facts(g.drive)} for g in plan.goals if g.drive],
         "after": plan.choices.after.value,
         "leave_out": sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),

@@ -11,9 +11,10 @@ from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
 
-from fascis.crossing.journal import BATCH, Fate, Journal, Origin
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import BATCH, Journal, Origin
 from fascis.crossing.states import State
-from fascis.files.names import join
+from fascis.files.names import join, parent
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
@@ -62,6 +63,8 @@ class Item:
     copy_seen: tuple[int, int, int] | None  # size, mtime_ns, inode of the copy when it was verified
     proven: bool = False  # read back from the drive itself, not perhaps from memory
     known: bytes | None = None  # the digest that a record in the library gives for this size and time
+    outside: bytes | None = None  # the path of loose media, which is gathered from there
+    rewritten: bool = False  # the copy is kept as it was; at its place stands what was written anew from it
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +95,7 @@ class StrandProgress:
 
 _ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
  e.fate, e.strand, e.twin, c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin, c.state, c.size,
- c.mtime_ns, c.inode, c.proven, e.known FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+ c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -124,6 +127,8 @@ def _item(r: Sequence[Any]) -> Item:
         copied,
         bool(r[25]),
         r[26],
+        r[27],
+        bool(r[28]),
     )
 
 
@@ -189,8 +194,10 @@ class Copies:
         last = -1
         while True:
             rows = self.journal.read(
-                "SELECT e.id, f.place, e.name, c.size, c.mtime_ns, c.digest, e.role FROM entry e JOIN folder f ON f.id=e.folder"
-                " JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.id>? AND e.kind=0 AND e.fate=0 AND c.state=2 ORDER BY e.id LIMIT ?",
+                "SELECT e.id, f.place, e.name, coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, c.digest),"
+                " e.role FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=?"
+                " LEFT JOIN derived d ON d.entry=e.id AND d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND e.fate=0"
+                " AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id LIMIT ?",
                 (self.number, last, 4 * BATCH),
             )
             for _, folder, name, size, mtime, digest, role in rows:
@@ -200,8 +207,17 @@ class Copies:
             last = rows[-1][0]
 
     def in_folder(self, place: bytes) -> list[Item]:
-        """The items that lie directly in one folder."""
-        return [_item(r) for r in self.journal.read(f"{_ITEM} WHERE f.place=?", (self.number, place))]
+        """The items of the library that lie directly in one folder; gathered ones are none."""
+        return [
+            _item(r) for r in self.journal.read(f"{_ITEM} WHERE f.place=? AND e.outside IS NULL", (self.number, place))
+        ]
+
+    def at(self, place: bytes) -> Item | None:
+        """The item that arrives at a place, or None."""
+        rows = self.journal.read(
+            f"{_ITEM} WHERE f.place=? AND e.name=?", (self.number, parent(place), place.rpartition(b"/")[2])
+        )
+        return _item(rows[0]) if rows else None
 
     def record_copies(self, outcomes: Iterable[Copied]) -> None:
         """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
@@ -226,6 +242,36 @@ class Copies:
             "verified",
             lambda db: db.executemany("UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows),
         )
+
+    # -- what was written anew ------------------------------------------------------------------------------------
+
+    def begin_rewriting(self, item: int) -> None:
+        """Notes that an item's copy is kept as it was, and something else stands in its place, or will."""
+        self.journal.write(
+            "rewriting",
+            lambda db: db.execute("UPDATE copy SET rewritten=1 WHERE destination=? AND entry=?", (self.number, item)),
+        )
+
+    def record_derived(self, item: int, seen: tuple[int, int, int], digest: bytes) -> None:
+        """Notes what stands in an item's place: size, mtime, inode, and the digest it was read back with."""
+        self.journal.write(
+            "derived",
+            lambda db: db.execute(
+                "INSERT OR REPLACE INTO derived VALUES(?,?,?,?,?,?)", (self.number, item, *seen, digest)
+            ),
+        )
+
+    def stands_anew(self, item: int) -> bool:
+        """True when something was written anew in an item's place."""
+        rows = self.journal.read("SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item))
+        return bool(rows)
+
+    def derived(self) -> dict[int, tuple[int, int, int, bytes]]:
+        """What was written anew: entry → size, mtime, inode, digest."""
+        rows = self.journal.read(
+            "SELECT entry, size, mtime_ns, inode, digest FROM derived WHERE destination=?", (self.number,)
+        )
+        return {entry: (size, mtime, inode, digest) for entry, size, mtime, inode, digest in rows}
 
     # -- sessions: how a run ended --------------------------------------------------------------------------------
 
@@ -378,5 +424,12 @@ def own_place(place: bytes, crossing: str) -> bytes:
 
 
 def arrives_at(item: Item, crossing: str) -> bytes:
-    """Where an item is, or will be, in the new library."""
-    return own_place(item.place, crossing) if item.fate is Fate.OWN else item.place
+    """Where the verified copy of an item is, or will be, in the new library."""
+    if item.fate is Fate.OWN:
+        return own_place(item.place, crossing)
+    return as_it_was(item.place, crossing) if item.rewritten else item.place
+
+
+def as_it_was(place: bytes, crossing: str) -> bytes:
+    """Where the bytes that something had before stand in the new library."""
+    return OWN + b"/as-it-was/" + crossing.encode() + b"/" + place

@@ -38,7 +38,6 @@ class SourceTrouble(Exception):
 
     def __init__(self, error: OSError) -> None:
         super().__init__(str(error))
-        self.vanished = error.errno in (errno.ENOENT, errno.ENOTDIR)
         self.error = error
 
 
@@ -115,9 +114,16 @@ class Buffers:
 
 
 def copy_file(
-    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
+    item: Item,
+    origin: bytes,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
 ) -> Copied:
-    """Copies one regular file to ``place`` in the destination, which must not exist.
+    """Copies one regular file, ``origin`` in the source, to ``place`` in the destination, which must not exist.
 
     Returns:
         The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
@@ -131,14 +137,19 @@ def copy_file(
             time.sleep(_PAUSE * attempt)  # whoever writes there may be done in a moment
         control.checkpoint()
         try:
-            outcome = _copy_once(item, source, destination, place, keeps, buffers, control)
+            outcome = _copy_once(item, origin, source, destination, place, keeps, buffers, control)
         except SourceTrouble as trouble:
             remove_staged(destination, place)
-            return Copied(item.id, CopyState.VANISHED if trouble.vanished else CopyState.UNREADABLE)
+            return Copied(item.id, hindered_by(trouble.error))
         if outcome is not None:
             return outcome
         remove_staged(destination, place)
     return Copied(item.id, CopyState.CHANGING)
+
+
+def hindered_by(error: OSError) -> CopyState:
+    """What an error of reading the source makes of a copy: its source vanished, or cannot be read."""
+    return CopyState.VANISHED if error.errno in (errno.ENOENT, errno.ENOTDIR) else CopyState.UNREADABLE
 
 
 def remove_staged(destination: Medium, place: bytes) -> None:
@@ -152,10 +163,17 @@ def remove_staged(destination: Medium, place: bytes) -> None:
 
 
 def _copy_once(
-    item: Item, source: Medium, destination: Medium, place: bytes, keeps: Fidelity, buffers: Buffers, control: Control
+    item: Item,
+    origin: bytes,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
 ) -> Copied | None:
     try:
-        reading = source.open(item.place)
+        reading = source.open(origin)
     except OSError as error:
         raise SourceTrouble(error) from error
     try:

@@ -19,7 +19,9 @@ from fascis.crossing.beginning import begin
 from fascis.crossing.copies import HINDRANCES, Copies, CopyState
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Entered, Report, silent
-from fascis.crossing.journal import Fate, Journal
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Journal
+from fascis.crossing.loose import LooseMedia, Sources
 from fascis.crossing.park import park, unpark
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.plan import After, Plan
@@ -29,7 +31,7 @@ from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
-from fascis.files.names import parent, place_text, shown
+from fascis.files.names import place_text, shown
 from fascis.library.identity import Home
 from fascis.library.roles import Role, RoleRule
 from fascis.workspace import Workspace
@@ -95,6 +97,11 @@ class Crossing:
     def choose_after(self, after: After) -> None:
         """What becomes of home and originals, decided anew at the scales; the plan itself stays as it was."""
         self.journal.put("after", after.value)
+
+    @property
+    def must_look(self) -> bool:
+        """True when a person must have opened the library from its new home before anything is deleted."""
+        return bool(self.places.header.get("references", {}).get("not_understood"))
 
     @property
     def turn(self) -> float | None:
@@ -166,17 +173,18 @@ class Crossing:
         if todo:
             self.journal.enter(State.COPYING)
         home = self._home()
+        sources = Sources(source, LooseMedia(self.workspace))
 
         def one(destination: Destination) -> FascisError | None:
             try:
-                destination.run(source, home, self._receipts, control, report, skip)
+                destination.run(sources, home, self._receipts, control, report, skip)
             except FascisError as error:
                 if len(todo) > 1 and not isinstance(error, Cancelled):  # only one of them can be raised
                     destination.note(destination.places.staging, str(error))
                 return error
             return None
 
-        with ThreadPoolExecutor(max(len(todo), 1), "destination") as pool:
+        with closing(sources.loose), ThreadPoolExecutor(max(len(todo), 1), "destination") as pool:
             errors = [e for e in pool.map(one, todo) if e]
         return next((e for e in errors if not isinstance(e, Cancelled)), errors[0] if errors else None)
 
@@ -283,7 +291,7 @@ class Crossing:
         """The differences without changes of what was never to be copied: left out, skipped, special."""
 
         def copied(place: bytes) -> bool:
-            item = next((i for i in self.copies.in_folder(parent(place)) if i.place == place), None)
+            item = self.copies.at(place)
             return item is not None and item.fate is Fate.COPY and item.copy is not CopyState.SKIPPED
 
         return replace(found, changed=[p for p in found.changed if copied(p)])
@@ -369,6 +377,12 @@ class Crossing:
         control = control or Control()
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
+        if self.must_look and not self.journal.value("looked_at"):
+            raise Refused(
+                "not-looked",
+                "Documents of this library are not understood; what they refer to is not known. Open it from its new home and"
+                " look first. No original was deleted.",
+            )
         if not self.prove(control):
             label = next(d.label for d in self.demanded if not d.copies.proven())
             raise Refused(
@@ -432,7 +446,8 @@ class Crossing:
         if self.state is State.SWITCHED and after is After.PARK:
             self.park()
             report(Entered(self.state))
-        if self.state in (State.SWITCHED, State.PARKED) and after is After.RELEASE and consent:
+        looked = not self.must_look or self.journal.value("looked_at")
+        if self.state in (State.SWITCHED, State.PARKED) and after is After.RELEASE and consent and looked:
             self.release(control, report)
         return self.state
 

@@ -13,6 +13,8 @@ from fascis.crossing.copying import remove_staged
 from fascis.crossing.engine import Amending, Engine, Side
 from fascis.crossing.events import Control, Entered, Report
 from fascis.crossing.journal import Journal
+from fascis.crossing.loose import Sources
+from fascis.crossing.opening import Opened, open_documents, see_samples
 from fascis.crossing.places import (
     TOKEN_FILE,
     Places,
@@ -25,6 +27,7 @@ from fascis.crossing.places import (
 )
 from fascis.crossing.proof import Proof
 from fascis.crossing.prove import prove
+from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, settle, withdraw
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
@@ -85,12 +88,12 @@ class Destination:
     # -- up to settled --------------------------------------------------------------------------------------------
 
     def run(
-        self, source: Medium, home: Home, receipts: Receipts, control: Control, report: Report, skip: bool
+        self, source: Sources, home: Home, receipts: Receipts, control: Control, report: Report, skip: bool
     ) -> State:
         """Copies, verifies and settles; gives the state reached: settled, waiting or failed.
 
         Args:
-            source: the originals, open and proven.
+            source: the originals, open and proven, and the way to loose media.
             home: what the identity file will say.
             receipts: gives the receipt as JSON and HTML.
 
@@ -109,6 +112,7 @@ class Destination:
             if verified:
                 self._enter(State.VERIFYING, report)
                 self.at(lambda d: self._settle(source, d, home, receipts))
+                self._open_there()
                 self._enter(State.SETTLED, report)
             self.copies.end_session()
         except (Cancelled, Refused):
@@ -149,7 +153,7 @@ class Destination:
         self.copies.forget_some(i.id for i in wrong)
         return len(wrong)
 
-    def _copy_all(self, source: Medium, destination: Medium, control: Control, report: Report, skip: bool) -> bool:
+    def _copy_all(self, source: Sources, destination: Medium, control: Control, report: Report, skip: bool) -> bool:
         """Copies and verifies; True when every file is verified, or skipped by choice."""
         entries = frozenset(self.copies.amending)
         arriving = self._stage(destination, bool(entries))
@@ -162,7 +166,7 @@ class Destination:
             with closing(Proof(drive)) as proof:
                 Engine(
                     self.copies,
-                    Side(source, self.places.header["source_drive"]["label"]),
+                    Side(source.library, self.places.header["source_drive"]["label"]),
                     Side(destination, drive.label),
                     self.places.staged_library,
                     fidelity(drive),
@@ -172,6 +176,7 @@ class Destination:
                     self.workspace.clock(),
                     Amending(entries, self.places.name) if entries else None,
                     drive.takes_turns,
+                    source.loose,
                 ).run()
         for states, reached in (([CopyState.MISMATCH], State.FAILED), (HINDRANCES, State.WAITING)):
             if self.copies.count_copies(states):
@@ -195,17 +200,42 @@ class Destination:
         begin_staging(destination, self.places, self.journal)
         return False
 
-    def _settle(self, source: Medium, destination: Medium, home: Home, receipts: Receipts) -> None:
+    def _settle(self, source: Sources, destination: Medium, home: Home, receipts: Receipts) -> None:
         self._complete()
         drive = self.drive()
-        if self.copies.amending:
-            move_in(self.copies, self.places, source, destination, fidelity(drive), self.workspace.clock)
-            return
         side = Side(destination, drive.label)
-        settle(self.copies, self.places, source, side, home, fidelity(drive), self.workspace.clock, receipts)
+        rewriting = Rewriting(self.copies, self.places, drive, self.workspace.private)
+        if self.copies.amending:
+            move_in(self.copies, self.places, source.library, side, fidelity(drive), self.workspace.clock, rewriting)
+            return
+        settle(
+            self.copies,
+            self.places,
+            source.library,
+            side,
+            home,
+            fidelity(drive),
+            self.workspace.clock,
+            receipts,
+            rewriting,
+        )
         self.copies.put("settled_at", self.workspace.clock())
         library = self.places.header["library_id"]
         self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
+
+    def _open_there(self) -> None:
+        """Opens every document at its new place, and decodes a sample of every strand; kept for the scales and the receipt."""
+        with closing(self.open()) as library:
+            opened = open_documents(self.workspace, self.copies, self.places, library)
+            see_samples(self.copies, library, opened)
+        self.copies.put("opened", opened.as_json())
+        for wrong in opened.wrong:
+            self.note(b"", f"it does not lead into the new library ({wrong})")
+
+    def opened(self) -> Opened | None:
+        """What opening the documents there found when it settled; None before that, or for an older crossing."""
+        kept = self.copies.value("opened")
+        return Opened(**kept) if kept else None
 
     def _complete(self) -> None:
         """A last guard: every item of the plan is verified, or skipped by choice."""

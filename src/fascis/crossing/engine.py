@@ -13,12 +13,12 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, is_damaged
-from fascis.crossing.copying import Buffers, Fidelity, copy_file, read_back, remove_staged, same_copy
+from fascis.crossing.copying import Buffers, Fidelity, copy_file, hindered_by, read_back, remove_staged, same_copy
 from fascis.crossing.events import Advanced, Attention, Control, Report
-from fascis.crossing.journal import Fate
+from fascis.crossing.fates import Fate
 from fascis.crossing.proof import INLINE, Proof
 from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
@@ -50,6 +50,13 @@ class Side:
 
     medium: Medium
     name: str
+
+
+class Loose(Protocol):
+    """Gives loose media, which lies outside the library, for reading."""
+
+    def of(self, path: bytes) -> tuple[Medium, bytes]:
+        """The folder a path lies in, open, and the name there. Raises ``OSError``."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,10 +100,11 @@ class Engine:
         now: float = 0.0,
         amending: Amending | None = None,
         alternate: bool = False,
+        loose: Loose | None = None,
     ) -> None:
         self._copies, self._source, self._destination, self._root = copies, source, destination, root
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
-        self._proof = proof
+        self._proof, self._loose = proof, loose
         self._amending, self._alternate = amending, alternate
         self._takes_damaged = bool(copies.journal.value("take_damaged", False))
         self._crossing = copies.journal.header["crossing"]
@@ -162,7 +170,7 @@ class Engine:
 
     def _work(self) -> Iterator[_Batch]:
         """What an interrupted run had copied but not read back; then all the rest, as it is copied."""
-        for items in self._batches("c.state=1" + self._first):
+        for items in self._batches("c.state=1 AND e.kind=0" + self._first):
             yield _Batch(items, [])
         for items in self._batches(f"c.state IS NULL AND e.fate IN (0,4) AND e.kind=0{self._first}"):
             yield self._copy_batch(items)
@@ -233,7 +241,7 @@ class Engine:
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
             self._make_folder(medium, join(self._root, place) if place else self._root)
-        for item in self._copies.items("e.fate=4"):
+        for item in self._copies.items("e.fate=4 OR c.rewritten=1"):
             self._make_parents(medium, self.staged(item))
 
     def _make_parents(self, medium: Medium, place: bytes) -> None:
@@ -329,8 +337,15 @@ class Engine:
         return outcome
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
+        place_there, medium = item.place, self._source.medium
+        if item.outside is not None:
+            assert self._loose
+            try:
+                medium, place_there = self._loose.of(item.outside)
+            except OSError as error:
+                return Copied(item.id, hindered_by(error))
         return copy_file(
-            item, self._source.medium, self._destination.medium, place, self._keeps, self._buffers(), self._control
+            item, place_there, medium, self._destination.medium, place, self._keeps, self._buffers(), self._control
         )
 
     # -- verifying ------------------------------------------------------------------------------------------------

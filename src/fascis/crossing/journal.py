@@ -17,28 +17,34 @@ from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
+from fascis.crossing.fates import Fate
+from fascis.crossing.gathering import Gathering
 from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
-from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 3
+VERSION = 4
 BATCH = 1024
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
-_SCHEMA = """
+_GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
+  PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+"""
+_SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
 CREATE TABLE folder(id INTEGER PRIMARY KEY, place BLOB NOT NULL, mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL);
 CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
   size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
   ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL, links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL,
-  strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB);
+  strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB, outside BLOB);
 CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
   inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB, seen_size INTEGER,
-  seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
-CREATE UNIQUE INDEX folder_place ON folder(place);
+  seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+{_GATHERED}CREATE UNIQUE INDEX folder_place ON folder(place);
 CREATE INDEX entry_folder ON entry(folder);
 CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT,
   destination INTEGER NOT NULL DEFAULT 0);
@@ -60,43 +66,18 @@ INSERT INTO meta SELECT 'state.0', '"' || CASE WHEN value IN ('switched', 'parke
   FROM meta WHERE key='state';
 INSERT INTO meta SELECT 'settled_at.0', value FROM meta WHERE key='settled_at';
 """,
+    3: f"""
+ALTER TABLE entry ADD COLUMN outside BLOB;
+ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
+{_GATHERED}
+""",
 }
 
 
-class Fate(IntEnum):
-    """What the plan does with an entry."""
-
-    COPY = 0
-    LEFT_OUT = 1  # its role is left out
-    SPECIAL = 2  # cannot be copied at all
-    UNHOLDABLE = 3  # a link, and the destination has none
-    OWN = 4  # Fascis's own record in the old library, crosses to as-it-was
-    DISCARD = 5  # left out, and goes with the originals: it can be made again
-
-
-@dataclass(frozen=True, slots=True)
-class Fates:
-    """What decides the fate of an entry: roles left out and discarded, and whether a destination has links.
-
-    ``plain`` is the rule of roles without the library's own identity file, when that was not written on this machine: what
-    is a remakeable role only by its word is left out, and never discarded.
-    """
-
-    leave_out: frozenset[Role] = frozenset()
-    discard: frozenset[Role] = frozenset()
-    links: bool = True
-    plain: RoleRule | None = None
-
-    def of(self, kind: Kind, role: int, folder: bytes, name: bytes) -> Fate:
-        """The fate of one entry, its role given by index."""
-        known = ROLES[role]
-        if kind is not Kind.FILE or (known not in self.leave_out and known not in self.discard):
-            return Fate.COPY
-        if known not in self.discard or not known.remakeable:
-            return Fate.LEFT_OUT
-        if self.plain and (self.plain.of_folder(folder) or self.plain.of_name(name)) is not known:
-            return Fate.LEFT_OUT
-        return Fate.DISCARD
+_INSERT = (
+    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate, strand, twin,"
+    " outside) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+)
 
 
 class Origin(IntEnum):
@@ -242,30 +223,45 @@ class Journal:
 
     # -- the plan, once -------------------------------------------------------------------------------------------
 
-    def write_plan(self, header: dict[str, Any], survey: Survey, fates: Fates) -> None:
-        """Writes header and items, and the state *planned*, in one transaction."""
+    def write_plan(
+        self, header: dict[str, Any], survey: Survey, fates: Sequence[int], gathering: Gathering | None = None
+    ) -> None:
+        """Writes header and items, and the state *planned*, in one transaction.
+
+        Args:
+            fates: what becomes of every row of the survey.
+            gathering: loose files that go along, and where.
+        """
+        gathering = gathering or Gathering()
 
         def work(db: sqlite3.Connection) -> None:
             self._set(db, "plan", json.dumps(header))
             self._set(db, "state", State.PLANNED.value)
+            folders = {f.place: i for i, f in enumerate(survey.folders)}
             db.executemany(
                 "INSERT INTO folder VALUES(?,?,?,?)",
                 ((i, f.place, f.mode, f.mtime_ns) for i, f in enumerate(survey.folders)),
             )
             strands: dict[tuple[bytes, int], int] = {}
-            db.executemany(
-                "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate,"
-                " strand, twin) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-                _entries(survey, fates, strands),
-            )
+            db.executemany(_INSERT, _entries(survey, fates, strands))
+            for place in gathering.folders():
+                if place not in folders:
+                    folders[place] = len(folders)
+                    db.execute("INSERT INTO folder VALUES(?,?,?,?)", (folders[place], place, 0o40755, 0))
+            db.executemany(_INSERT, _gathered(gathering, len(survey), folders, strands))
             db.executemany("INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items()))
+            db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", gathering.aliases.items())
 
         self.write("plan", work)
+
+    def aliases(self) -> dict[bytes, bytes]:
+        """By which other paths documents may call a file of the new library: absolute path → place there."""
+        return dict(self.read("SELECT path, place FROM alias"))
 
     def names_in(self, folder: bytes) -> list[tuple[int, bytes, int, int]]:
         """``(entry, name, size, mtime_ns)`` of the files that the plan has directly in one folder."""
         return self.read(
-            "SELECT e.id, e.name, e.size, e.mtime_ns FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=? AND e.kind=0",
+            "SELECT e.id, e.name, e.size, e.mtime_ns FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=? AND e.kind=0 AND e.outside IS NULL",
             (folder,),
         )
 
@@ -361,11 +357,11 @@ class Journal:
         found: str | None = self.read("SELECT why FROM entry WHERE id=?", (id,))[0][0]
         return found
 
-    def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int]]:
-        """``(place, kind, size, mtime_ns, role index, fate)`` of everything in the plan, in its order."""
+    def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int, bytes | None]]:
+        """``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)`` of everything in the plan, in its order."""
         last = -1
         while rows := self.read(
-            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate FROM entry e JOIN folder f ON f.id=e.folder"
+            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate, e.outside FROM entry e JOIN folder f ON f.id=e.folder"
             " WHERE e.id>? ORDER BY e.id LIMIT ?",
             (last, 4 * BATCH),
         ):
@@ -394,7 +390,12 @@ class Journal:
                 seen = "SELECT size, mtime_ns, inode FROM copy WHERE destination=? AND entry=?"
                 rows = {id: db.execute(seen, (n, id)).fetchone() for id in changed}
                 copies[n] = {id: list(r) if r and r[0] is not None else None for id, r in rows.items()}
-            db.executemany("DELETE FROM copy WHERE entry=?", [(id,) for id in changed])
+                for id, before in copies[n].items():
+                    anew = db.execute(seen.replace("copy", "derived"), (n, id)).fetchone()
+                    if before and anew:
+                        before += anew
+            for table in ("copy", "derived"):
+                db.executemany(f"DELETE FROM {table} WHERE entry=?", [(id,) for id in changed])
             number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
             known = dict(db.execute("SELECT place, id FROM folder"))
             for f in folders:
@@ -466,15 +467,12 @@ def _connect(path: Path) -> sqlite3.Connection:
     return db
 
 
-def _entries(survey: Survey, fates: Fates, strands: dict[tuple[bytes, int], int]) -> Iterator[tuple[Any, ...]]:
+def _entries(survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, int], int]) -> Iterator[tuple[Any, ...]]:
     first_of: dict[int, int] = {}
     for index, folder in enumerate(survey.folders):
-        own, top = survey.is_own(folder), strand_folder(folder.place)
+        top = strand_folder(folder.place)
         for row in range(folder.first, folder.end):
-            kind, role, name = survey.kind(row), survey.role[row], survey.name(row)
-            fate = Fate.OWN if own else fates.of(kind, role, folder.place, name)
-            if kind is Kind.SPECIAL or (kind is Kind.LINK and not fates.links):
-                fate = Fate.SPECIAL if kind is Kind.SPECIAL else Fate.UNHOLDABLE
+            kind, role, fate = survey.kind(row), survey.role[row], fates[row]
             twin = None
             if kind is Kind.FILE and survey.link_count[row] > 1 and fate in (Fate.COPY, Fate.OWN):
                 twin = first_of.setdefault(survey.inode[row], row)
@@ -483,7 +481,7 @@ def _entries(survey: Survey, fates: Fates, strands: dict[tuple[bytes, int], int]
             yield (
                 row,
                 index,
-                name,
+                survey.name(row),
                 int(kind),
                 survey.size[row],
                 survey.allocated[row],
@@ -493,10 +491,38 @@ def _entries(survey: Survey, fates: Fates, strands: dict[tuple[bytes, int], int]
                 survey.mode[row],
                 survey.link_count[row],
                 role,
-                int(fate),
+                fate,
                 strand,
                 twin,
+                None,
             )
+
+
+def _gathered(
+    gathering: Gathering, first: int, folders: dict[bytes, int], strands: dict[tuple[bytes, int], int]
+) -> Iterator[tuple[Any, ...]]:
+    for number, (place, o) in enumerate(gathering.items, first):
+        above, _, name = place.rpartition(b"/")
+        role = ROLES.index(o.role)
+        strand = strands.setdefault((strand_folder(above), role), len(strands))
+        yield (
+            number,
+            folders[above],
+            name,
+            int(Kind.FILE),
+            o.size,
+            o.allocated,
+            inode_key(o.inode),
+            o.mtime_ns,
+            o.ctime_ns,
+            o.mode,
+            1,
+            role,
+            int(Fate.COPY),
+            strand,
+            None,
+            o.path,
+        )
 
 
 def inode_key(inode: int) -> int:

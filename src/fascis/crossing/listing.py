@@ -6,12 +6,13 @@ import csv
 import io
 from collections.abc import Iterator
 
-from fascis.crossing.journal import Fate, Journal
-from fascis.files.names import listed
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Journal
+from fascis.files.names import listed, place_text
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind
 
-HEADER = ("path", "path_encoding", "kind", "size_bytes", "mtime_ns", "role", "fate")
+HEADER = ("path", "path_encoding", "kind", "size_bytes", "mtime_ns", "role", "fate", "gathered_from")
 _FATES = {f.value: f.name.lower().replace("_", "-") for f in Fate}
 _KINDS = {k.value: k.name.lower() for k in Kind}
 _ROWS = 4096
@@ -22,8 +23,10 @@ def plan_list(journal: Journal) -> Iterator[bytes]:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(HEADER)
-    for count, (place, kind, size, mtime, role, fate) in enumerate(journal.plan_rows(), 1):
-        writer.writerow((*listed(place), _KINDS[kind], size, mtime, ROLES[role].value, _FATES[fate]))
+    for count, (place, kind, size, mtime, role, fate, outside) in enumerate(journal.plan_rows(), 1):
+        writer.writerow(
+            (*listed(place), _KINDS[kind], size, mtime, ROLES[role].value, _FATES[fate], place_text(outside or b""))
+        )
         if count % _ROWS == 0:
             yield out.getvalue().encode()
             out.seek(0)

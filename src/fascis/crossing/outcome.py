@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from fascis.crossing.copies import CopyState
@@ -13,6 +14,7 @@ from fascis.crossing.problems import Problem
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted
 from fascis.library.identity import MANIFEST
 
 _CODES = {
@@ -47,6 +49,7 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
             for t in plan.targets
         ],
         files=plan.totals.files,
+        gathered_files=len(plan.gathering.items),
         bytes=plan.totals.bytes,
         problems=[problem_object(p) for p in plan.problems],
         seconds=0.0,
@@ -107,6 +110,7 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         {"severity": "decision", "code": _CODES[s], "sentence": hindrance_sentence(p, s), "files": [place_text(p)]}
         for p, s in hindered[:1000]
     ]
+    problems += list(_reference_problems(crossing))
     if error is not None:
         severity = "decision" if code_of(error) == "changed-since-survey" else "stops"
         problems.append({"severity": severity, "code": code_of(error), "sentence": str(error), "files": []})
@@ -127,13 +131,40 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
         left_behind=release.get("left_behind", []),
-        released_files=release.get("files", 0) + release.get("discarded_files", 0),
-        released_bytes=release.get("bytes", 0) + release.get("discarded_bytes", 0),
+        released_files=sum(release.get(k, 0) for k in ("files", "discarded_files", "loose_files")),
+        released_bytes=sum(release.get(k, 0) for k in ("bytes", "discarded_bytes", "loose_bytes")),
+        gathered_files=crossing.copies.sums("e.fate=0 AND e.outside IS NOT NULL AND c.state=2")[0],
         parked_at=shown(parked_at) if parked_at else None,
         manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
         receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
         seconds=round(journal.value("seconds", 0.0), 3),
     )
+
+
+def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
+    """What the documents still lack at the new place, and what leads to the wrong one."""
+    said = crossing.places.header.get("references", {})
+    if missing := said.get("missing", 0):
+        sentence = f"{counted(missing, 'file that documents refer to is', 'files that documents refer to are')} missing, as before."
+        yield {"severity": "note", "code": "references-missing", "sentence": sentence, "files": []}
+    if unknown := said.get("not_understood", 0):
+        sentence = (
+            f"{counted(unknown, 'document is', 'documents are')} not understood: open the library in its own program, point it to"
+            f" {shown(str(crossing.places.target))}, and look."
+        )
+        yield {"severity": "note", "code": "not-understood", "sentence": sentence, "files": []}
+    twice = [
+        place_text(i.outside or b"")
+        for i in crossing.copies.items("e.outside IS NOT NULL AND c.state=2 AND e.origin<>2")
+    ]
+    if twice and crossing.state in ARRIVED:
+        sentence = f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: gathered, and where they were."
+        yield {"severity": "note", "code": "in-two-places", "sentence": sentence, "files": twice[:1000]}
+    for destination in crossing.demanded:
+        opened = destination.opened()
+        if opened and opened.wrong:
+            sentence = f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to the old place: {opened.wrong[0]}"
+            yield {"severity": "stops", "code": "leads-to-old-place", "sentence": sentence, "files": []}
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
@@ -171,4 +202,5 @@ def exit_status(record: dict[str, Any]) -> int:
     if state in (State.PLANNED.value, State.COPYING.value, State.VERIFYING.value, State.WAITING.value):
         return 4
     wrong = record["mismatched"] or any(x["why"] != "left-out" for x in record["left_behind"])
-    return 1 if state == State.FAILED.value or wrong else 0
+    lacking = any(p["code"] in ("references-missing", "leads-to-old-place") for p in record["problems"])
+    return 1 if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value) else 0

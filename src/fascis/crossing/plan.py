@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import heapq
 import secrets
+from array import array
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import islice
@@ -11,16 +12,21 @@ from pathlib import Path
 
 from fascis.crossing.after import After
 from fascis.crossing.estimate import Estimate, estimate
-from fascis.crossing.journal import Fate, Fates, read_header
+from fascis.crossing.fates import Fate, Fates
+from fascis.crossing.gathering import Gathering, gather
+from fascis.crossing.journal import read_header
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
-from fascis.crossing.surroundings import look_around, parking_problems
+from fascis.crossing.selection import Selection, StrandKey, select, use_problems
+from fascis.crossing.surroundings import look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, listed, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import Identity
 from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
+from fascis.library.uses import Outside, Uses, files_of
 from fascis.workspace import Workspace
 
 __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"]
@@ -28,15 +34,27 @@ __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """What the person chose: the name there ("" for the library's own), roles left out, and what comes after.
+    """What the person chose: the name there ("" for the library's own), what is left out, and what comes after.
 
-    ``discard`` are roles that are left out and go with the originals.
+    Attributes:
+        leave_out: roles that are left out.
+        discard: roles that are left out and go with the originals.
+        gather: loose media goes along.
+        leave_unused: what nothing uses is left out.
+        without: strands left out, as ``(folder, role, standing)``.
+        only: projects, or folders, that go along with what they use; none for everything.
+        loose_too: with the originals, loose ones go that nothing else uses.
     """
 
     name: str = ""
     leave_out: frozenset[Role] = frozenset()
     after: After = After.KEEP
     discard: frozenset[Role] = frozenset()
+    gather: bool = True
+    leave_unused: bool = False
+    without: frozenset[StrandKey] = frozenset()
+    only: frozenset[str] = frozenset()
+    loose_too: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,9 +78,10 @@ class Goal:
 
 @dataclass(slots=True)
 class Plan:
-    """A crossing before it starts. ``survey`` holds the items in columns; an item goes along by its role.
+    """A crossing before it starts. ``survey`` holds the items in columns, ``fates`` what becomes of each.
 
-    ``largest`` names the largest files of each remakeable role that is left out.
+    ``totals`` counts what goes along, ``gathering`` being part of it. ``largest`` names the largest files of each remakeable
+    role that is left out.
     """
 
     crossing: str
@@ -75,7 +94,11 @@ class Plan:
     goals: list[Goal]
     choices: Choices
     survey: Survey
+    uses: Uses
+    fates: array[int]
+    gathering: Gathering
     identity: Identity | None
+    document: bytes
     totals: Totals
     left_out: Totals
     discarded: Totals
@@ -107,6 +130,11 @@ class Plan:
         """The library's own folder on every destination."""
         return [g.path / self.name for g in self.goals]
 
+    def references(self) -> dict[str, int]:
+        """How many files its documents use, by standing, and how many documents are not understood."""
+        counts = {s.value: len(self.uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)}
+        return {**counts, "gathered": len(self.gathering.items), "not_understood": len(self.uses.not_understood)}
+
     @property
     def stopped(self) -> bool:
         """True when a problem stops it."""
@@ -128,8 +156,10 @@ def make_plan(
 ) -> Plan:
     """Plans one library's crossing into the folder ``destination``, and ``also`` into a second one. Writes nothing."""
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
-    known = None if identity else _known_id(workspace, source)
-    name = choices.name or (identity.name if identity and _plain(identity.name) else source.name)
+    known = None if identity else _known_id(workspace, surveyed.root)
+    name = choices.name or (identity.name if identity and _plain(identity.name) else surveyed.root.name)
+    if surveyed.document and not choices.name:
+        name = surveyed.root.stem
     problems = list(surveyed.problems)
     if not _plain(name):
         problems.append(
@@ -141,16 +171,22 @@ def make_plan(
             )
         )
         name = source.name or "library"
-    out = choices.leave_out | choices.discard
     paths = [destination, *([also] if also else [])]
-    around = look_around(workspace, source, paths, name, found, out, identity)
-    problems += around.problems
     plain = None if identity is None or written_here(workspace, identity) else RoleRule()
-    fates = Fates(choices.leave_out, choices.discard, True, plain)
-    totals, left, discarded = _totals(found, fates)
-    rooms = [room_on(found, out, d) for d in around.drives]
-    problems += around.room_problems(rooms, len(found))
-    problems += parking_problems(source, choices.after)
+    selection = select(surveyed, choices.leave_unused, choices.without, choices.only)
+    problems += selection.problems
+    around = look_at_drives(workspace, source, paths)
+    links = any(d is None or d.rules.links for d in around.drives)
+    rule = Fates(choices.leave_out, choices.discard, links, plain, selection.rows_out)
+    fates = rule.of(found)
+    gathering = _gathering(surveyed, choices, selection, fates)
+    look_around(around, source, paths, name, found, fates, gathering, identity)
+    problems += around.problems
+    problems += use_problems(surveyed, choices.gather, gathering)
+    totals, left, discarded = _totals(found, fates, gathering)
+    rooms = [room_on(found, fates, gathering, d) for d in around.drives]
+    problems += around.room_problems(rooms, len(found) + len(gathering.items))
+    problems += parking_problems(source, choices.after, bool(surveyed.document))
     problems += _discard_problems(choices, found, fates)
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
@@ -158,7 +194,7 @@ def make_plan(
         token=secrets.token_hex(16),
         library_id=(identity.library_id if identity else known or ""),
         name=name,
-        kind=identity.kind if identity else "library",
+        kind=surveyed.kind,
         source=source,
         source_drive=around.source_drive,
         goals=[
@@ -167,12 +203,16 @@ def make_plan(
         ],
         choices=choices,
         survey=found,
+        uses=surveyed.uses,
+        fates=fates,
+        gathering=gathering,
         identity=identity,
+        document=surveyed.document,
         totals=totals,
         left_out=left,
         discarded=discarded,
         problems=problems,
-        largest={role: largest(found, role) for role in out if role.remakeable},
+        largest={r: largest(found, r) for r in choices.leave_out | choices.discard if r.remakeable},
     )
 
 
@@ -236,7 +276,7 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
     return known.id if known else None
 
 
-def _discard_problems(choices: Choices, found: Survey, fates: Fates) -> Iterator[Problem]:
+def _discard_problems(choices: Choices, found: Survey, fates: array[int]) -> Iterator[Problem]:
     wrong = [r for r in sorted(choices.discard) if not r.remakeable]
     if wrong:
         for role in wrong:
@@ -250,7 +290,7 @@ def _discard_problems(choices: Choices, found: Survey, fates: Fates) -> Iterator
         yield Problem(
             Severity.NOTE, "discard-not-possible", "Nothing is discarded: the old place stays home and loses nothing."
         )
-    elif kept := _kept_from_discarding(found, fates):
+    elif kept := _kept_from_discarding(choices, found, fates):
         yield Problem(
             Severity.NOTE,
             "discard-not-possible",
@@ -259,51 +299,65 @@ def _discard_problems(choices: Choices, found: Survey, fates: Fates) -> Iterator
         )
 
 
-def _kept_from_discarding(found: Survey, fates: Fates) -> int:
+def _kept_from_discarding(choices: Choices, found: Survey, fates: array[int]) -> int:
     """Files whose role is to be discarded, and that stay: only a foreign identity file gives them that role."""
-    if not fates.discard or fates.plain is None:
-        return 0
+    wanted = {ROLES.index(r) for r in choices.discard}
     return sum(
-        ROLES[found.role[row]] in fates.discard
-        and fates.of(Kind.FILE, found.role[row], folder.place, found.name(row)) is Fate.LEFT_OUT
-        for row, folder, _ in found.rows()
-        if found.kind(row) is Kind.FILE and not found.is_own(folder)
+        found.role[row] in wanted and fates[row] == Fate.LEFT_OUT and found.kind(row) is Kind.FILE
+        for row in range(len(found))
+        if wanted
     )
 
 
-def _totals(found: Survey, fates: Fates) -> tuple[Totals, Totals, Totals]:
+def _gathering(surveyed: Surveyed, choices: Choices, selection: Selection, fates: array[int]) -> Gathering:
+    """What is gathered by these choices, and where; what is left out or stays is in it too."""
+    found, uses = surveyed.survey, surveyed.uses
+    out = choices.leave_out | choices.discard
+
+    def goes(loose: Outside) -> bool:
+        return choices.gather and loose.path not in selection.paths_out and loose.role not in out
+
+    equals = surveyed.equal_files() if choices.gather and uses.of(Standing.LOOSE) else {}
+    asked = {p.removeprefix(surveyed.below) for p in equals.values()}
+    inside = {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY} if asked else set()
+    return gather(found, uses, surveyed.source, goes, inside.__contains__, equals)
+
+
+def _totals(found: Survey, fates: array[int], gathering: Gathering) -> tuple[Totals, Totals, Totals]:
     """What goes along, what is left out and stays, and what is discarded with the originals."""
-    sums = {fate: [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
-    for folder in found.folders:
-        if found.is_own(folder):
-            continue
-        for row in range(folder.first, folder.end):
-            if found.kind(row) is Kind.FILE:
-                there = sums[fates.of(Kind.FILE, found.role[row], folder.place, found.name(row))]
-                there[0] += 1
-                there[1] += found.size[row]
-                there[2] += found.allocated[row]
-    along, left, discarded = (Totals(*s) for s in sums.values())
-    return along, left, discarded
+    sums = {int(fate): [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
+    for row, fate in enumerate(fates):
+        if fate in sums and found.kind(row) is Kind.FILE:
+            there = sums[fate]
+            there[0] += 1
+            there[1] += found.size[row]
+            there[2] += found.allocated[row]
+    along = sums[Fate.COPY]
+    for _, loose in gathering.items:
+        along[0] += 1
+        along[1] += loose.size
+        along[2] += loose.allocated
+    gone_along, left, discarded = (Totals(*s) for s in sums.values())
+    return gone_along, left, discarded
 
 
-def room_on(found: Survey, leave_out: frozenset[Role], drive: Drive | None) -> int:
-    """Bytes that a library takes on a drive, in its own blocks."""
+def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive | None) -> int:
+    """Bytes that a library takes on a drive, in its own blocks; documents twice, for they are kept as they were too."""
     room, twins = 0, set()
     block = max(drive.block if drive else 4096, 1)
-    out = {ROLES.index(r) for r in leave_out}
     holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
-    for folder in found.folders:
-        own = found.is_own(folder)
-        for row in range(folder.first, folder.end):
-            if found.kind(row) is not Kind.FILE or (not own and found.role[row] in out):
+    document = ROLES.index(Role.DOCUMENT)
+    for row, fate in enumerate(fates):
+        if fate not in (Fate.COPY, Fate.OWN) or found.kind(row) is not Kind.FILE:
+            continue
+        if found.link_count[row] > 1 and links:
+            if found.inode[row] in twins:
                 continue
-            if found.link_count[row] > 1 and links:
-                if found.inode[row] in twins:
-                    continue
-                twins.add(found.inode[row])
-            size = found.size[row]
-            if holes and found.allocated[row] < size:
-                size = found.allocated[row]
-            room += -(-size // block) * block
-    return room + len(found.folders) * block
+            twins.add(found.inode[row])
+        size = found.size[row]
+        if holes and found.allocated[row] < size:
+            size = found.allocated[row]
+        room += -(-size // block) * block * (2 if found.role[row] == document else 1)
+    for _, loose in gathering.items:
+        room += -(-loose.size // block) * block
+    return room + (len(found.folders) + len(gathering.folders())) * block

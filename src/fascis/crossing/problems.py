@@ -62,6 +62,15 @@ CODES = (
     "open-not-known",
     "network-drive",
     "discard-not-possible",
+    "references-missing",
+    "references-away",
+    "not-understood",
+    "not-media",
+    "not-gathered",
+    "leads-to-old-place",
+    "in-two-places",
+    "part-not-there",
+    "journal-unmerged",
     "cannot-set-aside",
     "held-by-another",
     "away",
@@ -96,6 +105,7 @@ WHY = (
     "copy-missing",
     "damaged",
     "not-empty",
+    "used-elsewhere",
 )
 
 

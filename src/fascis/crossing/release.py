@@ -11,23 +11,25 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, is_damaged
 from fascis.crossing.copying import Buffers, read_back, same_copy
 from fascis.crossing.events import Control, Released, Report
-from fascis.crossing.journal import Fate, Origin, inode_key
+from fascis.crossing.fates import Fate
+from fascis.crossing.journal import Origin, inode_key
 from fascis.crossing.space import Deleted
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import FascisError, Refused, told
-from fascis.files.medium import Medium
+from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import shown
 from fascis.library.open_files import find_open
 from fascis.library.survey import Kind
 
 BATCH = 256
-_VERIFIED = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3)"
+_VERIFIED = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3) AND e.outside IS NULL"
 _DISCARDED = "e.fate=5 AND e.kind=0 AND e.origin IN (0,1,3)"
 
 
@@ -44,6 +46,8 @@ class Kept:
     def holds(self, item: Item, buffers: Buffers, control: Control) -> bool:
         """True when the copy of an item is what was verified; read again where it does not look so."""
         place = arrives_at(item, self.crossing)
+        if item.rewritten and self.copies.stands_anew(item.id) and not self.medium.exists(item.place):
+            return False  # what was kept as it was is there, what the library is worked on with is not
         try:
             status = self.medium.status(place)
             if item.kind is Kind.LINK:
@@ -61,20 +65,35 @@ class Kept:
             return False
 
 
+class Originals(Protocol):
+    """What a release does with originals, by their places."""
+
+    def status(self, place: bytes) -> os.stat_result:
+        """``lstat``; of the folder itself for ``b""``."""
+
+    def open(self, place: bytes) -> MediumFile:
+        """Opens a regular file for reading."""
+
+    def unlink(self, place: bytes) -> None:
+        """Deletes one."""
+
+
 @dataclass(slots=True)
 class Release:
     """One release under way: all places open and proven. ``kept`` begins with home.
 
+    With ``reads_again`` the content of every original is compared once more, whatever its drive.
     ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
-    source: Medium
+    source: Originals
     kept: list[Kept]
     source_rules: Rules
     buffers: Buffers
     control: Control
     report: Report
     step: Callable[[str], None]
+    reads_again: bool = False
     differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
 
@@ -98,27 +117,30 @@ class Release:
     # -- deleting -------------------------------------------------------------------------------------------------
 
     def run(self) -> None:
-        """Deletes the originals, then the folders that are empty. May be called again after any interruption."""
+        """Deletes the originals. May be called again after any interruption."""
         self._mend()
-        fresh = set(self.differences.changed)
         for batch in self._batches():
             self.control.checkpoint()
-            opened = self._open_inodes(batch)
-            self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
-            outcomes = [self._release_one(item, fresh, opened) for item in batch]
-            self._copies.journal.record_origin(outcomes)
+            outcomes = self.release_batch(batch)
             files = [
                 i
                 for i, o in zip(batch, outcomes, strict=True)
                 if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is not Fate.OWN
             ]
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
-        self._folders()
+
+    def release_batch(self, batch: list[Item]) -> list[tuple[int, Origin, str | None]]:
+        """Deletes some originals, intent and outcome journaled; gives what became of each, and why it stays."""
+        fresh, opened = set(self.differences.changed), self._open_inodes(batch)
+        self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
+        outcomes = [self._release_one(item, fresh, opened) for item in batch]
+        self._copies.journal.record_origin(outcomes)
+        return outcomes
 
     def _mend(self) -> None:
         """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
         gone = []
-        for item in self._copies.items("e.origin=1"):
+        for item in self._copies.items("e.origin=1 AND e.outside IS NULL"):
             try:
                 self.source.status(item.place)
             except (FileNotFoundError, NotADirectoryError):
@@ -177,7 +199,8 @@ class Release:
             return "open"
         if item.fate is Fate.DISCARD:
             return None  # there is no copy of it, by the person's choice
-        if item.kind is Kind.FILE and not self.source_rules.stable_inodes and self._digest(item) != item.digest:
+        again = self.reads_again or not self.source_rules.stable_inodes
+        if item.kind is Kind.FILE and again and self._digest(item) != item.digest:
             return "changed"
         holds = all(k.holds(self._of(k, item), self.buffers, self.control) for k in self.kept)
         return None if holds else "copy-missing"
@@ -237,11 +260,12 @@ class Release:
             d.allocated += allocated
         d.inodes.add(key)
 
-    def _folders(self) -> None:
+    def clear_folders(self, folder: Medium) -> None:
+        """Removes the folders that are empty, of the library's folder."""
         for place, _, _ in reversed(self._copies.journal.folders()):
             if place:
                 try:
-                    self.source.remove_folder(place)
+                    folder.remove_folder(place)
                 except OSError:
                     continue  # not empty, or gone already: folders go only when empty
 
@@ -250,7 +274,9 @@ def left_behind(copies: Copies, source: Medium | None, differences: Differences)
     """``(place, why)`` of what stays at the old place after a release; at most 10,000 of each kind."""
     out: dict[bytes, str] = {}
     reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
-    for item in copies.items("e.origin<>2 AND (e.fate IN (1,2,3,5) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"):
+    for item in copies.items(
+        "e.outside IS NULL AND e.origin<>2 AND (e.fate IN (1,2,3,5) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"
+    ):
         if len(out) >= 10_000:
             break
         if source is not None and not source.exists(item.place):

@@ -11,6 +11,7 @@ from fascis.crossing.copying import Buffers
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Report
 from fascis.crossing.journal import Journal
+from fascis.crossing.loose_release import release_loose
 from fascis.crossing.park import park, unpark
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.release import Kept, Release, left_behind
@@ -72,8 +73,11 @@ def _release(
             journal.put("free_before", before)
         act = journal.open_act("release") or journal.intend("release", shown(str(places.origin())), workspace.clock())
         work.run()
+        work.clear_folders(source)
+        stays = release_loose(workspace, journal, kept, control, report) if journal.header.get("loose_too") else []
     after = settle_down(source, before, work.deleted.allocated, drive)
-    files, size = copies[0].sums("e.fate=0 AND e.origin=2 AND e.why IS NULL")
+    files, size = copies[0].sums("e.fate=0 AND e.outside IS NULL AND e.origin=2 AND e.why IS NULL")
+    loose = copies[0].sums("e.outside IS NOT NULL AND e.origin=2 AND e.why IS NULL")
     discarded = copies[0].sums("e.fate=5 AND e.origin=2 AND e.why IS NULL")
     record = {
         "files": files,
@@ -83,11 +87,17 @@ def _release(
         "free_before": before,
         "free_after": after,
         "reasons": shortfall(work.deleted, before, after, drive),
-        "left_behind": [{"path": place_text(p), "why": w} for p, w in left_behind(copies[0], source, differences)],
+        "loose_files": loose[0],
+        "loose_bytes": loose[1],
+        "left_behind": [
+            {"path": place_text(p), "why": w} for p, w in left_behind(copies[0], source, differences) + stays
+        ],
         "at": workspace.clock(),
         "stays_at": None,
     }
-    journal.conclude(act, f"{files + discarded[0]} files, {size + discarded[1]} bytes", workspace.clock())
+    journal.conclude(
+        act, f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes", workspace.clock()
+    )
     return record
 
 

@@ -13,18 +13,16 @@ from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from typing import BinaryIO
 
-from blake3 import blake3
-
-from fascis.crossing.copies import Copied, Copies, CopyState, own_place
-from fascis.crossing.copying import Fidelity, copy_seen_of
+from fascis.crossing.copies import Copies
+from fascis.crossing.copying import Fidelity
 from fascis.crossing.engine import Side
-from fascis.crossing.journal import Fate
 from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
-from fascis.files.digest import digest_of, digest_of_bytes
-from fascis.files.errors import EnvironmentTrouble, Refused, told
+from fascis.crossing.putting import put
+from fascis.crossing.rewriting import Rewriting
+from fascis.files.errors import Refused, told
 from fascis.files.inventory import Entry, write_inventory
 from fascis.files.manifest import write_manifest
-from fascis.files.medium import Medium, MediumFile
+from fascis.files.medium import Medium
 from fascis.files.names import join, shown
 from fascis.files.writer import AtomicWriter
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Crossed, Home, Identity, format_identity
@@ -40,6 +38,7 @@ def settle(
     keeps: Fidelity,
     clock: Callable[[], float],
     receipts: Callable[[], tuple[bytes, bytes]],
+    rewriting: Rewriting,
 ) -> None:
     """Brings a verified crossing's staged library to its final name. May be called again after any interruption.
 
@@ -47,6 +46,7 @@ def settle(
         home: what the identity file will say.
         keeps: what the destination keeps.
         receipts: gives the receipt as JSON and HTML.
+        rewriting: writes documents and links anew, so that they lead to the new places.
 
     Raises:
         EnvironmentTrouble: the destination failed.
@@ -58,7 +58,8 @@ def settle(
         if not claimed and medium.exists(root):
             prove_staging(medium, places)
             if keeps.links:
-                _links(copies, places, source, medium)
+                rewriting.links(source, medium, root)
+            rewriting.documents(medium, root)
             _own_files(copies, places, source, medium, home, receipts, clock)
             _folder_times(copies, places, source, medium, keeps.owner)
             medium.sync()
@@ -71,23 +72,6 @@ def settle(
         clear_staging(medium, places)
     except OSError as error:
         raise told(error, "settle on " + destination.name) from error
-
-
-def _links(copies: Copies, places: Places, source: Medium, medium: Medium) -> None:
-    for item in copies.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
-        place = join(
-            places.staged_library, own_place(item.place, places.crossing) if item.fate is Fate.OWN else item.place
-        )
-        status, target = source.status(item.place), source.read_link(item.place)
-        if medium.exists(place):
-            medium.unlink(place)
-        medium.make_link(target, place)
-        medium.set_link_time(place, status)
-        seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
-        outcome = Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy_seen_of(medium.status(place)))
-        copies.record_copies([outcome])
-        if medium.read_link(place) == target:
-            copies.record_verified([(item.id, True)])
 
 
 def _folder_times(copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
@@ -129,12 +113,12 @@ def _own_files(
             medium.make_folder(join(root, folder))
     name = places.crossing.encode()
     json_receipt, html_receipt = receipts()
-    _put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
-    _put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
-    _put(medium, join(root, INVENTORY), lambda out: _inventory(out, copies))
-    _put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(copies)))
+    put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
+    put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
+    put(medium, join(root, INVENTORY), lambda out: _inventory(out, copies))
+    put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(copies)))
     identity = new_identity(places, home, copies, clock)
-    _put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
+    put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
         _like(source, b"", medium, join(root, folder), False)  # readable by whoever may read the library
 
@@ -191,47 +175,6 @@ def _entries(copies: Copies) -> Iterator[Entry]:
 
 def _digests(copies: Copies) -> Iterator[tuple[bytes, bytes]]:
     return ((digest, place) for place, _, _, digest, _ in copies.verified_files())
-
-
-class _Stream(io.RawIOBase):
-    """A new file of a medium as a binary stream that keeps a digest of what went through."""
-
-    def __init__(self, file: MediumFile) -> None:
-        self._file, self.hasher = file, blake3()
-
-    def writable(self) -> bool:
-        return True
-
-    def write(self, content) -> int:  # type: ignore[no-untyped-def]
-        view = memoryview(content).cast("B")
-        self.hasher.update(view)
-        self._file.write(view)
-        return len(view)
-
-
-def _put(medium: Medium, place: bytes, fill: Callable[[BinaryIO], object]) -> None:
-    """Writes one of Fascis's own files anew into the staged library and reads it back."""
-    if medium.exists(place):
-        medium.unlink(place)
-    file = medium.create(place, 0o644)
-    try:
-        raw = _Stream(file)
-        buffered = io.BufferedWriter(raw, 1 << 16)
-        fill(buffered)
-        buffered.flush()
-        buffered.detach()
-        file.flush()
-    finally:
-        file.close()
-    again = medium.open(place)
-    try:
-        again.drop_cached()
-        if digest_of(again) != raw.hasher.digest():
-            raise EnvironmentTrouble(
-                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place
-            )
-    finally:
-        again.close()
 
 
 # -- the final name ---------------------------------------------------------------------------------------------------

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from fascis.crossing.copies import Copies, Item
@@ -12,6 +12,7 @@ from fascis.crossing.copying import seen_of
 from fascis.crossing.journal import Origin
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
+from fascis.files.walk import Folder
 from fascis.library.roles import database_of, is_worked_in
 from fascis.library.survey import Kind
 
@@ -55,9 +56,10 @@ def compare(
     copies, journal = destinations[0], destinations[0].journal
     found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
     folders = {f for f, _, _ in journal.folders()}
+    single = bool(journal.header.get("document"))
     visited: set[Place] = set()
     journals: list[Place] = []
-    for folder in medium.walk():
+    for folder in _some_folders(medium, copies, folders) if single else medium.walk():
         heartbeat()
         visited.add(folder.place)
         recorded = {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
@@ -79,11 +81,38 @@ def compare(
             if item.origin is not Origin.GONE:
                 _add(found.gone, place)
     _changed_by_their_journals(found, journals, copies)
+    _compare_loose(found, copies, heartbeat)
     for missing in folders - visited:
         for item in copies.in_folder(missing):
             if item.origin is not Origin.GONE:
                 _add(found.gone, item.place)
     return found
+
+
+def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterator[Folder]:
+    """The folders of a library that is a single document: what else lies in them is none of it, but for databases' journals."""
+    for place in sorted(folders):
+        items = {i.place.rpartition(b"/")[2] for i in copies.in_folder(place)}
+        try:
+            there = medium.names(place)
+            names = [n for n in there if n in items or database_of(n) in items]
+            stats = [medium.status(join(place, n)) for n in names]
+            yield Folder(place, medium.status(place), names, stats, [], [])
+        except FileNotFoundError:
+            continue
+
+
+def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], None]) -> None:
+    """What was gathered is looked at where it lies; it is told of by its place in the library."""
+    for item in copies.items("e.outside IS NOT NULL AND e.origin<>2"):
+        heartbeat()
+        assert item.outside
+        try:
+            status = os.lstat(item.outside)
+        except OSError:
+            continue  # gone, or on a drive that is away by now: there is a verified copy
+        if differs(item, status, stable=False):
+            _add(found.changed, item.place)
 
 
 def _changed_by_their_journals(found: Differences, appeared: list[Place], copies: Copies) -> None:

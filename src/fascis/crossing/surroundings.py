@@ -12,6 +12,8 @@ from pathlib import Path
 import numpy as np
 
 from fascis.crossing.after import After
+from fascis.crossing.fates import Fate
+from fascis.crossing.gathering import Gathering
 from fascis.crossing.journal import promised
 from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
@@ -33,11 +35,15 @@ MOST_LEASES = 2_000  # files asked for a lease before the start; each is asked a
 
 @dataclass(slots=True)
 class Surroundings:
-    """The drives of all places, and the problems found. ``drives`` are those of the destinations, None where one is not known."""
+    """The drives of all places, and the problems found.
+
+    ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can be looked at further.
+    """
 
     workspace: Workspace
     source_drive: Drive | None = None
     drives: list[Drive | None] = field(default_factory=list)
+    usable: list[bool] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
 
     def add(
@@ -85,28 +91,35 @@ class Surroundings:
             )
 
 
+def look_at_drives(workspace: Workspace, source: Path, destinations: Sequence[Path]) -> Surroundings:
+    """The drives of all places, and what is wrong with these places themselves. Writes nothing."""
+    around = Surroundings(workspace)
+    with suppress(EnvironmentTrouble):  # the library's own problem says so
+        around.source_drive = workspace.drives.at(source)
+    for destination in destinations:
+        drive, goes_on = _destination(around, source, destination)
+        around.drives.append(drive)
+        around.usable.append(goes_on)
+    _two_drives(around)
+    return around
+
+
 def look_around(
-    workspace: Workspace,
+    around: Surroundings,
     source: Path,
     destinations: Sequence[Path],
     name: str,
     found: Survey,
-    leave_out: frozenset[Role],
+    fates: Sequence[int],
+    gathering: Gathering,
     identity: Identity | None,
-) -> Surroundings:
-    """Looks at all places. Writes nothing."""
-    around = Surroundings(workspace)
-    with suppress(EnvironmentTrouble):  # the library's own problem says so
-        around.source_drive = workspace.drives.at(source)
+) -> None:
+    """Looks at all places with what is to go there. Writes nothing."""
     _library(around, source, found)
-    for destination in destinations:
-        drive, goes_on = _destination(around, source, destination)
-        around.drives.append(drive)
-        if drive and goes_on:
+    for destination, drive, usable in zip(destinations, around.drives, around.usable, strict=True):
+        if drive and usable:
             _target(around, destination, name, identity)
-            _holding(around, drive, name, found, leave_out)
-    _two_drives(around)
-    return around
+            _holding(around, drive, name, found, fates, gathering)
 
 
 def _two_drives(around: Surroundings) -> None:
@@ -130,9 +143,18 @@ def _two_drives(around: Surroundings) -> None:
         )
 
 
-def parking_problems(source: Path, after: After) -> Iterator[Problem]:
+def parking_problems(source: Path, after: After, single: bool = False) -> Iterator[Problem]:
     """What would keep the originals from being set aside by one rename, told before the start."""
     if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
+        return
+    if single:
+        yield Problem(
+            Severity.STOPS if after is After.PARK else Severity.NOTE,
+            "cannot-set-aside",
+            "A single document with what it refers to cannot be set aside by a rename."
+            + ("" if after is After.PARK else " Each original is compared once more right before it is deleted."),
+            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+        )
         return
     why = ""
     if not os.access(source.parent, os.W_OK | os.X_OK):
@@ -379,10 +401,11 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
             )
 
 
-def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave_out: frozenset[Role]) -> None:
+def _holding(
+    around: Surroundings, drive: Drive, name: str, found: Survey, fates: Sequence[int], gathering: Gathering
+) -> None:
     """Problems of what the destination's file system can hold."""
     rules = drive.rules
-    out = {ROLES.index(r) for r in leave_out}
     bad: list[tuple[bytes, str]] = []
     if why := rules.refuses_name(fsname(name)):
         around.add(
@@ -398,7 +421,7 @@ def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave
         seen: dict[bytes, bytes] = {}
         for row in range(folder.first, folder.end):
             kind, item = found.kind(row), found.name(row)
-            if kind is Kind.SPECIAL or (found.role[row] in out and not found.is_own(folder)):
+            if fates[row] not in (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE):
                 continue
             place = join(folder.place, item)
             if why := rules.refuses_name(item):
@@ -413,6 +436,14 @@ def _holding(around: Surroundings, drive: Drive, name: str, found: Survey, leave
             hard += found.link_count[row] > 1
             modes += bool(stat.S_IMODE(found.mode[row]) & 0o111)
             sparse += found.allocated[row] + 4096 < found.size[row]
+    for place, loose in gathering.items:
+        if why := next((w for part in place.split(b"/") if (w := rules.refuses_name(part))), None):
+            bad.append((place, why))
+        if rules.largest_file is not None and loose.size > rules.largest_file:
+            large.append(place)
+    if rules.folds_case:
+        folded: dict[bytes, bytes] = {}
+        one += [p for p, _ in gathering.items if folded.setdefault(rules.fold(p), p) != p]
     one += _folders_that_become_one(found, rules.fold) if rules.folds_case else []
     if large and rules.largest_file:
         around.add(

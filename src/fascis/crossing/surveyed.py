@@ -9,6 +9,7 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.crossing.gathering import below, find_equals
 from fascis.crossing.problems import Problem, Severity
 from fascis.documents.registry import format_of
 from fascis.files.errors import Damaged, EnvironmentTrouble
@@ -42,6 +43,18 @@ class Surveyed:
     problems: list[Problem]
     uses: Uses = field(default_factory=Uses)
     document: bytes = b""
+    equals: dict[bytes, bytes] | None = None
+
+    def equal_files(self) -> dict[bytes, bytes]:
+        """Which loose files have the content of another, see :func:`~fascis.crossing.gathering.find_equals`; found once."""
+        if self.equals is None:
+            self.equals = find_equals(self.survey, self.uses, self.source)
+        return self.equals
+
+    @property
+    def below(self) -> bytes:
+        """The real path of its folder, with a slash at its end."""
+        return below(self.source)
 
     @property
     def root(self) -> Path:
@@ -137,8 +150,8 @@ def _survey_document(
     alone = survey_some(medium, own)
     drives = _drives(workspace)
     first = find_uses(medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True)
-    below = os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
-    beside = [o.path[len(below) :] for o in first.of(Standing.LOOSE) if o.path.startswith(below)]
+    inside = below(folder)
+    beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
     found = survey_some(medium, {*own, *beside})
     root = folder / os.fsdecode(name)
     uses = _uses(workspace, medium, folder, root, found, None, cancelled)
@@ -167,11 +180,11 @@ def _uses(
         id = identity.library_id if identity else known.id if known else ""
         expected = register.expected(id) if id else {}
     uses = find_uses(medium, folder, found, _drives(workspace), workspace.private, expected, cancelled)
-    below = os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
-    unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(below)}
+    inside = below(folder)
+    unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)}
     if unknown:
         for place, size, digest in _recorded(medium):
-            if (gone := unknown.get(below + place)) is not None:
+            if (gone := unknown.get(inside + place)) is not None:
                 gone.size, gone.digest = size, digest
     return uses
 
@@ -201,9 +214,8 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
         surveyed.identity.library_id if surveyed.identity else None,
         summary_of(surveyed.survey, uses),
     )
-    below = os.path.realpath(bytes(surveyed.source)).rstrip(b"/") + b"/"
     held = (
-        (below + place, surveyed.survey.size[row], b"", False)
+        (surveyed.below + place, surveyed.survey.size[row], b"", False)
         for row, place in files_of(surveyed.survey)
         if row in uses.used_by
     )

@@ -150,6 +150,10 @@ class Catalog:
         """Its top folders."""
         return [Place(*row) for row in self._db.execute("SELECT id, drive_uuid, path FROM place ORDER BY id")]
 
+    def folders(self) -> Iterator[tuple[int, int, str]]:
+        """``(id, place's id, path below it)`` of every folder."""
+        yield from self._db.execute("SELECT id, place_id, path FROM folder ORDER BY id")
+
     def photos(self) -> Iterator[Photo]:
         """All photos, folder by folder."""
         rows = self._db.execute(
@@ -171,11 +175,11 @@ def _authorize(action: int, first: str | None, second: str | None, *_: str | Non
     return sqlite3.SQLITE_OK if action in _READING else sqlite3.SQLITE_DENY
 
 
-def move_folders(copy: Path, moves: dict[int, Place], name: str | None = None) -> None:
+def move_folders(copy: Path, moves: dict[int, tuple[Place, str]], name: str | None = None) -> None:
     """In a copy: folders get another place (by a new row where there is none such yet); nothing else changes.
 
     Args:
-        moves: folder id → where it is now; the place's ``id`` does not matter.
+        moves: folder id → the place it is in from now on, whose ``id`` does not matter, and its path below that.
         name: what the catalog calls itself from now on; None to keep it.
 
     Raises:
@@ -187,12 +191,12 @@ def move_folders(copy: Path, moves: dict[int, Place], name: str | None = None) -
         db.execute("PRAGMA trusted_schema=OFF")
         db.execute("BEGIN IMMEDIATE")
         places = {(uuid, path): id for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")}
-        for folder, place in moves.items():
+        for folder, (place, path) in moves.items():
             key = (place.drive_uuid, place.path)
             if key not in places:
                 row = db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key)
                 places[key] = int(row.lastrowid or 0)
-            if db.execute("UPDATE folder SET place_id=? WHERE id=?", (places[key], folder)).rowcount != 1:
+            if db.execute("UPDATE folder SET place_id=?, path=? WHERE id=?", (places[key], path, folder)).rowcount != 1:
                 raise KeyError(folder)
         if name is not None:
             db.execute("UPDATE meta SET value=? WHERE key='name'", (name,))

@@ -51,6 +51,11 @@ class Drive:
     answers_from_memory: bool = False
 
     @property
+    def has_uuid(self) -> bool:
+        """False for a drive that is known by its source, type and label instead."""
+        return "|" not in self.uuid
+
+    @property
     def takes_turns(self) -> bool:
         """True when reading while writing would send its head to and fro.
 

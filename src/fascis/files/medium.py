@@ -31,6 +31,10 @@ class MediumFile(Protocol):
     def opened(self) -> os.stat_result:
         """``fstat`` from when it was opened."""
 
+    @property
+    def handle(self) -> int:
+        """The open file's handle."""
+
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
         """Reads on from where it stands; 0 at the end."""
 
@@ -179,6 +183,11 @@ class PosixFile:
         self._fd = fd
         self._durable = durable
         self.opened = opened or os.fstat(fd)
+
+    @property
+    def handle(self) -> int:
+        """The open file's handle."""
+        return self._fd
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
         """Reads on from where it stands; 0 at the end."""

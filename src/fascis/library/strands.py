@@ -35,7 +35,7 @@ def strands(survey: Survey, uses: Uses) -> list[Strand]:
         for row in range(folder.first, folder.end):
             if stat.S_ISREG(survey.mode[row]):
                 _count(totals, (top, survey.role[row], uses.standing[row]), survey.size[row])
-    tops = top_folders(o.path for o in uses.outside)
+    tops = tops_of(uses)
     for o in uses.outside:
         key = (tops[o.path.rpartition(b"/")[0]], ROLES.index(o.role), STANDINGS.index(o.standing))
         _count(totals, key, o.size)
@@ -49,12 +49,18 @@ def _count(totals: dict[tuple[bytes, int, int], list[int]], key: tuple[bytes, in
     t[1] += size
 
 
-def top_folders(paths: Iterable[bytes]) -> dict[bytes, bytes]:
+def tops_of(uses: Uses) -> dict[bytes, bytes]:
+    """For the folder of each file outside what a person calls the source."""
+    return top_folders((o.path for o in uses.outside), uses.sources)
+
+
+def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[bytes, bytes]:
     """For the folder of each path the topmost of these folders that it lies in: what a person calls the source.
 
+    ``sources`` are folders that count as such though no path lies directly in them: a catalog names them.
     The root folder, a home folder and what is mounted hold everything, and are nobody's source but for what lies in them.
     """
-    folders = sorted({p.rpartition(b"/")[0] for p in paths})
+    folders = {p.rpartition(b"/")[0] for p in paths} | set(sources)
     holds_all = {b"", b"/", os.fsencode(Path.home()), b"/home", b"/mnt", b"/media", b"/tmp"}
     tops: dict[bytes, bytes] = {}
     current: bytes | None = None

@@ -54,7 +54,8 @@ class Outside:
     """A file that is used and not in the library's folder, or should be there and is not. Size in bytes, times in ns.
 
     ``path`` is absolute. ``size`` of a file that is not there is what it last was, or 0 where that is not known.
-    ``digest`` is what it last had, where that is known.
+    ``digest`` is what it last had, where that is known. ``named``: it must keep its name and its neighbours, being a frame, a
+    sidecar, or a catalog's photo.
     """
 
     path: bytes
@@ -68,6 +69,7 @@ class Outside:
     device: int = 0
     inode: int = 0
     mode: int = 0
+    named: bool = False
     used_by: set[int] = field(default_factory=set)
 
 
@@ -84,6 +86,7 @@ class Uses:
         orphans: sidecars in the library whose photo is not there.
         aliases: other paths that documents use for a file: absolute path → the real one.
         unknown: places of documents of formats that are not known.
+        sources: folders that catalogs name as places of photos (real paths).
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -94,6 +97,7 @@ class Uses:
     orphans: list[bytes] = field(default_factory=list)
     aliases: dict[bytes, bytes] = field(default_factory=dict)
     unknown: list[bytes] = field(default_factory=list)
+    sources: set[bytes] = field(default_factory=set)
 
     def of(self, standing: Standing) -> list[Outside]:
         """The files outside of one standing."""
@@ -239,11 +243,12 @@ class _Reading:
     def _content(self, document: Document) -> bytes:
         if document.path:
             return read_outside(document.path, LARGEST)
-        return _whole(self._medium, document.place)
+        return read_document(self._medium, document.place)
 
     def _read_catalog(self, number: int, document: Document) -> None:
         with private_catalog(Path(os.fsdecode(self._root + b"/" + document.place)), self._cache) as catalog:
             places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in catalog.places()}
+            self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
             for photo in catalog.photos():
                 document.references += 1
                 above, there = places.get(photo.place_id, (None, False))
@@ -254,7 +259,7 @@ class _Reading:
                     meant = Meant(Standing.AWAY, above + b"/" + path)
                 else:
                     meant = self._where.at(above.rstrip(b"/") + b"/" + path)
-                self._use(number, meant, photo.path, (photo.size or 0, _digest(photo.blake3)))
+                self._use(number, meant, photo.path, (photo.size or 0, _digest(photo.blake3)), True)
 
     # -- references -----------------------------------------------------------------------------------------------
 
@@ -286,7 +291,7 @@ class _Reading:
         for name in reference.sequence.names():
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
             if meant := self._where.of(frames, folder):
-                self._use(number, meant, name)
+                self._use(number, meant, name, named=True)
                 self._alias(frames, folder, meant)
 
     def _use_name(self, number: int, name: str) -> bool:
@@ -303,7 +308,9 @@ class _Reading:
             self._sets.setdefault(rows[0], set()).add(number)
         return len(rows) == 1
 
-    def _use(self, number: int, meant: Meant, as_written: str, last: tuple[int, bytes] = (0, b"")) -> None:
+    def _use(
+        self, number: int, meant: Meant, as_written: str, last: tuple[int, bytes] = (0, b""), named: bool = False
+    ) -> None:
         if meant.refused:
             self._found.not_media.append((number, as_written, meant.refused))
         elif meant.place is not None:
@@ -311,7 +318,9 @@ class _Reading:
             if row is not None:
                 self._sets.setdefault(row, set()).add(number)
         else:
-            self._outside_file(meant, last).used_by.add(number)
+            outside = self._outside_file(meant, last)
+            outside.used_by.add(number)
+            outside.named = outside.named or named
 
     def _outside_file(self, meant: Meant, last: tuple[int, bytes]) -> Outside:
         known = self._outside.get(meant.path)
@@ -440,7 +449,9 @@ class _Reading:
             return
         if stat.S_ISREG(status.st_mode):
             sidecar = self._new_outside(Meant(Standing.LOOSE, path, status=status))
-            sidecar.role = Role.SIDECAR
+            sidecar.role, sidecar.named = Role.SIDECAR, True
+            for photo in owned_by:
+                photo.named = True
             sidecar.used_by = {n for o in owned_by for n in o.used_by}
             self._outside[path] = sidecar
             self._found.outside.append(sidecar)
@@ -449,7 +460,13 @@ class _Reading:
 # -- reading ----------------------------------------------------------------------------------------------------------
 
 
-def _whole(medium: Medium, place: bytes) -> bytes:
+def read_document(medium: Medium, place: bytes) -> bytes:
+    """The whole content of a document.
+
+    Raises:
+        EnvironmentTrouble: it cannot be read.
+        NotUnderstood: it is larger than any document.
+    """
     try:
         with closing(medium.open(place)) as file:
             size = file.opened.st_size

@@ -1,0 +1,62 @@
+"""Fates: what a plan does with every entry of a survey."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Collection
+from dataclasses import dataclass
+from enum import IntEnum
+
+from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.survey import Kind, Survey
+
+
+class Fate(IntEnum):
+    """What the plan does with an entry."""
+
+    COPY = 0
+    LEFT_OUT = 1  # its role is left out, or it is by choice
+    SPECIAL = 2  # cannot be copied at all
+    UNHOLDABLE = 3  # a link, and the destination has none
+    OWN = 4  # Fascis's own record in the old library, crosses to as-it-was
+    DISCARD = 5  # left out, and goes with the originals: it can be made again
+
+
+@dataclass(frozen=True, slots=True)
+class Fates:
+    """What decides the fate of an entry: roles left out and discarded, rows left out, and whether a destination has links.
+
+    ``plain`` is the rule of roles without the library's own identity file, when that was not written on this machine: what
+    is a remakeable role only by its word is left out, and never discarded.
+    """
+
+    leave_out: frozenset[Role] = frozenset()
+    discard: frozenset[Role] = frozenset()
+    links: bool = True
+    plain: RoleRule | None = None
+    rows_out: Collection[int] = frozenset()
+
+    def of(self, survey: Survey) -> array[int]:
+        """The fate of every row."""
+        fates = array("B", bytes(len(survey)))
+        for folder in survey.folders:
+            own = survey.is_own(folder)
+            for row in range(folder.first, folder.end):
+                kind = survey.kind(row)
+                if kind is Kind.SPECIAL:
+                    fates[row] = Fate.SPECIAL
+                elif kind is Kind.LINK and not self.links:
+                    fates[row] = Fate.UNHOLDABLE
+                elif own:
+                    fates[row] = Fate.OWN
+                elif kind is Kind.FILE:
+                    fates[row] = self._of_file(survey, row, folder.place)
+        return fates
+
+    def _of_file(self, survey: Survey, row: int, folder: bytes) -> Fate:
+        role = ROLES[survey.role[row]]
+        if role in self.discard and role.remakeable:
+            foreign = self.plain and (self.plain.of_folder(folder) or self.plain.of_name(survey.name(row))) is not role
+            return Fate.LEFT_OUT if foreign else Fate.DISCARD
+        out = role in self.leave_out or role in self.discard or row in self.rows_out
+        return Fate.LEFT_OUT if out else Fate.COPY

@@ -1,0 +1,197 @@
+"""Gathering: loose media that goes along gets a place in the library; equal content is stored once."""
+
+from __future__ import annotations
+
+import os
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from blake3 import blake3
+
+from fascis.files.names import join, name_key, parent
+from fascis.library.standing import Standing
+from fascis.library.strands import tops_of
+from fascis.library.survey import Survey
+from fascis.library.uses import Outside, Uses, files_of
+
+MEDIA_FOLDER = b"media"
+_SAMPLE = 1 << 16
+_CHUNK = 1 << 22
+
+
+@dataclass(slots=True)
+class Gathering:
+    """Loose files that go along.
+
+    Attributes:
+        items: ``(place in the new library, file)`` of what is stored there; of equal ones only one.
+        aliases: every path by which a document may call a file of the new library that its place does not tell.
+        left: loose files that stay outside by choice.
+    """
+
+    items: list[tuple[bytes, Outside]] = field(default_factory=list)
+    aliases: dict[bytes, bytes] = field(default_factory=dict)
+    left: list[Outside] = field(default_factory=list)
+
+    def folders(self) -> list[bytes]:
+        """Places of all their folders, parents first."""
+        found = {above for place, _ in self.items for above in _above(place)}
+        return sorted(found, key=lambda f: f.split(b"/"))
+
+
+def below(folder: Path) -> bytes:
+    """The real path of a folder, with a slash at its end."""
+    return os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
+
+
+def _above(place: bytes) -> Iterable[bytes]:
+    above = parent(place)
+    while above:
+        yield above
+        above = parent(above)
+
+
+def gather(
+    survey: Survey,
+    uses: Uses,
+    root: Path,
+    goes: Callable[[Outside], bool],
+    goes_inside: Callable[[bytes], bool],
+    equals: dict[bytes, bytes],
+) -> Gathering:
+    """Finds a place for every loose file that goes along.
+
+    Args:
+        root: the library's folder.
+        goes: which of the loose files go along.
+        goes_inside: which files of the library, by their place, go along.
+        equals: by path, the path of the one file that has the same content and is stored for it, see :func:`find_equals`.
+    """
+    found = Gathering()
+    inside = below(root)
+    loose = uses.of(Standing.LOOSE)
+    along = {o.path: o for o in loose if goes(o)}
+    found.left = [o for o in loose if o.path not in along]
+    stored = _stored(along, equals, lambda p: p.startswith(inside) and goes_inside(p.removeprefix(inside)))
+    groups: dict[bytes, list[Outside]] = defaultdict(list)
+    tops = tops_of(uses)
+    for path, kept in stored.items():
+        if path == kept:
+            groups[tops[parent(path)]].append(along[path])
+    taken = {name_key(p) for _, p in files_of(survey)}
+    folders = {name_key(f.place) for f in survey.folders if f.place}
+    for top, members in sorted(groups.items()):
+        _place(found, top, members, taken, folders)
+    places = {o.path: place for place, o in found.items}
+    for path, kept in stored.items():
+        found.aliases[path] = kept.removeprefix(inside) if kept.startswith(inside) else places[kept]
+    for alias, path in uses.aliases.items():
+        if path in found.aliases:
+            found.aliases[alias] = found.aliases[path]
+        elif path.startswith(inside):
+            found.aliases[alias] = path.removeprefix(inside)
+    return found
+
+
+def _stored(
+    along: Collection[bytes], equals: dict[bytes, bytes], goes_inside: Callable[[bytes], bool]
+) -> dict[bytes, bytes]:
+    """For each path that goes along the path that is stored for it: one that goes along too, or one in the library."""
+    chosen: dict[bytes, bytes] = {}
+    stored = {}
+    for path in sorted(along):
+        kept = equals.get(path, path)
+        if kept not in along and not goes_inside(kept):
+            kept = chosen.setdefault(kept, path)  # the one that would stand for all stays: another does
+        stored[path] = kept
+    return stored
+
+
+def _place(found: Gathering, top: bytes, members: list[Outside], taken: set[str], folders: set[str]) -> None:
+    """Gives the files of one source folder a folder of its name, in which no name of theirs is another's."""
+    name = top.rpartition(b"/")[2] or b"drive"
+    number = 1
+    while True:
+        target = join(MEDIA_FOLDER, name if number == 1 else b"%s (%d)" % (name, number))
+        placed = [(join(target, o.path[len(top) :].lstrip(b"/")), o) for o in members]
+        keys = {name_key(p) for p, _ in placed}
+        above = {name_key(a) for p, _ in placed for a in _above(p)}
+        if len(keys) == len(placed) and not keys & (taken | folders) and not above & taken:
+            break
+        if len(keys) < len(placed) and number > 1:
+            break  # they differ in case only, in one folder: a drive that takes them for one says so
+        number += 1
+    found.items += placed
+    taken |= keys
+    folders |= above
+
+
+def find_equals(
+    survey: Survey, uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False
+) -> dict[bytes, bytes]:
+    """Which loose files have the content of another loose file, or of one in the library.
+
+    Every loose file that has an equal is a key; its value is the path of the one that is stored for all of them. Files of
+    one size are compared by some samples, those whose samples are equal by their whole content.
+    """
+    inside = below(root)
+    loose = [o for o in uses.of(Standing.LOOSE) if o.size and not o.named]
+    by_size: dict[int, list[bytes]] = defaultdict(list)
+    for o in loose:
+        by_size[o.size].append(o.path)
+    held: dict[int, list[bytes]] = defaultdict(list)
+    for row, place in files_of(survey):
+        if survey.size[row] in by_size:
+            held[survey.size[row]].append(inside + place)
+    equals: dict[bytes, bytes] = {}
+    for size, paths in by_size.items():
+        candidates = sorted(held[size]) + sorted(paths)
+        if len(candidates) < 2:
+            continue
+        mine = set(paths)
+        for alike in _split(candidates, _sampled, cancelled):
+            if not mine.isdisjoint(alike):
+                for same in _split(alike, _whole, cancelled):
+                    equals |= {p: same[0] for p in same if p in mine}
+    return equals
+
+
+def _split(
+    paths: list[bytes], digest: Callable[[bytes], bytes | None], cancelled: Callable[[], bool]
+) -> list[list[bytes]]:
+    """Groups of two or more with the same digest, in order; what cannot be read is equal to nothing."""
+    groups: dict[bytes, list[bytes]] = defaultdict(list)
+    for path in paths:
+        if cancelled():
+            return []
+        if (found := digest(path)) is not None:
+            groups[found].append(path)
+    return [g for g in groups.values() if len(g) > 1]
+
+
+def _open(path: bytes) -> int:
+    return os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+
+
+def _sampled(path: bytes) -> bytes | None:
+    """A digest of the first, a middle and the last piece."""
+    try:
+        with open(_open(path), "rb", buffering=0) as file:
+            size = os.fstat(file.fileno()).st_size
+            at = (0, max(0, size // 2 - _SAMPLE // 2), max(0, size - _SAMPLE))
+            return blake3(b"".join(os.pread(file.fileno(), _SAMPLE, o) for o in at)).digest()
+    except OSError:
+        return None
+
+
+def _whole(path: bytes) -> bytes | None:
+    try:
+        hasher = blake3()
+        with open(_open(path), "rb", buffering=0) as file:
+            while part := file.read(_CHUNK):
+                hasher.update(part)
+        return hasher.digest()
+    except OSError:
+        return None

@@ -1,0 +1,136 @@
+"""Releasing loose originals, only where that was asked for: those that were gathered and that nothing else uses.
+
+Each is read again and compared right before it is deleted. Whether another library uses it is looked up anew; where that
+cannot be known, it stays.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from itertools import groupby
+from pathlib import Path
+
+from fascis.crossing.copies import Item
+from fascis.crossing.copying import Buffers
+from fascis.crossing.events import Control, Released, Report
+from fascis.crossing.journal import Journal, Origin
+from fascis.crossing.release import Kept, Release
+from fascis.crossing.surveyed import remember, survey_library
+from fascis.files.errors import EnvironmentTrouble, FascisError
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import parent
+from fascis.library.summary import parse_summary
+from fascis.workspace import Workspace
+
+_WAITING = "e.outside IS NOT NULL AND c.state=2 AND e.origin IN (0,1,3)"
+
+
+def release_loose(
+    workspace: Workspace, journal: Journal, kept: Sequence[Kept], control: Control, report: Report
+) -> list[tuple[bytes, str]]:
+    """Deletes loose originals; gives ``(path, why)`` of those that stay. May be called again after any interruption.
+
+    Raises:
+        EnvironmentTrouble: a drive failed.
+        Cancelled: by the control.
+    """
+    copies = kept[0].copies
+    items = sorted(copies.items(_WAITING), key=lambda i: i.outside or b"")
+    if not items:
+        return []
+    mine = journal.header["library_id"]
+    unknown = _look_at_others(workspace, mine, control)
+    stays: list[tuple[bytes, str]] = []
+    with Buffers() as buffers:
+        for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
+            control.checkpoint()
+            group = list(some)
+            free = []
+            for item in group:
+                used = unknown or bool(workspace.register.users(item.outside or b"", mine))
+                if used:
+                    stays.append((item.outside or b"", "used-elsewhere"))
+                else:
+                    free.append(item)
+            stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
+    return stays
+
+
+def _look_at_others(workspace: Workspace, mine: str, control: Control) -> bool:
+    """Surveys every other known library that is there; True when what one of them uses is not known."""
+
+    def stopped() -> bool:
+        control.checkpoint()
+        return False
+
+    unknown = False
+    for library in workspace.register.libraries():
+        if library.id == mine:
+            continue
+        summary = parse_summary(library.summary)
+        if os.path.lexists(library.root):
+            try:
+                surveyed = survey_library(workspace, library.root, None, stopped)
+                if not surveyed.problems:
+                    remember(workspace, surveyed)
+                unknown = unknown or bool(surveyed.problems or surveyed.uses.not_understood)
+                continue
+            except EnvironmentTrouble:
+                pass
+        unknown = unknown or summary is None or not summary.standing or bool(summary.not_understood)
+    return unknown
+
+
+def _release_folder(
+    workspace: Workspace,
+    kept: Sequence[Kept],
+    folder: bytes,
+    items: list[Item],
+    buffers: Buffers,
+    control: Control,
+    report: Report,
+) -> Iterator[tuple[bytes, str]]:
+    if not items:
+        return
+    path = Path(os.fsdecode(folder or b"/"))
+    if os.path.realpath(path) != str(path):
+        yield from ((i.outside or b"", "changed") for i in items)  # a link stands in its way now
+        return
+    try:
+        medium, rules = workspace.drives.open(path), workspace.drives.at(path).rules
+    except FascisError:
+        yield from ((i.outside or b"", "not-permitted") for i in items)  # away, or not to be opened
+        return
+    with closing(medium):
+        names = {i.place: (i.outside or b"").rpartition(b"/")[2] for i in items}
+        work = Release(
+            _Folder(medium, names), list(kept), rules, buffers, control, report, workspace.step, reads_again=True
+        )
+        outcomes = work.release_batch(items)
+        report(_released(items, outcomes))
+        for item, (_, origin, why) in zip(items, outcomes, strict=True):
+            if origin is Origin.STAYS:
+                yield item.outside or b"", why or "changed"
+
+
+def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]]) -> Released:
+    gone = [i for i, (_, o, why) in zip(items, outcomes, strict=True) if o is Origin.GONE and why is None]
+    return Released(len(gone), sum(i.size for i in gone))
+
+
+class _Folder:
+    """One folder of loose media, in which the places of items stand for their names there."""
+
+    def __init__(self, medium: Medium, names: dict[bytes, bytes]) -> None:
+        self._medium, self._names = medium, names
+
+    def status(self, place: bytes) -> os.stat_result:
+        return self._medium.status(self._names[place] if place else b"")
+
+    def open(self, place: bytes) -> MediumFile:
+        return self._medium.open(self._names[place])
+
+    def unlink(self, place: bytes) -> None:
+        self._medium.unlink(self._names[place])

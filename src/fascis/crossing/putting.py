@@ -1,0 +1,74 @@
+"""Writing one of Fascis's own files, or what it wrote anew, into a place of this crossing: read back before it counts."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from typing import BinaryIO
+
+from blake3 import blake3
+
+from fascis.crossing.copying import copy_seen_of
+from fascis.files.digest import digest_of
+from fascis.files.errors import EnvironmentTrouble
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import parent, shown
+
+
+class _Stream(io.RawIOBase):
+    """A new file of a medium as a binary stream that keeps a digest of what went through."""
+
+    def __init__(self, file: MediumFile) -> None:
+        self._file, self.hasher = file, blake3()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, content) -> int:  # type: ignore[no-untyped-def]
+        view = memoryview(content).cast("B")
+        self.hasher.update(view)
+        self._file.write(view)
+        return len(view)
+
+
+def put(
+    medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], mode: int = 0o644
+) -> tuple[tuple[int, int, int], bytes]:
+    """Writes a file anew into the staged library and reads it back; gives size, mtime, inode, and the digest.
+
+    Raises:
+        EnvironmentTrouble: it read back wrong. An ``OSError`` is the caller's to translate.
+    """
+    if medium.exists(place):
+        medium.unlink(place)
+    file = medium.create(place, mode)
+    try:
+        raw = _Stream(file)
+        buffered = io.BufferedWriter(raw, 1 << 16)
+        fill(buffered)
+        buffered.flush()
+        buffered.detach()
+        file.flush()
+    finally:
+        file.close()
+    again = medium.open(place)
+    try:
+        again.drop_cached()
+        if digest_of(again) != raw.hasher.digest():
+            raise EnvironmentTrouble(
+                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place
+            )
+    finally:
+        again.close()
+    return copy_seen_of(medium.status(place)), raw.hasher.digest()
+
+
+def make_parents(medium: Medium, root: bytes, place: bytes) -> None:
+    """Makes the folders above a place in ``root``, where they are not there. Raises ``OSError``."""
+    missing = []
+    above = parent(place)
+    while len(above) > len(root) and not medium.exists(above):
+        missing.append(above)
+        above = parent(above)
+    for folder in reversed(missing):
+        medium.make_folder(folder)

@@ -1,0 +1,352 @@
+"""Writing documents and links of a copy anew, so that they lead to the new places. The bytes before are kept as they were.
+
+What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what is written from it,
+with nothing but target strings replaced, takes its place. Nothing here looks at the old place again: where a path leads
+is told by the plan.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import tempfile
+from collections.abc import Iterator
+from contextlib import closing, contextmanager, suppress
+from pathlib import Path
+from typing import BinaryIO
+
+from fascis.crossing.copies import Copied, Copies, CopyState, Item, as_it_was, own_place
+from fascis.crossing.copying import copy_seen_of
+from fascis.crossing.fates import Fate
+from fascis.crossing.places import Places, move
+from fascis.crossing.putting import make_parents, put
+from fascis.crossing.surveyed import JOURNALS
+from fascis.documents.catalog import Catalog, Place, move_folders
+from fascis.documents.model import DocumentFormat, Means, NotUnderstood, Reference, rewrite
+from fascis.documents.registry import format_of
+from fascis.documents.targets import Target, readings
+from fascis.drives.model import Drive
+from fascis.files.digest import digest_of_bytes
+from fascis.files.medium import Medium, as_stream
+from fascis.files.names import join, parent
+from fascis.library.uses import CATALOG, read_document
+
+_CHUNK = 1 << 22
+
+
+class Whither:
+    """Where paths of the old place lead in the new library, as the plan says."""
+
+    def __init__(self, copies: Copies, places: Places) -> None:
+        header = places.header
+        roots = {os.fsencode(header["source"]), os.fsencode(header.get("real_source", header["source"]))}
+        self._roots = [r.rstrip(b"/") + b"/" for r in roots]
+        self.real_source = os.fsencode(header.get("real_source", header["source"]))
+        self._copies, self._aliases = copies, copies.journal.aliases()
+        self._names: dict[bytes, set[bytes]] = {}
+
+    def folder_of(self, item: Item) -> bytes:
+        """The folder at the old place from which a document's relative paths count."""
+        return parent(item.outside) if item.outside else join(self.real_source, parent(item.place)).rstrip(b"/")
+
+    def place_of(self, path: bytes) -> bytes | None:
+        """The place in the new library of an absolute path, or None for one that leads out of it."""
+        if (known := self._aliases.get(path)) is not None:
+            return known
+        return next((path[len(root) :] for root in self._roots if path.startswith(root)), None)
+
+    def is_there(self, place: bytes) -> bool:
+        """True when the plan has a file of that place, copied or not."""
+        folder, _, name = place.rpartition(b"/")
+        if folder not in self._names:
+            rows = self._copies.journal.read(
+                "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
+            )
+            self._names[folder] = {name for (name,) in rows}
+        return name in self._names[folder]
+
+    def new_target(self, ways: list[Target], document: bytes, folder: bytes, inner: bytes = b"") -> bytes | None:
+        """What a document must say from now on: a path relative to it, or an absolute one; None when it may stay as it is.
+
+        Args:
+            ways: the ways to read what it says now, the likeliest first.
+            document: the document's place in the new library.
+            folder: the folder at the old place from which its relative paths count.
+            inner: a name within the target, for one that names a folder.
+        """
+        first: tuple[Target, bytes, bytes | None] | None = None
+        for way in ways:
+            path = os.fsencode(way.path)
+            if inner:
+                path = path.rstrip(b"/") + b"/" + inner
+            if not way.foreign:
+                path = os.path.normpath(path if way.absolute else folder + b"/" + path)
+            place = self.place_of(path)
+            if place is not None and self.is_there(place):
+                return self._from(way, path, place, document, inner)
+            if first is None or (first[2] is None and place is not None):
+                first = (way, path, place)
+        return self._from(*first, document, inner) if first else None
+
+    @staticmethod
+    def _from(way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes) -> bytes | None:
+        here = parent(document)
+        said = os.fsencode(way.path)
+        if place is None:
+            if way.absolute or way.foreign:
+                return None  # it goes on leading to where it leads now
+            target = path
+        else:
+            if not way.absolute and not way.foreign and _joined(here, said, inner) == place:
+                return None
+            target = os.path.relpath(b"/" + place, b"/" + here)
+        if inner:
+            target = parent(target) or (b"." if not target.startswith(b"/") else b"/")
+            target += b"/" if said.endswith(b"/") else b""
+        return target
+
+
+def _joined(here: bytes, said: bytes, inner: bytes) -> bytes:
+    path = said.rstrip(b"/") + b"/" + inner if inner else said
+    return os.path.normpath(b"/" + here + b"/" + path)[1:].lstrip(b"/")
+
+
+class Rewriting:
+    """Writes documents and links of one destination anew. May be called again after any interruption."""
+
+    def __init__(self, copies: Copies, places: Places, drive: Drive, cache: Path) -> None:
+        self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
+        self._known: Whither | None = None
+
+    @property
+    def whither(self) -> Whither:
+        """Where paths lead; found when it is first asked for."""
+        if self._known is None:
+            self._known = Whither(self._copies, self._places)
+        return self._known
+
+    # -- documents ------------------------------------------------------------------------------------------------
+
+    def documents(self, medium: Medium, root: bytes, only: frozenset[int] | None = None) -> None:
+        """Writes every document below ``root`` anew whose targets change.
+
+        Args:
+            only: these entries, no others.
+
+        Raises:
+            EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
+        """
+        for item in documents_of(self._copies):
+            if only is None or item.id in only:
+                if item.place.lower().endswith(b"." + CATALOG):
+                    self._catalog(medium, root, item)
+                else:
+                    self._document(medium, root, item)
+
+    def _document(self, medium: Medium, root: bytes, item: Item) -> None:
+        format = format_of(item.place)
+        assert format
+        where = self._as_copied(medium, root, item)
+        try:
+            content = read_document(medium, where)
+            new = self._new_content(format, content, item)
+        except NotUnderstood:
+            return  # told of in the survey: it is carried as a file
+        if new is None:
+            return
+        self._keep_as_it_was(medium, root, item)
+        self._put(medium, root, item, new)
+
+    def _new_content(self, format: DocumentFormat, content: bytes, item: Item) -> bytes | None:
+        references = format.read(content)
+        folder = self.whither.folder_of(item)
+        targets: dict[tuple[int, int], str] = {}
+        for reference in references:
+            if (target := self._target(format, reference, item.place, folder)) is not None:
+                targets[reference.locator] = os.fsdecode(target)
+        return rewrite(format, content, targets, references) if targets else None
+
+    def _target(self, format: DocumentFormat, reference: Reference, place: bytes, folder: bytes) -> bytes | None:
+        if reference.means is not Means.PATH:
+            return None
+        ways = readings(reference.as_written, format.uris)
+        if reference.sequence is None:
+            return self.whither.new_target(ways, place, folder)
+        names = reference.sequence.names()
+        return self.whither.new_target(ways, place, folder, os.fsencode(names[0])) if names else None
+
+    def _as_copied(self, medium: Medium, root: bytes, item: Item) -> bytes:
+        """Where the copied bytes are: at their place, or set aside already."""
+        kept = join(root, as_it_was(item.place, self._places.crossing))
+        return kept if item.rewritten and medium.exists(kept) else join(root, item.place)
+
+    def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
+        """Moves the copied bytes aside, where they stay as what was verified."""
+        kept = join(root, as_it_was(item.place, self._places.crossing))
+        if not item.rewritten:
+            self._copies.begin_rewriting(item.id)
+        if not (item.rewritten and medium.exists(kept)):
+            make_parents(medium, root, kept)
+            move(medium, join(root, item.place), kept)
+
+    def _put(self, medium: Medium, root: bytes, item: Item, content: bytes | Path) -> None:
+        kept = medium.status(join(root, as_it_was(item.place, self._places.crossing)))
+
+        def fill(out: BinaryIO) -> None:
+            if isinstance(content, bytes):
+                out.write(content)
+                return
+            with open(content, "rb") as file:
+                while part := file.read(_CHUNK):
+                    out.write(part)
+
+        seen, digest = put(medium, join(root, item.place), fill, stat.S_IMODE(kept.st_mode))
+        self._copies.record_derived(item.id, seen, digest)
+
+    # -- catalogs -------------------------------------------------------------------------------------------------
+
+    def _catalog(self, medium: Medium, root: bytes, item: Item) -> None:
+        """A catalog is changed in a private copy, with its journals; these are then part of it, and kept as they were."""
+        journals = [j for end in JOURNALS if (j := self._copies.at(item.place + end)) and j.copy is CopyState.VERIFIED]
+        parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(medium, root, i) for i in (item, *journals)}
+        with private_copy(medium, parts, self._cache) as copy:
+            try:
+                moves = self._moves(copy)
+            except NotUnderstood:
+                return
+            name = self._places.header["name"] if self._names_catalog(item) else None
+            if not moves and name is None and not journals:
+                return
+            move_folders(copy, moves, name)
+            for journal in journals:
+                self._keep_as_it_was(medium, root, journal)
+            self._keep_as_it_was(medium, root, item)
+            self._put(medium, root, item, copy)
+
+    def _names_catalog(self, item: Item) -> bool:
+        """True when the catalog is the library, and the person gave it another name."""
+        header = self._places.header
+        return bool(header.get("named")) and os.fsdecode(item.place) == header.get("document")
+
+    def _moves(self, copy: Path) -> dict[int, tuple[Place, str]]:
+        with closing(Catalog(copy)) as catalog:
+            mounts = self._places.header.get("mounts", {})
+            places = {p.id: old_folder(p, mounts) for p in catalog.places()}
+            folders = list(catalog.folders())
+        gathered = self._gathered_folders()
+        moves = {}
+        for id, place_id, path in folders:
+            above = places.get(place_id)
+            if above is None:
+                continue
+            new = self._new_folder(os.path.normpath(above + b"/" + os.fsencode(path)), gathered)
+            if new is not None:
+                moves[id] = self._placed(new, path)
+        return moves
+
+    def _new_folder(self, old: bytes, gathered: dict[bytes, bytes]) -> bytes | None:
+        for path in (old, os.path.realpath(old)):
+            if path in gathered:
+                return gathered[path]
+            inner = self.whither.place_of(path + b"/")
+            if inner is not None:
+                return inner.rstrip(b"/")
+        return None
+
+    def _gathered_folders(self) -> dict[bytes, bytes]:
+        rows = self._copies.journal.read(
+            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside IS NOT NULL"
+        )
+        return {parent(outside): place for outside, place in rows}
+
+    def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
+        """A folder of the new library as a place and a path below it, the path as it was where that can be."""
+        root = bytes(self._places.target)
+        whole = join(root, new)
+        mount = bytes(self._drive.mount).rstrip(b"/")
+        tail = b"/" + os.fsencode(path).strip(b"/")
+        kept = not path or whole.endswith(tail)
+        above = whole[: len(whole) - len(tail)] if kept and path else whole if kept else root
+        inner = path if kept else os.fsdecode(new)
+        if not self._drive.has_uuid:
+            return Place(0, None, os.fsdecode(above)), inner
+        return Place(0, self._drive.uuid, os.fsdecode(above[len(mount) :].strip(b"/"))), inner
+
+    # -- links ----------------------------------------------------------------------------------------------------
+
+    def links(self, source: Medium, medium: Medium, root: bytes) -> None:
+        """Makes the links of the library. One that would lead to the old place leads to the same file at the new one."""
+        for item in self._copies.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
+            self.link(source, medium, root, item)
+
+    def link(self, source: Medium, medium: Medium, root: bytes, item: Item) -> None:
+        """Makes one link below ``root``, as it was and, where that leads elsewhere, as it must be now."""
+        status, target = source.status(item.place), source.read_link(item.place)
+        if item.fate is Fate.OWN:
+            self._make_link(medium, join(root, own_place(item.place, self._places.crossing)), target, status)
+            kept = own_place(item.place, self._places.crossing)
+        else:
+            new = self._link_target(item, target)
+            kept = item.place if new is None else as_it_was(item.place, self._places.crossing)
+            make_parents(medium, root, join(root, kept))
+            self._make_link(medium, join(root, kept), target, status)
+            if new is not None:
+                self._make_link(medium, join(root, item.place), new, status)
+        seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
+        copy = copy_seen_of(medium.status(join(root, kept)))
+        self._copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
+        if kept != item.place and item.fate is Fate.COPY:
+            self._copies.begin_rewriting(item.id)
+        if medium.read_link(join(root, kept)) == target:
+            self._copies.record_verified([(item.id, True)])
+
+    def _link_target(self, item: Item, target: bytes) -> bytes | None:
+        ways = [Target(os.fsdecode(target))]
+        new = self.whither.new_target(ways, item.place, self.whither.folder_of(item))
+        if new is not None and new.startswith(b"/") and not os.path.lexists(new):
+            return None  # it led nowhere, and goes on saying so
+        return new
+
+    @staticmethod
+    def _make_link(medium: Medium, place: bytes, target: bytes, status: os.stat_result) -> None:
+        if medium.exists(place):
+            medium.unlink(place)
+        medium.make_link(target, place)
+        with suppress(PermissionError):
+            medium.set_link_time(place, status)
+
+
+def documents_of(copies: Copies) -> Iterator[Item]:
+    """Every verified document of a destination, by its name."""
+    ids = [  # all of them first, for the journal is written to while they are worked on
+        id
+        for id, name in copies.journal.read(
+            "SELECT e.id, e.name FROM entry e JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.kind=0 AND e.fate=0"
+            " AND c.state=2 ORDER BY e.id",
+            (copies.number,),
+        )
+        if format_of(name) is not None or name.lower().endswith(b"." + CATALOG)
+    ]
+    return (copies.item(id) for id in ids)
+
+
+def old_folder(place: Place, mounts: dict[str, str]) -> bytes | None:
+    """Where a place of a catalog is, by where its drive was mounted; None for a drive that is not known."""
+    if place.drive_uuid is None:
+        return os.fsencode(place.path)
+    mount = mounts.get(place.drive_uuid)
+    return None if mount is None else os.fsencode(mount) + b"/" + os.fsencode(place.path)
+
+
+@contextmanager
+def private_copy(medium: Medium, parts: dict[str, bytes], cache: Path) -> Iterator[Path]:
+    """A database of a medium with its journals (ending → place) in a private folder, which goes afterwards."""
+    cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with tempfile.TemporaryDirectory(dir=cache) as folder:
+        copy = Path(folder) / "catalog"
+        for end, place in parts.items():
+            if end != "-shm":
+                with closing(medium.open(place)) as file, open(f"{copy}{end}", "xb") as out:
+                    shutil.copyfileobj(as_stream(file), out, _CHUNK)
+        yield copy

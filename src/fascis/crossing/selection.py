@@ -1,0 +1,135 @@
+"""What of a library goes along by the person's choice, and what its references mean for a crossing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from fascis.crossing.gathering import Gathering
+from fascis.crossing.problems import Problem, Severity
+from fascis.crossing.surveyed import Surveyed
+from fascis.files.names import fsname, parent, shown
+from fascis.files.sizes import counted, size
+from fascis.library.projects import project_of
+from fascis.library.roles import ROLES, Role
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.strands import tops_of
+from fascis.library.survey import strand_folder
+from fascis.library.uses import Outside, files_of
+
+StrandKey = tuple[bytes, Role, Standing]
+_UNUSED = STANDINGS.index(Standing.UNUSED)
+
+
+@dataclass(slots=True)
+class Selection:
+    """What is left out by choice: rows of the survey, and loose files by their path; roles are not looked at here."""
+
+    rows_out: set[int] = field(default_factory=set)
+    paths_out: set[bytes] = field(default_factory=set)
+    problems: list[Problem] = field(default_factory=list)
+
+
+def select(surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey], only: frozenset[str]) -> Selection:
+    """Finds what is left out by these choices."""
+    survey, uses = surveyed.survey, surveyed.uses
+    found = Selection()
+    if without or leave_unused:
+        for row, place in files_of(survey):
+            key = (strand_folder(parent(place)), ROLES[survey.role[row]], STANDINGS[uses.standing[row]])
+            if key in without or (leave_unused and uses.standing[row] == _UNUSED):
+                found.rows_out.add(row)
+        tops = tops_of(uses)
+        found.paths_out = {o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without}
+    if only:
+        _keep_only(surveyed, only, found)
+    return found
+
+
+def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> None:
+    """Leaves out what neither the chosen projects use nor lies in a chosen folder."""
+    survey, uses = surveyed.survey, surveyed.uses
+    folders = {fsname(part.strip("/")) for part in only}
+    known = {f.place for f in survey.folders if f.place}
+    chosen = {n for n, d in enumerate(uses.documents) if project_of(d) in only or (d.place or d.path) in folders}
+    unknown = sorted(
+        p
+        for p in only
+        if fsname(p.strip("/")) not in known
+        and not any(project_of(d) == p or d.place == fsname(p) for d in uses.documents)
+    )
+    if unknown:
+        found.problems.append(
+            Problem(
+                Severity.STOPS,
+                "part-not-there",
+                f"The library has no project and no folder called {shown(unknown[0])}.",
+                "Projects: " + (", ".join(sorted({shown(project_of(d)) for d in uses.documents})) or "none") + ".",
+            )
+        )
+    for row, place in files_of(survey):
+        inside = any(place.startswith(f + b"/") for f in folders)
+        used = chosen.intersection(uses.used_by.get(row, ()))
+        if not inside and not used and not any(uses.documents[n].place == place for n in chosen):
+            found.rows_out.add(row)
+    found.paths_out |= {o.path for o in uses.outside if not chosen & o.used_by}
+
+
+# -- what references mean for a crossing ------------------------------------------------------------------------------
+
+
+def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:
+    """Problems of what the library refers to: decisions before the start, not surprises after it."""
+    uses = surveyed.uses
+    below = surveyed.below
+
+    def places(some: list[Outside]) -> tuple[bytes, ...]:
+        return tuple(o.path.removeprefix(below) for o in some[:1000])
+
+    if missing := uses.of(Standing.MISSING):
+        known = sum(o.size for o in missing)
+        last = f", last known {size(known)}" if known else ""
+        yield Problem(
+            Severity.DECISION,
+            "references-missing",
+            f"{counted(len(missing), 'file is', 'files are')} missing{last}: {shown(missing[0].path.removeprefix(below))} first."
+            " What refers to them will not find them at the new place either.",
+            "Find them first, or go on without them.",
+            places(missing),
+        )
+    if away := uses.of(Standing.AWAY):
+        yield Problem(
+            Severity.DECISION,
+            "references-away",
+            f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be gathered now.",
+            "Connect that drive, or go on without them: what refers to them goes on referring to that drive.",
+            places(away),
+        )
+    if unknown := uses.not_understood:
+        yield Problem(
+            Severity.DECISION,
+            "not-understood",
+            f"{counted(len(unknown), 'document is', 'documents are')} not understood, {shown(unknown[0][0])} first; what they"
+            " refer to is not known. Balance will hold for what could be checked.",
+            "Go on, open the library from its new home and look; deleting waits until then.",
+            tuple(place for place, _ in unknown[:1000]),
+        )
+    if uses.not_media:
+        number, target, why = uses.not_media[0]
+        document = uses.documents[number]
+        yield Problem(
+            Severity.NOTE,
+            "not-media",
+            f"{counted(len(uses.not_media), 'reference is', 'references are')} not followed: {shown(target)} in"
+            f" {shown(document.place or document.path)}: {why}.",
+        )
+    if gathering.left and not gathers:
+        total = sum(o.size for o in gathering.left)
+        yield Problem(
+            Severity.NOTE,
+            "not-gathered",
+            f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside ({size(total)}); the documents"
+            " at the new place refer to them where they are now.",
+            "",
+            tuple(o.path for o in gathering.left[:1000]),
+        )

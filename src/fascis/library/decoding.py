@@ -1,0 +1,143 @@
+"""Decoding pictures and clips in a child process, with limits: what is in a library may come from anybody.
+
+The child is given open files, never a path; it has a limit of memory, of processor time and of patience, and writes
+nothing but what it found. One that dies takes the picture it was at with it, and the next child goes on.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import resource
+import struct
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+MEMORY = 2 << 30  # bytes of address space
+SECONDS = 30  # of processor time for one batch, and of patience for one picture
+WIDTH = 320
+_BATCH = 64
+_LARGEST_PICTURE = 250_000_000  # pixels
+_OK, _NOT = b"+", b"-"
+
+
+def decode(files: Sequence[int], width: int = WIDTH) -> list[bytes | None]:
+    """A small PNG of each open file's picture or first frame, or of its sound; None for what cannot be decoded.
+
+    Args:
+        files: handles of open files, read from where they stand.
+        width: of the picture, at most.
+    """
+    found: list[bytes | None] = []
+    for first in range(0, len(files), _BATCH):
+        batch = list(files[first : first + _BATCH])
+        done: list[bytes | None] = []
+        while len(done) < len(batch):
+            done += _run(batch[len(done) :], width)
+        found += done
+    return found
+
+
+def _run(files: list[int], width: int) -> list[bytes | None]:
+    """The outcomes of one child: of all files, or of those up to the one that it died at."""
+    child = subprocess.Popen(
+        [sys.executable, "-m", "fascis.library.decoding", str(width), *map(str, files)],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        pass_fds=files,
+    )
+    try:
+        out, _ = child.communicate(timeout=SECONDS * 2)
+    except subprocess.TimeoutExpired:
+        child.kill()
+        out, _ = child.communicate()
+    found = list(_parse(out))[: len(files)]
+    return found if len(found) == len(files) else [*found, None]
+
+
+def _parse(out: bytes) -> Iterator[bytes | None]:
+    at = 0
+    while at + 5 <= len(out):
+        (length,) = struct.unpack_from("<I", out, at + 1)
+        if at + 5 + length > len(out):
+            return
+        yield out[at + 5 : at + 5 + length] if out[at : at + 1] == _OK else None
+        at += 5 + length
+
+
+# -- in the child -----------------------------------------------------------------------------------------------------
+
+
+def _limit() -> None:
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+    resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # it writes no file
+    os.nice(10)
+
+
+def _picture(fd: int, width: int) -> bytes:
+    from PIL import Image, ImageOps
+
+    Image.MAX_IMAGE_PIXELS = _LARGEST_PICTURE
+    with open(fd, "rb", closefd=False) as file:
+        try:
+            image: Any = Image.open(file)
+            image.draft("RGB", (width, width))
+            image = ImageOps.exif_transpose(image)
+        except Exception:
+            file.seek(0)
+            image = _frame(file)
+        image.thumbnail((width, width))
+        out = io.BytesIO()
+        image.convert("RGB").save(out, "PNG")
+        return out.getvalue()
+
+
+def _frame(file: Any) -> Any:
+    """The first frame of a clip; of sound, its loudness over the first seconds."""
+    import av
+
+    with av.open(file) as container:
+        if container.streams.video:
+            return next(container.decode(video=0)).to_image()
+        return _wave(container)
+
+
+def _wave(container: Any) -> Any:
+    import numpy as np
+    from PIL import Image, ImageDraw
+
+    loud: list[float] = []
+    for frame in container.decode(audio=0):
+        samples = frame.to_ndarray().astype("float64")
+        loud.append(float(np.abs(samples).mean()))
+        if len(loud) >= 160:
+            break
+    image = Image.new("RGB", (320, 120), "white")
+    pen, most = ImageDraw.Draw(image), max(loud) or 1.0
+    for i, value in enumerate(loud):
+        height = 2 + 50 * value / most
+        pen.line((2 * i, 60 - height, 2 * i, 60 + height), fill="black")
+    return image
+
+
+def main(arguments: list[str]) -> None:
+    """The child's work: decodes each handle, and writes its outcomes to standard output."""
+    _limit()
+    width, *files = map(int, arguments)
+    for fd in files:
+        try:
+            os.lseek(fd, 0, os.SEEK_SET)
+            content, mark = _picture(fd, width), _OK
+        except Exception:
+            content, mark = b"", _NOT
+        sys.stdout.buffer.write(mark + struct.pack("<I", len(content)) + content)
+        sys.stdout.buffer.flush()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

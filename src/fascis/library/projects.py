@@ -1,0 +1,18 @@
+"""Projects: the part of an editing library that is edited as one, one or several documents."""
+
+from __future__ import annotations
+
+import os
+
+from fascis.library.uses import LINKS, Document
+
+
+def project_of(document: Document) -> str:
+    """The project a document belongs to: its folder's name when that lies two deep or deeper, else its own without extension."""
+    place = document.place or document.path
+    above, _, name = place.rpartition(b"/")
+    if document.format == LINKS:
+        return os.fsdecode(above.rpartition(b"/")[2])
+    if document.place and b"/" in above:
+        return os.fsdecode(above.rpartition(b"/")[2])
+    return os.fsdecode(name.rpartition(b".")[0] or name)
