@@ -5,7 +5,7 @@ import json
 import sqlite3
 import subprocess
 import sys
-from contextlib import closing
+from contextlib import closing, contextmanager
 
 from PIL import Image
 
@@ -65,9 +65,14 @@ def picture(format):
     return out.getvalue()
 
 
+@contextmanager
 def open_by_another(path):
-    """Another process that has a file open; the caller ends it."""
-    child = subprocess.Popen([sys.executable, "-c", "import sys; f = open(sys.argv[1]); print(flush=True); input()", str(path)],
-                             stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
+    """Another process has a file open meanwhile."""
+    words = "import sys, time; f = open(sys.argv[1]); print(flush=True); time.sleep(60)"
+    child = subprocess.Popen([sys.executable, "-c", words, str(path)], stdout=subprocess.PIPE)
     child.stdout.readline()
-    return child
+    try:
+        yield
+    finally:
+        child.kill()
+        child.communicate()

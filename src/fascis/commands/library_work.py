@@ -14,7 +14,7 @@ from fascis.crossing.verify import verify as verify_library
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, size
 from fascis.library.roles import ROLES
-from fascis.library.standing import STANDINGS
+from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, totals
 from fascis.library.uses import LINKS, files_of
 from fascis.workspace import Workspace, from_environment
@@ -145,6 +145,7 @@ def verify(library: str, as_json: bool) -> None:
         found = verify_library(medium, root)
     finally:
         medium.close()
+    unresolved = _unresolved(workspace, root)
     lists = {n: [place_text(p) for p in getattr(found, n)] for n in ("edited", "damaged", "missing", "unlisted")}
     if as_json:
         put(
@@ -154,15 +155,21 @@ def verify(library: str, as_json: bool) -> None:
                 "bytes": found.bytes,
                 "matching": found.matching,
                 **lists,
-                "references_unresolved": [],
+                "references_unresolved": unresolved,
             }
         )
     else:
         print(
             f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read."
         )
-        for name, places in lists.items():
+        for name, places in {**lists, "refers to what is not there": unresolved}.items():
             for place in places:
                 print(f"  {name}: {shown(place)}")
-    if not found.sound:
+    if not found.sound or unresolved:
         raise typer.Exit(WRONG)
+
+
+def _unresolved(workspace: Workspace, root: Path) -> list[str]:
+    """What the library's documents refer to and is not there, though its drive is."""
+    surveyed = survey_library(workspace, root)
+    return [_shown_place(surveyed, o.path) for o in surveyed.uses.of(Standing.MISSING)]

@@ -11,11 +11,11 @@ from fascis.crossing.surveyed import Surveyed
 from fascis.files.names import fsname, parent, shown
 from fascis.files.sizes import counted, size
 from fascis.library.projects import project_of
-from fascis.library.roles import ROLES, Role
+from fascis.library.roles import ROLES, Role, database_of
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
-from fascis.library.uses import Outside, files_of
+from fascis.library.uses import CATALOG, Outside, files_of
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
@@ -83,6 +83,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     uses = surveyed.uses
     below = surveyed.below
 
+    databases = {d.place for d in uses.documents if d.format == CATALOG.decode()}
+
     def places(some: list[Outside]) -> tuple[bytes, ...]:
         return tuple(o.path.removeprefix(below) for o in some[:1000])
 
@@ -113,6 +115,15 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             " refer to is not known. Balance will hold for what could be checked.",
             "Go on, open the library from its new home and look; deleting waits until then.",
             tuple(place for place, _ in unknown[:1000]),
+        )
+    journals = [place for _, place in files_of(surveyed.survey) if (base := database_of(place)) and base in databases]
+    if journals:
+        yield Problem(
+            Severity.DECISION,
+            "journal-unmerged",
+            f"{shown(journals[0])} lies beside its database: a program has it open, or was cut off. What is in it goes along.",
+            "Open the database in its own program and close it there, or go on.",
+            tuple(journals[:1000]),
         )
     if uses.not_media:
         number, target, why = uses.not_media[0]

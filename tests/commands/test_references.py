@@ -1,0 +1,103 @@
+"""Documents, standings and gathering as the command line tells them."""
+
+import json
+
+import opentimelineio as otio
+import pytest
+
+from tests.commands.test_commands import KEYS, fascis
+from tests.judge import contents
+from tests.library.making import timeline, write
+
+
+@pytest.fixture
+def weir(bench, tmp_path):
+    lib = bench.library
+    write(lib / "media/crest.mov", b"c" * 500)
+    write(lib / "media/spare.mov", b"s" * 60)
+    write(tmp_path / "Music/theme.wav", b"m" * 300)
+    write(lib / "feature.otio", timeline("media/crest.mov", str(tmp_path / "Music/theme.wav"), "media/gone\x1b.mov"))
+    return lib
+
+
+def test_survey_tells_every_file_with_its_standing(bench, weir, tmp_path):
+    status, said, err = fascis(bench, "survey", weir, "--files", "--json")
+    assert status == 0 and set(said) == {"library", "documents", "standing", "roles", "files"}
+    assert said["documents"] == [{"path": "feature.otio", "format": "otio", "references": 3}]
+    size = (weir / "feature.otio").stat().st_size
+    assert said["standing"] == {
+        "held": {"files": 2, "bytes": 500 + size}, "loose": {"files": 1, "bytes": 300}, "away": {"files": 0, "bytes": 0},
+        "missing": {"files": 1, "bytes": 0}, "unused": {"files": 1, "bytes": 60},
+    }  # fmt: skip
+    assert {f["path"]: (f["standing"], f["used_by"]) for f in said["files"]} == {
+        "feature.otio": ("held", []), "media/crest.mov": ("held", ["feature.otio"]), "media/spare.mov": ("unused", []),
+        str(tmp_path / "Music/theme.wav"): ("loose", ["feature.otio"]), "media/gone\x1b.mov": ("missing", ["feature.otio"]),
+    }  # fmt: skip
+    for name in ("held", "loose", "missing", "unused"):
+        assert sum(f["bytes"] for f in said["files"] if f["standing"] == name) == said["standing"][name]["bytes"]
+    _, _, _ = fascis(bench, "survey", weir)
+
+
+def test_control_characters_are_escaped_wherever_they_are_shown(bench, weir):
+    _, _, err = fascis(bench, "relocate", weir, "--to", bench.heron, "--json")
+    assert "\x1b" not in err and "gone\\u001b.mov" in err
+
+
+def test_missing_media_is_a_decision_and_stays_told(bench, weir, tmp_path):
+    before = contents(bench.root / "Music"), contents(weir)
+    status, said, _ = fascis(bench, "relocate", weir, "--to", bench.heron, "--json")
+    assert (status, said["state"], set(said)) == (3, "refused", KEYS)
+    assert {p["code"]: p["severity"] for p in said["problems"]}["references-missing"] == "decision"
+    status, said, err = fascis(bench, "relocate", weir, "--to", bench.heron, "--yes", "--json")
+    assert (status, said["state"], said["gathered_files"]) == (1, "switched", 1), err
+    assert said["verified_files"] == said["files"] == 4
+    assert {p["code"]: p["files"] for p in said["problems"]}["in-two-places"] == [str(tmp_path / "Music/theme.wav")]
+    read = otio.adapters.read_from_file(said["to"][0] + "/feature.otio")
+    assert [c.media_reference.target_url for c in read.find_clips()][:2] == ["media/crest.mov", "media/Music/theme.wav"]
+    assert (contents(bench.root / "Music"), contents(weir)) == before
+    status, said, _ = fascis(bench, "verify", said["to"][0], "--json")
+    assert (status, said["matching"], said["references_unresolved"]) == (1, 4, ["media/gone\x1b.mov"])
+
+
+def test_what_goes_along_is_chosen(bench, weir, tmp_path):
+    write(weir / "feature.otio", timeline("media/crest.mov", str(tmp_path / "Music/theme.wav")))
+    _, said, _ = fascis(
+        bench, "relocate", weir, "--to", bench.heron, "--no-gather", "--leave-out", "unused", "--dry-run", "--json"
+    )
+    assert (said["files"], said["gathered_files"]) == (2, 0)
+    _, said, _ = fascis(bench, "relocate", weir, "--to", bench.heron, "--only", "feature", "--dry-run", "--json")
+    assert (said["files"], said["gathered_files"]) == (3, 1)
+    status, said, _ = fascis(bench, "relocate", weir, "--to", bench.heron, "--only", "nothing", "--dry-run", "--json")
+    assert status == 3 and said["problems"][0]["code"] == "part-not-there"
+    assert not (bench.root / "state/private").exists() and not list(bench.heron.glob("The*"))
+
+
+def test_documents_not_understood_are_named_and_deleting_waits(bench, weir, tmp_path):
+    write(weir / "feature.otio", timeline("media/crest.mov", str(tmp_path / "Music/theme.wav")))
+    write(weir / "broken.otio", b'{"OTIO_SCHEMA": ')
+    _, said, err = fascis(bench, "survey", weir, "--json")
+    assert {"path": "broken.otio", "format": "not understood", "references": 0} in said[
+        "documents"
+    ] and "broken.otio" in err
+    status, said, _ = fascis(bench, "relocate", weir, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    assert (status, said["state"]) == (0, "switched") and (weir / "media/crest.mov").exists()
+    told = {p["code"]: p["sentence"] for p in said["problems"]}["not-understood"]
+    assert "point it to" in told and said["to"][0] in told
+    status, said, _ = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert (status, said["state"]) == (0, "released") and not weir.exists() and (tmp_path / "Music/theme.wav").exists()
+
+
+def test_loose_originals_are_deleted_only_when_asked_by_name(bench, weir, tmp_path):
+    write(weir / "feature.otio", timeline("media/crest.mov", str(tmp_path / "Music/theme.wav")))
+    status, said, err = fascis(
+        bench, "relocate", weir, "--to", bench.heron, "--after", "release", "--loose-too", "--yes", "--json"
+    )
+    assert (status, said["state"], said["released_files"], said["left_behind"]) == (0, "released", 4, []), err
+    assert not (tmp_path / "Music/theme.wav").exists()
+    assert (bench.heron / "The Weir/media/Music/theme.wav").read_bytes() == b"m" * 300
+
+
+def test_the_record_is_json_even_of_names_that_are_no_text(bench, weir):
+    (weir / "media").joinpath("caf\udce9.mov").write_bytes(b"x")
+    _, said, _ = fascis(bench, "survey", weir, "--files", "--json")
+    assert json.dumps(said) and "media/caf%E9.mov" in {f["path"] for f in said["files"]}
