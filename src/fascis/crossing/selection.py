@@ -37,7 +37,8 @@ def select(surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey]
     if without or leave_unused:
         for row, place in files_of(survey):
             key = (strand_folder(parent(place)), ROLES[survey.role[row]], STANDINGS[uses.standing[row]])
-            if key in without or (leave_unused and uses.standing[row] == _UNUSED):
+            unused = uses.standing[row] == _UNUSED and not key[1].remakeable  # these have a choice of their own
+            if key in without or (leave_unused and unused):
                 found.rows_out.add(row)
         tops = tops_of(uses)
         found.paths_out = {o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without}

@@ -8,6 +8,7 @@ import os
 import wave
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,11 +18,13 @@ import numpy as np
 from PIL import Image
 
 from fascis.crossing.surveyed import remember, survey_library
+from fascis.demo.timelines import sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
+from fascis.files.medium import PosixMedium
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-VERSION = 3
+VERSION = 4
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -62,8 +65,18 @@ def make_world(root: Path, slow: bool = True) -> World:
     internal = world.drives / "studio-internal"
     internal.mkdir(parents=True)
     _libraries(internal)
+    for i in range(1, 5):
+        _clip(world.drives / f"field-2/DCIM/otter_{i:02}.mov", 900 + i, 20, 320)
+        _still(world.drives / f"field-2/DCIM/nests/nest_{i:02}.jpg", 950 + i, 500)
+    _documents(internal, world.drives / "field-2")
     _drives(world.drives, slow)
-    for library in (world.weir, internal / "Saltmeadow", internal / "Bell"):
+    libraries = (world.weir, internal / "Saltmeadow", internal / "Bell")
+    for library in libraries:  # looked at once, before a folder was renamed and a drive went into a drawer
+        remember(world.workspace, survey_library(world.workspace, library))
+    with closing(PosixMedium.at(internal / "Footage")) as footage:
+        footage.rename_new(b"Day 04", b"Day 04, weir")
+    _drive(world.drives, "field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30)
+    for library in libraries:
         remember(world.workspace, survey_library(world.workspace, library))
     (root / MARK).write_text(json.dumps({"version": VERSION}))
     return world
@@ -75,36 +88,45 @@ def make_world(root: Path, slow: bool = True) -> World:
 def _drives(folder: Path, slow: bool) -> None:
     taken = _taken(folder / "studio-internal")
     speed = 1 if slow else 100
-    for name, label, filesystem, capacity, transport, connected, write, read in (
-        ("studio-internal", _INTERNAL, "ext4", int(taken / 0.902), "nvme", True, 900, 1200),
-        ("heron-a", "Heron A", "ext4", 400_000_000, "usb", True, 26 * speed, 60 * speed),
-        ("heron-b", "Heron B", "exfat", 210_000_000, "usb", True, 12 * speed, 20 * speed),
-        ("old-stick", "Old Stick", "vfat", 30_000_000, "usb", True, 5 * speed, 9 * speed),
-        ("field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30),
+    for name, label, filesystem, capacity, transport, write, read in (
+        ("studio-internal", _INTERNAL, "ext4", int(taken / 0.902), "nvme", 900, 1200),
+        ("heron-a", "Heron A", "ext4", 400_000_000, "usb", 26 * speed, 60 * speed),
+        ("heron-b", "Heron B", "exfat", 210_000_000, "usb", 12 * speed, 20 * speed),
+        ("old-stick", "Old Stick", "vfat", 30_000_000, "usb", 5 * speed, 9 * speed),
     ):
-        (folder / name).mkdir(exist_ok=True)
-        (folder / name / "stand-in.json").write_text(
-            json.dumps(
-                {
-                    "uuid": f"demo-{name}",
-                    "label": label,
-                    "filesystem": filesystem,
-                    "capacity_bytes": capacity,
-                    "block_bytes": 4096,
-                    "transport": transport,
-                    "connected": connected,
-                    "read_mb_s": read,
-                    "write_mb_s": write,
-                    "faults": [],
-                },
-                indent=1,
-            )
-        )
+        _drive(folder, name, label, filesystem, capacity, transport, True, write, read)
     for name, count in (("heron-a", 120), ("heron-b", 60), ("old-stick", 3)):
         older = folder / name / "Older shoots"
         older.mkdir()
         for i in range(count // 3):
             (older / f"shoot_{i:03d}.mov").write_bytes(np.random.default_rng(i).bytes(600_000))
+
+
+def _drive(
+    folder: Path,
+    name: str,
+    label: str,
+    filesystem: str,
+    capacity: int,
+    transport: str,
+    connected: bool,
+    write: int,
+    read: int,
+) -> None:
+    (folder / name).mkdir(exist_ok=True)
+    facts = {
+        "uuid": f"demo-{name}",
+        "label": label,
+        "filesystem": filesystem,
+        "capacity_bytes": capacity,
+        "block_bytes": 4096,
+        "transport": transport,
+        "connected": connected,
+        "read_mb_s": read,
+        "write_mb_s": write,
+        "faults": [],
+    }
+    (folder / name / "stand-in.json").write_text(json.dumps(facts, indent=1))
 
 
 def _taken(folder: Path) -> int:
@@ -133,6 +155,45 @@ def _libraries(internal: Path) -> None:
         )
 
 
+def _documents(internal: Path, away: Path) -> None:
+    """Timelines and a catalog, with what real ones have: loose media, a folder that was renamed, a drive in a drawer."""
+    weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
+    used = sorted(p for p in weir.glob("media/*/*.mov") if p.stem not in _NEVER_USED)
+    talks = [p for p in used if p.parent.name == "Interviews"]
+    days = [f"../{p.relative_to(weir)}" for p in used if p.parent.name != "Interviews"]
+    sounds = [f"../{p.relative_to(weir)}" for p in sorted(weir.glob("media/Sound/*.wav"))]
+    stills = [f"../{p.relative_to(weir)}" for p in sorted(weir.glob("media/Stills/*.jpg"))[:128]]
+    field = [p.as_uri() for p in sorted((internal / "Field recordings").rglob("*.wav"))]
+    music = [str(p) for p in sorted((internal / "Desktop/Music").glob("*.wav"))]
+    titles = [str(p) for p in sorted((internal / "Desktop/Titles").glob("*.jpg"))]
+    renamed = [
+        str(internal / "Footage/Day 04/B-roll" / p.name) for p in sorted((internal / "Footage/Day 04 B-roll").iterdir())
+    ]
+    drawer = [str(away / "DCIM" / f"otter_{i:02}.mov") for i in range(1, 5)]
+    scans = sequence("../media/Scans/", "weir_plan_", ".png", 1, 24)
+    feature = days + stills + titles + renamed + drawer
+    write_timeline(weir / "timelines/Feature.otio", feature, sounds + field + music[:2], 600, 3600, [scans], 1)
+    write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, 40, 90, [], 2)
+    write_timeline(
+        weir / "timelines/Interviews.otio", [f"../{p.relative_to(weir)}" for p in talks], field[:2], 80, 1500, [], 3
+    )
+    tide = [f"../{p.relative_to(salt)}" for p in sorted(salt.glob("media/Tide/*.mov"))[:8]]
+    write_timeline(salt / "timelines/Saltmeadow.otio", tide, [], 30, 240, [], 4)
+    folders: list[tuple[str | None, str, str, list[str]]] = [
+        ("demo-studio-internal", "Bell/shoots", f.name, sorted(p.name for p in f.glob("*.jpg")))
+        for f in sorted(bell.glob("shoots/2024*"))
+    ]
+    phone = sorted(p.name for p in (internal / "From the phone/weir walk").iterdir())
+    folders.append(("demo-studio-internal", "From the phone", "weir walk", phone))
+    folders.append(("demo-field-2", "DCIM", "nests", [f"nest_{i:02}.jpg" for i in range(1, 5)]))
+    write_catalog(bell / "Bell.fascat", folders)
+
+
+_NEVER_USED = frozenset(
+    ("excavator_wide_03", "weir_crest_03", "banks_north_02", "crew_lunch_01", "crew_lunch_02", "crew_lunch_03")
+)
+
+
 def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
     seed = iter(range(10_000))
@@ -144,6 +205,10 @@ def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
     def still(path: Path, width: int) -> tuple[Make, Path]:
         n = next(seed)
         return (lambda p: _still(p, n, width)), path
+
+    def scan(path: Path) -> tuple[Make, Path]:
+        n = next(seed)
+        return (lambda p: _scan(p, n)), path
 
     def sound(path: Path, seconds: float) -> tuple[Make, Path]:
         n = next(seed)
@@ -164,6 +229,22 @@ def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
     for i in range(140):
         yield still(weir / "previews" / f"{i:04x}.jpg", 160)
         yield still(weir / "media" / "Stills" / f"scan_{i:04d}.jpg", 220)
+    for place, seconds in (
+        ("rain on the sluice", 9),
+        ("millrace at night", 8),
+        ("2024/salmon ladder", 7),
+        ("2024/dawn herons", 6),
+    ):
+        yield sound(internal / "Field recordings" / f"{place}.wav", seconds)
+    for name in ("two herons theme", "downstream", "the breach"):
+        yield sound(internal / "Desktop/Music" / f"{name}.wav", 12)
+    for i in range(6):
+        yield still(internal / "Desktop/Titles" / f"title_{i + 1:02d}.jpg", 900)
+        yield still(internal / "From the phone/weir walk" / f"walk_{i + 1:02d}.jpg", 700)
+    for i in range(14):
+        yield clip(internal / "Footage/Day 04/B-roll" / f"spillway_mist_{i + 1:02d}.mov", 24, 480)
+    for i in range(24):
+        yield scan(weir / "media/Scans" / f"weir_plan_{i + 1:04d}.png")
     for i in range(9):
         yield clip(salt / "media" / "Tide" / ("long_tide_take.mov" if i == 0 else f"tide_{i:02d}.mov"), 40, 480)
         yield clip(salt / "renders" / f"saltmeadow_{i:02d}.mov", 20, 320)
@@ -198,6 +279,11 @@ def _still(path: Path, seed: int, width: int) -> None:
     out = io.BytesIO()
     Image.fromarray(_picture(seed, width)).save(out, "JPEG", quality=88, exif=exif)
     path.write_bytes(out.getvalue())
+
+
+def _scan(path: Path, seed: int) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    Image.fromarray(_picture(seed, 160)).save(path, "PNG")
 
 
 def _clip(path: Path, seed: int, frames: int, width: int) -> None:
