@@ -167,7 +167,7 @@ def _documents(internal: Path, away: Path) -> None:
     music = [str(p) for p in sorted((internal / "Desktop/Music").glob("*.wav"))]
     titles = [str(p) for p in sorted((internal / "Desktop/Titles").glob("*.jpg"))]
     renamed = [
-        str(internal / "Footage/Day 04/B-roll" / p.name) for p in sorted((internal / "Footage/Day 04 B-roll").iterdir())
+        str(internal / "Footage/Day 04/B-roll" / p.name) for p in sorted((internal / "Footage/Day 04/B-roll").iterdir())
     ]
     drawer = [str(away / "DCIM" / f"otter_{i:02}.mov") for i in range(1, 5)]
     scans = sequence("../media/Scans/", "weir_plan_", ".png", 1, 24)
