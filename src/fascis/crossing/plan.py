@@ -247,6 +247,8 @@ def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
         and (one.names, one.ends, one.size) == (other.names, other.ends, other.size)
         and (one.mtime_ns, one.ctime_ns, one.inode) == (other.mtime_ns, other.ctime_ns, other.inode)
     )
+    loose = [[(p, o.path, o.size, o.mtime_ns) for p, o in plan.gathering.items] for plan in (shown_plan, fresh)]
+    same = same and loose[0] == loose[1] and shown_plan.uses.standing == fresh.uses.standing
     asked = [
         [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE] for plan in (shown_plan, fresh)
     ]

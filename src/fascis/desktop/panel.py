@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -25,26 +25,21 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.balance import Balance, Deleting
-from fascis.crossing.plan import After, Choices, Goal, Plan
+from fascis.crossing.plan import After, Goal, Plan
 from fascis.crossing.problems import Severity
+from fascis.crossing.selection import StrandKey
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
 from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
+from fascis.desktop.woven import ROLE_WORDS, Woven
 from fascis.files.names import elided, shown
 from fascis.files.sizes import NBSP, counted, number, size
 from fascis.library.roles import Role
 from fascis.library.shelves import OnShelf
+from fascis.library.standing import Standing
+from fascis.library.summary import Summary
 
 WIDTH = 336
-_ROLE_WORDS = {
-    Role.ORIGINAL: "Footage, sound, stills",
-    Role.PROXY: "Proxies",
-    Role.RENDER: "Renders",
-    Role.PREVIEW: "Previews",
-    Role.SIDECAR: "Sidecars",
-    Role.DOCUMENT: "Documents",
-    Role.OTHER: "Other files",
-}
 
 
 class SidePanel(QWidget):
@@ -164,7 +159,7 @@ class SidePanel(QWidget):
             self.head("What it holds")
             for role, (files, _, allocated) in sorted(s.summary.roles.items(), key=lambda x: -x[1][2]):
                 self.add_row(
-                    _ROLE_WORDS[role],
+                    ROLE_WORDS[role],
                     size(allocated),
                     counted(files, "file") + (", can be made again" if role.remakeable else ""),
                 )
@@ -174,6 +169,7 @@ class SidePanel(QWidget):
                         f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True
                     )
                 )
+            self._before_it_travels(s.summary)
         self.head("Copies of it")
         self.add(label("\n".join(copies) if copies else "Only this one. No verified copy anywhere."))
         if full:
@@ -187,17 +183,54 @@ class SidePanel(QWidget):
             buttons.append(button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True))
         else:
             self.add(label("No other connected drive can take it.", quiet=True))
+        if "strands" in actions and s.summary:
+            buttons.append(button("See its strands", actions["strands"]))
         buttons.append(button("Look at it again", actions["survey"]))
         if s.home and not s.summary:
             buttons.append(button("Forget it (touches no file)", actions["forget"]))
         self.end(*buttons)
+
+    def _before_it_travels(self, s: Summary) -> None:
+        """What it lacks, what lies outside, what could be left out; nothing where all is well."""
+
+        def of(standing: Standing) -> tuple[int, int]:
+            return s.standing.get(standing, (0, 0))
+
+        missing, away, loose = map(of, (Standing.MISSING, Standing.AWAY, Standing.LOOSE))
+        lines = []
+        for (files, total), word in ((missing, "missing"), (away, "away")):
+            if files:
+                lines.append(
+                    (
+                        f"{counted(files, 'file')} {word}",
+                        size(total) if total else "",
+                        "last known size" if total else "",
+                    )
+                )
+        if loose[0]:
+            lines.append(
+                (f"{counted(loose[0], 'file')} loose", size(loose[1]), "used, and outside its folder: gathered")
+            )
+        if s.not_understood:
+            lines.append(
+                (f"{counted(s.not_understood, 'document')} not understood", "", "what they refer to is not known")
+            )
+        if not lines and not s.unused[0]:
+            return
+        self.head("Before it can travel whole" if lines else "Could be left out")
+        for left, right, quiet in lines:
+            self.add_row(left, right, quiet)
+        if s.remakeable:
+            self.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
+        if s.unused[0]:
+            self.add_row("Unused", size(s.unused[1]), f"{counted(s.unused[0], 'file')} that nothing refers to")
 
     # -- the plan -------------------------------------------------------------------------------------------------
 
     def show_plan(
         self,
         plan: Plan,
-        roles: list[tuple[Role, int, int]],
+        along: Along,
         others: list[tuple[str, Path]],
         busy: str,
         actions: dict[str, Callable[[], None]],
@@ -206,6 +239,7 @@ class SidePanel(QWidget):
         """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready.
 
         Args:
+            along: what could go along, and how much it is.
             others: drives that could take a second copy.
             busy: why it cannot cross at once; it waits its turn then.
         """
@@ -228,10 +262,7 @@ class SidePanel(QWidget):
         name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
         self.add(name)
         self.head("Goes along")
-        for role, files, allocated in roles:
-            self.add(self._role_box(plan, role, files, allocated))
-            if role in plan.choices.leave_out and role.remakeable and plan.choices.after is not After.COPY:
-                self.add(self._discard_box(plan, role, files, allocated))
+        self._goes_along(plan, along, actions)
         total = row("Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file"), figure=True)
         self.add(total)
         self.head("Home and originals")
@@ -247,11 +278,55 @@ class SidePanel(QWidget):
             self.add(label(busy, quiet=True))
         reason = "A problem above stops it." if plan.stopped else ""
         if not reason and plan.asks and not actions.get("is_decided", lambda: False)():
-            reason = "Decide first, above."
+            reason = "Decide first: see To decide, above."
         start.setEnabled(not reason)
         if reason:
-            self.add(label(reason, quiet=True))
+            self._foot.addWidget(label(reason, quiet=True))
         self.end(start, button("Back", actions["back"]))
+
+    def _goes_along(self, plan: Plan, along: Along, actions: dict[str, Any]) -> None:
+        """What goes along: bytes beside each choice; what cannot be made again and is used always does."""
+        choices = plan.choices
+        used = self._box("In its folder" + (" and used" if along.unused[0] else ""), along.used, True, None)
+        self.add(used)
+        if along.loose[0]:
+            self.add(
+                self._box(
+                    "Loose media, gathered", along.loose, choices.gather, lambda on: self._choose(plan, gather=on)
+                )
+            )
+        for role, files, total in along.remakeable:
+            self.add(self._role_box(plan, role, files, total))
+            if role in choices.leave_out and plan.choices.after is not After.COPY:
+                self.add(self._discard_box(plan, role, files, total))
+        if along.unused[0]:
+            self.add(
+                self._box(
+                    "Unused", along.unused, not choices.leave_unused, lambda on: self._choose(plan, leave_unused=not on)
+                )
+            )
+        if choices.without:
+            words = f"{counted(len(choices.without), 'strand')} taken out"
+            self.add(label(f"{words}, {size(along.without[1])}: they stay.", quiet=True))
+            self.add(button("Take them in again", lambda: self._choose(plan, without=frozenset()), link=True))
+
+    def _box(self, words: str, figures: tuple[int, int], on: bool, change: Callable[[bool], None] | None) -> QWidget:
+        """A choice with its bytes; one that is none says why."""
+        files, total = figures
+        box = QCheckBox(words)
+        box.setChecked(on)
+        box.setEnabled(change is not None)
+        box.setToolTip("" if change else "Always goes along: it cannot be made again.")
+        if change is not None:
+            box.toggled.connect(change)
+        made = QWidget()
+        across = QHBoxLayout(made)
+        across.setContentsMargins(0, 3, 0, 3)
+        across.addWidget(box, 1)
+        figure = label(size(total), wrap=False, head=on)
+        figure.setToolTip(f"{counted(files, 'file')}, {number(total)} bytes")
+        across.addWidget(figure)
+        return made
 
     def _second_copy(self, plan: Plan, others: list[tuple[str, Path]], actions: dict[str, Any]) -> None:
         """Whether a second drive takes a copy too, and which of the two is home."""
@@ -272,9 +347,7 @@ class SidePanel(QWidget):
             self.add(button(f"Let {elided(shown(second.label), 20)} be home", actions["swap"], link=True))
 
     def _choose(self, plan: Plan, **changed: Any) -> None:
-        c = plan.choices
-        values = {"name": c.name, "leave_out": c.leave_out, "after": c.after, "discard": c.discard, **changed}
-        self.choices_changed.emit(Choices(**values))
+        self.choices_changed.emit(replace(plan.choices, **changed))
 
     def _renamed(self, plan: Plan, name: str) -> None:
         if name != plan.name:
@@ -283,31 +356,18 @@ class SidePanel(QWidget):
     def _after_chosen(self, plan: Plan, after: After) -> None:
         self._choose(plan, after=after)
 
-    def _role_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
-        box = QCheckBox(f"{_ROLE_WORDS[role]}" + (": can be made again" if role.remakeable else ""))
-        box.setChecked(role not in plan.choices.leave_out)
-        box.setEnabled(role.remakeable or role is Role.OTHER)
-        box.setToolTip("" if box.isEnabled() else "Always goes along: it cannot be made again.")
-        box.toggled.connect(
-            lambda on: self._choose(
-                plan,
-                leave_out=plan.choices.leave_out - {role} if on else plan.choices.leave_out | {role},
-                discard=plan.choices.discard - {role},
-            )
-        )
-        made = QWidget()
-        across = QHBoxLayout(made)
-        across.setContentsMargins(0, 3, 0, 3)
-        across.addWidget(box, 1)
-        figure = label(size(allocated), wrap=False, head=box.isChecked())
-        figure.setToolTip(f"{counted(files, 'file')}, {number(allocated)} bytes on the drive")
-        across.addWidget(figure)
-        return made
+    def _role_box(self, plan: Plan, role: Role, files: int, total: int) -> QWidget:
+        out = plan.choices.leave_out
+
+        def change(on: bool) -> None:
+            self._choose(plan, leave_out=out - {role} if on else out | {role}, discard=plan.choices.discard - {role})
+
+        return self._box(f"{ROLE_WORDS[role]}: can be made again", (files, total), role not in out, change)
 
     def _discard_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
         """A box of its own: left out files stay, unless the person says that they go with the originals."""
         box = QCheckBox(f"Delete these {counted(files, 'file')}, {size(allocated)},\nwhen the originals are deleted")
-        box.setAccessibleName(f"Discard {_ROLE_WORDS[role].lower()} with the originals")
+        box.setAccessibleName(f"Discard {ROLE_WORDS[role].lower()} with the originals")
         box.setChecked(role in plan.choices.discard)
         box.toggled.connect(
             lambda on: self._choose(
@@ -346,6 +406,14 @@ class SidePanel(QWidget):
             After.RELEASE: f"frees {freed}",
         }[plan.choices.after]
         self.add(label(quiet + stays, quiet=True))
+        if plan.choices.after in (After.PARK, After.RELEASE) and plan.gathering.items:
+            total = sum(o.size for _, o in plan.gathering.items)
+            loose = f"Also loose originals that nothing else uses:\n{counted(len(plan.gathering.items), 'file')}, {size(total)}"
+            box = QCheckBox(loose)
+            box.setAccessibleName("Also loose originals that nothing else uses")
+            box.setChecked(plan.choices.loose_too)
+            box.toggled.connect(lambda on: self._choose(plan, loose_too=on))
+            self.add(box)
 
     def _problems(self, plan: Plan) -> None:
         if not plan.problems:
@@ -561,6 +629,40 @@ def ready_words(goal: Goal) -> str:
     at = time.localtime(time.time() + goal.estimate.seconds)
     day = "" if time.strftime("%j", at) == time.strftime("%j") else time.strftime("%a ", at)
     return day + time.strftime("%H:%M", at)
+
+
+@dataclass(frozen=True, slots=True)
+class Along:
+    """What could go along, each as files and bytes: used, loose, roles that can be made again, unused, strands taken out."""
+
+    used: tuple[int, int]
+    loose: tuple[int, int]
+    remakeable: list[tuple[Role, int, int]]
+    unused: tuple[int, int]
+    without: tuple[int, int]
+
+
+def along_of(woven: Woven, without: frozenset[StrandKey]) -> Along:
+    """What could go along, by strands. Pure."""
+    sums: dict[str, list[int]] = {name: [0, 0] for name in ("used", "loose", "unused", "without")}
+    roles: dict[Role, list[int]] = {}
+    for s in woven.strands:
+        _, role, standing = s.key
+        if s.key in without:
+            there = sums["without"]
+        elif standing is Standing.LOOSE:
+            there = sums["loose"]
+        elif not standing.inside:
+            continue
+        elif role.remakeable:
+            there = roles.setdefault(role, [0, 0])
+        else:
+            there = sums["unused" if standing is Standing.UNUSED else "used"]
+        there[0] += s.files
+        there[1] += s.bytes
+    remakeable = sorted(((r, f, b) for r, (f, b) in roles.items()), key=lambda x: -x[2])
+    used, loose, unused, out = ((f, b) for f, b in sums.values())
+    return Along(used, loose, remakeable, unused, out)
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,14 +17,17 @@ from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import remember
-from fascis.desktop.panel import PlanDraft, SidePanel
+from fascis.desktop.panel import PlanDraft, SidePanel, along_of
 from fascis.desktop.shelves import Preview, ShelvesView
 from fascis.desktop.tasks import Task
+from fascis.desktop.woven import Woven, WovenStrand, weave
 from fascis.drives.model import Drive
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
+from fascis.library.roles import Role
 from fascis.library.shelves import OnShelf, Shelf, read_shelves
+from fascis.library.standing import Standing
 from fascis.workspace import Workspace
 
 
@@ -59,6 +63,8 @@ class Planning(QObject):
     started = pyqtSignal(object)  # Crossing
     see_crossing = pyqtSignal()
     refreshed = pyqtSignal()
+    woven_changed = pyqtSignal(object)  # Woven, or None when there is no plan any more
+    see_strands = pyqtSignal()
 
     def __init__(
         self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject
@@ -68,6 +74,7 @@ class Planning(QObject):
         self.shelves: list[Shelf] = []
         self.draft: PlanDraft | None = None
         self.plan: Plan | None = None
+        self.woven: Woven | None = None
         self._surveyed: Surveyed | None = None
         self._choices = Choices()
         self._decided = False
@@ -128,6 +135,8 @@ class Planning(QObject):
             "forget": lambda: self._forget(standing),
             "crossing": self.see_crossing.emit,
         }
+        if standing.home and best and drive and drive.connected:
+            actions["strands"] = lambda: self.open_strands(standing)
         self.panel.show_library(
             standing,
             drive.label if drive else "a drive that is away",
@@ -220,8 +229,37 @@ class Planning(QObject):
         """Plans a crossing of a library into a folder and shows the plan."""
         self.draft = PlanDraft(standing, destination)
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
+        self.plan = self.woven = None
+        self.woven_changed.emit(None)
         self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
         self._make()
+
+    def open_strands(self, standing: OnShelf) -> None:
+        """Opens a library: its strands, with a plan to the drive that suits it best."""
+        best = self._best(standing)
+        if best is not None:
+            if self.draft is None or self.draft.standing.id != standing.id:
+                self.begin_plan(standing, best.mount)
+            self.see_strands.emit()
+
+    def take_in_or_out(self, strands: list[WovenStrand]) -> None:
+        """Takes strands into the plan, or out of it where all of them are in it."""
+        plan = self.plan
+        if plan is None:
+            return
+        movable = [
+            s for s in strands if s.key[2] not in (Standing.MISSING, Standing.AWAY) and s.key[1] is not Role.DOCUMENT
+        ]
+        keys = {s.key for s in movable}
+        out = all(s.along_files for s in movable)
+        without = plan.choices.without | keys if out else plan.choices.without - keys
+        changes: dict[str, Any] = {"without": frozenset(without)}
+        if not out:  # what a box had taken out comes in again with its box
+            changes["leave_out"] = plan.choices.leave_out - {s.key[1] for s in movable}
+            changes["gather"] = plan.choices.gather or any(s.key[2] is Standing.LOOSE for s in movable)
+            unused = any(s.key[2] is Standing.UNUSED and not s.key[1].remakeable for s in movable)
+            changes["leave_unused"] = plan.choices.leave_unused and not unused
+        self._choices_changed(replace(plan.choices, **changes))
 
     def _choices_changed(self, choices: Choices) -> None:
         self._choices = choices
@@ -234,9 +272,10 @@ class Planning(QObject):
         self._turn += 1
         turn = self._turn
 
-        def work() -> tuple[Surveyed, Plan]:
+        def work() -> tuple[Surveyed, Plan, Woven]:
             known = surveyed or survey_library(self.workspace, draft.standing.root)
-            return known, make_plan(self.workspace, known, draft.destination, choices, also)
+            plan = make_plan(self.workspace, known, draft.destination, choices, also)
+            return known, plan, weave(known, plan, self.workspace.drives)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)
 
@@ -246,16 +285,15 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("This cannot be planned", outcome)
             return
-        self._surveyed, self.plan = outcome
+        self._surveyed, self.plan, self.woven = outcome
+        self.woven_changed.emit(self.woven)
         self.show_plan()
 
     def show_plan(self, news: str = "") -> None:
         """Shows the plan in the panel; ``news`` is a sentence above it."""
-        plan, surveyed = self.plan, self._surveyed
-        if plan is None or surveyed is None:
+        plan, woven = self.plan, self.woven
+        if plan is None or woven is None:
             return
-        roles = [(role, files, allocated) for role, (files, _, allocated) in surveyed.survey.totals().items() if files]
-        roles.sort(key=lambda r: (r[0].remakeable, -r[2]))
         actions: dict[str, Any] = {
             "folder": self._ask_folder,
             "start": self.start,
@@ -265,7 +303,8 @@ class Planning(QObject):
             "also": self._choose_also,
             "swap": self._swap,
         }
-        self.panel.show_plan(plan, roles, self._others(plan), self._busy(), actions, news)
+        along = along_of(woven, plan.choices.without)
+        self.panel.show_plan(plan, along, self._others(plan), self._busy(), actions, news)
 
     def _others(self, plan: Plan) -> list[tuple[str, Path]]:
         """Drives that could take a second copy, as ``(label, folder)``; the chosen one is among them."""
@@ -306,7 +345,8 @@ class Planning(QObject):
 
     def back(self) -> None:
         """Leaves the plan."""
-        self.draft, self.plan = None, None
+        self.draft = self.plan = self.woven = None
+        self.woven_changed.emit(None)
         self.show_library(self.view.selected)
 
     def start(self) -> None:
@@ -317,11 +357,11 @@ class Planning(QObject):
         decided, also = self._decided, self._also
         self.panel.show_busy("Starting", "Looking at both places once more, then writing the plan into its journal.")
 
-        def work() -> Crossing | tuple[Surveyed, Plan]:
-            again = survey_library(self.workspace, surveyed.source)
+        def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
+            again = survey_library(self.workspace, surveyed.root)
             fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also)
             if not still_holds(plan, fresh):
-                return again, fresh
+                return again, fresh, weave(again, fresh, self.workspace.drives)
             return Crossing.start(self.workspace, fresh, decided=decided)
 
         Task(work, self._started, self)
@@ -330,10 +370,12 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("It did not start; nothing was written", outcome)
         elif isinstance(outcome, Crossing):
-            self.draft = self.plan = None
+            self.draft = self.plan = self.woven = None
+            self.woven_changed.emit(None)
             self.started.emit(outcome)
         else:
-            self._surveyed, self.plan = outcome
+            self._surveyed, self.plan, self.woven = outcome
+            self.woven_changed.emit(self.woven)
             self._decided = False
             self.show_plan(
                 "The library or its places changed since this plan was shown. It is made anew; nothing was written."

@@ -69,6 +69,7 @@ class ShelvesView(QWidget):
     drive_chosen = pyqtSignal(object)  # Drive
     picked_up = pyqtSignal(object)  # OnShelf
     let_go = pyqtSignal()
+    opened = pyqtSignal(object)  # OnShelf
     put_down = pyqtSignal(object, object)  # OnShelf, Drive
 
     def __init__(self) -> None:
@@ -419,6 +420,13 @@ class ShelvesView(QWidget):
             return True
         return super().event(event)
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Opens a library."""
+        block = self._block_at(event.position()) if event else None
+        if block and block.standing.home:
+            self._pressed = None
+            self.opened.emit(block.standing)
+
     # -- keyboard -------------------------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -439,6 +447,13 @@ class ShelvesView(QWidget):
             self._walk(*steps[Qt.Key(key)])
         elif key == Qt.Key.Key_Space and self._selected and self._movable(self._selected):
             self._pick_up(self._selected)
+        elif (
+            key in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            and self._selected
+            and self._selected.home
+            and not event.modifiers()
+        ):
+            self.opened.emit(self._selected)
         else:
             super().keyPressEvent(event)
 

@@ -28,6 +28,7 @@ class Theme:
     held: str
     held_text: str
     copied: str
+    loose: str
     loose_text: str
     missing: str
     missing_text: str
@@ -59,6 +60,7 @@ LINEN = Theme(
     held="#1F7A74",
     held_text="#17665F",
     copied="#A0BDB1",
+    loose="#C98A1B",
     loose_text="#875808",
     missing="#C8432B",
     missing_text="#A83420",
@@ -85,6 +87,7 @@ DUSK = Theme(
     held="#4FB5AC",
     held_text="#4FB5AC",
     copied="#39655F",
+    loose="#E0AC4A",
     loose_text="#E0AC4A",
     missing="#F0806A",
     missing_text="#F0806A",
@@ -220,6 +223,14 @@ QPushButton[place="true"]:checked {{ background: {chosen}; color: {ink}; font-we
 QPushButton[place="true"]:focus {{ border: 1px solid {ink}; padding: 6px 11px; }}
 QPushButton[link="true"] {{ border: 0; padding: 2px 0; background: transparent; font-weight: 600; text-decoration: underline; text-align: left; }}
 QPushButton[link="true"]:focus {{ border: 1px solid {ink}; border-radius: 3px; }}
+QPushButton[chip="true"] {{ border: 0; border-radius: 5px; padding: 4px 8px; background: transparent; font-weight: 400; }}
+QPushButton[chip="true"]:checked {{ background: {chosen}; font-weight: 600; }}
+QPushButton[chip="true"]:focus {{ border: 1px solid {ink}; padding: 3px 7px; }}
+QPushButton[standing="held"] {{ color: {held_text}; }} QPushButton[standing="loose"] {{ color: {loose_text}; }}
+QPushButton[standing="missing"] {{ color: {missing_text}; }} QPushButton[standing="away"] {{ color: {away_text}; }}
+QPushButton[standing="unused"] {{ color: {unused_text}; }}
+#picture {{ background: {trough}; border-radius: 4px; color: {muted}; }}
+QSplitter::handle {{ background: {line}; height: 1px; }}
 QPushButton[mark="true"] {{ border: 0; background: transparent; padding: 4px; }}
 QPushButton[mark="true"]:focus {{ border: 1px solid {ink}; }}
 QPushButton::menu-indicator {{ width: 0; }}

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSock
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
+    QButtonGroup,
     QFileDialog,
     QHBoxLayout,
     QLabel,
@@ -35,16 +36,19 @@ from fascis.desktop.pieces import button, clear, label
 from fascis.desktop.planning import Planning
 from fascis.desktop.receipts import ReceiptsView
 from fascis.desktop.shelves import ShelvesView
+from fascis.desktop.strands import StrandsView
 from fascis.desktop.tasks import Task
+from fascis.desktop.woven import Woven
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.sizes import size
 from fascis.workspace import Workspace
 
 PLACES = ("Shelves", "Crossings", "Receipts")
+STRANDS = "Strands"
 _FOOT = {
-    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Nothing is copied until a crossing is started.",
+    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Enter alone opens its strands.",
     1: "P pauses. Nothing is deleted while you are away.",
     2: "Up and Down choose a receipt. The same page travels inside the library, in .fascis/receipts.",
 }
@@ -62,12 +66,8 @@ class Window(QMainWindow):
         self.setWindowTitle("Fascis, demo" if demo else "Fascis")
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(1100, 700)
-        self.shelves, self.crossings, self.receipts, self.panel = (
-            ShelvesView(),
-            CrossingsView(),
-            ReceiptsView(),
-            SidePanel(),
-        )
+        self.shelves, self.crossings, self.receipts = ShelvesView(), CrossingsView(), ReceiptsView()
+        self.strands, self.panel = StrandsView(), SidePanel()
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
@@ -110,7 +110,7 @@ class Window(QMainWindow):
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.shelves)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        for view in (scroll, self.crossings, self.receipts):
+        for view in (scroll, self.crossings, self.receipts, self.strands):
             self._stack.addWidget(view)
         left.addWidget(self._stack, 1)
         self._foot = QLabel()
@@ -143,10 +143,24 @@ class Window(QMainWindow):
         for i, text in enumerate(PLACES):
             b = button(text, partial(self.go_to, i), place=True)
             b.setCheckable(True)
-            b.setAutoExclusive(True)
             b.setToolTip(f"Ctrl+{i + 1}")
             self._places.append(b)
             across.addWidget(b)
+        self._library = QWidget()
+        beside = QHBoxLayout(self._library)
+        beside.setContentsMargins(8, 0, 0, 0)
+        self._library_name = label("", wrap=False, head=True)
+        beside.addWidget(self._library_name)
+        opened = button(STRANDS, partial(self.go_to, 3), place=True)
+        opened.setCheckable(True)
+        opened.setToolTip("Ctrl+4")
+        beside.addWidget(opened)
+        self._places.append(opened)
+        self._group = QButtonGroup(self)
+        for b in self._places:
+            self._group.addButton(b)
+        self._library.hide()
+        across.addWidget(self._library)
         across.addStretch(1)
         self._pulse = QLabel("No crossing running")
         self._pulse.setObjectName("pulse")
@@ -176,10 +190,16 @@ class Window(QMainWindow):
         self.conducting.to_receipts.connect(self._to_receipt)
         self.conducting.to_shelves.connect(lambda: self.go_to(0))
         self.receipts.chosen.connect(self._show_receipt)
+        self.planning.see_strands.connect(lambda: self.go_to(3))
+        self.planning.woven_changed.connect(self._woven)
+        self.shelves.opened.connect(self.planning.open_strands)
+        self.strands.without_changed.connect(self.planning.take_in_or_out)
+        self.strands.said.connect(lambda words: self._foot.setText(words) if self.place == 3 else None)
         keys = {
             "Ctrl+1": lambda: self.go_to(0),
             "Ctrl+2": lambda: self.go_to(1),
             "Ctrl+3": lambda: self.go_to(2),
+            "Ctrl+4": self._open_strands,
             "F6": self._next_area,
             "Ctrl+Return": self.main_button,
             "Ctrl+Enter": self.main_button,
@@ -220,7 +240,7 @@ class Window(QMainWindow):
         """Shows a place; of the receipts the given one."""
         self._stack.setCurrentIndex(place)
         self._places[place].setChecked(True)
-        self._foot.setText(_FOOT[place])
+        self._foot.setText(_FOOT.get(place, ""))
         if place == 0:
             if self.planning.plan is not None:
                 self.planning.show_plan()
@@ -228,12 +248,35 @@ class Window(QMainWindow):
                 self.planning.draft = None
                 self.planning.show_library(self.shelves.selected)
             self.shelves.setFocus()
+        elif place == 3:
+            if self.planning.woven is None:
+                self.strands.show_waiting("Looking at the library. Nothing is written into it.")
+            if self.planning.plan is not None:
+                self.planning.show_plan()
+            self.strands.bundle.setFocus()
         elif place == 1:
             self.conducting.load()
             self.crossings.list.setFocus()
         else:
             self._load_receipts(receipt)
             self.receipts.list.setFocus()
+
+    def _open_strands(self) -> None:
+        """Ctrl+4: the strands of the library that is open, or of the chosen one."""
+        if self.planning.woven is not None:
+            self.go_to(3)
+        elif self.shelves.selected is not None and self.shelves.selected.home:
+            self.planning.open_strands(self.shelves.selected)
+
+    def _woven(self, woven: Woven | None) -> None:
+        """The plan was made, or made anew, or left."""
+        self._library.setVisible(woven is not None)
+        if woven is not None:
+            self._library_name.setText(elided(woven.surveyed.name, 36))
+            self._library_name.setToolTip(woven.surveyed.name)
+            self.strands.show_woven(woven)
+        elif self.place == 3:
+            self.go_to(0)
 
     def _busy(self) -> str:
         running = self.conducting.running

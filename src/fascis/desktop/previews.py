@@ -1,0 +1,55 @@
+"""A picture of one file: the desktop's own thumbnail where it has one, else decoded in a child process. Never in the interface thread.
+
+Thumbnails as the freedesktop.org Thumbnail Managing Standard has them: named by the MD5 of the file's URI, with the file's
+time in ``Thumb::MTime``.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from pathlib import Path
+
+from PyQt6.QtGui import QImage
+
+from fascis.library.decoding import decode
+
+_SIZES = ("large", "normal", "x-large")
+
+
+def picture_of(path: Path, cache: Path) -> QImage | None:
+    """A small picture of a file, or None where it has none that can be shown here.
+
+    Args:
+        cache: the XDG cache folder of the person.
+    """
+    return _thumbnail(path, cache) or _decoded(path)
+
+
+def _thumbnail(path: Path, cache: Path) -> QImage | None:
+    name = hashlib.md5(path.as_uri().encode(), usedforsecurity=False).hexdigest() + ".png"
+    try:
+        changed = int(os.lstat(path).st_mtime)
+    except OSError:
+        return None
+    for size in _SIZES:
+        image = QImage(str(cache / "thumbnails" / size / name))
+        if not image.isNull() and image.text("Thumb::MTime") == str(changed):
+            return image
+    return None
+
+
+def _decoded(path: Path) -> QImage | None:
+    try:
+        fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    except OSError:
+        return None
+    try:
+        if not stat.S_ISREG(os.fstat(fd).st_mode):
+            return None
+        (content,) = decode([fd])
+    finally:
+        os.close(fd)
+    image = QImage.fromData(content, "PNG") if content else QImage()
+    return None if image.isNull() else image
