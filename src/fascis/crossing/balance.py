@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
 
-from fascis.crossing.copies import CopyState, is_damaged
+from fascis.crossing.copies import CopyState, Item, is_damaged
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.fates import Fate
@@ -125,6 +125,18 @@ def weigh(crossing: Crossing) -> Balance:
     return Balance(checks, weights, newer, trouble, left)
 
 
+def _outside_words(crossing: Crossing) -> str:
+    """What references that lead out of the library lead to, as the plan knew it."""
+    said = crossing.places.header.get("references", {})
+    named = (
+        (said.get("missing", 0), "missing"),
+        (said.get("away", 0), "away"),
+        (said.get("loose", 0) - said.get("gathered", 0), "loose"),
+    )
+    files = ", ".join(f"{number(n)} {word}" for n, word in named if n > 0)
+    return "lead outside, as before" + (f" (files: {files})" if files else "")
+
+
 def _open_copy(destination: Destination) -> Opened | None:
     """Opens every document of a copy now; pictures are decoded once, when it settles."""
     before = destination.opened()
@@ -151,7 +163,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
         nowhere = first.lost + first.left_out
         verdict = "all lead there" if not wrong and not nowhere and not first.elsewhere else "the rest as before"
         parts = [(first.lost, "lead nowhere, as before"), (first.left_out, "lead to what was left out"),
-                 (first.elsewhere, "lead outside, as before")]  # fmt: skip
+                 (first.elsewhere, _outside_words(crossing))]  # fmt: skip
         detail = ", ".join(f"{number(n)} {words}" for n, words in parts if n)
         well = not wrong and len({(o.references, o.found) for o in known}) == 1
         yield Check(
@@ -229,11 +241,23 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail)
 
 
+def _loose(crossing: Crossing) -> tuple[list[Item], int]:
+    """Loose originals that go too, where that was asked for, and how many stay because another library uses them."""
+    header = crossing.places.header
+    if not header.get("loose_too"):
+        return [], 0
+    items = list(crossing.copies.items("e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"))
+    register = crossing.workspace.register
+    free = [i for i in items if not register.users(i.outside or b"", header["library_id"])]
+    return free, len(items) - len(free)
+
+
 @dataclass(frozen=True, slots=True)
 class Deleting:
     """What a release would delete now, and what would stay; ``frees`` is what it takes on the drive, in bytes.
 
-    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what they take.
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what they take. ``loose`` of them
+    lie outside the library, and are listed by their whole path.
     """
 
     places: list[bytes]
@@ -243,6 +267,8 @@ class Deleting:
     stays: list[tuple[str, int, int]]
     discarded: int = 0
     discarded_frees: int = 0
+    loose: int = 0
+    loose_frees: int = 0
 
 
 def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
@@ -264,7 +290,13 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         places.append(item.place)
         total += (item.seen or (item.size,))[0]
         frees += item.allocated if item.twin is None else 0
+    loose, used = _loose(crossing)
+    places += [i.outside or b"" for i in loose]
+    total += sum(i.size for i in loose)
+    loose_frees = sum(i.allocated for i in loose)
     stays = []
+    if used:
+        stays.append(("loose, and perhaps used by another library", used, 0))
     for words, condition in (
         ("left out by the plan", "e.fate=1"),
         ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)"),
@@ -276,4 +308,6 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         stays.append(("damaged where they lie", damaged, 0))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
-    return Deleting(places, len(places), total, frees, stays, len(discarded), sum(discarded))
+    return Deleting(
+        places, len(places), total, frees + loose_frees, stays, len(discarded), sum(discarded), len(loose), loose_frees
+    )

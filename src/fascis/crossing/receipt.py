@@ -61,6 +61,10 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
         "seconds": journal.value("seconds", 0.0),
         "left_out": {"roles": h["leave_out"], "files": left_files, "bytes": left_bytes},
         "discarded": {"roles": h.get("discard", []), "files": discarded_files, "bytes": discarded_bytes},
+        "gathered": dict(zip(("files", "bytes"), home.sums("e.fate=0 AND e.outside IS NOT NULL"), strict=True)),
+        "written_anew": [place_text(i.place) for i in home.items("c.rewritten=1")],
+        "references": h.get("references", {}),
+        "opened": home.value("opened"),
         "not_copied": [
             {"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
             for c in demanded
@@ -131,6 +135,22 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         ("Planned", clock_text(record["planned_at"])),
         ("Settled", clock_text(record["settled_at"])),
     ]
+    if record["gathered"]["files"]:
+        figures = f"{counted(record['gathered']['files'], 'loose file')}, {size(record['gathered']['bytes'])}"
+        rows.append(("Gathered into the library, and still where they were", figures))
+    if opened := record["opened"]:
+        rows.append(
+            (
+                "References that lead to a file of the copy",
+                f"{number(opened['found'])} of {number(opened['references'])}",
+            )
+        )
+    if record["written_anew"]:
+        rows.append(
+            ("Written anew, kept as they were in .fascis/as-it-was", counted(len(record["written_anew"]), "file"))
+        )
+    if unknown := record["references"].get("not_understood"):
+        rows.append(("Not understood: what they refer to is not known", counted(unknown, "document")))
     if record["left_out"]["files"]:
         roles = ", ".join(record["left_out"]["roles"])
         rows.append(
@@ -158,6 +178,13 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
                 (
                     "Discarded with them",
                     f"{counted(release['discarded_files'], 'file')}, {number(release['discarded_bytes'])}{NBSP}bytes",
+                )
+            )
+        if release.get("loose_files"):
+            rows.append(
+                (
+                    "Loose originals deleted too",
+                    f"{counted(release['loose_files'], 'file')}, {number(release['loose_bytes'])}{NBSP}bytes",
                 )
             )
         rows.append((f"Free on {record['from_drive']['label']} before", f"{number(release['free_before'])}{NBSP}bytes"))

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor
+from PyQt6.QtGui import QColor, QResizeEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -71,7 +71,8 @@ class FileTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self._words(i, column)
         if role == Qt.ItemDataRole.ToolTipRole:
-            exact = f"{int(self._woven.size[i]):,}{NBSP}bytes"
+            known = "last known size " if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
+            exact = f"{known}{int(self._woven.size[i]):,}{NBSP}bytes"
             return f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}"
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._colour(i, column)
@@ -90,7 +91,7 @@ class FileTable(QAbstractTableModel):
         if column == 2:
             known = int(woven.size[i])
             if standing in _LOST:
-                return f"last known {size(known)}" if known else "not known"
+                return f"was {size(known)}" if known else "not known"
             return size(known)
         return (woven.where, woven.used_by, woven.goes_to)[column - 3](i)
 
@@ -118,7 +119,7 @@ class Ledger(QWidget):
         self._order: tuple[int, bool] | None = None
         self._turn = 0
         down = QVBoxLayout(self)
-        down.setContentsMargins(18, 4, 18, 0)
+        down.setContentsMargins(18, 4, 14, 0)
         down.setSpacing(4)
         across = QHBoxLayout()
         across.setSpacing(2)
@@ -165,10 +166,8 @@ class Ledger(QWidget):
         upright.hide()
         upright.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
         upright.setDefaultSectionSize(27)
-        across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        for column, width in ((0, 104), (2, 152)):
-            across.setSectionResizeMode(column, QHeaderView.ResizeMode.Fixed)
-            table.setColumnWidth(column, width)
+        across.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        across.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         across.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         across.setSectionsClickable(True)
         across.sectionClicked.connect(self._sort)
@@ -178,6 +177,12 @@ class Ledger(QWidget):
         selection.currentRowChanged.connect(
             lambda now, _: self.file_chosen.emit(self.model_.file(now.row()) if now.isValid() else -1)
         )
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The name gets most of the room."""
+        room = max(self.width() - 36 - 204, 200)
+        for column, width in ((0, 104), (2, 100), (3, room * 0.25), (4, room * 0.2), (5, room * 0.2)):
+            self.table.setColumnWidth(column, round(width))
 
     # -- what it shows --------------------------------------------------------------------------------------------
 

@@ -527,11 +527,18 @@ class SidePanel(QWidget):
         if plan is not None and state is not State.RELEASED:
             self.head("Deleting would free")
             self.add_row(
-                f"{counted(plan.files - plan.discarded, 'file')}, verified", size(plan.frees - plan.discarded_frees)
+                f"{counted(plan.files - plan.discarded - plan.loose, 'file')}, verified",
+                size(plan.frees - plan.discarded_frees - plan.loose_frees),
             )
             if plan.discarded:
                 without = counted(plan.discarded, "file")
                 self.add_row(f"and {without}, not copied", size(plan.discarded_frees), "by your choice, with no copy")
+            if plan.loose:
+                self.add_row(
+                    f"and {counted(plan.loose, 'loose file')}",
+                    size(plan.loose_frees),
+                    "gathered, and used by nothing else",
+                )
             for what, files, size_ in plan.stays:
                 self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
             delete = button(f"Delete {size(plan.bytes)} of originals…", actions["delete"], delete=True)
@@ -555,8 +562,10 @@ class SidePanel(QWidget):
         if deletes and why_not:
             self._foot.addWidget(label(f"Possible once it is safe: {why_not}.", quiet=True))
 
-    def show_open(self, path: str, opened: bool, actions: dict[str, Callable[[], None]]) -> None:
-        """Where the copy is, to open it and look."""
+    def show_open(
+        self, path: str, documents: list[str], unknown: int, opened: bool, actions: dict[str, Callable[[], None]]
+    ) -> None:
+        """Where the copy is, to open it and look; ``unknown`` documents must be opened by hand in their own program."""
         self.begin("Open it from its new place", "Open a few documents and clips there, in the program you work with.")
         field = QLineEdit(path)
         field.setReadOnly(True)
@@ -565,6 +574,17 @@ class SidePanel(QWidget):
         self.add(field)
         self.add(button("Copy path", actions["copy_path"], link=True))
         self.add(button("Show in folder", actions["show_folder"], link=True))
+        if documents:
+            self.head("Its documents")
+            for place in documents:
+                self.add(label(place, quiet=True))
+        if unknown:
+            words = f"{counted(unknown, 'document is', 'documents are')} not understood here."
+            self.add(
+                label(
+                    f"{words} Open them in their own program and point it to this folder. Deleting waits until you have looked."
+                )
+            )
         if opened:
             self.add(label("You have looked.", well=True))
         self.end(

@@ -92,6 +92,13 @@ class Hands:
         )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
+    def decide(self) -> None:
+        """Decides to go on, where that is asked."""
+        asked = [b for b in self.window.findChildren(QCheckBox) if b.isVisible() and b.text() == "Go on all the same"]
+        if asked and not asked[0].isChecked():
+            self.tick("Go on all the same")
+            QTest.qWait(150)
+
     def drag(self, view: QWidget, start: QPointF, end: QPointF, hold: Callable[[], None]) -> None:
         """Presses, moves in steps, holds, and releases."""
         a, b = start.toPoint(), end.toPoint()
@@ -114,6 +121,26 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
     return window
 
 
+def _strands(window: Window, hands: Hands) -> None:
+    """Opens the chosen library, looks at its strands by use and by project, at one file, and goes back."""
+    window.shelves.setFocus()
+    QTest.keyClick(window.shelves, Qt.Key.Key_Return)
+    hands.wait(lambda: window.planning.woven is not None, "the strands", 600)
+    bundle, ledger = window.strands.bundle, window.strands.ledger
+    hands.take("strands")
+    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
+    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.point_of("media/Day 02").toPoint())
+    hands.wait(lambda: 0 < ledger.shown_rows < len(window.planning.woven or ()), "the files of one strand")
+    line = ledger.table.visualRect(ledger.model_.index(2, 1)).center()
+    QTest.mouseClick(ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=line)
+    hands.wait(lambda: window.strands.has_picture, "a clip's first frame", 300)
+    hands.take("strands-projects")
+    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
+    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    hands.press("Back")
+    hands.wait(lambda: window.planning.plan is None, "the shelves")
+
+
 def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path], Path, Path]:
     """Runs a whole crossing on the demo in the real window.
 
@@ -127,6 +154,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     view = window.shelves
     hands.wait(lambda: view.selected is not None, "the shelves", 500)
     hands.take("shelves")
+    _strands(window, hands)
 
     def hold() -> None:
         hands.wait(lambda: bool(view._previews), "what would become of the shelves", 200)
@@ -139,6 +167,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         lambda: window.planning.plan is not None and window.planning.plan.choices.after.value == "release", "the choice"
     )
     hands.take("plan")
+    hands.decide()
     hands.press("Start the crossing")
     hands.wait(
         lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400
@@ -194,6 +223,7 @@ def two_drives(world: World, folder: Path) -> list[Path]:
     hands.tick("Discard proxies")
     hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files), "discarded")
     hands.take("plan-two-drives")
+    hands.decide()
     hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.running is not None, "the start")
     for name, shelf in (("Bell", "Heron A"), ("Saltmeadow", "Heron A")):
@@ -201,6 +231,7 @@ def two_drives(world: World, folder: Path) -> list[Path]:
         hands.wait(lambda: bool(view._blocks), "the shelves")
         hands.drag(view, view.block_of(name).center(), view.shelf_of(shelf).center(), lambda: None)
         hands.wait(lambda n=name: window.planning.plan is not None and window.planning.plan.source.name == n, "a plan")  # type: ignore[misc]
+        hands.decide()
         hands.press("Line it up")
         hands.wait(lambda: window.place == 1, "the crossings")
     window.conducting.choose(window.conducting.rows()[0].id)

@@ -11,10 +11,13 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.plan import After
+from fascis.crossing.rewriting import documents_of
 from fascis.crossing.states import State
 from fascis.desktop.answers import DriveNow, Situation
 from fascis.desktop.stations import Lane, LaneOn
+from fascis.files.names import shown
 
+MOST_DOCUMENTS = 6  # paths that are offered for opening
 MOST_HINDERED = 200  # sentences that are shown; the count is of all
 
 
@@ -57,6 +60,8 @@ class Seen:
     hindered: list[str]
     damaged: int
     discarded: tuple[int, int]
+    documents: list[str]
+    references: dict[str, int]
 
     @property
     def drive(self) -> str:
@@ -115,6 +120,8 @@ def read_seen(crossing: Crossing) -> Seen:
         [hindrance_sentence(p, s) for p, s in islice(crossing.hindrances(), MOST_HINDERED)],
         max(d.copies.count_copies([CopyState.DAMAGED]) for d in crossing.demanded),
         crossing.copies.sums("e.fate=5"),
+        [shown(i.place) for i in islice(documents_of(crossing.copies), MOST_DOCUMENTS)],
+        header.get("references", {}),
     )
 
 

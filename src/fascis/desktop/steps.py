@@ -166,7 +166,9 @@ class Steps:
             "looked": self.looked,
             "back": self._host.back,
         }
-        self._host.panel.show_open(shown(path), looked, actions)
+        seen = self._host.seen
+        unknown = seen.references.get("not_understood", 0) if seen else 0
+        self._host.panel.show_open(shown(path), seen.documents if seen else [], unknown, looked, actions)
 
     def looked(self) -> None:
         """The person says that they have looked."""
@@ -230,15 +232,28 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
                 f"measured again: {number(release['free_after'])} bytes",
             ),
         ]
+        if release.get("loose_files"):
+            lines.insert(1, ("and loose ones", size(release["loose_bytes"]), counted(release["loose_files"], "file")))
         lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
         return lines + [(f"{counted(n, 'file')} stay", "", why) for why, n in by_reason.items()]
-    lines = [
-        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}") for d in seen.drives
-    ]
+    lines = _arrived(seen)
     if seen.parked_at:
         lines.append(("Originals set aside", "", shown(seen.parked_at)))
     lines.append(("Looked at by you", "yes" if seen.looked else "not yet", ""))
+    return lines
+
+
+def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
+    lines = [
+        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}") for d in seen.drives
+    ]
+    if gathered := seen.references.get("gathered", 0):
+        lines.append((f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places"))
+    if missing := seen.references.get("missing", 0):
+        lines.append((f"{counted(missing, 'file')} missing", "", "documents look for them in vain, as before"))
+    if unknown := seen.references.get("not_understood", 0):
+        lines.append((f"{counted(unknown, 'document')} not understood", "", "balance holds for what could be checked"))
     return lines

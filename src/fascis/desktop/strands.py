@@ -20,7 +20,7 @@ from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, size
 from fascis.library.standing import STANDINGS, Standing
 
-_PICTURE = (196, 128)
+_PICTURE = (168, 110)
 
 
 class StrandsView(QWidget):
@@ -61,9 +61,9 @@ class StrandsView(QWidget):
 
     def _make_preview(self) -> QWidget:
         self._preview = QWidget()
-        self._preview.setFixedWidth(_PICTURE[0] + 30)
+        self._preview.setFixedWidth(_PICTURE[0] + 18)
         down = QVBoxLayout(self._preview)
-        down.setContentsMargins(4, 8, 18, 8)
+        down.setContentsMargins(0, 8, 18, 8)
         self._picture = QLabel()
         self._picture.setFixedSize(*_PICTURE)
         self._picture.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -109,6 +109,11 @@ class StrandsView(QWidget):
     def _toggle(self) -> None:
         if self.woven is not None:
             self.without_changed.emit([self.woven.strands[i] for i in sorted(self.bundle.selected)])
+
+    @property
+    def has_picture(self) -> bool:
+        """True while a picture of the chosen file is shown."""
+        return self._preview.isVisible() and not self._picture.pixmap().isNull()
 
     # -- the chosen file ------------------------------------------------------------------------------------------
 

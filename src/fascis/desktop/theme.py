@@ -259,5 +259,6 @@ QMenu {{ background: {panel}; border: 1px solid {line}; padding: 5px; }}
 QMenu::item {{ padding: 6px 18px; }}
 QMenu::item:selected {{ background: {chosen}; }}
 QToolTip {{ background: {panel}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
+#upright {{ background: {line}; max-width: 1px; min-width: 1px; border: 0; }}
 #rule {{ background: {line}; max-height: 1px; min-height: 1px; border: 0; }}
 """

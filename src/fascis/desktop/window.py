@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
     QFileDialog,
+    QFrame,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -149,6 +150,10 @@ class Window(QMainWindow):
         self._library = QWidget()
         beside = QHBoxLayout(self._library)
         beside.setContentsMargins(8, 0, 0, 0)
+        line = QFrame()
+        line.setObjectName("upright")
+        beside.addWidget(line)
+        beside.addSpacing(10)
         self._library_name = label("", wrap=False, head=True)
         beside.addWidget(self._library_name)
         opened = button(STRANDS, partial(self.go_to, 3), place=True)
