@@ -17,6 +17,7 @@ from PyQt6.QtGui import (
     QPainterPath,
     QPaintEvent,
     QPen,
+    QPixmap,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
@@ -70,6 +71,7 @@ class BundleView(QWidget):
         self._band: QRectF | None = None
         self._switch = QRectF()
         self._hover: Ribbon | None = None
+        self._painted: tuple[object, QPixmap] | None = None
 
     def sizeHint(self) -> QSize:
         """Room for a dozen folders."""
@@ -93,6 +95,7 @@ class BundleView(QWidget):
         if self._woven is not None:
             self._layout = lay_out(self._woven, self.height(), self.by_project)
             self._draw_paths()
+        self._painted = None
         self.update()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -148,10 +151,9 @@ class BundleView(QWidget):
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), t.color("ground"))
+        painter.drawPixmap(0, 0, self._ribbons())
         self._heads(painter)
-        for drawn in self._drawn:
-            self._ribbon(painter, drawn)
+        self._outlines(painter)
         self._lefts(painter)
         self._rights(painter)
         self._twine(painter)
@@ -164,6 +166,30 @@ class BundleView(QWidget):
             painter.setPen(QPen(t.color("twine"), 1, Qt.PenStyle.DashLine))
             painter.drawRoundedRect(QRectF(4, 4, self.width() - 8, self.height() - 8), 6, 6)
         painter.end()
+
+    def _ribbons(self) -> QPixmap:
+        """All ribbons, painted once for each layout: hovering and choosing must not paint them anew."""
+        kept = (theme.active().name, self.devicePixelRatioF())
+        if self._painted is None or self._painted[0] != kept:
+            pixmap = QPixmap(self.size() * self.devicePixelRatioF())
+            pixmap.setDevicePixelRatio(self.devicePixelRatioF())
+            pixmap.fill(theme.active().color("ground"))
+            painter = QPainter(pixmap)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for drawn in self._drawn:
+                self._ribbon(painter, drawn)
+            painter.end()
+            self._painted = (kept, pixmap)
+        return self._painted[1]
+
+    def _outlines(self, painter: QPainter) -> None:
+        """What is chosen, and what is under the pointer."""
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for drawn in self._drawn:
+            chosen = bool(self.selected.intersection(drawn.ribbon.strands))
+            if chosen or drawn.ribbon is self._hover:
+                painter.setPen(QPen(theme.active().color("ink"), 2 if chosen else 1))
+                painter.drawPath(drawn.path)
 
     def _heads(self, painter: QPainter) -> None:
         t = theme.active()
@@ -209,10 +235,6 @@ class BundleView(QWidget):
             painter.setPen(QPen(t.color(edge), 0.8) if r.standing is Standing.LOOSE else QPen(t.color("ground"), 0.8))
             painter.setBrush(colour)
         painter.drawPath(drawn.path)
-        if self.selected.intersection(r.strands) or r is self._hover:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(t.color("ink"), 2 if self.selected.intersection(r.strands) else 1))
-            painter.drawPath(drawn.path)
 
     def _lefts(self, painter: QPainter) -> None:
         t = theme.active()
