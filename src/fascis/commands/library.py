@@ -1,4 +1,4 @@
-"""``fascis survey`` and ``fascis verify``: what a library holds, and whether its copy is sound."""
+"""``survey``, ``verify`` and ``catalog``: what a library holds, whether its copy is sound, and photo catalogs."""
 
 from __future__ import annotations
 
@@ -25,3 +25,14 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import library_work
 
         library_work.verify(library, as_json)
+
+    @app.command()
+    def catalog(
+        file: str = typer.Argument(..., help="The catalog, a new one or one that is there."),
+        add: list[str] = typer.Option(..., "--add", help="A folder of photos, with those below it."),
+        as_json: bool = JSON,
+    ) -> None:
+        """Makes a photo catalog, or adds folders of photos to one; the photos are only read."""
+        from fascis.commands import library_work
+
+        library_work.catalog(file, add, as_json)

@@ -8,11 +8,13 @@ from typing import Any
 
 import typer
 
-from fascis.commands.telling import WRONG, put, say, usage
+from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.surveyed import Surveyed, remember, survey_library
 from fascis.crossing.verify import verify as verify_library
+from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted, size
+from fascis.files.sizes import counted, number, size
+from fascis.library.catalogs import catalog_folders
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, totals
@@ -110,8 +112,8 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
         tell(f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
     for place, why in uses.not_understood[:_MOST_TOLD]:
         tell(f"  {shown(_shown_place(surveyed, place))}: {why}")
-    for number, target, why in uses.not_media[:_MOST_TOLD]:
-        document = uses.documents[number]
+    for n, target, why in uses.not_media[:_MOST_TOLD]:
+        document = uses.documents[n]
         tell(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
     for orphan in uses.orphans[:_MOST_TOLD]:
         tell(f"  sidecar of nothing: {shown(orphan)}")
@@ -173,3 +175,36 @@ def _unresolved(workspace: Workspace, root: Path) -> list[str]:
     """What the library's documents refer to and is not there, though its drive is."""
     surveyed = survey_library(workspace, root)
     return [_shown_place(surveyed, o.path) for o in surveyed.uses.of(Standing.MISSING)]
+
+
+def catalog(file: str, folders: list[str], as_json: bool) -> None:
+    """Makes a photo catalog, or adds folders of photos to one."""
+    workspace = from_environment()
+    path = Path(file).absolute()
+    if path.suffix.lower() != ".fascat":
+        usage(f"{shown(path.name)} is no name of a catalog; it ends in .fascat.", as_json)
+    for folder in folders:
+        if not Path(folder).is_dir():
+            usage(f"There is no folder {shown(folder)}.", as_json)
+    try:
+        done = catalog_folders(workspace.drives, path, [Path(f).absolute() for f in folders], workspace.private)
+    except FascisError as error:
+        if as_json:
+            put({"error": str(error)})
+        say(str(error))
+        raise typer.Exit(REFUSED) from None
+    if done.added.unwritable:
+        say(f"{counted(done.added.unwritable, 'photo')} left out: their names are no text, and a catalog is.")
+    record = {
+        "catalog": shown(str(done.path)),
+        "added": done.added.photos,
+        "known": done.added.known,
+        "left_out": done.added.unwritable,
+        "before": shown(str(done.before)) if done.before else None,
+    }
+    if as_json:
+        put(record)
+        return
+    print(f"{shown(path.name)}: {counted(done.added.photos, 'photo')} added, {number(done.added.known)} known already.")
+    if done.before:
+        print(f"The one before is {shown(str(done.before))}.")

@@ -25,6 +25,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
+from fascis.library.catalogs import Cataloged, catalog_folders
 from fascis.library.roles import Role
 from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.library.standing import Standing
@@ -174,6 +175,51 @@ class Planning(QObject):
         folder = QFileDialog.getExistingDirectory(self.view, "The library's own folder")
         if folder:
             self.add_library(Path(folder))
+
+    def ask_catalog(self) -> None:
+        """Asks for a folder of photos and for the name of a new catalog over it."""
+        folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos")
+        if folder:
+            name, _ = QFileDialog.getSaveFileName(
+                self.view, "The new catalog", f"{folder}/{Path(folder).name}.fascat", "Photo catalog (*.fascat)"
+            )
+            if name:
+                self.catalog(Path(name if name.endswith(".fascat") else name + ".fascat"), [Path(folder)])
+
+    def ask_photos(self) -> None:
+        """Asks for a folder of photos to add to the catalog of the chosen library."""
+        chosen = self.view.selected
+        found = (
+            sorted(chosen.root.glob("*.fascat")) if chosen and chosen.root.is_dir() else [chosen.root] if chosen else []
+        )
+        if len(found) != 1 or found[0].suffix != ".fascat":
+            self.panel.show_error(
+                "No catalog is chosen",
+                "Choose a library that has one catalog in its own folder. Nothing was changed.",
+                [("Back to the shelves", self.back)],
+            )
+            return
+        folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos to add")
+        if folder:
+            self.catalog(found[0], [Path(folder)])
+
+    def catalog(self, path: Path, folders: list[Path]) -> None:
+        """Makes a catalog, or adds folders of photos to one; then looks at it as a library."""
+        stopped = [False]
+        words = "Reading the photos. Nothing is written into them or their folders."
+        self.panel.show_busy(shown(path.name), words, lambda: stopped.__setitem__(0, True))
+
+        def work() -> Cataloged:
+            return catalog_folders(self.workspace.drives, path, folders, self.workspace.private, lambda: stopped[0])
+
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, BaseException):
+                self._error("The catalog is as it was", outcome)
+                return
+            inside = all(f.is_relative_to(path.parent) for f in folders)
+            self.add_library(path.parent if inside else path)
+
+        Task(work, done, self)
 
     def add_library(self, root: Path) -> None:
         """Surveys a folder and puts it on its shelf."""

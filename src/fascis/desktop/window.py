@@ -176,6 +176,8 @@ class Window(QMainWindow):
         menu = QMenu(self)
         for text, do in (
             ("Add a library…", lambda: self.planning.ask_library()),
+            ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
+            ("Add photos to the chosen catalog…", lambda: self.planning.ask_photos()),
             ("Look at the drives again", lambda: self.planning.refresh()),
             ("Light: Linen", lambda: self.set_theme("Linen")),
             ("Dark: Dusk", lambda: self.set_theme("Dusk")),

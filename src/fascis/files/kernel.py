@@ -12,6 +12,7 @@ import struct
 
 _libc = ctypes.CDLL(None, use_errno=True)
 _RENAME_NOREPLACE = 1
+_RENAME_EXCHANGE = 2
 _CACHESTAT = 451  # since Linux 6.5, the same number on every architecture
 _FIEMAP = 0xC020660B  # linux/fiemap.h
 _FIEMAP_SHARED = 0x2000
@@ -29,6 +30,11 @@ def _check(result: int) -> int:
 def rename_noreplace(old_fd: int, old: bytes, new_fd: int, new: bytes) -> None:
     """``renameat2(RENAME_NOREPLACE)``: EEXIST when ``new`` exists, EINVAL where the file system cannot promise it."""
     _check(_libc.renameat2(old_fd, old, new_fd, new, _RENAME_NOREPLACE))
+
+
+def rename_exchange(folder_fd: int, one: bytes, other: bytes) -> None:
+    """``renameat2(RENAME_EXCHANGE)``: two names of a folder change places in one step; EINVAL where that cannot be done."""
+    _check(_libc.renameat2(folder_fd, one, folder_fd, other, _RENAME_EXCHANGE))
 
 
 def syncfs(fd: int) -> None:
