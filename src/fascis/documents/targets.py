@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from urllib.parse import quote, unquote_to_bytes
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")  # two letters or more: one is a drive letter
+_ESCAPE = re.compile("%[0-9A-Fa-f]{2}")
 _DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
 
 
@@ -92,5 +93,5 @@ def can_be_text(path: str) -> bool:
         path.encode()
     except UnicodeEncodeError:
         return False
-    plain = all(c.isprintable() for c in path) and "%" not in path and "\\" not in path
+    plain = all(c.isprintable() for c in path) and not _ESCAPE.search(path) and "\\" not in path
     return plain and not _SCHEME.match(path) and path == path.strip()
