@@ -53,7 +53,9 @@ def make_library(root: Path) -> None:
         track = {"OTIO_SCHEMA": "Track.1", "children": clips}
         path = root / f"lib/timelines/t{t:02}.otio"
         path.parent.mkdir(exist_ok=True)
-        path.write_text(json.dumps({"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}}))
+        path.write_text(
+            json.dumps({"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}})
+        )
 
 
 def make_catalog(path: Path) -> None:

@@ -13,16 +13,16 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QPoint, Qt, QTimer  # noqa: E402
-from PyQt6.QtTest import QTest  # noqa: E402
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtTest import QTest
 
-from fascis.crossing.plan import Choices, make_plan, survey_library  # noqa: E402
-from fascis.desktop import theme  # noqa: E402
-from fascis.desktop.app import make_application  # noqa: E402
-from fascis.desktop.strands import StrandsView  # noqa: E402
-from fascis.desktop.woven import weave  # noqa: E402
-from fascis.drives.connected import Drives  # noqa: E402
-from fascis.workspace import Workspace  # noqa: E402
+from fascis.crossing.plan import Choices, make_plan, survey_library
+from fascis.desktop import theme
+from fascis.desktop.app import make_application
+from fascis.desktop.strands import StrandsView
+from fascis.desktop.woven import weave
+from fascis.drives.connected import Drives
+from fascis.workspace import Workspace
 
 FILES, FOLDERS = 100_000, 150
 
