@@ -6,7 +6,6 @@
 from __future__ import annotations
 
 import json
-import os
 import resource
 import sqlite3
 import subprocess
@@ -102,7 +101,7 @@ def main() -> None:
     make_catalog(root / "big.fascat")
     begun = time.monotonic()
     move_folders(root / "big.fascat", {3: (Place(0, "heron", "Bell"), "shoot 3")})
-    print(f"catalog of {PHOTOS} photos, {os.path.getsize(root / 'big.fascat') >> 20} MB: a folder of {MOVED} moved in"
+    print(f"catalog of {PHOTOS} photos, {(root / 'big.fascat').stat().st_size >> 20} MB: a folder of {MOVED} moved in"
           f" {time.monotonic() - begun:.2f} s")  # fmt: skip
 
 

@@ -270,6 +270,44 @@ def test_a_single_document_crosses_with_what_it_refers_to_and_nothing_else(bench
     assert (tmp_path / "Field recordings/herons.wav").exists()
 
 
+def test_a_single_document_alone_in_its_folder_leaves_that_folder(bench, tmp_path):
+    document = write(tmp_path / "Desktop/list.m3u8", b"sub/a.mov\n")
+    write(tmp_path / "Desktop/sub/a.mov")
+    crossing = cross(bench, document, after=After.RELEASE)
+    assert crossing.advance(consent=True) is State.RELEASED
+    assert [str(p.relative_to(tmp_path / "Desktop")) for p in (tmp_path / "Desktop").rglob("*")] == ["sub"]
+    again = bench.workspace.register.find(crossing.places.header["library_id"])[0]
+    assert again.root == bench.heron / "list" and (again.root / "sub/a.mov").exists()
+
+
+def test_a_single_document_is_never_set_aside_and_goes_home_again(bench, weir):
+    document = write(weir / "teaser.otio", timeline("media/Day 01/crest.mov"))
+    assert codes(plan(bench, document, after=After.PARK))["cannot-set-aside"] == "stops"
+    crossing = cross(bench, document)
+    crossing.switch()
+    with pytest.raises(Refused, match="not the library's"):
+        crossing.park()
+    crossing.undo()
+    assert bench.workspace.register.find(crossing.places.header["library_id"])[0].root == document and weir.is_dir()
+
+
+def test_a_folder_of_a_catalog_goes_along_with_the_catalog(bench):
+    lib = bench.library
+    write(lib / "shoots/a.jpg")
+    write(lib / "other/b.jpg")
+    catalog_at(
+        lib / "Bell.fascat",
+        [("uuid-inside", "The Weir")],
+        [(1, 1, "shoots"), (2, 1, "other")],
+        [(1, "a.jpg"), (2, "b.jpg")],
+    )
+    cross(bench, only=frozenset(["shoots"]))
+    there = bench.heron / "The Weir"
+    assert (
+        (there / "Bell.fascat").exists() and (there / "shoots/a.jpg").exists() and not (there / "other/b.jpg").exists()
+    )
+
+
 def test_a_part_takes_what_its_project_uses(bench, weir, tmp_path):
     write(
         weir / "projects/Teaser/teaser.otio",

@@ -418,7 +418,7 @@ class Crossing:
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             header = self.places.header
-            self._put_home(self.places.source, self.places.home_here, header.get("called", header["name"]))
+            self._put_home(self.places.old_root, self.places.home_here, header.get("called", header["name"]))
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
         self.journal.free_room()

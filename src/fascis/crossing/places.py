@@ -102,6 +102,12 @@ class Places:
         return self._now(self.header["source"], self.header["source_drive"], self.source_mount)
 
     @property
+    def old_root(self) -> Path:
+        """What the library was known by at the old place: its folder, or the single document."""
+        document = self.header.get("document")
+        return self.source / document if document else self.source
+
+    @property
     def destination(self) -> Path:
         """The folder the library's own folder stands in."""
         return self._now(self._facts["path"], self.drive, self.destination_mount)

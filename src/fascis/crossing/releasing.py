@@ -45,7 +45,8 @@ def release(
         source = held.enter_context(closing(open_source(workspace, places)))
         record = _release(workspace, journal, places, source, kept, control, report)
     journal.put("release", record)
-    _clear_top(workspace, journal, places, record)
+    if not journal.header.get("document"):
+        _clear_top(workspace, journal, places, record)
     return record
 
 
@@ -73,7 +74,8 @@ def _release(
             journal.put("free_before", before)
         act = journal.open_act("release") or journal.intend("release", shown(str(places.origin())), workspace.clock())
         work.run()
-        work.clear_folders(source)
+        if not journal.header.get("document"):
+            work.clear_folders(source)  # the folders of a single document are not the library's
         stays = release_loose(workspace, journal, kept, control, report) if journal.header.get("loose_too") else []
     after = settle_down(source, before, work.deleted.allocated, drive)
     files, size = copies[0].sums("e.fate=0 AND e.outside IS NULL AND e.origin=2 AND e.why IS NULL")

@@ -52,6 +52,7 @@ def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> No
     survey, uses = surveyed.survey, surveyed.uses
     folders = {fsname(part.strip("/")) for part in only}
     known = {f.place for f in survey.folders if f.place}
+    chosen_catalogs: set[int] = set()
     chosen = {n for n, d in enumerate(uses.documents) if project_of(d) in only or (d.place or d.path) in folders}
     unknown = sorted(
         p
@@ -68,10 +69,15 @@ def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> No
                 "Projects: " + (", ".join(sorted({shown(project_of(d)) for d in uses.documents})) or "none") + ".",
             )
         )
+    catalogs = {n for n, d in enumerate(uses.documents) if d.format == CATALOG.decode() and d.place}
+    for row, place in files_of(survey) if folders and catalogs else ():
+        if any(place.startswith(f + b"/") for f in folders):
+            chosen_catalogs |= catalogs.intersection(uses.used_by.get(row, ()))
     for row, place in files_of(survey):
         inside = any(place.startswith(f + b"/") for f in folders)
         used = chosen.intersection(uses.used_by.get(row, ()))
-        if not inside and not used and not any(uses.documents[n].place == place for n in chosen):
+        documents = chosen | chosen_catalogs  # a catalog goes along with those of its photos that do
+        if not inside and not used and not any(uses.documents[n].place == place for n in documents):
             found.rows_out.add(row)
     found.paths_out |= {o.path for o in uses.outside if not chosen & o.used_by}
 

@@ -176,6 +176,14 @@ class Planning(QObject):
         if folder:
             self.add_library(Path(folder))
 
+    def ask_document(self) -> None:
+        """Asks for a single document that is a library by itself, with what it refers to."""
+        name, _ = QFileDialog.getOpenFileName(
+            self.view, "A catalog, a timeline or a playlist", "", "Documents (*.fascat *.otio *.edl *.xspf *.m3u8)"
+        )
+        if name:
+            self.add_library(Path(name))
+
     def ask_catalog(self) -> None:
         """Asks for a folder of photos and for the name of a new catalog over it."""
         folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos")
@@ -242,7 +250,7 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("This folder cannot be added", outcome)
             return
-        self._wanted = outcome.source
+        self._wanted = outcome.root
         self.refresh()
 
     # -- trying shelves -------------------------------------------------------------------------------------------

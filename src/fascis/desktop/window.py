@@ -176,6 +176,7 @@ class Window(QMainWindow):
         menu = QMenu(self)
         for text, do in (
             ("Add a library…", lambda: self.planning.ask_library()),
+            ("Add a single document…", lambda: self.planning.ask_document()),
             ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
             ("Add photos to the chosen catalog…", lambda: self.planning.ask_photos()),
             ("Look at the drives again", lambda: self.planning.refresh()),

@@ -101,7 +101,7 @@ def read_shelves(workspace: Workspace, parked: Iterable[tuple[str, Path]] = ()) 
 
 def _put(shelves: dict[str, Shelf], standing: OnShelf) -> None:
     shelf = shelves.get(standing.drive)
-    if shelf and (shelf.group == "away" or standing.root.is_dir()):
+    if shelf and (shelf.group == "away" or standing.root.exists()):
         shelf.standings.append(standing)
 
 

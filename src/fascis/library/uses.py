@@ -16,7 +16,7 @@ from pathlib import Path
 
 from fascis.documents.catalog import Catalog, copy_of
 from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference
-from fascis.documents.registry import format_of
+from fascis.documents.registry import FORMATS, format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
@@ -31,6 +31,7 @@ CATALOG = b"fascat"
 LINKS = "link"
 _MOST_FRAMES = 5_000_000  # of all image sequences of a library together
 _UNKNOWN = frozenset((b"aaf", b"xml"))  # the trade's exchange formats that are not read here
+_MAY_BE = _UNKNOWN | DATABASES | {CATALOG} | {e.encode() for f in FORMATS for e in f.extensions}
 _HELD, _UNUSED = STANDINGS.index(Standing.HELD), STANDINGS.index(Standing.UNUSED)
 
 
@@ -157,11 +158,14 @@ class _Reading:
     ) -> None:
         self._medium, self._survey, self._drives, self._cache = medium, survey, drives, cache
         self._expected, self._cancelled = expected, cancelled
-        self._places = {place: row for row, folder, place in survey.rows() if not survey.is_own(folder)}
-        links = {p: medium.read_link(p) for p, row in self._places.items() if survey.kind(row) is Kind.LINK}
-        self._links = links
+        self._places: dict[bytes, int] = {}
+        self._links: dict[bytes, bytes] = {}
+        begun = self._look()
+        if begun or self._links:  # a library without documents is large, often, and needs none of this
+            self._places = {place: row for row, folder, place in survey.rows() if not survey.is_own(folder)}
         folders = [] if nothing_inside else [f.place for f in survey.folders]
-        self._where = Whereabouts(root, folders, self._places, links, drives)
+        self._where = Whereabouts(root, folders, self._places, self._links, drives)
+        self._begun = begun
         self._root = self._where.root
         self._rule = RoleRule()
         self._found = Uses()
@@ -174,7 +178,7 @@ class _Reading:
     def run(self) -> Uses:
         """Everything."""
         found = self._found
-        for place in self._places:
+        for place in self._begun:
             self._begin(place)
         at = 0
         while at < len(found.documents):  # a loose document that is used is read too: the list grows
@@ -190,10 +194,22 @@ class _Reading:
 
     # -- documents ------------------------------------------------------------------------------------------------
 
+    def _look(self) -> list[bytes]:
+        """Places of what may be a document; finds the links too."""
+        survey, found = self._survey, []
+        for folder in survey.folders:
+            if survey.is_own(folder):
+                continue
+            for row in range(folder.first, folder.end):
+                kind, name = survey.kind(row), survey.name(row)
+                if kind is Kind.LINK:
+                    place = join(folder.place, name)
+                    self._links[place] = self._medium.read_link(place)
+                elif kind is Kind.FILE and name.rpartition(b".")[2].lower() in _MAY_BE:
+                    found.append(join(folder.place, name))
+        return found
+
     def _begin(self, place: bytes) -> None:
-        row = self._places[place]
-        if self._survey.kind(row) is not Kind.FILE:
-            return
         name = place.rpartition(b"/")[2]
         extension = name.rpartition(b".")[2].lower() if b"." in name else b""
         if extension == CATALOG:
@@ -394,7 +410,7 @@ class _Reading:
             key = frozenset(numbers)
             found.used_by[row] = tuples.setdefault(key, tuple(sorted(key)))
             found.standing[row] = _HELD
-        for row, folder, place in survey.rows():
+        for row, folder, place in survey.rows() if read else ():
             if survey.is_own(folder) or survey.kind(row) is not Kind.FILE or database_of(place):
                 found.standing[row] = _HELD
         for document in found.documents:
