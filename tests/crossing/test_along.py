@@ -174,9 +174,9 @@ def test_a_journal_beside_a_database_counts_as_its_change(bench):
 
 @pytest.mark.parametrize("how", ["journal", "document", "new document"])
 def test_where_somebody_works_on_after_the_switch_nothing_is_taken_from_under_them(bench, how):
-    bench.fill({"catalog.sqlite": 4_000, "cut.otio": b"{}", "a.mov": 9_000})
+    bench.fill({"catalog.sqlite": 4_000, "cut.m3u8": b"a.mov", "a.mov": 9_000})
     crossing = switched(bench)
-    change = {"journal": "catalog.sqlite-journal", "document": "cut.otio", "new document": "second cut.otio"}[how]
+    change = {"journal": "catalog.sqlite-journal", "document": "cut.m3u8", "new document": "second cut.m3u8"}[how]
     (bench.library / change).write_bytes(b'{"later": true}')
     before = contents(bench.library)
     for step in (crossing.park, crossing.release):

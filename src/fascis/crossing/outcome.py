@@ -202,5 +202,5 @@ def exit_status(record: dict[str, Any]) -> int:
     if state in (State.PLANNED.value, State.COPYING.value, State.VERIFYING.value, State.WAITING.value):
         return 4
     wrong = record["mismatched"] or any(x["why"] != "left-out" for x in record["left_behind"])
-    lacking = any(p["code"] in ("references-missing", "leads-to-old-place") for p in record["problems"])
+    lacking = any(p["code"] in ("references-missing", "leads-to-old-place") for p in record.get("problems", []))
     return 1 if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value) else 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import fcntl
 import json
 import os
@@ -18,7 +17,7 @@ from fascis.crossing.journal import Journal, inode_key
 from fascis.crossing.listing import plan_list
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
-from fascis.files.medium import Medium, read_small
+from fascis.files.medium import Medium, move, read_small
 from fascis.files.names import fsname, shown, unlisted
 from fascis.library.identity import Home, read_identity
 from fascis.workspace import Workspace
@@ -303,16 +302,6 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     finally:
         file.close()
     move(medium, begun, place)
-
-
-def move(medium: Medium, place: bytes, new: bytes) -> None:
-    """Moves something of this crossing's to a name that is free; where the drive cannot promise that, looks first. Raises ``OSError``."""
-    try:
-        medium.rename_new(place, new)
-    except OSError as error:
-        if error.errno != errno.EINVAL:
-            raise
-        medium.move_into_claimed(place, new)
 
 
 def prove_staging(medium: Medium, places: Places) -> None:

@@ -19,7 +19,7 @@ from typing import BinaryIO
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, as_it_was, own_place
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.fates import Fate
-from fascis.crossing.places import Places, move
+from fascis.crossing.places import Places
 from fascis.crossing.putting import make_parents, put
 from fascis.crossing.surveyed import JOURNALS
 from fascis.documents.catalog import Catalog, Place, move_folders
@@ -28,7 +28,7 @@ from fascis.documents.registry import format_of
 from fascis.documents.targets import Target, readings
 from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
-from fascis.files.medium import Medium, as_stream
+from fascis.files.medium import Medium, as_stream, move
 from fascis.files.names import join, parent
 from fascis.library.uses import CATALOG, read_document
 
@@ -77,11 +77,7 @@ class Whither:
         """
         first: tuple[Target, bytes, bytes | None] | None = None
         for way in ways:
-            path = os.fsencode(way.path)
-            if inner:
-                path = path.rstrip(b"/") + b"/" + inner
-            if not way.foreign:
-                path = os.path.normpath(path if way.absolute else folder + b"/" + path)
+            path = path_of(way, folder, inner)
             place = self.place_of(path)
             if place is not None and self.is_there(place):
                 return self._from(way, path, place, document, inner)
@@ -105,6 +101,19 @@ class Whither:
             target = parent(target) or (b"." if not target.startswith(b"/") else b"/")
             target += b"/" if said.endswith(b"/") else b""
         return target
+
+
+def path_of(way: Target, folder: bytes, inner: bytes) -> bytes:
+    """The absolute path that one way to read a target means; one of another system as it is.
+
+    Args:
+        folder: from which relative paths count.
+        inner: a name within it, for a target that names a folder.
+    """
+    path = os.fsencode(way.path)
+    if inner:
+        path = path.rstrip(b"/") + b"/" + inner
+    return path if way.foreign else os.path.normpath(path if way.absolute else folder + b"/" + path)
 
 
 def _joined(here: bytes, said: bytes, inner: bytes) -> bytes:

@@ -123,6 +123,15 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             "Go on, open the library from its new home and look; deleting waits until then.",
             tuple(place for place, _ in unknown[:1000]),
         )
+    if uses.databases:
+        what = counted(len(uses.databases), "database is", "databases are")
+        yield Problem(
+            Severity.NOTE,
+            "not-understood",
+            f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether they refer to media is not known.",
+            "",
+            tuple(uses.databases[:1000]),
+        )
     journals = [place for _, place in files_of(surveyed.survey) if (base := database_of(place)) and base in databases]
     if journals:
         yield Problem(

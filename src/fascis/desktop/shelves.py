@@ -283,17 +283,19 @@ class ShelvesView(QWidget):
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
 
     def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
-        """The strip at a block's foot: what can be made again, beside all the rest."""
+        """The strip at a block's foot, only of what is inside it: in use, can be made again, unused."""
         if not standing.summary or not standing.summary.allocated or standing.parked:
             return
         t = theme.active()
         share = standing.summary.remakeable / standing.summary.allocated
         foot = QRectF(rect.x() + 2, rect.bottom() - 9, rect.width() - 4, 8)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(t.color("held"))
-        painter.drawRect(QRectF(foot.x(), foot.y(), foot.width() * (1 - share), foot.height()))
-        painter.setBrush(t.color("remakeable"))
-        painter.drawRect(QRectF(foot.x() + foot.width() * (1 - share), foot.y(), foot.width() * share, foot.height()))
+        idle = min(standing.summary.unused[1] / max(standing.summary.bytes, 1), 1 - share)
+        x = foot.x()
+        for part, colour in ((1 - share - idle, "held"), (share, "remakeable"), (idle, "unused")):
+            painter.setBrush(t.color(colour))
+            painter.drawRect(QRectF(x, foot.y(), foot.width() * part, foot.height()))
+            x += foot.width() * part
 
     def _outline(
         self, painter: QPainter, preview: Preview, drive: Drive, x: float, base: float, length: float

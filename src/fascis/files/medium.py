@@ -7,6 +7,7 @@ and renames refuse an existing name.
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import io
 import os
@@ -551,6 +552,16 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
             file.close()
     except OSError as error:
         raise told(error, "read", place) from error
+
+
+def move(medium: Medium, place: bytes, new: bytes) -> None:
+    """Moves something of Fascis's own to a name that is free; where the drive cannot promise that, looks first. Raises ``OSError``."""
+    try:
+        medium.rename_new(place, new)
+    except OSError as error:
+        if error.errno != errno.EINVAL:
+            raise
+        medium.move_into_claimed(place, new)
 
 
 class _Reading(io.RawIOBase):

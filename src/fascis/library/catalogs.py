@@ -23,7 +23,7 @@ from fascis.drives.connected import Drives
 from fascis.files import kernel
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble, Refused, told
-from fascis.files.medium import PosixMedium
+from fascis.files.medium import PosixMedium, move
 from fascis.files.names import fsname, shown
 from fascis.library.open_files import find_open
 
@@ -96,7 +96,7 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
         with closing(PosixMedium.at(catalog.parent)) as medium:
             _write(medium, other, copy)
             if seen is None:
-                _rename(medium, other, name)
+                move(medium, other, name)
                 medium.sync_folder(b"")
                 return None
             if _changed(catalog, seen):
@@ -134,18 +134,9 @@ def _swap(medium: PosixMedium, name: bytes, other: bytes) -> None:
         if error.errno not in (errno.EINVAL, errno.ENOSYS):
             raise
         spare = other + b".old"  # this drive cannot do it in one step: the old one waits under a name of its own
-        _rename(medium, name, spare)
-        _rename(medium, other, name)
-        _rename(medium, spare, other)
-
-
-def _rename(medium: PosixMedium, name: bytes, new: bytes) -> None:
-    try:
-        medium.rename_new(name, new)
-    except OSError as error:
-        if error.errno != errno.EINVAL:
-            raise
-        medium.move_into_claimed(name, new)
+        move(medium, name, spare)
+        move(medium, other, name)
+        move(medium, spare, other)
 
 
 def _changed(catalog: Path, seen: os.stat_result) -> bool:

@@ -87,6 +87,7 @@ class Uses:
         orphans: sidecars in the library whose photo is not there.
         aliases: other paths that documents use for a file: absolute path → the real one.
         unknown: places of documents of formats that are not known.
+        databases: places of databases that are no catalog known here; whether they refer to media is not known.
         sources: folders that catalogs name as places of photos (real paths).
     """
 
@@ -98,6 +99,7 @@ class Uses:
     orphans: list[bytes] = field(default_factory=list)
     aliases: dict[bytes, bytes] = field(default_factory=dict)
     unknown: list[bytes] = field(default_factory=list)
+    databases: list[bytes] = field(default_factory=list)
     sources: set[bytes] = field(default_factory=set)
 
     def of(self, standing: Standing) -> list[Outside]:
@@ -216,12 +218,15 @@ class _Reading:
             self._found.documents.append(Document(place, CATALOG.decode()))
         elif format := format_of(name):
             self._found.documents.append(Document(place, format.name))
-        elif self._is_unknown(place, name, extension):
+        elif extension in DATABASES:
+            if not database_of(name):
+                self._found.databases.append(place)
+        elif self._is_unknown(place, extension):
             self._found.unknown.append(place)
 
-    def _is_unknown(self, place: bytes, name: bytes, extension: bytes) -> bool:
+    def _is_unknown(self, place: bytes, extension: bytes) -> bool:
         """True for what is surely a document, of a format that is not read here. A camera's notes beside a clip are none."""
-        if extension not in _UNKNOWN and (extension not in DATABASES or database_of(name)):
+        if extension not in _UNKNOWN:
             return False
         if ROLES[self._survey.role[self._places[place]]].remakeable:
             return False
@@ -416,7 +421,7 @@ class _Reading:
         for document in found.documents:
             if document.place:
                 found.standing[self._places[document.place]] = _HELD
-        for place in found.unknown:
+        for place in (*found.unknown, *found.databases):
             found.standing[self._places[place]] = _HELD
         self._sidecars()
         found.outside = sorted(self._outside.values(), key=lambda o: o.path)
