@@ -13,6 +13,7 @@ from fascis.crossing.destination import Destination
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Origin
 from fascis.crossing.opening import Opened, open_documents
+from fascis.crossing.releasing import used_by_others
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
 from fascis.files.errors import FascisError
@@ -275,13 +276,17 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
-    places, total, frees, damaged = [], 0, 0, 0
+    places, total, frees, damaged, elsewhere = [], 0, 0, 0, 0
+    taken = used_by_others(crossing.workspace, crossing.places)
     discarded: list[int] = []
     for item in copies.items("e.outside IS NULL AND e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
         if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
             damaged += 1
+            continue
+        if item.place in taken:
+            elsewhere += 1
             continue
         if item.fate is Fate.COPY and any(c.item(item.id).copy is not CopyState.VERIFIED for c in others):
             continue
@@ -304,6 +309,8 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         files, size = copies.sums(condition)
         if files:
             stays.append((words, files, size))
+    if elsewhere:
+        stays.append(("used by another library", elsewhere, 0))
     if damaged:
         stays.append(("damaged where they lie", damaged, 0))
     if newer:

@@ -16,7 +16,7 @@ from fascis.crossing.fates import Fate, Fates
 from fascis.crossing.gathering import Gathering, gather
 from fascis.crossing.journal import read_header
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
-from fascis.crossing.selection import Selection, StrandKey, select, use_problems
+from fascis.crossing.selection import Selection, StrandKey, other_users, select, use_problems
 from fascis.crossing.surroundings import look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
@@ -183,6 +183,7 @@ def make_plan(
     look_around(around, source, paths, name, found, fates, gathering, identity)
     problems += around.problems
     problems += use_problems(surveyed, choices.gather, gathering)
+    problems += other_users(workspace.register, surveyed, identity.library_id if identity else known or "")
     totals, left, discarded = _totals(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))

@@ -69,6 +69,7 @@ CODES = (
     "not-gathered",
     "leads-to-old-place",
     "in-two-places",
+    "used-elsewhere",
     "part-not-there",
     "journal-unmerged",
     "cannot-set-aside",

@@ -82,7 +82,7 @@ class Originals(Protocol):
 class Release:
     """One release under way: all places open and proven. ``kept`` begins with home.
 
-    With ``reads_again`` the content of every original is compared once more, whatever its drive.
+    ``used`` are places that other libraries use: they stay. With ``reads_again`` the content of every original is compared once more, whatever its drive.
     ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
@@ -94,6 +94,7 @@ class Release:
     report: Report
     step: Callable[[str], None]
     reads_again: bool = False
+    used: frozenset[bytes] = frozenset()
     differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
 
@@ -191,6 +192,8 @@ class Release:
 
     def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
         """Why an original stays, or None when it may go: the last look before an unlink."""
+        if item.place in self.used:
+            return "used-elsewhere"
         if item.fate is not Fate.DISCARD and (why := self._why_not_whole(item)):
             return why
         if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):

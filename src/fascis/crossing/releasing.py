@@ -62,7 +62,8 @@ def _release(
     drive = workspace.drives.at(places.origin())
     copies = [k.copies for k in kept]
     with Buffers() as buffers:
-        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
+        used = frozenset(used_by_others(workspace, places))
+        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step, used=used)
         work.check_copies()
         differences = work.differences = compare(source, copies, control.checkpoint)
         not_worked_in(differences)
@@ -101,6 +102,14 @@ def _release(
         act, f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes", workspace.clock()
     )
     return record
+
+
+def used_by_others(workspace: Workspace, places: Places) -> dict[bytes, list[str]]:
+    """Places in the old library that other known libraries use, and the names of these: their originals stay."""
+    header = places.header
+    root = os.fsencode(header.get("real_source", header["source"]))
+    known = workspace.register.used_in(root, header["library_id"])
+    return {path[len(root.rstrip(b"/")) + 1 :]: names for path, names in known.items()}
 
 
 def not_worked_in(found: Differences) -> None:

@@ -225,7 +225,7 @@ class Rewriting:
             except NotUnderstood:
                 return
             name = self._places.header["name"] if self._names_catalog(item) else None
-            if not moves and name is None and not journals:
+            if not moves and name is None:
                 return
             move_folders(copy, moves, name)
             for journal in journals:

@@ -11,6 +11,7 @@ from fascis.crossing.surveyed import Surveyed
 from fascis.files.names import fsname, parent, shown
 from fascis.files.sizes import counted, size
 from fascis.library.projects import project_of
+from fascis.library.register import Register
 from fascis.library.roles import ROLES, Role, database_of
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
@@ -83,6 +84,20 @@ def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> No
 
 
 # -- what references mean for a crossing ------------------------------------------------------------------------------
+
+
+def other_users(register: Register, surveyed: Surveyed, library_id: str) -> Iterator[Problem]:
+    """Tells which other libraries use files of this one: their originals stay when the others are deleted."""
+    used = register.used_in(surveyed.below, library_id) if register.path.exists() else {}
+    if used:
+        names = ", ".join(sorted({n for some in used.values() for n in some})[:5])
+        yield Problem(
+            Severity.NOTE,
+            "used-elsewhere",
+            f"{shown(names)} uses {counted(len(used), 'file')} of this library where they are now; these originals stay.",
+            "",
+            tuple(p.removeprefix(surveyed.below) for p in list(used)[:1000]),
+        )
 
 
 def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:

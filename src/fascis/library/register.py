@@ -169,6 +169,20 @@ class Register:
             )
             return [name for (name,) in rows]
 
+    def used_in(self, folder: bytes, but: str) -> dict[bytes, list[str]]:
+        """Files below a folder (an absolute path) that other libraries use, and the names of these, as they were last surveyed."""
+        below = folder.rstrip(b"/") + b"/"
+        found: dict[bytes, list[str]] = {}
+        with self._open() as db:
+            rows = db.execute(
+                "SELECT u.path, l.name FROM used u JOIN library l ON l.id=u.library WHERE u.outside=1 AND l.id<>?"
+                " AND u.path>=? AND u.path<? ORDER BY u.path, l.name",
+                (but, below, below[:-1] + b"0"),  # "0" comes right after "/"
+            )
+            for path, name in rows:
+                found.setdefault(path, []).append(name)
+        return found
+
     def copies(self, library: str) -> list[KnownCopy]:
         """The verified copies of a library."""
         with self._open() as db:
