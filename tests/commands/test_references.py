@@ -1,13 +1,15 @@
 """Documents, standings and gathering as the command line tells them."""
 
 import json
+import sqlite3
+from contextlib import closing
 
 import opentimelineio as otio
 import pytest
 
 from tests.commands.test_commands import KEYS, fascis
 from tests.judge import contents
-from tests.library.making import timeline, write
+from tests.library.making import picture, timeline, write
 
 
 @pytest.fixture
@@ -101,3 +103,35 @@ def test_the_record_is_json_even_of_names_that_are_no_text(bench, weir):
     (weir / "media").joinpath("caf\udce9.mov").write_bytes(b"x")
     _, said, _ = fascis(bench, "survey", weir, "--files", "--json")
     assert json.dumps(said) and "media/caf%E9.mov" in {f["path"] for f in said["files"]}
+
+
+def test_a_catalog_is_made_extended_and_relocated_by_itself(bench, tmp_path):
+    for place in ("Pictures/herons/a.jpg", "Pictures/herons/2024/b.jpg", "phone/c.jpg"):
+        write(bench.drives / "inside" / place, picture("JPEG"))
+    pictures, phone = bench.drives / "inside/Pictures", bench.drives / "inside/phone"
+    status, said, err = fascis(bench, "catalog", pictures / "Bell.fascat", "--add", pictures / "herons", "--json")
+    assert (status, said["added"], said["before"]) == (0, 2, None), err
+    status, said, _ = fascis(bench, "catalog", pictures / "Bell.fascat", "--add", phone, "--json")
+    assert (said["added"], said["known"]) == (1, 0) and said["before"]
+    write(pictures / "none of its business.jpg")
+    before = (pictures / "Bell.fascat").read_bytes()
+    status, said, err = fascis(
+        bench, "relocate", pictures / "Bell.fascat", "--to", bench.heron, "--name", "Bell on Heron", "--json"
+    )
+    assert (status, said["state"], said["files"], said["gathered_files"]) == (0, "switched", 4, 1), err
+    with closing(sqlite3.connect(said["to"][0] + "/Bell.fascat")) as db:
+        rows = db.execute("SELECT p.drive_uuid, p.path, f.path, h.file_name FROM photo h JOIN folder f ON f.id=h.folder_id JOIN place p ON p.id=f.place_id").fetchall()  # fmt: skip
+        assert db.execute("SELECT value FROM meta WHERE key='name'").fetchone() == ("Bell on Heron",)
+    assert {uuid for uuid, *_ in rows} == {"uuid-heron"}
+    assert all((bench.heron / place / folder / name).is_file() for _, place, folder, name in rows)
+    assert (pictures / "Bell.fascat").read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "told"),
+    [(("catalog", "x.txt", "--add", "."), 2, "ends in .fascat"), (("catalog", "x.fascat", "--add", "nowhere"), 2, "no folder"),
+     (("survey", "nothing.otio"), 2, "no folder")],
+)  # fmt: skip
+def test_what_cannot_be_is_told_in_one_sentence(bench, words, status, told):
+    got, said, err = fascis(bench, *words, "--json")
+    assert got == status and told in said["error"]

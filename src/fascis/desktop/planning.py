@@ -17,7 +17,8 @@ from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import remember
-from fascis.desktop.panel import PlanDraft, SidePanel, along_of
+from fascis.desktop.panel import SidePanel
+from fascis.desktop.plan_page import PlanDraft, along_of
 from fascis.desktop.shelves import Preview, ShelvesView
 from fascis.desktop.tasks import Task
 from fascis.desktop.woven import Woven, WovenStrand, weave
@@ -358,7 +359,7 @@ class Planning(QObject):
             "swap": self._swap,
         }
         along = along_of(woven, plan.choices.without)
-        self.panel.show_plan(plan, along, self._others(plan), self._busy(), actions, news)
+        self.panel.plan_page.show(plan, along, self._others(plan), self._busy(), actions, news)
 
     def _others(self, plan: Plan) -> list[tuple[str, Path]]:
         """Drives that could take a second copy, as ``(label, folder)``; the chosen one is among them."""
