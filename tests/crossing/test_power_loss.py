@@ -25,7 +25,7 @@ from tests.crossing.test_proof import real
 from tests.crossing.ways import started
 from tests.judge import contents
 
-MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "50"))
+MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "30"))
 REPAIR = {"ext4": ["e2fsck", "-fy"], "exfat": ["fsck.exfat", "-y"], "ntfs": ["ntfsfix", "-d"]}
 
 

@@ -180,8 +180,8 @@ class Ledger(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """The name gets most of the room."""
-        room = max(self.width() - 36 - 204, 200)
-        for column, width in ((0, 104), (2, 100), (3, room * 0.25), (4, room * 0.2), (5, room * 0.2)):
+        room = max(self.width() - 36 - 222, 200)
+        for column, width in ((0, 104), (2, 118), (3, room * 0.25), (4, room * 0.2), (5, room * 0.2)):
             self.table.setColumnWidth(column, round(width))
 
     # -- what it shows --------------------------------------------------------------------------------------------

@@ -99,7 +99,9 @@ class Woven:
         return Path(os.fsdecode(place if self.row[i] < 0 else self.surveyed.below + place))
 
     def used_by(self, i: int) -> str:
-        """The projects that use it, in words."""
+        """The projects that use it, in words; without documents that is not known."""
+        if not self.surveyed.uses.documents:
+            return "not known"
         return ", ".join(shown(p) for p in self.projects[int(self.users[i])]) or NOBODY
 
     def where(self, i: int) -> str:

@@ -23,6 +23,19 @@ _LARGEST_PICTURE = 250_000_000  # pixels
 _OK, _NOT = b"+", b"-"
 
 
+_BEGINNINGS = (  # of pictures, sound and films: what the formats' own standards put first
+    b"\xff\xd8\xff", b"\x89PNG\r\n", b"GIF8", b"BM", b"II*\0", b"MM\0*", b"II+\0", b"MM\0+", b"RIFF", b"RF64", b"FORM", b"fLaC", b"OggS",
+    b"ID3", b"\xff\xfb", b"\xff\xf3", b"\xff\xf1", b"\xff\xf9", b"\x1aE\xdf\xa3", b"8BPS", b"SDPX", b"XPDS", b"v/1\x01", b"\0\0\0\x0cJXL",
+    b"\xff\x0a", b"0&\xb2u", b"\0\0\x01\xba", b"\0\0\x01\xb3", b"\x06\x0e+4", b"G",
+)  # fmt: skip
+_ATOMS = frozenset((b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot"))
+
+
+def may_be_media(head: bytes) -> bool:
+    """False for a file whose first bytes (16 or more) are of no picture, sound or film: it need not be tried."""
+    return head.startswith(_BEGINNINGS) or head[4:8] in _ATOMS
+
+
 def decode(files: Sequence[int], width: int = WIDTH) -> list[bytes | None]:
     """A small PNG of each open file's picture or first frame, or of its sound; None for what cannot be decoded.
 
@@ -32,11 +45,12 @@ def decode(files: Sequence[int], width: int = WIDTH) -> list[bytes | None]:
     """
     found: list[bytes | None] = []
     for first in range(0, len(files), _BATCH):
-        batch = list(files[first : first + _BATCH])
+        batch = [fd for fd in files[first : first + _BATCH] if may_be_media(os.pread(fd, 16, 0))]
         done: list[bytes | None] = []
         while len(done) < len(batch):
             done += _run(batch[len(done) :], width)
-        found += done
+        by_file = dict(zip(batch, done, strict=True))
+        found += [by_file.get(fd) for fd in files[first : first + _BATCH]]
     return found
 
 
