@@ -1,7 +1,7 @@
 """Power loss: the image under the mounted destination and the journal are copied at seeded moments, the image copy is
 repaired, mounted, and resumed on. SIGKILL keeps the page cache; this does not.
 
-``FASCIS_MOMENTS``: how many moments on each file system, 50 without it.
+``FASCIS_MOMENTS``: how many moments on each file system, 30 without it.
 """
 
 import errno

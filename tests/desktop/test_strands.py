@@ -1,14 +1,18 @@
 """The view Strands, by pointer and keyboard on the real window."""
 
+import hashlib
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QCheckBox, QLabel
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
 
 from fascis.crossing.plan import Choices, make_plan, survey_library
 from fascis.crossing.states import State
 from fascis.desktop.ledger import chosen_rows
+from fascis.desktop.previews import picture_of
 from fascis.desktop.ribbons import LEAST_OUT, lay_out
 from fascis.desktop.woven import weave
 from fascis.library.standing import STANDINGS, Standing
@@ -224,3 +228,47 @@ def test_filters_leave_exactly_what_they_say(weir):
     for column in range(6):
         up, down = (chosen_rows(woven, [], None, "", (column, d)).tolist() for d in (False, True))
         assert up == down[::-1] and sorted(up) == list(range(len(woven)))
+
+
+def test_a_single_document_is_a_library_in_the_window_too(bench, open_window):
+    document = write(bench.drives / "inside/Desktop/list.m3u8", b"a.jpg\n")
+    write(document.parent / "a.jpg", picture("JPEG"))
+    write(document.parent / "none of its business.jpg")
+    window, hands = open_window(bench)
+    window.planning.add_library(document)  # the file dialog's answer
+    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == document, "the document")
+    window.shelves.setFocus()
+    QTest.keyClick(window.shelves, Key.Key_Return)
+    hands.wait(lambda: window.planning.woven is not None, "its strands")
+    hands.wait(lambda: sorted(files(window)) == ["a.jpg", "list.m3u8"], "its files alone")
+    QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    assert (bench.heron / "list/a.jpg").exists() and len(list(document.parent.iterdir())) == 3
+
+
+def test_the_desktop_s_own_thumbnail_is_used_while_it_is_of_this_file(tmp_path):
+    photo = write(tmp_path / "heron & co.jpg", picture("JPEG"))
+    place = tmp_path / "cache/thumbnails/large" / (hashlib.md5(photo.as_uri().encode()).hexdigest() + ".png")
+    place.parent.mkdir(parents=True)
+    mine = QImage(77, 50, QImage.Format.Format_RGB32)
+    for when, width in ((int(photo.stat().st_mtime), 77), (1, 40)):
+        mine.setText("Thumb::MTime", str(when))
+        mine.save(str(place))
+        assert picture_of(photo, tmp_path / "cache").width() == width, "an older one is not taken"
+
+
+def test_a_catalog_is_made_and_extended_from_the_menu(bench, open_window, monkeypatch):
+    folder = bench.drives / "inside/Pictures"
+    write(folder / "a.jpg", picture("JPEG"))
+    write(bench.drives / "inside/phone/b.jpg", picture("JPEG"))
+    window, hands = open_window(bench)
+    dialogs = iter([str(folder), str(bench.drives / "inside/phone")])
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: next(dialogs))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(folder / "Bell.fascat"), ""))
+    menu = {a.text(): a for a in window._menu().actions()}
+    menu["New catalog over a folder of photos…"].trigger()
+    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == folder, "the catalog")
+    menu["Add photos to the chosen catalog…"].trigger()
+    hands.wait(lambda: len(list(folder.glob("Bell*.fascat"))) == 2, "the new one and the one before")
+    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.summary is not None, "looked at")
+    assert window.shelves.selected.kind == "photo catalog"

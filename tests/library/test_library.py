@@ -2,6 +2,7 @@
 
 import os
 import sqlite3
+from contextlib import closing
 
 import pytest
 from hypothesis import given
@@ -175,3 +176,13 @@ def test_who_has_a_file_open(tmp_path):
         mine = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
     assert mine and mine[0].pid == os.getpid() and mine[0].writing
     assert find_open({(s.st_dev, s.st_ino)}, {s.st_dev}).files == []
+
+
+def test_a_register_of_the_first_version_is_brought_up_and_keeps_what_it_knew(bench, library):
+    register = bench.workspace.register
+    id = register.put_library(library, "uuid-inside", "The Weir", "library")
+    with closing(sqlite3.connect(register.path)) as db:
+        db.executescript("DROP TABLE used; PRAGMA user_version=1;")
+    assert register.libraries()[0].id == id and register.expected(id) == {}
+    register.put_used(id, [(b"/a.mov", 7, b"", True)])
+    assert register.expected(id) == {b"/a.mov": (7, b"")}

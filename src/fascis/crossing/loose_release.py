@@ -41,7 +41,7 @@ def release_loose(
     if not items:
         return []
     mine = journal.header["library_id"]
-    unknown = _look_at_others(workspace, mine, control)
+    unknown, roots = _look_at_others(workspace, mine, control)
     stays: list[tuple[bytes, str]] = []
     with Buffers() as buffers:
         for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
@@ -49,28 +49,34 @@ def release_loose(
             group = list(some)
             free = []
             for item in group:
-                used = unknown or bool(workspace.register.users(item.outside or b"", mine))
-                if used:
-                    stays.append((item.outside or b"", "used-elsewhere"))
+                path = item.outside or b""
+                held = any(path.startswith(root) for root in roots)
+                if unknown or held or workspace.register.users(path, mine):
+                    stays.append((path, "used-elsewhere"))
                 else:
                     free.append(item)
             stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
     return stays
 
 
-def _look_at_others(workspace: Workspace, mine: str, control: Control) -> bool:
-    """Surveys every other known library that is there; True when what one of them uses is not known."""
+def _look_at_others(workspace: Workspace, mine: str, control: Control) -> tuple[bool, list[bytes]]:
+    """Surveys every other known library that is there.
+
+    Returns:
+        True when what one of them uses is not known, and the real paths of their folders, with a slash at the end.
+    """
 
     def stopped() -> bool:
         control.checkpoint()
         return False
 
-    unknown = False
+    unknown, roots = False, []
     for library in workspace.register.libraries():
         if library.id == mine:
             continue
         summary = parse_summary(library.summary)
         if os.path.lexists(library.root):
+            roots.append(os.path.realpath(bytes(library.root)).rstrip(b"/") + b"/")
             try:
                 surveyed = survey_library(workspace, library.root, None, stopped)
                 if not surveyed.problems:
@@ -80,7 +86,7 @@ def _look_at_others(workspace: Workspace, mine: str, control: Control) -> bool:
             except EnvironmentTrouble:
                 pass
         unknown = unknown or summary is None or not summary.standing or bool(summary.not_understood)
-    return unknown
+    return unknown, roots
 
 
 def _release_folder(
