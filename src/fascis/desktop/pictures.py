@@ -46,6 +46,7 @@ class Hands:
 
     def take(self, name: str) -> None:
         """Takes a picture."""
+        QTest.qWait(30)  # what was just made is shown by the next turn of the event loop
         path = self.folder / f"{name}.png"
         self.window.grab().save(str(path))
         self.taken.append(path)
