@@ -101,7 +101,7 @@ def weigh(crossing: Crossing) -> Balance:
     checks = [
         _newer(newer, len(demanded)),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted]),
-        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted]),
+        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted], _anew_words(demanded[0])),
         _contents(crossing, [_copied(d) for d in demanded]),
         *_documents(crossing, opened),
     ]
@@ -135,7 +135,7 @@ def _outside_words(crossing: Crossing) -> str:
         (said.get("loose", 0) - said.get("gathered", 0), "loose"),
     )
     files = ", ".join(f"{number(n)} {word}" for n, word in named if n > 0)
-    return "lead outside, as before" + (f" (files: {files})" if files else "")
+    return "lead outside, as before" + (f": {files}" if files else "")
 
 
 def _open_copy(destination: Destination) -> Opened | None:
@@ -226,10 +226,16 @@ def _newer(newer: list[bytes], copies: int) -> Check:
     return Check("Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names)
 
 
-def _even(name: str, originals: list[int], copies: list[int | None]) -> Check:
+def _anew_words(destination: Destination) -> str:
+    """Says that some documents count as they are now."""
+    anew = len(destination.copies.derived())
+    return f"{counted_files(anew, 'document')} as written anew" if anew else ""
+
+
+def _even(name: str, originals: list[int], copies: list[int | None], detail: str = "") -> Check:
     same = originals == copies
     found = tuple("away" if c is None else number(c) for c in copies)
-    return Check(name, number(originals[0]), found, "equal" if same else "not equal", same)
+    return Check(name, number(originals[0]), found, "equal" if same else "not equal", same, detail)
 
 
 def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:

@@ -137,7 +137,8 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     ]
     if record["gathered"]["files"]:
         figures = f"{counted(record['gathered']['files'], 'loose file')}, {size(record['gathered']['bytes'])}"
-        rows.append(("Gathered into the library, and still where they were", figures))
+        gone = (record["release"] or {}).get("loose_files")
+        rows.append(("Gathered into the library" + ("" if gone else ", and still where they were"), figures))
     if opened := record["opened"]:
         rows.append(
             (
