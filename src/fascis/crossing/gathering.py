@@ -80,8 +80,8 @@ def gather(
     for path, kept in stored.items():
         if path == kept:
             groups[tops[parent(path)]].append(along[path])
-    taken = {name_key(p) for _, p in files_of(survey)}
-    folders = {name_key(f.place) for f in survey.folders if f.place}
+    taken = {name_key(p) for _, p in files_of(survey)} if groups else set()
+    folders = {name_key(f.place) for f in survey.folders if f.place} if groups else set()
     for top, members in sorted(groups.items()):
         _place(found, top, members, taken, folders)
     places = {o.path: place for place, o in found.items}

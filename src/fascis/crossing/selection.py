@@ -147,7 +147,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             "",
             tuple(uses.databases[:1000]),
         )
-    journals = [place for _, place in files_of(surveyed.survey) if (base := database_of(place)) and base in databases]
+    beside = ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
+    journals = [place for place, base in beside if base in databases]
     if journals:
         yield Problem(
             Severity.DECISION,
