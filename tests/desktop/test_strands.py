@@ -114,8 +114,12 @@ def test_filter_search_and_sort(opened):
     assert ledger.search.hasFocus()
     QTest.keyClicks(ledger.search, "HERON")
     hands.wait(lambda: files(window) == ["heron.jpg"], "the heron")
+    QTest.keyClicks(ledger.search, "s and salmon")
+    hands.wait(
+        lambda: ledger._none.isVisible() and "herons and salmon" in ledger._none.text().lower(), "that there is none"
+    )
     ledger.search.clear()
-    hands.wait(lambda: ledger.shown_rows == 9, "everything")
+    hands.wait(lambda: ledger.shown_rows == 9 and ledger.table.isVisible(), "everything")
     header = ledger.table.horizontalHeader()
     for first in ("gone.mov", "crest.mov"):
         QTest.mouseClick(header.viewport(), Click, pos=QPoint(header.sectionPosition(2) + 20, 8))

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.desktop import theme
-from fascis.desktop.pieces import button
+from fascis.desktop.pieces import button, label
 from fascis.desktop.tasks import Task
 from fascis.desktop.woven import NOBODY, Woven
 from fascis.files.names import shown
@@ -146,6 +146,10 @@ class Ledger(QWidget):
         self.table.setModel(self.model_)
         self._dress_table()
         down.addWidget(self.table, 1)
+        self._none = label("", quiet=True)
+        self._none.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._none.hide()
+        down.addWidget(self._none, 1)
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(120)
@@ -221,6 +225,15 @@ class Ledger(QWidget):
         """How many files are in the table."""
         return self.model_.rowCount()
 
+    def _say_none(self, none: bool) -> None:
+        """Says why there is no line, and what to do."""
+        strands = "the chosen strands" if self._strands else "this library"
+        words = f"No file of {strands}" + (f" is {self._filter.value}" if self._filter else "")
+        words += f" with “{self.search.text().strip()}” in its name or folder" if self.search.text().strip() else ""
+        self._none.setText(words + (". Esc in the bundle lets go of what is chosen." if self._strands else "."))
+        self._none.setVisible(none)
+        self.table.setVisible(not none)
+
     def _again(self) -> None:
         woven = self._woven
         if woven is None:
@@ -237,6 +250,7 @@ class Ledger(QWidget):
                 if isinstance(rows, BaseException):
                     raise rows
                 self.model_.show_rows(woven, rows)
+                self._say_none(len(rows) == 0)
                 self.file_chosen.emit(-1)
 
         Task(work, show, self)
