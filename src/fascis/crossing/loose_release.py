@@ -12,7 +12,7 @@ from contextlib import closing
 from itertools import groupby
 from pathlib import Path
 
-from fascis.crossing.copies import Item
+from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.journal import Journal, Origin
@@ -37,6 +37,7 @@ def release_loose(
         Cancelled: by the control.
     """
     copies = kept[0].copies
+    _mend(journal, copies)
     items = sorted(copies.items(_WAITING), key=lambda i: i.outside or b"")
     if not items:
         return []
@@ -57,6 +58,12 @@ def release_loose(
                     free.append(item)
             stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
     return stays
+
+
+def _mend(journal: Journal, copies: Copies) -> None:
+    """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
+    intended = copies.items("e.outside IS NOT NULL AND e.origin=1")
+    journal.record_origin([(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")])
 
 
 def _look_at_others(workspace: Workspace, mine: str, control: Control) -> tuple[bool, list[bytes]]:
