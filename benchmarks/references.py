@@ -16,7 +16,7 @@ from pathlib import Path
 
 from fascis.crossing.rewriting import Place, move_folders
 from fascis.crossing.surveyed import survey_library
-from fascis.documents.catalog import TABLES
+from fascis.documents.making import schema
 from fascis.drives.connected import Drives
 from fascis.library.strands import totals
 from fascis.workspace import Workspace
@@ -60,13 +60,7 @@ def make_library(root: Path) -> None:
 def make_catalog(path: Path) -> None:
     """500,000 photos in 10 folders."""
     with closing(sqlite3.connect(path)) as db:
-        db.executescript(
-            f"PRAGMA application_id={0x46415343}; PRAGMA user_version=1;"
-            + ";".join(
-                f"CREATE TABLE {n}({', '.join(c + (' INTEGER PRIMARY KEY' if c == 'id' else '') for c in cs)})"
-                for n, cs in TABLES.items()
-            )
-        )
+        db.executescript(schema())
         db.execute("INSERT INTO place VALUES(1, 'inside', 'Pictures')")
         db.executemany("INSERT INTO folder VALUES(?,1,?)", [(i, f"shoot {i}") for i in range(PHOTOS // MOVED)])
         db.executemany(

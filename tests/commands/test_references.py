@@ -37,7 +37,7 @@ def test_survey_tells_every_file_with_its_standing(bench, weir, tmp_path):
     }  # fmt: skip
     for name in ("held", "loose", "missing", "unused"):
         assert sum(f["bytes"] for f in said["files"] if f["standing"] == name) == said["standing"][name]["bytes"]
-    _, _, _ = fascis(bench, "survey", weir)
+    assert fascis(bench, "survey", weir, "--files")[0] == 0, "and in words"
 
 
 def test_control_characters_are_escaped_wherever_they_are_shown(bench, weir):

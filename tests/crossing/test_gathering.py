@@ -466,6 +466,54 @@ def test_a_loose_original_stays_when_anything_is_not_as_it_was(bench, weir, tmp_
     assert str(loose) in {x["path"] for x in record["left_behind"]}
 
 
+def test_bringing_documents_along_goes_on_wherever_it_is_cut_off(tmp_path):
+    """A document that was moved into the library already is not written anew from what it has become."""
+    rehearsed = None
+    for point in range(0, 400, 1 if STRIDE == 1 else 3):
+        bench = gathering_bench(tmp_path / f"at {point}", "ext4")
+        made = make_plan(bench.workspace, survey_library(bench.workspace, bench.library), bench.to, Choices())
+        crossing = Crossing.start(bench.workspace, made, decided=True)
+        assert crossing.run() is State.SETTLED
+        newer = f"one.mov\n{bench.root}/Music/x.wav\n{bench.library}/one.mov\n"
+        write(bench.library / "a.m3u8", newer.encode())
+        bench.step = Killer(point)
+        try:
+            crossing.bring_along()
+            rehearsed = point
+        except Killed:
+            pass
+        crossing.close()
+        bench.step = lambda _n: None
+        bench.again()
+        with closing(find_crossing(bench.workspace, crossing.id)) as again:
+            again.run()
+            assert again.bring_along() is State.SETTLED, point
+            assert again.undecided() == [], point
+        there = bench.to / "The Weir"
+        assert (there / "a.m3u8").read_text() == "one.mov\nmedia/Music/x.wav\none.mov\n", point
+        assert (there / f".fascis/as-it-was/{crossing.id}/a.m3u8").read_text() == newer, point
+        assert os.system(f"cd '{there}' && b3sum --quiet --check .fascis/manifest.b3") == 0, point
+        if rehearsed is not None:
+            break
+    assert rehearsed and rehearsed > 20, "every point up to the end was walked"
+
+
+def test_what_is_gathered_can_be_read_by_whoever_may_read_the_library(bench, weir):
+    weir.chmod(0o755)
+    cross(bench)
+    there = bench.heron / "The Weir"
+    assert {oct(p.stat().st_mode & 0o777) for p in (there / "media/Music", there / "media/Field recordings/2024")} == {
+        "0o755"
+    }
+
+
+def test_a_document_that_can_no_longer_be_opened_at_its_new_place_tips_the_scales(bench, weir):
+    crossing = cross(bench)
+    document = bench.heron / "The Weir/projects/Feature/feature.otio"
+    document.write_bytes(b"{" * document.stat().st_size)
+    assert lines(crossing)["Documents, opened there"] == ("1", ("0",), "not all", False) and not weigh(crossing).even
+
+
 @pytest.mark.parametrize("killed_at", range(0, 24, 3))
 def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
     """Whatever is deleted has its verified copy, and what was deleted is counted once it has gone on."""

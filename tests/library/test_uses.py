@@ -11,7 +11,7 @@ from fascis.crossing.surveyed import remember, survey_library
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, top_folders, totals
 from fascis.library.uses import files_of
-from tests.library.making import timeline, write
+from tests.library.making import catalog_at, timeline, write
 
 
 @pytest.fixture
@@ -252,3 +252,26 @@ def test_the_topmost_folder_is_the_source():
     assert top_folders(paths) == {
         b"/d/Music": b"/d/Music", b"/d/Music/2024": b"/d/Music", b"/d/Music 2": b"/d/Music 2", b"": b"", b"/f/g": b"/f/g",
     }  # fmt: skip
+
+
+def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_used(bench, home):
+    """Its first pages can be read, and name photos; half of it is none of it."""
+    names = [f"p{i:05}.jpg" for i in range(4000)]
+    write(home / "shoots/p00000.jpg")
+    path = catalog_at(home / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots")], [(1, n) for n in names])
+    content = bytearray(path.read_bytes())
+    content[len(content) * 2 // 3 : len(content) * 2 // 3 + 12_288] = b"\xff" * 12_288
+    path.write_bytes(content)
+    uses = survey(bench, home).uses
+    ((place, why),) = uses.not_understood
+    assert place == b"Bell.fascat" and "damaged" in why
+    assert not uses.used_by and not uses.outside
+
+
+def test_sequences_with_too_many_frames_are_told_and_nothing_is_half_read(bench, home, monkeypatch):
+    monkeypatch.setattr("fascis.library.uses._MOST_FRAMES", 3)
+    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": "/nowhere", "name_prefix": "s", "name_suffix": ".dpx",
+                "start_frame": 0, "rate": 24, "available_range": {"duration": {"value": 4, "rate": 24}}}  # fmt: skip
+    write(home / "scans.otio", json.dumps({"OTIO_SCHEMA": "Clip.2", "media_references": {"a": sequence}}).encode())
+    uses = survey(bench, home).uses
+    assert "frames" in uses.documents[0].trouble and uses.outside == [] and uses.documents[0].references == 0

@@ -180,18 +180,18 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             not wrong,
             names,
         )
-    closed = crossing.places.header.get("references", {}).get("not_understood", 0)
-    documents = first.documents + closed
+    said = crossing.places.header.get("references", {})
+    before, closed = said.get("unreadable", 0), said.get("not_understood", 0)
+    documents = first.documents + first.closed + closed - before
     if documents:
+        well = max(o.closed for o in known) <= before
         detail = (
             f"{counted_files(closed, 'document is', 'documents are')} not understood: balance holds for what could be checked"
             if closed
             else ""
         )
-        yield Check(
-            "Documents, opened there", number(documents), figures(lambda o: o.documents),
-            "all open" if not closed else "the rest not understood", True, detail,
-        )  # fmt: skip
+        verdict = "not all" if not well else "the rest not understood" if closed else "all open"
+        yield Check("Documents, opened there", number(documents), figures(lambda o: o.documents), verdict, well, detail)
     if first.sampled:
         short = first.sampled - min(o.seen for o in known)
         detail = f"{number(short)} of a kind that cannot be shown here" if short else ""

@@ -133,7 +133,12 @@ class Plan:
     def references(self) -> dict[str, int]:
         """How many files its documents use, by standing, and how many documents are not understood."""
         counts = {s.value: len(self.uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)}
-        return {**counts, "gathered": len(self.gathering.items), "not_understood": len(self.uses.not_understood)}
+        return {
+            **counts,
+            "gathered": len(self.gathering.items),
+            "not_understood": len(self.uses.not_understood),
+            "unreadable": sum(bool(d.trouble) for d in self.uses.documents),
+        }
 
     @property
     def stopped(self) -> bool:

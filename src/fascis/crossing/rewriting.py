@@ -16,7 +16,7 @@ from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
-from fascis.crossing.copies import Copied, Copies, CopyState, Item, as_it_was, own_place
+from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.fates import Fate
 from fascis.crossing.places import Places
@@ -141,13 +141,13 @@ class Rewriting:
         """Writes every document below ``root`` anew whose targets change.
 
         Args:
-            only: these entries, no others.
+            only: these entries, no others. What of them was moved on from ``root`` already is left alone.
 
         Raises:
             EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
         """
         for item in documents_of(self._copies):
-            if only is None or item.id in only:
+            if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
                 if item.place.lower().endswith(b"." + CATALOG):
                     self._catalog(medium, root, item)
                 else:
@@ -156,9 +156,8 @@ class Rewriting:
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
         format = format_of(item.place)
         assert format
-        where = self._as_copied(medium, root, item)
         try:
-            content = read_document(medium, where)
+            content = read_document(medium, self._as_copied(root, item))
             new = self._new_content(format, content, item)
         except NotUnderstood:
             return  # told of in the survey: it is carried as a file
@@ -185,17 +184,15 @@ class Rewriting:
         names = reference.sequence.names()
         return self.whither.new_target(ways, place, folder, os.fsencode(names[0])) if names else None
 
-    def _as_copied(self, medium: Medium, root: bytes, item: Item) -> bytes:
+    def _as_copied(self, root: bytes, item: Item) -> bytes:
         """Where the copied bytes are: at their place, or set aside already."""
-        kept = join(root, as_it_was(item.place, self._places.crossing))
-        return kept if item.rewritten and medium.exists(kept) else join(root, item.place)
+        return join(root, arrives_at(item, self._places.crossing))
 
     def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
         """Moves the copied bytes aside, where they stay as what was verified."""
-        kept = join(root, as_it_was(item.place, self._places.crossing))
-        if not item.rewritten:
+        if not item.rewritten:  # cut off between these two, the next run finds nothing there and copies it again
+            kept = join(root, as_it_was(item.place, self._places.crossing))
             self._copies.begin_rewriting(item.id)
-        if not (item.rewritten and medium.exists(kept)):
             make_parents(medium, root, kept)
             move(medium, join(root, item.place), kept)
 
@@ -218,16 +215,16 @@ class Rewriting:
     def _catalog(self, medium: Medium, root: bytes, item: Item) -> None:
         """A catalog is changed in a private copy, with its journals; these are then part of it, and kept as they were."""
         journals = [j for end in JOURNALS if (j := self._copies.at(item.place + end)) and j.copy is CopyState.VERIFIED]
-        parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(medium, root, i) for i in (item, *journals)}
+        parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i) for i in (item, *journals)}
         with private_copy(medium, parts, self._cache) as copy:
+            name = self._places.header["name"] if self._names_catalog(item) else None
             try:
                 moves = self._moves(copy)
+                if not moves and name is None:
+                    return
+                move_folders(copy, moves, name)
             except NotUnderstood:
-                return
-            name = self._places.header["name"] if self._names_catalog(item) else None
-            if not moves and name is None:
-                return
-            move_folders(copy, moves, name)
+                return  # told of in the survey
             for journal in journals:
                 self._keep_as_it_was(medium, root, journal)
             self._keep_as_it_was(medium, root, item)

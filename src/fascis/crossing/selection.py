@@ -74,11 +74,10 @@ def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> No
     for row, place in files_of(survey) if folders and catalogs else ():
         if any(place.startswith(f + b"/") for f in folders):
             chosen_catalogs |= catalogs.intersection(uses.used_by.get(row, ()))
+    documents = {uses.documents[n].place for n in chosen | chosen_catalogs}  # a catalog goes with its photos
     for row, place in files_of(survey):
         inside = any(place.startswith(f + b"/") for f in folders)
-        used = chosen.intersection(uses.used_by.get(row, ()))
-        documents = chosen | chosen_catalogs  # a catalog goes along with those of its photos that do
-        if not inside and not used and not any(uses.documents[n].place == place for n in documents):
+        if not inside and place not in documents and not chosen.intersection(uses.used_by.get(row, ())):
             found.rows_out.add(row)
     found.paths_out |= {o.path for o in uses.outside if not chosen & o.used_by}
 

@@ -88,7 +88,7 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
     try:
         status = source.status(place)
     except FileNotFoundError:
-        return  # the folder went away since; its files were told of
+        status = source.status(b"")  # made by gathering, or gone since: readable by whoever may read the library
     try:
         medium.set_folder_status(copy, status, owner)
     except PermissionError:

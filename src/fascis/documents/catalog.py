@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, told
@@ -146,17 +147,23 @@ class Catalog:
             if out:
                 raise NotUnderstood(f"Its {what} {out[0]} leads out of its place.")
 
+    def _rows(self, sql: str) -> Iterator[Any]:
+        try:
+            yield from self._db.execute(sql)
+        except sqlite3.Error as error:
+            raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
+
     def places(self) -> list[Place]:
         """Its top folders."""
-        return [Place(*row) for row in self._db.execute("SELECT id, drive_uuid, path FROM place ORDER BY id")]
+        return [Place(*row) for row in self._rows("SELECT id, drive_uuid, path FROM place ORDER BY id")]
 
     def folders(self) -> Iterator[tuple[int, int, str]]:
         """``(id, place's id, path below it)`` of every folder."""
-        yield from self._db.execute("SELECT id, place_id, path FROM folder ORDER BY id")
+        yield from self._rows("SELECT id, place_id, path FROM folder ORDER BY id")
 
     def photos(self) -> Iterator[Photo]:
         """All photos, folder by folder."""
-        rows = self._db.execute(
+        rows = self._rows(
             "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3 FROM photo p"
             " JOIN folder f ON f.id = p.folder_id ORDER BY f.place_id, f.path, p.file_name"
         )
@@ -187,6 +194,13 @@ def move_folders(copy: Path, moves: dict[int, tuple[Place, str]], name: str | No
         KeyError: there is no such folder.
     """
     Catalog(copy).close()
+    try:
+        _move_folders(copy, moves, name)
+    except sqlite3.Error as error:
+        raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
+
+
+def _move_folders(copy: Path, moves: dict[int, tuple[Place, str]], name: str | None) -> None:
     with closing(sqlite3.connect(copy, isolation_level=None)) as db:
         db.execute("PRAGMA trusted_schema=OFF")
         db.execute("BEGIN IMMEDIATE")

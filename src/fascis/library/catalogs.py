@@ -96,7 +96,7 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
         with closing(PosixMedium.at(catalog.parent)) as medium:
             _write(medium, other, copy)
             if seen is None:
-                move(medium, other, name)
+                _move_or_clear(medium, other, name)
                 medium.sync_folder(b"")
                 return None
             if _changed(catalog, seen):
@@ -132,11 +132,21 @@ def _swap(medium: PosixMedium, name: bytes, other: bytes) -> None:
         kernel.rename_exchange(medium.handle, name, other)
     except OSError as error:
         if error.errno not in (errno.EINVAL, errno.ENOSYS):
+            medium.unlink(other)  # the new one; the old one is where it was
             raise
         spare = other + b".old"  # this drive cannot do it in one step: the old one waits under a name of its own
         move(medium, name, spare)
         move(medium, other, name)
         move(medium, spare, other)
+
+
+def _move_or_clear(medium: PosixMedium, other: bytes, name: bytes) -> None:
+    """Gives the new catalog its name; where that was taken meanwhile, nothing of it is left."""
+    try:
+        move(medium, other, name)
+    except OSError:
+        medium.unlink(other)
+        raise
 
 
 def _changed(catalog: Path, seen: os.stat_result) -> bool:

@@ -252,6 +252,12 @@ class _Reading:
         except MemoryError:
             document.trouble = "It is too large to be read here."
             return
+        self._frames += sum(r.sequence.frames for r in references if r.sequence)
+        if self._frames > _MOST_FRAMES:
+            document.trouble = (
+                f"Its image sequences, with those of other documents, have more than {_MOST_FRAMES} frames."
+            )
+            return
         document.references = len(references)
         folder = self._folder_of(document)
         for reference in references:
@@ -269,9 +275,9 @@ class _Reading:
     def _read_catalog(self, number: int, document: Document) -> None:
         with private_catalog(Path(os.fsdecode(self._root + b"/" + document.place)), self._cache) as catalog:
             places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in catalog.places()}
+            document.references = sum(1 for _ in catalog.photos())  # all of it can be read, or none of it is used
             self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
             for photo in catalog.photos():
-                document.references += 1
                 above, there = places.get(photo.place_id, (None, False))
                 path = os.fsencode(photo.path)
                 if above is None:
@@ -294,21 +300,15 @@ class _Reading:
             return  # nothing that could be gathered
         ways = readings(reference.as_written, format.uris)
         if reference.sequence:
-            self._follow_sequence(number, document, reference, ways, folder)
+            self._follow_sequence(number, reference, ways, folder)
         elif meant := self._where.of(ways, folder):
             self._use(number, meant, reference.as_written)
             self._alias(ways, folder, meant)
         else:
             self._found.not_media.append((number, reference.as_written, "it names no file"))
 
-    def _follow_sequence(
-        self, number: int, document: Document, reference: Reference, ways: list[Target], folder: bytes
-    ) -> None:
+    def _follow_sequence(self, number: int, reference: Reference, ways: list[Target], folder: bytes) -> None:
         assert reference.sequence
-        self._frames += reference.sequence.frames
-        if self._frames > _MOST_FRAMES:
-            document.trouble = f"Its image sequences have more than {_MOST_FRAMES} frames."
-            return
         for name in reference.sequence.names():
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
             if meant := self._where.of(frames, folder):
@@ -454,11 +454,10 @@ class _Reading:
                 by_folder.setdefault(folder, {})[name] = o
         for folder, used in by_folder.items():
             try:
-                names = [n for n in os.listdir(folder or b"/") if n in used or n[-4:].lower() == b".xmp"]
-                everything = names if len(names) == len(used) else os.listdir(folder or b"/")
+                names = os.listdir(folder or b"/")
             except OSError:
-                continue
-            for sidecar, photos in owners(everything).items():
+                continue  # it may be passed through, and not be listed: what lies beside is not known
+            for sidecar, photos in owners(names).items():
                 mine = [used[p] for p in photos if p in used]
                 if mine and folder + b"/" + sidecar not in self._outside:
                     self._add_sidecar(folder + b"/" + sidecar, mine)
@@ -529,8 +528,11 @@ class private_catalog:
         self._path, self._cache = path, cache
 
     def __enter__(self) -> Catalog:
-        self._cache.mkdir(parents=True, exist_ok=True, mode=0o700)
-        self._folder = tempfile.TemporaryDirectory(dir=self._cache)
+        try:
+            self._cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._folder = tempfile.TemporaryDirectory(dir=self._cache)
+        except OSError as error:
+            raise told(error, "make a private copy in", os.fsencode(self._cache)) from error
         try:
             self._catalog = Catalog(copy_of(self._path, Path(self._folder.name)))
         except BaseException:
