@@ -9,7 +9,7 @@ from pathlib import Path
 import opentimelineio as otio
 import pytest
 
-from fascis.crossing.balance import weigh
+from fascis.crossing.balance import deleting, weigh
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import find_crossing, unfinished
 from fascis.crossing.plan import After, Choices, make_plan, survey_library
@@ -105,6 +105,30 @@ def test_a_release_leaves_loose_originals_where_they_are(bench, weir):
     assert contents(bench.root / "Field recordings") == loose
     assert (bench.root / "Desktop/Music/two herons.flac").exists()
     assert crossing.journal.value("release")["left_behind"] == []
+
+
+def test_originals_that_another_library_uses_stay(bench, weir):
+    """Media must not be taken from under another library, though this one has crossed whole."""
+    other = write(bench.root / "Bell/list.m3u8", f"{weir}/media/Day 01/crest.mov".encode())
+    remember(bench.workspace, survey_library(bench.workspace, other.parent))
+    assert codes(plan(bench))["used-elsewhere"] == "note"
+    crossing = cross(bench, after=After.RELEASE)
+    assert ("used by another library", 1, 0) in deleting(crossing, []).stays
+    crossing.advance(consent=True)
+    assert crossing.journal.value("release")["left_behind"] == [
+        {"path": "media/Day 01/crest.mov", "why": "used-elsewhere"}
+    ]
+    assert [p.name for p in weir.rglob("*") if p.is_file()] == ["crest.mov"]
+    assert (bench.heron / "The Weir/media/Day 01/crest.mov").exists()
+
+
+def test_what_is_promised_to_come_free_is_what_a_release_deletes(bench, weir):
+    """Loose originals stay: they are not promised."""
+    promised = plan(bench, after=After.RELEASE).frees
+    crossing = cross(bench, after=After.RELEASE)
+    crossing.switch()
+    assert promised == deleting(crossing, []).frees
+    assert plan(bench, loose_too=True).frees > promised
 
 
 def test_a_release_stops_when_what_a_document_was_written_anew_to_is_gone(bench, weir):

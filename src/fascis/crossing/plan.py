@@ -141,6 +141,12 @@ class Plan:
         }
 
     @property
+    def frees(self) -> int:
+        """Bytes that deleting would free: loose originals stay, unless they go too."""
+        loose = 0 if self.choices.loose_too else sum(o.allocated for _, o in self.gathering.items)
+        return self.totals.allocated - loose + self.discarded.allocated
+
+    @property
     def stopped(self) -> bool:
         """True when a problem stops it."""
         return stops(self.problems)

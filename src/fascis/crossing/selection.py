@@ -99,6 +99,11 @@ def other_users(register: Register, surveyed: Surveyed, library_id: str) -> Iter
         )
 
 
+def _short(path: bytes) -> str:
+    """A path as it is told in a sentence: of one outside its last parts."""
+    return shown(path if not path.startswith(b"/") else b"/".join(path.split(b"/")[-3:]))
+
+
 def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:
     """Problems of what the library refers to: decisions before the start, not surprises after it."""
     uses = surveyed.uses
@@ -115,7 +120,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.DECISION,
             "references-missing",
-            f"{counted(len(missing), 'file is', 'files are')} missing{last}: {shown(missing[0].path.removeprefix(below))} first."
+            f"{counted(len(missing), 'file is', 'files are')} missing{last}: {_short(missing[0].path.removeprefix(below))} first."
             " What refers to them will not find them at the new place either.",
             "Find them first, or go on without them.",
             places(missing),

@@ -210,7 +210,7 @@ class PlanPage:
             choice.toggled.connect(lambda on, a=after: self._after_chosen(plan, a) if on else None)
             group.addButton(choice)
             self._panel.add(choice)
-        freed = size(plan.totals.allocated + plan.discarded.allocated)
+        freed = size(plan.frees)
         stays = f" · {size(plan.left_out.allocated)} left out stays" if plan.left_out.files else ""
         quiet = {
             After.COPY: "frees nothing",

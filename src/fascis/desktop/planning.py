@@ -55,7 +55,7 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
 
 def source_preview(plan: Plan, drive: Drive) -> Preview:
     """What becomes of the shelf it comes from, once the originals are deleted. Pure."""
-    after = max(0.0, drive.full - plan.totals.allocated / max(drive.capacity, 1))
+    after = max(0.0, drive.full - plan.frees / max(drive.capacity, 1))
     return Preview(drive.uuid, f"{after:.0%} full after.", "once the originals are deleted", 0, False)
 
 
