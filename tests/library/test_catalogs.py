@@ -149,12 +149,12 @@ def test_a_child_that_dies_takes_one_photo_with_it(tmp_path, monkeypatch):
     asked = []
     ask = photo_facts._Child.ask
 
-    def dying(self, photo, sidecar):
+    def dying(self, photo, sidecar, clips):
         asked.append(self)
         if len(asked) == 2:
             self._process.kill()
             self._process.wait()
-        return ask(self, photo, sidecar)
+        return ask(self, photo, sidecar, clips)
 
     monkeypatch.setattr(photo_facts._Child, "ask", dying)
     one = write(tmp_path / "a.jpg", photo())

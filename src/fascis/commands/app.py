@@ -26,10 +26,11 @@ def window(context: typer.Context) -> None:
 
 
 def _register() -> None:
-    from fascis.commands import crossings, demo, drives, library
+    from fascis.commands import crossings, demo, drives, library, relink
 
     drives.register(app)
     library.register(app)
+    relink.register(app)
     crossings.register(app)
     demo.register(app)
 

@@ -12,6 +12,7 @@ import typer
 
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Hanging, Telling, stoppable
+from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Control
@@ -305,8 +306,9 @@ def release(crossing: str, yes: bool, as_json: bool) -> None:
 
 
 def undo(crossing: str, as_json: bool) -> None:
-    """Gives home back to the old place; deletes no copy."""
-    _step(crossing, as_json, "undo")
+    """Gives home back to the old place, deleting no copy; of a relinking, gives the documents back as they were."""
+    if not undo_relinking(from_environment(), crossing, as_json):
+        _step(crossing, as_json, "undo")
 
 
 def receipts(crossing: str, html: str, as_json: bool) -> None:

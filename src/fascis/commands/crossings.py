@@ -91,7 +91,7 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def undo(crossing: str, as_json: bool = JSON) -> None:
-        """Gives home back to the old place; deletes no copy."""
+        """Gives home back to the old place, deleting no copy; or takes back a relinking, by its id."""
         from fascis.commands import crossing_work
 
         crossing_work.undo(crossing, as_json)

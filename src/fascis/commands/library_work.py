@@ -43,7 +43,7 @@ def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
 def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
     """Every file of the library and every one it refers to; places in the library relative, all others absolute."""
     found, uses = surveyed.survey, surveyed.uses
-    names = [_shown_place(surveyed, d.place or d.path) for d in uses.documents]
+    names = [shown_place(surveyed, d.place or d.path) for d in uses.documents]
     for row, place in files_of(found):
         yield {
             "path": place_text(place),
@@ -54,7 +54,7 @@ def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
         }
     for o in uses.outside:
         yield {
-            "path": _shown_place(surveyed, o.path),
+            "path": shown_place(surveyed, o.path),
             "standing": o.standing.value,
             "role": o.role.value,
             "bytes": o.size,
@@ -62,7 +62,7 @@ def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
         }
 
 
-def _shown_place(surveyed: Surveyed, path: bytes) -> str:
+def shown_place(surveyed: Surveyed, path: bytes) -> str:
     """A place or path for JSON: relative in the library, absolute elsewhere."""
     return place_text(path.removeprefix(surveyed.below))
 
@@ -89,12 +89,12 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
     record: dict[str, Any] = {
         "library": {"name": surveyed.name, "kind": surveyed.kind, "root": shown(str(surveyed.root)), "library_id": key},
         "documents": [
-            {"path": _shown_place(surveyed, d.place or d.path), "format": d.format, "references": d.references}
+            {"path": shown_place(surveyed, d.place or d.path), "format": d.format, "references": d.references}
             for d in uses.documents
             if d.format != LINKS and not d.trouble
         ]
         + [
-            {"path": _shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
+            {"path": shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
             for place, _ in uses.not_understood
         ],
         "standing": _standing(surveyed),
@@ -111,9 +111,9 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
     if uses.not_understood:
         tell(f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
     for place, why in uses.not_understood[:_MOST_TOLD]:
-        tell(f"  {shown(_shown_place(surveyed, place))}: {why}")
+        tell(f"  {shown(shown_place(surveyed, place))}: {why}")
     for place in uses.databases[:_MOST_TOLD]:
-        tell(f"  {shown(_shown_place(surveyed, place))}: a database that is no catalog known here")
+        tell(f"  {shown(shown_place(surveyed, place))}: a database that is no catalog known here")
     for n, target, why in uses.not_media[:_MOST_TOLD]:
         document = uses.documents[n]
         tell(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
@@ -176,7 +176,7 @@ def verify(library: str, as_json: bool) -> None:
 def _unresolved(workspace: Workspace, root: Path) -> list[str]:
     """What the library's documents refer to and is not there, though its drive is."""
     surveyed = survey_library(workspace, root)
-    return [_shown_place(surveyed, o.path) for o in surveyed.uses.of(Standing.MISSING)]
+    return [shown_place(surveyed, o.path) for o in surveyed.uses.of(Standing.MISSING)]
 
 
 def catalog(file: str, folders: list[str], as_json: bool) -> None:

@@ -68,6 +68,11 @@ class Control:
         """True between pause and go on."""
         return not self._go.is_set()
 
+    @property
+    def stopped(self) -> bool:
+        """True once it was stopped."""
+        return self._stopped
+
     def pause(self) -> None:
         """Holds the work at the next chunk."""
         self._go.clear()

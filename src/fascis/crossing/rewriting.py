@@ -30,6 +30,7 @@ from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move
 from fascis.files.names import join, parent
+from fascis.library.catalogs import placed
 from fascis.library.uses import CATALOG, read_document
 
 _CHUNK = 1 << 22
@@ -269,15 +270,7 @@ class Rewriting:
     def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
         """A folder of the new library as a place and a path below it, the path as it was where that can be."""
         root = bytes(self._places.target)
-        whole = join(root, new)
-        mount = bytes(self._drive.mount).rstrip(b"/")
-        tail = b"/" + os.fsencode(path).strip(b"/")
-        kept = not path or whole.endswith(tail)
-        above = whole[: len(whole) - len(tail)] if kept and path else whole if kept else root
-        inner = path if kept else os.fsdecode(new)
-        if not self._drive.has_uuid:
-            return Place(0, None, os.fsdecode(above)), inner
-        return Place(0, self._drive.uuid, os.fsdecode(above[len(mount) :].strip(b"/"))), inner
+        return placed(self._drive, join(root, new), path, root)
 
     # -- links ----------------------------------------------------------------------------------------------------
 

@@ -12,8 +12,9 @@ from pathlib import Path
 from fascis.crossing.gathering import below, find_equals
 from fascis.crossing.problems import Problem, Severity
 from fascis.documents.registry import format_of
+from fascis.drives.connected import Drives
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.inventory import read_inventory
+from fascis.files.inventory import Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.library.identity import INVENTORY, Identity, read_identity
@@ -22,7 +23,7 @@ from fascis.library.standing import Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
 from fascis.library.uses import CATALOG, Uses, files_of, find_uses
-from fascis.library.whereabouts import DriveRoots
+from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 
 JOURNALS = (b"-wal", b"-journal", b"-shm")
@@ -65,6 +66,10 @@ class Surveyed:
     def name(self) -> str:
         """Its name, as it is shown."""
         return shown(self.identity.name if self.identity else self.root.stem if self.document else self.root.name)
+
+    def relinking(self, drives: Drives, cancelled: Callable[[], bool] = lambda: False) -> Relinking:
+        """What it lost, to be looked for."""
+        return relinking_of(self.source, self.survey, self.uses, drives, cancelled)
 
     @property
     def kind(self) -> str:
@@ -148,7 +153,7 @@ def _survey_document(
     """A single document is a library with what it refers to; nothing else of its folder belongs to it."""
     own = [name, *(name + j for j in JOURNALS)]
     alone = survey_some(medium, own)
-    drives = _drives(workspace)
+    drives = drive_roots(workspace)
     first = find_uses(medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True)
     inside = below(folder)
     beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
@@ -156,11 +161,6 @@ def _survey_document(
     root = folder / os.fsdecode(name)
     uses = _uses(workspace, medium, folder, root, found, None, cancelled)
     return Surveyed(folder, found, None, [], uses, name)
-
-
-def _drives(workspace: Workspace) -> DriveRoots:
-    register = workspace.register
-    return DriveRoots(workspace.drives.connected(), register.drives() if register.path.exists() else [])
 
 
 def _uses(
@@ -173,30 +173,30 @@ def _uses(
     cancelled: Callable[[], bool],
 ) -> Uses:
     """What it uses; sizes of what is gone as the register or the library's own inventory remembers them."""
-    expected: dict[bytes, tuple[int, bytes]] = {}
+    expected: dict[bytes, tuple[int, bytes, int]] = {}
     register = workspace.register
     if register.path.exists():  # a dry run writes nothing, not even an empty register
         known = register.library_at(root)
         id = identity.library_id if identity else known.id if known else ""
         expected = register.expected(id) if id else {}
-    uses = find_uses(medium, folder, found, _drives(workspace), workspace.private, expected, cancelled)
+    uses = find_uses(medium, folder, found, drive_roots(workspace), workspace.private, expected, cancelled)
     inside = below(folder)
     unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)}
     if unknown:
-        for place, size, digest in _recorded(medium):
-            if (gone := unknown.get(inside + place)) is not None:
-                gone.size, gone.digest = size, digest
+        for e in _recorded(medium):
+            if (gone := unknown.get(inside + e.place)) is not None:
+                gone.size, gone.digest, gone.mtime_ns = e.size, e.digest, e.mtime_ns
     return uses
 
 
-def _recorded(medium: Medium) -> list[tuple[bytes, int, bytes]]:
-    """``(place, size, digest)`` that the library's own inventory has; nothing where there is none that is understood."""
+def _recorded(medium: Medium) -> list[Entry]:
+    """What the library's own inventory has; nothing where there is none that is understood."""
     try:
         if not medium.exists(INVENTORY):
             return []
         with closing(medium.open(INVENTORY)) as file:
             text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
-            return [(e.place, e.size, e.digest) for e in read_inventory(text, INVENTORY)]
+            return list(read_inventory(text, INVENTORY))
     except (OSError, EnvironmentTrouble, Damaged):
         return []  # told of when a crossing begins
 
@@ -215,9 +215,9 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
         summary_of(surveyed.survey, uses),
     )
     held = (
-        (surveyed.below + place, surveyed.survey.size[row], b"", False)
+        (surveyed.below + place, surveyed.survey.size[row], b"", False, surveyed.survey.mtime_ns[row])
         for row, place in files_of(surveyed.survey)
         if row in uses.used_by
     )
-    register.put_used(key, [*held, *((o.path, o.size, o.digest, True) for o in uses.outside)])
+    register.put_used(key, [*held, *((o.path, o.size, o.digest, True, o.mtime_ns) for o in uses.outside)])
     return key

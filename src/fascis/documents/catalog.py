@@ -52,7 +52,7 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Photo:
-    """One photo: where it lies below its place, its size where that is known, and its digest (hex) where it is."""
+    """One photo: where it lies below its place, and what is known of it: size in bytes, time in ns, digest (hex), capture time."""
 
     id: int
     place_id: int
@@ -60,6 +60,8 @@ class Photo:
     path: str
     size: int | None
     blake3: str | None
+    mtime_ns: int | None = None
+    captured_at: str | None = None
 
 
 def copy_of(catalog: Path, cache: Path) -> Path:
@@ -164,11 +166,17 @@ class Catalog:
     def photos(self) -> Iterator[Photo]:
         """All photos, folder by folder."""
         rows = self._rows(
-            "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3 FROM photo p"
+            "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3, p.mtime_ns, p.captured_at"
+            " FROM photo p"
             " JOIN folder f ON f.id = p.folder_id ORDER BY f.place_id, f.path, p.file_name"
         )
-        for id, place, folder, path, name, size, digest in rows:
-            yield Photo(id, place, folder, f"{path}/{name}" if path else name, size, digest)
+        for id, place, folder, path, name, *known in rows:
+            yield Photo(id, place, folder, f"{path}/{name}" if path else name, *known)
+
+    def preview(self, photo: int) -> bytes | None:
+        """The small picture of a photo that the catalog keeps, as JPEG; None where it has none."""
+        row = self._db.execute("SELECT jpeg FROM preview WHERE photo_id=? AND typeof(jpeg)='blob'", (photo,)).fetchone()
+        return bytes(row[0]) if row else None
 
     def name(self) -> str | None:
         """What it calls itself."""
@@ -182,36 +190,72 @@ def _authorize(action: int, first: str | None, second: str | None, *_: str | Non
     return sqlite3.SQLITE_OK if action in _READING else sqlite3.SQLITE_DENY
 
 
-def move_folders(copy: Path, moves: dict[int, tuple[Place, str]], name: str | None = None) -> None:
+def move_folders(
+    copy: Path,
+    moves: dict[int, tuple[Place, str]],
+    name: str | None = None,
+    photos: dict[int, tuple[Place, str, str]] | None = None,
+) -> None:
     """In a copy: folders get another place (by a new row where there is none such yet); nothing else changes.
 
     Args:
         moves: folder id → the place it is in from now on, whose ``id`` does not matter, and its path below that.
         name: what the catalog calls itself from now on; None to keep it.
+        photos: photo id → place, path of its folder and file name from now on, for those that go without their folder.
 
     Raises:
         NotUnderstood: it is no catalog.
-        KeyError: there is no such folder.
+        KeyError: there is no such folder or photo.
     """
     Catalog(copy).close()
     try:
-        _move_folders(copy, moves, name)
+        _move_folders(copy, moves, name, photos or {})
     except sqlite3.Error as error:
         raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
 
 
-def _move_folders(copy: Path, moves: dict[int, tuple[Place, str]], name: str | None) -> None:
+def _move_folders(
+    copy: Path, moves: dict[int, tuple[Place, str]], name: str | None, photos: dict[int, tuple[Place, str, str]]
+) -> None:
     with closing(sqlite3.connect(copy, isolation_level=None)) as db:
         db.execute("PRAGMA trusted_schema=OFF")
         db.execute("BEGIN IMMEDIATE")
-        places = {(uuid, path): id for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")}
-        for folder, (place, path) in moves.items():
+        places: dict[tuple[str | None, str], int] = {
+            (uuid, path): id for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")
+        }
+
+        def id_of(place: Place) -> int:
             key = (place.drive_uuid, place.path)
             if key not in places:
-                row = db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key)
-                places[key] = int(row.lastrowid or 0)
-            if db.execute("UPDATE folder SET place_id=?, path=? WHERE id=?", (places[key], path, folder)).rowcount != 1:
+                places[key] = int(db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key).lastrowid or 0)
+            return places[key]
+
+        for folder, (place, path) in moves.items():
+            if (
+                db.execute("UPDATE folder SET place_id=?, path=? WHERE id=?", (id_of(place), path, folder)).rowcount
+                != 1
+            ):
                 raise KeyError(folder)
+        left = set()
+        folders = (
+            {(place, path): id for id, place, path in db.execute("SELECT id, place_id, path FROM folder")}
+            if photos
+            else {}
+        )
+        for photo, (place, path, file_name) in photos.items():
+            there = (id_of(place), path)
+            if there not in folders:
+                folders[there] = int(
+                    db.execute("INSERT INTO folder(place_id, path) VALUES(?, ?)", there).lastrowid or 0
+                )
+            left |= {row[0] for row in db.execute("SELECT folder_id FROM photo WHERE id=?", (photo,))}
+            done = db.execute(
+                "UPDATE photo SET folder_id=?, file_name=? WHERE id=?", (folders[there], file_name, photo)
+            )
+            if done.rowcount != 1:
+                raise KeyError(photo)
+        for folder in left:  # a folder whose last photo went is one no more
+            db.execute("DELETE FROM folder WHERE id=? AND id NOT IN (SELECT folder_id FROM photo)", (folder,))
         if name is not None:
             db.execute("UPDATE meta SET value=? WHERE key='name'", (name,))
         db.execute("DELETE FROM place WHERE id NOT IN (SELECT place_id FROM folder)")

@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Iterator
 
-from fascis.documents.model import LARGEST, Means, NotUnderstood, Reference
+from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference
 from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
 
 _LINE = re.compile(rb"[^\r\n]*")
@@ -48,10 +48,14 @@ class M3u8:
             found.append(Reference((start, start + len(text)), target, means))
         return found
 
-    def written(self, target: str) -> bytes:
+    def written(self, target: str, url: bool = False) -> bytes:
         """The path as it is where it can stand in a line, else as a URI."""
-        plain = can_be_text(target) and not target.startswith("#")
+        plain = not url and can_be_text(target) and not target.startswith("#")
         return (target if plain else as_uri(target)).encode()
+
+    def lengths(self, content: bytes) -> list[Length | None]:
+        """None is told: the seconds of a playlist are rounded as somebody liked."""
+        return []
 
 
 class Edl:
@@ -82,9 +86,13 @@ class Edl:
             raise NotUnderstood("It has no event of a CMX 3600 edit list.")
         return found
 
-    def written(self, target: str) -> bytes:
-        """The path as it is."""
-        return os.fsencode(target)
+    def written(self, target: str, url: bool = False) -> bytes:
+        """The path as it is, or as a URI where it was one."""
+        return as_uri(target).encode() if url else os.fsencode(target)
+
+    def lengths(self, content: bytes) -> list[Length | None]:
+        """None is told: an edit list has in and out points, not how long a file is."""
+        return []
 
 
 def _by(means: Means, at: int, found: re.Match[bytes], group: int) -> Reference:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
@@ -66,6 +67,18 @@ class Reference:
     sequence: Sequence | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Length:
+    """How long the media of a reference is, as its document remembers, and where in it its use begins; in seconds.
+
+    ``rate`` is in frames a second; 0 where the document counts no frames.
+    """
+
+    seconds: float
+    begins: float = 0.0
+    rate: float = 0.0
+
+
 class DocumentFormat(Protocol):
     """One format. A new one is one new module and one line in the registry."""
 
@@ -88,12 +101,23 @@ class DocumentFormat(Protocol):
             NotUnderstood: it is damaged, hostile, or another format.
         """
 
-    def written(self, target: str) -> bytes:
-        """A path as it stands in a document of this format, with all that its locator spans."""
+    def written(self, target: str, url: bool = False) -> bytes:
+        """A path as it stands in a document of this format, with all that its locator spans.
+
+        Args:
+            url: as a URI, though it could stand as a path.
+        """
+
+    def lengths(self, content: bytes) -> list[Length | None]:
+        """What :meth:`read` gives, in its order, as lengths; empty where the format tells of none."""
 
 
 def rewrite(
-    format: DocumentFormat, content: bytes, targets: dict[tuple[int, int], str], before: list[Reference] | None = None
+    format: DocumentFormat,
+    content: bytes,
+    targets: dict[tuple[int, int], str],
+    before: list[Reference] | None = None,
+    urls: Container[tuple[int, int]] = (),
 ) -> bytes:
     """The document with some targets replaced, by their locators, and every other byte as it was.
 
@@ -101,6 +125,7 @@ def rewrite(
 
     Args:
         before: what the format read in the same bytes, where that is known already.
+        urls: the locators whose targets are written as URIs, as they were.
 
     Raises:
         NotUnderstood: the document cannot be read, before or after.
@@ -115,7 +140,7 @@ def rewrite(
     for (start, end), target in sorted(targets.items()):
         if start < at:
             raise ValueError(f"two references overlap at byte {start}")
-        parts += [content[at:start], format.written(target)]
+        parts += [content[at:start], format.written(target, (start, end) in urls)]
         at = end
     out = b"".join([*parts, content[at:]])
     after = format.read(out)

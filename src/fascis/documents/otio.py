@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from fascis.documents.model import LARGEST, Means, NotUnderstood, Reference, Sequence
+from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference, Sequence
 from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
 
 _KEYS = ("target_url", "target_url_base")
@@ -42,9 +42,21 @@ class Otio:
             if span and _is_reference(key, mention)
         ]
 
-    def written(self, target: str) -> bytes:
+    def written(self, target: str, url: bool = False) -> bytes:
         """A JSON string: the path as it is where it can be text, else as a URI reference."""
-        return json.dumps(target if can_be_text(target) else as_uri(target), ensure_ascii=False).encode()
+        plain = not url and can_be_text(target)
+        return json.dumps(target if plain else as_uri(target), ensure_ascii=False).encode()
+
+    def lengths(self, content: bytes) -> list[Length | None]:
+        """From each reference's ``available_range``; where its use begins from the ``source_range`` of its clip."""
+        tree = _parse(content)
+        spans = _spans(content)
+        used = _used_ranges(tree)
+        return [
+            _length(mention, used.get(id(mention)))
+            for span, (key, mention) in zip(spans, _mentions(tree), strict=True)
+            if span and _is_reference(key, mention)
+        ]
 
 
 def _parse(content: bytes) -> Any:
@@ -119,6 +131,40 @@ def _reference(span: tuple[int, int], object: dict[str, Any], key: str) -> Refer
     text = str(object[key])
     means = Means.ELSEWHERE if is_elsewhere(text) else Means.PATH
     return Reference(span, text, means, _sequence(object) if key == "target_url_base" else None)
+
+
+def _used_ranges(tree: Any) -> dict[int, Any]:
+    """The ``source_range`` of the clip that each reference (by its ``id()``) belongs to."""
+    found: dict[int, Any] = {}
+    pending = [tree]
+    while pending:
+        value = pending.pop()
+        if isinstance(value, list):
+            pending += value
+        elif isinstance(value, dict):
+            pending += value.values()
+            references = value.get("media_references")
+            several = list(references.values()) if isinstance(references, dict) else []
+            for reference in [value.get("media_reference"), *several]:
+                found[id(reference)] = value.get("source_range")
+    return found
+
+
+def _length(reference: dict[str, Any], used: Any) -> Length | None:
+    """How long the media is; None where that does not stand there in good figures."""
+    try:
+        available = reference["available_range"]
+        seconds, rate = _seconds(available["duration"]), float(available["duration"]["rate"])
+        begins = _seconds(used["start_time"]) - _seconds(available["start_time"]) if used else 0.0
+    except (TypeError, ValueError, KeyError, ZeroDivisionError, OverflowError):
+        return None
+    if not (0 < seconds < 1e7 and 0 < rate < 1e6):
+        return None
+    return Length(seconds, begins if 0 <= begins <= seconds else 0.0, rate)
+
+
+def _seconds(time: dict[str, Any]) -> float:
+    return float(time["value"]) / float(time["rate"])
 
 
 def _sequence(object: dict[str, Any]) -> Sequence:

@@ -1,6 +1,6 @@
 """What a photo says of itself: dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1).
 
-Read in a child process with limits, for a photo may come from anybody. The child is handed open files one by one over a
+Of a clip or a sound its dimensions and its length. Read in a child process with limits, for a file may come from anybody. The child is handed open files one by one over a
 socket, never a path; one that dies takes the photo it was at with it, and another goes on.
 """
 
@@ -14,6 +14,7 @@ import socket
 import subprocess
 import sys
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 from xml.parsers import expat
@@ -28,25 +29,29 @@ _MOST_KEYWORDS = 200
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of a photo; None, or nothing, for what it does not say. ``captured_at`` is ISO 8601 without a zone."""
+    """What is known of a photo or clip; None, or nothing, for what it does not say. ``captured_at`` is ISO 8601 without a zone."""
 
     width: int | None = None
     height: int | None = None
     captured_at: str | None = None
     rating: int | None = None
     keywords: tuple[str, ...] = ()
+    seconds: float | None = None
 
 
-def facts_of(photos: Iterable[tuple[int, int | None]]) -> Iterator[Facts]:
+def facts_of(photos: Iterable[tuple[int, int | None]], clips: bool = False) -> Iterator[Facts]:
     """The facts of each photo, given as handles of the open photo and of its open sidecar (or None).
 
     What a sidecar says counts before what the photo says. A photo that cannot be read has no facts.
+
+    Args:
+        clips: what is no picture may be a clip or a sound.
     """
     child: _Child | None = None
     try:
         for photo, sidecar in photos:
             child = child or _Child()
-            found = child.ask(photo, sidecar)
+            found = child.ask(photo, sidecar, clips)
             if found is None:  # it died, or thinks for ever
                 child.close()
                 child = None
@@ -70,10 +75,12 @@ class _Child:
         self._socket = mine
         self._socket.settimeout(_PATIENCE)
 
-    def ask(self, photo: int, sidecar: int | None) -> Facts | None:
+    def ask(self, photo: int, sidecar: int | None, clips: bool) -> Facts | None:
         """The facts, or None when the child does not answer any more."""
         try:
-            socket.send_fds(self._socket, [b"photo"], [photo] if sidecar is None else [photo, sidecar])
+            socket.send_fds(
+                self._socket, [b"clip" if clips else b"photo"], [photo] if sidecar is None else [photo, sidecar]
+            )
             answer = self._socket.recv(1 << 16)
         except OSError:
             return None
@@ -88,19 +95,24 @@ class _Child:
 
 def _parse(answer: bytes) -> Facts:
     said = json.loads(answer)
-    return Facts(said["width"], said["height"], said["captured_at"], said["rating"], tuple(said["keywords"]))
+    return Facts(
+        said["width"], said["height"], said["captured_at"], said["rating"], tuple(said["keywords"]), said["seconds"]
+    )
 
 
 # -- in the child -----------------------------------------------------------------------------------------------------
 
 
-def _facts(photo: int, sidecar: int | None) -> dict[str, Any]:
-    found: dict[str, Any] = {"width": None, "height": None, "captured_at": None, "rating": None, "keywords": []}
+def _facts(photo: int, sidecar: int | None, clips: bool) -> dict[str, Any]:
+    found: dict[str, Any] = dict.fromkeys(("width", "height", "captured_at", "rating", "seconds")) | {"keywords": []}
     packets: list[bytes] = []
     try:
         _from_picture(photo, found, packets)
     except Exception:
         packets.clear()
+        if clips:
+            with suppress(Exception):
+                _from_clip(photo, found)
     if sidecar is not None:
         os.lseek(sidecar, 0, os.SEEK_SET)
         packets.append(os.read(sidecar, _LARGEST_SIDECAR))
@@ -128,6 +140,20 @@ def _from_picture(photo: int, found: dict[str, Any], packets: list[bytes]) -> No
         packet = image.info.get("xmp") or exif.get(0x02BC)
         if isinstance(packet, bytes):
             packets.append(packet)
+
+
+def _from_clip(clip: int, found: dict[str, Any]) -> None:
+    import av
+
+    os.lseek(clip, 0, os.SEEK_SET)
+    with open(clip, "rb", closefd=False) as file, av.open(file) as container:
+        stream = (container.streams.video or container.streams.audio)[0]
+        if stream.type == "video":
+            found["width"], found["height"] = stream.codec_context.width, stream.codec_context.height
+        if stream.duration is not None and stream.time_base is not None:
+            found["seconds"] = float(stream.duration * stream.time_base)
+        elif (whole := getattr(container, "duration", None)) is not None:
+            found["seconds"] = whole / 1_000_000
 
 
 def _time(text: str) -> str | None:
@@ -189,7 +215,7 @@ def main(fd: int) -> None:
             if not message:
                 return
             try:
-                answer = _facts(handles[0], handles[1] if len(handles) > 1 else None)
+                answer = _facts(handles[0], handles[1] if len(handles) > 1 else None, message == b"clip")
                 asked.send(json.dumps(answer).encode()[: 1 << 16])
             finally:
                 for handle in handles:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
-from fascis.documents.model import LARGEST, Means, NotUnderstood, Reference
+from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference
 from fascis.documents.targets import as_uri, is_elsewhere
 
 _NAMESPACE = "http://xspf.org/ns/0/"
@@ -44,9 +44,13 @@ class Xspf:
             raise NotUnderstood(f"It is no XML at line {error.lineno}: {words}.", parser.ErrorByteIndex) from error
         return reading.references
 
-    def written(self, target: str) -> bytes:
+    def written(self, target: str, url: bool = False) -> bytes:
         """The text of a ``location`` element: a URI, escaped."""
         return escape(as_uri(target)).encode()
+
+    def lengths(self, content: bytes) -> list[Length | None]:
+        """None is told: a track's duration need not be its file's."""
+        return []
 
 
 def _refuse(*_: object) -> None:

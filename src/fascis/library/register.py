@@ -15,7 +15,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 2
+VERSION = 3
 _SCHEMA = """
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL, root BLOB NOT NULL,
   drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
@@ -29,6 +29,8 @@ CREATE TABLE used(library TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NU
   PRIMARY KEY(library, path)) WITHOUT ROWID;
 CREATE INDEX used_path ON used(path) WHERE outside=1;
 """
+_TIMES = "ALTER TABLE used ADD COLUMN mtime_ns INTEGER NOT NULL DEFAULT 0;"
+_STEPS = (_SCHEMA, _USED, _TIMES)  # what brings a register from one version to the next
 _MEANING = "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 
 
@@ -91,7 +93,7 @@ class Register:
                         "Nothing was changed. Use the newer version, or set this file aside.",
                     )
                 if version < VERSION:
-                    schema = _USED if version else _SCHEMA + _USED
+                    schema = "".join(_STEPS[version:])
                     with db:
                         db.executescript(
                             f"BEGIN; {schema} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
@@ -147,17 +149,24 @@ class Register:
             db.execute("DELETE FROM library WHERE id=?", (id,))
             db.execute("DELETE FROM used WHERE library=?", (id,))
 
-    def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool]]) -> None:
-        """Remembers what a library uses: ``(absolute path, size, digest or nothing, outside its folder)``, in place of what was."""
+    def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool, int]]) -> None:
+        """Remembers what a library uses, in place of what was: ``(absolute path, size, digest or nothing, outside its folder, time)``."""
         with self._open() as db:
             db.execute("DELETE FROM used WHERE library=?", (library,))
-            db.executemany("INSERT OR IGNORE INTO used VALUES(?,?,?,?,?)", ((library, *f) for f in files))
+            db.executemany("INSERT OR IGNORE INTO used VALUES(?,?,?,?,?,?)", ((library, *f) for f in files))
 
-    def expected(self, library: str) -> dict[bytes, tuple[int, bytes]]:
-        """Sizes in bytes and digests (or nothing) of what a library used when it was last surveyed, by absolute path."""
+    def expected(self, library: str) -> dict[bytes, tuple[int, bytes, int]]:
+        """Size in bytes, digest (or nothing) and time in ns of what a library used when last surveyed, by absolute path."""
         with self._open() as db:
-            rows = db.execute("SELECT path, size, digest FROM used WHERE library=?", (library,))
-            return {path: (size, digest) for path, size, digest in rows}
+            rows = db.execute("SELECT path, size, digest, mtime_ns FROM used WHERE library=?", (library,))
+            return {path: (size, digest, mtime_ns) for path, size, digest, mtime_ns in rows}
+
+    def used_below(self, folder: bytes) -> list[tuple[bytes, int, bytes, int]]:
+        """``(path, size, digest, time)`` of what any library used below a folder when it was last surveyed."""
+        below = folder.rstrip(b"/") + b"/"
+        with self._open() as db:
+            sql = "SELECT DISTINCT path, size, digest, mtime_ns FROM used WHERE path>=? AND path<? AND size>0"
+            return list(db.execute(sql, (below, below[:-1] + b"0")))
 
     def users(self, path: bytes, but: str) -> list[str]:
         """The names of other libraries that use a file outside of them, or hold it, as they were last surveyed."""

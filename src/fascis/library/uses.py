@@ -15,10 +15,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.catalog import Catalog, copy_of
-from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference
+from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference, Sequence
 from fascis.documents.registry import FORMATS, format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
+from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, name_key, shown
@@ -40,6 +41,7 @@ class Document:
     """One document. ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media itself.
 
     ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no one file of the library has.
+    ``seen`` is what it was when it was read: a digest, or :func:`catalog_seen` of a catalog.
     """
 
     place: bytes
@@ -48,14 +50,15 @@ class Document:
     path: bytes = b""
     trouble: str = ""
     unnamed: int = 0
+    seen: bytes = b""
 
 
 @dataclass(slots=True)
 class Outside:
     """A file that is used and not in the library's folder, or should be there and is not. Size in bytes, times in ns.
 
-    ``path`` is absolute. ``size`` of a file that is not there is what it last was, or 0 where that is not known.
-    ``digest`` is what it last had, where that is known. ``named``: it must keep its name and its neighbours, being a frame, a
+    ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last were, or 0 where that is
+    not known; so is ``digest``. ``named``: it must keep its name and its neighbours, being a frame, a
     sidecar, or a catalog's photo.
     """
 
@@ -74,6 +77,26 @@ class Outside:
     used_by: set[int] = field(default_factory=set)
 
 
+@dataclass(frozen=True, slots=True)
+class LostReference:
+    """One reference that leads to what is missing or away.
+
+    Attributes:
+        document: its number in ``Uses.documents``.
+        at: which of the document's references it is, counted from 0; in a catalog, the photo's id.
+        path: of the lost file, as in ``Uses.outside``; of a sequence the folder that holds it, or should.
+        sequence: for a sequence of pictures; ``frames`` are then the names of those that are lost.
+        captured: when the photo was taken (ISO 8601), as a catalog remembers.
+    """
+
+    document: int
+    at: int
+    path: bytes
+    sequence: Sequence | None = None
+    frames: tuple[bytes, ...] = ()
+    captured: str = ""
+
+
 @dataclass(slots=True)
 class Uses:
     """What the documents of a surveyed library use.
@@ -89,6 +112,7 @@ class Uses:
         unknown: places of documents of formats that are not known.
         databases: places of databases that are no catalog known here; whether they refer to media is not known.
         sources: folders that catalogs name as places of photos (real paths).
+        lost: the references that lead to what is missing or away.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -101,6 +125,7 @@ class Uses:
     unknown: list[bytes] = field(default_factory=list)
     databases: list[bytes] = field(default_factory=list)
     sources: set[bytes] = field(default_factory=set)
+    lost: list[LostReference] = field(default_factory=list)
 
     def of(self, standing: Standing) -> list[Outside]:
         """The files outside of one standing."""
@@ -114,7 +139,9 @@ class Uses:
         ]
 
 
-Expected = Mapping[bytes, tuple[int, bytes]]
+Last = tuple[int, bytes, int]  # size in bytes, digest or nothing, time in ns; 0 for what is not known
+Expected = Mapping[bytes, Last]
+_NEVER_SEEN: Last = (0, b"", 0)
 
 
 def find_uses(
@@ -134,7 +161,7 @@ def find_uses(
         root: where that is.
         drives: which drives are known.
         cache: a private folder for copies of databases.
-        expected: sizes in bytes and digests (or nothing) that files had when they were last seen, by absolute path.
+        expected: size, digest and time that files had when they were last seen, by absolute path.
         cancelled: asked between documents.
         nothing_inside: all that is referred to counts as outside: what of it belongs to the library is yet to be found.
 
@@ -245,7 +272,9 @@ class _Reading:
                 return
             format = format_of(document.place or document.path)
             assert format
-            references = format.read(self._content(document))
+            content = self._content(document)
+            references = format.read(content)
+            document.seen = digest_of_bytes(content)
         except (NotUnderstood, EnvironmentTrouble) as error:
             document.trouble = str(error)
             return
@@ -260,8 +289,8 @@ class _Reading:
             return
         document.references = len(references)
         folder = self._folder_of(document)
-        for reference in references:
-            self._follow(number, document, format, reference, folder)
+        for at, reference in enumerate(references):
+            self._follow(number, document, format, reference, at, folder)
 
     def _folder_of(self, document: Document) -> bytes:
         path = document.path or self._root + b"/" + document.place
@@ -273,7 +302,9 @@ class _Reading:
         return read_document(self._medium, document.place)
 
     def _read_catalog(self, number: int, document: Document) -> None:
-        with private_catalog(Path(os.fsdecode(self._root + b"/" + document.place)), self._cache) as catalog:
+        file = Path(os.fsdecode(self._root + b"/" + document.place))
+        document.seen = catalog_seen(file)
+        with private_catalog(file, self._cache) as catalog:
             places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in catalog.places()}
             document.references = sum(1 for _ in catalog.photos())  # all of it can be read, or none of it is used
             self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
@@ -286,12 +317,16 @@ class _Reading:
                     meant = Meant(Standing.AWAY, above + b"/" + path)
                 else:
                     meant = self._where.at(above.rstrip(b"/") + b"/" + path)
-                self._use(number, meant, photo.path, (photo.size or 0, _digest(photo.blake3)), True)
+                last = (photo.size or 0, _digest(photo.blake3), photo.mtime_ns or 0)
+                self._use(number, meant, photo.path, last, True)
+                if _is_lost(meant):
+                    found = LostReference(number, photo.id, meant.path, captured=photo.captured_at or "")
+                    self._found.lost.append(found)
 
     # -- references -----------------------------------------------------------------------------------------------
 
     def _follow(
-        self, number: int, document: Document, format: DocumentFormat, reference: Reference, folder: bytes
+        self, number: int, document: Document, format: DocumentFormat, reference: Reference, at: int, folder: bytes
     ) -> None:
         if reference.means is Means.NAME:
             document.unnamed += not self._use_name(number, reference.as_written)
@@ -300,20 +335,28 @@ class _Reading:
             return  # nothing that could be gathered
         ways = readings(reference.as_written, format.uris)
         if reference.sequence:
-            self._follow_sequence(number, reference, ways, folder)
+            self._follow_sequence(number, reference, at, ways, folder)
         elif meant := self._where.of(ways, folder):
             self._use(number, meant, reference.as_written)
+            if _is_lost(meant):
+                self._found.lost.append(LostReference(number, at, meant.path))
             self._alias(ways, folder, meant)
         else:
             self._found.not_media.append((number, reference.as_written, "it names no file"))
 
-    def _follow_sequence(self, number: int, reference: Reference, ways: list[Target], folder: bytes) -> None:
+    def _follow_sequence(self, number: int, reference: Reference, at: int, ways: list[Target], folder: bytes) -> None:
         assert reference.sequence
+        lost: list[bytes] = []
         for name in reference.sequence.names():
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
             if meant := self._where.of(frames, folder):
                 self._use(number, meant, name, named=True)
                 self._alias(frames, folder, meant)
+                lost += [meant.path] if _is_lost(meant) else []
+        if lost:
+            above = lost[0].rpartition(b"/")[0]
+            names = tuple(path[len(above) + 1 :] for path in lost)
+            self._found.lost.append(LostReference(number, at, above, reference.sequence, names))
 
     def _use_name(self, number: int, name: str) -> bool:
         """A name that one file of the library has makes that file used."""
@@ -329,9 +372,7 @@ class _Reading:
             self._sets.setdefault(rows[0], set()).add(number)
         return len(rows) == 1
 
-    def _use(
-        self, number: int, meant: Meant, as_written: str, last: tuple[int, bytes] = (0, b""), named: bool = False
-    ) -> None:
+    def _use(self, number: int, meant: Meant, as_written: str, last: Last = _NEVER_SEEN, named: bool = False) -> None:
         if meant.refused:
             self._found.not_media.append((number, as_written, meant.refused))
         elif meant.place is not None:
@@ -343,7 +384,7 @@ class _Reading:
             outside.used_by.add(number)
             outside.named = outside.named or named
 
-    def _outside_file(self, meant: Meant, last: tuple[int, bytes]) -> Outside:
+    def _outside_file(self, meant: Meant, last: Last) -> Outside:
         known = self._outside.get(meant.path)
         if known is None:
             known = self._outside[meant.path] = self._new_outside(meant)
@@ -351,7 +392,7 @@ class _Reading:
                 known.role = Role.DOCUMENT
                 self._found.documents.append(Document(b"", format.name, path=meant.path))
         if last[0] and not known.size and known.standing is not Standing.LOOSE:
-            known.size, known.digest = last
+            known.size, known.digest, known.mtime_ns = last
         return known
 
     def _new_outside(self, meant: Meant) -> Outside:
@@ -359,7 +400,8 @@ class _Reading:
         role = self._rule.of_folder(self._below(meant.path).rpartition(b"/")[0]) or self._rule.of_name(name)
         s = meant.status
         if s is None:
-            return Outside(meant.path, meant.standing, role, *self._expected.get(meant.path, (0, b"")))
+            size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
+            return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
         return Outside(
             meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
             s.st_ino, s.st_mode,
@@ -393,6 +435,8 @@ class _Reading:
             elif meant.place is None:
                 self._found.documents.append(Document(place, LINKS, 1))
                 self._use(number, meant, os.fsdecode(target))
+                if _is_lost(meant):
+                    self._found.lost.append(LostReference(number, 0, meant.path))
                 self._alias([Target(os.fsdecode(target))], folder, meant)
                 self._sets.setdefault(self._places[place], set()).add(number)
             else:
@@ -545,6 +589,15 @@ class private_catalog:
         self._folder.cleanup()
 
 
+def catalog_seen(catalog: Path) -> bytes:
+    """What tells that a catalog is the same and unchanged; nothing for one that is not there."""
+    try:
+        s = os.lstat(catalog)
+    except OSError:
+        return b""
+    return b"%d %d %d" % (s.st_size, s.st_mtime_ns, s.st_ino)
+
+
 def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
     """Where a place of a catalog is, and True when its drive is there; None for a drive that is not known."""
     raw = os.fsencode(path)
@@ -554,6 +607,10 @@ def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[byt
     if mount is None:
         return None, False
     return (mount[0].rstrip(b"/") + b"/" + raw.strip(b"/")).rstrip(b"/") or b"/", mount[1]
+
+
+def _is_lost(meant: Meant) -> bool:
+    return not meant.refused and meant.standing in (Standing.MISSING, Standing.AWAY)
 
 
 def _digest(text: str | None) -> bytes:

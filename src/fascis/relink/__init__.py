@@ -1,1 +1,1 @@
-"""Lost references found again: empty until the slice that does it; its place in the house is kept."""
+"""Lost references: an index of found files, ties and the evidence for them, folder moves, applying them and taking it back."""

@@ -1,0 +1,27 @@
+"""``relink``: lost media found again, and the documents led to it."""
+
+from __future__ import annotations
+
+import typer
+
+from fascis.commands.telling import JSON
+
+
+def register(app: typer.Typer) -> None:
+    """Adds the command."""
+
+    @app.command()
+    def relink(
+        library: str,
+        search: list[str] = typer.Option([], "--search", help="A folder or drive to look in; may be repeated."),
+        apply: bool = typer.Option(False, "--apply", help="Change the documents; each is kept as it was."),
+        accept: list[str] = typer.Option([], "--accept", help="A folder move that is so: OLD=NEW, both absolute."),
+        refuse: list[str] = typer.Option([], "--refuse", help="A folder move that is not so: OLD=NEW."),
+        locate: list[str] = typer.Option([], "--locate", help="One lost file is here: LOST=FOUND."),
+        as_json: bool = JSON,
+    ) -> None:
+        """Looks for lost media, and with --apply leads the documents to it. Edits stay as they are; undo takes it back."""
+        from fascis.commands import relink_work
+
+        wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate)
+        relink_work.relink(wanted, as_json)

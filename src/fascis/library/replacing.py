@@ -1,0 +1,175 @@
+"""Giving a document of a person's own folder a new content, in place: written beside, read back, and the two swapped.
+
+What was there before stays beside it, under a name that says when it was set aside and that no format knows, so that
+nobody takes it for a document. Nothing that exists is overwritten.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import closing, suppress
+from pathlib import Path
+
+from blake3 import blake3
+
+from fascis.files import kernel
+from fascis.files.digest import digest_of
+from fascis.files.errors import EnvironmentTrouble, Refused
+from fascis.files.medium import Medium, move
+from fascis.files.names import shown
+from fascis.library.open_files import find_open
+
+_CHUNK = 1 << 22
+_LONGEST = 255  # bytes of a name
+_SPARE = b".old"
+
+
+def kept_name(name: bytes, act: str) -> bytes:
+    """The name under which what was there before is kept.
+
+    Args:
+        act: the id of what replaced it; its first eight characters are in the name.
+    """
+    tail = f".before-{act[:8]}".encode()
+    room = _LONGEST - len(tail) - len(_SPARE)
+    while len(name) > room:
+        name = name[:-1]
+        while name and name[-1] & 0xC0 == 0x80:  # not in the middle of a character
+            name = name[:-1]
+    return name + tail
+
+
+def looks(status: os.stat_result) -> tuple[int, int, int]:
+    """What tells that a file is the same and unchanged: size in bytes, time in ns, inode."""
+    return status.st_size, status.st_mtime_ns, status.st_ino
+
+
+def not_in_use(document: Path) -> None:
+    """Looks whether a program works in a document.
+
+    Raises:
+        Refused: one has it open, or a database's journal lies beside it.
+    """
+    for end in ("-wal", "-journal"):
+        if os.path.lexists(f"{document}{end}"):
+            raise Refused(
+                "library-open",
+                f"{shown(document.name + end)} lies beside the catalog: a program has it open, or was cut off. Close it there"
+                " first; nothing was changed.",
+            )
+    status = os.stat(document)
+    openers = find_open({(status.st_dev, status.st_ino)}, {status.st_dev}).files
+    if openers:
+        raise Refused(
+            "library-open",
+            f"{shown(openers[0].program)} has {shown(document.name)} open. Close it; nothing was changed.",
+        )
+
+
+def write_beside(medium: Medium, name: bytes, content: bytes | Path, like: os.stat_result | None = None) -> bytes:
+    """Writes a new file, flushes it, reads it back, and gives its digest. Raises ``OSError``; nothing is left then.
+
+    Args:
+        like: the file whose mode it gets, and whose owner where that may be given; without it, a mode for a new one.
+
+    Raises:
+        EnvironmentTrouble: it read back wrong.
+    """
+    hasher = blake3()
+    made = False
+    try:
+        with closing(medium.create(name, 0o644 if like is None else stat.S_IMODE(like.st_mode))) as out:
+            made = True
+            if like is not None:
+                with suppress(OSError):  # a drive without owners, or another person's document
+                    os.fchown(out.handle, like.st_uid, like.st_gid)
+            for part in _parts(content):
+                hasher.update(part)
+                out.write(memoryview(part))
+            out.flush()
+        with closing(medium.open(name)) as written:
+            written.drop_cached()
+            same = digest_of(written) == hasher.digest()
+        if not same:
+            raise EnvironmentTrouble(
+                f"{shown(name)} read back wrong; this drive is not to be trusted. Nothing was changed."
+            )
+    except BaseException:
+        if made:
+            with suppress(OSError):
+                medium.unlink(name)
+        raise
+    return hasher.digest()
+
+
+def _parts(content: bytes | Path) -> Iterator[bytes]:
+    if isinstance(content, bytes):
+        yield content
+        return
+    with open(content, "rb") as file:
+        while part := file.read(_CHUNK):
+            yield part
+
+
+def swap(medium: Medium, name: bytes, other: bytes) -> None:
+    """Lets two files change names: at once where the drive can, else by a third name. Raises ``OSError``.
+
+    Cut off between the steps of the second way, :func:`mend` brings the first one back.
+    """
+    folder, _, own = name.rpartition(b"/")
+    with _folder(medium, folder) as handle:
+        try:
+            kernel.rename_exchange(handle, own, other.rpartition(b"/")[2])
+            return
+        except OSError as error:
+            if error.errno not in (errno.EINVAL, errno.ENOSYS):
+                raise
+    move(medium, name, other + _SPARE)
+    move(medium, other, name)
+    move(medium, other + _SPARE, other)
+
+
+def mend(medium: Medium, name: bytes, other: bytes) -> None:
+    """After a swap that was cut off: what was there before is there again, or the swap is done. Raises ``OSError``."""
+    spare = other + _SPARE
+    if not medium.exists(spare):
+        return
+    if not medium.exists(name):
+        move(medium, spare, name)
+    elif not medium.exists(other):
+        move(medium, spare, other)
+
+
+class _folder:
+    """A handle of a folder of a medium, closed afterwards."""
+
+    def __init__(self, medium: Medium, place: bytes) -> None:
+        flags = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+        self._fd = os.open(place or b".", flags, dir_fd=medium.handle)
+
+    def __enter__(self) -> int:
+        return self._fd
+
+    def __exit__(self, *_: object) -> None:
+        os.close(self._fd)
+
+
+def move_or_clear(medium: Medium, other: bytes, name: bytes) -> None:
+    """Gives a new file its name; where that was taken meanwhile, nothing of it is left. Raises ``OSError``."""
+    try:
+        move(medium, other, name)
+    except OSError:
+        medium.unlink(other)
+        raise
+
+
+def is_protected(path: Path) -> bool:
+    """True when a file may not be written: it says so itself, or its folder or drive does."""
+    return (
+        not stat.S_IMODE(os.stat(path).st_mode) & 0o222
+        or not os.access(path, os.W_OK)
+        or not os.access(path.parent, os.W_OK)
+    )

@@ -1,0 +1,352 @@
+"""Acts: relinking that was done in a library where it lies. Each is recorded, is whole or not at all, and can be undone.
+
+The record is written before anything changes. Every document's new content is written beside it and read back before the
+first one is swapped in; the old one is kept beside it, by the act's id. Whatever was cut off is taken back at the next
+start, for the record has the digests of both.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import stat
+import tempfile
+import uuid
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, closing, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from fascis.documents.catalog import copy_of
+from fascis.drives.connected import Drives
+from fascis.files.digest import digest_of, digest_of_bytes
+from fascis.files.errors import EnvironmentTrouble, Refused, told
+from fascis.files.medium import Medium, PosixMedium
+from fascis.files.names import fsname, listed, shown, unlisted
+from fascis.files.writer import write_whole
+from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
+from fascis.library.uses import catalog_seen
+from fascis.library.whereabouts import DriveRoots
+from fascis.relink.retarget import Retarget, change_catalog, changed, is_catalog, is_link, new_content, new_link
+
+FORMAT = 1
+_LOCK = "lock"
+
+
+class Changed(BaseModel):
+    """One document of an act: where it is, under which name the old one is kept, and the digests (hex) before and after."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    path: str
+    path_encoding: Literal["utf-8", "percent"]
+    before: str
+    after: str
+    references: int
+    link: bool = False
+
+
+class Act(BaseModel):
+    """The record of one act; ``state`` says how far it came."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    format: int = FORMAT
+    id: str
+    library: str
+    name: str
+    when: float
+    files: int
+    state: Literal["writing", "done", "undone"]
+    documents: tuple[Changed, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Acts:
+    """Where acts are recorded, and what applying them needs.
+
+    Attributes:
+        folder: of the records.
+        cache: a private folder for copies of catalogs.
+        step: called at every point where the program may be killed.
+    """
+
+    folder: Path
+    cache: Path
+    drives: Drives
+    roots: DriveRoots
+    clock: Callable[[], float]
+    step: Callable[[str], None] = lambda _name: None
+
+    # -- doing ----------------------------------------------------------------------------------------------------
+
+    def apply(self, library: str, name: str, files: int, wanted: Sequence[Retarget]) -> Act:
+        """Relinks every document, or none.
+
+        Args:
+            library: its id; ``name`` as it is shown.
+            files: how many lost files are found by it.
+
+        Raises:
+            Refused: a document is protected, open, or not what was surveyed; nothing was changed.
+            NotUnderstood: a target cannot be written in a document; nothing was changed.
+            EnvironmentTrouble: a drive failed; what was changed was taken back.
+        """
+        with self._alone(), ExitStack() as stack:
+            self._recover()
+            for one in wanted:
+                _check(one)
+            id = _free_id(wanted)
+            new = [self._prepared(one, stack) for one in wanted]
+            act = Act(
+                id=id, library=library, name=name, when=self.clock(), files=files, state="writing",
+                documents=tuple(_record(w, n) for w, n in zip(wanted, new, strict=True)),
+            )  # fmt: skip
+            self._write(act)
+            self.step("relink-recorded")
+            try:
+                for one, content, record in zip(wanted, new, act.documents, strict=True):
+                    self._write_new(one, content, record, act)
+                for one, record in zip(wanted, act.documents, strict=True):
+                    self._swap(one, record, act)
+            except BaseException:
+                self._take_back(act)
+                raise
+            act = act.model_copy(update={"state": "done"})
+            self._write(act)
+            self.step("relink-done")
+        return act
+
+    def _prepared(self, one: Retarget, stack: ExitStack) -> bytes | Path:
+        """A document's new content; of a link, its new target."""
+        if is_link(one):
+            return new_link(one)
+        if not is_catalog(one):
+            return new_content(one)
+        self.cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+        copy = copy_of(one.path, Path(stack.enter_context(tempfile.TemporaryDirectory(dir=self.cache))))
+        if catalog_seen(one.path) != one.document.seen:
+            raise changed(one.path)
+        change_catalog(copy, one, self.drives, self.roots)
+        return copy
+
+    def _write_new(self, one: Retarget, content: bytes | Path, record: Changed, act: Act) -> None:
+        with _at(one.path) as (medium, name):
+            kept = kept_name(name, act.id)
+            try:
+                if record.link:
+                    assert isinstance(content, bytes)
+                    medium.make_link(content, kept)
+                else:
+                    write_beside(medium, kept, content, medium.status(name))
+                medium.sync_folder(b"")
+            except OSError as error:
+                raise told(error, "write the document", bytes(one.path)) from error
+        self.step("relink-written")
+
+    def _swap(self, one: Retarget, record: Changed, act: Act) -> None:
+        with _at(one.path) as (medium, name):
+            if _digest(medium, name, record.link) != record.before:
+                raise changed(one.path)
+            try:
+                swap(medium, name, kept_name(name, act.id))
+                medium.sync_folder(b"")
+            except OSError as error:
+                raise told(error, "write the document", bytes(one.path)) from error
+        self.step("relink-swapped")
+
+    # -- taking back ----------------------------------------------------------------------------------------------
+
+    def undo(self, prefix: str) -> Act:
+        """Gives every document of an act its bytes from before; what the act wrote goes.
+
+        Raises:
+            Refused: there is no such act, it is undone already, or a document was worked in since; nothing was changed.
+        """
+        with self._alone():
+            self._recover()
+            act = self.find(prefix)
+            if act is None or act.state != "done":
+                raise Refused("nothing-to-undo", "There is no such relinking, or it is taken back already.")
+            for record in act.documents:
+                self._check_undo(record, act)
+            self._write(
+                act.model_copy(update={"state": "writing"})
+            )  # cut off from here on, the next start goes on with it
+            self.step("undo-recorded")
+            return self._take_back(act)
+
+    def _check_undo(self, record: Changed, act: Act) -> None:
+        path = _path(record)
+        kept = path.with_name(os.fsdecode(kept_name(fsname(path.name), act.id)))
+        if not os.path.lexists(path) or not os.path.lexists(kept):
+            raise Refused("nothing-to-undo", f"{shown(path.name)} is not where it was; nothing was changed.")
+        if not record.link:
+            not_in_use(path)
+        with _at(path) as (medium, name):
+            if _digest(medium, name, record.link) != record.after:
+                raise Refused(
+                    "document-changed",
+                    f"{shown(path.name)} was worked in since it was relinked, and stays; as it was before, it is"
+                    f" {shown(kept.name)}. Nothing was changed.",
+                )
+            if _digest(medium, fsname(kept.name), record.link) != record.before:
+                raise Refused(
+                    "document-changed", f"{shown(kept.name)} is not what it was any more. Nothing was changed."
+                )
+
+    def _take_back(self, act: Act) -> Act:
+        """Puts back whatever is swapped, and removes what the act wrote; each only by its digest."""
+        for record in act.documents:
+            path = _path(record)
+            if not path.parent.is_dir():
+                raise EnvironmentTrouble(
+                    f"{shown(path.name)} cannot be reached; connect its drive. Its content from before is beside it.",
+                    bytes(path),
+                )
+            with _at(path) as (medium, name):
+                kept = kept_name(name, act.id)
+                try:
+                    mend(medium, name, kept)
+                    if not medium.exists(kept):
+                        continue
+                    here, there = (_digest(medium, n, record.link) for n in (name, kept))
+                    if (here, there) == (record.after, record.before):
+                        swap(medium, name, kept)
+                        medium.sync_folder(b"")
+                        self.step("undo-swapped")
+                        here, there = there, here
+                    if here == record.before and there != record.before:
+                        medium.unlink(kept)  # written by this act, or a part of it: the document is as it was
+                    medium.sync_folder(b"")
+                except OSError as error:
+                    raise told(error, "put back the document", bytes(path)) from error
+            self.step("undo-document")
+        act = act.model_copy(update={"state": "undone"})
+        self._write(act)
+        return act
+
+    def recover(self) -> list[Act]:
+        """Takes back what was cut off; gives what it was. Called at the start.
+
+        Raises:
+            EnvironmentTrouble: a document cannot be reached, or a drive failed.
+        """
+        with self._alone():
+            return self._recover()
+
+    def _recover(self) -> list[Act]:
+        return [self._take_back(act) for act in self.all() if act.state == "writing"]
+
+    # -- records --------------------------------------------------------------------------------------------------
+
+    def all(self) -> list[Act]:
+        """All acts, the latest first; a damaged record is left alone."""
+        found = []
+        for file in self.folder.glob("*.json") if self.folder.is_dir() else ():
+            try:
+                found.append(Act.model_validate_json(file.read_bytes()))
+            except (ValidationError, OSError):
+                continue
+        return sorted(found, key=lambda a: -a.when)
+
+    def find(self, prefix: str) -> Act | None:
+        """The act whose id begins so, if it is one only."""
+        found = [a for a in self.all() if a.id.startswith(prefix)] if len(prefix) >= 4 else []
+        return found[0] if len(found) == 1 else None
+
+    def latest(self, library: str) -> Act | None:
+        """The last act of a library that can be undone."""
+        return next((a for a in self.all() if a.library == library and a.state == "done"), None)
+
+    def _write(self, act: Act) -> None:
+        fd = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            write_whole(fd, fsname(f"{act.id}.json"), json.dumps(act.model_dump(), indent=1).encode())
+        finally:
+            os.close(fd)
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """One act at a time on this machine; the lock dies with the program."""
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            fd = os.open(self.folder / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            raise told(error, "write the record of relinking", bytes(self.folder)) from error
+        try:
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError as error:
+                raise Refused("busy", "Another window relinks just now; try again in a moment.") from error
+            yield
+        finally:
+            os.close(fd)
+
+
+def _free_id(wanted: Sequence[Retarget]) -> str:
+    """An id under which nothing is kept yet: what lies under its names later is then this act's own."""
+    while True:
+        id = uuid.uuid4().hex
+        if not any(
+            os.path.lexists(one.path.with_name(os.fsdecode(kept_name(fsname(one.path.name), id)))) for one in wanted
+        ):
+            return id
+
+
+def _check(one: Retarget) -> None:
+    """Everything that can be known before anything is written."""
+    try:
+        status = os.lstat(one.path)
+        protected = is_protected(one.path.parent if is_link(one) else one.path)
+    except OSError as error:
+        raise told(error, "look at the document", bytes(one.path)) from error
+    if protected:
+        raise Refused(
+            "document-protected",
+            f"{shown(one.path.name)} may not be written: it, its folder or its drive is read-only. Nothing was changed.",
+        )
+    if not is_link(one):
+        if not stat.S_ISREG(status.st_mode):
+            raise Refused("document-protected", f"{shown(one.path.name)} is no file of its own. Nothing was changed.")
+        not_in_use(one.path)
+
+
+def _record(one: Retarget, content: bytes | Path) -> Changed:
+    text, encoding = listed(bytes(one.path))
+    with _at(one.path) as (medium, name):
+        before = _digest(medium, name, is_link(one))
+    if isinstance(content, bytes):
+        after = digest_of_bytes(content).hex()
+    else:
+        with open(content, "rb", buffering=0) as file:
+            after = digest_of(file).hex()
+    return Changed(
+        path=text, path_encoding=encoding, before=before, after=after, references=len(one.to), link=is_link(one)
+    )
+
+
+def _path(record: Changed) -> Path:
+    return Path(os.fsdecode(unlisted(record.path, record.path_encoding)))
+
+
+@contextmanager
+def _at(path: Path) -> Iterator[tuple[Medium, bytes]]:
+    """The folder of a document, and its name there."""
+    with closing(PosixMedium.at(path.parent)) as medium:
+        yield medium, fsname(path.name)
+
+
+def _digest(medium: Medium, name: bytes, link: bool) -> str:
+    """The digest (hex) of a document, or of what a link says; nothing for one that is not there."""
+    try:
+        if link:
+            return digest_of_bytes(medium.read_link(name)).hex()
+        with closing(medium.open(name)) as file:
+            return digest_of(file).hex()
+    except FileNotFoundError:
+        return ""
+    except OSError as error:
+        raise told(error, "read the document", name) from error

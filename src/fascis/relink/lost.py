@@ -1,0 +1,120 @@
+"""What is lost: one entry for every file, or image sequence, that is referred to and is missing or away."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.documents.model import LARGEST, Length, NotUnderstood, Sequence
+from fascis.documents.registry import format_of
+from fascis.files.errors import Cancelled, EnvironmentTrouble
+from fascis.library.roles import Role
+from fascis.library.standing import Standing
+from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses, read_outside
+
+
+@dataclass(slots=True)
+class Lost:
+    """One lost file, or an image sequence as one. ``0``, nothing or None stand for what is not known.
+
+    Attributes:
+        path: absolute, as the documents have it; of a sequence its folder and pattern.
+        name: the file's name; of a sequence that of its first frame.
+        folder: absolute, where it should be.
+        size: in bytes, of the file or of the first frame; ``digest``, ``mtime_ns``, ``captured`` (ISO 8601), ``length`` likewise.
+        references: those that lead to it.
+        frames: the names of all frames of a sequence; ``files`` is how many of them are lost, else 1.
+    """
+
+    path: bytes
+    name: bytes
+    folder: bytes
+    standing: Standing
+    role: Role
+    size: int = 0
+    digest: bytes = b""
+    mtime_ns: int = 0
+    captured: str = ""
+    length: Length | None = None
+    references: list[LostReference] = field(default_factory=list)
+    frames: tuple[bytes, ...] = ()
+    files: int = 1
+
+
+def lost_of(uses: Uses) -> list[Lost]:
+    """Everything lost, by path. A sequence is one entry, however many of its frames are lost."""
+    outside = {o.path: o for o in uses.outside if o.standing in (Standing.MISSING, Standing.AWAY)}
+    found: dict[tuple[bytes, Sequence | None], Lost] = {}
+    framed: set[bytes] = set()
+    for reference in uses.lost:
+        key = reference.path, reference.sequence
+        known = found.get(key)
+        if known is None:
+            known = found[key] = (
+                _sequence(reference, outside) if reference.sequence else _single(outside[reference.path])
+            )
+        known.references.append(reference)
+        known.captured = known.captured or reference.captured
+        framed.update(reference.path + b"/" + name for name in reference.frames)
+    alone = [lost for (path, sequence), lost in found.items() if sequence or path not in framed]
+    return sorted(alone, key=lambda lost: lost.path)
+
+
+def _single(o: Outside) -> Lost:
+    folder, _, name = o.path.rpartition(b"/")
+    return Lost(o.path, name, folder or b"/", o.standing, o.role, o.size, o.digest, o.mtime_ns)
+
+
+def _sequence(reference: LostReference, outside: dict[bytes, Outside]) -> Lost:
+    assert reference.sequence
+    frames = tuple(os.fsencode(name) for name in reference.sequence.names())
+    first = outside[reference.path + b"/" + reference.frames[0]]
+    known = outside.get(reference.path + b"/" + frames[0])
+    path = reference.path + b"/" + pattern_of(reference.sequence)
+    lost = Lost(path, frames[0], reference.path, first.standing, first.role, frames=frames, files=len(reference.frames))
+    if known is not None:
+        lost.size, lost.digest, lost.mtime_ns = known.size, known.digest, known.mtime_ns
+    return lost
+
+
+def pattern_of(sequence: Sequence) -> bytes:
+    """The names of a sequence as one, with a number as ``printf`` (ISO C) writes it."""
+    number = f"%0{sequence.padding}d" if sequence.padding else "%d"
+    return os.fsencode(f"{sequence.prefix}{number}{sequence.suffix}")
+
+
+def path_of_document(root: Path, document: Document) -> bytes:
+    """Where a document lies.
+
+    Args:
+        root: the library's folder.
+    """
+    return document.path or os.path.realpath(bytes(root)).rstrip(b"/") + b"/" + document.place
+
+
+def add_lengths(lost: list[Lost], uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False) -> None:
+    """Finds how long the documents say that lost clips are; of the references to one file the first that tells counts.
+
+    Raises:
+        Cancelled: when ``cancelled`` said so.
+    """
+    asked: dict[int, list[tuple[int, Lost]]] = {}
+    for entry in lost:
+        for reference in entry.references if not entry.frames else ():
+            asked.setdefault(reference.document, []).append((reference.at, entry))
+    for number, entries in sorted(asked.items()):
+        if cancelled():
+            raise Cancelled("Looking was stopped; nothing was changed.")
+        document = uses.documents[number]
+        format = format_of(document.place or document.path)
+        if format is None or document.format == LINKS:
+            continue
+        try:
+            lengths = format.lengths(read_outside(path_of_document(root, document), LARGEST))
+        except (NotUnderstood, EnvironmentTrouble):
+            continue  # it is looked at again, and told of, before anything is written
+        for at, entry in entries:
+            if at < len(lengths) and entry.length is None:
+                entry.length = lengths[at]

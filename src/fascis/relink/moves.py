@@ -1,0 +1,162 @@
+"""Folder moves: the fewest statements "this folder is now that folder" that explain the most lost files.
+
+Chosen greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then the one that
+explains most of what is left. Of statements that explain the same files the most general one is taken, for a renamed
+folder moves all that is in it.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from fascis.files.names import name_key
+from fascis.relink.index import Index
+from fascis.relink.lost import Lost
+from fascis.relink.pairs import Flags, Pairs, parts_of
+
+LEAST = 2  # files that a statement explains
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Move:
+    """One statement: what was below ``old`` is below ``new`` now, at the same place in it. Absolute paths."""
+
+    old: bytes
+    new: bytes
+
+    def place(self, path: bytes) -> bytes | None:
+        """Where a path below the old folder is now; None for one that lies elsewhere."""
+        old = self.old.rstrip(b"/")
+        return self.new.rstrip(b"/") + path[len(old) :] if path.startswith(old + b"/") else None
+
+
+@dataclass(slots=True)
+class FolderMove:
+    """A statement with what speaks for it.
+
+    Attributes:
+        lost: numbers of the lost files that it explains.
+        files: how many files that is, frames counted one by one; ``references`` those that lead to them.
+        against: what speaks against it, in words.
+        certain: it settles ties by itself; else it is only offered.
+        accepted: a person said that it is so.
+    """
+
+    move: Move
+    lost: list[int]
+    files: int
+    references: int
+    against: list[str] = field(default_factory=list)
+    certain: bool = True
+    accepted: bool = False
+
+
+def statements(old: bytes, new: bytes) -> list[Move]:
+    """What a file that was in ``old`` and is in ``new`` may say of folders, the most general statement last."""
+    before, after = parts_of(old), parts_of(new)
+    found = []
+    while before != after:
+        found.append(Move(b"/" + b"/".join(before), b"/" + b"/".join(after)))
+        if min(len(before), len(after)) < 2 or (
+            before[-1] != after[-1] and name_key(before[-1]) != name_key(after[-1])
+        ):
+            break
+        before, after = before[:-1], after[:-1]
+    return found
+
+
+class Statements:
+    """All statements that pairs make, and which pairs make them."""
+
+    def __init__(self, lost: Sequence[Lost], index: Index, pairs: Pairs) -> None:
+        folders: dict[bytes, int] = {}
+        for x in lost:
+            folders.setdefault(x.folder, len(folders))
+        old = np.array([folders[x.folder] for x in lost], np.int64)[pairs.lost] if len(pairs) else pairs.lost
+        both = old * (len(index.folders) + 1) + index.folder[pairs.row]
+        unique, self.kind = np.unique(both, return_inverse=True)  # of each pair: which two folders
+        names = list(folders)
+        self.of_kind: list[list[Move]] = [
+            statements(names[int(u) // (len(index.folders) + 1)], index.folders[int(u) % (len(index.folders) + 1)])
+            for u in unique
+        ]
+        self.kinds: dict[Move, list[int]] = defaultdict(list)
+        for kind, moves in enumerate(self.of_kind):
+            for move in moves:
+                self.kinds[move].append(kind)
+        order = np.argsort(self.kind, kind="stable")
+        self._order = order
+        self._ends = np.cumsum(np.bincount(self.kind, minlength=len(unique))) if len(unique) else np.zeros(0, np.int64)
+
+    def pairs(self, move: Move) -> np.ndarray:
+        """The pairs that a statement explains."""
+        kinds = self.kinds.get(move, [])
+        parts = [self._order[int(self._ends[k - 1]) if k else 0 : int(self._ends[k])] for k in kinds]
+        return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+    def top(self, pair: int) -> Move | None:
+        """The most general statement that a pair makes; None when both lie in one folder."""
+        moves = self.of_kind[int(self.kind[pair])]
+        return moves[-1] if moves else None
+
+
+def choose(
+    pairs: Pairs,
+    possible: Flags,
+    weight: np.ndarray,
+    made: Statements,
+    first: Sequence[Move],
+    prefer: Callable[[Move], tuple[object, ...]],
+    skip: Collection[Move],
+) -> list[tuple[Move, np.ndarray]]:
+    """Statements with the pairs that each explains, every lost file by one statement at most.
+
+    Args:
+        possible: the pairs that count.
+        weight: of each lost file, how many files it is.
+        first: statements that come first, whatever they explain.
+        prefer: of statements that explain as many, the one with the smallest value is taken.
+        skip: statements that are not made.
+    """
+    explained = np.zeros(len(weight), np.bool_)
+    strong = pairs.strong()
+
+    def reach(move: Move) -> tuple[int, int, np.ndarray]:
+        mine = made.pairs(move)
+        mine = mine[possible[mine]]
+        mine = mine[~explained[pairs.lost[mine]]]
+        numbers = np.unique(pairs.lost[mine])
+        return int(weight[numbers].sum()), int(strong[mine].sum()), mine
+
+    chosen: list[tuple[Move, np.ndarray]] = []
+    for move in first:
+        _, _, mine = reach(move)
+        if len(mine):
+            chosen.append((move, mine))
+            explained[pairs.lost[mine]] = True
+
+    def value(move: Move) -> tuple[object, ...]:
+        files, sure, _ = reach(move)
+        return -files, -sure, *prefer(move), move.old, move.new
+
+    bounds = np.bincount(made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)).astype(np.int64)
+    most = {m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in skip}
+    heap: list[tuple[tuple[object, ...], Move]] = [((-n, -n), m) for m, n in most.items() if n >= LEAST]
+    heap.sort(key=lambda e: e[0])
+    while heap:
+        before, move = heapq.heappop(heap)
+        now = value(move)
+        if -int(now[0]) < LEAST:  # type: ignore[call-overload]
+            continue
+        if now != before:  # it explains less than it did, or was not looked at closely yet
+            heapq.heappush(heap, (now, move))
+            continue
+        _, _, mine = reach(move)
+        chosen.append((move, mine))
+        explained[pairs.lost[mine]] = True
+    return chosen

@@ -1,0 +1,153 @@
+"""Relinking one library: what it lost, where to look, what was found and decided, and what changes. Asked by every face."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.drives.connected import Drives
+from fascis.files.names import parent
+from fascis.library.register import Register
+from fascis.library.standing import Standing
+from fascis.library.survey import Survey
+from fascis.library.uses import Uses
+from fascis.library.whereabouts import DriveRoots
+from fascis.relink.acts import Acts
+from fascis.relink.contents import Contents
+from fascis.relink.index import Index
+from fascis.relink.lost import Lost, add_lengths, lost_of
+from fascis.relink.matching import Decisions, Match, State, match
+from fascis.relink.moves import Move
+from fascis.relink.retarget import Retarget, retargets
+from fascis.workspace import Workspace
+
+
+@dataclass(slots=True)
+class Relinking:
+    """What a library lost, and what tells where it may be.
+
+    Attributes:
+        root: the library's folder (real path).
+        lost: by path.
+        used: absolute paths of what it uses and finds.
+        standing: folders whose files are where they should be, and how many of them are used.
+    """
+
+    root: bytes
+    uses: Uses
+    lost: list[Lost]
+    used: set[bytes] = field(default_factory=set)
+    standing: Counter[bytes] = field(default_factory=Counter)
+    _near: dict[bytes, tuple[object, ...]] = field(default_factory=dict)
+    _removable: list[tuple[bytes, bool]] = field(default_factory=list)
+
+    @property
+    def files(self) -> int:
+        """How many files are lost, frames counted one by one."""
+        return sum(x.files for x in self.lost)
+
+    def match(self, index: Index, contents: Contents, decisions: Decisions = Decisions()) -> Match:
+        """What was found, see :func:`~fascis.relink.matching.match`."""
+        return match(self.lost, index, contents, decisions, self.used, self.standing, self._nearness)
+
+    def _nearness(self, path: bytes) -> tuple[object, ...]:
+        """How near a found folder or file is: in the library, on its drive, on a drive that stays."""
+        folder = path if path in self._near else parent(path)
+        if folder not in self._near:
+            inside = (folder + b"/").startswith(self.root.rstrip(b"/") + b"/")
+            try:
+                same = os.stat(folder or b"/").st_dev == os.stat(self.root).st_dev
+            except OSError:
+                same = False
+            removable = next((r for mount, r in self._removable if (folder + b"/").startswith(mount)), False)
+            self._near[folder] = (not inside, removable, not same)
+        return self._near[folder]
+
+    def retargets(self, match: Match) -> list[Retarget]:
+        """The documents that change by what was found, and which of their references."""
+        found = {
+            i: match.path.get(i) or match.index.path(match.row[i])
+            for i, state in enumerate(match.state)
+            if state is State.FOUND
+        }
+        return retargets(self.lost, self.uses, Path(os.fsdecode(self.root)), found)
+
+
+def relinking_of(
+    root: Path, survey: Survey, uses: Uses, drives: Drives, cancelled: Callable[[], bool] = lambda: False
+) -> Relinking:
+    """What a surveyed library lost.
+
+    Args:
+        root: its folder.
+
+    Raises:
+        Cancelled: when ``cancelled`` said so.
+    """
+    real = os.path.realpath(bytes(root))
+    lost = lost_of(uses)
+    add_lengths(lost, uses, root, cancelled)
+    used, standing = set(), Counter[bytes]()
+    for row, folder, place in survey.rows():
+        if row in uses.used_by and not survey.is_own(folder):
+            path = real.rstrip(b"/") + b"/" + place
+            used.add(path)
+            standing[parent(path)] += 1
+    for o in uses.of(Standing.LOOSE):
+        used.add(o.path)
+        standing[parent(o.path)] += 1
+    mounts = sorted(
+        ((bytes(d.mount).rstrip(b"/") + b"/", d.removable) for d in drives.connected() if d.connected),
+        key=lambda m: -len(m[0]),
+    )
+    return Relinking(real, uses, lost, used, standing, {}, mounts)
+
+
+def drive_roots(workspace: Workspace) -> DriveRoots:
+    """Where drives are mounted, or were when they were last seen; writes nothing, not even an empty register."""
+    register = workspace.register
+    return DriveRoots(workspace.drives.connected(), register.drives() if register.path.exists() else [])
+
+
+def acts_of(workspace: Workspace) -> Acts:
+    """What was relinked on this machine, and what doing so needs."""
+    folder = workspace.state / "relinks"
+    return Acts(folder, workspace.private, workspace.drives, drive_roots(workspace), workspace.clock, workspace.step)
+
+
+def also_lost(register: Register, moves: Sequence[Move], library: str) -> dict[Move, dict[str, int]]:
+    """For each folder move the other known libraries that use files below the old folder which are not there, and how many."""
+    found: dict[Move, dict[str, int]] = {}
+    if not register.path.exists():
+        return found
+    for move in moves:
+        count: Counter[str] = Counter()
+        for path, names in register.used_in(move.old, library).items():
+            if not os.path.lexists(path):
+                count.update(names)
+        if count:
+            found[move] = dict(count)
+    return found
+
+
+def known_away(register: Register, drives: Drives, lost: Sequence[Lost]) -> dict[str, int]:
+    """Which drives that are away have lost files by what is known of them, and how many: label → files.
+
+    A drive that is away is known by what libraries used on it when they were last surveyed.
+    """
+    if not register.path.exists():
+        return {}
+    there = {d.uuid for d in drives.connected() if d.connected}
+    found: dict[str, int] = {}
+    for drive in register.drives():
+        if drive.uuid in there:
+            continue
+        below = bytes(drive.mount).rstrip(b"/") + b"/"
+        known = {(path.rpartition(b"/")[2], size) for path, size, _, _ in register.used_below(below)}
+        count = sum(x.files for x in lost if x.path.startswith(below) or (x.size and (x.name, x.size) in known))
+        if count:
+            found[drive.label] = found.get(drive.label, 0) + count
+    return found
