@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -21,10 +21,11 @@ from fascis.files.sizes import counted, number
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
-from fascis.relink.moves import LEAST, FolderMove, Move, Statements, choose, statements
+from fascis.relink.moves import LEAST, FolderMove, Move, Statements, choose, solid, statements
 from fascis.relink.pairs import (
     DIFFERS,
     EQUAL,
+    SAME_PLACE,
     UNKNOWN,
     Basis,
     Flags,
@@ -38,6 +39,7 @@ from fascis.relink.pairs import (
 _MANY = 3  # other names of one size: from there on a size proves little
 _FREE_READING = 2 << 30  # bytes that are read to compare digests where a tie is clear without
 _PROBES = 3000  # files at most whose length or capture time is looked at
+_FEW = 0.5  # of a folder's files: fewer may lie elsewhere too, and it still is that folder
 _COUNTED = re.compile(rb"[A-Za-z_ -]{0,8}\d{4,}")  # names that cameras count
 Nearness = Callable[[bytes], tuple[object, ...]]
 
@@ -136,7 +138,9 @@ class Match:
         ):  # fmt: skip
             if column[p] != UNKNOWN:
                 (agrees if column[p] == EQUAL else differs).append(words)
-        if pairs.tail[p]:
+        if pairs.tail[p] == SAME_PLACE:
+            agrees.append("place, but for how it is written")
+        elif pairs.tail[p]:
             agrees.append(counted(int(pairs.tail[p]), "folder") + " above it")
         if pairs.renamed[p]:
             differs.append("name")
@@ -328,6 +332,28 @@ def _chosen(pairs: Pairs, keep: Flags, count: int) -> Pairs:
     return Pairs(start=np.searchsorted(columns["lost"], np.arange(count + 1)).astype(np.int64), **columns)
 
 
+class _Disputed:
+    """How much of what one statement explains could be explained by others too."""
+
+    def __init__(self, deciding: _Deciding, best: Mapping[int, int], move: Move) -> None:
+        self._deciding, self._best, self._own = deciding, best, move
+        self._tops: dict[bytes, Counter[frozenset[Move | None]]] | None = None
+
+    def share(self, i: int, own: list[int]) -> float:
+        """Which part of a file's old folder has an equal one elsewhere, other than where the pairs ``own`` lead."""
+        d = self._deciding
+        if self._tops is None:
+            self._tops = defaultdict(Counter)
+            kinds = set(d.made.kinds.get(self._own, ()))
+            for j, p in self._best.items():
+                equal = d.equals(j, p, list(d.pairs.of(j)), len(self._best))
+                tops = frozenset(d.made.top(q) for q in equal if int(d.made.kind[q]) not in kinds)
+                self._tops[d.lost[j].folder][tops] += 1
+        mine = {d.made.top(p) for p in own}
+        some = self._tops[d.lost[i].folder]
+        return sum(n for tops, n in some.items() if tops - mine) / some.total()
+
+
 class _Deciding:
     """Decides for every lost file, from the evidence that is there."""
 
@@ -342,10 +368,16 @@ class _Deciding:
         self.path: dict[int, bytes] = {}
         self.moves: list[FolderMove] = []
         self.made = Statements(self.lost, self.index, self.pairs)
+        self._claimed: dict[int, int] = {}  # row → the lost file that it is
+        self._moved: set[bytes] = set()
         self._refuse()
         self.rank = self.pairs.rank()
+        self.strong = self.pairs.strong()
         self.possible = self.rank > 0
         self.by_path = {x.path: i for i, x in enumerate(self.lost)}
+        self.by_folder: dict[bytes, list[int]] = defaultdict(list)
+        for i, x in enumerate(self.lost):
+            self.by_folder[x.folder].append(i)
 
     def run(self) -> Match:
         """Everything: a person's word, folder moves, the rest one by one, and no found file twice."""
@@ -401,11 +433,15 @@ class _Deciding:
     def _find_moves(self) -> None:
         hinted = self._hinted()
         free = np.array([s is State.NOWHERE for s in self.state], np.bool_)
-        usable = self.possible & free[self.pairs.lost] if len(self.pairs) else self.possible
+        most = np.zeros(len(self.lost), np.int8)
+        np.maximum.at(most, self.pairs.lost, self.rank)
+        best = self.possible & (self.rank == most[self.pairs.lost])  # what has less for it than another says nothing
+        usable = best & free[self.pairs.lost] if len(self.pairs) else best
         accepted = sorted(self.decisions.accepted)
         chosen = choose(
             self.pairs, usable, self.m.weight, self.made, [*accepted, *hinted], self._preferred, self.decisions.refused
         )
+        self._claim(chosen)
         for move, mine in chosen:
             sure = move in self.decisions.accepted
             if not sure and move in hinted:
@@ -415,8 +451,29 @@ class _Deciding:
         for at, folder_move in enumerate(self.moves):
             for i in folder_move.lost:
                 self.move[i] = at
-        self._moved = {f.move.old for f in self.moves if f.certain}
-        self._claimed = {self.row[i]: i for i, s in enumerate(self.state) if s is State.FOUND and i not in self.path}
+        self._moved = self._moved_whole()
+        self._claimed = {  # what was left open claims nothing
+            row: i for row, i in self._claimed.items() if self.state[i] is State.FOUND and self.row[i] == row
+        }
+
+    def _moved_whole(self) -> set[bytes]:
+        """Old folders of moves that explain half or more of what is lost below them."""
+        lost = Counter(x.folder for x in self.lost)
+        found = set()
+        for made in self.moves:
+            if made.certain:
+                old = made.move.old.rstrip(b"/") + b"/"
+                below = sum(n for folder, n in lost.items() if (folder + b"/").startswith(old))
+                tied = sum(self.state[i] is State.FOUND for i in made.lost)
+                if 2 * tied >= below:
+                    found.add(made.move.old)
+        return found
+
+    def _claim(self, chosen: Sequence[tuple[Move, np.ndarray]]) -> None:
+        """What a statement says a lost file is, is no other lost file: the statement that explains most comes first."""
+        for _, mine in chosen:
+            for p in mine[solid(self.pairs, self.made, mine)].tolist():
+                self._claimed.setdefault(int(self.pairs.row[p]), int(self.pairs.lost[p]))
 
     def _preferred(self, move: Move) -> tuple[object, ...]:
         there = self.m.exists(move.old)
@@ -437,22 +494,33 @@ class _Deciding:
         self._weigh(made, best)
         if sure:
             made.certain = True
-        rivals = self._rivals(best, move)
+        disputed = _Disputed(self, best, move)
         for i, p in best.items():
             if made.certain:
-                self._tie_by_move(i, p, made, rivals, sure)
-            else:
-                self._leave_open(i, "Its folder may have moved; against it: " + made.against[0] + ".")
+                self._tie_by_move(i, p, made, disputed, sure)
+        doubted = {self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN}
+        if doubted and not sure:  # where files lie in two places some differ: it may be an old copy of the folder
+            self._doubt_members(made, best, doubted)
+            made.certain = any(self.state[i] is State.FOUND for i in best)
         made.lost = [i for i in best if self.state[i] is not State.NOWHERE]
         if made.lost:
             self.moves.append(made)
+
+    def _doubt_members(self, made: FolderMove, best: Mapping[int, int], folders: Collection[bytes]) -> None:
+        """What a statement explains of some folders is left open; what has more for it than that is not."""
+        for i, p in best.items():
+            others = any(self.possible[q] and self.pairs.row[q] != self.pairs.row[p] for q in self.pairs.of(i))
+            enough = self.strong[p] or (others and self.pairs.size[p] == EQUAL)  # identical copies of its size
+            doubted = self.state[i] is State.NOWHERE or (self.state[i] is State.FOUND and not enough)
+            if doubted and self.lost[i].folder in folders:
+                self._leave_open(i, "Its folder may have moved; against it: " + made.against[0] + ".")
 
     def _weigh(self, made: FolderMove, best: dict[int, int]) -> None:
         """Whether a statement settles ties by itself, and what speaks against it."""
         pairs = self.pairs
         members = np.array(list(best.values()), np.int64)
         numbers = pairs.lost[members]
-        strong = pairs.strong()[members]
+        strong = self.strong[members]
         denied = self.made.pairs(made.move)
         denied = denied[~self.possible[denied] & ~pairs.renamed[denied]]
         for column, words in ((pairs.length, "length"), (pairs.captured, "capture time"), (pairs.digest, "content")):
@@ -463,6 +531,9 @@ class _Deciding:
             made.against.append(f"{counted(others, 'file')} there of another size")
         if strong.any():
             return
+        if elsewhere := self._found_elsewhere(made, numbers):
+            doubtful = True
+            made.against.insert(0, elsewhere)
         unsized = pairs.size[members] != EQUAL
         alike = bool(self.m.repeats[numbers].all())
         told = pairs.time[members] == DIFFERS
@@ -478,61 +549,86 @@ class _Deciding:
         elif alike and not unsized.any() and not pairs.tail[members].any() and len(best) < 3:
             doubtful = True
             made.against.insert(0, "all are of one size")
+        elif unsized.all() and self._prove_little(numbers, made.move):
+            doubtful = True
+            made.against.insert(0, "cameras give such names again and again")
         elif unsized.all() and int((pairs.size[denied] == DIFFERS).sum()) > len(best):
             doubtful = True
         made.certain = not doubtful
 
-    def _rivals(self, best: dict[int, int], move: Move) -> dict[Move, int]:
-        """Other statements about the same files, and how many of them each would explain."""
-        count: dict[Move, int] = defaultdict(int)
-        own = set(self.made.kinds.get(move, ()))
-        for i in best:
-            tops = {
-                self.made.top(p) for p in self.pairs.of(i) if self.possible[p] and int(self.made.kind[p]) not in own
-            }
-            for top in tops - {None}:
-                count[top] += self.lost[i].files  # type: ignore[index]
-        return count
+    def _prove_little(self, numbers: np.ndarray, move: Move) -> bool:
+        """True for a few names, or a part of a folder's, that cameras count: another folder has them too."""
+        if not all(_COUNTED.fullmatch(self.lost[i].name.rpartition(b".")[0]) for i in numbers.tolist()):
+            return False
+        below = sum(len(some) for folder, some in self.by_folder.items() if (folder + b"/").startswith(move.old + b"/"))
+        return len(numbers) < 3 or 2 * len(numbers) < below
 
-    def _tie_by_move(self, i: int, p: int, made: FolderMove, rivals: dict[Move, int], sure: bool) -> None:
-        others = [q for q in self.pairs.of(i) if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]]
-        explains = sum(self.lost[j].files for j in made.lost)
-        words = f"Its folder moved; that explains {counted(explains, 'file')}."
+    def _found_elsewhere(self, made: FolderMove, numbers: np.ndarray) -> str:
+        """Says so when most of an old folder was found elsewhere, and this place is no other part of it but a second copy."""
+        folders = {self.lost[i].folder for i in numbers.tolist()}
+        mine = [i for f in folders for i in self.by_folder[f]]
+        tied = [i for i in mine if self.state[i] is State.FOUND and i not in self.path]
+        if 2 * len(tied) < len(mine):
+            return ""
+        pairs, here = self.pairs, set(self.made.pairs(made.move).tolist())
+        twice = [
+            i
+            for i in tied
+            if any(p in here and self.possible[p] and int(pairs.row[p]) != self.row[i] for p in pairs.of(i))
+        ]
+        if twice:
+            return f"{counted(len(twice), 'file')} of that folder lie here too, and were found elsewhere"
+        timed = any(pairs.time[p] == EQUAL for i in tied for p in pairs.of(i) if int(pairs.row[p]) == self.row[i])
+        own = [p for i in numbers.tolist() for p in pairs.of(i) if p in here and self.possible[p]]
+        if timed and own and all(pairs.time[p] == DIFFERS for p in own):
+            return "the others of that folder kept their date, and these did not"
+        return ""
+
+    def _tie_by_move(self, i: int, p: int, made: FolderMove, disputed: _Disputed, sure: bool) -> None:
+        words = f"Its folder moved; that explains {counted(sum(self.lost[j].files for j in made.lost), 'file')}."
         basis = _basis(self.pairs, p)
         basis = Basis.FOLDER if basis is Basis.NAME else basis
+        others = [q for q in self.pairs.of(i) if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]]
         most = max((self.rank[q] for q in others), default=0)
         if sure:
             self._tie(i, p, "You accepted that its folder moved.", basis)
-        elif not others or self.rank[p] > most:
-            self._tie(i, p, words, basis)
         elif self.rank[p] < most:
-            pass  # another one has more for it: looked at alone
+            return  # another one has more for it: looked at alone
+        elif self.rank[p] > most or not (equal := self.equals(i, p, others, len(made.lost))):
+            self._tie(i, p, words, basis)
         else:
-            equal = [q for q in others if self.rank[q] == most]
-            against = max((rivals.get(top, 0) for q in equal if (top := self.made.top(q))), default=0)
-            mine = self.pairs.tail[p] > max(self.pairs.tail[q] for q in equal)
-            if (explains >= 3 and explains >= 2 * against) or (mine and explains > against):
-                self._tie(i, p, f"{words} The other folder explains {number(against)}.", basis)
-            elif (same := self._alike([p, *equal])) is not None:
-                self._tie(i, same, "Identical copies; the nearest was taken.", basis)
+            same = [q for q in equal if self._alike([p, q]) is not None]
+            if len(same) == len(equal):
+                self._tie(i, self._nearest([p, *equal]), "Identical copies; the nearest was taken.", basis)
+            elif (share := disputed.share(i, [p, *same])) < _FEW:
+                self._tie(i, p, f"{words} Elsewhere there are {round(100 * share)} % of them.", basis)
             else:
-                made.against = made.against or [f"another folder explains {number(against)} of them too"]
+                made.against = made.against or ["other folders have files of their names too"]
                 self._leave_open(i, f"{number(len(equal) + 1)} files of equal evidence and different content.")
+
+    def equals(self, i: int, p: int, others: list[int], members: int) -> list[int]:
+        """Other candidates with as much for them; those in use as other files count no more beside a folder of unused ones."""
+        equal = [q for q in others if self.rank[q] == self.rank[p] and self._is_free(i, q)]
+        if members >= 3 and not self.pairs.used[p] and self.pairs.size[p] == EQUAL:
+            equal = [q for q in equal if not self.pairs.used[q]]
+        return equal
 
     def _alike(self, some: list[int]) -> int | None:
         """Of identical copies the one to take; None when they are not identical."""
         rows = [int(self.pairs.row[p]) for p in some]
-        if len({int(self.index.size[r]) for r in rows}) > 1 or any(
-            self.lost[int(self.pairs.lost[p])].frames for p in some
-        ):
+        if len({int(self.index.size[r]) for r in rows}) > 1 or self.lost[int(self.pairs.lost[some[0]])].frames:
             return None
-        paths = {p: self.index.path(r) for p, r in zip(some, rows, strict=True)}
-        if not self.m.contents.alike(paths.values()):
-            return None
+        return self._nearest(some) if self.m.contents.alike(map(self.index.path, rows)) else None
+
+    def _nearest(self, some: list[int]) -> int:
+        """Of identical copies the one to take."""
         old = self.lost[int(self.pairs.lost[some[0]])].folder
-        return min(
-            some, key=lambda p: (*self.m.near(paths[p]), -_common(old, paths[p]), -int(self.pairs.tail[p]), paths[p])
-        )
+
+        def distance(p: int) -> tuple[object, ...]:
+            path = self.index.path(int(self.pairs.row[p]))
+            return *self.m.near(path), -_common(old, path), -int(self.pairs.tail[p]), path
+
+        return min(some, key=distance)
 
     # -- one by one -----------------------------------------------------------------------------------------------
 
@@ -601,7 +697,7 @@ class _Deciding:
 
     def _checked(self, i: int, p: int, why: str, basis: Basis | None = None) -> None:
         """Ties unless what there is proves too little for one file alone."""
-        doubt = "" if self.pairs.strong()[p] else self._doubt(i, p)
+        doubt = "" if self.strong[p] else self._doubt(i, p)
         if doubt:
             self._leave_open(i, doubt)
         else:

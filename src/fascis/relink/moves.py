@@ -17,7 +17,7 @@ import numpy as np
 from fascis.files.names import name_key
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
-from fascis.relink.pairs import Flags, Pairs, parts_of
+from fascis.relink.pairs import EQUAL, Flags, Pairs, parts_of
 
 LEAST = 2  # files that a statement explains
 
@@ -105,6 +105,13 @@ class Statements:
         return moves[-1] if moves else None
 
 
+def solid(pairs: Pairs, made: Statements, mine: np.ndarray) -> np.ndarray:
+    """Which pairs of one statement say enough to take a found file from others: by more than a name, or for several folders."""
+    several = len(np.unique(made.kind[mine])) > 1
+    flags: np.ndarray = (pairs.size[mine] == EQUAL) | pairs.strong()[mine] | several
+    return flags
+
+
 def choose(
     pairs: Pairs,
     possible: Flags,
@@ -114,7 +121,7 @@ def choose(
     prefer: Callable[[Move], tuple[object, ...]],
     skip: Collection[Move],
 ) -> list[tuple[Move, np.ndarray]]:
-    """Statements with the pairs that each explains, every lost file by one statement at most.
+    """Statements with the pairs that each explains, every lost file by one statement at most, and no found file twice.
 
     Args:
         possible: the pairs that count.
@@ -124,25 +131,30 @@ def choose(
         skip: statements that are not made.
     """
     explained = np.zeros(len(weight), np.bool_)
+    taken = np.zeros(int(pairs.row.max()) + 1 if len(pairs) else 0, np.bool_)
     strong = pairs.strong()
 
-    def reach(move: Move) -> tuple[int, int, np.ndarray]:
+    def reach(move: Move) -> tuple[int, int, int, np.ndarray]:
         mine = made.pairs(move)
         mine = mine[possible[mine]]
-        mine = mine[~explained[pairs.lost[mine]]]
+        mine = mine[~explained[pairs.lost[mine]] & ~taken[pairs.row[mine]]]
         numbers = np.unique(pairs.lost[mine])
-        return int(weight[numbers].sum()), int(strong[mine].sum()), mine
+        return int(weight[numbers].sum()), int(strong[mine].sum()), int(pairs.used[mine].sum()), mine
+
+    def take(move: Move, mine: np.ndarray) -> None:
+        chosen.append((move, mine))
+        explained[pairs.lost[mine]] = True
+        taken[pairs.row[mine[solid(pairs, made, mine)]]] = True
 
     chosen: list[tuple[Move, np.ndarray]] = []
     for move in first:
-        _, _, mine = reach(move)
+        *_, mine = reach(move)
         if len(mine):
-            chosen.append((move, mine))
-            explained[pairs.lost[mine]] = True
+            take(move, mine)
 
     def value(move: Move) -> tuple[object, ...]:
-        files, sure, _ = reach(move)
-        return -files, -sure, *prefer(move), move.old, move.new
+        files, sure, used, _ = reach(move)
+        return -files, -sure, used, *prefer(move), move.old, move.new
 
     bounds = np.bincount(made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)).astype(np.int64)
     most = {m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in skip}
@@ -156,7 +168,6 @@ def choose(
         if now != before:  # it explains less than it did, or was not looked at closely yet
             heapq.heappush(heap, (now, move))
             continue
-        _, _, mine = reach(move)
-        chosen.append((move, mine))
-        explained[pairs.lost[mine]] = True
+        *_, mine = reach(move)
+        take(move, mine)
     return chosen

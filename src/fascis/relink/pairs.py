@@ -82,9 +82,10 @@ class Pairs:
         return good
 
     def strong(self) -> Flags:
-        """Those with more than a name and a size for them."""
+        """Those with more than a name and a size for them: content, length, a time, or the very place, written otherwise."""
         sure = (self.digest == EQUAL) | (self.length == EQUAL) | (self.captured == EQUAL)
-        strong: Flags = sure | ((self.time == EQUAL) & (self.size == EQUAL))
+        same_place = (self.tail == SAME_PLACE) & (self.size != DIFFERS)
+        strong: Flags = sure | same_place | ((self.time == EQUAL) & (self.size == EQUAL))
         return strong
 
     def rank(self) -> NDArray[np.int8]:
@@ -188,11 +189,20 @@ def _places(lost: Sequence[Lost], index: Index, numbers: Ints, rows: Ints) -> tu
     for at, (number, folder) in enumerate(zip(numbers.tolist(), index.folder[rows].tolist(), strict=True)):
         key = lost[number].folder, folder
         if (common := known.get(key)) is None:
-            common = known[key] = min(tail_of(key[0], index.folders[folder]), 100)
+            common = known[key] = _tail(key[0], index.folders[folder])
         tail[at] = common
         role = roles[folder]
         proxy[at] = role is not None and role is not lost[number].role
     return tail, proxy
+
+
+SAME_PLACE = 100  # all folders in common: the place is the same, and only written otherwise
+
+
+def _tail(one: bytes, other: bytes) -> int:
+    common = tail_of(one, other)
+    whole = common == len(parts_of(one)) == len(parts_of(other))
+    return SAME_PLACE if whole else min(common, SAME_PLACE - 1)
 
 
 def parts_of(folder: bytes) -> list[bytes]:
