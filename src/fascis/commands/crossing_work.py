@@ -12,6 +12,7 @@ import typer
 
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Hanging, Telling, stoppable
+from fascis.commands.relink_work import found_for_copy
 from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
@@ -161,6 +162,7 @@ class Wanted:
     gather: bool
     only: list[str]
     loose_too: bool
+    search: list[str]
 
 
 def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
@@ -178,6 +180,8 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     after = wanted.after
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
+    if wanted.search:
+        surveyed = found_for_copy(workspace, surveyed, wanted.search, as_json)
     choices = Choices(
         wanted.name,
         leave_out,

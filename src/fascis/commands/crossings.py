@@ -29,6 +29,11 @@ def register(app: typer.Typer) -> None:
             "--loose-too",
             help="With the originals, delete loose ones that were gathered and that nothing else uses.",
         ),
+        search: list[str] = typer.Option(
+            [],
+            "--search",
+            help="Look for lost media here; the copy refers to what is found, the library stays as it is.",
+        ),
         dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
         later: bool = typer.Option(False, "--later", help="Put it in the queue; resume --all lets it cross."),
         yes: bool = typer.Option(
@@ -39,7 +44,9 @@ def register(app: typer.Typer) -> None:
         """Takes a library to another drive, whole and verified."""
         from fascis.commands import crossing_work
 
-        wanted = crossing_work.Wanted(library, to, also, name, leave_out, discard, after, gather, only, loose_too)
+        wanted = crossing_work.Wanted(
+            library, to, also, name, leave_out, discard, after, gather, only, loose_too, search
+        )
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 
     @app.command()

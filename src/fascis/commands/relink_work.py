@@ -14,7 +14,7 @@ from fascis.commands.library_work import resolve, shown_place
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.events import Control
-from fascis.crossing.surveyed import Surveyed, remember, survey_library
+from fascis.crossing.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, place_text, shown
@@ -213,6 +213,21 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
         print(
             f"Nothing was changed. With --apply the documents lead to what was found:{NBSP}{number(record['found'])}."
         )
+
+
+def found_for_copy(workspace: Workspace, surveyed: Surveyed, search: list[str], as_json: bool) -> Surveyed:
+    """A survey as if its documents led to what is found in some folders: for the copy that a crossing makes."""
+    folders = [Path(s).absolute() for s in search]
+    for folder in folders:
+        if not folder.is_dir():
+            usage(f"There is no folder {shown(str(folder))} to look in.", as_json)
+    relinking = surveyed.relinking(workspace.drives)
+    if not relinking.lost:
+        return surveyed
+    match = relinking.match(look_in(folders), Contents())
+    found, lost = match.files(State.FOUND), relinking.files
+    say(f"{number(found)} of {counted(lost, 'lost file')} found; the copy will refer to them.")
+    return with_ties(surveyed, match.ties())
 
 
 def undo(workspace: Workspace, id: str, as_json: bool) -> bool:

@@ -27,7 +27,8 @@ class Gathering:
 
     Attributes:
         items: ``(place in the new library, file)`` of what is stored there; of equal ones only one.
-        aliases: every path by which a document may call a file of the new library that its place does not tell.
+        aliases: every path by which a document may call a file of the new library that its place does not tell; to what was
+            found and stays outside an absolute path.
         left: loose files that stay outside by choice.
     """
 
@@ -92,6 +93,8 @@ def gather(
             found.aliases[alias] = found.aliases[path]
         elif path.startswith(inside):
             found.aliases[alias] = path.removeprefix(inside)
+        elif alias in uses.relinked:
+            found.aliases[alias] = path  # it stays outside: the copy refers to it there
     return found
 
 

@@ -52,10 +52,18 @@ class Whither:
         return parent(item.outside) if item.outside else join(self.real_source, parent(item.place)).rstrip(b"/")
 
     def place_of(self, path: bytes) -> bytes | None:
-        """The place in the new library of an absolute path, or None for one that leads out of it."""
+        """The place in the new library of an absolute path; None for one that leads out of it.
+
+        What was found again and stays outside has an absolute path for its place.
+        """
         if (known := self._aliases.get(path)) is not None:
             return known
         return next((path[len(root) :] for root in self._roots if path.startswith(root)), None)
+
+    @property
+    def knows_other_names(self) -> bool:
+        """True when some paths lead where they do by their own word, and not by the folder they are in."""
+        return bool(self._aliases)
 
     def is_there(self, place: bytes) -> bool:
         """True when the plan has a file of that place, copied or not."""
@@ -80,7 +88,7 @@ class Whither:
         for way in ways:
             path = path_of(way, folder, inner)
             place = self.place_of(path)
-            if place is not None and self.is_there(place):
+            if place is not None and (place.startswith(b"/") or self.is_there(place)):
                 return self._from(way, path, place, document, inner)
             if first is None or (first[2] is None and place is not None):
                 first = (way, path, place)
@@ -94,6 +102,8 @@ class Whither:
             if way.absolute or way.foreign:
                 return None  # it goes on leading to where it leads now
             target = path
+        elif place.startswith(b"/"):
+            target = place
         else:
             if not way.absolute and not way.foreign and _joined(here, said, inner) == place:
                 return None
@@ -220,10 +230,10 @@ class Rewriting:
         with private_copy(medium, parts, self._cache) as copy:
             name = self._places.header["name"] if self._names_catalog(item) else None
             try:
-                moves = self._moves(copy)
-                if not moves and name is None:
+                moves, photos = self._moves(copy)
+                if not moves and not photos and name is None:
                     return
-                move_folders(copy, moves, name)
+                move_folders(copy, moves, name, photos)
             except NotUnderstood:
                 return  # told of in the survey
             for journal in journals:
@@ -236,21 +246,47 @@ class Rewriting:
         header = self._places.header
         return bool(header.get("named")) and os.fsdecode(item.place) == header.get("document")
 
-    def _moves(self, copy: Path) -> dict[int, tuple[Place, str]]:
+    def _moves(self, copy: Path) -> tuple[dict[int, tuple[Place, str]], dict[int, tuple[Place, str, str]]]:
+        """Folders with their new places; photos that were found elsewhere and go there without their folder."""
         with closing(Catalog(copy)) as catalog:
             mounts = self._places.header.get("mounts", {})
             places = {p.id: old_folder(p, mounts) for p in catalog.places()}
             folders = list(catalog.folders())
-        gathered = self._gathered_folders()
-        moves = {}
-        for id, place_id, path in folders:
-            above = places.get(place_id)
-            if above is None:
+            gathered = self._gathered_folders()
+            moves = {}
+            left: dict[int, tuple[bytes, str]] = {}
+            for id, place_id, path in folders:
+                above = places.get(place_id)
+                if above is None:
+                    continue
+                old = os.path.normpath(above + b"/" + os.fsencode(path))
+                new = self._new_folder(old, gathered)
+                if new is None:
+                    left[id] = old, path
+                else:
+                    moves[id] = self._placed(new, path)
+            return moves, self._found_photos(catalog, left, moves)
+
+    def _found_photos(
+        self, catalog: Catalog, left: dict[int, tuple[bytes, str]], moves: dict[int, tuple[Place, str]]
+    ) -> dict[int, tuple[Place, str, str]]:
+        """Photos of folders that are not in the library, and were relinked; a folder that was found whole joins ``moves``."""
+        found: dict[int, dict[int, tuple[bytes, bool]]] = {}
+        for photo in catalog.photos() if self.whither.knows_other_names and left else ():
+            if photo.folder_id in left:
+                name = os.fsencode(photo.path.rpartition("/")[2])
+                place = self.whither.place_of(left[photo.folder_id][0] + b"/" + name)
+                if place is not None:
+                    found.setdefault(photo.folder_id, {})[photo.id] = place, place.endswith(b"/" + name)
+        photos = {}
+        for folder, some in found.items():
+            path = left[folder][1]
+            if len({parent(place) for place, _ in some.values()}) == 1 and all(same for _, same in some.values()):
+                moves[folder] = self._placed(parent(next(iter(some.values()))[0]), path)
                 continue
-            new = self._new_folder(os.path.normpath(above + b"/" + os.fsencode(path)), gathered)
-            if new is not None:
-                moves[id] = self._placed(new, path)
-        return moves
+            for id, (place, _) in some.items():
+                photos[id] = (*self._placed(parent(place), path), os.fsdecode(place.rpartition(b"/")[2]))
+        return photos
 
     def _new_folder(self, old: bytes, gathered: dict[bytes, bytes]) -> bytes | None:
         for path in (old, os.path.realpath(old)):
@@ -269,6 +305,8 @@ class Rewriting:
 
     def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
         """A folder of the new library as a place and a path below it, the path as it was where that can be."""
+        if new.startswith(b"/"):
+            return Place(0, None, os.fsdecode(new)), ""
         root = bytes(self._places.target)
         return placed(self._drive, join(root, new), path, root)
 

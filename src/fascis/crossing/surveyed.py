@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Callable
+import stat
+from collections.abc import Callable, Mapping
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from fascis.crossing.gathering import below, find_equals
@@ -19,10 +20,10 @@ from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.library.identity import INVENTORY, Identity, read_identity
 from fascis.library.roles import RoleRule
-from fascis.library.standing import Standing
+from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.library.uses import CATALOG, Uses, files_of, find_uses
+from fascis.library.uses import CATALOG, LostReference, Outside, Uses, files_of, find_uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 
@@ -36,6 +37,7 @@ class Surveyed:
     Attributes:
         source: its folder.
         document: for a library that is a single document, that document's name in the folder; else nothing.
+        ties: lost files that were found, by path: the copy that a crossing makes refers to what was found.
     """
 
     source: Path
@@ -45,6 +47,7 @@ class Surveyed:
     uses: Uses = field(default_factory=Uses)
     document: bytes = b""
     equals: dict[bytes, bytes] | None = None
+    ties: dict[bytes, bytes] = field(default_factory=dict)
 
     def equal_files(self) -> dict[bytes, bytes]:
         """Which loose files have the content of another, see :func:`~fascis.crossing.gathering.find_equals`; found once."""
@@ -139,6 +142,59 @@ def survey_library(
             Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
         )
     return Surveyed(source, found, identity, problems, uses)
+
+
+def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
+    """A survey as if the documents led to what was found; they do so in the copy that a crossing makes.
+
+    Args:
+        ties: lost path → found path, both absolute, frame by frame.
+    """
+    old = surveyed.uses
+    uses = replace(
+        old, used_by=dict(old.used_by), standing=bytearray(old.standing), aliases=dict(old.aliases), relinked={}
+    )
+    rows = {surveyed.below + place: row for row, place in files_of(surveyed.survey)}
+    outside = {o.path: o for o in old.outside}
+    for path, found in ties.items():
+        lost = outside.get(path)
+        if lost is None or lost.standing not in (Standing.MISSING, Standing.AWAY):
+            continue
+        if (row := rows.get(found)) is not None:
+            uses.used_by[row] = tuple(sorted({*uses.used_by.get(row, ()), *lost.used_by}))
+            uses.standing[row] = STANDINGS.index(Standing.HELD)
+        elif not _as_loose(outside, found, lost):
+            continue
+        del outside[path]
+        uses.relinked[path] = found
+    uses.relinked |= {n: uses.relinked[p] for n, p in old.lost_names.items() if p in uses.relinked}
+    uses.aliases |= uses.relinked
+    uses.outside = sorted(outside.values(), key=lambda o: o.path)
+    uses.lost = [r for r in old.lost if _still_lost(r, outside)]
+    return replace(surveyed, uses=uses, equals=None, ties=dict(ties))
+
+
+def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> bool:
+    paths = [reference.path + b"/" + f for f in reference.frames] if reference.sequence else [reference.path]
+    return any(p in outside for p in paths)
+
+
+def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> bool:
+    """Counts what was found as loose media; False when it is not there any more."""
+    known = outside.get(found)
+    if known is None:
+        try:
+            s = os.lstat(found)
+        except OSError:
+            return False
+        if not stat.S_ISREG(s.st_mode):
+            return False
+        known = outside[found] = Outside(
+            found, Standing.LOOSE, lost.role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
+            s.st_ino, s.st_mode,
+        )  # fmt: skip
+    outside[found] = replace(known, named=known.named or lost.named, used_by=known.used_by | lost.used_by)
+    return True
 
 
 def is_document(path: Path) -> bool:

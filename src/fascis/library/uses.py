@@ -113,6 +113,8 @@ class Uses:
         databases: places of databases that are no catalog known here; whether they refer to media is not known.
         sources: folders that catalogs name as places of photos (real paths).
         lost: the references that lead to what is missing or away.
+        lost_names: other paths that documents use for a lost file, as in ``aliases``.
+        relinked: what was lost and found again: paths as the documents have them → where that is.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -126,6 +128,8 @@ class Uses:
     databases: list[bytes] = field(default_factory=list)
     sources: set[bytes] = field(default_factory=set)
     lost: list[LostReference] = field(default_factory=list)
+    lost_names: dict[bytes, bytes] = field(default_factory=dict)
+    relinked: dict[bytes, bytes] = field(default_factory=dict)
 
     def of(self, standing: Standing) -> list[Outside]:
         """The files outside of one standing."""
@@ -413,14 +417,15 @@ class _Reading:
 
     def _alias(self, ways: list[Target], folder: bytes, meant: Meant) -> None:
         """Remembers other names by which a document calls a file, to know them again when it is written anew."""
-        if meant.refused or (meant.status is None and meant.place is None):
+        if meant.refused:
             return
+        known = self._found.lost_names if meant.status is None and meant.place is None else self._found.aliases
         for way in ways:
             path = os.fsencode(way.path)
             if not way.foreign:
                 path = os.path.normpath(path if way.absolute else folder + b"/" + path)
-            if path != meant.path and path not in self._found.aliases:
-                self._found.aliases[path] = meant.path
+            if path != meant.path and path not in known:
+                known[path] = meant.path
 
     def _follow_links(self) -> None:
         """A link that leads out of the library is a reference too."""

@@ -116,6 +116,17 @@ class Match:
         x = self.lost[i]
         return path.rpartition(b"/")[0] + x.path[len(x.folder.rstrip(b"/")) :] if x.frames else path
 
+    def ties(self) -> dict[bytes, bytes]:
+        """Lost path → found path of every file that was found, frame by frame."""
+        ties: dict[bytes, bytes] = {}
+        for i, x in enumerate(self.lost):
+            if self.state[i] is State.FOUND:
+                found = self.path.get(i) or self.index.path(self.row[i])
+                there = found.rpartition(b"/")[0]
+                names = [n for r in x.references for n in r.frames] if x.frames else []
+                ties |= {x.folder + b"/" + n: there + b"/" + n for n in names} or {x.path: found}
+        return ties
+
     def files(self, *states: State) -> int:
         """How many lost files are in these states, frames counted one by one."""
         return sum(x.files for x, s in zip(self.lost, self.state, strict=True) if s in states)
@@ -472,7 +483,7 @@ class _Deciding:
     def _claim(self, chosen: Sequence[tuple[Move, np.ndarray]]) -> None:
         """What a statement says a lost file is, is no other lost file: the statement that explains most comes first."""
         for _, mine in chosen:
-            for p in mine[solid(self.pairs, self.made, mine)].tolist():
+            for p in mine[solid(self.pairs, self.strong, self.made, mine)].tolist():
                 self._claimed.setdefault(int(self.pairs.row[p]), int(self.pairs.lost[p]))
 
     def _preferred(self, move: Move) -> tuple[object, ...]:
@@ -490,7 +501,7 @@ class _Deciding:
         for p, i in zip(mine.tolist(), numbers.tolist(), strict=True):
             if i not in best or self.rank[p] > self.rank[best[i]]:
                 best[i] = p
-        made = FolderMove(move, list(best), 0, 0, accepted=sure)
+        made = FolderMove(move, list(best), sum(self.lost[i].files for i in best), 0, accepted=sure)
         self._weigh(made, best)
         if sure:
             made.certain = True
@@ -585,7 +596,7 @@ class _Deciding:
         return ""
 
     def _tie_by_move(self, i: int, p: int, made: FolderMove, disputed: _Disputed, sure: bool) -> None:
-        words = f"Its folder moved; that explains {counted(sum(self.lost[j].files for j in made.lost), 'file')}."
+        words = f"Its folder moved; that explains {counted(made.files, 'file')}."
         basis = _basis(self.pairs, p)
         basis = Basis.FOLDER if basis is Basis.NAME else basis
         others = [q for q in self.pairs.of(i) if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]]

@@ -105,10 +105,10 @@ class Statements:
         return moves[-1] if moves else None
 
 
-def solid(pairs: Pairs, made: Statements, mine: np.ndarray) -> np.ndarray:
+def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np.ndarray:
     """Which pairs of one statement say enough to take a found file from others: by more than a name, or for several folders."""
     several = len(np.unique(made.kind[mine])) > 1
-    flags: np.ndarray = (pairs.size[mine] == EQUAL) | pairs.strong()[mine] | several
+    flags: np.ndarray = (pairs.size[mine] == EQUAL) | strong[mine] | several
     return flags
 
 
@@ -144,7 +144,7 @@ def choose(
     def take(move: Move, mine: np.ndarray) -> None:
         chosen.append((move, mine))
         explained[pairs.lost[mine]] = True
-        taken[pairs.row[mine[solid(pairs, made, mine)]]] = True
+        taken[pairs.row[mine[solid(pairs, strong, made, mine)]]] = True
 
     chosen: list[tuple[Move, np.ndarray]] = []
     for move in first:

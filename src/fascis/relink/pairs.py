@@ -16,7 +16,7 @@ from fascis.relink.index import Index, Ints, key_of
 from fascis.relink.lost import Lost
 
 Flags = NDArray[np.bool_]
-_MOST_ALIKE, _MOST_OTHER = 500, 50  # candidates of one lost file that are looked at: of its size, and of another
+_MOST_ALIKE, _MOST_OTHER = 500, 9  # candidates of one lost file that are looked at: of its size, and of another
 _MIX = np.int64(-7046029254386353131)  # an odd number; mixes a size into a key
 
 
