@@ -150,6 +150,8 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
     Args:
         ties: lost path → found path, both absolute, frame by frame.
     """
+    if not ties:
+        return surveyed
     old = surveyed.uses
     uses = replace(
         old, used_by=dict(old.used_by), standing=bytearray(old.standing), aliases=dict(old.aliases), relinked={}

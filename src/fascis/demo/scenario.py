@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,7 @@ from fascis.files.medium import PosixMedium
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-VERSION = 4
+VERSION = 5
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -75,11 +76,24 @@ def make_world(root: Path, slow: bool = True) -> World:
         remember(world.workspace, survey_library(world.workspace, library))
     with closing(PosixMedium.at(internal / "Footage")) as footage:
         footage.rename_new(b"Day 04", b"Day 04, weir")
+    _tidy_scans(internal)
     _drive(world.drives, "field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30)
     for library in libraries:
         remember(world.workspace, survey_library(world.workspace, library))
     (root / MARK).write_text(json.dumps({"version": VERSION}))
     return world
+
+
+def _tidy_scans(internal: Path) -> None:
+    """Scans go to a folder of their year, by a copy that does not keep their dates; an older shoot has scans of these names."""
+    for n, (place, year) in enumerate(SCANS.items()):
+        old = internal / place
+        new = internal / year / old.name
+        new.parent.mkdir(parents=True, exist_ok=True)
+        new.write_bytes(old.read_bytes())
+        _raw(internal / "Old shoots/2022" / old.name, 700 + n)
+        with closing(PosixMedium.at(old.parent)) as folder:
+            folder.unlink(old.name.encode())
 
 
 # -- the drives -------------------------------------------------------------------------------------------------------
@@ -169,9 +183,10 @@ def _documents(internal: Path, away: Path) -> None:
     renamed = [
         str(internal / "Footage/Day 04/B-roll" / p.name) for p in sorted((internal / "Footage/Day 04/B-roll").iterdir())
     ]
+    raws = [str(internal / place) for place in SCANS]
     drawer = [str(away / "DCIM" / f"otter_{i:02}.mov") for i in range(1, 5)]
     scans = sequence("../media/Scans/", "weir_plan_", ".png", 1, 24)
-    feature = days + stills + titles + renamed + drawer
+    feature = days + stills + titles + raws + renamed + drawer
     write_timeline(weir / "timelines/Feature.otio", feature, sounds + field + music[:2], 600, 3600, [scans], 1)
     write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, 40, 90, [], 2)
     write_timeline(
@@ -189,6 +204,10 @@ def _documents(internal: Path, away: Path) -> None:
     write_catalog(bell / "Bell.fascat", folders)
 
 
+SCANS = {  # without compression: all of one size
+    "Scans/weir_raw_0417.tif": "Scans 2024/Weir",
+    "Gauge house/gauge_raw_0031.tif": "Scans 2024/Gauge",
+}
 _NEVER_USED = frozenset(
     ("excavator_wide_03", "weir_crest_03", "banks_north_02", "crew_lunch_01", "crew_lunch_02", "crew_lunch_03")
 )
@@ -243,6 +262,8 @@ def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
         yield still(internal / "From the phone/weir walk" / f"walk_{i + 1:02d}.jpg", 700)
     for i in range(14):
         yield clip(internal / "Footage/Day 04/B-roll" / f"spillway_mist_{i + 1:02d}.mov", 24, 480)
+    for n, place in enumerate(SCANS):
+        yield partial(_raw, seed=720 + n), internal / place
     for i in range(24):
         yield scan(weir / "media/Scans" / f"weir_plan_{i + 1:04d}.png")
     for i in range(9):
@@ -284,6 +305,12 @@ def _still(path: Path, seed: int, width: int) -> None:
 def _scan(path: Path, seed: int) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     Image.fromarray(_picture(seed, 160)).save(path, "PNG")
+
+
+def _raw(path: Path, seed: int) -> None:
+    """A scan as TIFF, without compression and without a date."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    Image.fromarray(_picture(seed, 640, seed % 40)).save(path, "TIFF")
 
 
 def _clip(path: Path, seed: int, frames: int, width: int) -> None:

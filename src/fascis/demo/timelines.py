@@ -45,6 +45,11 @@ def sequence(folder: str, prefix: str, suffix: str, first: int, frames: int) -> 
     }  # fmt: skip
 
 
+def frames_of(target: str) -> int:
+    """How many frames a clip of the demo has."""
+    return 24 if "spillway_mist" in target else 20 if "otter" in target else 60
+
+
 def write_timeline(
     path: Path,
     pictures: list[str],
@@ -65,7 +70,9 @@ def write_timeline(
     order = pictures + [chosen.choice(pictures) for _ in range(max(0, clips - len(pictures)))]
     chosen.shuffle(order)
     length = seconds * RATE / len(order)
-    video = [_clip(Path(t).stem, _file(t, 250), chosen.randrange(100), round(length)) for t in order]
+    video = [
+        _clip(Path(t).stem, _file(t, frames_of(t)), chosen.randrange(frames_of(t) // 2), round(length)) for t in order
+    ]
     video += [_clip("scans", reference, 1, 24) for reference in more]
     audio = [_clip(Path(t).stem, _file(t, 6 * RATE), 0, round(seconds * RATE / max(len(sounds), 1))) for t in sounds]
 

@@ -14,6 +14,7 @@ from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
 from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
 from fascis.desktop.plan_page import PlanPage
+from fascis.desktop.relink_page import RelinkPage
 from fascis.desktop.woven import ROLE_WORDS
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, number, size
@@ -59,6 +60,7 @@ class SidePanel(QWidget):
         self._signature: object = None
         self._rows: list[Row] = []
         self.plan_page = PlanPage(self)
+        self.relink_page = RelinkPage(self)
 
     # -- building -------------------------------------------------------------------------------------------------
 
@@ -156,7 +158,7 @@ class SidePanel(QWidget):
                         f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True
                     )
                 )
-            self._before_it_travels(s.summary)
+            self._before_it_travels(s.summary, actions.get("relink"))
         self.head("Copies of it")
         self.add(label("\n".join(copies) if copies else "Only this one. No verified copy anywhere."))
         if full:
@@ -177,7 +179,7 @@ class SidePanel(QWidget):
             buttons.append(button("Forget it (touches no file)", actions["forget"]))
         self.end(*buttons)
 
-    def _before_it_travels(self, s: Summary) -> None:
+    def _before_it_travels(self, s: Summary, relink: Callable[[], None] | None) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""
 
         def of(standing: Standing) -> tuple[int, int]:
@@ -207,6 +209,8 @@ class SidePanel(QWidget):
         self.head("Before it can travel whole" if lines else "Could be left out")
         for left, right, quiet in lines:
             self.add_row(left, right, quiet)
+        if relink is not None and (missing[0] or away[0]):
+            self.add(button("Relink: look for what is lost", relink, link=True))
         if s.remakeable:
             self.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
         if s.unused[0]:

@@ -86,7 +86,9 @@ class PlanPage:
             decided.setChecked(bool(actions.get("is_decided", lambda: False)()))
             decided.toggled.connect(lambda on: actions["decided"](on))  # type: ignore[call-arg]
             self._panel.add(decided)
-        start = button("Line it up" if busy else "Start the crossing", actions["start"], main=True)
+        missing = plan.references()[Standing.MISSING.value]
+        words = "Start without them" if missing else "Line it up" if busy else "Start the crossing"
+        start = button(words, actions["start"], **({"link": True} if missing else {"main": True}))
         if busy:
             self._panel.add(label(busy, quiet=True))
         reason = "A problem above stops it." if plan.stopped else ""
@@ -95,7 +97,8 @@ class PlanPage:
         start.setEnabled(not reason)
         if reason:
             self._panel.add_to_foot(label(reason, quiet=True))
-        self._panel.end(start, button("Back", actions["back"]))
+        first = [button(f"Relink {number(missing)} first", actions["relink"], main=True)] if missing else []
+        self._panel.end(*first, start, button("Back", actions["back"]))
 
     def _goes_along(self, plan: Plan, along: Along, actions: dict[str, Any]) -> None:
         """What goes along: bytes beside each choice; what cannot be made again and is used always does."""

@@ -16,7 +16,7 @@ from fascis.crossing.known import all_crossings
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
 from fascis.crossing.problems import Severity
 from fascis.crossing.states import State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.surveyed import remember, with_ties
 from fascis.desktop.panel import SidePanel
 from fascis.desktop.plan_page import PlanDraft, along_of
 from fascis.desktop.shelves import Preview, ShelvesView
@@ -67,6 +67,7 @@ class Planning(QObject):
     refreshed = pyqtSignal()
     woven_changed = pyqtSignal(object)  # Woven, or None when there is no plan any more
     see_strands = pyqtSignal()
+    see_relink = pyqtSignal(object)  # the library's folder
 
     def __init__(
         self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject
@@ -81,6 +82,7 @@ class Planning(QObject):
         self._choices = Choices()
         self._decided = False
         self._also: Path | None = None
+        self._ties: dict[bytes, bytes] = {}
         self._turn = 0
         self._wanted: Path | None = None
         view.chosen.connect(self._chosen)
@@ -139,6 +141,8 @@ class Planning(QObject):
         }
         if standing.home and best and drive and drive.connected:
             actions["strands"] = lambda: self.open_strands(standing)
+        if standing.home and drive and drive.connected:
+            actions["relink"] = lambda: self.see_relink.emit(standing.root)
         self.panel.show_library(
             standing,
             drive.label if drive else "a drive that is away",
@@ -285,6 +289,7 @@ class Planning(QObject):
         self.draft = PlanDraft(standing, destination)
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
         self.plan = self.woven = None
+        self._ties = {}
         self.woven_changed.emit(None)
         self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
         self._make()
@@ -296,6 +301,31 @@ class Planning(QObject):
             if self.draft is None or self.draft.standing.id != standing.id:
                 self.begin_plan(standing, best.mount)
             self.see_strands.emit()
+
+    def library_changed(self, root: Path) -> None:
+        """A library's documents were written anew: it is looked at again, and a plan of it made anew."""
+        self.refresh()
+        if self.draft is not None and self.draft.standing.root == root:
+            self._surveyed = None
+            self._make()
+
+    def plan_with(self, root: Path, ties: dict[bytes, bytes]) -> bool:
+        """Plans a crossing whose copy refers to what was found; False when there is no drive for one."""
+        if self.draft is None or self.draft.standing.root != root:
+            standing = next((s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home), None)
+            best = self._best(standing) if standing else None
+            if standing is None or best is None:
+                self.panel.show_error(
+                    "There is no drive to plan a crossing to",
+                    "Connect a drive that is large enough, or relink the library here. Nothing was changed.",
+                    [("Back to the shelves", self.back)],
+                )
+                return False
+            self.begin_plan(standing, best.mount)
+        self._ties = ties
+        self._surveyed = None
+        self._make()
+        return True
 
     def take_in_or_out(self, strands: list[WovenStrand]) -> None:
         """Takes strands into the plan, or out of it where all of them are in it."""
@@ -321,14 +351,14 @@ class Planning(QObject):
         self._make()
 
     def _make(self) -> None:
-        draft, choices, surveyed, also = self.draft, self._choices, self._surveyed, self._also
+        draft, choices, surveyed, also, ties = self.draft, self._choices, self._surveyed, self._also, self._ties
         if draft is None:
             return
         self._turn += 1
         turn = self._turn
 
         def work() -> tuple[Surveyed, Plan, Woven]:
-            known = surveyed or survey_library(self.workspace, draft.standing.root)
+            known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
             plan = make_plan(self.workspace, known, draft.destination, choices, also)
             return known, plan, weave(known, plan, self.workspace.drives)
 
@@ -357,6 +387,7 @@ class Planning(QObject):
             "is_decided": lambda: self._decided,
             "also": self._choose_also,
             "swap": self._swap,
+            "relink": lambda: self.see_relink.emit(self.draft.standing.root) if self.draft else None,
         }
         along = along_of(woven, plan.choices.without)
         self.panel.plan_page.show(plan, along, self._others(plan), self._busy(), actions, news)
@@ -413,7 +444,7 @@ class Planning(QObject):
         self.panel.show_busy("Starting", "Looking at both places once more, then writing the plan into its journal.")
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
-            again = survey_library(self.workspace, surveyed.root)
+            again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
             fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also)
             if not still_holds(plan, fresh):
                 return again, fresh, weave(again, fresh, self.workspace.drives)

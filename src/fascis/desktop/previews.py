@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+import tempfile
 from pathlib import Path
 
 from PyQt6.QtGui import QImage
@@ -18,13 +19,24 @@ from fascis.library.decoding import decode
 _SIZES = ("large", "normal", "x-large")
 
 
-def picture_of(path: Path, cache: Path) -> QImage | None:
+def picture_of(path: Path, cache: Path, at: float = 0.0) -> QImage | None:
     """A small picture of a file, or None where it has none that can be shown here.
 
     Args:
         cache: the XDG cache folder of the person.
+        at: which frame of a clip, in seconds; the desktop's thumbnail is not asked for then.
     """
-    return _thumbnail(path, cache) or _decoded(path)
+    return (None if at else _thumbnail(path, cache)) or _decoded(path, at)
+
+
+def picture_from(content: bytes) -> QImage | None:
+    """A picture that a catalog keeps, decoded in a child process; None where it is none."""
+    with tempfile.TemporaryFile() as file:
+        file.write(content)
+        file.flush()
+        (found,) = decode([file.fileno()])
+    image = QImage.fromData(found, "PNG") if found else QImage()
+    return None if image.isNull() else image
 
 
 def _thumbnail(path: Path, cache: Path) -> QImage | None:
@@ -40,7 +52,7 @@ def _thumbnail(path: Path, cache: Path) -> QImage | None:
     return None
 
 
-def _decoded(path: Path) -> QImage | None:
+def _decoded(path: Path, at: float) -> QImage | None:
     try:
         fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     except OSError:
@@ -48,7 +60,7 @@ def _decoded(path: Path) -> QImage | None:
     try:
         if not stat.S_ISREG(os.fstat(fd).st_mode):
             return None
-        (content,) = decode([fd])
+        (content,) = decode([fd], at=at)
     finally:
         os.close(fd)
     image = QImage.fromData(content, "PNG") if content else QImage()

@@ -229,6 +229,7 @@ QPushButton[chip="true"]:focus {{ border: 1px solid {ink}; padding: 3px 7px; }}
 QPushButton[standing="held"] {{ color: {held_text}; }} QPushButton[standing="loose"] {{ color: {loose_text}; }}
 QPushButton[standing="missing"] {{ color: {missing_text}; }} QPushButton[standing="away"] {{ color: {away_text}; }}
 QPushButton[standing="unused"] {{ color: {unused_text}; }}
+#card {{ background: {ground}; border: 1px solid {line}; border-radius: 6px; }}
 #picture {{ background: {trough}; border-radius: 4px; color: {muted}; }}
 QSplitter::handle {{ background: {line}; height: 1px; }}
 QPushButton[mark="true"] {{ border: 0; background: transparent; padding: 4px; }}

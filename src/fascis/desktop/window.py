@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer
@@ -36,6 +38,8 @@ from fascis.desktop.panel import SidePanel
 from fascis.desktop.pieces import button, clear, label
 from fascis.desktop.planning import Planning
 from fascis.desktop.receipts import ReceiptsView
+from fascis.desktop.relink import RelinkView
+from fascis.desktop.relinks import Relinks
 from fascis.desktop.shelves import ShelvesView
 from fascis.desktop.strands import StrandsView
 from fascis.desktop.tasks import Task
@@ -44,10 +48,12 @@ from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.files.names import elided, shown
 from fascis.files.sizes import size
+from fascis.relink.matching import Decisions
+from fascis.relink.moves import Move
 from fascis.workspace import Workspace
 
 PLACES = ("Shelves", "Crossings", "Receipts")
-STRANDS = "Strands"
+STRANDS, RELINK = "Strands", "Relink"
 _FOOT = {
     0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Enter alone opens its strands.",
     1: "P pauses. Nothing is deleted while you are away.",
@@ -68,9 +74,10 @@ class Window(QMainWindow):
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(1100, 700)
         self.shelves, self.crossings, self.receipts = ShelvesView(), CrossingsView(), ReceiptsView()
-        self.strands, self.panel = StrandsView(), SidePanel()
+        self.strands, self.relink, self.panel = StrandsView(), RelinkView(), SidePanel()
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
+        self.relinks = Relinks(workspace, self)
         self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
         self._connect()
         self._watch()
@@ -111,7 +118,7 @@ class Window(QMainWindow):
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.shelves)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        for view in (scroll, self.crossings, self.receipts, self.strands):
+        for view in (scroll, self.crossings, self.receipts, self.strands, self.relink):
             self._stack.addWidget(view)
         left.addWidget(self._stack, 1)
         self._foot = QLabel()
@@ -156,11 +163,12 @@ class Window(QMainWindow):
         beside.addSpacing(10)
         self._library_name = label("", wrap=False, head=True)
         beside.addWidget(self._library_name)
-        opened = button(STRANDS, partial(self.go_to, 3), place=True)
-        opened.setCheckable(True)
-        opened.setToolTip("Ctrl+4")
-        beside.addWidget(opened)
-        self._places.append(opened)
+        for text, key, show in ((STRANDS, "Ctrl+4", partial(self.go_to, 3)), (RELINK, "Ctrl+5", self._open_relink)):
+            opened = button(text, show, place=True)
+            opened.setCheckable(True)
+            opened.setToolTip(key)
+            beside.addWidget(opened)
+            self._places.append(opened)
         self._group = QButtonGroup(self)
         for b in self._places:
             self._group.addButton(b)
@@ -202,12 +210,20 @@ class Window(QMainWindow):
         self.planning.woven_changed.connect(self._woven)
         self.shelves.opened.connect(self.planning.open_strands)
         self.strands.without_changed.connect(self.planning.take_in_or_out)
+        self.planning.see_relink.connect(self._relink)
+        self.relinks.changed.connect(self._relinks_changed)
+        self.relinks.progress.connect(self.panel.relink_page.progress)
+        self.relinks.wants_copy.connect(self._plan_with)
+        self.relinks.relinked.connect(self._relinked)
+        self.relink.said.connect(lambda words: self._foot.setText(words) if self.place == 4 else None)
         self.strands.said.connect(lambda words: self._foot.setText(words) if self.place == 3 else None)
         keys = {
             "Ctrl+1": lambda: self.go_to(0),
             "Ctrl+2": lambda: self.go_to(1),
             "Ctrl+3": lambda: self.go_to(2),
             "Ctrl+4": self._open_strands,
+            "Ctrl+5": self._open_relink,
+            "Ctrl+Z": lambda: self.relinks.take_back() if self.place == 4 else None,
             "F6": self._next_area,
             "Ctrl+Return": self.main_button,
             "Ctrl+Enter": self.main_button,
@@ -262,6 +278,9 @@ class Window(QMainWindow):
             if self.planning.plan is not None:
                 self.planning.show_plan()
             self.strands.bundle.setFocus()
+        elif place == 4:
+            self._relinks_changed()
+            self.relink.setFocus()
         elif place == 1:
             self.conducting.load()
             self.crossings.list.setFocus()
@@ -276,9 +295,68 @@ class Window(QMainWindow):
         elif self.shelves.selected is not None and self.shelves.selected.home:
             self.planning.open_strands(self.shelves.selected)
 
+    # -- relinking ------------------------------------------------------------------------------------------------
+
+    def _open_relink(self) -> None:
+        """Ctrl+5: what the library lost that is open, or the chosen one."""
+        draft, chosen = self.planning.draft, self.shelves.selected
+        root = (
+            draft.standing.root if draft else chosen.root if chosen is not None and chosen.home else self.relinks.root
+        )
+        if root is not None:
+            self._relink(root)
+
+    def _relink(self, root: Path, decisions: Decisions | None = None) -> None:
+        """Opens Relink for a library; what was found and decided of it before is kept."""
+        if self.relinks.root != root or decisions is not None or self.relinks.outcome is None:
+            self.relinks.open(root, decisions)
+        self._library.show()
+        self.go_to(4)
+
+    def _relinks_changed(self) -> None:
+        if self.place != 4:
+            return
+        surveyed = self.relinks.surveyed
+        if surveyed is not None:
+            self._library_name.setText(elided(surveyed.name, 36))
+            self._library_name.setToolTip(surveyed.name)
+        self.relink.show_relinks(self.relinks)
+        actions: dict[str, Callable[..., None]] = {
+            "folder": self._ask_where,
+            "file": self._ask_file,
+            "open": self._relink_another,
+        }
+        self.panel.relink_page.show(self.relinks, actions)
+
+    def _ask_where(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "A folder or a drive to look in")
+        if folder:
+            self.relinks.look_in(Path(folder))
+
+    def _ask_file(self) -> None:
+        """One file is here: the one that is asked about, or the one of that name."""
+        name, _ = QFileDialog.getOpenFileName(self, "Where one of the lost files is now")
+        if name:
+            self.relink.take_file(Path(name))
+
+    def _relink_another(self, name: str, move: Move) -> None:
+        """The same folder move, for another library that lost files there."""
+        root = next((x.root for x in self.workspace.register.libraries() if x.name == name), None)
+        if root is not None:
+            self._relink(root, Decisions(accepted=frozenset((move,))))
+
+    def _relinked(self, root: Path) -> None:
+        """Documents changed: the shelves and an open plan are made anew."""
+        self.planning.library_changed(root)
+
+    def _plan_with(self, ties: dict[bytes, bytes]) -> None:
+        """Relinked in the copy only: a plan in which it is so."""
+        if self.relinks.root is not None and self.planning.plan_with(self.relinks.root, ties):
+            self.go_to(3)
+
     def _woven(self, woven: Woven | None) -> None:
         """The plan was made, or made anew, or left."""
-        self._library.setVisible(woven is not None)
+        self._library.setVisible(woven is not None or self.place == 4)
         if woven is not None:
             self._library_name.setText(elided(woven.surveyed.name, 36))
             self._library_name.setToolTip(woven.surveyed.name)
@@ -419,13 +497,14 @@ class Window(QMainWindow):
         assert isinstance(application, QApplication)
         theme.apply(application, theme.THEMES[name])
         self._settings.setValue("theme", name)
-        for widget in (self.shelves, self.crossings, self.panel, self.receipts):
+        for widget in (self.shelves, self.crossings, self.panel, self.receipts, self.relink):
             widget.update()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remembers size and place; a running crossing stops cleanly and is offered next time."""
         self._settings.setValue("geometry", self.saveGeometry())
         self.conducting.close()
+        self.relinks.cancel()
         self._notifier.setEnabled(False)
         self._mounts.close()
         super().closeEvent(event)

@@ -36,28 +36,29 @@ def may_be_media(head: bytes) -> bool:
     return head.startswith(_BEGINNINGS) or head[4:8] in _ATOMS
 
 
-def decode(files: Sequence[int], width: int = WIDTH) -> list[bytes | None]:
-    """A small PNG of each open file's picture or first frame, or of its sound; None for what cannot be decoded.
+def decode(files: Sequence[int], width: int = WIDTH, at: float = 0.0) -> list[bytes | None]:
+    """A small PNG of each open file's picture or of a frame of it, or of its sound; None for what cannot be decoded.
 
     Args:
         files: handles of open files, read from where they stand.
         width: of the picture, at most.
+        at: which frame of a clip, in seconds from its beginning.
     """
     found: list[bytes | None] = []
     for first in range(0, len(files), _BATCH):
         batch = [fd for fd in files[first : first + _BATCH] if may_be_media(os.pread(fd, 16, 0))]
         done: list[bytes | None] = []
         while len(done) < len(batch):
-            done += _run(batch[len(done) :], width)
+            done += _run(batch[len(done) :], width, at)
         by_file = dict(zip(batch, done, strict=True))
         found += [by_file.get(fd) for fd in files[first : first + _BATCH]]
     return found
 
 
-def _run(files: list[int], width: int) -> list[bytes | None]:
+def _run(files: list[int], width: int, at: float) -> list[bytes | None]:
     """The outcomes of one child: of all files, or of those up to the one that it died at."""
     child = subprocess.Popen(
-        [sys.executable, "-m", "fascis.library.decoding", str(width), *map(str, files)],
+        [sys.executable, "-m", "fascis.library.decoding", str(width), repr(at), *map(str, files)],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
@@ -93,7 +94,7 @@ def _limit() -> None:
     os.nice(10)
 
 
-def _picture(fd: int, width: int) -> bytes:
+def _picture(fd: int, width: int, at: float) -> bytes:
     from PIL import Image, ImageOps
 
     Image.MAX_IMAGE_PIXELS = _LARGEST_PICTURE
@@ -104,21 +105,29 @@ def _picture(fd: int, width: int) -> bytes:
             image = ImageOps.exif_transpose(image)
         except Exception:
             file.seek(0)
-            image = _frame(file)
+            image = _frame(file, at)
         image.thumbnail((width, width))
         out = io.BytesIO()
         image.convert("RGB").save(out, "PNG")
         return out.getvalue()
 
 
-def _frame(file: Any) -> Any:
-    """The first frame of a clip; of sound, its loudness over the first seconds."""
+def _frame(file: Any, at: float) -> Any:
+    """A frame of a clip; of sound, its loudness over the first seconds."""
     import av
 
     with av.open(file) as container:
-        if container.streams.video:
-            return next(container.decode(video=0)).to_image()
-        return _wave(container)
+        if not container.streams.video:
+            return _wave(container)
+        if at > 0:
+            container.seek(int(at * 1_000_000))  # to the key frame before it
+        frame = None
+        for frame in container.decode(video=0):
+            if frame.time is None or frame.time >= at - 1e-6:
+                break
+        if frame is None:
+            raise ValueError("no frame")
+        return frame.to_image()
 
 
 def _wave(container: Any) -> Any:
@@ -142,11 +151,11 @@ def _wave(container: Any) -> Any:
 def main(arguments: list[str]) -> None:
     """The child's work: decodes each handle, and writes its outcomes to standard output."""
     _limit()
-    width, *files = map(int, arguments)
+    width, at, files = int(arguments[0]), float(arguments[1]), [int(a) for a in arguments[2:]]
     for fd in files:
         try:
             os.lseek(fd, 0, os.SEEK_SET)
-            content, mark = _picture(fd, width), _OK
+            content, mark = _picture(fd, width, at), _OK
         except Exception:
             content, mark = b"", _NOT
         sys.stdout.buffer.write(mark + struct.pack("<I", len(content)) + content)

@@ -512,7 +512,10 @@ class _Deciding:
         doubted = {self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN}
         if doubted and not sure:  # where files lie in two places some differ: it may be an old copy of the folder
             self._doubt_members(made, best, doubted)
+            contested = made.certain
             made.certain = any(self.state[i] is State.FOUND for i in best)
+            if contested and not made.certain:
+                return  # others explain as much: a person decides about one file, and that settles its neighbours
         made.lost = [i for i in best if self.state[i] is not State.NOWHERE]
         if made.lost:
             self.moves.append(made)
@@ -602,7 +605,7 @@ class _Deciding:
         others = [q for q in self.pairs.of(i) if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]]
         most = max((self.rank[q] for q in others), default=0)
         if sure:
-            self._tie(i, p, "You accepted that its folder moved.", basis)
+            self._tie(i, p, "Its folder moved, as you said.", basis)
         elif self.rank[p] < most:
             return  # another one has more for it: looked at alone
         elif self.rank[p] > most or not (equal := self.equals(i, p, others, len(made.lost))):

@@ -1,0 +1,158 @@
+"""Where the ties of a library run: pure geometry, from what was found to ends, ribbons and words. No painting here."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from fascis.files.sizes import counted, number
+from fascis.relink.matching import Match, State
+
+SLOT, GAP, LEAST = 18.0, 9.0, 5.0
+LOST, FOUND = 202.0, 700.0  # where ribbons begin and end, at the width of the picture
+WHOLE = 944.0
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Lost files of one folder that have one outcome: found in one folder, to decide, or found nowhere."""
+
+    old: bytes
+    new: bytes | None
+    state: State
+    files: int
+
+
+@dataclass(slots=True)
+class TieEnd:
+    """A folder at a side: its words, the whole path for those who ask, and its pixels."""
+
+    words: str
+    path: str
+    y: float
+    end: float
+
+
+@dataclass(slots=True)
+class TieRibbon:
+    """Some files of a left end: to where, how many, how thick; ``left`` and ``right`` are top edges."""
+
+    state: State
+    files: int
+    thick: float
+    left: float
+    right: float
+    words: str
+
+
+@dataclass(slots=True)
+class TieLayout:
+    """The ends and ribbons in a height; ``height`` is what they take."""
+
+    lefts: list[TieEnd] = field(default_factory=list)
+    rights: list[TieEnd] = field(default_factory=list)
+    ribbons: list[TieRibbon] = field(default_factory=list)
+    height: float = 0.0
+
+
+def groups_of(match: Match) -> list[Group]:
+    """How many files of each lost folder went where."""
+    count: Counter[tuple[bytes, bytes | None, State]] = Counter()
+    for i, x in enumerate(match.lost):
+        state = State.NOWHERE if match.state[i] is State.LEFT else match.state[i]
+        new = None
+        if state is State.FOUND:
+            new = (
+                match.path[i].rpartition(b"/")[0]
+                if i in match.path
+                else match.index.folders[int(match.index.folder[match.row[i]])]
+            )
+        count[x.folder, new, state] += x.files
+    return [Group(old, new, state, files) for (old, new, state), files in count.items()]
+
+
+def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], str]) -> TieLayout:
+    """Lays ties out: the folders with most files by themselves, the others together.
+
+    Args:
+        short: a folder as it is shown.
+    """
+    by_old: dict[bytes, list[Group]] = {}
+    for g in groups:
+        by_old.setdefault(g.old, []).append(g)
+    ranked = sorted(by_old.values(), key=lambda some: -sum(g.files for g in some))
+    room = max(3, int(height / (SLOT + GAP)) - 1)
+    own, rest = (ranked, []) if len(ranked) <= room else (ranked[: room - 1], ranked[room - 1 :])
+    ends: list[tuple[str, str, list[Group]]] = [(short(some[0].old), short(some[0].old), some) for some in own]
+    if rest:
+        ends.append((f"{number(len(rest))} more folders", "", [g for some in rest for g in some]))
+    parts = [(words, path, _merged(some, bool(path))) for words, path, some in ends]
+    total = sum(n for _, _, some in parts for n in some.values())
+    scale = max(0.0, height - len(parts) * (SLOT + GAP)) / max(total, 1)
+    return _placed(parts, scale, short)
+
+
+def _merged(some: list[Group], single: bool) -> dict[tuple[State, bytes | None], int]:
+    """The outcomes of one end, found ones first; of many small folders together only how many have which outcome."""
+    count: Counter[tuple[State, bytes | None]] = Counter()
+    for g in some:
+        count[g.state, g.new if single else None] += g.files
+    order = {State.FOUND: 0, State.OPEN: 1, State.NOWHERE: 2}
+    return dict(sorted(count.items(), key=lambda e: (order[e[0][0]], -e[1])))
+
+
+def _placed(
+    parts: list[tuple[str, str, dict[tuple[State, bytes | None], int]]], scale: float, short: Callable[[bytes], str]
+) -> TieLayout:
+    layout = TieLayout()
+    rights: dict[bytes | None, list[TieRibbon]] = {}
+    y = 0.0
+    for words, path, some in parts:
+        top = y
+        for (state, new), files in some.items():
+            thick = max(LEAST, files * scale)
+            slot = max(SLOT, thick)
+            ribbon = TieRibbon(state, files, thick, y + (slot - thick) / 2, 0.0, _said(state, files))
+            layout.ribbons.append(ribbon)
+            if state is State.FOUND:
+                rights.setdefault(new, []).append(ribbon)
+            y += slot
+        layout.lefts.append(TieEnd(words, path, top, y))
+        y += GAP
+    layout.height = y
+    end = 0.0
+    for new, ribbons in rights.items():
+        thick = sum(r.thick for r in ribbons)
+        top = max(end, min(r.left for r in ribbons) - (max(SLOT, thick) - thick) / 2)
+        at = top + (max(SLOT, thick) - thick) / 2
+        for ribbon in ribbons:
+            ribbon.right = at
+            at += ribbon.thick
+        name = "several folders" if new is None else short(new)
+        layout.rights.append(TieEnd(name, name, top, top + max(SLOT, thick)))
+        end = top + max(SLOT, thick) + GAP
+    layout.height = max(layout.height, end)
+    return layout
+
+
+def _said(state: State, files: int) -> str:
+    if state is State.FOUND:
+        return f"{number(files)} tied"
+    return f"{number(files)} to decide" if state is State.OPEN else f"{number(files)} found nowhere"
+
+
+def summary(match: Match) -> tuple[str, str]:
+    """What was found, in a large line and a quiet one."""
+    found, open, nowhere = match.files(State.FOUND), match.files(State.OPEN), match.files(State.NOWHERE, State.LEFT)
+    words = [f"{number(found)} found"]
+    words += [f"{number(open)} to decide"] if open else []
+    words += [f"{number(nowhere)} found nowhere"] if nowhere else []
+    return f"{number(match.files(*State))} lost", " · ".join(words)
+
+
+def sentence(match: Match, i: int, at: int, of: int) -> str:
+    """What a person is asked about one lost file."""
+    return f"{at} of {of} to decide · {match.why[i].rstrip('.')}" + (
+        f" · {counted(match.lost[i].files, 'frame')}" if match.lost[i].frames else ""
+    )
