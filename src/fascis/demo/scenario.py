@@ -91,7 +91,7 @@ def _tidy_scans(internal: Path) -> None:
         new = internal / year / old.name
         new.parent.mkdir(parents=True, exist_ok=True)
         new.write_bytes(old.read_bytes())
-        _raw(internal / "Old shoots/2022" / old.name, 700 + n)
+        _raw(internal / "Old shoots/2022" / old.name, 700 + n, (1.25, 1.0, 0.62), 1_651_500_000 + 77 * n)
         with closing(PosixMedium.at(old.parent)) as folder:
             folder.unlink(old.name.encode())
 
@@ -307,10 +307,14 @@ def _scan(path: Path, seed: int) -> None:
     Image.fromarray(_picture(seed, 160)).save(path, "PNG")
 
 
-def _raw(path: Path, seed: int) -> None:
-    """A scan as TIFF, without compression and without a date."""
+def _raw(
+    path: Path, seed: int, light: tuple[float, float, float] = (1.0, 1.0, 1.0), changed: int = 1_697_263_872
+) -> None:
+    """A scan as TIFF, without compression and without a date in it; ``light`` is of the day, ``changed`` in seconds since 1970."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    Image.fromarray(_picture(seed, 640, seed % 40)).save(path, "TIFF")
+    picture = np.clip(_picture(seed, 640, seed % 40) * np.array(light), 0, 255).astype(np.uint8)
+    Image.fromarray(picture).save(path, "TIFF")
+    os.utime(path, (changed, changed))
 
 
 def _clip(path: Path, seed: int, frames: int, width: int) -> None:

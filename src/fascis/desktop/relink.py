@@ -128,11 +128,13 @@ class TiesView(QWidget):
             self._paint_words(painter, r, end + 46, t.color("loose_text"))
             return
         end = left + (right - left) * 0.2
-        pen = QPen(t.color("missing"), 1.4, Qt.PenStyle.DashLine)
+        pen = QPen(
+            t.color("away" if r.away else "missing"), 1.4, Qt.PenStyle.DotLine if r.away else Qt.PenStyle.DashLine
+        )
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(QRectF(left + 0.5, r.left, end - left, r.thick))
-        self._paint_words(painter, r, end + 12, t.color("missing_text"))
+        self._paint_words(painter, r, end + 12, t.color("away_text" if r.away else "missing_text"))
 
     def _paint_words(self, painter: QPainter, r: TieRibbon, x: float, colour: QColor) -> None:
         painter.setFont(theme.font(12, BOLD))
@@ -305,10 +307,11 @@ class RelinkView(QWidget):
         down.setSpacing(4)
         across = QHBoxLayout()
         self._lost = label("", wrap=False, title=True)
-        self._found = label("", wrap=False)
+        self._found, self._rest = label("", wrap=False, head=True), label("", wrap=False)
         across.addWidget(self._lost)
         across.addSpacing(10)
         across.addWidget(self._found)
+        across.addWidget(self._rest)
         across.addStretch(1)
         down.addLayout(across)
         heads = QHBoxLayout()
@@ -360,20 +363,21 @@ class RelinkView(QWidget):
         outcome, relinking = relinks.outcome, relinks.relinking
         lost = relinking.files if relinking else 0
         waiting = outcome is None or not outcome.match.lost
-        for widget in (self.ties, self._from, self._to, self._rule):
+        for widget in (self.ties, self._from, self._to):
             widget.setVisible(not waiting)
         self._empty.setVisible(waiting)
         if outcome is None or not outcome.match.lost:
             self._lost.setText(f"{number(lost)} lost" if lost else "Nothing is lost" if relinking else "")
             self._found.setText("")
+            self._rest.setText("")
             self._empty.setText(self._waiting_words(relinks, lost))
             self._question.hide()
+            self._rule.hide()
             self._asked = None
             return
-        first, rest = summary(outcome.match)
-        self._lost.setText(first)
-        self._found.setText(rest)
-        short = short_names(relinks.drives, relinking.root if relinking else b"")
+        for words, part in zip(summary(outcome.match), (self._lost, self._found, self._rest), strict=True):
+            part.setText(words)
+        short = short_names(relinks.known, relinking.root if relinking else b"")
         self.ties.show_layout(lay_out_ties(outcome.groups, self._ties_height(bool(outcome.open)), short))
         self.ties.setMinimumHeight(round(self.ties.layout_.height) + 8)
         self._ask()
@@ -403,7 +407,9 @@ class RelinkView(QWidget):
 
     def _say(self) -> None:
         """What can be done, in the line at the foot."""
-        keys = "Z takes back · drop a folder here to look in it · Ctrl+Enter the main button"
+        keys = "drop a folder here to look in it · Ctrl+Enter the main button"
+        if self.relinks and self.relinks.history:
+            keys = "Z takes back · " + keys
         if self.tiles and self._question.isVisible():
             numbers = " ".join(str(i) for i in range(1, max(2, len(self.tiles) - 1)))
             keys = f"{numbers} choose · 0 none of them · N next · {keys}"
@@ -416,6 +422,7 @@ class RelinkView(QWidget):
         assert relinks is not None and relinks.outcome is not None
         i = relinks.current
         self._question.setVisible(i is not None)
+        self._rule.setVisible(i is not None)
         if i is None:
             self._asked = None
             return
@@ -443,7 +450,7 @@ class RelinkView(QWidget):
                 tile.pressed.connect(partial(self.relinks.choose, n if n <= len(candidates) else 0))
         self._tiles.addStretch(1)
         self.tiles[-1].say("", ["stays lost for now"])
-        short = short_names(self.relinks.drives, self.relinks.relinking.root if self.relinks.relinking else b"")
+        short = short_names(self.relinks.known, self.relinks.relinking.root if self.relinks.relinking else b"")
         self._tell(lost, candidates, {}, short)
         if had_focus:
             self.setFocus()

@@ -15,6 +15,7 @@ from fascis.desktop.pieces import Row, button, label, row, rule
 from fascis.desktop.relinks import Relinks, short_names
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
+from fascis.library.standing import Standing
 from fascis.relink.moves import FolderMove
 
 if TYPE_CHECKING:
@@ -69,7 +70,7 @@ class RelinkPage:
 
     def _places(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
         panel = self._panel
-        short = short_names(relinks.drives, relinks.relinking.root if relinks.relinking else b"")
+        short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
         for folder in relinks.folders:
             words = short(bytes(folder))
             if folder == relinks.looking:
@@ -104,7 +105,7 @@ class RelinkPage:
             panel.add(button("Show where one file is…", actions["file"], link=True))
 
     def _card(self, relinks: Relinks, made: FolderMove, actions: dict[str, Callable[..., None]]) -> QWidget:
-        short = short_names(relinks.drives, relinks.relinking.root if relinks.relinking else b"")
+        short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
         card = QFrame()
         card.setObjectName("card")
         down = QVBoxLayout(card)
@@ -191,7 +192,9 @@ class RelinkPage:
             f"Plan a crossing with {counted(found, 'file')}" if relinks.in_copy else f"Relink {counted(found, 'file')}"
         )
         main = button(words if found else "Relink", relinks.apply, main=True)
-        reason = "Nothing was found yet." if not found else ""
+        left = [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY] if relinks.relinking else []
+        nothing = "Nothing was found yet." if left else "What is lost is on a drive that is away: connect it."
+        reason = "" if found else nothing
         reason = relinks.busy or reason
         main.setEnabled(not reason)
         if reason:

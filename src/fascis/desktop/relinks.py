@@ -73,6 +73,7 @@ class Relinks(QObject):
         self.trouble = ""
         self.busy = ""
         self.drives: list[Drive] = []
+        self.known: dict[bytes, str] = {}  # where drives are mounted, or were, and their labels
 
     # -- opening --------------------------------------------------------------------------------------------------
 
@@ -89,7 +90,7 @@ class Relinks(QObject):
         self._turn += 1
         turn, stop = self._turn, self._stop
 
-        def work() -> tuple[Surveyed, str, Relinking, list[Path], list[Drive], Act | None]:
+        def work() -> tuple[Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None]:
             acts = acts_of(self.workspace)
             acts.recover()
             surveyed = survey_library(self.workspace, root, None, lambda: stop[0])
@@ -97,8 +98,11 @@ class Relinks(QObject):
                 raise FascisError(surveyed.problems[0].sentence)
             key = remember(self.workspace, surveyed)
             relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
-            drives = [d for d in self.workspace.drives.connected() if d.connected]
-            return surveyed, key, relinking, folders or first_folders(relinking, drives), drives, acts.latest(key)
+            drives = self.workspace.drives.connected()
+            where = folders or first_folders(relinking, drives)
+            known = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
+            known |= {bytes(d.mount): d.label for d in drives}
+            return surveyed, key, relinking, where, [d for d in drives if d.connected], known, acts.latest(key)
 
         Task(work, lambda outcome: self._opened(turn, outcome), self)
         self.changed.emit()
@@ -110,7 +114,7 @@ class Relinks(QObject):
         if isinstance(outcome, BaseException):
             self._fail(outcome)
             return
-        self.surveyed, self.key, self.relinking, folders, self.drives, self.act = outcome
+        self.surveyed, self.key, self.relinking, folders, self.drives, self.known, self.act = outcome
         if self.relinking.lost:
             self.folders = folders
             self._next()
@@ -349,20 +353,30 @@ def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
                 above = above.rpartition(b"/")[0]
             nearest[x.folder] = above or b"/"
     wanted += [Path(os.fsdecode(f)) for f in dict.fromkeys(nearest.values())]
-    good = [f for f in dict.fromkeys(wanted) if len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/")]
+    away = [d.mount for d in drives if not d.connected]
+    good = [
+        f
+        for f in dict.fromkeys(wanted)
+        if (len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/")) and not any(f.is_relative_to(m) for m in away)
+    ]
     return [f for f in good if not any(f != other and f.is_relative_to(other) for other in good)][:12]
 
 
-def short_names(drives: list[Drive], home: bytes) -> Callable[[bytes], str]:
-    """How folders are shown: below their drive, and with its label where it is not the library's own."""
-    mounts = sorted(((bytes(d.mount).rstrip(b"/"), d) for d in drives), key=lambda m: -len(m[0]))
+def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], str]:
+    """How folders are shown: below their drive, and with its label where it is not the library's own.
+
+    Args:
+        known: where drives are mounted, or were, and their labels.
+        home: the library's folder.
+    """
+    mounts = sorted(((mount.rstrip(b"/"), name) for mount, name in known.items()), key=lambda m: -len(m[0]))
     own = next((m for m, _ in mounts if (home + b"/").startswith(m + b"/")), b"")
 
     def short(path: bytes) -> str:
-        for mount, drive in mounts:
+        for mount, name in mounts:
             if (path + b"/").startswith(mount + b"/"):
                 inner = shown(path[len(mount) :].strip(b"/"))
-                return inner or shown(drive.label) if mount == own else f"{shown(drive.label)} / {inner}".rstrip(" /")
+                return inner or shown(name) if mount == own else f"{shown(name)} / {inner}".rstrip(" /")
         return shown(path)
 
     return short

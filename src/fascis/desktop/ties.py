@@ -7,21 +7,27 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from fascis.files.sizes import counted, number
+from fascis.library.standing import Standing
 from fascis.relink.matching import Match, State
 
-SLOT, GAP, LEAST = 18.0, 9.0, 5.0
-LOST, FOUND = 202.0, 700.0  # where ribbons begin and end, at the width of the picture
-WHOLE = 944.0
+SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0  # pixels; the last for one file
+
+
+_Kind = tuple[State, bytes | None, bool]
 
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Lost files of one folder that have one outcome: found in one folder, to decide, or found nowhere."""
+    """Lost files of one folder that have one outcome: found in one folder, to decide, or found nowhere.
+
+    ``away``: not found, and their drive is not connected.
+    """
 
     old: bytes
     new: bytes | None
     state: State
     files: int
+    away: bool = False
 
 
 @dataclass(slots=True)
@@ -44,6 +50,7 @@ class TieRibbon:
     left: float
     right: float
     words: str
+    away: bool = False
 
 
 @dataclass(slots=True)
@@ -58,7 +65,7 @@ class TieLayout:
 
 def groups_of(match: Match) -> list[Group]:
     """How many files of each lost folder went where."""
-    count: Counter[tuple[bytes, bytes | None, State]] = Counter()
+    count: Counter[tuple[bytes, bytes | None, State, bool]] = Counter()
     for i, x in enumerate(match.lost):
         state = State.NOWHERE if match.state[i] is State.LEFT else match.state[i]
         new = None
@@ -68,8 +75,9 @@ def groups_of(match: Match) -> list[Group]:
                 if i in match.path
                 else match.index.folders[int(match.index.folder[match.row[i]])]
             )
-        count[x.folder, new, state] += x.files
-    return [Group(old, new, state, files) for (old, new, state), files in count.items()]
+        away = state is State.NOWHERE and x.standing is Standing.AWAY
+        count[x.folder, new, state, away] += x.files
+    return [Group(old, new, state, files, away) for (old, new, state, away), files in count.items()]
 
 
 def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], str]) -> TieLayout:
@@ -89,31 +97,29 @@ def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], st
         ends.append((f"{number(len(rest))} more folders", "", [g for some in rest for g in some]))
     parts = [(words, path, _merged(some, bool(path))) for words, path, some in ends]
     total = sum(n for _, _, some in parts for n in some.values())
-    scale = max(0.0, height - len(parts) * (SLOT + GAP)) / max(total, 1)
+    scale = min(max(0.0, height - len(parts) * (SLOT + GAP)) / max(total, 1), MOST)
     return _placed(parts, scale, short)
 
 
-def _merged(some: list[Group], single: bool) -> dict[tuple[State, bytes | None], int]:
+def _merged(some: list[Group], single: bool) -> dict[_Kind, int]:
     """The outcomes of one end, found ones first; of many small folders together only how many have which outcome."""
-    count: Counter[tuple[State, bytes | None]] = Counter()
+    count: Counter[_Kind] = Counter()
     for g in some:
-        count[g.state, g.new if single else None] += g.files
+        count[g.state, g.new if single else None, g.away] += g.files
     order = {State.FOUND: 0, State.OPEN: 1, State.NOWHERE: 2}
     return dict(sorted(count.items(), key=lambda e: (order[e[0][0]], -e[1])))
 
 
-def _placed(
-    parts: list[tuple[str, str, dict[tuple[State, bytes | None], int]]], scale: float, short: Callable[[bytes], str]
-) -> TieLayout:
+def _placed(parts: list[tuple[str, str, dict[_Kind, int]]], scale: float, short: Callable[[bytes], str]) -> TieLayout:
     layout = TieLayout()
     rights: dict[bytes | None, list[TieRibbon]] = {}
-    y = 0.0
+    y = TOP
     for words, path, some in parts:
         top = y
-        for (state, new), files in some.items():
+        for (state, new, away), files in some.items():
             thick = max(LEAST, files * scale)
             slot = max(SLOT, thick)
-            ribbon = TieRibbon(state, files, thick, y + (slot - thick) / 2, 0.0, _said(state, files))
+            ribbon = TieRibbon(state, files, thick, y + (slot - thick) / 2, 0.0, _said(state, files, away), away)
             layout.ribbons.append(ribbon)
             if state is State.FOUND:
                 rights.setdefault(new, []).append(ribbon)
@@ -136,19 +142,26 @@ def _placed(
     return layout
 
 
-def _said(state: State, files: int) -> str:
+def _said(state: State, files: int, away: bool) -> str:
     if state is State.FOUND:
         return f"{number(files)} tied"
+    if away:
+        return f"{number(files)} on a drive that is away"
     return f"{number(files)} to decide" if state is State.OPEN else f"{number(files)} found nowhere"
 
 
-def summary(match: Match) -> tuple[str, str]:
-    """What was found, in a large line and a quiet one."""
+def summary(match: Match) -> tuple[str, str, str]:
+    """What was lost, what was found, and what is left, in words."""
     found, open, nowhere = match.files(State.FOUND), match.files(State.OPEN), match.files(State.NOWHERE, State.LEFT)
-    words = [f"{number(found)} found"]
-    words += [f"{number(open)} to decide"] if open else []
+    gone = [
+        x for x, s in zip(match.lost, match.state, strict=True) if s is State.NOWHERE and x.standing is Standing.AWAY
+    ]
+    away = sum(x.files for x in gone)
+    nowhere -= away
+    words = [f"{number(open)} to decide"] if open else []
+    words += [f"{number(away)} on a drive that is away"] if away else []
     words += [f"{number(nowhere)} found nowhere"] if nowhere else []
-    return f"{number(match.files(*State))} lost", " · ".join(words)
+    return f"{number(match.files(*State))} lost", f"{number(found)} found", " · ".join(["", *words])
 
 
 def sentence(match: Match, i: int, at: int, of: int) -> str:

@@ -29,6 +29,7 @@ _FOLDERS = {b"proxies": Role.PROXY, b"renders": Role.RENDER, b"previews": Role.P
 _PICTURES = "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw raf orf rw2 pef srw exr dpx psd jxl"
 _SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
 _FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
+STILLS = frozenset(e.encode() for e in _PICTURES.split())
 MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
 _DOCUMENTS = frozenset((b"otio", b"edl", b"xspf", b"m3u8", b"fascat"))
 

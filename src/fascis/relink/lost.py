@@ -10,7 +10,7 @@ from pathlib import Path
 from fascis.documents.model import LARGEST, Length, NotUnderstood, Sequence
 from fascis.documents.registry import format_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble
-from fascis.library.roles import Role
+from fascis.library.roles import STILLS, Role
 from fascis.library.standing import Standing
 from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses, read_outside
 
@@ -102,7 +102,8 @@ def add_lengths(lost: list[Lost], uses: Uses, root: Path, cancelled: Callable[[]
     """
     asked: dict[int, list[tuple[int, Lost]]] = {}
     for entry in lost:
-        for reference in entry.references if not entry.frames else ():
+        still = entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS  # as long as one likes
+        for reference in entry.references if not still else ():
             asked.setdefault(reference.document, []).append((reference.at, entry))
     for number, entries in sorted(asked.items()):
         if cancelled():

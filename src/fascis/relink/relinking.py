@@ -138,16 +138,17 @@ def known_away(register: Register, drives: Drives, lost: Sequence[Lost]) -> dict
 
     A drive that is away is known by what libraries used on it when they were last surveyed.
     """
-    if not register.path.exists():
-        return {}
-    there = {d.uuid for d in drives.connected() if d.connected}
+    connected = drives.connected()
+    there = {d.uuid for d in connected if d.connected}
+    known = register.drives() if register.path.exists() else []
+    away = {d.uuid: (d.label, d.mount) for d in known if d.uuid not in there}
+    away |= {d.uuid: (d.label, d.mount) for d in connected if not d.connected}
     found: dict[str, int] = {}
-    for drive in register.drives():
-        if drive.uuid in there:
-            continue
-        below = bytes(drive.mount).rstrip(b"/") + b"/"
-        known = {(path.rpartition(b"/")[2], size) for path, size, _, _ in register.used_below(below)}
-        count = sum(x.files for x in lost if x.path.startswith(below) or (x.size and (x.name, x.size) in known))
+    for label, mount in away.values():
+        below = bytes(mount).rstrip(b"/") + b"/"
+        used = register.used_below(below) if register.path.exists() else []
+        names = {(path.rpartition(b"/")[2], size) for path, size, _, _ in used}
+        count = sum(x.files for x in lost if x.path.startswith(below) or (x.size and (x.name, x.size) in names))
         if count:
-            found[drive.label] = found.get(drive.label, 0) + count
+            found[label] = found.get(label, 0) + count
     return found
