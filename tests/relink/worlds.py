@@ -13,12 +13,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from blake3 import blake3
-from tests.library.making import timeline, write
 
 from fascis.crossing.surveyed import remember, survey_library
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.matching import State
+from tests.library.making import timeline, write
 
 WORDS = [
     "weir",

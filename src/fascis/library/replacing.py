@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import stat
 from collections.abc import Iterator
 from contextlib import closing, suppress
@@ -25,6 +26,7 @@ from fascis.library.open_files import find_open
 _CHUNK = 1 << 22
 _LONGEST = 255  # bytes of a name
 _SPARE = b".old"
+_KEPT = re.compile(rb"\.before-[0-9a-f]{8}(\.old)?\Z")
 
 
 def kept_name(name: bytes, act: str) -> bytes:
@@ -40,6 +42,11 @@ def kept_name(name: bytes, act: str) -> bytes:
         while name and name[-1] & 0xC0 == 0x80:  # not in the middle of a character
             name = name[:-1]
     return name + tail
+
+
+def is_kept(name: bytes) -> bool:
+    """True for the name of what was there before, see :func:`kept_name`."""
+    return bool(_KEPT.search(name))
 
 
 def looks(status: os.stat_result) -> tuple[int, int, int]:

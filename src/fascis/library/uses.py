@@ -23,6 +23,7 @@ from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, name_key, shown
+from fascis.library.replacing import is_kept
 from fascis.library.roles import DATABASES, MEDIA, ROLES, Role, RoleRule, database_of
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
@@ -235,7 +236,7 @@ class _Reading:
                 continue
             for row in range(folder.first, folder.end):
                 kind, name = survey.kind(row), survey.name(row)
-                if kind is Kind.LINK:
+                if kind is Kind.LINK and not is_kept(name):
                     place = join(folder.place, name)
                     self._links[place] = self._medium.read_link(place)
                 elif kind is Kind.FILE and name.rpartition(b".")[2].lower() in _MAY_BE:

@@ -574,8 +574,10 @@ class _Deciding:
         """True for a few names, or a part of a folder's, that cameras count: another folder has them too."""
         if not all(_COUNTED.fullmatch(self.lost[i].name.rpartition(b".")[0]) for i in numbers.tolist()):
             return False
-        below = sum(len(some) for folder, some in self.by_folder.items() if (folder + b"/").startswith(move.old + b"/"))
-        return len(numbers) < 3 or 2 * len(numbers) < below
+        mine = int(self.m.weight[numbers].sum())
+        old = move.old.rstrip(b"/") + b"/"
+        below = sum(int(self.m.weight[some].sum()) for f, some in self.by_folder.items() if (f + b"/").startswith(old))
+        return mine < 3 or 2 * mine < below
 
     def _found_elsewhere(self, made: FolderMove, numbers: np.ndarray) -> str:
         """Says so when most of an old folder was found elsewhere, and this place is no other part of it but a second copy."""
@@ -733,7 +735,7 @@ class _Deciding:
         if self.pairs.tail[p]:
             return ""
         stem = x.name.rpartition(b".")[0]
-        if not x.size and _COUNTED.fullmatch(stem):
+        if not x.size and not x.frames and _COUNTED.fullmatch(stem):
             return "Its name is one that cameras give again and again, and its size is not known."
         return ""
 
