@@ -51,6 +51,8 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     for folder in folders:
         if not folder.is_dir():
             usage(f"There is no folder {shown(str(folder))} to look in.", as_json)
+    for trouble in acts_of(workspace).recover():
+        say(str(trouble))
     control = Control()
     surveyed, relinking, match = stoppable(lambda: _look(workspace, wanted, folders, control, as_json), control)
     key = remember(workspace, surveyed)

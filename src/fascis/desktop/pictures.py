@@ -142,6 +142,27 @@ def _strands(window: Window, hands: Hands) -> None:
     hands.wait(lambda: window.planning.plan is None, "the shelves")
 
 
+def _relink(window: Window, hands: Hands) -> None:
+    """Finds what is lost: one card, two questions, the act, its undo, and the act again."""
+    relinks = window.relinks
+    QTest.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
+    hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what was found")
+    hands.wait(lambda: all(t.has_picture for t in window.relink.tiles[1:3]), "pictures of the candidates", 300)
+    hands.take("relink-decision")
+    hands.press("Accept")
+    for left in (1, 0):
+        QTest.keyClick(window.relink, Qt.Key.Key_2)
+        hands.wait(lambda n=left: relinks.outcome is not None and len(relinks.outcome.open) == n, "the next question")  # type: ignore[misc]
+    hands.wait(lambda: relinks.found == 16, "both decided", 400)
+    hands.take("relink")
+    for text in ("Relink 16", "Undo", "Relink 16"):
+        hands.press(text)
+        hands.wait(lambda: not relinks.busy and relinks.relinking is not None, "the documents")
+        hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now")
+    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    hands.wait(lambda: window.shelves.isVisible() and window.planning.plan is None, "the shelves")
+
+
 def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path], Path, Path]:
     """Runs a whole crossing on the demo in the real window.
 
@@ -156,6 +177,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.wait(lambda: view.selected is not None, "the shelves", 500)
     hands.take("shelves")
     _strands(window, hands)
+    _relink(window, hands)
 
     def hold() -> None:
         hands.wait(lambda: bool(view._previews), "what would become of the shelves", 200)
@@ -225,7 +247,7 @@ def two_drives(world: World, folder: Path) -> list[Path]:
     hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files), "discarded")
     hands.take("plan-two-drives")
     hands.decide()
-    hands.press("Start the crossing")
+    hands.press("Start without them")
     hands.wait(lambda: window.conducting.running is not None, "the start")
     for name, shelf in (("Bell", "Heron A"), ("Saltmeadow", "Heron A")):
         window.go_to(0)

@@ -92,7 +92,9 @@ class Relinks(QObject):
 
         def work() -> tuple[Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None]:
             acts = acts_of(self.workspace)
-            acts.recover()
+            for trouble in acts.recover():
+                if os.fsencode(root) in trouble.place:
+                    raise trouble
             surveyed = survey_library(self.workspace, root, None, lambda: stop[0])
             if not surveyed.survey.folders:
                 raise FascisError(surveyed.problems[0].sentence)
@@ -337,7 +339,7 @@ class Relinks(QObject):
             return
         root = self.root
         assert root is not None
-        self.open(root, folders=self.folders)
+        self.open(root, self.decisions, self.folders)
         self.relinked.emit(root)
 
 

@@ -228,17 +228,22 @@ class Acts:
         self._write(act)
         return act
 
-    def recover(self) -> list[Act]:
-        """Takes back what was cut off; gives what it was. Called at the start.
-
-        Raises:
-            EnvironmentTrouble: a document cannot be reached, or a drive failed.
-        """
+    def recover(self) -> list[EnvironmentTrouble]:
+        """Takes back what was cut off; what cannot be reached stays recorded, and is told. Called at the start."""
+        if not any(a.state == "writing" for a in self.all()):
+            return []
         with self._alone():
             return self._recover()
 
-    def _recover(self) -> list[Act]:
-        return [self._take_back(act) for act in self.all() if act.state == "writing"]
+    def _recover(self) -> list[EnvironmentTrouble]:
+        troubles = []
+        for act in self.all():
+            if act.state == "writing":
+                try:
+                    self._take_back(act)
+                except EnvironmentTrouble as error:
+                    troubles.append(error)
+        return troubles
 
     # -- records --------------------------------------------------------------------------------------------------
 
