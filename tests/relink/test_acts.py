@@ -17,6 +17,7 @@ from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.matching import State
 from fascis.relink.relinking import acts_of
+from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import catalog_at, open_by_another, timeline, write
 
@@ -249,3 +250,39 @@ def test_two_at_once_are_refused_and_a_damaged_record_is_left_alone(bench, weir)
     act = apply(bench)
     assert [a.id for a in acts.all()] == [act.id] and acts.latest("id") == act and acts.find(act.id[:3]) is None
     assert (bench.root / "state/relinks/00.json").read_bytes() == b"{"
+
+
+@pytest.mark.parametrize("filesystem", ["exfat", "ext4"])
+def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
+    """On exFAT the drive refuses to swap at once; a full drive leaves everything as it was."""
+    workspace, drive = real(bench).workspace, mounted(filesystem, 40)
+    lib = drive / "The Weir"
+    for n in range(3):
+        write(drive / f"Day 04/clip {n}.mov", b"f" * (n + 9))
+    targets = [str(drive / f"Day 04/clip {n}.mov") for n in range(3)]
+    write(lib / "Feature.otio", timeline(*targets * 2000))
+    write(lib / "Teaser.otio", timeline(*targets))
+    remember(workspace, survey_library(workspace, lib))
+    (drive / "Day 04").rename(drive / "Day 04, weir")
+    before = contents(lib)
+
+    def act():
+        surveyed = survey_library(workspace, lib)
+        relinking = surveyed.relinking(workspace.drives)
+        found = relinking.match(look_in([drive]), Contents())
+        return acts_of(workspace).apply("id", surveyed.name, 3, relinking.retargets(found))
+
+    full = os.open(drive / "fills it", os.O_WRONLY | os.O_CREAT)
+    for size in (1 << 20, 4096):
+        with suppress(OSError):
+            while True:
+                os.write(full, b"x" * size)
+    os.close(full)
+    with pytest.raises(EnvironmentTrouble, match="the drive is full"):
+        act()
+    assert contents(lib) == before, "the old documents, and nothing else"
+    (drive / "fills it").unlink()
+    done = act()
+    assert not survey_library(workspace, lib).uses.of(Standing.MISSING)
+    acts_of(workspace).undo(done.id)
+    assert contents(lib) == before

@@ -4,9 +4,12 @@ import os
 
 import pytest
 from blake3 import blake3
+from hypothesis import given
+from hypothesis import strategies as st
 
 from fascis.documents.model import Length, Sequence
 from fascis.files.errors import Cancelled
+from fascis.files.names import name_key
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.library.uses import LostReference
@@ -249,3 +252,29 @@ def test_matching_can_be_stopped(here):
 def test_nothing_lost_and_nothing_there(here):
     assert here.match().files(*State) == 0
     assert here.match(lost("/gone/a.mov")).state == [State.NOWHERE]
+
+
+def test_a_check_reads_what_was_found_and_takes_back_what_fails(here):
+    from fascis.demo.scenario import _clip
+
+    for n in range(3):
+        _clip(here.root / f"new/clip {n}.mov", n, 50 if n else 75, 64)
+    sizes = [(here.root / f"new/clip {n}.mov").stat().st_size for n in range(3)]
+    gone = [lost(f"/old/clip {n}.mov", b"x" * sizes[n], length=Length(2.0, 0.0, 25.0)) for n in range(3)]
+    assert here.match(*gone).state == [State.FOUND] * 3
+    done = here.match(*gone, checked=True)
+    assert done.state == [State.OPEN, State.FOUND, State.FOUND] and done.candidates(0)[0].differs == ("length",)
+
+
+parts = st.lists(st.sampled_from(["a", "B", "é", "e\u0301", "Day 04", "day 04", "x"]), min_size=1, max_size=5)
+
+
+@given(parts, parts, st.sampled_from(["clip.mov", "sub/clip.mov"]))
+def test_every_statement_leads_a_file_to_where_it_was_found(old, new, name):
+    before, after = ("/" + "/".join(p) for p in (old, new))
+    made = statements(before.encode(), after.encode())
+    assert bool(made) == (before != after)
+    for move in made:
+        place = move.place(f"{before}/{name}".encode())
+        assert name_key(place) == name_key(f"{after}/{name}".encode())
+        assert move.old != move.new and move.place(b"/elsewhere/clip.mov") is None

@@ -18,10 +18,13 @@ def register(app: typer.Typer) -> None:
         accept: list[str] = typer.Option([], "--accept", help="A folder move that is so: OLD=NEW, both absolute."),
         refuse: list[str] = typer.Option([], "--refuse", help="A folder move that is not so: OLD=NEW."),
         locate: list[str] = typer.Option([], "--locate", help="One lost file is here: LOST=FOUND."),
+        check: bool = typer.Option(
+            False, "--check", help="Read what is found: its length, capture time, and content where a digest is known."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Looks for lost media, and with --apply leads the documents to it. Edits stay as they are; undo takes it back."""
         from fascis.commands import relink_work
 
-        wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate)
+        wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate, check)
         relink_work.relink(wanted, as_json)

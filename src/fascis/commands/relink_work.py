@@ -14,6 +14,7 @@ from fascis.commands.library_work import resolve, shown_place
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.events import Control
+from fascis.crossing.known import crossed_away
 from fascis.crossing.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, Refused
@@ -40,6 +41,7 @@ class Wanted:
     accept: list[str]
     refuse: list[str]
     locate: list[str]
+    check: bool = False
 
 
 def relink(wanted: Wanted, as_json: bool) -> None:
@@ -100,7 +102,7 @@ def _look(
         frozenset(Move(*pair) for pair in map(_both(as_json), wanted.refuse)),
         located,
     )
-    return surveyed, relinking, relinking.match(index, Contents(lambda: control.stopped, say), decisions)
+    return surveyed, relinking, relinking.match(index, Contents(lambda: control.stopped, say), decisions, wanted.check)
 
 
 def _both(as_json: bool) -> Callable[[str], tuple[bytes, bytes]]:
@@ -150,6 +152,7 @@ def _record(
                 "differs": {place(match.shown_as(i, c.path)): list(c.differs) for c in candidates if c.differs},
             }
         )
+    left = [x for x, s in zip(match.lost, match.state, strict=True) if s is not State.FOUND]
     return {
         "library": key,
         "lost": relinking.files,
@@ -172,11 +175,7 @@ def _record(
         "unfound_files": [
             place(x.path) for x, s in zip(match.lost, match.state, strict=True) if s in (State.NOWHERE, State.LEFT)
         ],
-        "known_on_drives_away": known_away(
-            workspace.register,
-            workspace.drives,
-            [x for x, s in zip(match.lost, match.state, strict=True) if s is not State.FOUND],
-        ),
+        "known_on_drives_away": known_away(workspace.register, workspace.drives, left, crossed_away(workspace)),
         "applied": act is not None,
         "act": act.id if act else None,
         "documents": [place(os.fsencode(d.path)) for d in act.documents] if act else [],

@@ -98,3 +98,20 @@ def line_up(crossings: Iterable[Crossing], last: Crossing) -> None:
 def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
     """Puts a crossing at the head of the queue."""
     first.line_up(min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2) - 1)
+
+
+def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
+    """What crossed to drives that are away: a drive's UUID → ``(name, size in bytes)`` of every file, by the journals."""
+    there = {d.uuid for d in workspace.drives.connected() if d.connected}
+    found: dict[str, list[tuple[bytes, int]]] = {}
+    crossings, _ = all_crossings(workspace)
+    for crossing in crossings:
+        for number, facts in enumerate(crossing.journal.header.get("destinations", [])):
+            uuid = facts.get("drive", {}).get("uuid", "")
+            if uuid and uuid not in there:
+                sql = (
+                    "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? AND c.state=2"
+                )
+                found.setdefault(uuid, []).extend(crossing.journal.read(sql, (number,)))
+        crossing.close()
+    return found

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QRadioButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QFrame, QHBoxLayout, QLabel, QRadioButton, QVBoxLayout, QWidget
 
 from fascis.desktop.pieces import Row, button, label, row, rule
 from fascis.desktop.relinks import Relinks, short_names
@@ -175,6 +175,11 @@ class RelinkPage:
             choice.toggled.connect(partial(choose, in_copy))
             group.addButton(choice)
             panel.add(choice)
+        check = QCheckBox("Compare lengths and content first")
+        check.setToolTip("Reads every file that was found, as far as its length, capture time or digest is known.")
+        check.setChecked(relinks.checked)
+        check.toggled.connect(relinks.check)
+        panel.add(check)
         documents = counted(outcome.documents, "document")
         panel.add(
             label(

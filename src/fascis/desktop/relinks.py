@@ -11,6 +11,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from fascis.crossing.known import crossed_away
 from fascis.crossing.surveyed import Surveyed, remember, survey_library
 from fascis.desktop.tasks import Task
 from fascis.desktop.ties import Group, groups_of
@@ -68,7 +69,7 @@ class Relinks(QObject):
         self.decisions = Decisions()
         self.history: list[Decisions] = []
         self.at = 0
-        self.in_copy = False
+        self.in_copy = self.checked = False
         self.act: Act | None = None
         self.trouble = ""
         self.busy = ""
@@ -193,9 +194,10 @@ class Relinks(QObject):
             return
         self._begun += 1
         begun, turn, stop, decisions, key = self._begun, self._turn, self._stop, self.decisions, self.key
+        checked = self.checked
 
         def work() -> Outcome:
-            match = relinking.match(merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions)
+            match = relinking.match(merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions, checked)
             return self._outcome(relinking, match, key)
 
         Task(work, lambda outcome: self._matched(turn, begun, outcome), self)
@@ -206,7 +208,7 @@ class Relinks(QObject):
         return Outcome(
             match, groups_of(match), [i for i, s in enumerate(match.state) if s is State.OPEN], len(changes),
             sum(len(c.to) for c in changes), also_lost(self.workspace.register, [m.move for m in match.moves], key),
-            known_away(self.workspace.register, self.workspace.drives, lost),
+            known_away(self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)),
         )  # fmt: skip
 
     def _matched(self, turn: int, begun: float, outcome: Any) -> None:
@@ -280,6 +282,11 @@ class Relinks(QObject):
         if self.history:
             self.decisions = self.history.pop()
             self._match()
+
+    def check(self, on: bool) -> None:
+        """Whether what was found is read: lengths, capture times, and content where a digest is known."""
+        self.checked = on
+        self._match()
 
     def moves(self) -> list[FolderMove]:
         """Folder moves, those that wait for a word first."""

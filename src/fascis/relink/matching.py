@@ -67,6 +67,9 @@ class Decisions:
     chosen: Mapping[bytes, bytes | None] = field(default_factory=dict)
 
 
+NOTHING_DECIDED = Decisions()
+
+
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """A found file that a lost one may be, with what agrees and what differs, in words."""
@@ -186,6 +189,7 @@ def match(
     used: Collection[bytes] = frozenset(),
     standing_folders: Mapping[bytes, int] | None = None,
     near: Nearness = lambda _path: (),
+    checked: bool = False,
 ) -> Match:
     """Ties lost files to found ones.
 
@@ -194,12 +198,13 @@ def match(
         used: absolute paths of files that the library uses and finds.
         standing_folders: folders whose files are where they should be, and how many of them are used.
         near: of identical copies the one with the smallest value is taken.
+        checked: every tie is checked by content where its digest is known, and by length and capture time where these are.
 
     Raises:
         Cancelled: when ``contents`` was told so.
     """
     matching = _Matching(lost, index, contents, decisions, used, standing_folders or {}, near)
-    return matching.run()
+    return matching.run(checked)
 
 
 class _Matching:
@@ -224,13 +229,27 @@ class _Matching:
         self._digested: set[int] = set()
         self._probed: set[int] = set()
 
-    def run(self) -> Match:
+    def run(self, checked: bool) -> Match:
         """Decides, fetches what evidence that asks for, and decides again."""
         self._read_cheap_digests()
         decided = _Deciding(self).run()
         if self._fetch(decided):
             decided = _Deciding(self).run()
+        while checked and self._check(decided):  # what fails the check may leave another one to be checked
+            decided = _Deciding(self).run()
         return decided
+
+    def _check(self, decided: Match) -> bool:
+        """Reads what every tie can be checked by; True when there was anything new."""
+        tied = [
+            p
+            for i, state in enumerate(decided.state)
+            if state is State.FOUND
+            for p in self.pairs.of(i)
+            if int(self.pairs.row[p]) == decided.row[i]
+        ]
+        done = self._digest(tied)
+        return self._probe(tied) or done
 
     # -- more evidence --------------------------------------------------------------------------------------------
 

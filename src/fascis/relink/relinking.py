@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 
 from fascis.drives.connected import Drives
 from fascis.files.names import parent
@@ -19,7 +20,7 @@ from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost, add_lengths, lost_of
-from fascis.relink.matching import Decisions, Match, State, match
+from fascis.relink.matching import NOTHING_DECIDED, Decisions, Match, State, match
 from fascis.relink.moves import Move
 from fascis.relink.retarget import Retarget, retargets
 from fascis.workspace import Workspace
@@ -49,9 +50,11 @@ class Relinking:
         """How many files are lost, frames counted one by one."""
         return sum(x.files for x in self.lost)
 
-    def match(self, index: Index, contents: Contents, decisions: Decisions = Decisions()) -> Match:
+    def match(
+        self, index: Index, contents: Contents, decisions: Decisions = NOTHING_DECIDED, checked: bool = False
+    ) -> Match:
         """What was found, see :func:`~fascis.relink.matching.match`."""
-        return match(self.lost, index, contents, decisions, self.used, self.standing, self._nearness)
+        return match(self.lost, index, contents, decisions, self.used, self.standing, self._nearness, checked)
 
     def _nearness(self, path: bytes) -> tuple[object, ...]:
         """How near a found folder or file is: in the library, on its drive, on a drive that stays."""
@@ -133,10 +136,18 @@ def also_lost(register: Register, moves: Sequence[Move], library: str) -> dict[M
     return found
 
 
-def known_away(register: Register, drives: Drives, lost: Sequence[Lost]) -> dict[str, int]:
+Inventories = Mapping[str, Iterable[tuple[bytes, int]]]
+
+
+def known_away(
+    register: Register, drives: Drives, lost: Sequence[Lost], inventories: Inventories = MappingProxyType({})
+) -> dict[str, int]:
     """Which drives that are away have lost files by what is known of them, and how many: label → files.
 
-    A drive that is away is known by what libraries used on it when they were last surveyed.
+    A drive that is away is known by what libraries used on it when they were last surveyed, and by what crossed to it.
+
+    Args:
+        inventories: a drive's UUID → ``(name, size)`` of every file that crossed to it.
     """
     connected = drives.connected()
     there = {d.uuid for d in connected if d.connected}
@@ -144,10 +155,10 @@ def known_away(register: Register, drives: Drives, lost: Sequence[Lost]) -> dict
     away = {d.uuid: (d.label, d.mount) for d in known if d.uuid not in there}
     away |= {d.uuid: (d.label, d.mount) for d in connected if not d.connected}
     found: dict[str, int] = {}
-    for label, mount in away.values():
+    for uuid, (label, mount) in away.items():
         below = bytes(mount).rstrip(b"/") + b"/"
         used = register.used_below(below) if register.path.exists() else []
-        names = {(path.rpartition(b"/")[2], size) for path, size, _, _ in used}
+        names = {(path.rpartition(b"/")[2], size) for path, size, _, _ in used} | set(inventories.get(uuid, ()))
         count = sum(x.files for x in lost if x.path.startswith(below) or (x.size and (x.name, x.size) in names))
         if count:
             found[label] = found.get(label, 0) + count
