@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 import sys
@@ -22,7 +23,18 @@ def make_application(arguments: list[str]) -> QApplication:
     application.setDesktopFileName("org.fascis.Fascis")
     application.setStyle("Fusion")
     theme.load_fonts()
+    _stay_live()
     return application
+
+
+def _stay_live() -> None:
+    """Keeps tasks from holding the window up.
+
+    A full collection over a large library's objects takes a tenth of a second, in whatever thread; what is made in bulk here
+    has no cycles. And a thread that computes hands on after 5 ms by default, at every call of the toolkit while it paints.
+    """
+    gc.set_threshold(2_000, 10, 100_000)
+    sys.setswitchinterval(0.0002)
 
 
 def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = False) -> int:

@@ -302,6 +302,14 @@ class Planning(QObject):
                 self.begin_plan(standing, best.mount)
             self.see_strands.emit()
 
+    def known_of(self, root: Path) -> tuple[Surveyed | None, int]:
+        """The survey that the open plan was made from, if it is this library's; and how many files it had lost when last looked at."""
+        mine = self.draft is not None and self.draft.standing.root == root and not self._ties
+        standing = next((s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home), None)
+        lost = standing.summary.standing if standing and standing.summary else {}
+        files = sum(lost.get(s, (0, 0))[0] for s in (Standing.MISSING, Standing.AWAY))
+        return (self._surveyed if mine else None), files
+
     def library_changed(self, root: Path) -> None:
         """A library's documents were written anew: it is looked at again, and a plan of it made anew."""
         self.refresh()

@@ -32,7 +32,7 @@ from fascis.desktop.previews import picture_from, picture_of
 from fascis.desktop.relinks import Relinks, short_names, tells
 from fascis.desktop.tasks import Task
 from fascis.desktop.theme import BOLD
-from fascis.desktop.ties import TieLayout, TieRibbon, lay_out_ties, sentence, summary
+from fascis.desktop.ties import TieLayout, TieRibbon, lay_out_ties, sentence
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import number
@@ -361,26 +361,30 @@ class RelinkView(QWidget):
         """Shows what is lost and found of a library."""
         self.relinks = relinks
         outcome, relinking = relinks.outcome, relinks.relinking
-        lost = relinking.files if relinking else 0
-        waiting = outcome is None or not outcome.match.lost
+        lost = relinking.files if relinking else relinks.expected
+        groups = relinks.groups()
         for widget in (self.ties, self._from, self._to):
-            widget.setVisible(not waiting)
-        self._empty.setVisible(waiting)
-        if outcome is None or not outcome.match.lost:
+            widget.setVisible(bool(groups))
+        self._empty.setVisible(not groups)
+        asks = outcome is not None and bool(outcome.open)
+        if outcome is None:
             self._lost.setText(f"{number(lost)} lost" if lost else "Nothing is lost" if relinking else "")
             self._found.setText("")
-            self._rest.setText("")
+            self._rest.setText(self._waiting_words(relinks, lost) if groups else "")
             self._empty.setText(self._waiting_words(relinks, lost))
+        else:
+            for words, part in zip(outcome.words, (self._lost, self._found, self._rest), strict=True):
+                part.setText(words)
+        if groups:
+            short = short_names(relinks.known, relinking.root if relinking else b"")
+            self.ties.show_layout(lay_out_ties(groups, self._ties_height(asks), short))
+            self.ties.setMinimumHeight(round(self.ties.layout_.height) + 8)
+        if asks:
+            self._ask()
+        else:
             self._question.hide()
             self._rule.hide()
             self._asked = None
-            return
-        for words, part in zip(summary(outcome.match), (self._lost, self._found, self._rest), strict=True):
-            part.setText(words)
-        short = short_names(relinks.known, relinking.root if relinking else b"")
-        self.ties.show_layout(lay_out_ties(outcome.groups, self._ties_height(bool(outcome.open)), short))
-        self.ties.setMinimumHeight(round(self.ties.layout_.height) + 8)
-        self._ask()
         self._say()
 
     def _ties_height(self, asks: bool) -> float:

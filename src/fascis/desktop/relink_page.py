@@ -21,7 +21,7 @@ from fascis.relink.moves import FolderMove
 if TYPE_CHECKING:
     from fascis.desktop.panel import SidePanel
 
-_MOST_CARDS = 12
+_MOST_CARDS = 4
 
 
 class RelinkPage:

@@ -9,24 +9,26 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.known import crossed_away
 from fascis.crossing.surveyed import Surveyed, remember, survey_library
 from fascis.desktop.tasks import Task
-from fascis.desktop.ties import Group, groups_of
+from fascis.desktop.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
 from fascis.relink.acts import Act
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
+from fascis.relink.lost import lost_of
 from fascis.relink.matching import Candidate, Decisions, Match, State
 from fascis.relink.moves import FolderMove, Move
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.workspace import Workspace
 
 _OFTEN = 0.1  # seconds between two counts of files seen
+_SOON = 120  # milliseconds from a decision to its matching
 
 
 @dataclass(slots=True)
@@ -38,6 +40,8 @@ class Outcome:
     open: list[int]
     documents: int
     references: int
+    found: int
+    words: tuple[str, str, str]
     also: dict[Move, dict[str, int]] = field(default_factory=dict)
     away: dict[str, int] = field(default_factory=dict)
 
@@ -46,6 +50,7 @@ class Relinks(QObject):
     """Knows what one library lost, and what a person said about it. Views ask and show."""
 
     changed = pyqtSignal()
+    _lost_known = pyqtSignal(int, object)  # from a task: what is lost, by folder
     progress = pyqtSignal(int)  # files seen in the folder that is looked in
     wants_copy = pyqtSignal(object)  # ties for the copy that a crossing makes
     relinked = pyqtSignal(object)  # the library's folder, after its documents changed
@@ -55,6 +60,11 @@ class Relinks(QObject):
         self.workspace = workspace
         self.indexes: dict[Path, Index] = {}  # shared between libraries
         self._turn, self._stop = 0, [False]
+        self._soon = QTimer(self)  # what changed is painted first, and quick decisions are matched together
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_SOON)
+        self._soon.timeout.connect(self._match)
+        self._lost_known.connect(self._draw_before)
         self._begun = 0.0
         self._clear(None)
 
@@ -65,7 +75,7 @@ class Relinks(QObject):
         self.outcome: Outcome | None = None
         self.folders: list[Path] = []
         self.looking: Path | None = None
-        self.seen = 0
+        self.seen = self.expected = 0
         self.decisions = Decisions()
         self.history: list[Decisions] = []
         self.at = 0
@@ -74,19 +84,29 @@ class Relinks(QObject):
         self.trouble = ""
         self.busy = ""
         self.drives: list[Drive] = []
+        self._before: list[Group] = []
         self.known: dict[bytes, str] = {}  # where drives are mounted, or were, and their labels
 
     # -- opening --------------------------------------------------------------------------------------------------
 
-    def open(self, root: Path, decisions: Decisions | None = None, folders: list[Path] | None = None) -> None:
+    def open(
+        self,
+        root: Path,
+        decisions: Decisions | None = None,
+        folders: list[Path] | None = None,
+        known: Surveyed | None = None,
+        expected: int = 0,
+    ) -> None:
         """Looks at what a library lost, and begins to look for it.
 
         Args:
             decisions: what was decided already; ``folders`` where to look, None for what is likely.
+            known: a survey that was made for a plan just now.
+            expected: how many files were lost when it was last looked at.
         """
         self.cancel()
         self._clear(root)
-        self.decisions = decisions or Decisions()
+        self.decisions, self.expected = decisions or Decisions(), expected
         self.busy = "Looking at what it refers to. Nothing is written."
         self._turn += 1
         turn, stop = self._turn, self._stop
@@ -96,16 +116,17 @@ class Relinks(QObject):
             for trouble in acts.recover():
                 if os.fsencode(root) in trouble.place:
                     raise trouble
-            surveyed = survey_library(self.workspace, root, None, lambda: stop[0])
+            surveyed = known or survey_library(self.workspace, root, None, lambda: stop[0])
             if not surveyed.survey.folders:
                 raise FascisError(surveyed.problems[0].sentence)
+            self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
             key = remember(self.workspace, surveyed)
             relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
             drives = self.workspace.drives.connected()
             where = folders or first_folders(relinking, drives)
-            known = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
-            known |= {bytes(d.mount): d.label for d in drives}
-            return surveyed, key, relinking, where, [d for d in drives if d.connected], known, acts.latest(key)
+            labels = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
+            labels |= {bytes(d.mount): d.label for d in drives}
+            return surveyed, key, relinking, where, [d for d in drives if d.connected], labels, acts.latest(key)
 
         Task(work, lambda outcome: self._opened(turn, outcome), self)
         self.changed.emit()
@@ -122,6 +143,12 @@ class Relinks(QObject):
             self.folders = folders
             self._next()
         self.changed.emit()
+
+    def _draw_before(self, turn: int, groups: list[Group]) -> None:
+        """What is lost is drawn before anything is looked for."""
+        if turn == self._turn and self.relinking is None:
+            self._before, self.expected = groups, sum(g.files for g in groups)
+            self.changed.emit()
 
     def _fail(self, error: BaseException) -> None:
         if not isinstance(error, FascisError):
@@ -205,11 +232,18 @@ class Relinks(QObject):
     def _outcome(self, relinking: Relinking, match: Match, key: str) -> Outcome:
         lost = [x for x, s in zip(match.lost, match.state, strict=True) if s is not State.FOUND]
         changes = relinking.retargets(match)
+        found, words = summary(match)
         return Outcome(
-            match, groups_of(match), [i for i, s in enumerate(match.state) if s is State.OPEN], len(changes),
-            sum(len(c.to) for c in changes), also_lost(self.workspace.register, [m.move for m in match.moves], key),
-            known_away(self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)),
-        )  # fmt: skip
+            match=match,
+            groups=groups_of(match),
+            open=[i for i, s in enumerate(match.state) if s is State.OPEN],
+            documents=len(changes),
+            references=sum(len(c.to) for c in changes),
+            found=found,
+            words=words,
+            also=also_lost(self.workspace.register, [m.move for m in match.moves], key),
+            away=known_away(self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)),
+        )
 
     def _matched(self, turn: int, begun: float, outcome: Any) -> None:
         if turn != self._turn or begun != self._begun:
@@ -275,18 +309,18 @@ class Relinks(QObject):
         self.history.append(self.decisions)
         self.decisions = replace(self.decisions, **what)
         if match:
-            self._match()
+            self._soon.start()
 
     def take_back(self) -> None:
         """Takes the last decision back."""
         if self.history:
             self.decisions = self.history.pop()
-            self._match()
+            self._soon.start()
 
     def check(self, on: bool) -> None:
         """Whether what was found is read: lengths, capture times, and content where a digest is known."""
         self.checked = on
-        self._match()
+        self._soon.start()
 
     def moves(self) -> list[FolderMove]:
         """Folder moves, those that wait for a word first."""
@@ -298,7 +332,7 @@ class Relinks(QObject):
     @property
     def found(self) -> int:
         """How many lost files were found."""
-        return self.outcome.match.files(State.FOUND) if self.outcome else 0
+        return self.outcome.found if self.outcome else 0
 
     def apply(self) -> None:
         """Relinks: the library here, or the copy that a crossing makes."""
@@ -331,6 +365,10 @@ class Relinks(QObject):
             return done
 
         self._work(work)
+
+    def groups(self) -> list[Group]:
+        """What is drawn: the outcome, or before there is one what each folder lost."""
+        return self.outcome.groups if self.outcome else self._before
 
     def _work(self, work: Callable[[], Act]) -> None:
         turn = self._turn

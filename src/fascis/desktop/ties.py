@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from fascis.files.sizes import counted, number
 from fascis.library.standing import Standing
+from fascis.relink.lost import Lost
 from fascis.relink.matching import Match, State
 
 SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0  # pixels; the last for one file
@@ -106,7 +107,7 @@ def _merged(some: list[Group], single: bool) -> dict[_Kind, int]:
     count: Counter[_Kind] = Counter()
     for g in some:
         count[g.state, g.new if single else None, g.away] += g.files
-    order = {State.FOUND: 0, State.OPEN: 1, State.NOWHERE: 2}
+    order = {State.FOUND: 0, State.OPEN: 1, State.NOWHERE: 2, State.LEFT: 2}
     return dict(sorted(count.items(), key=lambda e: (order[e[0][0]], -e[1])))
 
 
@@ -145,13 +146,15 @@ def _placed(parts: list[tuple[str, str, dict[_Kind, int]]], scale: float, short:
 def _said(state: State, files: int, away: bool) -> str:
     if state is State.FOUND:
         return f"{number(files)} tied"
+    if state is State.LEFT:
+        return f"{number(files)} looked for"
     if away:
         return f"{number(files)} on a drive that is away"
     return f"{number(files)} to decide" if state is State.OPEN else f"{number(files)} found nowhere"
 
 
-def summary(match: Match) -> tuple[str, str, str]:
-    """What was lost, what was found, and what is left, in words."""
+def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
+    """How many were found; and what was lost, what was found, and what is left, in words."""
     found, open, nowhere = match.files(State.FOUND), match.files(State.OPEN), match.files(State.NOWHERE, State.LEFT)
     gone = [
         x for x, s in zip(match.lost, match.state, strict=True) if s is State.NOWHERE and x.standing is Standing.AWAY
@@ -161,7 +164,15 @@ def summary(match: Match) -> tuple[str, str, str]:
     words = [f"{number(open)} to decide"] if open else []
     words += [f"{number(away)} on a drive that is away"] if away else []
     words += [f"{number(nowhere)} found nowhere"] if nowhere else []
-    return f"{number(match.files(*State))} lost", f"{number(found)} found", " · ".join(["", *words])
+    return found, (f"{number(match.files(*State))} lost", f"{number(found)} found", " · ".join(["", *words]))
+
+
+def groups_before(lost: Sequence[Lost]) -> list[Group]:
+    """How many files each folder lost, before anything was found."""
+    count: Counter[bytes] = Counter()
+    for x in lost:
+        count[x.folder] += x.files
+    return [Group(old, None, State.LEFT, files) for old, files in count.items()]
 
 
 def sentence(match: Match, i: int, at: int, of: int) -> str:

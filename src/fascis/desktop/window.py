@@ -309,7 +309,7 @@ class Window(QMainWindow):
     def _relink(self, root: Path, decisions: Decisions | None = None) -> None:
         """Opens Relink for a library; what was found and decided of it before is kept."""
         if self.relinks.root != root or decisions is not None or self.relinks.outcome is None:
-            self.relinks.open(root, decisions)
+            self.relinks.open(root, decisions, None, *self.planning.known_of(root))
         self._library.show()
         self.go_to(4)
 

@@ -202,6 +202,7 @@ class _Reading:
         self._begun = begun
         self._root = self._where.root
         self._rule = RoleRule()
+        self._folder_roles: dict[bytes, Role | None] = {}
         self._found = Uses()
         self._outside: dict[bytes, Outside] = {}
         self._sets: dict[int, set[int]] = {}
@@ -402,7 +403,10 @@ class _Reading:
 
     def _new_outside(self, meant: Meant) -> Outside:
         name = meant.path.rpartition(b"/")[2]
-        role = self._rule.of_folder(self._below(meant.path).rpartition(b"/")[0]) or self._rule.of_name(name)
+        folder = meant.path.rpartition(b"/")[0]
+        if folder not in self._folder_roles:
+            self._folder_roles[folder] = self._rule.of_folder(self._below(meant.path).rpartition(b"/")[0])
+        role = self._folder_roles[folder] or self._rule.of_name(name)
         s = meant.status
         if s is None:
             size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
@@ -423,6 +427,8 @@ class _Reading:
         known = self._found.lost_names if meant.status is None and meant.place is None else self._found.aliases
         for way in ways:
             path = os.fsencode(way.path)
+            if path == meant.path:
+                continue
             if not way.foreign:
                 path = os.path.normpath(path if way.absolute else folder + b"/" + path)
             if path != meant.path and path not in known:

@@ -20,6 +20,7 @@ from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
 
 _PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))  # where systems mount what is plugged in
+_BELOW = tuple(b"/".join(above) + b"/" for above in _PARENTS)
 _PSEUDO = (b"/proc", b"/sys", b"/dev")
 _MOST_LINKS = 8
 
@@ -79,6 +80,8 @@ class DriveRoots:
 
     def mapped(self, path: bytes) -> tuple[bytes, bool] | None:
         """A path written on another machine on a drive that is known by its label: where it is here, and True when it is there."""
+        if not path.lstrip(b"/").startswith(_BELOW):
+            return None
         parts = [p for p in path.split(b"/") if p]
         for above in _PARENTS:
             if tuple(parts[: len(above)]) == above:

@@ -111,8 +111,9 @@ def find_pairs(lost: Sequence[Lost], index: Index, used: Collection[bytes]) -> P
         mixed = index.key ^ (index.size * _MIX)
         exact = _matches(*_sorted(mixed), keys ^ (sizes * _MIX), np.where(sizes > 0, _MOST_ALIKE, 0))
     loose = _matches(order, rows, keys, np.where(sizes > 0, _MOST_OTHER, _MOST_ALIKE))
-    both = np.concatenate([exact, loose], axis=1)
-    both = np.unique(both, axis=1) if both.size else both
+    most = len(index) + 1
+    whole = np.unique(np.concatenate([exact[0] * most + exact[1], loose[0] * most + loose[1]]))
+    both = np.stack([whole // most, whole % most])
     same = _same_names(lost, index, both)
     return _with_evidence(lost, index, both[:, same], used, np.zeros(int(same.sum()), np.bool_))
 
