@@ -145,3 +145,19 @@ def test_a_catalog_knows_its_photos_by_size_digest_and_capture_time(bench):
         assert db.execute("SELECT drive_uuid, path FROM place").fetchall() == [("uuid-inside", "Photos, all")]
     db.close()
     assert fascis(bench, "relink", path, "--search", inside, "--json")[1]["lost"] == 0
+
+
+def test_places_in_the_library_are_told_from_its_folder(bench):
+    lib = bench.library
+    for n in range(3):
+        write(lib / f"media/Day 1/clip {n}.mov", b"f" * (n + 10))
+    write(lib / "Feature.otio", timeline(*(f"media/Day 1/clip {n}.mov" for n in range(3))))
+    fascis(bench, "survey", lib)
+    (lib / "media/Day 1").rename(lib / "media/Day 01")
+    status, said, _ = fascis(bench, "relink", lib, "--search", lib, "--refuse", "media/Day 1=media/Day 01", "--json")
+    assert (status, said["found"], said["ambiguous"]) == (1, 0, 3)
+    status, said, _ = fascis(bench, "relink", lib, "--search", lib, "--apply", "--json")
+    assert (said["folder_moves"][0]["from"], said["folder_moves"][0]["to"]) == ("media/Day 1", "media/Day 01")
+    assert said["ties"][0]["lost"] == "media/Day 1/clip 0.mov" and said["ties"][0]["found"] == "media/Day 01/clip 0.mov"
+    urls = [c.media_reference.target_url for c in otio.adapters.read_from_file(str(lib / "Feature.otio")).find_clips()]
+    assert status == 0 and urls == [f"media/Day 01/clip {n}.mov" for n in range(3)], "relative as they were"

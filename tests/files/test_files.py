@@ -24,7 +24,8 @@ from fascis.files.writer import AtomicWriter, write_whole
 NAME = st.binary(min_size=1, max_size=40).filter(lambda b: b"\0" not in b and b"/" not in b and b not in (b".", b".."))
 PLACE = st.lists(NAME, min_size=1, max_size=4).map(b"/".join)
 _LETTERS = st.characters(exclude_categories=["Cs"], exclude_characters="/\0\ufffd")
-LISTABLE = st.lists(st.text(_LETTERS, min_size=1), min_size=1, max_size=4).map(lambda p: "/".join(p).encode())
+_PART = st.text(_LETTERS, min_size=1).filter(lambda part: part not in (".", ".."))
+LISTABLE = st.lists(_PART, min_size=1, max_size=4).map(lambda p: "/".join(p).encode())
 
 
 @given(PLACE)

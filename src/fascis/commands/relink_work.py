@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,7 +17,7 @@ from fascis.crossing.known import crossed_away
 from fascis.crossing.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.names import fsname, place_text, shown
+from fascis.files.names import fsname, shown
 from fascis.files.sizes import NBSP, counted, number
 from fascis.relink.acts import Act
 from fascis.relink.contents import Contents
@@ -62,7 +61,7 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     if wanted.apply and match.files(State.FOUND):
         try:
             acts = acts_of(workspace)
-            act = acts.apply(key, surveyed.name, match.files(State.FOUND), relinking.retargets(match))
+            act = acts.apply(key, surveyed.name, surveyed.source, match.files(State.FOUND), relinking.retargets(match))
             remember(workspace, survey_library(workspace, surveyed.root))
         except (Refused, NotUnderstood, EnvironmentTrouble) as error:
             problem = error
@@ -90,7 +89,8 @@ def _look(
             usage(problem.sentence, as_json)
         say(problem.sentence)
     relinking = surveyed.relinking(workspace.drives, lambda: control.stopped)
-    located = {_lost_path(relinking, lost, as_json): found for lost, found in map(_both(as_json), wanted.locate)}
+    pairs = [_both(text, relinking.root, as_json) for text in wanted.locate]
+    located = {_lost_path(relinking, lost, as_json): found for lost, found in pairs}
     look = [*folders, *(Path(os.fsdecode(f)).parent for f in located.values())]
     index = (
         look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped) if relinking.lost else Index()
@@ -98,23 +98,25 @@ def _look(
     for trouble in index.troubles[:_MOST_TOLD]:
         say(str(trouble))
     decisions = Decisions(
-        frozenset(Move(*pair) for pair in map(_both(as_json), wanted.accept)),
-        frozenset(Move(*pair) for pair in map(_both(as_json), wanted.refuse)),
+        frozenset(_move(text, relinking.root, as_json) for text in wanted.accept),
+        frozenset(_move(text, relinking.root, as_json) for text in wanted.refuse),
         located,
     )
     return surveyed, relinking, relinking.match(index, Contents(lambda: control.stopped, say), decisions, wanted.check)
 
 
-def _both(as_json: bool) -> Callable[[str], tuple[bytes, bytes]]:
-    """Takes ``OLD=NEW`` apart."""
+def _both(text: str, root: bytes, as_json: bool) -> tuple[bytes, bytes]:
+    """Takes ``OLD=NEW`` apart; relative paths count from the library's folder."""
+    old, _, new = text.partition("=") if text.count("=") == 1 else text.rpartition("=/")
+    if not old or not new:
+        usage(f"{shown(text)} is not OLD=NEW.", as_json)
+    new = "/" + new if text.count("=") > 1 else new
+    return fsname(old.rstrip("/") or "/"), os.path.join(root, fsname(new.rstrip("/")))
 
-    def split(text: str) -> tuple[bytes, bytes]:
-        old, equals, new = text.rpartition("=/")
-        if not equals or not old:
-            usage(f"{shown(text)} is not OLD=NEW with an absolute NEW.", as_json)
-        return fsname(old.rstrip("/") or "/"), fsname("/" + new.rstrip("/"))
 
-    return split
+def _move(text: str, root: bytes, as_json: bool) -> Move:
+    old, new = _both(text, root, as_json)
+    return Move(os.path.join(root, old), new)
 
 
 def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:
@@ -161,8 +163,8 @@ def _record(
         "unfound": match.files(State.NOWHERE, State.LEFT),
         "folder_moves": [
             {
-                "from": place_text(m.move.old),
-                "to": place_text(m.move.new),
+                "from": place(m.move.old),
+                "to": place(m.move.new),
                 "references": m.references,
                 "files": m.files,
                 "certain": m.certain,

@@ -346,7 +346,9 @@ class Relinks(QObject):
         key, files = self.key, self.found
 
         def work() -> Act:
-            done = acts_of(self.workspace).apply(key, surveyed.name, files, relinking.retargets(outcome.match))
+            done = acts_of(self.workspace).apply(
+                key, surveyed.name, surveyed.source, files, relinking.retargets(outcome.match)
+            )
             remember(self.workspace, survey_library(self.workspace, root))
             return done
 

@@ -82,11 +82,11 @@ class Acts:
 
     # -- doing ----------------------------------------------------------------------------------------------------
 
-    def apply(self, library: str, name: str, files: int, wanted: Sequence[Retarget]) -> Act:
+    def apply(self, library: str, name: str, root: Path, files: int, wanted: Sequence[Retarget]) -> Act:
         """Relinks every document, or none.
 
         Args:
-            library: its id; ``name`` as it is shown.
+            library: its id; ``name`` as it is shown; ``root`` its folder, which is held meanwhile.
             files: how many lost files are found by it.
 
         Raises:
@@ -94,7 +94,7 @@ class Acts:
             NotUnderstood: a target cannot be written in a document; nothing was changed.
             EnvironmentTrouble: a drive failed; what was changed was taken back.
         """
-        with self._alone(), ExitStack() as stack:
+        with self._alone(), _held(root), ExitStack() as stack:
             self._recover()
             for one in wanted:
                 _check(one)
@@ -289,6 +289,27 @@ class Acts:
             yield
         finally:
             os.close(fd)
+
+
+@contextmanager
+def _held(root: Path) -> Iterator[None]:
+    """Holds a library as a crossing does, so that none runs meanwhile; writes nothing, and dies with the program."""
+    try:
+        fd = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as error:
+        raise told(error, "open the folder", bytes(root)) from error
+    try:
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            raise Refused(
+                "held-by-another", f"A crossing of {shown(root.name)} is running; wait for it. Nothing was changed."
+            ) from error
+        except OSError:
+            pass  # a file system without locks
+        yield
+    finally:
+        os.close(fd)
 
 
 def _free_id(wanted: Sequence[Retarget]) -> str:
