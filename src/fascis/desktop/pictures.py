@@ -145,7 +145,7 @@ def _strands(window: Window, hands: Hands) -> None:
 def _relink(window: Window, hands: Hands) -> None:
     """Finds what is lost: one card, two questions, the act, its undo, and the act again."""
     relinks = window.relinks
-    QTest.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
+    hands.press("Relink: look")
     hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what was found")
     hands.wait(lambda: all(t.has_picture for t in window.relink.tiles[1:3]), "pictures of the candidates", 300)
     hands.take("relink-decision")
@@ -159,7 +159,7 @@ def _relink(window: Window, hands: Hands) -> None:
         hands.press(text)
         hands.wait(lambda: not relinks.busy and relinks.relinking is not None, "the documents")
         hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now")
-    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    hands.press("Shelves")
     hands.wait(lambda: window.shelves.isVisible() and window.planning.plan is None, "the shelves")
 
 
