@@ -41,7 +41,7 @@ from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.matching import Candidate, State
 
-_TILE, _PICTURE = 212, 104
+_TILE, _LEAST, _PICTURE = 212, 150, 104
 
 
 class TiesView(QWidget):
@@ -177,12 +177,12 @@ class Tile(QWidget):
 
     pressed = pyqtSignal()
 
-    def __init__(self, mark: str, words: str) -> None:
+    def __init__(self, mark: str, words: str, width: int) -> None:
         super().__init__()
         self._mark, self._words = mark, words
         self._pixmap: QPixmap | None = None
         self.likely = False
-        self.setFixedWidth(_TILE)
+        self.setFixedWidth(width)
         self.setAccessibleName(f"{mark} {words}".strip())
         if mark:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -218,7 +218,7 @@ class Tile(QWidget):
         if isinstance(image, QImage):
             ratio = self.devicePixelRatioF()
             self._pixmap = QPixmap.fromImage(image).scaled(
-                round(206 * ratio),
+                round((self.width() - 6) * ratio),
                 round(_PICTURE * ratio),
                 Qt.AspectRatioMode.KeepAspectRatio,
                 Qt.TransformationMode.SmoothTransformation,
@@ -445,9 +445,11 @@ class RelinkView(QWidget):
         self._turn += 1
         had_focus = any(t.hasFocus() for t in self.tiles)
         clear(self._tiles)
-        self.tiles = [Tile("", "no picture kept")]
-        self.tiles += [Tile(str(n), "…") for n in range(1, len(candidates) + 1)]
-        self.tiles.append(Tile("0", "none of them"))
+        room = (self.width() - 36 - 10 * (len(candidates) + 1)) // (len(candidates) + 2)
+        width = min(max(room, _LEAST), _TILE)
+        self.tiles = [Tile("", "no picture kept", width)]
+        self.tiles += [Tile(str(n), "…", width) for n in range(1, len(candidates) + 1)]
+        self.tiles.append(Tile("0", "none of them", width))
         for n, tile in enumerate(self.tiles):
             self._tiles.addWidget(tile)
             if n:

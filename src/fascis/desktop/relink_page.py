@@ -21,7 +21,7 @@ from fascis.relink.moves import FolderMove
 if TYPE_CHECKING:
     from fascis.desktop.panel import SidePanel
 
-_MOST_CARDS = 4
+_MOST_CARDS, _MORE_CARDS = 4, 20
 
 
 class RelinkPage:
@@ -30,6 +30,8 @@ class RelinkPage:
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
         self._looking: Row | None = None
+        self._cards = _MOST_CARDS
+        self._root: Path | None = None
 
     def show(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
         """Everything.
@@ -41,6 +43,8 @@ class RelinkPage:
         name = shown(relinks.surveyed.name) if relinks.surveyed else shown(relinks.root.name if relinks.root else "")
         panel.begin("Looking in", name)
         self._looking = None
+        if self._root != relinks.root:
+            self._root, self._cards = relinks.root, _MOST_CARDS
         if relinks.trouble:
             panel.add(label(relinks.trouble, wrong=True))
         if relinks.busy:
@@ -48,18 +52,24 @@ class RelinkPage:
         self._places(relinks, actions)
         if relinks.moves():
             panel.head("One decision for many")
-            for made in relinks.moves()[:_MOST_CARDS]:
+            moves = relinks.moves()
+            for made in moves[: self._cards]:
                 panel.add(self._card(relinks, made, actions))
-            if len(relinks.moves()) > _MOST_CARDS:
-                more = len(relinks.moves()) - _MOST_CARDS
+            if len(moves) > self._cards:
+                more = len(moves) - self._cards
+                panel.add(label(f"{number(more)} more folder moves explain no more files each.", quiet=True))
                 panel.add(
-                    label(f"{number(more)} more folder moves, each with fewer files; they count as found.", quiet=True)
+                    button(f"See {number(min(more, _MORE_CARDS))} more", partial(self._see_more, relinks), link=True)
                 )
         if relinks.act is not None:
             self._done(relinks)
         if relinks.outcome is not None and relinks.found:
             self._what_changes(relinks)
         self._end(relinks)
+
+    def _see_more(self, relinks: Relinks) -> None:
+        self._cards += _MORE_CARDS
+        relinks.changed.emit()
 
     def progress(self, files: int) -> None:
         """Files seen in the folder that is looked in now."""
