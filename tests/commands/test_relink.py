@@ -66,6 +66,8 @@ def test_applied_and_undone(bench, weir):
     assert (found["standing"]["loose"]["files"], found["standing"]["missing"]["files"]) == (3, 2)
     status, undone, _ = fascis(bench, "undo", said["act"][:8], "--json")
     assert (status, undone["state"]) == (0, "undone") and contents(weir) == before
+    _, again, _ = fascis(bench, "relink", weir, "--search", inside, "--json")
+    assert {t["basis"] for t in again["ties"]} == {"name+size"}, "what was known of lost files is known again"
     assert fascis(bench, "undo", said["act"][:8], "--json")[0] == 3
 
 

@@ -19,7 +19,7 @@ from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
 from fascis.files.sizes import NBSP, counted, number
-from fascis.relink.acts import Act
+from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
 from fascis.relink.matching import Decisions, Match, State
@@ -61,7 +61,9 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     if wanted.apply and match.files(State.FOUND):
         try:
             acts = acts_of(workspace)
-            act = acts.apply(key, surveyed.name, surveyed.source, match.files(State.FOUND), relinking.retargets(match))
+            changes = relinking.retargets(match)
+            found = match.files(State.FOUND)
+            act = acts.apply(key, surveyed.name, surveyed.source, found, changes, relinking.known())
             remember(workspace, survey_library(workspace, surveyed.root))
         except (Refused, NotUnderstood, EnvironmentTrouble) as error:
             problem = error
@@ -241,7 +243,9 @@ def undo(workspace: Workspace, id: str, as_json: bool) -> bool:
     act = acts.undo(id)
     root = next((x.root for x in workspace.register.libraries() if x.id == act.library), None)
     if root is not None and root.exists():
-        remember(workspace, survey_library(workspace, root))
+        again = survey_library(workspace, root)
+        recall(again.uses, act)
+        remember(workspace, again)
     paths = [d.path for d in act.documents]
     if as_json:
         put({"act": act.id, "state": act.state, "documents": paths})

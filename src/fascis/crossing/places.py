@@ -18,7 +18,7 @@ from fascis.crossing.listing import plan_list
 from fascis.drives.model import Drive
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, move, read_small
-from fascis.files.names import fsname, shown, unlisted
+from fascis.files.names import cut, fsname, shown, unlisted
 from fascis.library.identity import Home, read_identity
 from fascis.workspace import Workspace
 
@@ -187,12 +187,7 @@ def _home(path: Path, facts: dict[str, Any], followed: Path | None) -> Home:
 def parked_name(name: str, crossing: str) -> str:
     """A name that nothing uses, for originals that are set aside."""
     tail = f" (set aside {crossing[:8]})"
-    raw = os.fsencode(name)
-    while len(raw) + len(tail) > 255:
-        raw = raw[:-1]
-        while raw and raw[-1] & 0xC0 == 0x80:
-            raw = raw[:-1]
-    return os.fsdecode(raw) + tail
+    return os.fsdecode(cut(os.fsencode(name), 255 - len(tail))) + tail
 
 
 def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medium:

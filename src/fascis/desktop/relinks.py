@@ -18,7 +18,7 @@ from fascis.desktop.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
-from fascis.relink.acts import Act
+from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
@@ -347,7 +347,7 @@ class Relinks(QObject):
 
         def work() -> Act:
             done = acts_of(self.workspace).apply(
-                key, surveyed.name, surveyed.source, files, relinking.retargets(outcome.match)
+                key, surveyed.name, surveyed.source, files, relinking.retargets(outcome.match), relinking.known()
             )
             remember(self.workspace, survey_library(self.workspace, root))
             return done
@@ -363,7 +363,9 @@ class Relinks(QObject):
 
         def work() -> Act:
             done = acts_of(self.workspace).undo(act.id)
-            remember(self.workspace, survey_library(self.workspace, root))
+            again = survey_library(self.workspace, root)
+            recall(again.uses, done)
+            remember(self.workspace, again)
             return done
 
         self._work(work)

@@ -90,3 +90,14 @@ def fsname(text: str) -> bytes:
 def name_key(name: bytes) -> str:
     """What two names have in common that differ only in case or in the form of their accents (Unicode NFC, case folded)."""
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", os.fsdecode(name)).casefold())
+
+
+def cut(name: bytes, most: int) -> bytes:
+    """The beginning of a name, ``most`` bytes at most, and not within a character."""
+    if len(name) <= most:
+        return name
+    try:
+        name.decode()
+    except UnicodeDecodeError:
+        return name[:most]
+    return name[:most].decode("utf-8", "ignore").encode()

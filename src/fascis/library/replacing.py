@@ -20,7 +20,7 @@ from fascis.files import kernel
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.medium import Medium, move
-from fascis.files.names import shown
+from fascis.files.names import cut, shown
 from fascis.library.open_files import find_open
 
 _CHUNK = 1 << 22
@@ -36,12 +36,7 @@ def kept_name(name: bytes, act: str) -> bytes:
         act: the id of what replaced it; its first eight characters are in the name.
     """
     tail = f".before-{act[:8]}".encode()
-    room = _LONGEST - len(tail) - len(_SPARE)
-    while len(name) > room:
-        name = name[:-1]
-        while name and name[-1] & 0xC0 == 0x80:  # not in the middle of a character
-            name = name[:-1]
-    return name + tail
+    return cut(name, _LONGEST - len(tail) - len(_SPARE)) + tail
 
 
 def is_kept(name: bytes) -> bool:

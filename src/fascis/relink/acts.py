@@ -13,7 +13,7 @@ import os
 import stat
 import tempfile
 import uuid
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -29,7 +29,7 @@ from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
 from fascis.files.writer import write_whole
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
-from fascis.library.uses import catalog_seen
+from fascis.library.uses import Outside, Uses, catalog_seen
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.retarget import Retarget, change_catalog, changed, is_catalog, is_link, new_content, new_link
 
@@ -49,6 +49,17 @@ class Changed(BaseModel):
     link: bool = False
 
 
+class Known(BaseModel):
+    """What was known of a lost file: size in bytes, digest (hex) or nothing, time in ns. Undoing an act must not forget it."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    path: str
+    path_encoding: Literal["utf-8", "percent"]
+    size: int
+    digest: str
+    mtime_ns: int
+
+
 class Act(BaseModel):
     """The record of one act; ``state`` says how far it came."""
 
@@ -61,6 +72,7 @@ class Act(BaseModel):
     files: int
     state: Literal["writing", "done", "undone"]
     documents: tuple[Changed, ...]
+    lost: tuple[Known, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,12 +94,15 @@ class Acts:
 
     # -- doing ----------------------------------------------------------------------------------------------------
 
-    def apply(self, library: str, name: str, root: Path, files: int, wanted: Sequence[Retarget]) -> Act:
+    def apply(
+        self, library: str, name: str, root: Path, files: int, wanted: Sequence[Retarget], lost: Iterable[Outside] = ()
+    ) -> Act:
         """Relinks every document, or none.
 
         Args:
             library: its id; ``name`` as it is shown; ``root`` its folder, which is held meanwhile.
             files: how many lost files are found by it.
+            lost: what is known of lost files, to be known again when it is undone.
 
         Raises:
             Refused: a document is protected, open, or not what was surveyed; nothing was changed.
@@ -103,6 +118,7 @@ class Acts:
             act = Act(
                 id=id, library=library, name=name, when=self.clock(), files=files, state="writing",
                 documents=tuple(_record(w, n) for w, n in zip(wanted, new, strict=True)),
+                lost=tuple(_known(o) for o in lost if o.size),
             )  # fmt: skip
             self._write(act)
             self.step("relink-recorded")
@@ -352,6 +368,19 @@ def _record(one: Retarget, content: bytes | Path) -> Changed:
     return Changed(
         path=text, path_encoding=encoding, before=before, after=after, references=len(one.to), link=is_link(one)
     )
+
+
+def _known(lost: Outside) -> Known:
+    text, encoding = listed(lost.path)
+    return Known(path=text, path_encoding=encoding, size=lost.size, digest=lost.digest.hex(), mtime_ns=lost.mtime_ns)
+
+
+def recall(uses: Uses, act: Act) -> None:
+    """What was known of lost files before an act that is undone is known of them again."""
+    known = {unlisted(k.path, k.path_encoding): k for k in act.lost}
+    for o in uses.outside:
+        if not o.size and (k := known.get(o.path)) is not None:
+            o.size, o.digest, o.mtime_ns = k.size, bytes.fromhex(k.digest), k.mtime_ns
 
 
 def _path(record: Changed) -> Path:

@@ -14,7 +14,7 @@ from fascis.files.names import parent
 from fascis.library.register import Register
 from fascis.library.standing import Standing
 from fascis.library.survey import Survey
-from fascis.library.uses import Uses
+from fascis.library.uses import Outside, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
@@ -49,6 +49,10 @@ class Relinking:
     def files(self) -> int:
         """How many files are lost, frames counted one by one."""
         return sum(x.files for x in self.lost)
+
+    def known(self) -> list[Outside]:
+        """What is known of lost files."""
+        return [o for o in self.uses.outside if o.standing in (Standing.MISSING, Standing.AWAY)]
 
     def match(
         self, index: Index, contents: Contents, decisions: Decisions = NOTHING_DECIDED, checked: bool = False
