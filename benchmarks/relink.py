@@ -21,7 +21,8 @@ from fascis.library.standing import Standing
 from fascis.relink.contents import Contents
 from fascis.relink.index import look
 from fascis.relink.lost import Lost
-from fascis.relink.matching import State, match
+from fascis.relink.matching import match
+from fascis.relink.outcome import State
 
 EACH = 100
 

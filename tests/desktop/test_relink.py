@@ -12,7 +12,7 @@ from fascis.crossing.states import State as CrossingState
 from fascis.crossing.surveyed import remember, survey_library
 from fascis.desktop import theme
 from fascis.library.standing import Standing
-from fascis.relink.matching import State
+from fascis.relink.outcome import State
 from tests.judge import contents
 from tests.library.making import picture, timeline, write
 

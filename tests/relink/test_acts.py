@@ -16,7 +16,7 @@ from fascis.library.standing import Standing
 from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
-from fascis.relink.matching import State
+from fascis.relink.outcome import State
 from fascis.relink.relinking import acts_of
 from tests.crossing.test_proof import real
 from tests.judge import contents

@@ -14,10 +14,13 @@ from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.library.uses import LostReference
 from fascis.relink.contents import Contents
+from fascis.relink.deciding import same_file
 from fascis.relink.index import look
 from fascis.relink.lost import Lost
-from fascis.relink.matching import Basis, Decisions, State, match, same_file
+from fascis.relink.matching import match
 from fascis.relink.moves import Move, statements
+from fascis.relink.outcome import Decisions, State
+from fascis.relink.pairs import Basis
 from tests.library.making import write
 
 

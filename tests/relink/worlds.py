@@ -17,7 +17,7 @@ from blake3 import blake3
 from fascis.crossing.surveyed import remember, survey_library
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
-from fascis.relink.matching import State
+from fascis.relink.outcome import State
 from tests.library.making import timeline, write
 
 WORDS = [

@@ -22,8 +22,8 @@ from fascis.files.sizes import NBSP, counted, number
 from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
-from fascis.relink.matching import Decisions, Match, State
 from fascis.relink.moves import Move
+from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.workspace import Workspace, from_environment
 

@@ -22,8 +22,8 @@ from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
-from fascis.relink.matching import Candidate, Decisions, Match, State
 from fascis.relink.moves import FolderMove, Move
+from fascis.relink.outcome import Candidate, Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.workspace import Workspace
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from fascis.files.sizes import counted, number
 from fascis.library.standing import Standing
 from fascis.relink.lost import Lost
-from fascis.relink.matching import Match, State
+from fascis.relink.outcome import Match, State
 
 SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0  # pixels; the last for one file
 

@@ -48,8 +48,8 @@ from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.files.names import elided, shown
 from fascis.files.sizes import size
-from fascis.relink.matching import Decisions
 from fascis.relink.moves import Move
+from fascis.relink.outcome import Decisions
 from fascis.workspace import Workspace
 
 PLACES = ("Shelves", "Crossings", "Receipts")

@@ -20,8 +20,9 @@ from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost, add_lengths, lost_of
-from fascis.relink.matching import NOTHING_DECIDED, Decisions, Match, State, match
+from fascis.relink.matching import match
 from fascis.relink.moves import Move
+from fascis.relink.outcome import NOTHING_DECIDED, Decisions, Match, State
 from fascis.relink.retarget import Retarget, retargets
 from fascis.workspace import Workspace
 

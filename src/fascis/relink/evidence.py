@@ -1,0 +1,165 @@
+"""The evidence for all pairs of one matching: columns that cost nothing, and what is read where a decision waits for it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from fascis.relink.contents import Contents
+from fascis.relink.index import Index
+from fascis.relink.lost import Lost
+from fascis.relink.outcome import Decisions, Match, State
+from fascis.relink.pairs import DIFFERS, EQUAL, UNKNOWN, Flags, Pairs, by_size, find_pairs, repeated_sizes
+
+_MANY = 3  # other names of one size: from there on a size proves little
+_FREE_READING = 2 << 30  # bytes that are read to compare digests where a tie is clear without
+_PROBES = 3000  # files at most whose length or capture time is looked at
+Nearness = Callable[[bytes], tuple[object, ...]]
+
+
+class Evidence:
+    """What speaks for and against every pair, and what only the files themselves can tell, fetched on request."""
+
+    def __init__(
+        self,
+        lost: Sequence[Lost],
+        index: Index,
+        contents: Contents,
+        decisions: Decisions,
+        used: Collection[bytes],
+        standing: Mapping[bytes, int],
+        near: Nearness,
+    ) -> None:
+        self.lost, self.index, self.contents = lost, index, contents
+        self.decisions, self.used, self.standing, self.near = decisions, used, standing, near
+        self.weight = np.array([x.files for x in lost], np.int64)
+        self.repeats = repeated_sizes(lost, index, _MANY)
+        self.pairs = find_pairs(lost, index, used)
+        self._exists: dict[bytes, bool] = {}
+        self._digested: set[int] = set()
+        self._probed: set[int] = set()
+
+    # -- more evidence --------------------------------------------------------------------------------------------
+
+    def read_cheap_digests(self) -> None:
+        """Where digests are known and little is to be read, everything is compared."""
+        pairs = self.pairs
+        known = np.array([bool(x.digest) for x in self.lost], np.bool_)
+        wanted = np.flatnonzero(known[pairs.lost] & (pairs.size != DIFFERS)) if len(pairs) else np.zeros(0, np.int64)
+        if int(self.index.size[pairs.row[wanted]].sum()) <= _FREE_READING:
+            self._digest(wanted.tolist())
+
+    def fetch(self, decided: Match) -> bool:
+        """Fetches digests, lengths and capture times where a decision waits for them; True when there is anything new."""
+        open = [i for i, s in enumerate(decided.state) if s in (State.OPEN, State.NOWHERE)]
+        digests = [p for i in open if self.lost[i].digest for p in self.pairs.of(i) if self.pairs.size[p] != DIFFERS]
+        fetched = self._digest(digests)
+        fetched |= self._look_for_renamed([i for i in open if not self._has_equal(i)])
+        possible = self.pairs.possible()
+        probes = [p for i in open for p in self.pairs.of(i) if possible[p]]
+        for move in decided.moves:  # a few of each move that rests on names, or on sizes that prove little
+            few = [i for i in move.lost if self.lost[i].length or self.lost[i].captured]
+            for i in few[:: max(1, len(few) // 3)][:3]:
+                weak = self.repeats[i] or not self.lost[i].size
+                probes += [p for p in self.pairs.of(i) if possible[p] and weak]
+        return self._probe(probes[:_PROBES]) or fetched
+
+    def check(self, decided: Match) -> bool:
+        """Reads what every tie can be checked by; True when there was anything new."""
+        tied = [
+            p
+            for i, state in enumerate(decided.state)
+            if state is State.FOUND
+            for p in self.pairs.of(i)
+            if int(self.pairs.row[p]) == decided.row[i]
+        ]
+        done = self._digest(tied)
+        return self._probe(tied) or done
+
+    def _has_equal(self, i: int) -> bool:
+        return any(self.pairs.digest[p] == EQUAL for p in self.pairs.of(i))
+
+    def _digest(self, wanted: Iterable[int]) -> bool:
+        """Compares digests of some pairs; True when there was one to compare."""
+        done = False
+        for p in wanted:
+            x, row = self.lost[int(self.pairs.lost[p])], int(self.pairs.row[p])
+            if self.pairs.digest[p] != UNKNOWN or not x.digest or (x.size and int(self.index.size[row]) != x.size):
+                continue
+            if found := self.contents.digest(self.index.path(row)):
+                self.pairs.digest[p] = EQUAL if found == x.digest else DIFFERS
+                done = True
+        return done
+
+    def _look_for_renamed(self, wanted: list[int]) -> bool:
+        """Looks for files of the same size and another name, where content or time can tell whether they are the same."""
+        wanted = [
+            i
+            for i in wanted
+            if self.lost[i].size and (self.lost[i].digest or self.lost[i].mtime_ns) and not self.lost[i].frames
+        ]
+        if not wanted:
+            return False
+        before = len(self.pairs)
+        more = by_size(self.lost, self.index, self.pairs, wanted, self.used)
+        keep = (
+            ~more.renamed
+            | (more.time == EQUAL)
+            | np.array([bool(self.lost[i].digest) for i in more.lost.tolist()], np.bool_)
+        )
+        self.pairs = _chosen(more, keep, len(self.lost))
+        self._digest(p for i in wanted for p in self.pairs.of(i) if self.lost[i].digest)
+        renamed = self.pairs.renamed
+        self.pairs = _chosen(
+            self.pairs,
+            ~renamed | (self.pairs.digest == EQUAL) | ((self.pairs.time == EQUAL) & (self.pairs.digest == UNKNOWN)),
+            len(self.lost),
+        )
+        return len(self.pairs) != before
+
+    def _probe(self, wanted: list[int]) -> bool:
+        """Compares lengths and capture times of some pairs."""
+        wanted = [
+            p for p in wanted
+            if self.pairs.length[p] == UNKNOWN == self.pairs.captured[p] and (x := self.lost[int(self.pairs.lost[p])]) and (x.length or x.captured)
+        ]  # fmt: skip
+        if not wanted:
+            return False
+        paths = {p: self.index.path(int(self.pairs.row[p])) for p in wanted}
+        facts = self.contents.facts(paths.values())
+        for p, path in paths.items():
+            x, said = self.lost[int(self.pairs.lost[p])], facts[path]
+            if x.length and said.seconds:
+                frame = 1 / x.length.rate if x.length.rate else 0.05
+                self.pairs.length[p] = EQUAL if abs(said.seconds - x.length.seconds) <= frame * 1.01 else DIFFERS
+            if x.captured and said.captured_at:
+                self.pairs.captured[p] = EQUAL if x.captured[:19] == said.captured_at[:19] else DIFFERS
+        return True
+
+    def exists(self, folder: bytes) -> bool:
+        """True for a folder that is still there."""
+        if folder not in self._exists:
+            self._exists[folder] = Path(os.fsdecode(folder)).is_dir()
+        return self._exists[folder]
+
+
+def _chosen(pairs: Pairs, keep: Flags, count: int) -> Pairs:
+    names = (
+        "lost",
+        "row",
+        "size",
+        "time",
+        "digest",
+        "length",
+        "captured",
+        "tail",
+        "proxy",
+        "used",
+        "renamed",
+        "refused",
+    )
+    columns = {name: getattr(pairs, name)[keep] for name in names}
+    return Pairs(start=np.searchsorted(columns["lost"], np.arange(count + 1)).astype(np.int64), **columns)

@@ -1,0 +1,151 @@
+"""What matching gives: a state for every lost file, what it was tied to, and the reasons; and what a person decided."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import IntEnum
+
+from fascis.files.sizes import counted
+from fascis.relink.index import Index
+from fascis.relink.lost import Lost
+from fascis.relink.moves import FolderMove, Move
+from fascis.relink.pairs import EQUAL, SAME_PLACE, UNKNOWN, Basis, Pairs
+
+
+class State(IntEnum):
+    """What became of a lost file."""
+
+    NOWHERE = 0  # nothing found that it may be
+    FOUND = 1
+    OPEN = 2  # there are candidates; a person decides
+    LEFT = 3  # a person said that it is none of them
+
+
+@dataclass(frozen=True, slots=True)
+class Decisions:
+    """What a person decided.
+
+    Attributes:
+        accepted: folder moves that are so; ``refused`` those that are not.
+        chosen: lost path → the found path that it is, or None for none of them.
+    """
+
+    accepted: frozenset[Move] = frozenset()
+    refused: frozenset[Move] = frozenset()
+    chosen: Mapping[bytes, bytes | None] = field(default_factory=dict)
+
+
+NOTHING_DECIDED = Decisions()
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """A found file that a lost one may be, with what agrees and what differs, in words."""
+
+    path: bytes
+    row: int
+    size: int
+    mtime_ns: int
+    basis: Basis
+    agrees: tuple[str, ...]
+    differs: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Match:
+    """The outcome. Lists are by the numbers of the lost files.
+
+    Attributes:
+        state: a :class:`State` each.
+        row: the found file's row, or -1; ``path`` for those that a person located, by number.
+        basis: what the tie rests on, or what its candidates have.
+        why: which evidence decided, or why none did.
+        moves: folder moves, those that explain most first.
+        move: for each lost file the number of the move that explains it, or -1.
+    """
+
+    lost: Sequence[Lost]
+    index: Index
+    pairs: Pairs
+    state: list[State]
+    row: list[int]
+    path: dict[int, bytes]
+    basis: list[Basis]
+    why: list[str]
+    moves: list[FolderMove]
+    move: list[int]
+
+    def found(self, i: int) -> bytes | None:
+        """Where a lost file was found: a path; of a sequence its folder and pattern. None when it was not."""
+        if self.state[i] is not State.FOUND:
+            return None
+        found = self.path.get(i) or self.index.path(self.row[i])
+        return self.shown_as(i, found)
+
+    def shown_as(self, i: int, path: bytes) -> bytes:
+        """A found path; of a sequence its folder and pattern."""
+        x = self.lost[i]
+        return path.rpartition(b"/")[0] + x.path[len(x.folder.rstrip(b"/")) :] if x.frames else path
+
+    def ties(self) -> dict[bytes, bytes]:
+        """Lost path → found path of every file that was found, frame by frame."""
+        ties: dict[bytes, bytes] = {}
+        for i, x in enumerate(self.lost):
+            if self.state[i] is State.FOUND:
+                found = self.path.get(i) or self.index.path(self.row[i])
+                there = found.rpartition(b"/")[0]
+                names = [n for r in x.references for n in r.frames] if x.frames else []
+                ties |= {x.folder + b"/" + n: there + b"/" + n for n in names} or {x.path: found}
+        return ties
+
+    def files(self, *states: State) -> int:
+        """How many lost files are in these states, frames counted one by one."""
+        return sum(x.files for x, s in zip(self.lost, self.state, strict=True) if s in states)
+
+    def candidates(self, i: int) -> list[Candidate]:
+        """Everything that a lost file may be, the strongest first; also what speaks against it."""
+        rank = self.pairs.rank()
+        ordered = sorted(
+            self.pairs.of(i), key=lambda p: (-rank[p], -self.pairs.tail[p], self.index.path(int(self.pairs.row[p])))
+        )
+        return [self._candidate(i, p) for p in ordered]
+
+    def _candidate(self, i: int, p: int) -> Candidate:
+        pairs, row = self.pairs, int(self.pairs.row[p])
+        agrees: list[str] = []
+        differs: list[str] = []
+        for column, words in (
+            (pairs.digest, "content"), (pairs.size, "size"), (pairs.length, "length"), (pairs.captured, "capture time"),
+            (pairs.time, "date of change"),
+        ):  # fmt: skip
+            if column[p] != UNKNOWN:
+                (agrees if column[p] == EQUAL else differs).append(words)
+        if pairs.tail[p] == SAME_PLACE:
+            agrees.append("place, but for how it is written")
+        elif pairs.tail[p]:
+            agrees.append(counted(int(pairs.tail[p]), "folder") + " above it")
+        if pairs.renamed[p]:
+            differs.append("name")
+        if pairs.proxy[p]:
+            smaller = 0 < int(self.index.size[row]) < self.lost[i].size
+            differs.append(
+                "probably its proxy" if smaller or not self.lost[i].size else "lies among what can be made again"
+            )
+        if pairs.used[p]:
+            differs.append("in use already as another file")
+        if pairs.refused[p]:
+            differs.append("you refused its folder")
+        size, time = int(self.index.size[row]), int(self.index.mtime_ns[row])
+        return Candidate(self.index.path(row), row, size, time, basis_of(pairs, p), tuple(agrees), tuple(differs))
+
+
+def basis_of(pairs: Pairs, p: int) -> Basis:
+    """What the evidence of one pair rests on."""
+    if pairs.digest[p] == EQUAL:
+        return Basis.DIGEST
+    if pairs.size[p] == EQUAL and not pairs.renamed[p]:
+        return Basis.SIZE
+    if EQUAL in (pairs.length[p], pairs.captured[p]):
+        return Basis.LENGTH
+    return Basis.FOLDER if pairs.tail[p] else Basis.NAME
