@@ -7,7 +7,9 @@ from contextlib import closing
 
 import pytest
 
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.places import parked_name
+from fascis.crossing.plan import Choices, make_plan
 from fascis.crossing.surveyed import remember, survey_library, with_ties
 from fascis.documents.catalog import Place, move_folders
 from fascis.documents.lines import Edl, M3u8
@@ -16,6 +18,7 @@ from fascis.documents.otio import Otio
 from fascis.documents.photo_facts import facts_of
 from fascis.documents.xspf import Xspf
 from fascis.library import replacing
+from fascis.library.catalogs import catalog_folders
 from fascis.library.decoding import decode
 from fascis.library.standing import Standing
 from fascis.relink.lost import lost_of, pattern_of
@@ -192,3 +195,28 @@ def test_kept_names_are_short_enough_and_known_again():
         parked_name(name.decode(), "1a2b3c4d5e6f").encode()
     assert len(os.fsencode(parked_name("é" * 127, "1a2b3c4d"))) <= 255
     assert not replacing.is_kept(b"Feature.otio") and not replacing.is_kept(b"what was before-1a2b3c4d.otio")
+
+
+def test_what_another_system_wrote_is_led_along_when_its_drive_is_known(bench):
+    lib = bench.library
+    path = write(bench.drives / "inside/Music/theme.wav", b"m" * 40)
+    write(lib / "cut.otio", timeline("media\\ana\\inside\\Music\\theme.wav"))
+    surveyed = survey_library(bench.workspace, lib)
+    assert [o.path for o in surveyed.uses.of(Standing.LOOSE)] == [bytes(path)]
+    crossing = Crossing.start(
+        bench.workspace, make_plan(bench.workspace, surveyed, bench.heron, Choices()), decided=True
+    )
+    crossing.run()
+    (reference,) = Otio().read((crossing.places.target / "cut.otio").read_bytes())
+    assert reference.as_written == "media/Music/theme.wav"
+    assert (crossing.places.target / reference.as_written).read_bytes() == path.read_bytes()
+    crossing.close()
+
+
+def test_a_catalog_that_is_kept_is_no_second_catalog(bench):
+    lib = bench.library
+    for n in range(2):
+        write(lib / f"shoots/{n}/a.jpg", picture("JPEG"))
+        done = catalog_folders(bench.workspace.drives, lib / "Bell.fascat", [lib / f"shoots/{n}"], bench.root / "cache")
+    assert done.before.exists()
+    assert [d.place for d in survey_library(bench.workspace, lib).uses.documents] == [b"Bell.fascat"]
