@@ -91,6 +91,7 @@ def test_a_file_is_located_and_moves_are_accepted_or_refused(bench, weir):
         (("--search", "nowhere"), "There is no folder"),
         (("--search", ".", "--accept", "a"), "is not OLD=NEW"),
         (("--search", ".", "--locate", "none.mov=/a.mov"), "names no lost file"),
+        (("--search", ".", "--locate", "boom.wav=/nowhere/boom.wav", "--apply"), "There is no file /nowhere/boom.wav"),
     ],
 )
 def test_words_that_make_no_sense(bench, weir, words, sentence):

@@ -93,6 +93,9 @@ def _look(
     relinking = surveyed.relinking(workspace.drives, lambda: control.stopped)
     pairs = [_both(text, relinking.root, as_json) for text in wanted.locate]
     located = {_lost_path(relinking, lost, as_json): found for lost, found in pairs}
+    for found in located.values():
+        if not os.path.isfile(found):  # noqa: PTH113 - bytes
+            usage(f"There is no file {shown(found)}; nothing was changed.", as_json)
     look = [*folders, *(Path(os.fsdecode(f)).parent for f in located.values())]
     index = (
         look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped) if relinking.lost else Index()

@@ -22,8 +22,9 @@ from fascis.files.errors import EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 from fascis.library.decoding import decode
+from fascis.library.reading import read_document
 from fascis.library.roles import ROLES, Role
-from fascis.library.uses import CATALOG, read_document
+from fascis.library.uses import CATALOG
 from fascis.workspace import Workspace
 
 _MOST_WRONG = 100

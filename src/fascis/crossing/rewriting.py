@@ -31,7 +31,8 @@ from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move
 from fascis.files.names import join, parent
 from fascis.library.catalogs import placed
-from fascis.library.uses import CATALOG, read_document
+from fascis.library.reading import read_document
+from fascis.library.uses import CATALOG
 
 _CHUNK = 1 << 22
 

@@ -23,7 +23,8 @@ from fascis.desktop.tile import Tile
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import number
-from fascis.library.uses import private_catalog
+from fascis.library.reading import private_catalog
+from fascis.library.uses import CATALOG
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate
@@ -225,7 +226,7 @@ class RelinkView(QWidget):
             return None
         for reference in lost.references:
             document = relinks.surveyed.uses.documents[reference.document]
-            if document.format == "fascat":
+            if document.format == CATALOG.decode():
                 path = Path(os.fsdecode(path_of_document(relinks.surveyed.source, document)))
                 with private_catalog(path, relinks.workspace.private) as catalog:
                     kept = catalog.preview(reference.at)

@@ -65,7 +65,7 @@ class Relinks(QObject):
         self._soon.setInterval(_SOON)
         self._soon.timeout.connect(self._match)
         self._lost_known.connect(self._draw_before)
-        self._begun = 0.0
+        self._begun = 0
         self._clear(None)
 
     def _clear(self, root: Path | None) -> None:
@@ -75,7 +75,7 @@ class Relinks(QObject):
         self.outcome: Outcome | None = None
         self.folders: list[Path] = []
         self.looking: Path | None = None
-        self.seen = self.expected = 0
+        self.expected = 0
         self.decisions = Decisions()
         self.history: list[Decisions] = []
         self.at = 0
@@ -180,7 +180,7 @@ class Relinks(QObject):
             self.looking = None
             self._match()
             return
-        self.looking, self.seen = wanted, 0
+        self.looking = wanted
         turn, stop = self._turn, self._stop
         last = [0.0]
 
@@ -245,7 +245,7 @@ class Relinks(QObject):
             away=known_away(self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)),
         )
 
-    def _matched(self, turn: int, begun: float, outcome: Any) -> None:
+    def _matched(self, turn: int, begun: int, outcome: Any) -> None:
         if turn != self._turn or begun != self._begun:
             return
         if isinstance(outcome, BaseException):

@@ -118,13 +118,3 @@ class Tile(QWidget):
             self.pressed.emit()
         else:
             super().keyPressEvent(event)
-
-    def focusInEvent(self, event: Any) -> None:
-        """The frame shows the focus."""
-        self.update()
-        super().focusInEvent(event)
-
-    def focusOutEvent(self, event: Any) -> None:
-        """The frame shows the focus."""
-        self.update()
-        super().focusOutEvent(event)

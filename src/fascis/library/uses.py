@@ -8,21 +8,19 @@ from __future__ import annotations
 
 import os
 import stat
-import tempfile
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.documents.catalog import Catalog, copy_of
 from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference, Sequence
 from fascis.documents.registry import FORMATS, format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
 from fascis.files.digest import digest_of_bytes
-from fascis.files.errors import Cancelled, EnvironmentTrouble, told
+from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.medium import Medium
-from fascis.files.names import join, name_key, shown
+from fascis.files.names import join, name_key
+from fascis.library.reading import catalog_folder, catalog_seen, private_catalog, read_document, read_outside
 from fascis.library.replacing import is_kept
 from fascis.library.roles import DATABASES, MEDIA, ROLES, Role, RoleRule, database_of
 from fascis.library.standing import STANDINGS, Standing
@@ -531,94 +529,6 @@ class _Reading:
             sidecar.used_by = {n for o in owned_by for n in o.used_by}
             self._outside[path] = sidecar
             self._found.outside.append(sidecar)
-
-
-# -- reading ----------------------------------------------------------------------------------------------------------
-
-
-def read_document(medium: Medium, place: bytes) -> bytes:
-    """The whole content of a document.
-
-    Raises:
-        EnvironmentTrouble: it cannot be read.
-        NotUnderstood: it is larger than any document.
-    """
-    try:
-        with closing(medium.open(place)) as file:
-            size = file.opened.st_size
-            if size > LARGEST:
-                raise NotUnderstood(f"It is {size} bytes long, too large for a document.")
-            content = bytearray(size)
-            view, filled = memoryview(content), 0
-            while filled < size and (count := file.readinto(view[filled:])):
-                filled += count
-            return bytes(view[:filled])
-    except OSError as error:
-        raise told(error, "read the document", place) from error
-
-
-def read_outside(path: bytes, limit: int) -> bytes:
-    """A document that lies outside the library.
-
-    Raises:
-        EnvironmentTrouble: it cannot be read, or is no regular file.
-        NotUnderstood: it is longer than the limit.
-    """
-    try:
-        fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-        with open(fd, "rb") as file:
-            status = os.fstat(fd)
-            if not stat.S_ISREG(status.st_mode):
-                raise EnvironmentTrouble(f"{shown(path)} is no regular file.", path)
-            if status.st_size > limit:
-                raise NotUnderstood(f"It is {status.st_size} bytes long, too large for a document.")
-            return file.read(limit)
-    except OSError as error:
-        raise told(error, "read the document", path) from error
-
-
-class private_catalog:
-    """A catalog open from a private copy, which goes when it is closed."""
-
-    def __init__(self, path: Path, cache: Path) -> None:
-        self._path, self._cache = path, cache
-
-    def __enter__(self) -> Catalog:
-        try:
-            self._cache.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._folder = tempfile.TemporaryDirectory(dir=self._cache)
-        except OSError as error:
-            raise told(error, "make a private copy in", os.fsencode(self._cache)) from error
-        try:
-            self._catalog = Catalog(copy_of(self._path, Path(self._folder.name)))
-        except BaseException:
-            self._folder.cleanup()
-            raise
-        return self._catalog
-
-    def __exit__(self, *_: object) -> None:
-        self._catalog.close()
-        self._folder.cleanup()
-
-
-def catalog_seen(catalog: Path) -> bytes:
-    """What tells that a catalog is the same and unchanged; nothing for one that is not there."""
-    try:
-        s = os.lstat(catalog)
-    except OSError:
-        return b""
-    return b"%d %d %d" % (s.st_size, s.st_mtime_ns, s.st_ino)
-
-
-def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
-    """Where a place of a catalog is, and True when its drive is there; None for a drive that is not known."""
-    raw = os.fsencode(path)
-    if uuid is None:
-        return raw or b"/", not drives.is_away(raw + b"/")
-    mount = drives.mount(uuid)
-    if mount is None:
-        return None, False
-    return (mount[0].rstrip(b"/") + b"/" + raw.strip(b"/")).rstrip(b"/") or b"/", mount[1]
 
 
 def _is_lost(meant: Meant) -> bool:

@@ -28,8 +28,9 @@ from fascis.files.errors import EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
 from fascis.files.writer import write_whole
+from fascis.library.reading import catalog_seen
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
-from fascis.library.uses import Outside, Uses, catalog_seen
+from fascis.library.uses import Outside, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.retarget import Retarget, change_catalog, changed, is_catalog, is_link, new_content, new_link
 

@@ -10,9 +10,10 @@ from pathlib import Path
 from fascis.documents.model import LARGEST, Length, NotUnderstood, Sequence
 from fascis.documents.registry import format_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble
+from fascis.library.reading import read_outside
 from fascis.library.roles import STILLS, Role
 from fascis.library.standing import Standing
-from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses, read_outside
+from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses
 
 
 @dataclass(slots=True)
