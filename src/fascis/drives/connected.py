@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 from fascis.drives.answering import space_of
+from fascis.drives.asking import ask
 from fascis.drives.blocks import Block, probed, read_blocks
 from fascis.drives.device import Device
 from fascis.drives.model import Drive
 from fascis.drives.mounts import NETWORK, Mount, mount_id_of, read_mounts
 from fascis.drives.rules import rules_of
 from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
-from fascis.files.errors import Damaged, told
+from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.medium import Medium, PosixMedium
 
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
@@ -120,6 +122,21 @@ class Drives:
             medium.close()
             raise
         return medium
+
+    def asked(self, drive: Drive, folder: Path) -> Drive:
+        """The drive with what it says itself of what it can hold, see :mod:`fascis.drives.asking`.
+
+        Writes probe files into ``folder``, an existing folder of the drive, and removes them. Unchanged where it cannot be asked.
+        """
+        if drive.read_only or not drive.connected:
+            return drive
+        try:
+            medium = self.open(folder)
+        except EnvironmentTrouble:
+            return drive
+        with closing(medium):
+            answers = ask(medium)
+        return drive.with_answers(answers) if answers else drive
 
     def same_disk(self, one: Drive, other: Drive) -> bool:
         """True when both lie on one physical disk."""

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from fascis.drives.rules import Rules
+from fascis.drives.rules import Answers, Rules
 
 _SAY_HOW_THEY_TURN = frozenset(("usb", "sata", "sas", "ata", "ieee1394"))
 
@@ -26,6 +26,7 @@ class Drive:
         stand_in: a folder that plays a drive.
         compresses: the file system stores less than it was given, so that counting what is read from the device proves nothing.
         answers_from_memory: a stand-in that plays a driver which answers from memory.
+        answers: what it said itself when it was asked what it can hold; ``rules`` has them too.
     """
 
     uuid: str
@@ -49,6 +50,11 @@ class Drive:
     read_mb_s: float = 0.0
     compresses: bool = False
     answers_from_memory: bool = False
+    answers: Answers | None = None
+
+    def with_answers(self, answers: Answers) -> Drive:
+        """The drive, after it was asked itself what it can hold."""
+        return replace(self, rules=self.rules.with_answers(answers), answers=answers)
 
     @property
     def has_uuid(self) -> bool:

@@ -1,15 +1,58 @@
-"""What file systems can hold: limits of size, names, links, permissions and times."""
+"""What file systems can hold: limits of size, names, links, permissions and times, as data.
+
+The table is explained in docs/drives.md, row by row, with the source of each; a test holds the two together, and others
+try the rules on real file systems. What a driver here would take, and other computers could not open, is refused too.
+"""
 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+from enum import Enum
+from typing import Any
 
 from fascis.files.names import folded
 
 GIB = 1 << 30
-_WINDOWS_NAMES = re.compile(r"(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?$")
-_RESERVED = frozenset('"*:<>?\\|') | {chr(c) for c in range(32)} | {"\x7f"}
+TIB = 1 << 40
+_DEVICES = re.compile(r"(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?$")
+RESERVED = frozenset('"*:<>?\\|') | {chr(c) for c in range(1, 32)}
+TRAILING = ". "
+
+
+class Fold(Enum):
+    """Which names a file system takes for one."""
+
+    NONE = "none"  # only those that are equal byte for byte
+    UPPER = "upper case"  # those with the same upper-case form, character by character (UTF-16 units)
+    FULL = "case and form"  # those that differ only in case or in the form of their accents
+
+
+@dataclass(frozen=True, slots=True)
+class Answers:
+    """What a drive itself said when it was asked, see :mod:`fascis.drives.asking`. Names as in :class:`Rules`."""
+
+    folds: Fold
+    reserved: frozenset[str]
+    trailing: str
+    devices: bool
+    unicode_only: bool
+    long_names: bool  # a name of 255 letters that take two bytes each
+    links: bool
+    modes: bool
+    attributes: bool
+    granularity_ns: int
+
+    def as_json(self) -> dict[str, Any]:
+        """For the journal."""
+        said = asdict(self)
+        return {**said, "folds": self.folds.value, "reserved": "".join(sorted(self.reserved))}
+
+    @classmethod
+    def from_json(cls, said: dict[str, Any]) -> Answers:
+        """The reverse."""
+        return cls(**{**said, "folds": Fold(said["folds"]), "reserved": frozenset(said["reserved"])})
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,77 +62,208 @@ class Rules:
     Attributes:
         name: as a person knows it.
         largest_file: in bytes, or None without a limit that matters.
-        reserved: True when the characters ``"*:<>?\\|`` and control characters cannot be in names.
-        utf16_names: names are limited to 255 UTF-16 units instead of 255 bytes, and must be valid Unicode.
-        folds_case: names that differ only in case or normal form become one.
+        utf16_names: names are limited to 255 UTF-16 units instead of 255 bytes.
+        unicode_only: names must be valid Unicode.
+        reserved: characters that cannot be in names.
+        trailing: characters that cannot be at the end of names.
+        devices: names of devices (``con``, ``aux.txt``) cannot be used.
+        folds: which names it takes for one.
         links: symbolic and hard links are kept.
         modes: permissions are kept.
         attributes: ``user.*`` extended attributes are kept.
         holes: sparse files keep their holes.
         granularity_ns: of modification times.
+        earliest, latest: the first and the last modification time, in seconds since 1970.
         stable_inodes: an inode number identifies a file for as long as it exists.
+        certain: the kernel's own code is all that decides; no option of a mount, and no other computer.
+        asked: the drive itself was asked.
+        source: where the rules stand.
     """
 
     name: str
     largest_file: int | None = None
-    reserved: bool = False
     utf16_names: bool = False
-    folds_case: bool = False
+    unicode_only: bool = False
+    reserved: frozenset[str] = frozenset()
+    trailing: str = ""
+    devices: bool = False
+    folds: Fold = Fold.NONE
     links: bool = True
     modes: bool = True
     attributes: bool = True
     holes: bool = True
     granularity_ns: int = 1
+    earliest: int | None = None
+    latest: int | None = None
     stable_inodes: bool = True
+    certain: bool = False
+    asked: bool = False
+    source: str = ""
+
+    @property
+    def known(self) -> bool:
+        """False for a file system that the table does not have: the most cautious rules are assumed."""
+        return self.name != UNKNOWN_NAME
+
+    @property
+    def folds_case(self) -> bool:
+        """True when names that differ only in case become one."""
+        return self.folds is not Fold.NONE
 
     def refuses_name(self, name: bytes) -> str | None:
         """Why one name cannot be held, or None when it can."""
-        if not self.utf16_names:
-            return "is longer than 255 bytes" if len(name) > 255 else None
-        try:
-            text = name.decode("utf-8")
-        except UnicodeDecodeError:
-            return "is not valid Unicode"
-        if len(text.encode("utf-16-le")) > 510:
-            return "is longer than 255 characters"
-        if self.reserved:
-            if bad := _RESERVED.intersection(text):
-                return f"has the reserved character {sorted(bad)[0]!r}"
-            if _WINDOWS_NAMES.match(text):
-                return "is a reserved name"
-            if text[-1] in ". ":
-                return "ends in a dot or a space"
+        if name.isascii():
+            text = name.decode("ascii")
+            if len(name) > 255:
+                return "is longer than 255 " + ("characters" if self.utf16_names else "bytes")
+        else:
+            if not self.utf16_names and len(name) > 255:
+                return "is longer than 255 bytes"
+            if not self.unicode_only:
+                text = name.decode("utf-8", "surrogateescape")
+            else:
+                try:
+                    text = name.decode("utf-8")
+                except UnicodeDecodeError:
+                    return "is not valid Unicode"
+            if self.utf16_names and len(text.encode("utf-16-le", "surrogatepass")) > 510:
+                return "is longer than 255 characters"
+        if self.reserved and not self.reserved.isdisjoint(text):
+            return f"has the reserved character {sorted(self.reserved.intersection(text))[0]!r}"
+        if self.devices and _DEVICES.match(text):
+            return "is a reserved name"
+        if text and self.trailing and text[-1] in self.trailing:
+            return "ends in a dot or a space"
         return None
+
+    def refused_names(self, names: Sequence[bytes]) -> list[tuple[int, str]]:
+        """Which of many names cannot be held, by their position, and why; quick when none is."""
+        together = b"\n".join(names)
+        if not self._suspicious(together) and together.count(b"\n") == max(0, len(names) - 1):
+            return []
+        return [(i, why) for i, name in enumerate(names) if (why := self.refuses_name(name))]
+
+    def _suspicious(self, names: bytes) -> bool:
+        """False when surely all of these names, one a line, can be held."""
+        if _LONG.search(names) or (self.unicode_only and not names.isascii() and not _is_unicode(names)):
+            return True
+        return bool(self.reserved or self.devices or self.trailing) and _DOUBTFUL.search(names) is not None
 
     def fold(self, name: bytes) -> bytes:
         """The form under which two names are one on such a drive."""
-        return folded(name).encode("utf-8", "surrogateescape") if self.folds_case else name
+        if self.folds is Fold.NONE:
+            return name
+        if name.isascii():
+            return name.upper() if self.folds is Fold.UPPER else name.lower()
+        if self.folds is Fold.FULL:
+            return folded(name).encode("utf-8", "surrogateescape")
+        text = name.decode("utf-8", "surrogateescape")
+        return "".join(_upper(c) for c in text).encode("utf-8", "surrogateescape")
+
+    def keeps_time(self, mtime_ns: int) -> bool:
+        """True when a modification time lies in its range."""
+        seconds = mtime_ns // 10**9
+        return (self.earliest is None or seconds >= self.earliest) and (self.latest is None or seconds <= self.latest)
+
+    def with_answers(self, answers: Answers) -> Rules:
+        """These rules with what the drive itself said.
+
+        Of a known file system only what is stricter counts, for another computer may read it; of an unknown one all does.
+        """
+        known = self.known
+        return replace(
+            self,
+            utf16_names=answers.long_names and (self.utf16_names or not known),
+            unicode_only=answers.unicode_only or (known and self.unicode_only),
+            reserved=answers.reserved | (self.reserved if known else frozenset()),
+            trailing="".join(sorted(set(answers.trailing) | set(self.trailing if known else ""))),
+            devices=answers.devices or (known and self.devices),
+            folds=max(answers.folds, self.folds, key=_FOLDS.index) if known else answers.folds,
+            links=answers.links and (self.links or not known),
+            modes=answers.modes and (self.modes or not known),
+            attributes=answers.attributes and (self.attributes or not known),
+            granularity_ns=max(answers.granularity_ns, self.granularity_ns if known else 1),
+            asked=True,
+        )
 
 
-_FAT = {"reserved": True, "utf16_names": True, "folds_case": True, "links": False, "modes": False, "attributes": False}
-_TABLE: dict[str, Rules] = {
-    "ext4": Rules("ext4", largest_file=16 * 1024 * GIB),
-    "ext3": Rules("ext3", largest_file=2 * 1024 * GIB, granularity_ns=10**9),
-    "ext2": Rules("ext2", largest_file=2 * 1024 * GIB, granularity_ns=10**9),
-    "btrfs": Rules("btrfs"),
-    "xfs": Rules("XFS"),
-    "f2fs": Rules("F2FS"),
-    "tmpfs": Rules("tmpfs"),
-    "overlay": Rules("overlay"),
-    "zfs": Rules("ZFS"),
-    "exfat": Rules("exFAT", holes=False, granularity_ns=2 * 10**9, stable_inodes=False, **_FAT),
-    "vfat": Rules(
-        "FAT32", largest_file=4 * GIB - 1, holes=False, granularity_ns=2 * 10**9, stable_inodes=False, **_FAT
-    ),
-    "ntfs": Rules("NTFS", reserved=True, utf16_names=True, modes=False, granularity_ns=100, stable_inodes=False),
-}
-_ALIASES = {"ntfs3": "ntfs", "ntfs-3g": "ntfs", "fat32": "vfat", "msdos": "vfat", "fat": "vfat", "ext": "ext4"}
-UNKNOWN = Rules(
-    "unknown", links=False, modes=False, attributes=False, holes=False, stable_inodes=False, granularity_ns=2 * 10**9
+_FOLDS = [Fold.NONE, Fold.UPPER, Fold.FULL]
+_LONG = re.compile(rb"[^\n]{256}")
+_DOUBTFUL = re.compile(
+    rb'["*:<>?\\|\x00-\x09\x0b-\x1f]|[. ](?:\n|\Z)|(?:\A|\n)(?i:con|prn|aux|nul|com[1-9]|lpt[1-9])(?:\.|\n|\Z)'
 )
+
+
+def _is_unicode(names: bytes) -> bool:
+    try:
+        names.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _upper(c: str) -> str:
+    """Upper case as FAT, exFAT and NTFS have it: one 16-bit unit becomes one, or stays."""
+    upper = c.upper()
+    return upper if len(upper) == 1 and c <= "\uffff" else c
+
+
+UNKNOWN_NAME = "unknown"
+_1980, _2107, _2108 = 315532800, 4354819198, 4354819199
+_DOS = Rules(
+    "", utf16_names=True, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.UPPER, links=False,
+    modes=False, attributes=False, holes=False, stable_inodes=False,
+)  # fmt: skip
+_TABLE: dict[str, Rules] = {
+    "ext4": Rules(
+        "ext4", 16 * TIB - 4096, earliest=-(1 << 31), latest=(1 << 34) - (1 << 31) - 1, certain=True,
+        source="kernel, Documentation/filesystems/ext4 (inodes of 256 bytes, blocks of 4 KiB)",
+    ),
+    "ext3": Rules(
+        "ext3", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        source="kernel, Documentation/filesystems/ext3",
+    ),
+    "ext2": Rules(
+        "ext2", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        source="kernel, Documentation/filesystems/ext2",
+    ),
+    "btrfs": Rules("btrfs", source="btrfs(5); btrfs documentation, on-disk format", certain=True),
+    "xfs": Rules("XFS", source="XFS Algorithms & Data Structures; xfs(5)", certain=True),
+    "f2fs": Rules("F2FS", largest_file=3 * TIB, source="kernel, Documentation/filesystems/f2fs", certain=True),
+    "zfs": Rules("ZFS", source="zfsprops(7)"),
+    "tmpfs": Rules("tmpfs", source="tmpfs(5)", certain=True),
+    "overlay": Rules("overlay", source="kernel, Documentation/filesystems/overlayfs"),
+    "exfat": replace(
+        _DOS, name="exFAT", largest_file=128 << 50, granularity_ns=2 * 10**9, earliest=_1980, latest=_2108,
+        source="exFAT file system specification, sections 6.3, 7.4, 7.7",
+    ),
+    "vfat": replace(
+        _DOS, name="FAT32", largest_file=4 * GIB - 1, granularity_ns=2 * 10**9, earliest=_1980, latest=_2107,
+        source="FAT file system specification (ECMA-107 and its successors); kernel, Documentation/filesystems/vfat",
+    ),
+    "ntfs": replace(
+        _DOS, name="NTFS", largest_file=16 * TIB - (64 << 10), links=True, attributes=True, holes=True, granularity_ns=100,
+        earliest=-11644473600, source="NTFS documentation of its maker: limits, naming files, file times",
+    ),
+    "nfs": Rules("NFS", attributes=False, source="RFC 8881; the server decides"),
+    "cifs": replace(_DOS, name="SMB", granularity_ns=100, source="MS-FSCC, sections 2.1.5 and 2.1.6; the server decides"),
+}  # fmt: skip
+_ALIASES = {
+    "ntfs3": "ntfs", "ntfs-3g": "ntfs", "fat32": "vfat", "msdos": "vfat", "fat": "vfat", "ext": "ext4", "nfs4": "nfs", "smb3": "cifs",
+}  # fmt: skip
+UNKNOWN = Rules(
+    UNKNOWN_NAME, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.FULL, links=False, modes=False,
+    attributes=False, holes=False, stable_inodes=False, granularity_ns=2 * 10**9,
+    source="the narrowest of all others, until the drive is asked",
+)  # fmt: skip
 
 
 def rules_of(filesystem: str) -> Rules:
     """The rules of a file system by the kernel's or blkid's name for it; cautious ones for an unknown one."""
     key = filesystem.lower()
     return _TABLE.get(_ALIASES.get(key, key), UNKNOWN)
+
+
+def all_rules() -> list[Rules]:
+    """Every row of the table, and the rules of what is in none."""
+    return [*_TABLE.values(), UNKNOWN]

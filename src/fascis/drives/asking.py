@@ -1,0 +1,165 @@
+"""Asking a drive itself what it can hold: small probe files in a folder of our own, which goes again.
+
+Options of a mount and drivers change what a file system takes (vfat(5) charsets, case folding, what a server allows); so
+before anything is copied the drive is asked. Never a drive that is full or can only be read, and never by a dry run.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import secrets
+from collections.abc import Callable
+from contextlib import suppress
+
+from fascis.drives.rules import RESERVED, TRAILING, Answers, Fold
+from fascis.files.medium import Medium
+from fascis.files.names import join
+
+LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
+FOLDER = b".fascis-asks-"
+_LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
+_STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
+_TIME = 1_700_000_001_123_456_789  # ns: odd in every unit that is in use
+
+
+def ask(medium: Medium) -> Answers | None:
+    """Asks the drive that an open folder is on; None when it may not be written, has no room, or fails meanwhile.
+
+    What is made is removed again; if the program ends in the middle, empty files in ``.fascis-asks-…`` stay.
+    """
+    folder = FOLDER + secrets.token_hex(4).encode()
+    try:
+        if medium.space()[1] < LEAST_FREE:
+            return None
+        medium.make_folder(folder)
+    except OSError:
+        return None
+    probe = _Probe(medium, folder)
+    try:
+        return probe.answers()
+    except OSError:
+        return None
+    finally:
+        probe.clear()
+
+
+class _Probe:
+    """Probe files in one folder."""
+
+    def __init__(self, medium: Medium, folder: bytes) -> None:
+        self._medium, self._folder = medium, folder
+        self._made: list[bytes] = []
+
+    def answers(self) -> Answers:
+        """Tries everything."""
+        reserved = frozenset(c for c in RESERVED if not self._takes(f"a{c}b".encode()))
+        return Answers(
+            folds=self._folds(),
+            reserved=reserved,
+            trailing="".join(c for c in TRAILING if not self._takes(b"a" + c.encode())),
+            devices=not (self._takes(b"aux") and self._takes(b"con.txt")),
+            unicode_only=not self._takes(b"a\xff\xfeb"),
+            long_names=self._takes("\u00e9".encode() * 255),
+            links=self._links(),
+            modes=self._modes(),
+            attributes=self._attributes(),
+            granularity_ns=self._granularity(),
+        )
+
+    def _make(self, name: bytes) -> bool:
+        """Creates an empty file; False when the drive refuses that name, or has one that it takes for the same.
+
+        Raises:
+            OSError: what failed has nothing to do with the name.
+        """
+        try:
+            self._medium.create(join(self._folder, name)).close()
+        except OSError as error:
+            if error.errno in _LEFT_FREE:
+                raise
+            return False
+        self._made.append(name)
+        return True
+
+    def _takes(self, name: bytes) -> bool:
+        """True when a name can be made and is then there as it was written."""
+        if not self._make(name):
+            return False
+        try:
+            return name in self._medium.names(self._folder)
+        finally:
+            self._remove(name)
+
+    def _folds(self) -> Fold:
+        if not self._make(b"Case") or not self._make("\u00e9t\u00e9".encode()):
+            return Fold.FULL
+        if not self._make("e\u0301te\u0301".encode()):
+            return Fold.FULL
+        return Fold.NONE if self._make(b"cASE") else Fold.UPPER
+
+    def _links(self) -> bool:
+        return self._can(lambda to: self._medium.make_link(b"Case", to)) and self._can(
+            lambda to: self._medium.hard_link(join(self._folder, b"Case"), to)
+        )
+
+    def _can(self, work: Callable[[bytes], None]) -> bool:
+        try:
+            work(join(self._folder, b"second"))
+        except OSError as error:
+            if error.errno in _LEFT_FREE:
+                raise
+            return False
+        self._made.append(b"second")
+        self._remove(b"second")
+        return True
+
+    def _modes(self) -> bool:
+        with_modes = []
+        for mode in (0o640, 0o700):
+            file = self._medium.create(join(self._folder, b"mode"))
+            self._made.append(b"mode")
+            try:
+                with suppress(PermissionError):
+                    os.fchmod(file.handle, mode)
+                with_modes.append(file.status().st_mode & 0o777 == mode)
+            finally:
+                file.close()
+                self._remove(b"mode")
+        return all(with_modes)
+
+    def _attributes(self) -> bool:
+        file = self._medium.create(join(self._folder, b"attribute"))
+        self._made.append(b"attribute")
+        try:
+            file.set_attributes({"user.fascis": b"1"})
+            return file.attributes().get("user.fascis") == b"1"
+        except OSError as error:
+            if error.errno in _LEFT_FREE:
+                raise
+            return False
+        finally:
+            file.close()
+            self._remove(b"attribute")
+
+    def _granularity(self) -> int:
+        file = self._medium.create(join(self._folder, b"time"))
+        self._made.append(b"time")
+        try:
+            os.utime(file.handle, ns=(_TIME, _TIME))
+        finally:
+            file.close()
+        kept = self._medium.status(join(self._folder, b"time")).st_mtime_ns
+        self._remove(b"time")
+        return next((s for s in _STEPS_NS if kept == _TIME // s * s), _STEPS_NS[-1])
+
+    def _remove(self, name: bytes) -> None:
+        self._medium.unlink(join(self._folder, name))
+        self._made.remove(name)
+
+    def clear(self) -> None:
+        """Removes what is left, and the folder."""
+        with suppress(OSError):
+            for name in list(self._made):
+                self._remove(name)
+            self._medium.remove_folder(self._folder)
