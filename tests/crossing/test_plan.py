@@ -116,8 +116,8 @@ CASES = [
     (case_identity, "identity-damaged", "stops"), (case_newer_identity, "identity-damaged", "stops"), (case_to_missing, "destination-missing", "stops"),
     (case_to_file, "destination-not-a-folder", "stops"), (case_inside, "destination-inside-library", "stops"), (case_same_drive, "same-drive", "stops"),
     (case_read_only, "destination-read-only", "stops"), (case_away, "away", "stops"), (case_small, "not-enough-room", "stops"),
-    (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"), (case_fat_name, "name-not-possible", "stops"),
-    (case_fat_fold, "names-become-one", "stops"), (case_fat_large, "file-too-large", "stops"), (case_links, "links-not-kept", "decision"),
+    (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"), (case_fat_name, "name-not-possible", "decision"),
+    (case_fat_fold, "names-become-one", "decision"), (case_fat_large, "file-too-large", "stops"), (case_links, "links-not-kept", "decision"),
 ]  # fmt: skip
 
 

@@ -31,6 +31,7 @@ from fascis.machine.notice import tell_desktop
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
+_NO_ROLES = ("unused", "clashing")
 _DISCARDED = [r.value for r in Role if r.remakeable]
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
@@ -175,7 +176,8 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
 def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: bool) -> None:
     """Takes a library to another drive, or to two, whole and verified."""
     unused = "unused" in wanted.leave_out
-    leave_out = _roles("--leave-out", [r for r in wanted.leave_out if r != "unused"], [*_LEFT, "unused"], as_json)
+    roles = [r for r in wanted.leave_out if r not in _NO_ROLES]
+    leave_out = _roles("--leave-out", roles, [*_LEFT, *_NO_ROLES], as_json)
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
     after = wanted.after
     workspace = from_environment()
@@ -191,9 +193,10 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         unused,
         only=frozenset(wanted.only),
         loose_too=wanted.loose_too,
+        leave_clashing="clashing" in wanted.leave_out,
     )
     also = Path(wanted.also).absolute() if wanted.also else None
-    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
+    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also, ask=not dry_run)
     _tell_plan(plan)
     if plan.stopped:
         _refuse(plan, as_json)

@@ -17,7 +17,11 @@ def register(app: typer.Typer) -> None:
         to: str = typer.Option(..., "--to", help="The folder that the library's own folder will stand in."),
         also: str = typer.Option("", "--also", help="A second folder, on another drive, for a second copy."),
         name: str = typer.Option("", "--name", help="The name it will have there."),
-        leave_out: list[str] = typer.Option([], "--leave-out", help="A role, or unused, that is not copied and stays."),
+        leave_out: list[str] = typer.Option(
+            [],
+            "--leave-out",
+            help="A role, unused, or clashing (what the new drive cannot hold as it is): not copied, and stays.",
+        ),
         discard: list[str] = typer.Option(
             [], "--discard", help="A role that can be made again: not copied, and deleted when the originals are."
         ),

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 
+from fascis.crossing.apart import allot_more
 from fascis.crossing.copies import Copies, CopyState, Item, as_it_was
 from fascis.crossing.copying import Fidelity, same_copy
 from fascis.crossing.engine import Side
@@ -20,6 +22,7 @@ from fascis.crossing.putting import make_parents
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
+from fascis.drives.rules import Rules
 from fascis.files.errors import Refused, told
 from fascis.files.medium import Medium, move
 from fascis.files.names import join, parent, shown
@@ -32,9 +35,17 @@ OLD = b"superseded"
 
 
 def amendment(
-    copies: Copies, source: Medium, differences: Differences, rule: RoleRule, leave_out: frozenset[Role], links: bool
+    copies: Copies,
+    source: Medium,
+    differences: Differences,
+    rule: RoleRule,
+    leave_out: frozenset[Role],
+    rules: Sequence[Rules],
 ) -> tuple[list[int], list[Found], list[Found]]:
     """What an amendment consists of: entries that changed, folders and entries that appeared. Reads only.
+
+    Args:
+        rules: of every destination; what appeared under a name that one cannot hold is kept apart.
 
     Raises:
         EnvironmentTrouble: the old place does not answer.
@@ -59,14 +70,29 @@ def amendment(
         role = rule.of_folder(above) or rule.of_name(place.rpartition(b"/")[2])
         kind, fate = Kind.FILE, Fate.LEFT_OUT if role in leave_out else Fate.COPY
         if stat.S_ISLNK(status.st_mode):
-            kind, fate = Kind.LINK, Fate.COPY if links else Fate.UNHOLDABLE
+            kind, fate = Kind.LINK, Fate.COPY if any(r.links for r in rules) else Fate.UNHOLDABLE
         elif not stat.S_ISREG(status.st_mode):
             kind, fate = Kind.SPECIAL, Fate.SPECIAL
         entries.append(Found(place, status, kind, role, fate))
         while above and above not in folders:
             folders[above] = Found(above, _status(source, above))
             above = parent(above)
-    return changed, sorted(folders.values(), key=lambda f: f.place), entries
+    known = {f for f, _ in copies.journal.folders()}
+    new_folders = [f for p, f in sorted(folders.items()) if p not in known]
+    return changed, _apart(copies, new_folders, rules), _apart(copies, entries, rules)
+
+
+def _apart(copies: Copies, found: list[Found], rules: Sequence[Rules]) -> list[Found]:
+    """What appeared, with other names in the copy where the destinations cannot hold theirs."""
+    by_folder: dict[bytes, list[Found]] = {}
+    for f in found:
+        by_folder.setdefault(parent(f.place), []).append(f)
+    out = []
+    for folder, some in by_folder.items():
+        names = [f.place.rpartition(b"/")[2] for f in some]
+        there = allot_more(copies.journal.names_there(folder), names, rules)
+        out += [replace(f, there=there.get(n)) for f, n in zip(some, names, strict=True)]
+    return out
 
 
 def _status(source: Medium, place: bytes) -> os.stat_result:
@@ -101,13 +127,13 @@ def move_in(
         rewriting.documents(medium, places.staged_library, frozenset(amending))
         for id, before in amending.items():
             item = copies.item(id)
-            _parents(source, medium, places.name, parent(item.place))
+            _parents(copies, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
-                if keeps.links and not medium.exists(join(places.name, item.place)):
+                if keeps.links and not medium.exists(join(places.name, item.there)):
                     rewriting.link(source, medium, places.name, item)
             elif item.copy is CopyState.VERIFIED:
                 for place, was in _moved(item, before, places.crossing):
-                    aside = join(old, b"%d" % id if place == item.place else b"%d-as-it-was" % id)
+                    aside = join(old, b"%d" % id if place == item.there else b"%d-as-it-was" % id)
                     make_parents(medium, places.name, join(places.name, place))
                     if medium.exists(join(places.staged_library, place)):
                         _supersede(places, medium, place, was, aside, keeps.stable_inodes)
@@ -131,8 +157,8 @@ def _moved(item: Item, before: list[int] | None, crossing: str) -> Iterator[tupl
     """
     copy, anew = (before[:3], before[3:] or None) if before else (None, None)
     if item.rewritten:
-        yield as_it_was(item.place, crossing), copy if anew else None
-    yield item.place, anew or copy
+        yield as_it_was(item.there, crossing), copy if anew else None
+    yield item.there, anew or copy
 
 
 def take_back(copies: Copies, places: Places, medium: Medium) -> None:
@@ -143,7 +169,7 @@ def take_back(copies: Copies, places: Places, medium: Medium) -> None:
     """
     try:
         for id in copies.amending:
-            place = copies.item(id).place
+            place = copies.item(id).there
             for name, there in ((b"%d", place), (b"%d-as-it-was", as_it_was(place, places.crossing))):
                 old, final = join(join(places.staging, OLD), name % id), join(places.name, there)
                 if medium.exists(old) and not medium.exists(final):
@@ -170,10 +196,12 @@ def _supersede(
     move(medium, join(places.staged_library, place), final)
 
 
-def _parents(source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
+def _parents(copies: Copies, source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
+    other, _ = copies.journal.renamed()
     parts = folder.split(b"/") if folder else []
     for i in range(len(parts)):
         inner = b"/".join(parts[: i + 1])
-        if not medium.exists(join(root, inner)):
-            medium.make_folder(join(root, inner))
-            medium.set_folder_status(join(root, inner), source.status(inner), False)
+        there = join(root, other.get(inner, inner))
+        if not medium.exists(there):
+            medium.make_folder(there)
+            medium.set_folder_status(there, source.status(inner), False)

@@ -39,7 +39,9 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     )
     workspace.register.put_drives([plan.source_drive, *drives])
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
-    journal.write_plan(_header(workspace, plan, library_id, consent), plan.survey, plan.fates, plan.gathering)
+    journal.write_plan(
+        _header(workspace, plan, library_id, consent), plan.survey, plan.fates, plan.gathering, plan.apart
+    )
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
@@ -92,4 +94,5 @@ def _drive_facts(drive: Drive) -> dict[str, Any]:
         "filesystem": drive.filesystem,
         "stand_in": drive.stand_in,
         "mount": str(drive.mount),
+        "answers": drive.answers.as_json() if drive.answers else None,
     }

@@ -65,6 +65,7 @@ class Item:
     known: bytes | None = None  # the digest that a record in the library gives for this size and time
     outside: bytes | None = None  # the path of loose media, which is gathered from there
     rewritten: bool = False  # the copy is kept as it was; at its place stands what was written anew from it
+    there: bytes = b""  # its place in the new library: another one where names are kept apart
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +96,7 @@ class StrandProgress:
 
 _ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
  e.fate, e.strand, e.twin, c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin, c.state, c.size,
- c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+ c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten, f.there, e.there FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -129,6 +130,7 @@ def _item(r: Sequence[Any]) -> Item:
         r[26],
         r[27],
         bool(r[28]),
+        join(r[1] if r[29] is None else r[29], r[2] if r[30] is None else r[30]),
     )
 
 
@@ -189,19 +191,22 @@ class Copies:
         """One item."""
         return _item(self.journal.read(f"{_ITEM} WHERE e.id=?", (self.number, id))[0])
 
-    def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int]]:
-        """``(place, size, mtime_ns, digest, role index)`` of every verified file of the library, for its lists."""
+    def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int, bytes]]:
+        """Every verified file of the library, for its lists: place there, size, mtime_ns, digest, role index, place before.
+
+        The last is nothing where its name was never changed for a drive.
+        """
         last = -1
         while True:
             rows = self.journal.read(
-                "SELECT e.id, f.place, e.name, coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, c.digest),"
-                " e.role FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=?"
+                "SELECT e.id, coalesce(f.there, f.place), coalesce(e.there, e.name), coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, c.digest),"
+                " e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=?"
                 " LEFT JOIN derived d ON d.entry=e.id AND d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND e.fate=0"
                 " AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id LIMIT ?",
                 (self.number, last, 4 * BATCH),
             )
-            for _, folder, name, size, mtime, digest, role in rows:
-                yield join(folder, name), size, mtime, digest, role
+            for _, folder, name, size, mtime, digest, role, before in rows:
+                yield join(folder, name), size, mtime, digest, role, before or b""
             if len(rows) < 4 * BATCH:
                 return
             last = rows[-1][0]
@@ -426,8 +431,8 @@ def own_place(place: bytes, crossing: str) -> bytes:
 def arrives_at(item: Item, crossing: str) -> bytes:
     """Where the verified copy of an item is, or will be, in the new library."""
     if item.fate is Fate.OWN:
-        return own_place(item.place, crossing)
-    return as_it_was(item.place, crossing) if item.rewritten else item.place
+        return own_place(item.there, crossing)
+    return as_it_was(item.there, crossing) if item.rewritten else item.there
 
 
 def as_it_was(place: bytes, crossing: str) -> bytes:

@@ -269,8 +269,8 @@ class Crossing:
                     return self.state
                 rule = RoleRule((header.get("identity") or {}).get("roles"))
                 leave_out = frozenset(map(Role, header["leave_out"]))
-                links = any(d.drive().rules.links for d in self.demanded)
-                parts = amendment(self.copies, source, found, rule, leave_out, links)
+                rules = [d.drive().rules for d in self.demanded]
+                parts = amendment(self.copies, source, found, rule, leave_out, rules)
             self.journal.amend(*parts, [d.number for d in self.demanded])
         return self.run(control, report)
 

@@ -71,7 +71,9 @@ class Destination:
 
     def drive(self) -> Drive:
         """Its drive, as it is now."""
-        return self.workspace.drives.at(self.places.destination)
+        drive = self.workspace.drives.at(self.places.destination)
+        said = self.places.answers
+        return drive.with_answers(said) if said else drive
 
     def open(self) -> Medium:
         """The library that arrived, proven by drive and token, see :func:`~fascis.crossing.places.open_copy`."""

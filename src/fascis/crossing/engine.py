@@ -237,10 +237,10 @@ class Engine:
             for id in self._amending.entries:
                 self._make_parents(medium, self.staged(self._copies.item(id)))
             return
-        for place, _mode, _mtime in self._copies.journal.folders():
+        for place, there in self._copies.journal.folders():
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
-            self._make_folder(medium, join(self._root, place) if place else self._root)
+            self._make_folder(medium, join(self._root, there) if place else self._root)
         for item in self._copies.items("e.fate=4 OR c.rewritten=1"):
             self._make_parents(medium, self.staged(item))
 

@@ -17,6 +17,7 @@ from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
+from fascis.crossing.apart import Apart
 from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
 from fascis.crossing.states import UNFINISHED, State, check_transition
@@ -26,26 +27,27 @@ from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 4
+VERSION = 5
 BATCH = 1024
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
   PRIMARY KEY(destination, entry)) WITHOUT ROWID;
 """
+_INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
-CREATE TABLE folder(id INTEGER PRIMARY KEY, place BLOB NOT NULL, mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL);
+CREATE TABLE folder(id INTEGER PRIMARY KEY, place BLOB NOT NULL, mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, there BLOB);
 CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
   size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
   ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL, links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL,
-  strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB, outside BLOB);
+  strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB, outside BLOB, there BLOB, before BLOB);
 CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
   inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB, seen_size INTEGER,
   seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
 {_GATHERED}CREATE UNIQUE INDEX folder_place ON folder(place);
-CREATE INDEX entry_folder ON entry(folder);
+{_INDEX}CREATE INDEX entry_folder ON entry(folder);
 CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT,
   destination INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE attention(id INTEGER PRIMARY KEY, place BLOB NOT NULL, drive TEXT NOT NULL, meaning TEXT NOT NULL, at REAL NOT NULL);
@@ -71,12 +73,16 @@ ALTER TABLE entry ADD COLUMN outside BLOB;
 ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
 {_GATHERED}
 """,
+    4: f"""
+ALTER TABLE folder ADD COLUMN there BLOB;
+ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
+{_INDEX}""",
 }
 
 
 _INSERT = (
     "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate, strand, twin,"
-    " outside) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+    " outside, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
 )
 
 
@@ -98,6 +104,7 @@ class Found:
     kind: Kind = Kind.FILE
     role: Role = Role.OTHER
     fate: Fate = Fate.COPY
+    there: bytes | None = None  # its name in the copy, where that is another
 
 
 class Journal:
@@ -224,31 +231,41 @@ class Journal:
     # -- the plan, once -------------------------------------------------------------------------------------------
 
     def write_plan(
-        self, header: dict[str, Any], survey: Survey, fates: Sequence[int], gathering: Gathering | None = None
+        self,
+        header: dict[str, Any],
+        survey: Survey,
+        fates: Sequence[int],
+        gathering: Gathering | None = None,
+        apart: Apart | None = None,
     ) -> None:
         """Writes header and items, and the state *planned*, in one transaction.
 
         Args:
             fates: what becomes of every row of the survey.
             gathering: loose files that go along, and where.
+            apart: names that are other ones in the copy.
         """
-        gathering = gathering or Gathering()
+        gathering, names = gathering or Gathering(), apart or Apart()
+
+        def there(folder: bytes) -> bytes | None:
+            return new if (new := names.folder(folder)) != folder else None
 
         def work(db: sqlite3.Connection) -> None:
             self._set(db, "plan", json.dumps(header))
             self._set(db, "state", State.PLANNED.value)
             folders = {f.place: i for i, f in enumerate(survey.folders)}
             db.executemany(
-                "INSERT INTO folder VALUES(?,?,?,?)",
-                ((i, f.place, f.mode, f.mtime_ns) for i, f in enumerate(survey.folders)),
+                "INSERT INTO folder VALUES(?,?,?,?,?)",
+                ((i, f.place, f.mode, f.mtime_ns, there(f.place)) for i, f in enumerate(survey.folders)),
             )
             strands: dict[tuple[bytes, int], int] = {}
-            db.executemany(_INSERT, _entries(survey, fates, strands))
+            db.executemany(_INSERT, _entries(survey, fates, strands, names))
             for place in gathering.folders():
                 if place not in folders:
                     folders[place] = len(folders)
-                    db.execute("INSERT INTO folder VALUES(?,?,?,?)", (folders[place], place, 0o40755, 0))
-            db.executemany(_INSERT, _gathered(gathering, len(survey), folders, strands))
+                    row = (folders[place], place, 0o40755, 0, there(place))
+                    db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
+            db.executemany(_INSERT, _gathered(gathering, len(survey), folders, strands, names))
             db.executemany("INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items()))
             db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", gathering.aliases.items())
 
@@ -257,6 +274,32 @@ class Journal:
     def aliases(self) -> dict[bytes, bytes]:
         """By which other paths documents may call a file of the new library: absolute path → place there."""
         return dict(self.read("SELECT path, place FROM alias"))
+
+    def renamed(self) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
+        """What is called otherwise in the copy: folder → its place there, file → its name there."""
+        folders = dict(self.read("SELECT place, there FROM folder WHERE there IS NOT NULL"))
+        files = self.read(
+            "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE e.there IS NOT NULL"
+        )
+        return folders, {join(folder, name): there for folder, name, there in files}
+
+    def has_renamed(self) -> bool:
+        """True when some file has, or had before an earlier crossing, another name than in the copy."""
+        return bool(self.read("SELECT 1 FROM entry WHERE before IS NOT NULL LIMIT 1"))
+
+    def names_there(self, folder: bytes) -> list[bytes]:
+        """The names in the copy of all that the plan has in one folder of the old place, folders too."""
+        names = self.read(
+            "SELECT coalesce(e.there, e.name) FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=? AND e.fate IN (0,3,4)",
+            (folder,),
+        )
+        below = folder + b"/" if folder else b""
+        folders = self.read(
+            "SELECT place, there FROM folder WHERE place>=? AND place<?",
+            (below, below[:-1] + b"0" if below else b"\xff" * 9),
+        )
+        direct = [t or p for p, t in folders if p and b"/" not in p[len(below) :]]
+        return [n for (n,) in names] + [p.rpartition(b"/")[2] for p in direct]
 
     def names_in(self, folder: bytes) -> list[tuple[int, bytes, int, int]]:
         """``(entry, name, size, mtime_ns)`` of the files that the plan has directly in one folder."""
@@ -369,9 +412,9 @@ class Journal:
                 yield (join(folder, name), *rest)
             last = rows[-1][0]
 
-    def folders(self) -> list[tuple[bytes, int, int]]:
-        """``(place, mode, mtime_ns)`` of every folder, parents first."""
-        return self.read("SELECT place, mode, mtime_ns FROM folder ORDER BY id")
+    def folders(self) -> list[tuple[bytes, bytes]]:
+        """``(place, place in the copy)`` of every folder, parents first."""
+        return self.read("SELECT place, coalesce(there, place) FROM folder ORDER BY id")
 
     # -- amendments -----------------------------------------------------------------------------------------------
 
@@ -398,13 +441,17 @@ class Journal:
                 db.executemany(f"DELETE FROM {table} WHERE entry=?", [(id,) for id in changed])
             number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
             known = dict(db.execute("SELECT place, id FROM folder"))
+            other = dict(db.execute("SELECT place, there FROM folder WHERE there IS NOT NULL"))
             for f in folders:
                 if f.place not in known:
                     number += 1
                     known[f.place] = number
-                    db.execute(
-                        "INSERT INTO folder VALUES(?,?,?,?)", (number, f.place, f.status.st_mode, f.status.st_mtime_ns)
-                    )
+                    above = other.get(parent(f.place), parent(f.place))
+                    there = join(above, f.there or f.place.rpartition(b"/")[2])
+                    if there != f.place:
+                        other[f.place] = there
+                    row = (number, f.place, f.status.st_mode, f.status.st_mtime_ns, other.get(f.place))
+                    db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
             last = db.execute("SELECT coalesce(max(id), -1) FROM entry").fetchone()[0]
             strands = {(bytes(f), r): i for i, f, r in db.execute("SELECT id, folder, role FROM strand")}
             for e in entries:
@@ -415,9 +462,10 @@ class Journal:
                     db.execute("INSERT INTO strand VALUES(?,?,?)", (strands[key], *key))
                 db.execute(
                     "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role,"
-                    " fate, strand) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+                    " fate, strand, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     (last, known[parent(e.place)], e.place.rpartition(b"/")[2], int(e.kind), s.st_size, s.st_blocks * 512,
-                     inode_key(s.st_ino), s.st_mtime_ns, s.st_ctime_ns, s.st_mode, 1, key[1], int(e.fate), strands[key]),
+                     inode_key(s.st_ino), s.st_mtime_ns, s.st_ctime_ns, s.st_mode, 1, key[1], int(e.fate), strands[key], e.there,
+                     e.place if e.there or parent(e.place) in other else None),
                 )  # fmt: skip
                 if e.fate is Fate.COPY:
                     for amending in copies.values():
@@ -467,7 +515,9 @@ def _connect(path: Path) -> sqlite3.Connection:
     return db
 
 
-def _entries(survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, int], int]) -> Iterator[tuple[Any, ...]]:
+def _entries(
+    survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, int], int], apart: Apart
+) -> Iterator[tuple[Any, ...]]:
     first_of: dict[int, int] = {}
     for index, folder in enumerate(survey.folders):
         top = strand_folder(folder.place)
@@ -495,11 +545,12 @@ def _entries(survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, in
                 strand,
                 twin,
                 None,
+                *_names(apart, folder.place, survey.name(row)),
             )
 
 
 def _gathered(
-    gathering: Gathering, first: int, folders: dict[bytes, int], strands: dict[tuple[bytes, int], int]
+    gathering: Gathering, first: int, folders: dict[bytes, int], strands: dict[tuple[bytes, int], int], apart: Apart
 ) -> Iterator[tuple[Any, ...]]:
     for number, (place, o) in enumerate(gathering.items, first):
         above, _, name = place.rpartition(b"/")
@@ -522,7 +573,17 @@ def _gathered(
             strand,
             None,
             o.path,
+            *_names(apart, above, name),
         )
+
+
+def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, bytes | None]:
+    """The name of a file in the copy, where that is another; and the place it had before any was changed."""
+    if not apart:
+        return None, None
+    place = join(folder, name)
+    before, there = apart.before.get(place, place), apart.there(place)
+    return apart.files.get(place), before if before != there else None
 
 
 def inode_key(inode: int) -> int:

@@ -87,9 +87,9 @@ class _Opening:
         for item in documents_of(self._copies):
             try:
                 if item.place.lower().endswith(b"." + CATALOG):
-                    self._catalog(item.place)
+                    self._catalog(item.there)
                 else:
-                    self._document(item.place)
+                    self._document(item.there)
                 self._found.documents += 1
             except NotUnderstood:
                 self._found.closed += 1
@@ -134,8 +134,8 @@ class _Opening:
         folder, _, name = place.rpartition(b"/")
         if folder not in self._names:
             rows = self._copies.journal.read(
-                "SELECT e.name, c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND"
-                " c.destination=? WHERE f.place=?",
+                "SELECT coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND"
+                " c.destination=? WHERE coalesce(f.there, f.place)=?",
                 (self._copies.number, folder),
             )
             self._names[folder] = {n: state == CopyState.VERIFIED for n, state in rows}
@@ -168,7 +168,7 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
     """
     marks = ",".join(str(ROLES.index(r)) for r in Role if r is Role.ORIGINAL or r.remakeable)
     rows = copies.journal.read(
-        "SELECT f.place, e.name, min(e.size) FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND"
+        "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND"
         f" c.destination=? WHERE e.kind=0 AND e.fate=0 AND c.state=2 AND e.size>0 AND e.role IN ({marks}) GROUP BY e.strand",
         (copies.number,),
     )

@@ -16,6 +16,7 @@ from fascis.crossing.copying import Fidelity
 from fascis.crossing.journal import Journal, inode_key
 from fascis.crossing.listing import plan_list
 from fascis.drives.model import Drive
+from fascis.drives.rules import Answers
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, move, read_small
 from fascis.files.names import cut, fsname, shown, unlisted
@@ -94,6 +95,12 @@ class Places:
     def crossing(self) -> str:
         """The crossing's id."""
         return str(self.header["crossing"])
+
+    @property
+    def answers(self) -> Answers | None:
+        """What the drive said itself when the crossing began; None when it was not asked."""
+        said = self.drive.get("answers")
+        return Answers.from_json(said) if said else None
 
     @property
     def source(self) -> Path:

@@ -11,13 +11,15 @@ from itertools import islice
 from pathlib import Path
 
 from fascis.crossing.after import After
+from fascis.crossing.apart import Apart, keep_apart
 from fascis.crossing.estimate import Estimate, estimate
 from fascis.crossing.fates import Fate, Fates
 from fascis.crossing.gathering import Gathering, gather
+from fascis.crossing.holding import Clashes, Columns, clashes, holding_problems, left_problem, name_problems
 from fascis.crossing.journal import read_header
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.selection import Selection, StrandKey, other_users, select, use_problems
-from fascis.crossing.surroundings import look_around, look_at_drives, parking_problems
+from fascis.crossing.surroundings import Surroundings, look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, listed, shown
@@ -44,6 +46,7 @@ class Choices:
         without: strands left out, as ``(folder, role, standing)``.
         only: projects, or folders, that go along with what they use; none for everything.
         loose_too: with the originals, loose ones go that nothing else uses.
+        leave_clashing: files that a destination cannot hold as they are named, or as large as they are, are left out.
     """
 
     name: str = ""
@@ -55,6 +58,7 @@ class Choices:
     without: frozenset[StrandKey] = frozenset()
     only: frozenset[str] = frozenset()
     loose_too: bool = False
+    leave_clashing: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +84,8 @@ class Goal:
 class Plan:
     """A crossing before it starts. ``survey`` holds the items in columns, ``fates`` what becomes of each.
 
-    ``totals`` counts what goes along, ``gathering`` being part of it. ``largest`` names the largest files of each remakeable
+    ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called otherwise in
+    the copy, ``clashing`` how many files a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
     role that is left out.
     """
 
@@ -97,6 +102,8 @@ class Plan:
     uses: Uses
     fates: array[int]
     gathering: Gathering
+    apart: Apart
+    clashing: int
     identity: Identity | None
     document: bytes
     totals: Totals
@@ -163,9 +170,18 @@ def new_crossing_id() -> str:
 
 
 def make_plan(
-    workspace: Workspace, surveyed: Surveyed, destination: Path, choices: Choices, also: Path | None = None
+    workspace: Workspace,
+    surveyed: Surveyed,
+    destination: Path,
+    choices: Choices,
+    also: Path | None = None,
+    ask: bool = False,
 ) -> Plan:
-    """Plans one library's crossing into the folder ``destination``, and ``also`` into a second one. Writes nothing."""
+    """Plans one library's crossing into the folder ``destination``, and ``also`` into a second one. Writes nothing.
+
+    Args:
+        ask: the destinations are asked what they can hold: probe files are made there, and removed again.
+    """
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
     known = None if identity else _known_id(workspace, surveyed.root)
     name = choices.name or (identity.name if identity and _plain(identity.name) else surveyed.root.name)
@@ -186,12 +202,16 @@ def make_plan(
     plain = None if identity is None or written_here(workspace, identity) else RoleRule()
     selection = select(surveyed, choices.leave_unused, choices.without, choices.only)
     problems += selection.problems
-    around = look_at_drives(workspace, source, paths)
-    links = any(d is None or d.rules.links for d in around.drives)
-    rule = Fates(choices.leave_out, choices.discard, links, plain, selection.rows_out)
-    fates = rule.of(found)
-    gathering = _gathering(surveyed, choices, selection, fates)
-    look_around(around, source, paths, name, found, fates, gathering, identity)
+    around = look_at_drives(workspace, source, paths, ask)
+    fitted = _fitted(surveyed, choices, selection, around, plain)
+    fates, gathering, apart = fitted.fates, fitted.gathering, fitted.apart
+    look_around(around, source, paths, name, found, identity)
+    columns = Columns(found, fates)
+    fitting = [d for d, usable in zip(around.drives, around.usable, strict=True) if d and usable]
+    for drive in fitting:
+        around.take(holding_problems(drive, name, columns, gathering, surveyed.attributed))
+    around.take(name_problems(fitting, apart) if fitting else ())
+    around.take(left_problem(fitted.left))
     problems += around.problems
     problems += use_problems(surveyed, choices.gather, gathering)
     problems += other_users(workspace.register, surveyed, identity.library_id if identity else known or "")
@@ -218,6 +238,8 @@ def make_plan(
         uses=surveyed.uses,
         fates=fates,
         gathering=gathering,
+        apart=apart,
+        clashing=fitted.clashing,
         identity=identity,
         document=surveyed.document,
         totals=totals,
@@ -226,6 +248,39 @@ def make_plan(
         problems=problems,
         largest={r: largest(found, r) for r in choices.leave_out | choices.discard if r.remakeable},
     )
+
+
+@dataclass(frozen=True, slots=True)
+class _Fitted:
+    """What becomes of every file, so that the destinations can hold it; ``left`` stays for that reason."""
+
+    fates: array[int]
+    gathering: Gathering
+    apart: Apart
+    left: Clashes
+    clashing: int
+
+
+def _fitted(
+    surveyed: Surveyed, choices: Choices, selection: Selection, around: Surroundings, plain: RoleRule | None
+) -> _Fitted:
+    """Fits a library to its destinations: names that cannot be held are kept apart, or their files left out by choice."""
+    found, drives = surveyed.survey, [d for d in around.drives if d]
+    links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
+
+    def fit() -> tuple[array[int], Gathering, Apart]:
+        fates = Fates(choices.leave_out, choices.discard, links, plain, selection.rows_out).of(found)
+        gathering = _gathering(surveyed, choices, selection, fates)
+        rules = [d.rules for d in drives]
+        return fates, gathering, keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before)
+
+    fates, gathering, apart = fit()
+    clashing = clashes(drives, Columns(found, fates), gathering, apart) if drives else Clashes()
+    if not clashing or not choices.leave_clashing:
+        return _Fitted(fates, gathering, apart, Clashes(), len(clashing))
+    selection.rows_out |= clashing.rows
+    selection.paths_out |= clashing.paths
+    return _Fitted(*fit(), clashing, len(clashing))
 
 
 def written_here(workspace: Workspace, identity: Identity) -> bool:
@@ -264,7 +319,7 @@ def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
     asked = [
         [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE] for plan in (shown_plan, fresh)
     ]
-    return same and asked[0] == asked[1]
+    return same and asked[0] == asked[1] and shown_plan.apart == fresh.apart
 
 
 def largest(found: Survey, role: Role, most: int = 3) -> list[bytes]:

@@ -46,7 +46,7 @@ class Kept:
     def holds(self, item: Item, buffers: Buffers, control: Control) -> bool:
         """True when the copy of an item is what was verified; read again where it does not look so."""
         place = arrives_at(item, self.crossing)
-        if item.rewritten and self.copies.stands_anew(item.id) and not self.medium.exists(item.place):
+        if item.rewritten and self.copies.stands_anew(item.id) and not self.medium.exists(item.there):
             return False  # what was kept as it was is there, what the library is worked on with is not
         try:
             status = self.medium.status(place)
@@ -265,7 +265,7 @@ class Release:
 
     def clear_folders(self, folder: Medium) -> None:
         """Removes the folders that are empty, of the library's folder."""
-        for place, _, _ in reversed(self._copies.journal.folders()):
+        for place, _ in reversed(self._copies.journal.folders()):
             if place:
                 try:
                     folder.remove_folder(place)

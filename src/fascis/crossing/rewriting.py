@@ -47,6 +47,7 @@ class Whither:
         self.real_source = os.fsencode(header.get("real_source", header["source"]))
         self._copies, self._aliases = copies, copies.journal.aliases()
         self._names: dict[bytes, set[bytes]] = {}
+        self._folders, self._files = copies.journal.renamed()
 
     def folder_of(self, item: Item) -> bytes:
         """The folder at the old place from which a document's relative paths count."""
@@ -60,6 +61,24 @@ class Whither:
         if (known := self._aliases.get(path)) is not None:
             return known
         return next((path[len(root) :] for root in self._roots if path.startswith(root)), None)
+
+    def there(self, place: bytes) -> bytes:
+        """Where a place of the plan is in the new library: names that are kept apart are others there. An absolute path stays."""
+        if place.startswith(b"/") or not (self._folders or self._files):
+            return place
+        return join(self.folder(parent(place)), self._files.get(place, place.rpartition(b"/")[2]))
+
+    def folder(self, place: bytes) -> bytes:
+        """Where a folder of the plan is in the new library."""
+        if not place or not self._folders:
+            return place
+        known = self._folders.get(place)
+        return join(self.folder(parent(place)), place.rpartition(b"/")[2]) if known is None else known
+
+    @property
+    def renames_files(self) -> bool:
+        """True when files of the plan have other names in the new library."""
+        return bool(self._files)
 
     @property
     def knows_other_names(self) -> bool:
@@ -95,9 +114,9 @@ class Whither:
                 first = (way, path, place)
         return self._from(*first, document, inner) if first else None
 
-    @staticmethod
-    def _from(way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes) -> bytes | None:
-        here = parent(document)
+    def _from(self, way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes) -> bytes | None:
+        here, was = parent(self.there(document)), place
+        place = None if place is None else self.there(place)
         said = os.fsencode(way.path)
         if place is None:
             if way.absolute or way.foreign:
@@ -108,6 +127,8 @@ class Whither:
         else:
             if not way.absolute and not way.foreign and _joined(here, said, inner) == place:
                 return None
+            if inner and place.rpartition(b"/")[2] != (was or b"").rpartition(b"/")[2]:
+                return None  # a frame cannot be called otherwise; the plan sees to that
             target = os.path.relpath(b"/" + place, b"/" + here)
         if inner:
             target = parent(target) or (b"." if not target.startswith(b"/") else b"/")
@@ -203,13 +224,13 @@ class Rewriting:
     def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
         """Moves the copied bytes aside, where they stay as what was verified."""
         if not item.rewritten:  # cut off between these two, the next run finds nothing there and copies it again
-            kept = join(root, as_it_was(item.place, self._places.crossing))
+            kept = join(root, as_it_was(item.there, self._places.crossing))
             self._copies.begin_rewriting(item.id)
             make_parents(medium, root, kept)
-            move(medium, join(root, item.place), kept)
+            move(medium, join(root, item.there), kept)
 
     def _put(self, medium: Medium, root: bytes, item: Item, content: bytes | Path) -> None:
-        kept = medium.status(join(root, as_it_was(item.place, self._places.crossing)))
+        kept = medium.status(join(root, as_it_was(item.there, self._places.crossing)))
 
         def fill(out: BinaryIO) -> None:
             if isinstance(content, bytes):
@@ -219,7 +240,7 @@ class Rewriting:
                 while part := file.read(_CHUNK):
                     out.write(part)
 
-        seen, digest = put(medium, join(root, item.place), fill, stat.S_IMODE(kept.st_mode))
+        seen, digest = put(medium, join(root, item.there), fill, stat.S_IMODE(kept.st_mode))
         self._copies.record_derived(item.id, seen, digest)
 
     # -- catalogs -------------------------------------------------------------------------------------------------
@@ -255,6 +276,7 @@ class Rewriting:
             folders = list(catalog.folders())
             gathered = self._gathered_folders()
             moves = {}
+            olds: dict[int, bytes] = {}
             left: dict[int, tuple[bytes, str]] = {}
             for id, place_id, path in folders:
                 above = places.get(place_id)
@@ -265,8 +287,23 @@ class Rewriting:
                 if new is None:
                     left[id] = old, path
                 else:
-                    moves[id] = self._placed(new, path)
-            return moves, self._found_photos(catalog, left, moves)
+                    moves[id], olds[id] = self._placed(new, path), old
+            photos = self._found_photos(catalog, left, moves)
+            return moves, {**photos, **self._renamed_photos(catalog, olds, moves)}
+
+    def _renamed_photos(
+        self, catalog: Catalog, olds: dict[int, bytes], moves: dict[int, tuple[Place, str]]
+    ) -> dict[int, tuple[Place, str, str]]:
+        """Photos whose folder is in the library, and whose own name is another one there."""
+        found = {}
+        for photo in catalog.photos() if self.whither.renames_files else ():
+            if photo.folder_id in olds:
+                place = self.whither.place_of(olds[photo.folder_id] + b"/" + os.fsencode(photo.path.rpartition("/")[2]))
+                if place is not None and (new := self.whither.there(place)) != place:
+                    name = new.rpartition(b"/")[2]
+                    if name != place.rpartition(b"/")[2]:
+                        found[photo.id] = (*moves[photo.folder_id], os.fsdecode(name))
+        return found
 
     def _found_photos(
         self, catalog: Catalog, left: dict[int, tuple[bytes, str]], moves: dict[int, tuple[Place, str]]
@@ -278,6 +315,7 @@ class Rewriting:
                 name = os.fsencode(photo.path.rpartition("/")[2])
                 place = self.whither.place_of(left[photo.folder_id][0] + b"/" + name)
                 if place is not None:
+                    place = self.whither.there(place)
                     found.setdefault(photo.folder_id, {})[photo.id] = place, place.endswith(b"/" + name)
         photos = {}
         for folder, some in found.items():
@@ -295,14 +333,14 @@ class Rewriting:
                 return gathered[path]
             inner = self.whither.place_of(path + b"/")
             if inner is not None:
-                return inner.rstrip(b"/")
+                return self.whither.folder(inner.rstrip(b"/"))
         return None
 
     def _gathered_folders(self) -> dict[bytes, bytes]:
         rows = self._copies.journal.read(
             "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside IS NOT NULL"
         )
-        return {parent(outside): place for outside, place in rows}
+        return {parent(outside): self.whither.folder(place) for outside, place in rows}
 
     def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
         """A folder of the new library as a place and a path below it, the path as it was where that can be."""
@@ -322,19 +360,19 @@ class Rewriting:
         """Makes one link below ``root``, as it was and, where that leads elsewhere, as it must be now."""
         status, target = source.status(item.place), source.read_link(item.place)
         if item.fate is Fate.OWN:
-            self._make_link(medium, join(root, own_place(item.place, self._places.crossing)), target, status)
-            kept = own_place(item.place, self._places.crossing)
+            self._make_link(medium, join(root, own_place(item.there, self._places.crossing)), target, status)
+            kept = own_place(item.there, self._places.crossing)
         else:
             new = self._link_target(item, target)
-            kept = item.place if new is None else as_it_was(item.place, self._places.crossing)
+            kept = item.there if new is None else as_it_was(item.there, self._places.crossing)
             make_parents(medium, root, join(root, kept))
             self._make_link(medium, join(root, kept), target, status)
             if new is not None:
-                self._make_link(medium, join(root, item.place), new, status)
+                self._make_link(medium, join(root, item.there), new, status)
         seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
         copy = copy_seen_of(medium.status(join(root, kept)))
         self._copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
-        if kept != item.place and item.fate is Fate.COPY:
+        if kept != item.there and item.fate is Fate.COPY:
             self._copies.begin_rewriting(item.id)
         if medium.read_link(join(root, kept)) == target:
             self._copies.record_verified([(item.id, True)])

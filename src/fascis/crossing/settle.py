@@ -75,9 +75,9 @@ def settle(
 
 
 def _folder_times(copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
-    for place, _mode, _mtime in reversed(copies.journal.folders()):
+    for place, there in reversed(copies.journal.folders()):
         if place and not (place == OWN or place.startswith(OWN + b"/")):
-            _like(source, place, medium, join(places.staged_library, place), owner)
+            _like(source, place, medium, join(places.staged_library, there), owner)
 
 
 def _top_times(places: Places, source: Medium, medium: Medium, owner: bool) -> None:
@@ -164,17 +164,17 @@ def _all(out: BinaryIO, content: bytes) -> None:
 
 def _inventory(out: BinaryIO, copies: Copies) -> None:
     text = io.TextIOWrapper(out, "utf-8", newline="", write_through=True)
-    write_inventory(text, _entries(copies))
+    write_inventory(text, _entries(copies), copies.journal.has_renamed())
     text.detach()
 
 
 def _entries(copies: Copies) -> Iterator[Entry]:
-    for place, size, mtime, digest, role in copies.verified_files():
-        yield Entry(place, size, mtime, digest, ROLES[role].value)
+    for place, size, mtime, digest, role, before in copies.verified_files():
+        yield Entry(place, size, mtime, digest, ROLES[role].value, before)
 
 
 def _digests(copies: Copies) -> Iterator[tuple[bytes, bytes]]:
-    return ((digest, place) for place, _, _, digest, _ in copies.verified_files())
+    return ((digest, place) for place, _, _, digest, _, _ in copies.verified_files())
 
 
 # -- the final name ---------------------------------------------------------------------------------------------------

@@ -55,7 +55,7 @@ def compare(
     """
     copies, journal = destinations[0], destinations[0].journal
     found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
-    folders = {f for f, _, _ in journal.folders()}
+    folders = {f for f, _ in journal.folders()}
     single = bool(journal.header.get("document"))
     visited: set[Place] = set()
     journals: list[Place] = []

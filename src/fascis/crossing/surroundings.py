@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -12,13 +12,11 @@ from pathlib import Path
 import numpy as np
 
 from fascis.crossing.after import After
-from fascis.crossing.fates import Fate
-from fascis.crossing.gathering import Gathering
 from fascis.crossing.journal import promised
 from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.names import fsname, join, shown
+from fascis.files.names import shown
 from fascis.files.sizes import counted, size
 from fascis.library.identity import Identity, read_identity
 from fascis.library.open_files import find_open
@@ -50,9 +48,11 @@ class Surroundings:
         self, severity: Severity, code: str, sentence: str, remedy: str = "", files: tuple[bytes, ...] = ()
     ) -> None:
         """Adds a problem, once: two destinations may have the same."""
-        problem = Problem(severity, code, sentence, remedy, files[:_MOST])
-        if problem not in self.problems:
-            self.problems.append(problem)
+        self.take((Problem(severity, code, sentence, remedy, files[:_MOST]),))
+
+    def take(self, problems: Iterable[Problem]) -> None:
+        """Adds problems, each once."""
+        self.problems += [p for p in problems if p not in self.problems]
 
     def room_problems(self, needed: list[int], rows: int) -> Iterator[Problem]:
         """Problems of room, once the totals are known; ``needed`` is in bytes for each destination."""
@@ -91,13 +91,19 @@ class Surroundings:
             )
 
 
-def look_at_drives(workspace: Workspace, source: Path, destinations: Sequence[Path]) -> Surroundings:
-    """The drives of all places, and what is wrong with these places themselves. Writes nothing."""
+def look_at_drives(workspace: Workspace, source: Path, destinations: Sequence[Path], ask: bool = False) -> Surroundings:
+    """The drives of all places, and what is wrong with these places themselves. Writes nothing.
+
+    Args:
+        ask: the destinations are asked what they can hold, which makes probe files there and removes them again.
+    """
     around = Surroundings(workspace)
     with suppress(EnvironmentTrouble):  # the library's own problem says so
         around.source_drive = workspace.drives.at(source)
     for destination in destinations:
         drive, goes_on = _destination(around, source, destination)
+        if ask and drive and goes_on:
+            drive = workspace.drives.asked(drive, destination)
         around.drives.append(drive)
         around.usable.append(goes_on)
     _two_drives(around)
@@ -110,8 +116,6 @@ def look_around(
     destinations: Sequence[Path],
     name: str,
     found: Survey,
-    fates: Sequence[int],
-    gathering: Gathering,
     identity: Identity | None,
 ) -> None:
     """Looks at all places with what is to go there. Writes nothing."""
@@ -119,7 +123,6 @@ def look_around(
     for destination, drive, usable in zip(destinations, around.drives, around.usable, strict=True):
         if drive and usable:
             _target(around, destination, name, identity)
-            _holding(around, drive, name, found, fates, gathering)
 
 
 def _two_drives(around: Surroundings) -> None:
@@ -399,115 +402,3 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
                 f"{shown(str(sibling))} is a copy of this same library.",
                 "Go on to have one more copy beside it.",
             )
-
-
-def _holding(
-    around: Surroundings, drive: Drive, name: str, found: Survey, fates: Sequence[int], gathering: Gathering
-) -> None:
-    """Problems of what the destination's file system can hold."""
-    rules = drive.rules
-    bad: list[tuple[bytes, str]] = []
-    if why := rules.refuses_name(fsname(name)):
-        around.add(
-            Severity.STOPS,
-            "name-not-usable",
-            f"{rules.name} cannot hold the name {shown(name)}: it {why}.",
-            "Choose another name there.",
-        )
-    large, one, links, hard, modes, sparse = [], [], [], 0, 0, 0
-    for folder in found.folders:
-        if folder.place and (why := rules.refuses_name(folder.place.rpartition(b"/")[2])):
-            bad.append((folder.place, why))
-        seen: dict[bytes, bytes] = {}
-        for row in range(folder.first, folder.end):
-            kind, item = found.kind(row), found.name(row)
-            if fates[row] not in (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE):
-                continue
-            place = join(folder.place, item)
-            if why := rules.refuses_name(item):
-                bad.append((place, why))
-            if rules.folds_case and seen.setdefault(rules.fold(item), item) != item:
-                one.append(place)
-            if kind is Kind.LINK:
-                links.append(place)
-                continue
-            if rules.largest_file is not None and found.size[row] > rules.largest_file:
-                large.append(place)
-            hard += found.link_count[row] > 1
-            modes += bool(stat.S_IMODE(found.mode[row]) & 0o111)
-            sparse += found.allocated[row] + 4096 < found.size[row]
-    for place, loose in gathering.items:
-        if why := next((w for part in place.split(b"/") if (w := rules.refuses_name(part))), None):
-            bad.append((place, why))
-        if rules.largest_file is not None and loose.size > rules.largest_file:
-            large.append(place)
-    if rules.folds_case:
-        folded: dict[bytes, bytes] = {}
-        one += [p for p, _ in gathering.items if folded.setdefault(rules.fold(p), p) != p]
-    one += _folders_that_become_one(found, rules.fold) if rules.folds_case else []
-    if large and rules.largest_file:
-        around.add(
-            Severity.STOPS,
-            "file-too-large",
-            f"{counted(len(large), 'file is', 'files are')} over"
-            f" {size(rules.largest_file)}, more than {rules.name} can hold.",
-            "Choose a drive with another file system.",
-            tuple(large),
-        )
-    if bad:
-        around.add(
-            Severity.STOPS,
-            "name-not-possible",
-            f"{rules.name} cannot hold {counted(len(bad), 'name')}: {shown(bad[0][0])} {bad[0][1]}.",
-            "Choose a drive with another file system, or rename them.",
-            tuple(p for p, _ in bad),
-        )
-    if one:
-        around.add(
-            Severity.STOPS,
-            "names-become-one",
-            f"{counted(len(one), 'name')} would become one with another on {rules.name},"
-            " which takes upper and lower case for the same.",
-            "Choose a drive with another file system, or rename them.",
-            tuple(one),
-        )
-    if links and not rules.links:
-        around.add(
-            Severity.DECISION,
-            "links-not-kept",
-            f"{rules.name} has no links; {counted(len(links), 'link')} will stay at the old place.",
-            "Choose a drive with another file system, or go on without them.",
-            tuple(links),
-        )
-    if hard and not rules.links:
-        around.add(
-            Severity.NOTE,
-            "hard-links-not-kept",
-            f"{counted(hard, 'name')} of files with several names become files of their own there.",
-        )
-    if modes and not rules.modes:
-        around.add(Severity.NOTE, "permissions-not-kept", f"{rules.name} keeps no permissions.")
-    if sparse and not rules.holes:
-        around.add(
-            Severity.NOTE,
-            "holes-not-kept",
-            f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on {rules.name}.",
-        )
-    if rules.granularity_ns > 1_000_000_000:
-        around.add(
-            Severity.NOTE, "times-coarser", f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s."
-        )
-
-
-def _folders_that_become_one(found: Survey, fold: Callable[[bytes], bytes]) -> list[bytes]:
-    seen: dict[tuple[bytes, bytes], bytes] = {}
-    out = []
-    for folder in found.folders[1:]:
-        above, _, name = folder.place.rpartition(b"/")
-        if seen.setdefault((above, fold(name)), name) != name:
-            out.append(folder.place)
-    for folder in found.folders:
-        for row in range(folder.first, folder.end):
-            if (folder.place, fold(found.name(row))) in seen:
-                out.append(join(folder.place, found.name(row)))
-    return out

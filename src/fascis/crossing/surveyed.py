@@ -15,7 +15,7 @@ from fascis.crossing.problems import Problem, Severity
 from fascis.documents.registry import format_of
 from fascis.drives.connected import Drives
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.library.identity import INVENTORY, Identity, read_identity
@@ -38,6 +38,7 @@ class Surveyed:
         source: its folder.
         document: for a library that is a single document, that document's name in the folder; else nothing.
         ties: lost files that were found, by path: the copy that a crossing makes refers to what was found.
+        before: place → the place it had before an earlier crossing changed its name, for a drive that could not hold it.
     """
 
     source: Path
@@ -48,6 +49,15 @@ class Surveyed:
     document: bytes = b""
     equals: dict[bytes, bytes] | None = None
     ties: dict[bytes, bytes] = field(default_factory=dict)
+    before: dict[bytes, bytes] = field(default_factory=dict)
+    _attributed: list[bytes] | None = None
+
+    def attributed(self) -> list[bytes]:
+        """Places of the library's files that have ``user.*`` extended attributes; looked for once."""
+        if self._attributed is None:
+            top = bytes(self.source) + b"/"
+            self._attributed = [p for _, p in files_of(self.survey) if _has_attributes(top + p)]
+        return self._attributed
 
     def equal_files(self) -> dict[bytes, bytes]:
         """Which loose files have the content of another, see :func:`~fascis.crossing.gathering.find_equals`; found once."""
@@ -83,6 +93,13 @@ class Surveyed:
         if CATALOG.decode() in formats:
             return "photo catalog"
         return "editing library" if formats - {"link"} else "library"
+
+
+def _has_attributes(path: bytes) -> bool:
+    try:
+        return any(name.startswith("user.") for name in os.listxattr(path, follow_symlinks=False))
+    except OSError:
+        return False  # the file system has none, or it is gone: the copying tells
 
 
 def survey_library(
@@ -125,6 +142,7 @@ def survey_library(
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, cancelled)
             uses = _uses(workspace, medium, source, source, found, identity, cancelled)
+            before = _names_before(medium)
         except EnvironmentTrouble as error:
             return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
     if found.unlistable:
@@ -141,7 +159,7 @@ def survey_library(
         problems.append(
             Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
         )
-    return Surveyed(source, found, identity, problems, uses)
+    return Surveyed(source, found, identity, problems, uses, before=before)
 
 
 def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
@@ -257,6 +275,28 @@ def _recorded(medium: Medium) -> list[Entry]:
             return list(read_inventory(text, INVENTORY))
     except (OSError, EnvironmentTrouble, Damaged):
         return []  # told of when a crossing begins
+
+
+def _names_before(medium: Medium) -> dict[bytes, bytes]:
+    """What an earlier crossing renamed, by the library's own inventory: place → place before. Most have nothing of it."""
+    try:
+        if not medium.exists(INVENTORY):
+            return {}
+        with closing(medium.open(INVENTORY)) as file:
+            first = as_stream(file).readline(1024)
+    except (OSError, EnvironmentTrouble):
+        return {}
+    wanted = first.rstrip().endswith(WITH_BEFORE[-1].encode())
+    found: dict[bytes, bytes] = {}
+    for entry in _recorded(medium) if wanted else ():
+        now, before = entry.place.split(b"/"), entry.before.split(b"/")
+        if entry.before and len(now) == len(before):
+            for depth in range(1, len(now) + 1):
+                if now[depth - 1] != before[depth - 1] or depth == len(
+                    now
+                ):  # a folder's other name, and the file's own
+                    found.setdefault(b"/".join(now[:depth]), b"/".join(before[:depth]))
+    return found
 
 
 def remember(workspace: Workspace, surveyed: Surveyed) -> str:

@@ -11,25 +11,35 @@ from fascis.files.errors import Damaged
 from fascis.files.names import listed, safe_place, unlisted
 
 HEADER = ("path", "path_encoding", "size_bytes", "mtime_ns", "blake3", "role")
+WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
 
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One file: its place in the library, size in bytes, time in ns, digest (32 bytes, or empty), role."""
+    """One file: its place in the library, size in bytes, time in ns, digest (32 bytes, or empty), role.
+
+    ``before`` is the place it had before its name, or a folder's, was changed because a drive could not hold it; else nothing.
+    """
 
     place: bytes
     size: int
     mtime_ns: int
     digest: bytes
     role: str
+    before: bytes = b""
 
 
-def write_inventory(out: TextIO, entries: Iterable[Entry]) -> None:
-    """Writes the header and one record a file."""
+def write_inventory(out: TextIO, entries: Iterable[Entry], renamed: bool = False) -> None:
+    """Writes the header and one record a file.
+
+    Args:
+        renamed: some have a place before: two more columns tell it, empty for all others.
+    """
     writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(HEADER)
+    writer.writerow(WITH_BEFORE if renamed else HEADER)
     for e in entries:
-        writer.writerow((*listed(e.place), e.size, e.mtime_ns, e.digest.hex(), e.role))
+        row = (*listed(e.place), e.size, e.mtime_ns, e.digest.hex(), e.role)
+        writer.writerow((*row, *(listed(e.before) if e.before else ("", ""))) if renamed else row)
 
 
 def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
@@ -40,13 +50,15 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
     """
     rows = csv.reader(stream)
     meaning = "Nothing was changed; the files are as they were."
-    if next(rows, None) != list(HEADER):
+    header = next(rows, None)
+    if header not in (list(HEADER), list(WITH_BEFORE)):
         raise Damaged(path, "it does not begin as an inventory", meaning)
     try:
         for row in rows:
             place = unlisted(row[0], row[1])
-            if len(row) != 6 or not safe_place(place):
+            before = unlisted(row[6], row[7]) if len(row) == len(WITH_BEFORE) and row[6] else b""
+            if len(row) != len(header) or not safe_place(place) or (before and not safe_place(before)):
                 raise ValueError
-            yield Entry(place, int(row[2]), int(row[3]), bytes.fromhex(row[4]), row[5])
+            yield Entry(place, int(row[2]), int(row[3]), bytes.fromhex(row[4]), row[5], before)
     except (ValueError, IndexError, csv.Error) as error:
         raise Damaged(path, f"record {rows.line_num} is not an inventory record", meaning) from error

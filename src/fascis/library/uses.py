@@ -58,7 +58,7 @@ class Outside:
 
     ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last were, or 0 where that is
     not known; so is ``digest``. ``named``: it must keep its name and its neighbours, being a frame, a
-    sidecar, or a catalog's photo.
+    sidecar, or a catalog's photo. ``frame``: it is a frame of a sequence, which is known by its name alone.
     """
 
     path: bytes
@@ -73,6 +73,7 @@ class Outside:
     inode: int = 0
     mode: int = 0
     named: bool = False
+    frame: bool = False
     used_by: set[int] = field(default_factory=set)
 
 
@@ -114,6 +115,7 @@ class Uses:
         lost: the references that lead to what is missing or away.
         lost_names: other paths that documents use for a lost file, as in ``aliases``.
         relinked: what was lost and found again: paths as the documents have them → where that is.
+        keeps_name: rows of files that a document knows by their name alone: frames of a sequence, clips of an edit list.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -129,6 +131,7 @@ class Uses:
     lost: list[LostReference] = field(default_factory=list)
     lost_names: dict[bytes, bytes] = field(default_factory=dict)
     relinked: dict[bytes, bytes] = field(default_factory=dict)
+    keeps_name: set[int] = field(default_factory=set)
 
     def of(self, standing: Standing) -> list[Outside]:
         """The files outside of one standing."""
@@ -355,6 +358,7 @@ class _Reading:
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
             if meant := self._where.of(frames, folder):
                 self._use(number, meant, name, named=True)
+                self._keep_name(meant)
                 self._alias(frames, folder, meant)
                 lost += [meant.path] if _is_lost(meant) else []
         if lost:
@@ -374,7 +378,15 @@ class _Reading:
         rows = self._by_name.get(name_key(os.fsencode(name)), [])
         if len(rows) == 1:
             self._sets.setdefault(rows[0], set()).add(number)
+            self._found.keeps_name.add(rows[0])
         return len(rows) == 1
+
+    def _keep_name(self, meant: Meant) -> None:
+        """A frame of a sequence cannot be called otherwise, in the library or outside."""
+        if meant.place is not None and meant.place in self._places:
+            self._found.keeps_name.add(self._places[meant.place])
+        elif meant.path in self._outside:
+            self._outside[meant.path].frame = True
 
     def _use(self, number: int, meant: Meant, as_written: str, last: Last = _NEVER_SEEN, named: bool = False) -> None:
         if meant.refused:
