@@ -40,6 +40,9 @@ class Workspace:
     step: Callable[[str], None] = field(default=_no_step)
     cache: Path | None = None
 
+    def __post_init__(self) -> None:
+        self.drives.known_hardware = lambda: self.register.hardware()
+
     @property
     def private(self) -> Path:
         """A private folder for copies of databases, which are never opened where they lie (XDG cache)."""

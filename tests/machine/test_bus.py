@@ -135,7 +135,10 @@ def test_a_drive_in_use_is_not_removed_and_that_is_told(bus, mounted):
     where = mounted("ext4", 32)
     drive = Drives().at(where)
     service = Service("org.freedesktop.UDisks2", lambda member, arguments: "org.freedesktop.UDisks2.Error.DeviceBusy")
-    with pytest.raises(EnvironmentTrouble, match=r"HERON could not be removed \(in use\). It is still connected"):
+    with (
+        (where / "open.mov").open("wb"),
+        pytest.raises(EnvironmentTrouble, match=r"HERON could not be removed: Fascis itself has open.mov of it open. It is still"),
+    ):
         remove_safely(drive)
     assert [member for member, _ in service.asked] == ["Unmount"] and os.path.ismount(where)
 

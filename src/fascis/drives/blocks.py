@@ -7,11 +7,13 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-_COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,TYPE"
+_COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
+_NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))  # EFI system partitions (UEFI, 5.3.3)
 
 
 class Block(BaseModel):
@@ -26,8 +28,38 @@ class Block(BaseModel):
     tran: str | None = None
     rota: bool = False
     rm: bool = False
+    hotplug: bool = False
     type: str = ""
     disk: str = ""
+    size: int = 0
+    serial: str | None = None
+    parttype: str | None = None
+
+    @property
+    def removable(self) -> bool:
+        """True for what can be taken out of the machine."""
+        return self.rm or self.hotplug or self.tran == "usb" or self.type == "loop"
+
+    @property
+    def for_people(self) -> bool:
+        """False for partitions that only the machine itself uses."""
+        return (self.parttype or "").lower() not in _NOT_FOR_PEOPLE
+
+    @property
+    def hardware(self) -> str:
+        """What tells it from another device with the same content: the disk's serial number and the partition, else the socket."""
+        part = self.name.removeprefix(self.disk) if self.disk else ""
+        return f"{self.serial}{part}" if self.serial else self.socket()
+
+    def socket(self) -> str:
+        """Where in the machine it is plugged in (sysfs), or the image behind a loop device; "" where that is not known."""
+        here = Path(f"/sys/dev/block/{self.device}")
+        try:
+            if self.type == "loop":
+                return (here / "loop/backing_file").read_text().strip()
+            return str(here.resolve(strict=True))
+        except OSError:
+            return ""
 
 
 def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
@@ -38,6 +70,8 @@ def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
                 "device": block.device.strip(),
                 "disk": above.disk if above else block.name,
                 "tran": block.tran or (above.tran if above else None),
+                "serial": block.serial or (above.serial if above else None),
+                "hotplug": block.hotplug or bool(above and above.hotplug),
             }
         )
         yield block

@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Mapping
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 from fascis.drives.answering import space_of
 from fascis.drives.asking import ask
 from fascis.drives.blocks import Block, probed, read_blocks
 from fascis.drives.device import Device
+from fascis.drives.health import errors_of, link_mbit
 from fascis.drives.model import Drive
 from fascis.drives.mounts import NETWORK, Mount, mount_id_of, read_mounts
-from fascis.drives.rules import rules_of
+from fascis.drives.rules import Answers, rules_of
 from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.medium import Medium, PosixMedium
 
+_SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
@@ -26,12 +30,17 @@ class Drives:
     """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none).
 
     With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called before everything a stand-in drive does.
+
+    Attributes:
+        known_hardware: gives UUID → hardware of the drives that are known from before; asked only where two share a UUID.
     """
 
     def __init__(
         self, stand_ins: Path | None = None, real: bool = True, step: Callable[[str], None] = lambda _: None
     ) -> None:
         self._folder, self._real, self._step = stand_ins, real, step
+        self.known_hardware: Callable[[], Mapping[str, str]] = dict
+        self._asked: dict[tuple[object, ...], Answers] = {}
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
 
@@ -66,18 +75,37 @@ class Drives:
         return None
 
     def connected(self) -> list[Drive]:
-        """All drives that are mounted now and hold a person's files, and the stand-ins (away ones too)."""
-        stand_ins = [s.drive() for s in self.stand_ins()]
+        """All drives that are plugged in and hold a person's files, and the stand-ins (away ones too).
+
+        Those that are not mounted, or do not answer, are there with ``connected`` False. Two with one UUID are told apart.
+        """
+        stand_ins = self._told_apart([self._remembered(s.drive()) for s in self.stand_ins()])
         if not self._real:
             return stand_ins
         blocks = read_blocks()
-        found: dict[str, Drive] = {}
+        found: dict[tuple[str, str], Drive] = {}
         for mount in read_mounts():
             if _is_drive(mount) and mount.where and not _hidden(mount):
-                drive = _drive(mount, blocks)
-                if drive and (drive.uuid not in found or len(str(drive.mount)) < len(str(found[drive.uuid].mount))):
-                    found[drive.uuid] = drive
-        return stand_ins + list(found.values())
+                drive = self._remembered(_drive(mount, blocks))
+                at = drive.uuid, drive.device
+                if not (drive.connected or drive.silent):
+                    continue  # no folder: a single file can be mounted over another
+                if at not in found or len(str(drive.mount)) < len(str(found[at].mount)):
+                    found[at] = drive
+        mounted = list(found.values())
+        return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
+
+    def _told_apart(self, drives: list[Drive]) -> list[Drive]:
+        """Gives drives that share a UUID one each: the one that is known from before keeps it, the others get more to it."""
+        plugged = Counter(d.uuid for d in drives if d.has_uuid and (d.connected or not d.stand_in))
+        drives = [d for d in drives if d.connected or not d.stand_in or not plugged[d.uuid]]
+        known = self.known_hardware() if any(n > 1 for n in plugged.values()) else {}
+        return [_apart(d, known.get(d.uuid, "")) if plugged[d.uuid] > 1 else d for d in drives]
+
+    def _remembered(self, drive: Drive) -> Drive:
+        """With what it said when it was asked, as long as it stays mounted as it is."""
+        answers = self._asked.get(_mounting(drive))
+        return drive.with_answers(answers) if answers else drive
 
     def at(self, path: Path) -> Drive:
         """The drive that an existing folder or file is on.
@@ -86,7 +114,9 @@ class Drives:
             EnvironmentTrouble: nothing is there, or it may not be opened.
         """
         if stand_in := self._stand_in_of(path):
-            return stand_in.drive()
+            drive = self._remembered(stand_in.drive())
+            others = [s for s in self._stand_ins.values() if s.connected and s.description.uuid == drive.uuid]
+            return _apart(drive, self.known_hardware().get(drive.uuid, "")) if len(others) > 1 else drive
         try:
             fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
         except OSError as error:
@@ -100,8 +130,14 @@ class Drives:
         """The drive that an open folder of a mounted file system is on."""
         wanted = mount_id_of(fd)
         for mount in read_mounts():
-            if mount.id == wanted and (drive := _drive(mount, read_blocks())):
-                return drive
+            if mount.id == wanted:
+                blocks = read_blocks()
+                drive = self._remembered(_drive(mount, blocks))
+                if not drive.connected:
+                    break
+                others = [b for b in blocks.values() if b.uuid == drive.uuid and b.fstype == drive.filesystem]
+                twins = drive.has_uuid and len(others) > 1 and not _one_of_several(drive)
+                return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         raise told(OSError(19, "no such mount"), "find the drive of an open folder")
 
     def open(self, path: Path) -> Medium:
@@ -136,7 +172,10 @@ class Drives:
             return drive
         with closing(medium):
             answers = ask(medium)
-        return drive.with_answers(answers) if answers else drive
+        if answers is None:
+            return drive
+        self._asked[_mounting(drive)] = answers
+        return drive.with_answers(answers)
 
     def same_disk(self, one: Drive, other: Drive) -> bool:
         """True when both lie on one physical disk."""
@@ -179,13 +218,11 @@ def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
     return blocks.get(f"{os.major(number)}:{os.minor(number)}") if number else None
 
 
-def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
-    user_space = mount.filesystem.startswith("fuse")
+def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
     space = space_of(mount.where, mount.may_hang)
-    if space is None:
-        return None
     block = _block_of(mount, blocks)
-    block = probed(block) if block else None
+    if block:
+        block = blocks[block.device] = probed(block)
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
@@ -195,19 +232,75 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive | None:
         filesystem=filesystem,
         rules=rules_of(filesystem),
         mount=Path(mount.where),
-        capacity=space.f_blocks * space.f_frsize,
-        free=space.f_bavail * space.f_frsize,
-        block=space.f_frsize,
+        capacity=space.f_blocks * space.f_frsize if space else block.size if block else 0,
+        free=space.f_bavail * space.f_frsize if space else 0,
+        block=space.f_frsize if space else 4096,
         transport=(block.tran if block else None) or ("network" if mount.filesystem in NETWORK else ""),
         rotational=bool(block and block.rota),
         read_only=mount.read_only,
-        removable=bool(block and (block.rm or block.tran == "usb" or block.type == "loop")),
-        connected=True,
+        removable=bool(block and block.removable),
+        connected=space is not None,
         device=block.device if block else "",
         disk=block.disk if block else "",
-        user_space=user_space,
+        user_space=mount.filesystem.startswith("fuse"),
         compresses=any(o.startswith("compress") for o in mount.super_options | mount.options),
+        silent=space is None and mount.may_hang,
+        hardware=block.hardware if block else "",
+        link_mbit=link_mbit(block.device) if block and block.tran == "usb" else 0,
+        errors=errors_of(filesystem, block.device if block else "", uuid),
+        system=mount.where in _SYSTEM_MOUNTS,
     )
+
+
+def _not_mounted(blocks: dict[str, Block], mounted: list[Drive]) -> list[Drive]:
+    """What is plugged in with a file system that is known here, and is not mounted: only what can be taken out of the machine."""
+    devices = {d.device for d in mounted}
+    spread = {d.uuid for d in mounted if d.filesystem == "btrfs" and _one_of_several(d)}
+    return [
+        Drive(
+            uuid=b.uuid,
+            label=b.label or b.name.rpartition("/")[2],
+            filesystem=b.fstype,
+            rules=rules_of(b.fstype),
+            mount=Path("/nowhere"),
+            capacity=b.size,
+            free=0,
+            block=4096,
+            transport=b.tran or "",
+            rotational=b.rota,
+            read_only=False,
+            removable=True,
+            connected=False,
+            device=b.device,
+            disk=b.disk,
+            mounted=False,
+            hardware=b.hardware,
+            link_mbit=link_mbit(b.device) if b.tran == "usb" else 0,
+        )
+        for b in blocks.values()
+        if b.uuid and b.fstype and b.device not in devices and b.uuid not in spread
+        and b.removable and b.for_people and rules_of(b.fstype).known
+    ]  # fmt: skip
+
+
+def _one_of_several(drive: Drive) -> bool:
+    """True for a file system over several devices (btrfs): they share a UUID and are no clones."""
+    try:
+        return drive.filesystem == "btrfs" and len(os.listdir(f"/sys/fs/btrfs/{drive.uuid}/devices")) > 1
+    except OSError:
+        return False
+
+
+def _apart(drive: Drive, known: str) -> Drive:
+    """One of several drives with one UUID; ``known`` is the hardware that had it before, or nothing."""
+    if known and drive.hardware == known:
+        return replace(drive, twin_of=drive.uuid)
+    return replace(drive, uuid=f"{drive.uuid}#{drive.hardware or drive.mount}", twin_of=drive.uuid)
+
+
+def _mounting(drive: Drive) -> tuple[object, ...]:
+    """What changes when a drive is mounted anew, or otherwise."""
+    return drive.uuid, drive.mount, drive.device, drive.read_only, drive.user_space
 
 
 def lsblk_missing() -> bool:

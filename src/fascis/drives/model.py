@@ -27,6 +27,13 @@ class Drive:
         compresses: the file system stores less than it was given, so that counting what is read from the device proves nothing.
         answers_from_memory: a stand-in that plays a driver which answers from memory.
         answers: what it said itself when it was asked what it can hold; ``rules`` has them too.
+        mounted: False for one that is plugged in and not mounted: it can be mounted on request.
+        silent: it is mounted and does not answer; nothing of it is used until it does.
+        hardware: what tells it from another drive with the same UUID, or "".
+        twin_of: the UUID that it shares with another drive that is connected (a cloned disk), or "".
+        link_mbit: speed of its connection in Mbit/s, or 0 where that is not known.
+        errors: faults of its file system that the kernel has counted.
+        system: it holds the system of this machine.
     """
 
     uuid: str
@@ -51,6 +58,13 @@ class Drive:
     compresses: bool = False
     answers_from_memory: bool = False
     answers: Answers | None = None
+    mounted: bool = True
+    silent: bool = False
+    hardware: str = ""
+    twin_of: str = ""
+    link_mbit: int = 0
+    errors: int = 0
+    system: bool = False
 
     def with_answers(self, answers: Answers) -> Drive:
         """The drive, after it was asked itself what it can hold."""
@@ -60,6 +74,16 @@ class Drive:
     def has_uuid(self) -> bool:
         """False for a drive that is known by its source, type and label instead."""
         return "|" not in self.uuid
+
+    @property
+    def ambiguous(self) -> bool:
+        """True for one of two drives with one UUID of which none is known from before: which is which cannot be told."""
+        return bool(self.twin_of) and self.uuid != self.twin_of
+
+    @property
+    def nearly_full(self) -> bool:
+        """True when little is free: under a twentieth, or under 1 GB of a large drive."""
+        return self.connected and self.free < max(self.capacity // 20, min(10**9, self.capacity // 10))
 
     @property
     def takes_turns(self) -> bool:

@@ -69,10 +69,12 @@ def read_mounts() -> list[Mount]:
 
 def mount_id_of(fd: int) -> int:
     """The id of the mount that an open file or folder belongs to."""
-    for line in Path(f"/proc/self/fdinfo/{fd}").read_text().splitlines():
-        if line.startswith("mnt_id:"):
-            return int(line.split()[1])
-    return -1
+    return mount_id_of_line(Path(f"/proc/self/fdinfo/{fd}").read_text())
+
+
+def mount_id_of_line(fdinfo: str) -> int:
+    """The id of a mount from the text of ``/proc/*/fdinfo/*``; -1 where it is not in it."""
+    return next((int(line.split()[1]) for line in fdinfo.splitlines() if line.startswith("mnt_id:")), -1)
 
 
 class MountWatch:

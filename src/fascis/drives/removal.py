@@ -1,22 +1,22 @@
-"""Removing a drive safely: everything written out, unmounted, and switched off where it can be (UDisks2, udisks(8))."""
+"""Removing a drive safely: everything written out, unmounted, and switched off where it can be; when busy, who holds it."""
 
 from __future__ import annotations
 
 import json
 import os
 from pathlib import Path
+from typing import Any
 
-from jeepney import DBusAddress, DBusErrorResponse
+from jeepney import DBusErrorResponse
 
+from fascis.drives.holders import Holder, holders_of
 from fascis.drives.model import Drive
 from fascis.drives.stand_in import DESCRIPTION
+from fascis.drives.udisks import Busy, kernel_name, take_out
 from fascis.files.errors import EnvironmentTrouble, told
+from fascis.files.names import shown
 from fascis.files.writer import write_whole
-from fascis.machine.bus import SYSTEM, Absent, call, connection
-
-_BUS = "org.freedesktop.UDisks2"
-_PATIENCE = 120.0  # seconds that writing out may take
-_QUIETLY = ({"auth.no_user_interaction": ("b", True)},)
+from fascis.machine.bus import Absent
 
 
 def remove_safely(drive: Drive) -> bool:
@@ -26,41 +26,53 @@ def remove_safely(drive: Drive) -> bool:
         EnvironmentTrouble: it could not be; it is still mounted, and nothing of it was changed.
     """
     if drive.stand_in:
-        return _take_away(drive.mount)
-    name = Path(f"/sys/dev/block/{drive.device}").resolve().name if drive.device else ""
-    if not name:
-        raise EnvironmentTrouble(f"{drive.label} has no device of its own here; remove it with your file manager.")
-    block = f"/org/freedesktop/UDisks2/block_devices/{name}"
+        describe(drive.mount, connected=False)
+        return True
+    label = shown(drive.label)
+    if not kernel_name(drive.device):
+        raise EnvironmentTrouble(f"{label} has no device of its own here; remove it with your file manager.")
     try:
-        with connection(SYSTEM) as bus:
-            call(bus, DBusAddress(block, _BUS, _BUS + ".Filesystem"), "Unmount", "a{sv}", _QUIETLY, _PATIENCE)
-            try:
-                properties = DBusAddress(block, _BUS, "org.freedesktop.DBus.Properties")
-                ((_, path),) = call(bus, properties, "Get", "ss", (_BUS + ".Block", "Drive"))
-                call(bus, DBusAddress(str(path), _BUS, _BUS + ".Drive"), "PowerOff", "a{sv}", _QUIETLY, _PATIENCE)
-                return True
-            except Absent:
-                return False  # unmounted it is; many drives cannot be switched off
+        return take_out(drive)
+    except Busy as error:
+        raise EnvironmentTrouble(
+            f"{label} could not be removed: {_holding(drive)}. It is still connected; nothing of it was changed."
+        ) from error
     except DBusErrorResponse as error:
         said = str(error.data[0]) if error.data else error.name
         raise EnvironmentTrouble(
-            f"{drive.label} could not be removed ({said}). It is still connected; nothing of it was changed."
+            f"{label} could not be removed ({said}). It is still connected; nothing of it was changed."
         ) from error
     except Absent as error:
         raise EnvironmentTrouble(
-            f"{drive.label} cannot be removed from here: the system's service for drives does not answer."
+            f"{label} cannot be removed from here: the system's service for drives does not answer."
             " Remove it with your file manager."
         ) from error
 
 
-def _take_away(folder: Path) -> bool:
+def _holding(drive: Drive) -> str:
+    holders, all_seen = holders_of(drive.mount)
+    words = ", ".join(f"{_who(h)} has {shown(Path(h.what).name)} of it open" for h in holders[:4])
+    if words:
+        return words
+    return "a program uses it" if all_seen else "a program of another user uses it"
+
+
+def _who(holder: Holder) -> str:
+    return "Fascis itself" if holder.pid == os.getpid() else f"{shown(holder.program)} (process {holder.pid})"
+
+
+def describe(folder: Path, **facts: Any) -> None:
+    """Changes what a stand-in drive's description says.
+
+    Raises:
+        EnvironmentTrouble: it cannot be read or written.
+    """
     try:
-        facts = json.loads((folder / DESCRIPTION).read_bytes())
+        said = json.loads((folder / DESCRIPTION).read_bytes())
         fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
-            write_whole(fd, os.fsencode(DESCRIPTION), json.dumps({**facts, "connected": False}, indent=1).encode())
+            write_whole(fd, os.fsencode(DESCRIPTION), json.dumps({**said, **facts}, indent=1).encode())
         finally:
             os.close(fd)
     except (OSError, ValueError) as error:
-        raise told(OSError(5, str(error)), "take the stand-in drive away") from error
-    return True
+        raise told(OSError(5, str(error)), "change the stand-in drive") from error

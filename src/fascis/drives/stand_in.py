@@ -122,6 +122,7 @@ class StandIn:
             d.write_mb_s,
             d.read_mb_s,
             answers_from_memory=d.answers_from_memory and not self.fresh,
+            hardware=self.folder.name,
         )
 
     @property

@@ -1,24 +1,34 @@
-"""Unmounting and mounting a drive again through UDisks2, the system's own service for drives (D-Bus, udisks(8)).
-
-Only drives that UDisks2 itself has mounted are touched: they come back at the place where the desktop puts them.
-"""
+"""The system's own service for drives, UDisks2 (D-Bus, udisks(8)): mounting, unmounting, switching off, and news of drives."""
 
 from __future__ import annotations
 
+import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 
-from jeepney import DBusAddress
+from jeepney import DBusAddress, DBusErrorResponse, MatchRule
+from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import DBusConnection
 
+from fascis.drives.model import Drive
 from fascis.drives.mounts import mount_text, read_mounts
-from fascis.files.errors import DriveGone
-from fascis.machine.bus import SYSTEM, Absent, call, connection
+from fascis.files.errors import DriveGone, EnvironmentTrouble
+from fascis.files.names import shown
+from fascis.machine.bus import SYSTEM, Absent, call, connection, opened
 
 _BUS = "org.freedesktop.UDisks2"
-_FILESYSTEM = "org.freedesktop.UDisks2.Filesystem"
+_ROOT = "/org/freedesktop/UDisks2"
+_FILESYSTEM = _BUS + ".Filesystem"
 _PATIENCE = 60.0  # seconds that a driver may take to write out what it holds
+_REMOVING = 120.0  # seconds that writing out may take when a drive is removed
 _HELPER = "uhelper=udisks2"
+_QUIETLY = {"auth.no_user_interaction": ("b", True)}
+_BUSY = ("DeviceBusy", "Failed: target is busy")
+
+
+class Busy(Exception):
+    """A drive is in use by some program and was not unmounted."""
 
 
 def mounted_by_service(mount: Path, table: Path = Path("/run/mount/utab")) -> bool:
@@ -33,8 +43,31 @@ def mounted_by_service(mount: Path, table: Path = Path("/run/mount/utab")) -> bo
     )
 
 
+def mount(drive: Drive) -> Path:
+    """Mounts a drive that is plugged in; gives where it is then. May ask the person for a password, as the desktop does.
+
+    Raises:
+        EnvironmentTrouble: it was not mounted; nothing of it was changed.
+    """
+    label = shown(drive.label)
+    if not (name := kernel_name(drive.device)):
+        raise EnvironmentTrouble(f"{label} has no device of its own here; mount it with your file manager.")
+    try:
+        with connection(SYSTEM) as bus:
+            return Path(str(_call(bus, name, "Mount", {}, _REMOVING)[0]))
+    except DBusErrorResponse as error:
+        raise EnvironmentTrouble(f"{label} could not be mounted ({_said(error)}). Nothing of it was changed.") from error
+    except Absent as error:
+        raise EnvironmentTrouble(
+            f"{label} cannot be mounted from here: the system's service for drives does not answer."
+            " Mount it with your file manager."
+        ) from error
+
+
 def mount_again(device: str, mount: Path) -> Path | None:
     """Unmounts a drive, waits for its driver to end, and mounts it; gives where it is then.
+
+    Only drives that UDisks2 itself has mounted are touched: they come back at the place where the desktop puts them.
 
     Args:
         device: ``major:minor`` of its block device.
@@ -47,7 +80,7 @@ def mount_again(device: str, mount: Path) -> Path | None:
     """
     if not device or not mounted_by_service(mount):
         return None
-    name = Path(f"/sys/dev/block/{device}").resolve().name
+    name = kernel_name(device)
     try:
         with connection(SYSTEM) as bus:
             _call(bus, name, "Unmount")
@@ -63,10 +96,112 @@ def mount_again(device: str, mount: Path) -> Path | None:
         return None
 
 
-def _call(bus: DBusConnection, name: str, method: str) -> tuple[object, ...]:
-    address = DBusAddress(f"/org/freedesktop/UDisks2/block_devices/{name}", _BUS, _FILESYSTEM)
-    options = {"auth.no_user_interaction": ("b", True)}
-    return call(bus, address, method, "a{sv}", (options,), _PATIENCE)
+def take_out(drive: Drive) -> bool:
+    """Unmounts a drive, which writes everything out, and switches it off; True when it is off and not only unmounted.
+
+    Raises:
+        Busy: some program uses it; it is still mounted.
+        DBusErrorResponse: it was refused for another reason.
+        OSError, KeyError, ValueError, TimeoutError: there is no such service.
+    """
+    name = kernel_name(drive.device)
+    with connection(SYSTEM) as bus:
+        if drive.mounted:
+            try:
+                _call(bus, name, "Unmount", _QUIETLY, _REMOVING)
+            except DBusErrorResponse as error:
+                if error.name.endswith(_BUSY) or "busy" in _said(error).lower():
+                    raise Busy from error
+                raise
+        try:
+            properties = DBusAddress(_path(name), _BUS, "org.freedesktop.DBus.Properties")
+            ((_, path),) = call(bus, properties, "Get", "ss", (_BUS + ".Block", "Drive"))
+            call(bus, DBusAddress(str(path), _BUS, _BUS + ".Drive"), "PowerOff", "a{sv}", (_QUIETLY,), _REMOVING)
+            return True
+        except Absent:
+            return False  # unmounted it is; many drives cannot be switched off
+
+
+def service_there() -> bool:
+    """True when the service answers on this machine."""
+    try:
+        with connection(SYSTEM) as bus:
+            call(bus, DBusAddress(_ROOT + "/Manager", _BUS, "org.freedesktop.DBus.Peer"), "Ping", "", ())
+    except Absent:
+        return False
+    return True
+
+
+class News:
+    """Calls ``heard`` when the service tells of any change: a drive appears, goes, is mounted, unmounted or renamed.
+
+    In a thread of its own, which ends with :meth:`close`. Quietly nothing where there is no such service: mounts are
+    noticed by the kernel's own table all the same.
+    """
+
+    def __init__(self, heard: Callable[[], None]) -> None:
+        self._heard, self._bus, self._closed = heard, _listening(), False
+        if self._bus is not None:
+            threading.Thread(target=self._listen, args=(self._bus,), name="news", daemon=True).start()
+
+    @property
+    def listens(self) -> bool:
+        """True when there is a service to listen to."""
+        return self._bus is not None
+
+    def _listen(self, bus: DBusConnection) -> None:
+        while not self._closed:
+            try:
+                bus.receive(timeout=1.0)
+            except TimeoutError:
+                continue
+            except (OSError, ValueError, EOFError):
+                return  # the bus ended
+            if not self._closed:
+                self._heard()
+
+    def close(self) -> None:
+        """Ends it."""
+        self._closed = True
+        if self._bus is not None:
+            self._bus.close()
+
+
+def _listening() -> DBusConnection | None:
+    try:
+        bus = opened(SYSTEM)
+    except Absent:
+        return None
+    try:
+        rule = MatchRule(type="signal", sender=_BUS, path_namespace=_ROOT)
+        call(bus, message_bus, "AddMatch", "s", (rule.serialise(),))
+    except Absent:
+        bus.close()
+        return None
+    return bus
+
+
+def kernel_name(device: str) -> str:
+    """The kernel's name of a block device known as ``major:minor``, or ""."""
+    path = Path(f"/sys/dev/block/{device}")
+    return path.resolve().name if device and path.exists() else ""
+
+
+def _path(name: str) -> str:
+    """The object of a block device; what is no letter or digit is written as ``_XX`` (udisks, object paths)."""
+    escaped = "".join(c if c.isascii() and c.isalnum() else "_" + format(ord(c), "02x") for c in name)
+    return f"{_ROOT}/block_devices/{escaped}"
+
+
+def _call(
+    bus: DBusConnection, name: str, method: str, options: object = None, patience: float = _PATIENCE
+) -> tuple[object, ...]:
+    address = DBusAddress(_path(name), _BUS, _FILESYSTEM)
+    return call(bus, address, method, "a{sv}", (_QUIETLY if options is None else options,), patience)
+
+
+def _said(error: DBusErrorResponse) -> str:
+    return str(error.data[0]) if error.data else str(error.name)
 
 
 def _wait_until_gone(mount: Path) -> None:

@@ -15,7 +15,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 3
+VERSION = 4
 _SCHEMA = """
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL, root BLOB NOT NULL,
   drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
@@ -30,7 +30,12 @@ CREATE TABLE used(library TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NU
 CREATE INDEX used_path ON used(path) WHERE outside=1;
 """
 _TIMES = "ALTER TABLE used ADD COLUMN mtime_ns INTEGER NOT NULL DEFAULT 0;"
-_STEPS = (_SCHEMA, _USED, _TIMES)  # what brings a register from one version to the next
+_HARDWARE = """
+ALTER TABLE drive ADD COLUMN hardware TEXT NOT NULL DEFAULT '';
+ALTER TABLE drive ADD COLUMN measured_at REAL;
+CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NULL, until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
+"""
+_STEPS = (_SCHEMA, _USED, _TIMES, _HARDWARE)  # what brings a register from one version to the next
 _MEANING = "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 
 
@@ -61,7 +66,7 @@ class KnownCopy:
 
 @dataclass(frozen=True, slots=True)
 class KnownDrive:
-    """A drive that was seen; speeds in MB/s as measured by crossings, or None."""
+    """A drive that was seen; speeds in MB/s as last measured, by a crossing or on request, or None. ``hardware`` as in ``Drive``."""
 
     uuid: str
     label: str
@@ -72,6 +77,18 @@ class KnownDrive:
     seen_at: float
     write_mb_s: float | None
     read_mb_s: float | None
+    hardware: str = ""
+    measured_at: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Former:
+    """Where a drive was mounted before it was mounted where it is now, and what it was called then; until when (seconds since 1970)."""
+
+    drive: str
+    mount: Path
+    label: str
+    until: float
 
 
 class Register:
@@ -212,28 +229,63 @@ class Register:
         """The drives that were seen."""
         with self._open() as db:
             rows = db.execute(
-                "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, read_mb_s FROM drive"
+                "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, read_mb_s, hardware, measured_at FROM drive"
             ).fetchall()
         return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in rows]
 
-    def put_drives(self, drives: list[Drive]) -> None:
-        """Remembers connected drives as seen now."""
+    def put_drives(self, drives: list[Drive]) -> list[Former]:
+        """Remembers connected drives as seen now; of those that are mounted elsewhere than before, or called otherwise, gives what was.
+
+        What stands on such a drive is known where it is now: the homes of libraries and their copies follow it.
+        """
+        changed, now = [], time.time()
         with self._open() as db:
-            db.executemany(
-                "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, seen_at) VALUES(?,?,?,?,?,?,?)"
-                " ON CONFLICT(uuid) DO UPDATE SET label=excluded.label, filesystem=excluded.filesystem,"
-                " capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at",
-                [
-                    (d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, time.time())
-                    for d in drives
-                    if d.connected
-                ],
-            )
+            known = {r[0]: r[1:] for r in db.execute("SELECT uuid, mount, label FROM drive")}
+            for d in drives:
+                if not d.connected or d.ambiguous:
+                    continue
+                mount, label = known.get(d.uuid, (bytes(d.mount), d.label))
+                if d.has_uuid and (mount != bytes(d.mount) or label != d.label):
+                    changed.append(Former(d.uuid, _path(mount), label, now))
+                    db.execute("INSERT OR REPLACE INTO former VALUES(?,?,?,?)", (d.uuid, mount, label, now))
+                if d.has_uuid and mount != bytes(d.mount):
+                    _follow(db, d.uuid, mount, bytes(d.mount))
+                db.execute(
+                    "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, seen_at, hardware) VALUES(?,?,?,?,?,?,?,?)"
+                    " ON CONFLICT(uuid) DO UPDATE SET label=excluded.label, filesystem=excluded.filesystem,"
+                    " capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at,"
+                    " hardware=CASE WHEN excluded.hardware='' THEN hardware ELSE excluded.hardware END",
+                    (d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, now, d.hardware),
+                )
+        return changed
+
+    def former(self) -> dict[str, list[Former]]:
+        """Where drives were mounted before, by UUID, the latest first."""
+        found: dict[str, list[Former]] = {}
+        with self._open() as db:
+            for uuid, mount, label, until in db.execute("SELECT drive, mount, label, until FROM former ORDER BY until DESC"):
+                found.setdefault(uuid, []).append(Former(uuid, _path(mount), label, until))
+        return found
+
+    def hardware(self) -> dict[str, str]:
+        """UUID → hardware of the drives that were seen; nothing where there is no register yet."""
+        return {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
-        """Remembers how fast a drive was in a crossing."""
+        """Remembers how fast a drive was when it was last measured, by a crossing or on request."""
         with self._open() as db:
-            db.execute("UPDATE drive SET write_mb_s=?, read_mb_s=? WHERE uuid=?", (write_mb_s, read_mb_s, uuid))
+            sql = "UPDATE drive SET write_mb_s=?, read_mb_s=?, measured_at=? WHERE uuid=?"
+            db.execute(sql, (write_mb_s, read_mb_s, time.time(), uuid))
+
+
+def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
+    """What is known below a drive's old mount point is below its new one now."""
+    before, after = old.rstrip(b"/"), new.rstrip(b"/")
+    for table in ("library", "copy"):
+        db.execute(
+            f"UPDATE OR IGNORE {table} SET root=CAST(? || substr(root, ?) AS BLOB) WHERE drive=? AND substr(root, 1, ?)=?",
+            (after, len(before) + 1, drive, len(before) + 1, before + b"/"),
+        )
 
 
 def _path(raw: bytes) -> Path:

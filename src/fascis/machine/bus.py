@@ -25,15 +25,18 @@ def connection(bus: str, fds: bool = False) -> Iterator[DBusConnection]:
         OSError, KeyError, ValueError: there is none.
         TimeoutError: it does not answer.
     """
-    made = _opened(bus, fds)
+    made = opened(bus, fds)
     try:
         yield made
     finally:
         made.close()
 
 
-def _opened(bus: str, fds: bool) -> DBusConnection:
-    """Opens a connection, in a thread of its own: greeting a bus has no time limit, and a bus may hang."""
+def opened(bus: str, fds: bool = False) -> DBusConnection:
+    """A connection that its caller closes; raises as :func:`connection` does.
+
+    Opened in a thread of its own: greeting a bus has no time limit, and a bus may hang.
+    """
     outcome: queue.Queue[DBusConnection | Exception] = queue.Queue()
 
     def work() -> None:

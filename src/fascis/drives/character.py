@@ -1,0 +1,67 @@
+"""What a drive seems to be used for, from the names in its top folder: somebody's backup disk, or the disk of a system.
+
+Told by words and dates in names alone, never by what a certain program leaves behind; a guess is told as one.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.model import Drive
+from fascis.files.names import shown
+
+MOST_NAMES = 2_000
+_BACKUP = re.compile(r"(?i)(?<![a-z])(back-?ups?|snapshots?|sicherung(en)?|sauvegardes?)(?![a-z])")
+_DATED = re.compile(r"(?:19|20)\d\d[-_.]?(?:0[1-9]|1[0-2])[-_.]?(?:0[1-9]|[12]\d|3[01])")
+_SYSTEM = frozenset(("etc", "usr", "bin", "var", "proc"))
+_LEAST_DATED = 4  # folders called by a date, and most of all folders: one after each run
+
+
+@dataclass(frozen=True, slots=True)
+class Character:
+    """What speaks for it that a drive is a backup disk, and that it holds a system; "" where nothing does."""
+
+    backup: str = ""
+    system: str = ""
+
+
+def character_of(names: list[str], label: str) -> Character:
+    """Tells by the names of what lies in the top folder (folders end in ``/``), and by the drive's own. Pure."""
+    folders = [n[:-1] for n in names if n.endswith("/")]
+    backup = ""
+    dated = [n for n in folders if _DATED.search(n)]
+    if _BACKUP.search(label):
+        backup = f"its name is {shown(label)}"
+    elif named := next((n for n in names if _BACKUP.search(n)), ""):
+        backup = f"it has {shown(named.rstrip('/'))}"
+    elif len(dated) >= _LEAST_DATED and 2 * len(dated) > len(folders):
+        backup = f"it has {len(dated)} folders called by dates, {shown(dated[0])} first"
+    system = "it has the folders of a system" if set(folders) >= _SYSTEM else ""
+    return Character(backup, system)
+
+
+def look_at_character(drive: Drive) -> Character:
+    """Looks at the top folder of a drive, not deeper, and not at more than 2,000 names. Nothing where that cannot be done.
+
+    May wait for a drive that does not answer; call it where that holds nobody up.
+    """
+    if not drive.connected:
+        return Character()
+    return character_of(top_names(drive.mount), drive.label)
+
+
+def top_names(folder: Path) -> list[str]:
+    """Names in a folder, folders with a slash at their end; at most 2,000."""
+    found = []
+    try:
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                found.append(entry.name + ("/" if entry.is_dir(follow_symlinks=False) else ""))
+                if len(found) >= MOST_NAMES:
+                    break
+    except OSError:
+        return []
+    return found

@@ -1,0 +1,115 @@
+"""A short, polite measurement of a drive's speed: some tens of megabytes written, flushed, read back, and removed again.
+
+Polite: never more than a hundredth of what is free, never longer than a few seconds, in a folder of our own, stopped at
+once on request. Reading goes around the page cache where the drive can, else after its pages were dropped; where a driver
+answers from memory all the same, the figure for reading is too good, and is told as such.
+"""
+
+from __future__ import annotations
+
+import mmap
+import os
+import secrets
+import time
+from collections.abc import Callable
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.connected import Drives
+from fascis.drives.device import Device
+from fascis.drives.model import Drive
+from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused, told
+from fascis.files.medium import Medium
+from fascis.files.names import join, shown
+
+MOST_BYTES, LEAST_BYTES = 256 << 20, 4 << 20
+_SECONDS = 2.5  # each way
+_CHUNK = 4 << 20
+FOLDER = b".fascis-measures-"
+
+
+@dataclass(frozen=True, slots=True)
+class Speed:
+    """Measured speeds in MB/s (10⁶ bytes a second), and how many bytes they are from. ``proven``: read from the drive itself."""
+
+    write_mb_s: float
+    read_mb_s: float
+    bytes: int
+    proven: bool
+
+
+def measure(
+    drives: Drives, drive: Drive, folder: Path | None = None, cancelled: Callable[[], bool] = lambda: False
+) -> Speed:
+    """Measures a drive. Writes one file in a folder of its own and removes both again.
+
+    Args:
+        folder: where on the drive; its top folder when not given.
+
+    Raises:
+        Refused: it is away, can only be read, or is too full; nothing was written.
+        Cancelled: on request; what was written is removed.
+        EnvironmentTrouble: the drive failed.
+    """
+    label = shown(drive.label)
+    if not drive.connected:
+        raise Refused("away", f"{label} is away; it cannot be measured.")
+    if drive.read_only:
+        raise Refused("destination-read-only", f"{label} can only be read; its speed is not measured.")
+    most = min(MOST_BYTES, drive.free // 100) // _CHUNK * _CHUNK
+    if most < LEAST_BYTES:
+        raise Refused("not-enough-room", f"{label} is too full to be measured; nothing was written.")
+    own = FOLDER + secrets.token_hex(4).encode()
+    with closing(drives.open(folder or drive.mount)) as medium:
+        try:
+            medium.make_folder(own)
+        except OSError as error:
+            raise told(error, "measure in", os.fsencode(str(folder or drive.mount))) from error
+        try:
+            return _measured(medium, drive, join(own, b"measure"), most, cancelled)
+        except OSError as error:
+            if isinstance(error, EnvironmentTrouble):
+                raise
+            raise told(error, "measure", own) from error
+        finally:
+            with suppress(OSError):
+                medium.unlink(join(own, b"measure"))
+            with suppress(OSError):
+                medium.remove_folder(own)
+
+
+def _measured(medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]) -> Speed:
+    buffer = memoryview(mmap.mmap(-1, _CHUNK))
+    buffer[:] = os.urandom(_CHUNK)  # what compresses would be stored too quickly
+    written, begun = 0, time.monotonic()
+    with closing(medium.create(place)) as file:
+        while written < most and (written < LEAST_BYTES or time.monotonic() - begun < _SECONDS):
+            _stop(cancelled)
+            file.write(buffer)
+            written += len(buffer)
+        file.flush()
+    wrote = time.monotonic() - begun
+    device = Device.below(drive)
+    with closing(medium.open(place)) as file:
+        gone = file.drop_cached()
+        gone = file.go_around_cache(True) or gone
+        if device and drive.user_space:
+            device.drop()
+        before = device.bytes_read() if device else None
+        read, begun = 0, time.monotonic()
+        while (count := file.readinto(buffer)) and time.monotonic() - begun < _SECONDS:
+            _stop(cancelled)
+            read += count
+        took = time.monotonic() - begun
+    after = device.bytes_read() if device else None
+    if device:
+        device.close()
+    counted = after - before if after is not None and before is not None else None
+    proven = gone if counted is None else counted > read // 2
+    return Speed(written / 1e6 / max(wrote, 1e-6), read / 1e6 / max(took, 1e-6), written, proven)
+
+
+def _stop(cancelled: Callable[[], bool]) -> None:
+    if cancelled():
+        raise Cancelled("The measurement was stopped; what it wrote is removed.")
