@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from typing import TypeVar
 
 from fascis.crossing.along import move_in, take_back
@@ -29,18 +29,21 @@ from fascis.crossing.proof import Proof
 from fascis.crossing.prove import prove
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, settle, withdraw
+from fascis.crossing.speeds import Speeds
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
-from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, Refused
+from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.kernel import boot_id, mount_identity
 from fascis.files.medium import Medium, read_small
 from fascis.files.names import join, shown
 from fascis.files.walk import open_folder
 from fascis.files.writer import write_whole
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.library.register import Register
 from fascis.workspace import Workspace
 
+_HELD_BACK = 0.8  # a write that is this near to what the originals' drive can read says little of the destination
 T = TypeVar("T")
 Receipts = Callable[[], tuple[bytes, bytes]]
 
@@ -166,7 +169,7 @@ class Destination:
         if entries or not arriving:
             drive = self.drive()
             with closing(Proof(drive)) as proof:
-                Engine(
+                engine = Engine(
                     self.copies,
                     Side(source.library, self.places.header["source_drive"]["label"]),
                     Side(destination, drive.label),
@@ -179,12 +182,29 @@ class Destination:
                     Amending(entries, self.places.name) if entries else None,
                     drive.takes_turns,
                     source.loose,
-                ).run()
+                )
+                try:
+                    engine.run()
+                finally:
+                    self._remember_speed(drive, engine.speeds)
         for states, reached in (([CopyState.MISMATCH], State.FAILED), (HINDRANCES, State.WAITING)):
             if self.copies.count_copies(states):
                 self._enter(reached, report)
                 return False
         return True
+
+    def _remember_speed(self, drive: Drive, speeds: Speeds) -> None:
+        """The register remembers how fast the drive was, unless the originals' own drive was what held it back."""
+        figures, register = speeds.figures(), self.workspace.register
+        if figures is None:
+            return
+        with suppress(Damaged):  # a register that cannot be used is told of where it is needed; the crossing is not
+            self._put_speed(drive, *figures, register)
+
+    def _put_speed(self, drive: Drive, write: float, read: float, register: Register) -> None:
+        origin = {d.uuid: d.read_mb_s for d in register.drives()}.get(self.places.header["source_drive"]["uuid"])
+        if not origin or write < _HELD_BACK * origin:
+            register.put_speed(drive.uuid, write, read)
 
     def _stage(self, destination: Medium, amending: bool) -> bool:
         """Makes the staging folder, or proves the one that is there; True when the library is arriving or has arrived."""

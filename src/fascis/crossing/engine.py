@@ -20,6 +20,7 @@ from fascis.crossing.copying import Buffers, Fidelity, copy_file, hindered_by, r
 from fascis.crossing.events import Advanced, Attention, Control, Report
 from fascis.crossing.fates import Fate
 from fascis.crossing.proof import INLINE, Proof
+from fascis.crossing.speeds import Speeds
 from fascis.files.errors import FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
@@ -108,6 +109,7 @@ class Engine:
         self._amending, self._alternate = amending, alternate
         self._takes_damaged = bool(copies.journal.value("take_damaged", False))
         self._crossing = copies.journal.header["crossing"]
+        self.speeds = Speeds(control)
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
         self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
@@ -173,7 +175,9 @@ class Engine:
         for items in self._batches("c.state=1 AND e.kind=0" + self._first):
             yield _Batch(items, [])
         for items in self._batches(f"c.state IS NULL AND e.fate IN (0,4) AND e.kind=0{self._first}"):
-            yield self._copy_batch(items)
+            with self.speeds.writing([i.size for i in items]):
+                batch = self._copy_batch(items)
+            yield batch
 
     def _in_turn(self) -> None:
         """Copies a gibibyte or more, reads it back, and so on."""
@@ -300,7 +304,8 @@ class Engine:
     def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
         """Flushes a copied batch to the drive, and then writes it into the journal."""
         try:
-            self._destination.medium.sync()
+            with self.speeds.writing([i.size for i in items], more=True):
+                self._destination.medium.sync()
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
         self._copies.record_copies(outcomes)
@@ -366,7 +371,8 @@ class Engine:
         items = [i for i in batch.items if i.id in digests]
         if not items:
             return
-        results = self._read_proven(items, digests)
+        with self.speeds.reading([i.size for i in items]):
+            results = self._read_proven(items, digests)
         self._copies.record_verified([(r.item.id, r.proven) for r in results if r.equal])
         for r in results:
             if r.equal:

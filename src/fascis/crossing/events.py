@@ -56,12 +56,13 @@ def silent(_event: Event) -> None:
 
 
 class Control:
-    """Pause, go on and stop, from another thread."""
+    """Pause, go on and stop, from another thread. ``pauses`` counts how often it was paused."""
 
     def __init__(self) -> None:
         self._go = threading.Event()
         self._go.set()
         self._stopped = False
+        self.pauses = 0
 
     @property
     def paused(self) -> bool:
@@ -75,6 +76,7 @@ class Control:
 
     def pause(self) -> None:
         """Holds the work at the next chunk."""
+        self.pauses += 1
         self._go.clear()
 
     def go_on(self) -> None:

@@ -14,8 +14,9 @@ import numpy as np
 from fascis.crossing.after import After
 from fascis.crossing.journal import promised
 from fascis.crossing.problems import Problem, Severity
+from fascis.drives.character import look_at_character
 from fascis.drives.model import Drive
-from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
 from fascis.files.sizes import counted, size
 from fascis.library.identity import Identity, read_identity
@@ -73,6 +74,12 @@ class Surroundings:
                 f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are needed"
                 f" ({size(needed)} for the files, the rest in reserve).",
                 "Choose a drive with more room, or leave out what can be made again.",
+            )
+        elif drive.free - needed - others < drive.capacity // 20:
+            yield Problem(
+                Severity.NOTE,
+                "nearly-full-after",
+                f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of {size(drive.capacity)} are left.",
             )
 
     def _journal_room(self, rows: int) -> Iterator[Problem]:
@@ -300,6 +307,11 @@ def _inside(inner: Path, outer: Path) -> bool:
 def _destination(around: Surroundings, source: Path, destination: Path) -> tuple[Drive | None, bool]:
     """Problems of the folder the library would go into: its drive, and True when it can be looked at further."""
     text = shown(str(destination))
+    try:
+        around.workspace.drives.check_answers(destination)
+    except DriveGone as error:
+        around.add(Severity.STOPS, "drive-silent", str(error), "See to its cable, or connect it again.")
+        return None, False
     if not os.path.lexists(destination):
         around.add(
             Severity.STOPS, "destination-missing", f"There is no folder {text}.", "Make it, or connect its drive."
@@ -357,7 +369,41 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
             "network-drive",
             f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
         )
+    _suitability(around, drive, destination)
     return drive, True
+
+
+def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
+    """What speaks against a drive as such."""
+    label = shown(drive.label)
+    for one in (drive, around.source_drive):
+        if one and one.ambiguous:
+            around.add(
+                Severity.STOPS,
+                "drive-twins",
+                f"{shown(one.label)} shares its identity (UUID) with another drive that is connected, as a cloned disk does; which"
+                " is which is not known.",
+                "Disconnect the one that is not meant.",
+            )
+    if drive.errors:
+        around.add(
+            Severity.DECISION,
+            "drive-errors",
+            f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on {label}.",
+            "Have the drive checked first, or choose another.",
+        )
+    character = look_at_character(drive)
+    if character.backup:
+        around.add(
+            Severity.DECISION,
+            "backup-drive",
+            f"{label} seems to be somebody's backup disk: {character.backup}. What a backup program keeps there may be thinned"
+            " out or overwritten by it.",
+            "Choose another drive, or go on if it is none.",
+        )
+    if drive.system or character.system:
+        why = "the system of this machine is on it" if drive.system else character.system
+        around.add(Severity.NOTE, "system-drive", f"{label} is a system disk: {why}.", "")
 
 
 def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:

@@ -14,7 +14,7 @@ from fascis.crossing.gathering import below, find_equals
 from fascis.crossing.problems import Problem, Severity
 from fascis.documents.registry import format_of
 from fascis.drives.connected import Drives
-from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
@@ -109,11 +109,15 @@ def survey_library(
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Surveyed:
     """Surveys a library: a folder, or a single document. What makes it unfit comes as problems, not as errors."""
-    single = source.is_file() and is_document(source)
 
     def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
         return Surveyed(source, Survey(), None, [Problem(Severity.STOPS, code, sentence, remedy)])
 
+    try:
+        workspace.drives.check_answers(source)
+    except DriveGone as error:
+        return unfit("drive-silent", str(error), "See to its cable, or connect it again.")
+    single = source.is_file() and is_document(source)
     if not os.path.lexists(source):
         return unfit(
             "library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive."

@@ -19,8 +19,9 @@ from fascis.drives.model import Drive
 from fascis.drives.mounts import NETWORK, Mount, mount_id_of, read_mounts
 from fascis.drives.rules import Answers, rules_of
 from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
-from fascis.files.errors import Damaged, EnvironmentTrouble, told
+from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble, told
 from fascis.files.medium import Medium, PosixMedium
+from fascis.files.names import shown
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
@@ -111,8 +112,9 @@ class Drives:
         """The drive that an existing folder or file is on.
 
         Raises:
-            EnvironmentTrouble: nothing is there, or it may not be opened.
+            EnvironmentTrouble: nothing is there, it does not answer, or it may not be opened.
         """
+        self.check_answers(path)
         if stand_in := self._stand_in_of(path):
             drive = self._remembered(stand_in.drive())
             others = [s for s in self._stand_ins.values() if s.connected and s.description.uuid == drive.uuid]
@@ -140,12 +142,24 @@ class Drives:
                 return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         raise told(OSError(19, "no such mount"), "find the drive of an open folder")
 
+    def check_answers(self, path: Path) -> None:
+        """Makes sure that whoever looks at a path will not wait for ever.
+
+        Raises:
+            DriveGone: it lies on a drive that does not answer.
+        """
+        below = [m for m in read_mounts() if m.may_hang and path.is_relative_to(m.where)]
+        for mount in below:
+            if space_of(mount.where, True) is None:
+                raise DriveGone(f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched.")
+
     def open(self, path: Path) -> Medium:
         """A medium on an existing folder: the stand-in's where it lies on one.
 
         Raises:
-            EnvironmentTrouble: it is not there, not a folder, or may not be opened.
+            EnvironmentTrouble: it is not there, not a folder, does not answer, or may not be opened.
         """
+        self.check_answers(path)
         stand_in = self._stand_in_of(path)
         if stand_in and not stand_in.connected:
             raise told(OSError(19, "it is away"), "open the folder", os.fsencode(path))

@@ -56,7 +56,9 @@ def mount(drive: Drive) -> Path:
         with connection(SYSTEM) as bus:
             return Path(str(_call(bus, name, "Mount", {}, _REMOVING)[0]))
     except DBusErrorResponse as error:
-        raise EnvironmentTrouble(f"{label} could not be mounted ({_said(error)}). Nothing of it was changed.") from error
+        raise EnvironmentTrouble(
+            f"{label} could not be mounted ({_said(error)}). Nothing of it was changed."
+        ) from error
     except Absent as error:
         raise EnvironmentTrouble(
             f"{label} cannot be mounted from here: the system's service for drives does not answer."

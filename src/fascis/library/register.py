@@ -263,7 +263,9 @@ class Register:
         """Where drives were mounted before, by UUID, the latest first."""
         found: dict[str, list[Former]] = {}
         with self._open() as db:
-            for uuid, mount, label, until in db.execute("SELECT drive, mount, label, until FROM former ORDER BY until DESC"):
+            for uuid, mount, label, until in db.execute(
+                "SELECT drive, mount, label, until FROM former ORDER BY until DESC"
+            ):
                 found.setdefault(uuid, []).append(Former(uuid, _path(mount), label, until))
         return found
 

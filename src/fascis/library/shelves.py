@@ -8,16 +8,21 @@ from pathlib import Path
 
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
-from fascis.files.errors import FascisError
-from fascis.library.identity import read_identity
-from fascis.library.register import KnownCopy, KnownDrive, KnownLibrary
+from fascis.library.recognising import Recognised, Recognition
+from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
 from fascis.library.summary import Summary, parse_summary
 from fascis.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)
 class OnShelf:
-    """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey."""
+    """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey.
+
+    Attributes:
+        says: what its identity file says, for one that was recognised: a library that is not known here yet, or another
+            folder with the id of one that is.
+        offered: it is not known here: it can be added.
+    """
 
     id: str
     name: str
@@ -29,21 +34,37 @@ class OnShelf:
     summary: Summary | None
     copies: int
     parked: bool = False
+    says: Recognised | None = None
+    offered: bool = False
 
     @property
     def size(self) -> int:
         """Bytes it takes on its drive."""
         return self.summary.allocated if self.summary else 0
 
+    @property
+    def library(self) -> str:
+        """The id of its library, whichever of its folders this is."""
+        return self.id.split(":")[0]
+
 
 @dataclass(slots=True)
 class Shelf:
-    """A drive with what stands on it, biggest first; ``group`` is inside, connected or away."""
+    """A drive with what stands on it, biggest first; ``group`` is inside, connected or away.
+
+    Attributes:
+        speed: MB/s of writing and reading as last measured, and when; None where that was never done.
+        former: where it was mounted before, and what it was called, the latest first.
+        back: what it was until just now, when it came back elsewhere or under another name.
+    """
 
     drive: Drive
     group: str
     standings: list[OnShelf] = field(default_factory=list)
     seen_at: float | None = None
+    speed: tuple[float, float, float] | None = None
+    former: list[Former] = field(default_factory=list)
+    back: Former | None = None
 
     @property
     def other(self) -> int:
@@ -51,135 +72,98 @@ class Shelf:
         return max(0, self.drive.capacity - self.drive.free - sum(s.size for s in self.standings))
 
 
-def read_shelves(workspace: Workspace, parked: Iterable[tuple[str, Path]] = ()) -> list[Shelf]:
-    """Looks at drives, register and identities now. ``parked``: ``(library id, folder)`` of originals set aside."""
+def read_shelves(
+    workspace: Workspace, parked: Iterable[tuple[str, Path]] = (), recognition: Recognition | None = None
+) -> list[Shelf]:
+    """Looks at drives, register and identities now. A drive that does not answer is asked for nothing.
+
+    Args:
+        parked: ``(library id, folder)`` of originals set aside.
+        recognition: what was found deeper in drives; without it, only their top folders are looked into.
+    """
     drives = workspace.drives.connected()
     register = workspace.register
-    register.put_drives(drives)
-    libraries = register.libraries()
-    shelves = {d.uuid: Shelf(d, _group(d)) for d in drives}
-    for known in register.drives():
-        if known.uuid not in shelves:
-            shelves[known.uuid] = Shelf(_away(known), "away", seen_at=known.seen_at)
-        else:
-            shelves[known.uuid].seen_at = known.seen_at
-    by_id = {x.id: x for x in libraries}
-    copies = [c for x in libraries for c in register.copies(x.id)]
-    for found in _recognised(workspace, drives, {x.root for x in libraries} | {c.root for c in copies}):
-        if found.id not in by_id:
-            register.put_library(found.root, found.drive, found.name, found.kind, found.id)
-            by_id[found.id] = found
-            libraries.append(found)
-    for library in libraries:
+    back = {f.drive: f for f in register.put_drives(drives)}
+    shelves = _shelves(register, drives, back)
+    libraries = {x.id: x for x in register.libraries()}
+    copies = [c for x in libraries.values() for c in register.copies(x.id)]
+    aside = list(parked)
+    for library in libraries.values():
         _put(shelves, _of_library(library, copies))
     for copy in copies:
-        if (owner := by_id.get(copy.library)) and copy.root != owner.root:
-            _put(shelves, _of_copy(owner, copy, copies))
-    for id, root in parked:
-        if (owner := by_id.get(id)) and root.is_dir():
-            drive = workspace.drives.at(root).uuid
-            _put(
-                shelves,
-                OnShelf(
-                    f"{id}:aside",
-                    owner.name,
-                    owner.kind,
-                    root,
-                    drive,
-                    False,
-                    None,
-                    parse_summary(owner.summary),
-                    0,
-                    True,
-                ),
-            )
+        if copy.root != libraries[copy.library].root:
+            _put(shelves, _of_copy(libraries[copy.library], copy, copies))
+    known = {x.root for x in libraries.values()} | {c.root for c in copies} | {root for _, root in aside}
+    recognition = recognition or Recognition(workspace.drives)
+    for drive in drives:
+        for found in recognition.on(drive, known):
+            _put(shelves, _of_recognised(found, libraries.get(found.identity.library_id)))
+    for id, root in aside:
+        if (owner := libraries.get(id)) and root.is_dir():
+            _put(shelves, _of_parked(owner, root, workspace.drives.at(root).uuid))
     for shelf in shelves.values():
         shelf.standings.sort(key=lambda s: -s.size)
     order = {"inside": 0, "connected": 1, "away": 2}
     return sorted(shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label))
 
 
+def _shelves(register: Register, drives: list[Drive], back: dict[str, Former]) -> dict[str, Shelf]:
+    """An empty shelf for every drive that is there or was."""
+    former = register.former()
+    shelves = {d.uuid: Shelf(d, _group(d)) for d in drives}
+    for known in register.drives():
+        shelf = shelves.setdefault(known.uuid, Shelf(_away(known), "away"))
+        shelf.seen_at = known.seen_at
+        if known.write_mb_s and known.read_mb_s and known.measured_at:
+            shelf.speed = known.write_mb_s, known.read_mb_s, known.measured_at
+        shelf.former, shelf.back = former.get(known.uuid, []), back.get(known.uuid)
+    return shelves
+
+
 def _put(shelves: dict[str, Shelf], standing: OnShelf) -> None:
     shelf = shelves.get(standing.drive)
-    if shelf and (shelf.group == "away" or standing.root.exists()):
+    if shelf and (not shelf.drive.connected or standing.root.exists()):
         shelf.standings.append(standing)
 
 
 def _group(drive: Drive) -> str:
-    if not drive.connected:
+    if not drive.connected and drive.mounted and not drive.silent:
         return "away"
     return "connected" if drive.removable or drive.transport in ("usb", "network") else "inside"
 
 
 def _away(known: KnownDrive) -> Drive:
     return Drive(
-        known.uuid,
-        known.label,
-        known.filesystem,
-        rules_of(known.filesystem),
-        known.mount,
-        known.capacity,
-        0,
-        4096,
-        known.transport,
-        False,
-        False,
-        True,
-        False,
-    )
+        known.uuid, known.label, known.filesystem, rules_of(known.filesystem), known.mount, known.capacity, 0, 4096,
+        known.transport, False, False, True, False,
+    )  # fmt: skip
 
 
 def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id and c.root != library.root for c in copies)
     return OnShelf(
-        library.id,
-        library.name,
-        library.kind,
-        library.root,
-        library.drive,
-        True,
-        library.surveyed_at,
-        parse_summary(library.summary),
-        count,
-    )
+        library.id, library.name, library.kind, library.root, library.drive, True, library.surveyed_at,
+        parse_summary(library.summary), count,
+    )  # fmt: skip
 
 
 def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id for c in copies)
     return OnShelf(
-        f"{library.id}:{copy.crossing}",
-        library.name,
-        library.kind,
-        copy.root,
-        copy.drive,
-        False,
-        copy.verified_at,
-        parse_summary(library.summary),
-        count,
+        f"{library.id}:{copy.crossing}", library.name, library.kind, copy.root, copy.drive, False, copy.verified_at,
+        parse_summary(library.summary), count,
+    )  # fmt: skip
+
+
+def _of_parked(owner: KnownLibrary, root: Path, drive: str) -> OnShelf:
+    return OnShelf(
+        f"{owner.id}:aside", owner.name, owner.kind, root, drive, False, None, parse_summary(owner.summary), 0, True
     )
 
 
-def _recognised(workspace: Workspace, drives: list[Drive], known: set[Path]) -> list[KnownLibrary]:
-    """Libraries with an identity that stand in the top folder of a connected drive and are not known yet."""
-    found = []
-    for drive in drives:
-        if not drive.connected or drive.mount == Path("/"):
-            continue
-        try:
-            roots = [p for p in drive.mount.iterdir() if p not in known and (p / ".fascis/identity.json").is_file()]
-        except OSError:
-            continue
-        for root in roots[:200]:
-            try:
-                medium = workspace.drives.open(root)
-                try:
-                    identity = read_identity(medium, root)
-                finally:
-                    medium.close()
-            except FascisError:
-                continue
-            if identity:
-                found.append(
-                    KnownLibrary(identity.library_id, identity.name, identity.kind, root, drive.uuid, None, {})
-                )
-    return found
+def _of_recognised(found: Recognised, owner: KnownLibrary | None) -> OnShelf:
+    """A library that is new here, or another folder with the id of one that is known: it is no verified copy."""
+    identity = found.identity
+    key = f"{identity.library_id}:{found.drive}:{found.root}"
+    kind = owner.kind if owner else identity.kind
+    return OnShelf(key, identity.name, kind, found.root, found.drive, False, None, None, 0, False, found, owner is None)

@@ -1,0 +1,122 @@
+"""Libraries that a drive brings along: identity files on it, looked for within bounds and read as untrusted input.
+
+An identity may come from anybody's drive. What it says is shown, and decides nothing by itself: nothing is written or deleted
+because of it.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import deque
+from collections.abc import Callable, Collection, Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.connected import Drives
+from fascis.drives.model import Drive
+from fascis.files.errors import FascisError
+from fascis.library.identity import Identity, read_identity
+
+DEPTH = 4  # folders below the drive's own top folder
+MOST_FOLDERS = 20_000
+MOST_FOUND = 200
+SECONDS = 5.0
+_FILE = ".fascis/identity.json"
+
+
+@dataclass(frozen=True, slots=True)
+class Recognised:
+    """A library on a drive, as its identity file names it. ``at_home``: it stands where that file says its home is."""
+
+    root: Path
+    drive: str
+    identity: Identity
+    at_home: bool
+
+
+class Recognition:
+    """Identities on drives, looked for once while a drive stays as it is: its top folder at once, deeper on request."""
+
+    def __init__(self, drives: Drives, clock: Callable[[], float] = time.monotonic) -> None:
+        self._drives, self._clock = drives, clock
+        self._found: dict[tuple[str, Path, str], list[Path]] = {}
+
+    def unsearched(self, drives: Collection[Drive]) -> list[Drive]:
+        """Which of these drives were not searched deeper than their top folder, as they are now."""
+        return [d for d in drives if _searchable(d) and _key(d) not in self._found]
+
+    def search(self, drive: Drive, cancelled: Callable[[], bool] = lambda: False) -> None:
+        """Looks for identities deeper in a drive; what was found stays known until it is mounted otherwise."""
+        self._found[_key(drive)] = list(self._deep(drive.mount, cancelled))
+
+    def on(self, drive: Drive, but: Collection[Path] = ()) -> list[Recognised]:
+        """The libraries on a drive, by what is known of it and by its top folder now; ``but`` those at given places."""
+        if not _searchable(drive):
+            return []
+        roots = dict.fromkeys((*_top(drive.mount), *self._found.get(_key(drive), ())))
+        found = []
+        for root in list(roots)[:MOST_FOUND]:
+            if root not in but and (identity := self._identity(root)) is not None:
+                place = os.fsdecode(bytes(root.relative_to(drive.mount)))
+                home = identity.home.drive == drive.uuid and identity.home.path == place
+                found.append(Recognised(root, drive.uuid, identity, home))
+        return found
+
+    def _identity(self, root: Path) -> Identity | None:
+        if not (root / _FILE).is_file():
+            return None
+        try:
+            with closing(self._drives.open(root)) as medium:
+                return read_identity(medium, root)
+        except FascisError:
+            return None  # damaged, or of a newer version: told when somebody opens it
+
+    def _deep(self, top: Path, cancelled: Callable[[], bool]) -> Iterator[Path]:
+        """Folders with an identity file, the nearest first: never through a link, into another mount or into a library."""
+        until, looked = self._clock() + SECONDS, 0
+        waiting = deque([(top, 0)])
+        try:
+            device = os.lstat(top).st_dev
+        except OSError:
+            return
+        while waiting and looked < MOST_FOLDERS and self._clock() < until and not cancelled():
+            folder, depth = waiting.popleft()
+            looked += 1
+            for inner in _folders(folder, device):
+                if (inner / _FILE).is_file():
+                    yield inner
+                elif depth + 1 < DEPTH:
+                    waiting.append((inner, depth + 1))
+
+
+def _searchable(drive: Drive) -> bool:
+    return drive.connected and drive.mount != Path("/")
+
+
+def _key(drive: Drive) -> tuple[str, Path, str]:
+    return drive.uuid, drive.mount, drive.hardware
+
+
+def _top(mount: Path) -> list[Path]:
+    try:
+        return sorted(p for p in mount.iterdir() if not p.name.startswith(".") and (p / _FILE).is_file())
+    except OSError:
+        return []
+
+
+def _folders(folder: Path, device: int) -> list[Path]:
+    found = []
+    try:
+        with os.scandir(folder) as entries:
+            for e in entries:
+                if (
+                    e.is_dir(follow_symlinks=False)
+                    and not e.name.startswith(".")
+                    and e.stat(follow_symlinks=False).st_dev == device
+                ):
+                    found.append(folder / e.name)
+    except OSError:
+        return []
+    return sorted(found)
