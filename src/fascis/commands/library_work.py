@@ -15,6 +15,7 @@ from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.catalogs import catalog_folders
+from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, totals
@@ -31,7 +32,7 @@ def resolve(workspace: Workspace, given: str) -> Path:
     if not path.exists() and "/" not in given and len(given) >= 4:
         found = workspace.register.find(given) if workspace.register.path.exists() else []
         if len(found) == 1:
-            return found[0].root
+            return root_now(workspace.register, workspace.drives.connected(), found[0])
     return path.absolute()
 
 

@@ -21,10 +21,13 @@ def register(app: typer.Typer) -> None:
         check: bool = typer.Option(
             False, "--check", help="Read what is found: its length, capture time, and content where a digest is known."
         ),
+        returned: bool = typer.Option(
+            False, "--returned", help="Make right the paths that lead to where a drive was mounted before."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Looks for lost media, and with --apply leads the documents to it. Edits stay as they are; undo takes it back."""
         from fascis.commands import relink_work
 
-        wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate, check)
+        wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate, check, returned)
         relink_work.relink(wanted, as_json)

@@ -25,6 +25,7 @@ from fascis.relink.index import Index, look_in
 from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
+from fascis.relink.returned import folders_to_look_in, returned_moves
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -41,13 +42,14 @@ class Wanted:
     refuse: list[str]
     locate: list[str]
     check: bool = False
+    returned: bool = False
 
 
 def relink(wanted: Wanted, as_json: bool) -> None:
     """Looks for what a library lost, and leads its documents there when that is asked for."""
     workspace = from_environment()
     folders = [Path(s).absolute() for s in wanted.search]
-    if not folders and not wanted.locate:
+    if not folders and not wanted.locate and not wanted.returned:
         usage("Name a folder to look in: --search DIR.", as_json)
     for folder in folders:
         if not folder.is_dir():
@@ -56,7 +58,7 @@ def relink(wanted: Wanted, as_json: bool) -> None:
         say(str(trouble))
     control = Control()
     surveyed, relinking, match = stoppable(lambda: _look(workspace, wanted, folders, control, as_json), control)
-    key = remember(workspace, surveyed)
+    key = remember(workspace, survey_library(workspace, surveyed.root) if wanted.returned else surveyed)
     act, problem = None, None
     if wanted.apply and match.files(State.FOUND):
         try:
@@ -85,7 +87,14 @@ def relink(wanted: Wanted, as_json: bool) -> None:
 def _look(
     workspace: Workspace, wanted: Wanted, folders: list[Path], control: Control, as_json: bool
 ) -> tuple[Surveyed, Relinking, Match]:
-    surveyed = survey_library(workspace, resolve(workspace, wanted.library), cancelled=lambda: control.stopped)
+    root = resolve(workspace, wanted.library)
+    surveyed = survey_library(workspace, root, cancelled=lambda: control.stopped)
+    back: list[Move] = []
+    if wanted.returned and surveyed.survey.folders:
+        back = returned_moves(surveyed.uses, workspace.drives.connected())
+        if not back:
+            say("No path of its documents leads to where a drive was mounted before.")
+        surveyed = survey_library(workspace, root, cancelled=lambda: control.stopped, literal=True)
     for problem in surveyed.problems:
         if not surveyed.survey.folders:
             usage(problem.sentence, as_json)
@@ -96,14 +105,20 @@ def _look(
     for found in located.values():
         if not os.path.isfile(found):  # noqa: PTH113 - bytes
             usage(f"There is no file {shown(found)}; nothing was changed.", as_json)
-    look = [*folders, *(Path(os.fsdecode(f)).parent for f in located.values())]
+    look = [
+        *folders,
+        *folders_to_look_in(relinking.lost, back),
+        *(Path(os.fsdecode(f)).parent for f in located.values()),
+    ]
     index = (
-        look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped) if relinking.lost else Index()
+        look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped)
+        if relinking.lost and look
+        else Index()
     )
     for trouble in index.troubles[:_MOST_TOLD]:
         say(str(trouble))
     decisions = Decisions(
-        frozenset(_move(text, relinking.root, as_json) for text in wanted.accept),
+        frozenset([*(_move(text, relinking.root, as_json) for text in wanted.accept), *back]),
         frozenset(_move(text, relinking.root, as_json) for text in wanted.refuse),
         located,
     )

@@ -34,10 +34,10 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     assert plan.source_drive and len(drives) == len(plan.goals)
     root = plan.source / os.fsdecode(plan.document) if plan.document else plan.source
     called = shown(plan.identity.name if plan.identity else root.name)
+    workspace.register.put_drives([plan.source_drive, *drives])
     library_id = workspace.register.put_library(
         root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
-    workspace.register.put_drives([plan.source_drive, *drives])
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     journal.write_plan(
         _header(workspace, plan, library_id, consent), plan.survey, plan.fates, plan.gathering, plan.apart

@@ -107,8 +107,13 @@ def survey_library(
     source: Path,
     beat: Callable[[int], None] | None = None,
     cancelled: Callable[[], bool] = lambda: False,
+    literal: bool = False,
 ) -> Surveyed:
-    """Surveys a library: a folder, or a single document. What makes it unfit comes as problems, not as errors."""
+    """Surveys a library: a folder, or a single document. What makes it unfit comes as problems, not as errors.
+
+    Args:
+        literal: paths in documents lead where any program would follow them: nowhere, where a drive is mounted elsewhere now.
+    """
 
     def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
         return Surveyed(source, Survey(), None, [Problem(Severity.STOPS, code, sentence, remedy)])
@@ -137,7 +142,7 @@ def survey_library(
     with closing(medium):
         try:
             if single:
-                return _survey_document(workspace, medium, folder, fsname(source.name), cancelled)
+                return _survey_document(workspace, medium, folder, fsname(source.name), cancelled, literal)
             identity = None
             try:
                 identity = read_identity(medium, source / ".fascis/identity.json")
@@ -145,7 +150,7 @@ def survey_library(
                 problems.append(Problem(Severity.STOPS, "identity-damaged", str(error), "Set the identity file aside."))
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, cancelled)
-            uses = _uses(workspace, medium, source, source, found, identity, cancelled)
+            uses = _uses(workspace, medium, source, source, found, identity, cancelled, literal)
             before = _names_before(medium)
         except EnvironmentTrouble as error:
             return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
@@ -228,18 +233,18 @@ def is_document(path: Path) -> bool:
 
 
 def _survey_document(
-    workspace: Workspace, medium: Medium, folder: Path, name: bytes, cancelled: Callable[[], bool]
+    workspace: Workspace, medium: Medium, folder: Path, name: bytes, cancelled: Callable[[], bool], literal: bool
 ) -> Surveyed:
     """A single document is a library with what it refers to; nothing else of its folder belongs to it."""
     own = [name, *(name + j for j in JOURNALS)]
     alone = survey_some(medium, own)
-    drives = drive_roots(workspace)
+    drives = drive_roots(workspace, literal)
     first = find_uses(medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True)
     inside = below(folder)
     beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
     found = survey_some(medium, {*own, *beside})
     root = folder / os.fsdecode(name)
-    uses = _uses(workspace, medium, folder, root, found, None, cancelled)
+    uses = _uses(workspace, medium, folder, root, found, None, cancelled, literal)
     return Surveyed(folder, found, None, [], uses, name)
 
 
@@ -251,6 +256,7 @@ def _uses(
     found: Survey,
     identity: Identity | None,
     cancelled: Callable[[], bool],
+    literal: bool,
 ) -> Uses:
     """What it uses; sizes of what is gone as the register or the library's own inventory remembers them."""
     expected: dict[bytes, tuple[int, bytes, int]] = {}
@@ -259,7 +265,7 @@ def _uses(
         known = register.library_at(root)
         id = identity.library_id if identity else known.id if known else ""
         expected = register.expected(id) if id else {}
-    uses = find_uses(medium, folder, found, drive_roots(workspace), workspace.private, expected, cancelled)
+    uses = find_uses(medium, folder, found, drive_roots(workspace, literal), workspace.private, expected, cancelled)
     inside = below(folder)
     unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)}
     if unknown:
@@ -307,6 +313,7 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     """Tells the register what a survey found, and gives the library's id. Writes nothing into the library."""
     register, uses = workspace.register, surveyed.uses
     drive = workspace.drives.at(surveyed.source)
+    register.put_drives([drive])  # first: it may be mounted elsewhere than when the library was last seen
     known = register.library_at(surveyed.root)
     key = register.put_library(
         surveyed.root,

@@ -92,7 +92,7 @@ def rules_in_words(rules: Rules) -> list[str]:
     lost = [name for name, keeps in kept.items() if not keeps]
     found.append("Keeps " + _and([n for n, k in kept.items() if k]) + "." if len(lost) < len(kept) else "")
     if lost:
-        found.append(f"Keeps no {_and(lost)}.")
+        found.append(f"Keeps no {_and(lost, 'or')}.")
     found.append(_times(rules))
     return [f for f in found if f]
 
@@ -120,8 +120,8 @@ def _year(seconds: int) -> int:
     return time.gmtime(seconds).tm_year
 
 
-def _and(words: list[str]) -> str:
-    return " and ".join(filter(None, (", ".join(words[:-1]), *words[-1:])))
+def _and(words: list[str], last: str = "and") -> str:
+    return f" {last} ".join(filter(None, (", ".join(words[:-1]), *words[-1:])))
 
 
 def rules_known_by(drive: Drive) -> str:

@@ -1,6 +1,6 @@
 """A short, polite measurement of a drive's speed: some tens of megabytes written, flushed, read back, and removed again.
 
-Polite: never more than a hundredth of what is free, never longer than a few seconds, in a folder of our own, stopped at
+Polite: never more than a twentieth of what is free, never longer than a few seconds, in a folder of our own, stopped at
 once on request. Reading goes around the page cache where the drive can, else after its pages were dropped; where a driver
 answers from memory all the same, the figure for reading is too good, and is told as such.
 """
@@ -57,7 +57,7 @@ def measure(
         raise Refused("away", f"{label} is away; it cannot be measured.")
     if drive.read_only:
         raise Refused("destination-read-only", f"{label} can only be read; its speed is not measured.")
-    most = min(MOST_BYTES, drive.free // 100) // _CHUNK * _CHUNK
+    most = min(MOST_BYTES, drive.free // 20) // _CHUNK * _CHUNK
     if most < LEAST_BYTES:
         raise Refused("not-enough-room", f"{label} is too full to be measured; nothing was written.")
     own = FOLDER + secrets.token_hex(4).encode()

@@ -280,6 +280,15 @@ class Register:
             db.execute(sql, (write_mb_s, read_mb_s, time.time(), uuid))
 
 
+def root_now(register: Register, drives: Iterable[Drive], library: KnownLibrary) -> Path:
+    """Where a library is now, when its drive is mounted elsewhere than when it was last seen. Writes nothing."""
+    before = next((d.mount for d in register.drives() if d.uuid == library.drive), None)
+    now = next((d.mount for d in drives if d.uuid == library.drive and d.connected and d.has_uuid), None)
+    if before is None or now is None or not library.root.is_relative_to(before):
+        return library.root
+    return now / library.root.relative_to(before)
+
+
 def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
     """What is known below a drive's old mount point is below its new one now."""
     before, after = old.rstrip(b"/"), new.rstrip(b"/")

@@ -15,7 +15,7 @@ from pathlib import Path
 from fascis.documents.registry import format_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
-from fascis.library.register import KnownDrive
+from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
 
@@ -51,9 +51,20 @@ def is_media(name: bytes) -> bool:
 
 
 class DriveRoots:
-    """Where drives are mounted, or were when they were last seen."""
+    """Where drives are mounted, or were when they were last seen.
 
-    def __init__(self, connected: Iterable[Drive], known: Iterable[KnownDrive]) -> None:
+    Args:
+        former: where drives were mounted before: a path below there leads to where the drive is now.
+        literal: paths are taken as any program takes them: one written where a drive is no longer mounted leads nowhere.
+    """
+
+    def __init__(
+        self,
+        connected: Iterable[Drive],
+        known: Iterable[KnownDrive],
+        former: Iterable[Former] = (),
+        literal: bool = False,
+    ) -> None:
         self._there: dict[str, bytes] = {}
         self._away: dict[str, bytes] = {}
         labels: dict[str, list[tuple[str, bytes, bool]]] = {}
@@ -64,9 +75,20 @@ class DriveRoots:
             if seen.uuid not in self._there and seen.uuid not in self._away:
                 self._away[seen.uuid] = bytes(seen.mount)
                 labels.setdefault(seen.label.casefold(), []).append((seen.uuid, bytes(seen.mount), False))
-        self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1}
+        self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal}
+        self._former = [] if literal else self._before(former)
         mounts = sorted(self._there.values(), key=len)
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
+
+    def _before(self, former: Iterable[Former]) -> list[tuple[bytes, bytes, bool]]:
+        """``(former mount with a slash, mount now, there)``, the longest first; a place that two drives had says nothing."""
+        found: dict[bytes, set[str]] = {}
+        for f in former:
+            if f.mount != Path("/"):
+                found.setdefault(bytes(f.mount), set()).add(f.drive)
+        one = {mount: drives.pop() for mount, drives in found.items() if len(drives) == 1}
+        known = [(mount, self.mount(uuid)) for mount, uuid in one.items()]
+        return sorted(((m + b"/", *now) for m, now in known if now and now[0] != m), key=lambda f: -len(f[0]))
 
     def mount(self, uuid: str) -> tuple[bytes, bool] | None:
         """Where a drive is mounted or was, and True when it is there; None for one that is not known."""
@@ -79,7 +101,10 @@ class DriveRoots:
         return any(path.startswith(m + b"/") for m in self._away_mounts)
 
     def mapped(self, path: bytes) -> tuple[bytes, bool] | None:
-        """A path written on another machine on a drive that is known by its label: where it is here, and True when it is there."""
+        """A path written on another machine, or when a drive was mounted elsewhere, on a drive that is known: where it is here, and True when it is there."""
+        for old, now, there in self._former:
+            if path.startswith(old):
+                return now.rstrip(b"/") + b"/" + path[len(old) :], there
         if not path.lstrip(b"/").startswith(_BELOW):
             return None
         parts = [p for p in path.split(b"/") if p]

@@ -114,10 +114,17 @@ def relinking_of(
     return Relinking(real, uses, lost, used, standing, {}, mounts)
 
 
-def drive_roots(workspace: Workspace) -> DriveRoots:
-    """Where drives are mounted, or were when they were last seen; writes nothing, not even an empty register."""
-    register = workspace.register
-    return DriveRoots(workspace.drives.connected(), register.drives() if register.path.exists() else [])
+def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
+    """Where drives are mounted, or were; writes nothing, not even an empty register.
+
+    Args:
+        literal: see :class:`~fascis.library.whereabouts.DriveRoots`.
+    """
+    register, connected = workspace.register, workspace.drives.connected()
+    if not register.path.exists():
+        return DriveRoots(connected, [], (), literal)
+    former = [f for some in register.former().values() for f in some]
+    return DriveRoots(connected, register.drives(), former, literal)
 
 
 def acts_of(workspace: Workspace) -> Acts:

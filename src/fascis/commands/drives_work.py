@@ -1,0 +1,275 @@
+"""What ``drives`` does; imported only when it is run."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from fascis.commands.library_work import resolve
+from fascis.commands.progress import stoppable
+from fascis.commands.telling import put, say, usage
+from fascis.crossing.events import Control
+from fascis.crossing.known import all_crossings
+from fascis.crossing.old_place import begun_again
+from fascis.crossing.running import taking_part
+from fascis.crossing.states import State
+from fascis.crossing.suiting import Suits, suits
+from fascis.crossing.surveyed import survey_library
+from fascis.drives.character import Character, look_at_character
+from fascis.drives.describing import (
+    built_words,
+    file_system_words,
+    flags,
+    rules_in_words,
+    rules_known_by,
+    speed_words,
+    state_words,
+    transport_words,
+)
+from fascis.drives.measuring import measure
+from fascis.drives.model import Drive
+from fascis.drives.preparing import LIBRARIES, make_folder_for_libraries
+from fascis.drives.removal import remove_safely
+from fascis.drives.udisks import mount
+from fascis.files.errors import Refused
+from fascis.files.names import shown
+from fascis.files.sizes import size
+from fascis.library.recognising import Recognition
+from fascis.library.shelves import Shelf, read_shelves
+from fascis.workspace import Workspace, from_environment
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What was asked for on the command line."""
+
+    drive: str = ""
+    measure: bool = False
+    mount: bool = False
+    remove: bool = False
+    make_folder: bool = False
+    folder: str = ""
+    suits: str = ""
+
+    @property
+    def acts(self) -> bool:
+        """True when something is to be done with one drive."""
+        return self.measure or self.mount or self.remove or self.make_folder
+
+
+def drives(wanted: Wanted, as_json: bool) -> None:
+    """Shows drives, or does with one what is asked."""
+    workspace = from_environment()
+    if wanted.suits:
+        _tell_suits(workspace, wanted.suits, as_json)
+        return
+    if wanted.acts and not wanted.drive:
+        usage("Name the drive: its label, the beginning of its UUID, or a folder on it.", as_json)
+    shelves = _shelves(workspace)
+    if wanted.drive:
+        shelves = [_one(workspace, shelves, wanted.drive, as_json)]
+    done = _do(workspace, shelves[0], wanted) if wanted.acts else {}
+    if wanted.mount or wanted.remove:
+        uuid = shelves[0].drive.uuid
+        shelves = [s for s in _shelves(workspace) if s.drive.uuid == uuid] or shelves
+    characters = {s.drive.uuid: look_at_character(s.drive) for s in shelves}
+    if as_json:
+        put({"drives": [_object(s, characters[s.drive.uuid]) for s in shelves], **done})
+        return
+    for shelf in shelves:
+        if wanted.drive:
+            _tell_one(shelf, characters[shelf.drive.uuid])
+        else:
+            _tell(shelf)
+
+
+def _shelves(workspace: Workspace) -> list[Shelf]:
+    crossings, damaged = all_crossings(workspace)
+    parked = [(c.places.header["library_id"], c.places.origin()) for c in crossings if c.state is State.PARKED]
+    for error in damaged:
+        say(str(error))
+    for begun in begun_again(crossings):
+        say(begun.sentence)
+    for crossing in crossings:
+        crossing.close()
+    recognition = Recognition(workspace.drives)
+    for drive in recognition.unsearched(workspace.drives.connected()):
+        recognition.search(drive)
+    found = read_shelves(workspace, parked, recognition)
+    for error in workspace.drives.damaged:
+        say(str(error))
+    for shelf in found:
+        if shelf.back:
+            was = f"{shown(shelf.back.label)} at {shown(str(shelf.back.mount))}"
+            say(
+                f"{shown(shelf.drive.label)} is known again; it was {was}. fascis relink LIBRARY --returned makes old paths right."
+            )
+    return found
+
+
+def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) -> Shelf:
+    found = [s for s in shelves if s.drive.label == given or (len(given) >= 4 and s.drive.uuid.startswith(given))]
+    if not found and os.path.lexists(given):
+        uuid = workspace.drives.at(Path(given).absolute()).uuid
+        found = [s for s in shelves if s.drive.uuid == uuid]
+    if len(found) != 1:
+        what = "No drive" if not found else f"{len(found)} drives"
+        usage(f"{what} called {shown(given)} {'is' if not found else 'are'} known.", as_json)
+    return found[0]
+
+
+# -- doing ------------------------------------------------------------------------------------------------------------
+
+
+def _do(workspace: Workspace, shelf: Shelf, wanted: Wanted) -> dict[str, Any]:
+    drive, done = shelf.drive, dict[str, Any]()
+    if wanted.mount:
+        where = _mounted(drive)
+        say(f"{shown(drive.label)} is mounted at {shown(str(where))}.")
+        done["mounted_at"] = shown(str(where))
+        drive = workspace.drives.at(where)
+    if wanted.make_folder:
+        where, shelf.drive = make_folder_for_libraries(workspace.drives, drive, wanted.folder or LIBRARIES)
+        say(f"{shown(str(where))} is there, and can be written.")
+        done["folder"] = shown(str(where))
+    if wanted.measure:
+        done["measured"] = _measured(workspace, shelf, drive)
+    if wanted.remove:
+        done["removed"] = _removed(workspace, drive)
+    return done
+
+
+def _mounted(drive: Drive) -> Path:
+    if drive.connected:
+        return drive.mount
+    if drive.mounted:
+        raise Refused("away", f"{shown(drive.label)} is away; connect it first. Nothing was changed.")
+    return mount(drive)
+
+
+def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any]:
+    control = Control()
+    speed = stoppable(lambda: measure(workspace.drives, drive, cancelled=lambda: control.stopped), control)
+    workspace.register.put_drives([drive])
+    workspace.register.put_speed(drive.uuid, speed.write_mb_s, speed.read_mb_s)
+    shelf.speed = speed.write_mb_s, speed.read_mb_s, workspace.clock()
+    perhaps = "" if speed.proven else " (perhaps from memory)"
+    say(f"{shown(drive.label)}: writes {speed.write_mb_s:.0f} MB/s, reads {speed.read_mb_s:.0f} MB/s{perhaps}.")
+    return {
+        "write_mb_s": round(speed.write_mb_s, 1),
+        "read_mb_s": round(speed.read_mb_s, 1),
+        "bytes": speed.bytes,
+        "proven": speed.proven,
+    }
+
+
+def _removed(workspace: Workspace, drive: Drive) -> str:
+    if not drive.connected and drive.mounted and not drive.silent:
+        raise Refused("away", f"{shown(drive.label)} is away already.")
+    crossings, _ = all_crossings(workspace)
+    name = next((shown(c.places.header["name"]) for c in crossings if taking_part(c, drive.uuid)), "")
+    for crossing in crossings:
+        crossing.close()
+    if name:
+        raise Refused(
+            "held-by-another",
+            f"{shown(drive.label)} takes part in the crossing of {name}, which is running. Pause or stop that first;"
+            " what is verified is kept. Nothing was changed.",
+        )
+    off = remove_safely(drive)
+    say(
+        f"{shown(drive.label)} can be unplugged." if off else f"{shown(drive.label)} is unmounted and can be unplugged."
+    )
+    return "off" if off else "unmounted"
+
+
+# -- telling ----------------------------------------------------------------------------------------------------------
+
+
+def _object(shelf: Shelf, character: Character) -> dict[str, Any]:
+    d = shelf.drive
+    write, read, at = shelf.speed or (None, None, None)
+    return {
+        "uuid": d.uuid,
+        "label": d.label,
+        "filesystem": d.filesystem,
+        "mount": shown(str(d.mount)) if d.mounted else "",
+        "capacity_bytes": d.capacity,
+        "free_bytes": d.free,
+        "block_bytes": d.block,
+        "transport": d.transport,
+        "rotational": d.rotational,
+        "read_only": d.read_only,
+        "removable": d.removable,
+        "connected": d.connected,
+        "stand_in": d.stand_in,
+        "state": "silent" if d.silent else "not-mounted" if not d.mounted else "connected" if d.connected else "away",
+        "last_seen": shelf.seen_at,
+        "rules": rules_in_words(d.rules),
+        "rules_known_by": "asked" if d.rules.asked else "certain" if d.rules.certain else "assumed",
+        "flags": flags(d, character),
+        "errors": d.errors,
+        "twin_of": d.twin_of,
+        "link_mbit": d.link_mbit,
+        "measured": {"write_mb_s": write, "read_mb_s": read, "at": at} if shelf.speed else None,
+        "former_mounts": [shown(str(f.mount)) for f in shelf.former],
+        "libraries": [
+            {
+                "library_id": s.library,
+                "name": shown(s.name),
+                "path": shown(str(s.root)),
+                "standing": "home" if s.home else "set aside" if s.parked else "new here" if s.offered else "copy",
+                "verified": not (s.home or s.parked or s.says),
+            }
+            for s in shelf.standings
+        ],
+    }
+
+
+def _tell(shelf: Shelf) -> None:
+    d = shelf.drive
+    state = state_words(d, shelf.seen_at) or f"{size(d.free)} free of {size(d.capacity)}"
+    words = [file_system_words(d), transport_words(d), speed_words(shelf.speed), "read-only" if d.read_only else ""]
+    words += ["stand-in"] if d.stand_in else []
+    place = shown(str(d.mount)) if d.mounted else ""
+    print(f"{shown(d.label):<24} {state:<34} {' · '.join(filter(None, words)):<36} {place}")
+
+
+def _tell_one(shelf: Shelf, character: Character) -> None:
+    _tell(shelf)
+    d = shelf.drive
+    for line in filter(None, (built_words(d), *flags(d, character), *rules_in_words(d.rules), rules_known_by(d))):
+        print(f"  {line}")
+    for s in shelf.standings:
+        what = "home" if s.home else "set aside" if s.parked else "new here" if s.offered else "copy"
+        print(f"  {shown(s.name)} ({what})  {shown(str(s.root))}")
+    for f in shelf.former:
+        print(f"  was {shown(f.label)} at {shown(str(f.mount))}")
+
+
+def _tell_suits(workspace: Workspace, library: str, as_json: bool) -> None:
+    surveyed = survey_library(workspace, resolve(workspace, library))
+    if not surveyed.survey.folders:
+        usage(surveyed.problems[0].sentence, as_json)
+    found = suits(surveyed)
+    if as_json:
+        put({"library": shown(surveyed.name), "file_systems": [_suits_object(s) for s in found]})
+        return
+    for s in found:
+        print(f"{s.choice.name:<8} {s.verdict}\n         {s.choice.good}\n         {s.choice.cost}")
+        for p in s.problems:
+            print(f"         - {p.sentence}")
+
+
+def _suits_object(s: Suits) -> dict[str, Any]:
+    problems = [{"severity": p.severity.value, "code": p.code, "sentence": p.sentence} for p in s.problems]
+    return {
+        "filesystem": s.choice.filesystem,
+        "verdict": s.verdict,
+        "clashing": s.clashing,
+        "good": s.choice.good,
+        "cost": s.choice.cost,
+        "problems": problems,
+    }

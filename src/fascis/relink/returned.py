@@ -1,0 +1,52 @@
+"""Drives that are mounted elsewhere than when documents were written: which paths lead nowhere for that, and where they lead now.
+
+Fascis itself follows such paths, by the drive's UUID or label; other programs do not. So they are made right on request, as
+folder moves that are known to be so: the drive proves them.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from fascis.drives.model import Drive
+from fascis.library.uses import Uses
+from fascis.relink.lost import Lost
+from fascis.relink.moves import Move
+
+
+def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
+    """Which folders, by the documents' own words, are where a drive is mounted now. Looks whether the old ones are there.
+
+    Args:
+        uses: what documents refer to, of a survey that follows paths by the drives.
+    """
+    mounts = sorted(
+        (bytes(d.mount).rstrip(b"/") for d in drives if d.connected and d.mount != Path("/")), key=len, reverse=True
+    )
+    found: set[Move] = set()
+    gone: dict[bytes, bool] = {}
+    for written, real in uses.aliases.items():
+        mount = next((m for m in mounts if real.startswith(m + b"/")), None)
+        if mount is None or not written.endswith(real[len(mount) :]):
+            continue
+        old = written[: len(written) - len(real) + len(mount)]
+        if old in (b"", mount) or not old.startswith(b"/"):
+            continue
+        if old not in gone:
+            gone[old] = not os.path.lexists(written)
+        if gone[old]:
+            found.add(Move(old, mount))
+    return sorted(found)
+
+
+def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Move]) -> list[Path]:
+    """The folders that lost files would be in by these moves, those that are there; none is below another."""
+    wanted = {f for x in lost for m in moves if (f := m.place(x.folder + b"/x")) is not None}
+    folders = sorted({f.rpartition(b"/")[0] for f in wanted})
+    kept: list[bytes] = []
+    for folder in folders:
+        if os.path.isdir(folder) and not (kept and folder.startswith(kept[-1] + b"/")):  # noqa: PTH112 - bytes
+            kept.append(folder)
+    return [Path(os.fsdecode(f)) for f in kept]
