@@ -13,8 +13,9 @@ from fascis.crossing.events import Advanced, Attention, Entered
 from fascis.crossing.states import State
 from fascis.desktop import theme
 from fascis.desktop.pieces import elide
-from fascis.desktop.shelves import drive_words, tooltip
+from fascis.desktop.shelf_drawing import drive_words, short_flag, tooltip
 from fascis.desktop.tasks import Coalescer
+from fascis.library.shelves import Shelf
 from tests.crossing.ways import settled, started
 from tests.judge import contents
 
@@ -156,8 +157,11 @@ def test_events_are_summed_and_the_last_is_delivered(qtbot):
 
 def test_a_drive_s_words(bench):
     drive = bench.workspace.drives.at(bench.heron)
-    assert drive_words(drive, None) == "ext4 · USB · 400.0\u00a0MB"
+    assert drive_words(Shelf(drive, "connected")) == "ext4 · USB · 400.0\u00a0MB"
+    shelf = Shelf(drive, "connected", speed=(611.6, 700.0, 1.0))
+    assert drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured" and short_flag(drive) == "0% full"
     bench.add_drive("heron", connected=False)
     bench.again()
     away = bench.workspace.drives.at(bench.heron)
-    assert drive_words(away, 0).endswith("away") and "last seen" in drive_words(away, 1_700_000_000.0)
+    assert drive_words(Shelf(away, "away")).endswith("away") and short_flag(away) == ""
+    assert "last seen" in drive_words(Shelf(away, "away", seen_at=1_700_000_000.0))

@@ -125,6 +125,19 @@ WHY = (
 )
 
 
+OF_DESTINATION = frozenset(
+    c
+    for c in CODES
+    if c.startswith(("destination-", "name-", "names-", "drive-", "also-", "rules-", "times-", "backup-", "system-", "nearly-"))
+) | frozenset(
+    (
+        "same-drive", "same-disk", "same-library-there", "library-inside-destination", "not-enough-room", "file-too-large",
+        "links-not-kept", "hard-links-not-kept", "permissions-not-kept", "attributes-not-kept", "holes-not-kept", "network-drive",
+        "away", "not-holdable",
+    )
+)  # fmt: skip
+
+
 def stops(problems: Sequence[Problem]) -> bool:
     """True when any stops the crossing whatever is decided."""
     return any(p.severity is Severity.STOPS for p in problems)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QLineEdit, QListView, QPushButton, QSc
 from fascis.crossing.balance import Balance, Deleting
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
+from fascis.desktop.drive_page import DrivePage
 from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
 from fascis.desktop.plan_page import PlanPage
 from fascis.desktop.relink_page import RelinkPage
@@ -61,6 +62,7 @@ class SidePanel(QWidget):
         self._rows: list[Row] = []
         self.plan_page = PlanPage(self)
         self.relink_page = RelinkPage(self)
+        self.drive_page = DrivePage(self)
 
     # -- building -------------------------------------------------------------------------------------------------
 
@@ -121,8 +123,9 @@ class SidePanel(QWidget):
         full: tuple[float, float] | None,
         best: str | None,
         actions: dict[str, Callable[[], None]],
+        warnings: Sequence[str] = (),
     ) -> None:
-        """A library or a copy: what it holds, its copies, what its drive would be after."""
+        """A library or a copy: what it holds, its copies, what its drive would be after; warnings first."""
         changed = (
             time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9))
             if s.summary
@@ -138,6 +141,8 @@ class SidePanel(QWidget):
             else f"verified copy of a {s.kind}"
         )
         self.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
+        for warning in warnings:
+            self.add(label(warning, wrong=True))
         if s.parked:
             self.add(
                 label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted by time.")

@@ -13,13 +13,16 @@ from PyQt6.QtWidgets import QFileDialog
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import all_crossings
+from fascis.crossing.old_place import Begun, begun_again
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
-from fascis.crossing.problems import Severity
+from fascis.crossing.problems import OF_DESTINATION, Severity
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import remember, with_ties
+from fascis.desktop.notes import Notes
 from fascis.desktop.panel import SidePanel
 from fascis.desktop.plan_page import PlanDraft, along_of
-from fascis.desktop.shelves import Preview, ShelvesView
+from fascis.desktop.shelf_drawing import Preview
+from fascis.desktop.shelves import ShelvesView
 from fascis.desktop.tasks import Task
 from fascis.desktop.woven import Woven, WovenStrand, weave
 from fascis.drives.model import Drive
@@ -27,6 +30,7 @@ from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.catalogs import Cataloged, catalog_folders
+from fascis.library.recognising import Recognition
 from fascis.library.roles import Role
 from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.library.standing import Standing
@@ -34,20 +38,28 @@ from fascis.workspace import Workspace
 
 
 def preview_of(plan: Plan, drive: Drive) -> Preview:
-    """What a shelf would become, in two lines. Pure."""
+    """What a shelf would become, in two lines: by what speaks of this drive, for what the library lacks is the same everywhere. Pure."""
     takes = plan.goals[0].room
     worst = [p for p in plan.problems if p.severity is Severity.STOPS]
-    asks = [p for p in plan.problems if p.severity is Severity.DECISION]
+    asks = [p for p in plan.problems if p.severity is Severity.DECISION and p.code in OF_DESTINATION]
     if worst:
+        worst.sort(key=lambda p: p.code not in OF_DESTINATION)
         return Preview(drive.uuid, "Cannot take it.", " ".join(p.sentence for p in worst[:2]), takes, False)
     ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)
     if asks:
-        return Preview(drive.uuid, f"Needs a decision. Ready at {ready}.", asks[0].sentence, takes, True)
+        return Preview(
+            drive.uuid, f"Needs a decision. Ready at {ready}.", " ".join(p.sentence for p in asks[:2]), takes, True
+        )
+    fine = (
+        "every name and size is fine there"
+        if drive.rules.certain or drive.rules.asked
+        else "names and sizes are fine by its rules"
+    )
     return Preview(
         drive.uuid,
         f"Fits. {after:.0%} full after. Ready at {ready}.",
-        f"{size(plan.totals.bytes)} to copy; every name and size is fine there",
+        f"{size(plan.totals.bytes)} to copy; {fine}",
         takes,
         True,
     )
@@ -68,6 +80,7 @@ class Planning(QObject):
     woven_changed = pyqtSignal(object)  # Woven, or None when there is no plan any more
     see_strands = pyqtSignal()
     see_relink = pyqtSignal(object)  # the library's folder
+    another = pyqtSignal(object)  # a library that was recognised and is not known, or another folder of one, was chosen
 
     def __init__(
         self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject
@@ -85,6 +98,10 @@ class Planning(QObject):
         self._ties: dict[bytes, bytes] = {}
         self._turn = 0
         self._wanted: Path | None = None
+        self.recognition = Recognition(workspace.drives)
+        self.notes = Notes()
+        self.begun: list[Begun] = []
+        self.held: Callable[[], bool] = lambda: False  # the panel shows something that is not about the shelves
         view.chosen.connect(self._chosen)
         view.picked_up.connect(self._picked_up)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
@@ -95,12 +112,15 @@ class Planning(QObject):
     def refresh(self) -> None:
         """Looks at drives and libraries again, off the interface thread."""
 
-        def work() -> list[Shelf]:
+        def work() -> tuple[list[Shelf], list[Begun]]:
             found, _ = all_crossings(self.workspace)
-            parked = [(c.places.header["library_id"], c.places.origin()) for c in found if c.state is State.PARKED]
-            for c in found:
-                c.close()
-            return read_shelves(self.workspace, parked)
+            try:
+                parked = [(c.places.header["library_id"], c.places.origin()) for c in found if c.state is State.PARKED]
+                begun = begun_again(found)
+            finally:
+                for c in found:
+                    c.close()
+            return read_shelves(self.workspace, parked, self.recognition), begun
 
         Task(work, self._refreshed, self)
 
@@ -108,16 +128,36 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("The shelves cannot be shown", outcome)
             return
-        self.shelves = outcome
-        self.view.show_shelves(outcome, self._wanted)
+        before, (self.shelves, self.begun) = self.shelves, outcome
+        self.notes.look(before, self.shelves, self.begun)
+        self.view.show_notes(self.notes.shown())
+        self.view.show_shelves(self.shelves, self._wanted)
         self._wanted = None
         self.refreshed.emit()
+        self._search_deeper()
+
+    def _search_deeper(self) -> None:
+        """Looks deeper into drives that just appeared; what it finds stands on the shelf then."""
+        new = self.recognition.unsearched([s.drive for s in self.shelves])
+
+        def work() -> bool:
+            before = {s.root for shelf in self.shelves for s in shelf.standings}
+            for drive in new:
+                self.recognition.search(drive)
+            return any(r.root not in before for d in new for r in self.recognition.on(d))
+
+        if new:
+            Task(work, lambda outcome: self.refresh() if outcome is True else None, self)
 
     def _drive(self, uuid: str) -> Drive | None:
         return next((s.drive for s in self.shelves if s.drive.uuid == uuid), None)
 
+    def shelf_of(self, uuid: str) -> Shelf | None:
+        """The shelf of a drive."""
+        return next((s for s in self.shelves if s.drive.uuid == uuid), None)
+
     def _chosen(self, standing: OnShelf | None) -> None:
-        if self.draft is None and self.view.isVisible():
+        if self.draft is None and self.view.isVisible() and not self.held():
             self.show_library(standing)
 
     def show_library(self, standing: OnShelf | None) -> None:
@@ -127,6 +167,9 @@ class Planning(QObject):
                 "Add the folder of an editing library or a photo catalog. Looking at it writes nothing into it.",
                 [("Add a library…", self.ask_library)],
             )
+            return
+        if standing.says is not None:
+            self.another.emit(standing)
             return
         drive = self._drive(standing.drive)
         best = self._best(standing)
@@ -150,6 +193,7 @@ class Planning(QObject):
             full,
             best.label if best else None,
             actions,
+            [b.sentence for b in self.begun if b.library == standing.library],
         )
 
     def _copies(self, standing: OnShelf) -> list[str]:
@@ -159,6 +203,7 @@ class Planning(QObject):
             for other in shelf.standings:
                 if other.id != standing.id and other.id.split(":")[0] == key:
                     what = "home" if other.home else "set aside" if other.parked else "verified copy"
+                    what = "another folder of it" if other.says else what
                     lines.append(f"{shown(shelf.drive.label)}: {what}" + ("" if shelf.drive.connected else ", away"))
         return lines
 
@@ -166,7 +211,10 @@ class Planning(QObject):
         drives = [
             s.drive
             for s in self.shelves
-            if s.group == "connected" and s.drive.uuid != standing.drive and not s.drive.read_only
+            if s.group == "connected"
+            and s.drive.connected
+            and s.drive.uuid != standing.drive
+            and not (s.drive.read_only or s.drive.ambiguous or s.drive.errors)
         ]
         fitting = [d for d in drives if d.free > standing.size * 1.02]
         return max(fitting, key=lambda d: (d.rules.links, d.free), default=None)
@@ -441,7 +489,14 @@ class Planning(QObject):
         """Leaves the plan."""
         self.draft = self.plan = self.woven = None
         self.woven_changed.emit(None)
-        self.show_library(self.view.selected)
+        self.show_chosen()
+
+    def show_chosen(self) -> None:
+        """Shows the chosen drive, or the chosen library."""
+        if self.view.drive is not None:
+            self.view.drive_chosen.emit(self.view.drive)
+        else:
+            self.show_library(self.view.selected)
 
     def start(self) -> None:
         """Starts the crossing that is planned; where the library is no longer as planned, shows the new plan instead."""
@@ -453,7 +508,7 @@ class Planning(QObject):
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
-            fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also)
+            fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also, ask=True)
             if not still_holds(plan, fresh):
                 return again, fresh, weave(again, fresh, self.workspace.drives)
             return Crossing.start(self.workspace, fresh, decided=decided)
@@ -472,7 +527,8 @@ class Planning(QObject):
             self.woven_changed.emit(self.woven)
             self._decided = False
             self.show_plan(
-                "The library or its places changed since this plan was shown. It is made anew; nothing was written."
+                "The library, its places or what the drive says of itself changed since this plan was shown. It is made anew;"
+                " nothing was copied."
             )
 
     def _error(self, title: str, error: BaseException) -> None:

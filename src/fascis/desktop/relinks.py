@@ -96,6 +96,7 @@ class Relinks(QObject):
         folders: list[Path] | None = None,
         known: Surveyed | None = None,
         expected: int = 0,
+        literal: bool = False,
     ) -> None:
         """Looks at what a library lost, and begins to look for it.
 
@@ -103,6 +104,7 @@ class Relinks(QObject):
             decisions: what was decided already; ``folders`` where to look, None for what is likely.
             known: a survey that was made for a plan just now.
             expected: how many files were lost when it was last looked at.
+            literal: ``known`` takes paths as any program does; what a drive mounted elsewhere has counts as lost there only.
         """
         self.cancel()
         self._clear(root)
@@ -120,7 +122,8 @@ class Relinks(QObject):
             if not surveyed.survey.folders:
                 raise FascisError(surveyed.problems[0].sentence)
             self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
-            key = remember(self.workspace, surveyed)
+            at = self.workspace.register.library_at(root) if literal else None
+            key = at.id if at else remember(self.workspace, surveyed)
             relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
             drives = self.workspace.drives.connected()
             where = folders or first_folders(relinking, drives)

@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer
+from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
@@ -30,7 +30,10 @@ from PyQt6.QtWidgets import (
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.receipt import receipt_html, receipt_of
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
+from fascis.crossing.surveyed import Surveyed
 from fascis.desktop import theme
+from fascis.desktop.bench import Bench
+from fascis.desktop.caring import Caring
 from fascis.desktop.conducting import Conducting
 from fascis.desktop.crossings import CrossingsView
 from fascis.desktop.mark import mark_icon
@@ -46,12 +49,15 @@ from fascis.desktop.tasks import Task
 from fascis.desktop.woven import Woven
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
+from fascis.drives.udisks import News
 from fascis.files.names import elided, shown
 from fascis.files.sizes import size
+from fascis.library.shelves import OnShelf, Shelf
 from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions
 from fascis.workspace import Workspace
 
+SOON_MS = 150  # from the first word of a change to looking: several come at once
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
 _FOOT = {
@@ -67,6 +73,8 @@ class Window(QMainWindow):
     Start-up order: views, controllers, connections, watches, the first look at the shelves, the offer to go on.
     """
 
+    heard = pyqtSignal()  # from a thread: something changed about drives
+
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
         super().__init__()
         self.workspace, self.demo, self.keep = workspace, demo, QApplication.instance()
@@ -79,6 +87,10 @@ class Window(QMainWindow):
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.relinks = Relinks(workspace, self)
         self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
+        self.caring = Caring(
+            workspace, self.panel, self.planning.shelf_of, lambda: self.conducting.running, self.conducting.stop, self
+        )
+        self.bench = Bench(workspace, self.panel, self.planning.show_chosen, self)
         self._connect()
         self._watch()
         self._settings = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat)
@@ -188,6 +200,7 @@ class Window(QMainWindow):
             ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
             ("Add photos to the chosen catalog…", lambda: self.planning.ask_photos()),
             ("Look at the drives again", lambda: self.planning.refresh()),
+            *([("Stand-in drives…", self._show_bench)] if self.demo else []),
             ("Light: Linen", lambda: self.set_theme("Linen")),
             ("Dark: Dusk", lambda: self.set_theme("Dusk")),
             ("Quit", self.close),
@@ -209,6 +222,15 @@ class Window(QMainWindow):
         self.planning.see_strands.connect(lambda: self.go_to(3))
         self.planning.woven_changed.connect(self._woven)
         self.shelves.opened.connect(self.planning.open_strands)
+        self.shelves.touched.connect(self.bench.close)
+        self.planning.held = lambda: self.bench.open
+        self.shelves.chosen.connect(self._library_chosen)
+        self.shelves.drive_chosen.connect(self._drive_chosen)
+        self.planning.another.connect(self._another)
+        self.caring.changed.connect(self.planning.refresh)
+        self.bench.changed.connect(self.planning.refresh)
+        self.caring.returned.connect(self._make_right)
+        self.caring.added.connect(self.planning.add_library)
         self.strands.without_changed.connect(self.planning.take_in_or_out)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
@@ -237,14 +259,25 @@ class Window(QMainWindow):
         self._notifier = QSocketNotifier(self._mounts.fd, QSocketNotifier.Type.Exception, self)  # type: ignore[call-overload]
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
-        self._soon.setInterval(300)
+        self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.planning.refresh)
         self._notifier.activated.connect(lambda *_: self._mounts.wait(0) and self._soon.start())
         files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
         self._stand_ins = QFileSystemWatcher(self)
+        if folder := self.workspace.drives.stand_in_folder:
+            files.append(str(folder))
         if files:
             self._stand_ins.addPaths(files)
         self._stand_ins.fileChanged.connect(lambda _: self._soon.start())
+        self._stand_ins.directoryChanged.connect(lambda _: self._soon.start())
+        self.heard.connect(self._soon.start)
+        self._news: News | None = None
+        Task(lambda: News(self.heard.emit), self._listens, self)
+
+    def _listens(self, news: Any) -> None:
+        """The system's service for drives tells of what the table of mounts does not: what is plugged in, and goes."""
+        if isinstance(news, News):
+            self._news = news
 
     def _drives_seen(self) -> None:
         """The drives were looked at again: what waited for one goes on."""
@@ -270,7 +303,7 @@ class Window(QMainWindow):
                 self.planning.show_plan()
             else:
                 self.planning.draft = None
-                self.planning.show_library(self.shelves.selected)
+                self.planning.show_chosen()
             self.shelves.setFocus()
         elif place == 3:
             if self.planning.woven is None:
@@ -294,6 +327,35 @@ class Window(QMainWindow):
             self.go_to(3)
         elif self.shelves.selected is not None and self.shelves.selected.home:
             self.planning.open_strands(self.shelves.selected)
+
+    # -- drives ---------------------------------------------------------------------------------------------------
+
+    def _library_chosen(self, standing: OnShelf | None) -> None:
+        self.caring.suit(standing.root if standing is not None and standing.home else None)
+        if standing is None or standing.says is None:
+            self.caring.leave()
+
+    def _drive_chosen(self, shelf: Shelf) -> None:
+        if self.place == 0 and self.planning.draft is None and not self.bench.open:
+            self.caring.show(shelf)
+
+    def _show_bench(self) -> None:
+        self.go_to(0)
+        self.caring.leave()
+        self.bench.show()
+
+    def _another(self, standing: OnShelf) -> None:
+        """A library that a drive brought along: beside the one of its id that is known here, if there is one."""
+        there = [s for shelf in self.planning.shelves for s in shelf.standings]
+        known = next((s for s in there if s.library == standing.library and s.home), None)
+        self.caring.show_another(standing, known)
+
+    def _make_right(self, root: Path, moves: list[Move], folders: list[Path], surveyed: Surveyed) -> None:
+        """Paths that lead to where a drive was: one card for the whole drive, accepted already."""
+        self.caring.leave()
+        self.relinks.open(root, Decisions(accepted=frozenset(moves)), folders, surveyed, literal=True)
+        self._library.show()
+        self.go_to(4)
 
     # -- relinking ------------------------------------------------------------------------------------------------
 
@@ -505,6 +567,8 @@ class Window(QMainWindow):
         self._settings.setValue("geometry", self.saveGeometry())
         self.conducting.close()
         self.relinks.cancel()
+        if self._news is not None:
+            self._news.close()
         self._notifier.setEnabled(False)
         self._mounts.close()
         super().closeEvent(event)

@@ -45,6 +45,11 @@ class Drives:
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
 
+    @property
+    def stand_in_folder(self) -> Path | None:
+        """The folder of the stand-in drives, where there are any."""
+        return self._folder if self._folder is not None and self._folder.is_dir() else None
+
     def stand_ins(self) -> list[StandIn]:
         """The stand-in drives, with what their descriptions say now."""
         self.damaged = []

@@ -1,0 +1,112 @@
+"""A small bench for stand-in drives: plugged in and out, at another place, renamed, filled, slowed, cloned.
+
+It does to a stand-in what a person does to a real drive, by its description and its folder; what is on it stays as it is.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.drives.connected import Drives
+from fascis.drives.removal import describe
+from fascis.drives.stand_in import DESCRIPTION, Description, StandIn, read_description
+from fascis.files.errors import EnvironmentTrouble, told
+from fascis.files.medium import PosixMedium
+
+FILLER = "filler.bin"
+ELSEWHERE = " (elsewhere)"
+OTHER_NAME = " (renamed)"
+SLOW = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Lever:
+    """One thing that can be done to a stand-in now: its words, and what does it."""
+
+    words: str
+    pull: Callable[[], object]
+
+
+def levers(drives: Drives, folder: Path) -> list[Lever]:
+    """What can be done to the stand-in in a folder now."""
+    d = read_description(folder)
+    if not d.connected:
+        return [
+            Lever("Plug in", lambda: describe(folder, connected=True)),
+            Lever("Plug in elsewhere", lambda: plug_in_elsewhere(folder)),
+            Lever("Rename", lambda: rename(folder, d)),
+        ]
+    full = (folder / FILLER).exists()
+    slowed = 0 < d.write_mb_s < 1
+    stand_in = next(s for s in drives.stand_ins() if s.folder == folder)
+    return [
+        Lever("Unplug", lambda: describe(folder, connected=False)),
+        Lever("Empty", lambda: empty(folder)) if full else Lever("Fill", lambda: fill(stand_in)),
+        Lever("Quicken", lambda: quicken(folder, d)) if slowed else Lever("Slow", lambda: slow(folder, d)),
+        Lever("Rename", lambda: rename(folder, d)),
+        Lever("Clone", lambda: clone(folder, d)),
+    ]
+
+
+def plug_in_elsewhere(folder: Path) -> Path:
+    """Connects it at another place, as another computer or another desktop would; gives its folder then."""
+    name = folder.name.removesuffix(ELSEWHERE) if folder.name.endswith(ELSEWHERE) else folder.name + ELSEWHERE
+    with closing(PosixMedium.at(folder.parent)) as medium:
+        try:
+            medium.rename_new(os.fsencode(folder.name), os.fsencode(name))
+        except OSError as error:
+            raise told(error, "plug it in elsewhere", os.fsencode(name)) from error
+    there = folder.with_name(name)
+    describe(there, connected=True)
+    return there
+
+
+def rename(folder: Path, d: Description) -> None:
+    """Gives it another label, or the one from before."""
+    renamed = d.label.endswith(OTHER_NAME)
+    describe(folder, label=d.label.removesuffix(OTHER_NAME) if renamed else d.label + OTHER_NAME)
+
+
+def fill(stand_in: StandIn, leave: int = 2 << 20) -> None:
+    """Fills it but for two megabytes."""
+    wanted = stand_in.free() - leave
+    if wanted <= 0:
+        return
+    fd = os.open(stand_in.folder / FILLER, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+    try:
+        os.posix_fallocate(fd, 0, wanted)
+    except OSError as error:
+        raise told(error, "fill the stand-in drive") from error
+    finally:
+        os.close(fd)
+
+
+def empty(folder: Path) -> None:
+    """Takes the filling out again."""
+    with closing(PosixMedium.at(folder)) as medium:
+        medium.unlink(os.fsencode(FILLER))
+
+
+def slow(folder: Path, d: Description) -> None:
+    """Slows it down to a crawl."""
+    describe(folder, write_mb_s=d.write_mb_s * SLOW / max(d.write_mb_s, SLOW), read_mb_s=SLOW)
+
+
+def quicken(folder: Path, d: Description) -> None:
+    """Makes it as quick as any."""
+    describe(folder, write_mb_s=60, read_mb_s=90)
+
+
+def clone(folder: Path, d: Description) -> Path:
+    """Makes a stand-in with the same UUID, as a cloned disk has; nothing that is on the one is on the other."""
+    there = folder.with_name(f"{folder.name} (clone)")
+    try:
+        there.mkdir()
+        (there / DESCRIPTION).write_text(d.model_copy(update={"faults": []}).model_dump_json(indent=1))
+    except OSError as error:
+        raise EnvironmentTrouble(f"It could not be cloned: {error.strerror}. Nothing was changed.") from error
+    return there

@@ -1,0 +1,336 @@
+"""What happens with a drive: looked at, mounted, measured, prepared, removed; and libraries that it brings along."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.running import drives_of
+from fascis.crossing.suiting import Suits, suits
+from fascis.crossing.surveyed import Surveyed, survey_library
+from fascis.desktop.panel import SidePanel
+from fascis.desktop.tasks import Task
+from fascis.drives.character import Character, look_at_character
+from fascis.drives.measuring import measure
+from fascis.drives.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
+from fascis.drives.removal import remove_safely
+from fascis.drives.udisks import kernel_name, mount, service_there
+from fascis.files.errors import FascisError
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP
+from fascis.library.apartness import tell_apart
+from fascis.library.register import KnownLibrary
+from fascis.library.shelves import OnShelf, Shelf
+from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
+from fascis.relink.moves import Move
+from fascis.relink.relinking import relinking_of
+from fascis.relink.returned import folders_to_look_in, returned_moves
+from fascis.workspace import Workspace
+
+_AFTER_STOP_MS = 200
+
+
+class Caring(QObject):
+    """Connects a chosen drive and the side panel with the core. Every look at a drive is a task."""
+
+    changed = pyqtSignal()  # the drives should be looked at again
+    returned = pyqtSignal(
+        object, object, object, object
+    )  # a library's folder, moves, folders to look in, a literal survey
+    added = pyqtSignal(object)  # a folder that is to be added
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        panel: SidePanel,
+        shelf_of: Callable[[str], Shelf | None],
+        running: Callable[[], Crossing | None],
+        stop: Callable[[], None],
+        parent: QObject,
+    ) -> None:
+        super().__init__(parent)
+        self.workspace, self.panel = workspace, panel
+        self._shelf_of, self._running, self._stop = shelf_of, running, stop
+        self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
+        self.shelf: Shelf | None = None
+        self._library: Path | None = None  # the library that a file system should suit
+        self._facts: dict[tuple[str, Path], tuple[Character, bool, bool]] = {}
+        self._inner = False
+        self._news = ""
+        self._turn = 0
+
+    # -- a drive --------------------------------------------------------------------------------------------------
+
+    def show(self, shelf: Shelf) -> None:
+        """Shows a drive that was chosen, or what has become of it; an inner page stays open."""
+        same = self.shelf is not None and self.shelf.drive.uuid == shelf.drive.uuid
+        self.shelf = shelf
+        if same and self._inner:
+            return
+        if not same:
+            self._news = ""
+        self.page()
+
+    def leave(self) -> None:
+        """Something else is shown now."""
+        self.shelf, self._inner, self._news = None, False, ""
+        self._turn += 1
+
+    def suit(self, root: Path | None) -> None:
+        """The library that was chosen last: a file system should suit it."""
+        self._library = root or self._library
+
+    def page(self, news: str = "") -> None:
+        """The drive's own page; what must be looked up comes a moment later."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+        self._inner, self._news = False, news or self._news
+        self._turn += 1
+        turn, key = self._turn, (shelf.drive.uuid, shelf.drive.mount)
+        self._paint(shelf, self._facts.get(key))
+
+        def work() -> tuple[Character, bool, bool]:
+            folder = shelf.drive.connected and (bool(shelf.standings) or (shelf.drive.mount / LIBRARIES).is_dir())
+            return look_at_character(shelf.drive), service_there(), folder
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn or isinstance(outcome, BaseException):
+                return
+            if outcome != self._facts.get(key):
+                self._facts[key] = outcome
+                if not self._inner:
+                    self._paint(shelf, outcome)
+
+        Task(work, done, self)
+
+    def _paint(self, shelf: Shelf, facts: tuple[Character, bool, bool] | None) -> None:
+        character, service, folder = facts or (None, False, True)
+        actions: dict[str, Callable[[], None]] = {
+            "mount": self.mount,
+            "measure": self.measure,
+            "folder": self.make_folder,
+            "suits": self.suits,
+            "remove": self.remove,
+            "returned": self.make_right,
+        }
+        self.panel.drive_page.show(shelf, character, service, folder, actions, self._news)
+
+    def _do(self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None) -> None:
+        """Does something with the drive in a task; what it gives is told on the drive's page."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+        self._inner = True
+        self._turn += 1
+        turn = self._turn
+        self.panel.show_busy(shown(shelf.drive.label), words, cancel)
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            if isinstance(outcome, FascisError):
+                back = [("Back to the drive", self.page)]
+                self.panel.show_error("It could not be done", str(outcome), [(w, lambda do=do: do()) for w, do in back])  # type: ignore[misc]
+            elif isinstance(outcome, BaseException):
+                raise outcome
+            else:
+                self._facts.pop((shelf.drive.uuid, shelf.drive.mount), None)
+                self.page(outcome)
+            self.changed.emit()
+
+        Task(work, done, self)
+
+    def mount(self) -> None:
+        """Mounts a drive that is plugged in."""
+        shelf = self.shelf
+        if shelf is not None:
+            self._do("Mounting it.", lambda: f"Mounted at {shown(str(mount(shelf.drive)))}.")
+
+    def measure(self) -> None:
+        """Measures it, briefly."""
+        shelf, stopped = self.shelf, [False]
+        if shelf is None:
+            return
+
+        def work() -> str:
+            speed = measure(self.workspace.drives, shelf.drive, cancelled=lambda: stopped[0])
+            self.workspace.register.put_drives([shelf.drive])
+            self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
+            shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
+            perhaps = "" if speed.proven else " Reading was perhaps from memory."
+            return f"Writes {speed.write_mb_s:.0f}{NBSP}MB/s, reads {speed.read_mb_s:.0f}{NBSP}MB/s.{perhaps}"
+
+        words = "Measuring: some megabytes are written, read back and removed again, for a few seconds."
+        self._do(words, work, lambda: stopped.__setitem__(0, True))
+
+    def make_folder(self) -> None:
+        """Makes the folder for libraries, and asks the drive what it can hold."""
+        shelf = self.shelf
+        if shelf is not None:
+            make = lambda: make_folder_for_libraries(self.workspace.drives, shelf.drive)[0]  # noqa: E731
+            self._do("Making a folder for libraries.", lambda: f"{shown(str(make()))} is there, and can be written.")
+
+    def remove(self) -> None:
+        """Removes it safely; a crossing that needs it is asked for first."""
+        shelf, running = self.shelf, self._running()
+        if shelf is None:
+            return
+        if running is not None and shelf.drive.uuid in drives_of(running):
+            self._inner = True
+            name = shown(running.places.header["name"])
+            actions = {"back": lambda: self.page(), "stop_and_remove": self._stop_and_remove}
+            self.panel.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
+            return
+        self._remove_now()
+
+    def _stop_and_remove(self) -> None:
+        self.panel.show_busy("Stopping the crossing", "What is verified is kept. The drive is removed then.")
+        self._stop()
+        self._when_stopped()
+
+    def _when_stopped(self) -> None:
+        if self._running() is not None and self.shelf is not None:
+            QTimer.singleShot(_AFTER_STOP_MS, self._when_stopped)
+        elif self.shelf is not None:
+            self._remove_now()
+
+    def _remove_now(self) -> None:
+        shelf = self.shelf
+        assert shelf
+
+        def work() -> str:
+            off = remove_safely(shelf.drive)
+            return "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."
+
+        self._do("Writing everything out, then unmounting it.", work)
+
+    # -- preparing ------------------------------------------------------------------------------------------------
+
+    def suits(self) -> None:
+        """Which file system would suit the library that was chosen last, and what each costs."""
+        shelf, root = self.shelf, self._library
+        if shelf is None:
+            return
+        self._inner = True
+        self._turn += 1
+        turn = self._turn
+        self.panel.show_busy("Which file system?", "Holding the library against the rules of each.", self.page)
+
+        def work() -> tuple[str, list[Suits], DiskTool | None]:
+            if root is None:
+                return "", [Suits(c, 0, ()) for c in CHOICES], self.tool()
+            surveyed = survey_library(self.workspace, root)
+            return shown(surveyed.name), suits(surveyed), self.tool()
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            if isinstance(outcome, BaseException):
+                self.panel.show_error(
+                    "It could not be done", str(outcome), [("Back to the drive", lambda: self.page())]
+                )
+                return
+            library, found, tool = outcome
+            actions = {"back": lambda: self.page(), "tool": lambda: self._open_tool(tool)}
+            name = kernel_name(shelf.drive.device)
+            self.panel.drive_page.show_suits(
+                library, found, tool.name if tool else "", f"/dev/{name}" if name else "", actions
+            )
+
+        Task(work, done, self)
+
+    def _open_tool(self, tool: DiskTool) -> None:
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, OSError):
+                self.panel.show_error(
+                    "The disk tool did not open", f"{tool.name}: {outcome.strerror}. Nothing was changed.",
+                    [("Back to the drive", lambda: self.page())],
+                )  # fmt: skip
+
+        Task(tool.open, done, self)
+
+    # -- paths that led to where it was ---------------------------------------------------------------------------
+
+    def make_right(self) -> None:
+        """Makes right what documents say of where this drive was before: opens Relink for the first library that needs it."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+        self._inner = True
+        self._turn += 1
+        turn = self._turn
+        self.panel.show_busy("Make old paths right", "Looking at what the documents of known libraries say.", self.page)
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            if isinstance(outcome, FascisError):
+                self.panel.show_error(
+                    "It could not be looked at", str(outcome), [("Back to the drive", lambda: self.page())]
+                )
+            elif isinstance(outcome, BaseException):
+                raise outcome
+            elif outcome is None:
+                self.page("No document says where this drive was before; there is nothing to make right.")
+            else:
+                self.returned.emit(*outcome)
+
+        Task(lambda: first_to_make_right(self.workspace, shelf), done, self)
+
+    # -- libraries that a drive brings along ----------------------------------------------------------------------
+
+    def show_another(self, standing: OnShelf, known: OnShelf | None) -> None:
+        """Shows a library that is new here, or another folder of one that is known."""
+        self.leave()
+        turn = self._turn
+        shelf = self._shelf_of(standing.drive)
+        known_shelf = self._shelf_of(known.drive) if known else None
+        drive = shown(shelf.drive.label) if shelf else "a drive"
+        where = (shown(known_shelf.drive.label), shown(str(known.root))) if known and known_shelf else None
+        actions = {"add": lambda: self.added.emit(standing.root), "back": self.changed.emit}
+        self.panel.drive_page.show_another(standing, drive, where, "", actions)
+        if known is None or shelf is None or known_shelf is None:
+            return
+        if not known_shelf.drive.connected:
+            words = f"{where[0] if where else 'its drive'} is away; what differs is not known"
+            self.panel.drive_page.show_another(standing, drive, where, words, actions)
+            return
+        step = max(shelf.drive.rules.granularity_ns, known_shelf.drive.rules.granularity_ns)
+        names = shown(shelf.drive.label), shown(known_shelf.drive.label)
+        if names[0] == names[1]:
+            names = "this one", "the known one"
+
+        def done(outcome: Any) -> None:
+            if turn == self._turn:
+                words = str(outcome) if isinstance(outcome, FascisError) else outcome.words(*names)
+                self.panel.drive_page.show_another(standing, drive, where, words, actions)
+
+        root = known.root
+        Task(
+            lambda: tell_apart(self.workspace.drives, standing.root, root, step, lambda: turn != self._turn), done, self
+        )
+
+
+def first_to_make_right(workspace: Workspace, shelf: Shelf) -> tuple[Path, list[Move], list[Path], Surveyed] | None:
+    """The first known library whose documents say where this drive was before, with what makes that right; None for none."""
+    mount = bytes(shelf.drive.mount)
+    for library in _likely(workspace, shelf):
+        surveyed = survey_library(workspace, library.root)
+        moves = [m for m in returned_moves(surveyed.uses, [shelf.drive]) if m.new == mount]
+        if moves:
+            literal = survey_library(workspace, library.root, literal=True)
+            relinking = relinking_of(literal.source, literal.survey, literal.uses, workspace.drives)
+            return library.root, moves, folders_to_look_in(relinking.lost, moves), literal
+    return None
+
+
+def _likely(workspace: Workspace, shelf: Shelf) -> list[KnownLibrary]:
+    """Known libraries that are there: those on the drive first."""
+    there = [x for x in workspace.register.libraries() if x.root.exists()]
+    return sorted(there, key=lambda x: (x.drive != shelf.drive.uuid, x.name))
