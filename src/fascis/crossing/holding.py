@@ -29,10 +29,11 @@ _HALF_BLOCK = 4096
 
 @dataclass(slots=True)
 class Clashes:
-    """Files that some destination cannot hold as they are: rows of the survey, and loose files by their path."""
+    """Files that some destination cannot hold as they are: rows of the survey, and loose files by their path; bytes of all."""
 
     rows: set[int] = field(default_factory=set)
     paths: set[bytes] = field(default_factory=set)
+    bytes: int = 0
 
     def __len__(self) -> int:
         return len(self.rows) + len(self.paths)
@@ -98,6 +99,7 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
             f" be {shown(there.rpartition('/')[2])} there.",
             _APART,
             tuple(apart.refused)[:MOST],
+            f"{counted(len(apart.refused), 'name')} it cannot hold",
         )
     if apart.doubled:
         place = apart.doubled[0]
@@ -109,6 +111,7 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
             f" {_folding(drives)} takes for one: {shown(place)} would be {shown(there.rpartition('/')[2])} there.",
             _APART,
             tuple(apart.doubled)[:MOST],
+            f"{counted(len(apart.doubled), 'name differs', 'names differ')} only in case",
         )
     if apart.cannot:
         place, why = next(iter(apart.cannot.items()))
@@ -118,6 +121,7 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
             f"{counted(len(apart.cannot), 'file')} would have to be called otherwise there and cannot be: {shown(place)}, {why}.",
             "Choose a drive with another file system, or leave them out.",
             tuple(apart.cannot)[:MOST],
+            f"{counted(len(apart.cannot), 'file')} cannot be called otherwise",
         )
     if apart.returned:
         yield Problem(
@@ -179,6 +183,7 @@ def holding_problems(
             f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}, more than {rules.name} can hold.",
             "Choose a drive with another file system, or leave them out.",
             tuple(large[:MOST]),
+            f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}",
         )
     yield from _not_kept(drive, columns)
     if not rules.attributes and (places := attributed()):
@@ -209,6 +214,7 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
             f"{rules.name} has no links; {counted(links, 'link')} will stay at the old place.",
             "Choose a drive with another file system, or go on without them.",
             tuple(c.places(c.links)),
+            f"{counted(links, 'link')} will stay",
         )
     if not rules.links and (hard := int((c.files & (c.names > 1)).sum())):
         yield Problem(

@@ -85,7 +85,7 @@ class Plan:
     """A crossing before it starts. ``survey`` holds the items in columns, ``fates`` what becomes of each.
 
     ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called otherwise in
-    the copy, ``clashing`` how many files a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
+    the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
     role that is left out.
     """
 
@@ -103,7 +103,7 @@ class Plan:
     fates: array[int]
     gathering: Gathering
     apart: Apart
-    clashing: int
+    clashing: tuple[int, int]
     identity: Identity | None
     document: bytes
     totals: Totals
@@ -258,7 +258,7 @@ class _Fitted:
     gathering: Gathering
     apart: Apart
     left: Clashes
-    clashing: int
+    clashing: tuple[int, int]
 
 
 def _fitted(
@@ -276,11 +276,12 @@ def _fitted(
 
     fates, gathering, apart = fit()
     clashing = clashes(drives, Columns(found, fates), gathering, apart) if drives else Clashes()
+    figures = len(clashing), clashing.bytes
     if not clashing or not choices.leave_clashing:
-        return _Fitted(fates, gathering, apart, Clashes(), len(clashing))
+        return _Fitted(fates, gathering, apart, Clashes(), figures)
     selection.rows_out |= clashing.rows
     selection.paths_out |= clashing.paths
-    return _Fitted(*fit(), clashing, len(clashing))
+    return _Fitted(*fit(), clashing, figures)
 
 
 def written_here(workspace: Workspace, identity: Identity) -> bool:

@@ -17,13 +17,17 @@ class Severity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One problem. ``code`` is from the closed list in docs/formats.md; ``files`` are places, at most 1,000 of them."""
+    """One problem. ``code`` is from the closed list in docs/formats.md; ``files`` are places, at most 1,000 of them.
+
+    ``brief`` says it in a few words, where there is no room for the sentence.
+    """
 
     severity: Severity
     code: str
     sentence: str
     remedy: str = ""
     files: tuple[bytes, ...] = ()
+    brief: str = ""
 
 
 CODES = (

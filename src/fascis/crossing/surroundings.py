@@ -74,6 +74,8 @@ class Surroundings:
                 f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are needed"
                 f" ({size(needed)} for the files, the rest in reserve).",
                 "Choose a drive with more room, or leave out what can be made again.",
+                (),
+                f"{size(drive.free)} free, {size(needed + reserve)} needed",
             )
         elif drive.free - needed - others < drive.capacity // 20:
             yield Problem(

@@ -25,7 +25,7 @@ from fascis.files.medium import PosixMedium
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-VERSION = 5
+VERSION = 6
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -71,17 +71,33 @@ def make_world(root: Path, slow: bool = True) -> World:
         _still(world.drives / f"field-2/DCIM/nests/nest_{i:02}.jpg", 950 + i, 500)
     _documents(internal, world.drives / "field-2")
     _drives(world.drives, slow)
+    _field(world.drives, True)
     libraries = (world.weir, internal / "Saltmeadow", internal / "Bell")
+    remember(world.workspace, survey_library(world.workspace, _october(world.drives / "field-2" / "October")))
     for library in libraries:  # looked at once, before a folder was renamed and a drive went into a drawer
         remember(world.workspace, survey_library(world.workspace, library))
     with closing(PosixMedium.at(internal / "Footage")) as footage:
         footage.rename_new(b"Day 04", b"Day 04, weir")
     _tidy_scans(internal)
-    _drive(world.drives, "field-2", "Field 2", "exfat", 64_000_000, "usb", False, 20, 30)
+    _field(world.drives, False)
     for library in libraries:
         remember(world.workspace, survey_library(world.workspace, library))
     (root / MARK).write_text(json.dumps({"version": VERSION}))
     return world
+
+
+def _field(folder: Path, connected: bool) -> None:
+    """The drive of field trips, which is put into a drawer."""
+    _drive(folder, "field-2", "Field 2", "exfat", 64_000_000, "usb", connected, 20, 30)
+
+
+def _october(folder: Path) -> Path:
+    """A small catalog of an autumn by the river, on the drive of field trips."""
+    for i in range(1, 31):
+        _still(folder / "otters" / f"otter_{i:03}.jpg", 1200 + i, 700)
+    names = sorted(p.name for p in (folder / "otters").iterdir())
+    write_catalog(folder / "October.fascat", [("demo-field-2", "October", "otters", names)])
+    return folder
 
 
 def _tidy_scans(internal: Path) -> None:
@@ -242,6 +258,14 @@ def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
             for take in range(1, 4 if day != "Interviews" else 5):
                 yield clip(weir / "media" / day / f"{name}_{take:02d}.mov", 60, 800)
                 yield clip(weir / "proxies" / day / f"{name}_{take:02d}.mov", 42, 160)
+    for name in (
+        "Fish pass",
+        "fish pass",
+        "Weir 1911",
+        "WEIR 1911",
+        "no entry?",
+    ):  # as two cameras and a person named them
+        yield still(weir / "media" / "Signs" / f"{name}.jpg", 240)
     for i in range(6):
         yield sound(weir / "media" / "Sound" / f"millrace_{i + 1:02d}.wav", 6)
         yield clip(weir / "renders" / f"feature_{412 + i:04d}.mov", 36, 480)

@@ -55,10 +55,10 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
         return []
     if not drive.read_only and not has_folder and not drive.system:
         found.append(Offer("folder", "Make a folder for libraries on it", True))
+    if shelf.former and any(f.mount != drive.mount for f in shelf.former):
+        found.append(Offer("returned", "Make old paths right", not found))
     if not drive.read_only:
         found.append(Offer("measure", "Measure its speed"))
-    if shelf.former and shelf.standings:
-        found.append(Offer("returned", "Make old paths right"))
     found.append(Offer("suits", "Which file system would suit?"))
     if shelf.group == "connected" and (service or drive.stand_in):
         found.append(Offer("remove", "Remove it safely"))
@@ -75,8 +75,14 @@ def _what(s: OnShelf) -> str:
         return "new here" if s.offered else "another folder"
     if s.parked:
         return "set aside"
-    when = time.strftime("%d %b %Y", time.localtime(s.surveyed_at)) if s.surveyed_at else ""
-    return (f"home, seen {when}" if when else "home") if s.home else f"copy, {when}"
+    return "home" if s.home else "copy"
+
+
+def _whole(s: OnShelf) -> str:
+    """A row's words in full: name, place, and when it was last looked at or verified."""
+    when = time.strftime("%d %b %Y, %H:%M", time.localtime(s.surveyed_at)) if s.surveyed_at else ""
+    told = "" if not when else f"\nlooked at {when}" if s.home else f"\nverified {when}"
+    return f"{shown(s.name)}\n{shown(str(s.root))}{told}"
 
 
 class DrivePage:
@@ -110,6 +116,7 @@ class DrivePage:
         for flag in flags(drive, character):
             panel.add(label(flag, wrong=bool(drive.errors or drive.ambiguous)))
         if drive.connected:
+            panel.space(4)
             panel.add(FullBar(drive.full, f"{drive.full:.0%} full", f"{size(drive.free)} free"))
         if shelf.standings:
             panel.head("What stands on it")
@@ -160,7 +167,7 @@ class DrivePage:
         for r, row in enumerate(rows):
             for c, text in enumerate(row):
                 item = QTableWidgetItem(text)
-                item.setToolTip(text if c else f"{text}\n{shown(str(shelf.standings[r].root))}")
+                item.setToolTip(_whole(shelf.standings[r]))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 table.setItem(r, c, item)

@@ -37,6 +37,11 @@ class Notes:
             s.drive.uuid: (b.sentence.split(",")[0] + ".", _where(b)) for b in begun for s in now if _on(b, s)
         }
         for shelf in now:
+            if shelf.used:
+                words = (
+                    f"{counted(shelf.used, 'file')} that libraries here use {'is' if shelf.used == 1 else 'are'} on it"
+                )
+                self._lasting[shelf.drive.uuid] = "", words
             if new := [s for s in shelf.standings if s.offered]:
                 names = ", ".join(elided(shown(s.name), _MOST) for s in new[:2])
                 self._lasting.setdefault(

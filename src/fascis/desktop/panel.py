@@ -92,6 +92,10 @@ class SidePanel(QWidget):
         self.add(made)
         self.add(rule())
 
+    def space(self, height: int) -> None:
+        """Adds a little room, in pixels."""
+        self._down.addSpacing(height)
+
     def head(self, text: str) -> None:
         """Adds a heading."""
         self._down.addSpacing(10)

@@ -121,6 +121,13 @@ class PlanPage:
                     "Unused", along.unused, not choices.leave_unused, lambda on: self._choose(plan, leave_unused=not on)
                 )
             )
+        if plan.clashing[0]:
+            words = "What does not fit there as it is"
+            on = not choices.leave_clashing
+            self._panel.add(self._box(words, plan.clashing, on, lambda on: self._choose(plan, leave_clashing=not on)))
+            renamed = counted(len(plan.apart.files) + len(plan.apart.folders), "name")
+            quiet = f"goes along; {renamed} will be others there" if on else "stays, and is never deleted"
+            self._panel.add(label(quiet, quiet=True))
         if choices.without:
             words = f"{counted(len(choices.without), 'strand')} taken out"
             self._panel.add(label(f"{words}, {size(along.without[1])}: they stay.", quiet=True))

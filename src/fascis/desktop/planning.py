@@ -15,7 +15,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import all_crossings
 from fascis.crossing.old_place import Begun, begun_again
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
-from fascis.crossing.problems import OF_DESTINATION, Severity
+from fascis.crossing.problems import OF_DESTINATION, Problem, Severity
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import remember, with_ties
 from fascis.desktop.notes import Notes
@@ -44,13 +44,11 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
     asks = [p for p in plan.problems if p.severity is Severity.DECISION and p.code in OF_DESTINATION]
     if worst:
         worst.sort(key=lambda p: p.code not in OF_DESTINATION)
-        return Preview(drive.uuid, "Cannot take it.", " ".join(p.sentence for p in worst[:2]), takes, False)
+        return Preview(drive.uuid, "Cannot take it.", _brief(worst), takes, False)
     ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)
     if asks:
-        return Preview(
-            drive.uuid, f"Needs a decision. Ready at {ready}.", " ".join(p.sentence for p in asks[:2]), takes, True
-        )
+        return Preview(drive.uuid, f"Needs a decision. Ready at {ready}.", _brief(asks), takes, True)
     fine = (
         "every name and size is fine there"
         if drive.rules.certain or drive.rules.asked
@@ -63,6 +61,13 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
         takes,
         True,
     )
+
+
+def _brief(problems: list[Problem]) -> str:
+    """Several problems in a line or two."""
+    if all(p.brief for p in problems):
+        return "; ".join(p.brief for p in problems[:3])
+    return problems[0].sentence
 
 
 def source_preview(plan: Plan, drive: Drive) -> Preview:

@@ -334,6 +334,7 @@ class ShelfDrawing(QWidget):
     def _note(self, painter: QPainter, note: tuple[str, str], x: float, top: float, room: float) -> None:
         """What just happened to a drive, beside what stands on it."""
         t = theme.active()
+        top -= 0 if note[0] else 18
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("ink"))
         painter.drawText(

@@ -185,6 +185,13 @@ class Register:
             sql = "SELECT DISTINCT path, size, digest, mtime_ns FROM used WHERE path>=? AND path<? AND size>0"
             return list(db.execute(sql, (below, below[:-1] + b"0")))
 
+    def wanted_below(self, folder: Path) -> int:
+        """How many files below a folder libraries elsewhere use, as they were last surveyed."""
+        below = bytes(folder).rstrip(b"/") + b"/"
+        with self._open() as db:
+            sql = "SELECT count(DISTINCT path) FROM used WHERE outside=1 AND path>=? AND path<?"
+            return int(db.execute(sql, (below, below[:-1] + b"0")).fetchone()[0])
+
     def users(self, path: bytes, but: str) -> list[str]:
         """The names of other libraries that use a file outside of them, or hold it, as they were last surveyed."""
         with self._open() as db:

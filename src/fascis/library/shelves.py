@@ -56,6 +56,7 @@ class Shelf:
         speed: MB/s of writing and reading as last measured, and when; None where that was never done.
         former: where it was mounted before, and what it was called, the latest first.
         back: what it was until just now, when it came back elsewhere or under another name.
+        used: of one that is away, how many files on it known libraries use.
     """
 
     drive: Drive
@@ -65,6 +66,7 @@ class Shelf:
     speed: tuple[float, float, float] | None = None
     former: list[Former] = field(default_factory=list)
     back: Former | None = None
+    used: int = 0
 
     @property
     def other(self) -> int:
@@ -117,6 +119,8 @@ def _shelves(register: Register, drives: list[Drive], back: dict[str, Former]) -
         if known.write_mb_s and known.read_mb_s and known.measured_at:
             shelf.speed = known.write_mb_s, known.read_mb_s, known.measured_at
         shelf.former, shelf.back = former.get(known.uuid, []), back.get(known.uuid)
+        if shelf.group == "away" and known.mount != Path("/"):
+            shelf.used = register.wanted_below(known.mount)
     return shelves
 
 
