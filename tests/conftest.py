@@ -128,6 +128,8 @@ class Mounted:
             out.truncate(megabytes << 20)
         make = {
             "ext4": ["mkfs.ext4", "-q", "-F", "-L", label],
+            "ext3": ["mkfs.ext3", "-q", "-F", "-b", "4096", "-L", label],
+            "xfs": ["mkfs.xfs", "-q", "-f", "-L", label],
             "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label],
             "exfat": ["mkfs.exfat", "-L", label],
             "ntfs": ["mkfs.ntfs", "-F", "-Q", "-L", label],

@@ -249,7 +249,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         uuid=uuid,
         label=label,
         filesystem=filesystem,
-        rules=rules_of(filesystem),
+        rules=rules_of(filesystem, space.f_frsize if space else 4096),
         mount=Path(mount.where),
         capacity=space.f_blocks * space.f_frsize if space else block.size if block else 0,
         free=space.f_bavail * space.f_frsize if space else 0,

@@ -203,9 +203,13 @@ def _is_unicode(names: bytes) -> bool:
 
 
 def _upper(c: str) -> str:
-    """Upper case as FAT, exFAT and NTFS have it: one 16-bit unit becomes one, or stays."""
+    """Upper case as FAT, exFAT and NTFS have it: one 16-bit unit becomes one, or stays (simple case mapping, Unicode 4.2)."""
+    if c > "\uffff":
+        return c
     upper = c.upper()
-    return upper if len(upper) == 1 and c <= "\uffff" else c
+    if len(upper) > 1:  # what becomes several letters in full may have a single one for titles, which then is meant
+        upper = c.title()
+    return upper if len(upper) == 1 else c
 
 
 UNKNOWN_NAME = "unknown"
@@ -258,10 +262,26 @@ UNKNOWN = Rules(
 )  # fmt: skip
 
 
-def rules_of(filesystem: str) -> Rules:
-    """The rules of a file system by the kernel's or blkid's name for it; cautious ones for an unknown one."""
+def rules_of(filesystem: str, block: int = 4096) -> Rules:
+    """The rules of a file system by the kernel's or blkid's name for it; cautious ones for an unknown one.
+
+    Args:
+        block: its block size in bytes, on which the largest file depends for ext2, ext3 and ext4.
+    """
     key = filesystem.lower()
-    return _TABLE.get(_ALIASES.get(key, key), UNKNOWN)
+    rules = _TABLE.get(_ALIASES.get(key, key), UNKNOWN)
+    if rules.name == "ext4":
+        return replace(rules, largest_file=((1 << 32) - 1) * block)
+    if rules.name in ("ext2", "ext3"):
+        return replace(rules, largest_file=_mapped_limit(block))
+    return rules
+
+
+def _mapped_limit(block: int) -> int:
+    """The largest file of ext2 and ext3, in bytes: what their maps of blocks reach, and 2³² sectors less the maps themselves."""
+    a_block = block // 4  # block numbers in a block
+    maps = 1 + (1 + a_block) + (1 + a_block + a_block**2)
+    return min(12 + a_block + a_block**2 + a_block**3, ((1 << 32) - 1) * 512 // block - maps) * block
 
 
 def all_rules() -> list[Rules]:

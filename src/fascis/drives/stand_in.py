@@ -89,7 +89,7 @@ class StandIn:
         self.folder = folder
         self.step = step
         self.description = description
-        self.rules: Rules = rules_of(description.filesystem)
+        self.rules: Rules = rules_of(description.filesystem, description.block_bytes)
         self.written = 0
         self.unplugged = False
         self.fresh = False  # connected again, and not written to since
