@@ -87,7 +87,7 @@ def test_a_drag_shows_what_would_become_of_both_shelves(known, open_window):
 
     hands.drag(view, view.block_of("The Weir").center(), view.shelf_of("heron").center(), hold)
     assert seen["uuid-heron"].verdict.startswith("Fits.") and "after." in seen["uuid-inside"].verdict
-    assert seen["uuid-small"].verdict == "Cannot take it." and "are needed" in seen["uuid-small"].detail
+    assert seen["uuid-small"].verdict == "Cannot take it." and "needed" in seen["uuid-small"].detail
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     assert window.planning.plan.destination == known.heron and list(known.heron.iterdir()) == [
         known.heron / "stand-in.json"

@@ -83,7 +83,9 @@ def clashes(drives: Sequence[Drive], columns: Columns, gathering: Gathering, apa
     named = {*apart.refused, *apart.doubled, *apart.cannot} - set(apart.folders)
     if named:
         found.rows |= {row for row, _, place in columns.found.rows() if place in named}
-    found.paths = {o.path for place, o in gathering.items if place in named or (limit is not None and o.size > limit)}
+    loose = [o for place, o in gathering.items if place in named or (limit is not None and o.size > limit)]
+    found.paths = {o.path for o in loose}
+    found.bytes = sum(columns.found.size[row] for row in found.rows) + sum(o.size for o in loose)
     return found
 
 

@@ -50,13 +50,14 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
             continue
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
-        if old in found or not old.is_dir() or old.is_symlink() or crossing.places.is_original(old):
+        left = (crossing.journal.value("release") or {}).get("left_behind")
+        stays = crossing.state is State.PARKED or bool(left)  # else nothing of the old folder is there: what stands is new
+        if old in found or not old.is_dir() or old.is_symlink() or (stays and crossing.places.is_original(old)):
             continue
         if any(c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)):
             continue  # it was brought back there
         if (old / ".fascis/identity.json").is_file():
             continue  # a library of its own, which is recognised as one
-        left = (crossing.journal.value("release") or {}).get("left_behind")
         if left and not crossing.places.header.get("stable_inodes", True):
             continue  # what stayed, in a folder that cannot be known again
         files, since = _count(old)

@@ -103,7 +103,8 @@ class Drives:
 
     def _told_apart(self, drives: list[Drive]) -> list[Drive]:
         """Gives drives that share a UUID one each: the one that is known from before keeps it, the others get more to it."""
-        plugged = Counter(d.uuid for d in drives if d.has_uuid and (d.connected or not d.stand_in))
+        there = [d for d in drives if d.has_uuid and (d.connected or not d.stand_in)]
+        plugged = Counter(uuid for uuid, _ in {(d.uuid, d.hardware or d.device) for d in there})
         drives = [d for d in drives if d.connected or not d.stand_in or not plugged[d.uuid]]
         known = self.known_hardware() if any(n > 1 for n in plugged.values()) else {}
         return [_apart(d, known.get(d.uuid, "")) if plugged[d.uuid] > 1 else d for d in drives]
@@ -122,8 +123,9 @@ class Drives:
         self.check_answers(path)
         if stand_in := self._stand_in_of(path):
             drive = self._remembered(stand_in.drive())
-            others = [s for s in self._stand_ins.values() if s.connected and s.description.uuid == drive.uuid]
-            return _apart(drive, self.known_hardware().get(drive.uuid, "")) if len(others) > 1 else drive
+            same = (f for f, s in self._stand_ins.items() if s.connected and s.description.uuid == drive.uuid)
+            twins = sum(f.is_dir() for f in same) > 1
+            return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         try:
             fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
         except OSError as error:
@@ -142,8 +144,8 @@ class Drives:
                 drive = self._remembered(_drive(mount, blocks))
                 if not drive.connected:
                     break
-                others = [b for b in blocks.values() if b.uuid == drive.uuid and b.fstype == drive.filesystem]
-                twins = drive.has_uuid and len(others) > 1 and not _one_of_several(drive)
+                same = {b.hardware or b.device for b in blocks.values() if (b.uuid, b.fstype) == (drive.uuid, drive.filesystem)}
+                twins = drive.has_uuid and len(same) > 1 and not _one_of_several(drive)
                 return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         raise told(OSError(19, "no such mount"), "find the drive of an open folder")
 

@@ -101,9 +101,10 @@ def _key(drive: Drive) -> tuple[str, Path, str]:
 
 def _top(mount: Path) -> list[Path]:
     try:
-        return sorted(p for p in mount.iterdir() if not p.name.startswith(".") and (p / _FILE).is_file())
+        device = os.lstat(mount).st_dev
     except OSError:
         return []
+    return [p for p in _folders(mount, device) if (p / _FILE).is_file()]
 
 
 def _folders(folder: Path, device: int) -> list[Path]:

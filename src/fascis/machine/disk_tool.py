@@ -10,6 +10,7 @@ import os
 import shlex
 import shutil
 import subprocess
+import threading
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,7 +29,9 @@ class DiskTool:
 
     def open(self) -> None:
         """Starts it, and leaves it to itself. Raises ``OSError`` when it does not start."""
-        subprocess.Popen(self.command, start_new_session=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        nothing = subprocess.DEVNULL
+        process = subprocess.Popen(self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing)
+        threading.Thread(target=process.wait, name="disk tool", daemon=True).start()  # so that none is left as a zombie
 
 
 def data_folders(environment: Mapping[str, str]) -> list[Path]:
