@@ -5,6 +5,7 @@ import os
 import secrets
 import subprocess
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -26,7 +27,7 @@ from tests.judge import contents, one_whole_copy
 
 def real(bench):
     """The bench with this machine's real drives beside its stand-ins."""
-    bench.workspace.drives = Drives(bench.drives, real=True, step=lambda n: bench.step(n))
+    bench.workspace = replace(bench.workspace, drives=Drives(bench.drives, real=True, step=lambda n: bench.step(n)))
     return bench
 
 
