@@ -9,14 +9,15 @@ import pytest
 from fascis.crossing import surroundings
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.estimate import estimate
-from fascis.crossing.plan import After
+from fascis.crossing.plan import After, Choices, make_plan, survey_library
 from fascis.crossing.problems import CODES
 from fascis.crossing.states import TRANSITIONS, State, check_transition
+from fascis.crossing.suiting import suits
 from fascis.files.errors import Refused
 from fascis.library.open_files import Openers
 from fascis.library.roles import Role
 from tests.crossing.test_copying import writer
-from tests.crossing.ways import codes, plan_of
+from tests.crossing.ways import codes, plan_of, settled
 from tests.judge import contents
 
 
@@ -111,6 +112,30 @@ def case_links(bench):
     bench.to = bench.add_drive("ex", "exfat")
 
 
+def case_backup(bench):
+    bench.to = bench.add_drive("timeline")
+    (bench.to / "Backups").mkdir()
+
+
+def case_large_for_after(bench):
+    bench.fill({"long.mov": 28_100_000})
+    bench.to = bench.add_drive("tight", capacity=30_000_000)
+
+
+def case_unheard_of(bench):
+    bench.to = bench.add_drive("strange", "unheard-of")
+
+
+def case_old_date(bench):
+    os.utime(bench.library / "notes.txt", (1000, 1000))
+    bench.to = bench.add_drive("ex", "exfat")
+
+
+def case_attributes(bench):
+    os.setxattr(bench.library / "notes.txt", "user.mood", b"calm")
+    bench.to = bench.add_drive("ex", "exfat")
+
+
 CASES = [
     (case_missing, "library-missing", "stops"), (case_file, "library-not-a-folder", "stops"), (case_empty, "library-empty", "stops"),
     (case_identity, "identity-damaged", "stops"), (case_newer_identity, "identity-damaged", "stops"), (case_to_missing, "destination-missing", "stops"),
@@ -118,6 +143,7 @@ CASES = [
     (case_read_only, "destination-read-only", "stops"), (case_away, "away", "stops"), (case_small, "not-enough-room", "stops"),
     (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"), (case_fat_name, "name-not-possible", "decision"),
     (case_fat_fold, "names-become-one", "decision"), (case_fat_large, "file-too-large", "stops"), (case_links, "links-not-kept", "decision"),
+    (case_backup, "backup-drive", "decision"),
 ]  # fmt: skip
 
 
@@ -132,6 +158,66 @@ def test_each_problem_is_told_and_nothing_is_touched(bench, library, make, code,
     with pytest.raises(Refused):
         Crossing.start(bench.workspace, plan, decided=False)
     assert everything(bench.drives) == before and not bench.workspace.crossings.exists()
+
+
+NOTES = [
+    (case_large_for_after, "nearly-full-after"), (case_unheard_of, "rules-assumed"), (case_old_date, "times-not-kept"),
+    (case_attributes, "attributes-not-kept"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("make", "code"), NOTES, ids=[c[0].__name__ for c in NOTES])
+def test_what_is_good_to_know_is_told_and_does_not_stop(bench, library, make, code):
+    make(bench)
+    bench.again()
+    plan = plan_of(bench, to=bench.to)
+    assert codes(plan)[code] == "note" and code in CODES and not plan.stopped
+
+
+def test_a_plan_that_asks_the_drive_assumes_nothing_and_leaves_nothing_there(bench, library):
+    to = bench.add_drive("strange", "unheard-of")
+    bench.again()
+    surveyed = survey_library(bench.workspace, library)
+    assumed = make_plan(bench.workspace, surveyed, to, Choices())
+    asked = make_plan(bench.workspace, surveyed, to, Choices(), ask=True)
+    assert "rules-assumed" in codes(assumed) and "rules-assumed" not in codes(asked)
+    assert [p.name for p in to.iterdir()] == ["stand-in.json"]
+    crossing = Crossing.start(bench.workspace, asked, decided=True)
+    assert crossing.destinations[0].places.answers == asked.destination_drive.answers
+    assert crossing.destinations[0].drive().rules.asked  # from the journal, whatever is asked later
+    crossing.close()
+
+
+def test_which_file_system_would_suit_is_told_by_the_rules_of_the_plan(bench, library):
+    with open(library / "long.mov", "wb") as out:
+        out.truncate(4_400_000_000)
+    bench.fill({"media/a?.mov": 5})
+    found = {s.choice.filesystem: s for s in suits(survey_library(bench.workspace, library))}
+    assert found["ext4"].verdict == "holds it as it is" and found["ext4"].clashing == 0
+    assert found["exfat"].verdict == "holds it, with decisions" and found["exfat"].clashing == 1
+    assert found["vfat"].verdict == "cannot hold it whole" and found["vfat"].clashing == 2
+    assert all(s.choice.good and s.choice.cost for s in found.values())
+
+
+def test_real_figures_of_a_crossing_are_remembered(bench, library):
+    bench.fill({f"media/long_{n}.mov": 9_000_000 for n in range(8)})
+    to = bench.add_drive("timed", write_mb_s=40, read_mb_s=60)
+    bench.again()
+    crossing = settled(bench, to=to)
+    crossing.close()
+    (known,) = [d for d in bench.workspace.register.drives() if d.uuid == "uuid-timed"]
+    assert 15 < known.write_mb_s < 45 and 15 < known.read_mb_s < 65 and known.measured_at
+    small = settled(bench, to=bench.heron, library=small_library(bench))
+    small.close()
+    assert next(d for d in bench.workspace.register.drives() if d.uuid == "uuid-heron").write_mb_s is None
+
+
+def small_library(bench):
+    folder = bench.drives / "inside" / "Small"
+    folder.mkdir()
+    for n in range(40):
+        (folder / f"{n}.jpg").write_bytes(b"x" * 2000)
+    return folder
 
 
 def test_a_library_open_for_writing_in_a_program_stops(bench, library):

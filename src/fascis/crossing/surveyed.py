@@ -313,7 +313,8 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     """Tells the register what a survey found, and gives the library's id. Writes nothing into the library."""
     register, uses = workspace.register, surveyed.uses
     drive = workspace.drives.at(surveyed.source)
-    register.put_drives([drive])  # first: it may be mounted elsewhere than when the library was last seen
+    connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
+    register.put_drives([drive, *connected])  # first: the library's may be mounted elsewhere than when it was last seen
     known = register.library_at(surveyed.root)
     key = register.put_library(
         surveyed.root,

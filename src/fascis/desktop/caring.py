@@ -63,6 +63,7 @@ class Caring(QObject):
         self._inner = False
         self._news = ""
         self._turn = 0
+        self._differs: dict[tuple[Path, Path], str] = {}  # what was found to differ between two folders, until one is chosen anew
 
     # -- a drive --------------------------------------------------------------------------------------------------
 
@@ -80,6 +81,10 @@ class Caring(QObject):
         """Something else is shown now."""
         self.shelf, self._inner, self._news = None, False, ""
         self._turn += 1
+
+    def touched(self) -> None:
+        """A person chose something: what was found of two folders is looked at again."""
+        self._differs.clear()
 
     def suit(self, root: Path | None) -> None:
         """The library that was chosen last: a file system should suit it."""
@@ -294,8 +299,9 @@ class Caring(QObject):
         drive = shown(shelf.drive.label) if shelf else "a drive"
         where = (shown(known_shelf.drive.label), shown(str(known.root))) if known and known_shelf else None
         actions = {"add": lambda: self.added.emit(standing.root), "back": self.changed.emit}
-        self.panel.drive_page.show_another(standing, drive, where, "", actions)
-        if known is None or shelf is None or known_shelf is None:
+        differs = self._differs.get((standing.root, known.root), "") if known else ""
+        self.panel.drive_page.show_another(standing, drive, where, differs, actions)
+        if known is None or shelf is None or known_shelf is None or differs:
             return
         if not known_shelf.drive.connected:
             words = f"{where[0] if where else 'its drive'} is away; what differs is not known"
@@ -308,7 +314,10 @@ class Caring(QObject):
 
         def done(outcome: Any) -> None:
             if turn == self._turn:
+                if isinstance(outcome, BaseException) and not isinstance(outcome, FascisError):
+                    raise outcome
                 words = str(outcome) if isinstance(outcome, FascisError) else outcome.words(*names)
+                self._differs[standing.root, root] = words
                 self.panel.drive_page.show_another(standing, drive, where, words, actions)
 
         root = known.root

@@ -223,6 +223,7 @@ class Window(QMainWindow):
         self.planning.woven_changed.connect(self._woven)
         self.shelves.opened.connect(self.planning.open_strands)
         self.shelves.touched.connect(self.bench.close)
+        self.shelves.touched.connect(self.caring.touched)
         self.planning.held = lambda: self.bench.open
         self.shelves.chosen.connect(self._library_chosen)
         self.shelves.drive_chosen.connect(self._drive_chosen)
