@@ -159,9 +159,9 @@ def test_a_drive_s_words(bench):
     drive = bench.workspace.drives.at(bench.heron)
     assert drive_words(Shelf(drive, "connected")) == "ext4 · USB · 400.0\u00a0MB"
     shelf = Shelf(drive, "connected", speed=(611.6, 700.0, 1.0))
-    assert drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured" and short_flag(drive) == "0% full"
+    assert drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured" and short_flag(shelf) == "0% full"
     bench.add_drive("heron", connected=False)
     bench.again()
     away = bench.workspace.drives.at(bench.heron)
-    assert drive_words(Shelf(away, "away")).endswith("away") and short_flag(away) == ""
+    assert drive_words(Shelf(away, "away")).endswith("away") and short_flag(Shelf(away, "away")) == ""
     assert "last seen" in drive_words(Shelf(away, "away", seen_at=1_700_000_000.0))

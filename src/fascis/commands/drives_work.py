@@ -17,7 +17,6 @@ from fascis.crossing.running import taking_part
 from fascis.crossing.states import State
 from fascis.crossing.suiting import Suits, suits
 from fascis.crossing.surveyed import survey_library
-from fascis.drives.character import Character, look_at_character
 from fascis.drives.describing import (
     built_words,
     file_system_words,
@@ -37,7 +36,7 @@ from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.recognising import Recognition
-from fascis.library.shelves import Shelf, read_shelves
+from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.workspace import Workspace, from_environment
 
 
@@ -74,13 +73,12 @@ def drives(wanted: Wanted, as_json: bool) -> None:
     if wanted.mount or wanted.remove:
         uuid = shelves[0].drive.uuid
         shelves = [s for s in _shelves(workspace) if s.drive.uuid == uuid] or shelves
-    characters = {s.drive.uuid: look_at_character(s.drive) for s in shelves}
     if as_json:
-        put({"drives": [_object(s, characters[s.drive.uuid]) for s in shelves], **done})
+        put({"drives": [_object(s) for s in shelves], **done})
         return
     for shelf in shelves:
         if wanted.drive:
-            _tell_one(shelf, characters[shelf.drive.uuid])
+            _tell_one(shelf)
         else:
             _tell(shelf)
 
@@ -188,7 +186,7 @@ def _removed(workspace: Workspace, drive: Drive) -> str:
 # -- telling ----------------------------------------------------------------------------------------------------------
 
 
-def _object(shelf: Shelf, character: Character) -> dict[str, Any]:
+def _object(shelf: Shelf) -> dict[str, Any]:
     d = shelf.drive
     write, read, at = shelf.speed or (None, None, None)
     return {
@@ -209,7 +207,7 @@ def _object(shelf: Shelf, character: Character) -> dict[str, Any]:
         "last_seen": shelf.seen_at,
         "rules": rules_in_words(d.rules),
         "rules_known_by": "asked" if d.rules.asked else "certain" if d.rules.certain else "assumed",
-        "flags": flags(d, character),
+        "flags": flags(d, shelf.character),
         "errors": d.errors,
         "twin_of": d.twin_of,
         "link_mbit": d.link_mbit,
@@ -220,12 +218,18 @@ def _object(shelf: Shelf, character: Character) -> dict[str, Any]:
                 "library_id": s.library,
                 "name": shown(s.name),
                 "path": shown(str(s.root)),
-                "standing": "home" if s.home else "set aside" if s.parked else "new here" if s.offered else "copy",
+                "standing": _standing(s),
                 "verified": not (s.home or s.parked or s.says),
             }
             for s in shelf.standings
         ],
     }
+
+
+def _standing(s: OnShelf) -> str:
+    if s.says:
+        return "new here" if s.offered else "another folder"
+    return "home" if s.home else "set aside" if s.parked else "copy"
 
 
 def _tell(shelf: Shelf) -> None:
@@ -237,14 +241,18 @@ def _tell(shelf: Shelf) -> None:
     print(f"{shown(d.label):<24} {state:<34} {' · '.join(filter(None, words)):<36} {place}")
 
 
-def _tell_one(shelf: Shelf, character: Character) -> None:
+def _tell_one(shelf: Shelf) -> None:
     _tell(shelf)
     d = shelf.drive
-    for line in filter(None, (built_words(d), *flags(d, character), *rules_in_words(d.rules), rules_known_by(d))):
+    for line in filter(None, (built_words(d), *flags(d, shelf.character), *rules_in_words(d.rules), rules_known_by(d))):
         print(f"  {line}")
     for s in shelf.standings:
-        what = "home" if s.home else "set aside" if s.parked else "new here" if s.offered else "copy"
-        print(f"  {shown(s.name)} ({what})  {shown(str(s.root))}")
+        print(f"  {shown(s.name)} ({_standing(s)})  {shown(str(s.root))}")
+        if s.says:
+            home = "here" if s.says.at_home else shown(s.says.identity.home.path)
+            last = max((h.when for h in s.says.identity.history), default=None)
+            when = f", last crossing {last.astimezone():%d %b %Y, %H:%M}" if last else ""
+            print(f"    its file says: home {home}{when}")
     for f in shelf.former:
         print(f"  was {shown(f.label)} at {shown(str(f.mount))}")
 

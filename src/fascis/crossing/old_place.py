@@ -51,7 +51,9 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
         left = (crossing.journal.value("release") or {}).get("left_behind")
-        stays = crossing.state is State.PARKED or bool(left)  # else nothing of the old folder is there: what stands is new
+        stays = crossing.state is State.PARKED or bool(
+            left
+        )  # else nothing of the old folder is there: what stands is new
         if old in found or not old.is_dir() or old.is_symlink() or (stays and crossing.places.is_original(old)):
             continue
         if any(c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)):

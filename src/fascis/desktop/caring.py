@@ -15,7 +15,6 @@ from fascis.crossing.suiting import Suits, suits
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.desktop.panel import SidePanel
 from fascis.desktop.tasks import Task
-from fascis.drives.character import Character, look_at_character
 from fascis.drives.measuring import measure
 from fascis.drives.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
 from fascis.drives.removal import remove_safely
@@ -59,11 +58,13 @@ class Caring(QObject):
         self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
         self.shelf: Shelf | None = None
         self._library: Path | None = None  # the library that a file system should suit
-        self._facts: dict[tuple[str, Path], tuple[Character, bool, bool]] = {}
+        self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
         self._inner = False
         self._news = ""
         self._turn = 0
-        self._differs: dict[tuple[Path, Path], str] = {}  # what was found to differ between two folders, until one is chosen anew
+        self._differs: dict[
+            tuple[Path, Path], str
+        ] = {}  # what was found to differ between two folders, until one is chosen anew
 
     # -- a drive --------------------------------------------------------------------------------------------------
 
@@ -100,9 +101,9 @@ class Caring(QObject):
         turn, key = self._turn, (shelf.drive.uuid, shelf.drive.mount)
         self._paint(shelf, self._facts.get(key))
 
-        def work() -> tuple[Character, bool, bool]:
+        def work() -> tuple[bool, bool]:
             folder = shelf.drive.connected and (bool(shelf.standings) or (shelf.drive.mount / LIBRARIES).is_dir())
-            return look_at_character(shelf.drive), service_there(), folder
+            return service_there(), folder
 
         def done(outcome: Any) -> None:
             if turn != self._turn or isinstance(outcome, BaseException):
@@ -114,8 +115,8 @@ class Caring(QObject):
 
         Task(work, done, self)
 
-    def _paint(self, shelf: Shelf, facts: tuple[Character, bool, bool] | None) -> None:
-        character, service, folder = facts or (None, False, True)
+    def _paint(self, shelf: Shelf, facts: tuple[bool, bool] | None) -> None:
+        service, folder = facts or (False, True)
         actions: dict[str, Callable[[], None]] = {
             "mount": self.mount,
             "measure": self.measure,
@@ -124,7 +125,7 @@ class Caring(QObject):
             "remove": self.remove,
             "returned": self.make_right,
         }
-        self.panel.drive_page.show(shelf, character, service, folder, actions, self._news)
+        self.panel.drive_page.show(shelf, service, folder, actions, self._news)
 
     def _do(self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None) -> None:
         """Does something with the drive in a task; what it gives is told on the drive's page."""

@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QPushButton, QTableW
 
 from fascis.crossing.suiting import Suits
 from fascis.desktop.pieces import FullBar, button, label
-from fascis.drives.character import Character
 from fascis.drives.describing import (
     built_words,
     file_system_words,
@@ -92,19 +91,10 @@ class DrivePage:
         self._panel = panel
         self.table: QTableWidget | None = None
 
-    def show(
-        self,
-        shelf: Shelf,
-        character: Character | None,
-        service: bool,
-        has_folder: bool,
-        actions: Actions,
-        news: str = "",
-    ) -> None:
+    def show(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions, news: str = "") -> None:
         """Everything about one drive.
 
         Args:
-            character: what it seems to be used for; None while that is not known.
             news: what was just done with it.
         """
         panel, drive = self._panel, shelf.drive
@@ -113,7 +103,7 @@ class DrivePage:
         if news:
             panel.add(label(news, well=True))
         self._state(shelf, service)
-        for flag in flags(drive, character):
+        for flag in flags(drive, shelf.character):
             panel.add(label(flag, wrong=bool(drive.errors or drive.ambiguous)))
         if drive.connected:
             panel.space(4)

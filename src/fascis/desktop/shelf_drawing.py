@@ -20,6 +20,7 @@ from fascis.library.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28
+NEW_BLOCK = 96  # of a library whose size is not known yet
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
 
@@ -60,15 +61,18 @@ def drive_words(shelf: Shelf) -> str:
     return "\n".join(filter(None, (first, speed_words(shelf.speed))))
 
 
-def short_flag(drive: Drive) -> str:
+def short_flag(shelf: Shelf) -> str:
     """The one thing about a drive that must be seen before it is chosen, or how full it is."""
+    drive = shelf.drive
     if drive.twin_of:
         return "one of two with one identity" if drive.ambiguous else "a clone of it is connected"
     if drive.errors:
         return f"{counted(drive.errors, 'fault')} counted"
     if not drive.connected:
         return ""
-    return "read-only" if drive.read_only else f"{drive.full:.0%} full"
+    if drive.read_only:
+        return "read-only"
+    return "seems a backup disk" if shelf.character.backup else f"{drive.full:.0%} full"
 
 
 def block_words(standing: OnShelf, several: bool) -> str:
@@ -168,8 +172,8 @@ class ShelfDrawing(QWidget):
         words = QRectF(LABEL_X, y + 20, width, 48)
         taken = painter.boundingRect(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
         painter.drawText(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
-        if flag := short_flag(drive):
-            urgent = bool(drive.twin_of or drive.errors or drive.read_only or drive.full >= NOTCH)
+        if flag := short_flag(shelf):
+            urgent = not flag.endswith("full") or drive.full >= NOTCH
             painter.setFont(theme.font(12, BOLD if urgent else NORMAL))
             painter.setPen(t.color("ink" if urgent else "muted"))
             painter.drawText(
@@ -195,7 +199,7 @@ class ShelfDrawing(QWidget):
             x += width + 2
         small: list[OnShelf] = []
         for standing in shelf.standings:
-            width = length * standing.size / capacity
+            width = length * standing.size / capacity if not standing.says else NEW_BLOCK
             if x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4 and standing is not self._selected:
                 small.append(standing)
                 continue
@@ -250,9 +254,11 @@ class ShelfDrawing(QWidget):
             )
             painter.setFont(theme.font(12))
             words = block_words(standing, standing.name in self._several)
-            painter.drawText(
-                QPointF(rect.x() + 7, rect.y() + 35), elide(words, QFontMetricsF(painter.font()), rect.width() - 10)
-            )
+            metrics = QFontMetricsF(painter.font())
+            if metrics.horizontalAdvance(words) > rect.width() - 10 and " " in words:
+                words = words.split(" · ")[0]
+            if metrics.horizontalAdvance(words) <= rect.width() - 8:  # half a figure says nothing
+                painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), words)
         if self._selected and standing.id == self._selected.id:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.color("ink"), 2))

@@ -144,7 +144,11 @@ class Drives:
                 drive = self._remembered(_drive(mount, blocks))
                 if not drive.connected:
                     break
-                same = {b.hardware or b.device for b in blocks.values() if (b.uuid, b.fstype) == (drive.uuid, drive.filesystem)}
+                same = {
+                    b.hardware or b.device
+                    for b in blocks.values()
+                    if (b.uuid, b.fstype) == (drive.uuid, drive.filesystem)
+                }
                 twins = drive.has_uuid and len(same) > 1 and not _one_of_several(drive)
                 return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         raise told(OSError(19, "no such mount"), "find the drive of an open folder")

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.drives.character import Character, look_at_character
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
 from fascis.library.recognising import Recognised, Recognition
@@ -57,6 +58,7 @@ class Shelf:
         former: where it was mounted before, and what it was called, the latest first.
         back: what it was until just now, when it came back elsewhere or under another name.
         used: of one that is away, how many files on it known libraries use.
+        character: what it seems to be used for.
     """
 
     drive: Drive
@@ -67,6 +69,7 @@ class Shelf:
     former: list[Former] = field(default_factory=list)
     back: Former | None = None
     used: int = 0
+    character: Character = field(default_factory=Character)
 
     @property
     def other(self) -> int:
@@ -112,7 +115,7 @@ def read_shelves(
 def _shelves(register: Register, drives: list[Drive], back: dict[str, Former]) -> dict[str, Shelf]:
     """An empty shelf for every drive that is there or was."""
     former = register.former()
-    shelves = {d.uuid: Shelf(d, _group(d)) for d in drives}
+    shelves = {d.uuid: Shelf(d, _group(d), character=look_at_character(d)) for d in drives}
     for known in register.drives():
         shelf = shelves.setdefault(known.uuid, Shelf(_away(known), "away"))
         shelf.seen_at = known.seen_at
