@@ -194,6 +194,38 @@ def test_what_appears_later_under_such_a_name_is_kept_apart_too(bench, library):
     assert (to / "The Weir/media/A.mov").is_file() and (to / "The Weir/media/why_/b.mov").read_bytes() == b"new"
 
 
+def test_originals_that_were_kept_apart_go_by_their_own_names_and_nothing_else_does(bench, library):
+    """Released are the originals; what has the name that a copy got meanwhile appeared there, and stays."""
+    bench.fill({"media/why?.mov": b"why", "media/Case.mov": b"1", "media/case.mov": b"2", "Day?/a.mov": b"day"})
+    to, before = bench.add_drive("ex", "exfat"), contents(library)
+    bench.again()
+    crossing = started(bench, to=to)
+    assert crossing.run() is State.SETTLED
+    crossing.switch()
+    bench.fill({"media/why_.mov": b"not a copy", "Day_/a.mov": b"nor this"})
+    crossing.release()
+    assert contents(library).keys() == {b"media/why_.mov", b"Day_/a.mov"}
+    assert (library / "media/why_.mov").read_bytes() == b"not a copy" and (library / "Day_/a.mov").read_bytes() == b"nor this"
+    there = contents(to / "The Weir")
+    assert {before_of(to / "The Weir")[p]: d for p, d in there.items()} == before
+    left = crossing.journal.value("release")["left_behind"]
+    assert {(x["path"], x["why"]) for x in left} == {("media/why_.mov", "appeared"), ("Day_/a.mov", "appeared")}
+
+
+def test_an_original_whose_renamed_copy_is_gone_stays(bench, library):
+    bench.fill({"media/why?.mov": b"why"})
+    to = bench.add_drive("ex", "exfat")
+    bench.again()
+    crossing = started(bench, to=to)
+    assert crossing.run() is State.SETTLED
+    crossing.switch()
+    os.unlink(to / "The Weir/media/why_.mov")
+    before = contents(library)
+    with pytest.raises(Refused, match="not what was verified"):
+        crossing.release()
+    assert contents(library) == before
+
+
 def test_cut_off_anywhere_it_goes_on_with_the_same_names(bench, library):
     """Killed at steps all along; what is renamed keeps the name that the plan gave it."""
     bench.fill({"media/why?.mov": b"why", "media/WHY_.mov": b"other", "media/Why?.mov": b"third"})

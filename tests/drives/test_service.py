@@ -14,7 +14,7 @@ from fascis.crossing.balance import weigh
 from fascis.crossing.known import find_crossing
 from fascis.crossing.states import State
 from fascis.drives.connected import Drives
-from fascis.drives.removal import remove_safely
+from fascis.drives.removal import describe, remove_safely
 from fascis.drives.udisks import News, mount, service_there
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.library.shelves import read_shelves
@@ -74,15 +74,50 @@ class Plug:
         self._run("losetup", "-d", self.device)
 
 
+class Played:
+    """The same on a stand-in: its folder is where it is mounted."""
+
+    def __init__(self, bench, filesystem):
+        self.bench, self.filesystem, self.label = bench, filesystem, "EGRET"
+        self.where = bench.add_drive("egret", filesystem, label="EGRET", connected=False)
+        self.device = ""
+
+    def workspace(self):
+        return self.bench.workspace
+
+    def plug_in(self):
+        pass
+
+    def mount_at(self, name):
+        there = self.where.with_name(name)
+        self.where.rename(there)
+        self.where = there
+        describe(there, connected=True)
+        return there
+
+    def pull(self):
+        describe(self.where, connected=False)
+        self.bench.workspace.drives.stand_ins()
+
+    def call(self, label):
+        describe(self.where, label=label)
+
+
 @pytest.fixture
 def service():
     if os.geteuid() != 0 or not service_there():
         pytest.skip("needs root and the UDisks2 service")
 
 
-@pytest.fixture(params=["ext4", "btrfs", "exfat", "ntfs"])
-def plug(request, tmp_path, service):
-    made = Plug(tmp_path, request.param)
+@pytest.fixture(params=[*(f"real {f}" for f in MAKE), *(f"played {f}" for f in (*MAKE, "vfat"))])
+def plug(request, tmp_path, bench):
+    kind, filesystem = request.param.split()
+    if kind == "played":
+        yield Played(bench, filesystem)
+        return
+    request.getfixturevalue("service")
+    made = Plug(tmp_path, filesystem)
+    made.workspace = lambda: real(bench).workspace
     yield made
     if made.device:
         made.pull()
@@ -96,27 +131,28 @@ def until(found, what, seconds=10):
     return value
 
 
-def egret(label, **facts):
-    """The drive of that label, in a certain state."""
-    return next((d for d in Drives().connected() if d.label == label and all(getattr(d, k) == v for k, v in facts.items())), None)  # fmt: skip
-
-
 @pytest.mark.lab
 def test_from_plugged_in_to_removed(bench, plug):
     """Mounted on request, crossed to, unplugged in the middle, elsewhere, goes on, renamed, known again, removed safely."""
     plug.plug_in()
-    drive = until(lambda: egret(plug.label, mounted=False, connected=False), "plugged in, and not mounted")
-    if plug.filesystem == "exfat":  # the service mounts it by the kernel alone, and this one may not have it
+    played, workspace = isinstance(plug, Played), plug.workspace()
+
+    def egret(label=plug.label, **facts):
+        """The drive of that label, in a certain state."""
+        there = (d for d in workspace.drives.connected() if d.label == label)
+        return next((d for d in there if all(getattr(d, k) == v for k, v in facts.items())), None)
+
+    drive = until(lambda: egret(mounted=played, connected=False), "plugged in, and not mounted")
+    if played or plug.filesystem == "exfat":  # the service mounts it by the kernel alone, and this one may not have it
         where = plug.mount_at("by hand")
     else:
         where = until(lambda: mounted_or_none(drive), "mounted by the service")
-    drive = until(lambda: egret(plug.label, connected=True), "mounted")
+    drive = until(lambda: egret(connected=True), "mounted")
     assert drive.mount == where and drive.removable
     uuid = drive.uuid
 
     bench.fill({f"media/take_{n:03}.mov": 400_000 for n in range(60)} | {"notes.txt": b"breach first"})
     before = contents(bench.library)
-    workspace = real(bench).workspace
     crossing = started(bench, to=where)
     id = crossing.id
 
@@ -131,11 +167,12 @@ def test_from_plugged_in_to_removed(bench, plug):
         crossing.run(report=pull)
     crossing.close()
     assert pulled.is_set() and contents(bench.library) == before
-    assert not list(where.iterdir()) if where.exists() else True  # nothing was written where it had been
+    if where.exists() and not played:
+        assert not list(where.iterdir())  # nothing was written where it had been
 
     plug.plug_in()
     other = plug.mount_at("at another place")
-    until(lambda: egret(plug.label, connected=True), "back")
+    until(lambda: egret(connected=True), "back")
     crossing = find_crossing(workspace, id)
     assert crossing.run() is State.SETTLED, crossing.journal.attentions()
     assert contents(other / "The Weir") == before and weigh(crossing).even
@@ -152,12 +189,14 @@ def test_from_plugged_in_to_removed(bench, plug):
     shelf = next(s for s in read_shelves(workspace) if s.drive.label == puffin)
     assert shelf.drive.uuid == uuid and [(s.root, s.home) for s in shelf.standings] == [(third / "The Weir", True)]
     assert shelf.back.label == plug.label and shelf.back.mount == other
-    with (third / "The Weir/notes.txt").open(), pytest.raises(EnvironmentTrouble, match=r"Fascis itself has notes.txt of it open"):
-        remove_safely(shelf.drive)
-    assert third.is_mount()
+    if not played:
+        busy = pytest.raises(EnvironmentTrouble, match=r"Fascis itself has notes.txt of it open")
+        with (third / "The Weir/notes.txt").open(), busy:
+            remove_safely(shelf.drive)
+        assert third.is_mount()
     remove_safely(shelf.drive)
     assert not third.is_mount() and contents(bench.library) == before
-    until(lambda: egret(puffin, mounted=False), "still plugged in, and not mounted")
+    until(lambda: egret(puffin, mounted=played, connected=False), "removed")
 
 
 def mounted_or_none(drive):
@@ -179,7 +218,7 @@ def test_news_of_a_drive_comes_at_once(tmp_path, service):
     try:
         plug.plug_in()
         assert heard.wait(3)
-        until(lambda: egret(plug.label, mounted=False), "told of")
+        until(lambda: next((d for d in Drives().connected() if d.label == plug.label and not d.mounted), None), "told of")
         heard.clear()
         begun = time.monotonic()
         plug.mount_at("there")
