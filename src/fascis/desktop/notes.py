@@ -27,7 +27,7 @@ class Notes:
         usable = {s.drive.uuid for s in before if s.drive.connected}
         for shelf in now:
             uuid = shelf.drive.uuid
-            if shelf.back is not None:
+            if shelf.back is not None and shelf.drive.connected:
                 self._tell(uuid, *_back(shelf))
             elif before and shelf.drive.connected and uuid not in usable:
                 self._tell(uuid, "Back." if shelf.standings else "Connected.", _brings(shelf))

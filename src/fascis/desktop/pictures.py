@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
+from fascis.demo.bench import plug_in_elsewhere
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
 from fascis.desktop import theme
@@ -273,6 +274,26 @@ def _facts(world: World, name: str, **facts: object) -> None:
     path.write_text(json.dumps({**json.loads(path.read_text()), **facts}))
 
 
+def drives(world: World, folder: Path) -> list[Path]:
+    """A drive that comes back at another place, with its page; then what makes old paths right."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    away = world.drives / "field-2"
+    plug_in_elsewhere(away)
+    hands.wait(
+        lambda: any(s.back for s in window.planning.shelves) or "demo-field-2" in window.planning.notes.shown(), "back"
+    )
+    hands.wait(lambda: any(s.drive.label == "Field 2" and s.drive.connected for s in view._shelves), "Field 2")
+    at = view.shelf_of("Field 2").topLeft().toPoint() + QPoint(60, 30)
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
+    hands.wait(lambda: hands.button("Make old paths right") is not None, "its page", 700)
+    hands.take("drive-returned")
+    window.close()
+    return hands.taken
+
+
 def all_screenshots(folder: Path) -> list[Path]:
     """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
     stage = Path(tempfile.gettempdir()) / "river studio"
@@ -284,7 +305,8 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    return taken + hands.taken + two_drives(demo_world(True, stage), folder)
+    taken += hands.taken + drives(again, folder)
+    return taken + two_drives(demo_world(True, stage), folder)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,6 +14,8 @@ from fascis.library.recognising import Recognised, Recognition
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
 from fascis.library.summary import Summary, parse_summary
 from fascis.workspace import Workspace
+
+JUST_NOW = 60.0  # seconds for which a drive counts as just come back
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,8 +91,8 @@ def read_shelves(
     """
     drives = workspace.drives.connected()
     register = workspace.register
-    back = {f.drive: f for f in register.put_drives(drives)}
-    shelves = _shelves(register, drives, back)
+    register.put_drives(drives)
+    shelves = _shelves(register, drives)
     libraries = {x.id: x for x in register.libraries()}
     copies = [c for x in libraries.values() for c in register.copies(x.id)]
     aside = list(parked)
@@ -112,16 +115,17 @@ def read_shelves(
     return sorted(shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label))
 
 
-def _shelves(register: Register, drives: list[Drive], back: dict[str, Former]) -> dict[str, Shelf]:
+def _shelves(register: Register, drives: list[Drive]) -> dict[str, Shelf]:
     """An empty shelf for every drive that is there or was."""
-    former = register.former()
+    former, just = register.former(), time.time() - JUST_NOW
     shelves = {d.uuid: Shelf(d, _group(d), character=look_at_character(d)) for d in drives}
     for known in register.drives():
         shelf = shelves.setdefault(known.uuid, Shelf(_away(known), "away"))
         shelf.seen_at = known.seen_at
         if known.write_mb_s and known.read_mb_s and known.measured_at:
             shelf.speed = known.write_mb_s, known.read_mb_s, known.measured_at
-        shelf.former, shelf.back = former.get(known.uuid, []), back.get(known.uuid)
+        shelf.former = former.get(known.uuid, [])
+        shelf.back = next((f for f in shelf.former if f.until > just), None)
         if shelf.group == "away" and known.mount != Path("/"):
             shelf.used = register.wanted_below(known.mount)
     return shelves
