@@ -4,6 +4,7 @@ import csv
 import hashlib
 import os
 import subprocess
+import time
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -292,6 +293,24 @@ def test_names_that_are_allotted_can_be_held_and_are_all_different(names, one, o
         assert needs or any(n != name and n.startswith(stem) for n in names) or any(t == name for t in new.values())
 
 
+def test_who_cannot_be_renamed_keeps_the_name_that_others_want(bench):
+    lib = bench.fill({f"seq/frame_{n:04}.png": 20 + n for n in range(1, 4)} | {"seq/FRAME_0002.png": 9, "media/a.mov": 5})
+    write_timeline(lib / "cut.otio", ["media/a.mov"], [], 1, 24, [sequence("seq/", "frame_", ".png", 1, 3)], 1)
+    to = bench.add_drive("ex", "exfat")
+    bench.again()
+    plan, crossing, state = crossed(bench.workspace, lib, to)
+    assert state is State.SETTLED and list(plan.apart.files.values()) == [b"FRAME_0002 (2).png"]
+    assert (to / "The Weir/seq/frame_0002.png").stat().st_size == 22
+    crossing.close()
+
+
+def test_thousands_of_names_in_another_encoding_are_told_apart_quickly():
+    names = [bytes([0xE0 + n // 225, 0xE0 + n // 15 % 15, 0xE0 + n % 15]) + b".mov" for n in range(3000)]
+    begun = time.monotonic()
+    new = allot_more([], names, [rules_of("exfat")])
+    assert len(set(new.values())) == 3000 and time.monotonic() - begun < 5
+
+
 def test_a_name_of_255_letters_is_cut_before_its_ending_where_bytes_count():
     long = "\u00e9".encode() * 251 + b".mov"
     (new,) = allot_more([], [long], [rules_of("ext4")]).values()
@@ -316,12 +335,17 @@ def test_an_inventory_s_names_before_cannot_lead_elsewhere(bench, library):
     """It is untrusted: a name before that would leave the library, or stand beside another, is not taken."""
     (library / ".fascis").mkdir()
     header = "path,path_encoding,size_bytes,mtime_ns,blake3,role,path_before,path_before_encoding\r\n"
-    for row in ("notes.txt,utf-8,1,1,,other,../../out.txt,utf-8", "notes.txt,utf-8,1,1,,other,stills,utf-8"):
+    rows = (
+        "notes.txt,utf-8,1,1,,other,../../out.txt,utf-8", "notes.txt,utf-8,1,1,,other,stills,utf-8", "notes.txt,utf-8,1,1,,other,.fascis,utf-8",
+        ".fascis/x,utf-8,1,1,,other,evil/x,utf-8", "notes.txt,utf-8,1,1,,other,.fascis-crossing-1,utf-8",
+    )  # fmt: skip
+    for number, row in enumerate(rows):
         (library / ".fascis/inventory.csv").write_text(header + row + "\r\n")
-        to = bench.add_drive(f"to-{row[-12:-6]}".replace("/", ""))
+        to = bench.add_drive(f"to-{number}")
         bench.again()
         plan, crossing, state = crossed(bench.workspace, library, to)
         assert state is State.SETTLED and not Path(to / "out.txt").exists()
         assert (to / "The Weir/stills/heron.jpg").is_file()
         assert sum((to / "The Weir" / n).is_file() for n in ("notes.txt", "notes (2).txt", "stills (2)")) == 1
+        assert not (to / "The Weir/evil").exists() and (to / "The Weir/.fascis/identity.json").is_file()
         crossing.close()

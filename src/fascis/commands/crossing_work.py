@@ -20,8 +20,10 @@ from fascis.crossing.events import Control
 from fascis.crossing.known import all_crossings, find_crossing, in_turn, line_up, opened, unfinished
 from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
+from fascis.crossing.problems import Severity
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
 from fascis.crossing.states import State
+from fascis.crossing.surveyed import Surveyed
 from fascis.files.errors import Cancelled, Damaged, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size
@@ -196,7 +198,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         leave_clashing="clashing" in wanted.leave_out,
     )
     also = Path(wanted.also).absolute() if wanted.also else None
-    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also, ask=not dry_run)
+    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
     _tell_plan(plan)
     if plan.stopped:
         _refuse(plan, as_json)
@@ -210,6 +212,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
                 "--after release deletes the originals once their copies are verified; --yes consents to that. Nothing was done."
             )
         _refuse(plan, as_json)
+    plan = _asked_itself(workspace, plan, surveyed, also, yes, as_json)
     try:
         crossing = Crossing.start(workspace, plan, decided=True, consent=after is After.RELEASE)
         if yes:
@@ -229,6 +232,20 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
             put(crossing_object(crossing))
         raise typer.Exit(0)
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def _asked_itself(
+    workspace: Workspace, plan: Plan, surveyed: Surveyed, also: Path | None, yes: bool, as_json: bool
+) -> Plan:
+    """The plan made anew after the drives were asked what they can hold; what that brings up is told, and decided, first."""
+    fresh = make_plan(workspace, surveyed, plan.destination, plan.choices, also, ask=True)
+    known = {(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE}
+    news = [p for p in fresh.problems if p.severity is not Severity.NOTE and (p.code, p.files) not in known]
+    for problem in news:
+        say(f"{problem.severity.value}: {problem.sentence} {problem.remedy}")
+    if fresh.stopped or (news and not yes and not _asked(fresh, plan.choices.after)):
+        _refuse(fresh, as_json)
+    return fresh
 
 
 def resume_all(bring_along: bool, as_json: bool) -> None:

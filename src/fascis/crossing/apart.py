@@ -19,7 +19,7 @@ from fascis.library.uses import Uses
 
 GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
 _XMP = b".xmp"
-_MOST_TRIES = 10_000
+_MOST_TRIES = 1_000
 
 
 @dataclass(slots=True)
@@ -129,6 +129,7 @@ class _Folder:
         self._found, self._folder, self._rules, self._before, self._fixed = found, folder, rules, before, fixed
         self._folding = [r for r in rules if r.folds_case]
         self.taken: set[bytes] = set()
+        self._numbers: dict[bytes, int] = {}
 
     def key(self, name: bytes) -> bytes:
         """Names with the same key are one on some destination."""
@@ -142,7 +143,10 @@ class _Folder:
         if not self.taken and not self._before and self._all_fine(everything):
             return
         wanted = {n: self._wanted(n) for n in everything}
-        doubtful = self._doubtful(wanted, [*sorted(subfolders), *sorted(names)])
+        order = sorted(
+            names, key=lambda n: (not self._is_fixed(n), n)
+        )  # who cannot be renamed keeps the name that others want
+        doubtful = self._doubtful(wanted, [*sorted(subfolders), *order])
         groups = [g for g in self._groups(names) if not doubtful.isdisjoint(g)]
         together = {n for g in groups for n in g}  # what belongs together is renamed together
         for name in subfolders:
@@ -169,7 +173,10 @@ class _Folder:
     def _wanted(self, name: bytes) -> bytes:
         """The name that it had before an earlier crossing, where that is known, else its own."""
         recorded = self._before.get(join(self._folder, name))
-        return recorded.rpartition(b"/")[2] if recorded else name
+        return recorded.rpartition(b"/")[2] if recorded and not self._is_fixed(name) else name
+
+    def _is_fixed(self, name: bytes) -> bool:
+        return join(self._folder, name) in self._fixed
 
     def _why(self, name: bytes) -> str | None:
         return next((why for rules in self._rules if (why := rules.refuses_name(name))), None)
@@ -195,18 +202,21 @@ class _Folder:
     def _allot(self, group: list[bytes], wanted: dict[bytes, bytes], folder: bool) -> None:
         stem = _stem(group[0], set(group)) if not folder else group[0]
         same = all(wanted[n] == n for n in group)
-        for number in range(1, _MOST_TRIES):
+        first = b"/".join(self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1) for n in group)
+        begin = self._numbers.get(first, 1)  # of many that want one name, none tries all numbers of those before it
+        for number in range(begin, begin + _MOST_TRIES):
             new = {n: self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], number) for n in group}
             keys = {self.key(n) for n in new.values()}
             if len(keys) == len(group) and not keys & self.taken and not any(map(self._why, new.values())):
                 break
-            if number == 2 and len(group) > 1 and len({self.key(n) for n in group}) < len(group):
+            if number >= 2 and len(group) > 1 and len({self.key(n) for n in group}) < len(group):
                 self._one_by_one(group, wanted)
                 return
         else:
             for name in group:
                 self._found.cannot[join(self._folder, name)] = "there is no other name for it"
             return
+        self._numbers[first] = number + 1
         for name in group:
             self._settle(name, new[name], folder)
 
@@ -237,7 +247,7 @@ class _Folder:
             self._found.before[place] = self._before[place]
         if new == name:
             return
-        if not folder and place in self._fixed:
+        if not folder and self._is_fixed(name):
             self._found.cannot[place] = "what uses it knows it by its name alone"
             return
         (self._found.folders if folder else self._found.files)[place] = new

@@ -18,7 +18,7 @@ from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
-from fascis.library.identity import INVENTORY, Identity, read_identity
+from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
@@ -300,7 +300,8 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
     found: dict[bytes, bytes] = {}
     for entry in _recorded(medium) if wanted else ():
         now, before = entry.place.split(b"/"), entry.before.split(b"/")
-        if entry.before and len(now) == len(before):
+        own = now[0] == OWN or any(part.startswith(OWN) for part in before)  # nothing is ever called as Fascis's own
+        if entry.before and len(now) == len(before) and not own:
             for depth in range(1, len(now) + 1):
                 if now[depth - 1] != before[depth - 1] or depth == len(
                     now

@@ -101,7 +101,7 @@ class Planning(QObject):
         self._decided = False
         self._also: Path | None = None
         self._ties: dict[bytes, bytes] = {}
-        self._turn = 0
+        self._turn = self._looks = self._seen_look = 0
         self._wanted: Path | None = None
         self.recognition = Recognition(workspace.drives)
         self.notes = Notes()
@@ -115,7 +115,9 @@ class Planning(QObject):
     # -- looking --------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Looks at drives and libraries again, off the interface thread."""
+        """Looks at drives and libraries again, off the interface thread; of several looks at once the last counts."""
+        self._looks += 1
+        look = self._looks
 
         def work() -> tuple[list[Shelf], list[Begun]]:
             found, _ = all_crossings(self.workspace)
@@ -127,9 +129,12 @@ class Planning(QObject):
                     c.close()
             return read_shelves(self.workspace, parked, self.recognition), begun
 
-        Task(work, self._refreshed, self)
+        Task(work, lambda outcome: self._refreshed(look, outcome), self)
 
-    def _refreshed(self, outcome: Any) -> None:
+    def _refreshed(self, look: int, outcome: Any) -> None:
+        if look < self._seen_look:
+            return  # a later one has been shown
+        self._seen_look = look
         if isinstance(outcome, BaseException):
             self._error("The shelves cannot be shown", outcome)
             return

@@ -262,18 +262,23 @@ class Window(QMainWindow):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.planning.refresh)
-        self._notifier.activated.connect(lambda *_: self._mounts.wait(0) and self._soon.start())
+        self._notifier.activated.connect(lambda *_: self._look_soon() if self._mounts.wait(0) else None)
         files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
         self._stand_ins = QFileSystemWatcher(self)
         if folder := self.workspace.drives.stand_in_folder:
             files.append(str(folder))
         if files:
             self._stand_ins.addPaths(files)
-        self._stand_ins.fileChanged.connect(lambda _: self._soon.start())
-        self._stand_ins.directoryChanged.connect(lambda _: self._soon.start())
-        self.heard.connect(self._soon.start)
+        self._stand_ins.fileChanged.connect(lambda _: self._look_soon())
+        self._stand_ins.directoryChanged.connect(lambda _: self._look_soon())
+        self.heard.connect(self._look_soon)
         self._news: News | None = None
         Task(lambda: News(self.heard.emit), self._listens, self)
+
+    def _look_soon(self) -> None:
+        """Looks at the drives in a moment; while one change after the other is told, all the same."""
+        if not self._soon.isActive():
+            self._soon.start()
 
     def _listens(self, news: Any) -> None:
         """The system's service for drives tells of what the table of mounts does not: what is plugged in, and goes."""
