@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.journal import Journal
 from fascis.crossing.plan import Plan, landmarks
+from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.record import write_known
 from fascis.crossing.states import State
 from fascis.drives.model import Drive

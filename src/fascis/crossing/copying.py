@@ -21,7 +21,7 @@ from blake3 import blake3
 
 from fascis.crossing.copies import Copied, CopyState, Item
 from fascis.crossing.events import Control
-from fascis.crossing.journal import inode_key
+from fascis.crossing.plan_rows import inode_key
 from fascis.files.errors import told
 from fascis.files.medium import Medium, MediumFile
 

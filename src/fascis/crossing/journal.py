@@ -20,6 +20,7 @@ from typing import Any
 from fascis.crossing.apart import Apart
 from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
+from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
 from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
@@ -78,12 +79,6 @@ ALTER TABLE folder ADD COLUMN there BLOB;
 ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
 {_INDEX}""",
 }
-
-
-_INSERT = (
-    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate, strand, twin,"
-    " outside, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
-)
 
 
 class Origin(IntEnum):
@@ -259,13 +254,13 @@ class Journal:
                 ((i, f.place, f.mode, f.mtime_ns, there(f.place)) for i, f in enumerate(survey.folders)),
             )
             strands: dict[tuple[bytes, int], int] = {}
-            db.executemany(_INSERT, _entries(survey, fates, strands, names))
+            db.executemany(INSERT, survey_rows(survey, fates, strands, names))
             for place in gathering.folders():
                 if place not in folders:
                     folders[place] = len(folders)
                     row = (folders[place], place, 0o40755, 0, there(place))
                     db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
-            db.executemany(_INSERT, _gathered(gathering, len(survey), folders, strands, names))
+            db.executemany(INSERT, gathered_rows(gathering, len(survey), folders, strands, names))
             db.executemany("INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items()))
             db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", gathering.aliases.items())
 
@@ -513,82 +508,6 @@ def _connect(path: Path) -> sqlite3.Connection:
     db.execute("PRAGMA synchronous=FULL")
     db.execute("PRAGMA cache_size=-8000")
     return db
-
-
-def _entries(
-    survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, int], int], apart: Apart
-) -> Iterator[tuple[Any, ...]]:
-    first_of: dict[int, int] = {}
-    for index, folder in enumerate(survey.folders):
-        top = strand_folder(folder.place)
-        for row in range(folder.first, folder.end):
-            kind, role, fate = survey.kind(row), survey.role[row], fates[row]
-            twin = None
-            if kind is Kind.FILE and survey.link_count[row] > 1 and fate in (Fate.COPY, Fate.OWN):
-                twin = first_of.setdefault(survey.inode[row], row)
-                twin = None if twin == row else twin
-            strand = strands.setdefault((top, role), len(strands))
-            yield (
-                row,
-                index,
-                survey.name(row),
-                int(kind),
-                survey.size[row],
-                survey.allocated[row],
-                inode_key(survey.inode[row]),
-                survey.mtime_ns[row],
-                survey.ctime_ns[row],
-                survey.mode[row],
-                survey.link_count[row],
-                role,
-                fate,
-                strand,
-                twin,
-                None,
-                *_names(apart, folder.place, survey.name(row)),
-            )
-
-
-def _gathered(
-    gathering: Gathering, first: int, folders: dict[bytes, int], strands: dict[tuple[bytes, int], int], apart: Apart
-) -> Iterator[tuple[Any, ...]]:
-    for number, (place, o) in enumerate(gathering.items, first):
-        above, _, name = place.rpartition(b"/")
-        role = ROLES.index(o.role)
-        strand = strands.setdefault((strand_folder(above), role), len(strands))
-        yield (
-            number,
-            folders[above],
-            name,
-            int(Kind.FILE),
-            o.size,
-            o.allocated,
-            inode_key(o.inode),
-            o.mtime_ns,
-            o.ctime_ns,
-            o.mode,
-            1,
-            role,
-            int(Fate.COPY),
-            strand,
-            None,
-            o.path,
-            *_names(apart, above, name),
-        )
-
-
-def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, bytes | None]:
-    """The name of a file in the copy, where that is another; and the place it had before any was changed."""
-    if not apart:
-        return None, None
-    place = join(folder, name)
-    before, there = apart.before.get(place, place), apart.there(place)
-    return apart.files.get(place), before if before != there else None
-
-
-def inode_key(inode: int) -> int:
-    """An inode number as SQLite can hold it: 63 bits."""
-    return inode & 0x7FFF_FFFF_FFFF_FFFF
 
 
 def _header(text: str | None) -> dict[str, Any]:

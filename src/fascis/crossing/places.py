@@ -13,8 +13,9 @@ from typing import Any
 
 from fascis.crossing.copies import Copies
 from fascis.crossing.copying import Fidelity
-from fascis.crossing.journal import Journal, inode_key
+from fascis.crossing.journal import Journal
 from fascis.crossing.listing import plan_list
+from fascis.crossing.plan_rows import inode_key
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told

@@ -17,7 +17,8 @@ from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, is_damag
 from fascis.crossing.copying import Buffers, read_back, same_copy
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import Origin, inode_key
+from fascis.crossing.journal import Origin
+from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.space import Deleted
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules

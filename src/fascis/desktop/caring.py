@@ -127,30 +127,44 @@ class Caring(QObject):
         }
         self.panel.drive_page.show(shelf, service, folder, actions, self._news)
 
-    def _do(self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None) -> None:
-        """Does something with the drive in a task; what it gives is told on the drive's page."""
-        shelf = self.shelf
-        if shelf is None:
-            return
+    def _inside(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[], Any],
+        then: Callable[[Any], None],
+        cancel: Callable[[], None] | None = None,
+    ) -> None:
+        """Does work on an inner page, and shows what came of it; a trouble is told there."""
         self._inner = True
         self._turn += 1
         turn = self._turn
-        self.panel.show_busy(shown(shelf.drive.label), words, cancel)
+        self.panel.show_busy(title, words, cancel)
 
         def done(outcome: Any) -> None:
             if turn != self._turn:
                 return
-            if isinstance(outcome, FascisError):
-                back = [("Back to the drive", self.page)]
-                self.panel.show_error("It could not be done", str(outcome), [(w, lambda do=do: do()) for w, do in back])  # type: ignore[misc]
+            if isinstance(outcome, (FascisError, OSError)):
+                self.panel.show_error("It could not be done", str(outcome), [("Back to the drive", self.page)])
             elif isinstance(outcome, BaseException):
                 raise outcome
             else:
-                self._facts.pop((shelf.drive.uuid, shelf.drive.mount), None)
-                self.page(outcome)
-            self.changed.emit()
+                then(outcome)
 
         Task(work, done, self)
+
+    def _do(self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None) -> None:
+        """Does something with the drive; what it gives is told on the drive's page."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+
+        def then(news: str) -> None:
+            self._facts.pop((shelf.drive.uuid, shelf.drive.mount), None)
+            self.page(news)
+            self.changed.emit()
+
+        self._inside(shown(shelf.drive.label), words, work, then, cancel)
 
     def mount(self) -> None:
         """Mounts a drive that is plugged in."""
@@ -190,7 +204,7 @@ class Caring(QObject):
         if running is not None and shelf.drive.uuid in drives_of(running):
             self._inner = True
             name = shown(running.places.header["name"])
-            actions = {"back": lambda: self.page(), "stop_and_remove": self._stop_and_remove}
+            actions = {"back": self.page, "stop_and_remove": self._stop_and_remove}
             self.panel.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
             return
         self._remove_now()
@@ -223,10 +237,6 @@ class Caring(QObject):
         shelf, root = self.shelf, self._library
         if shelf is None:
             return
-        self._inner = True
-        self._turn += 1
-        turn = self._turn
-        self.panel.show_busy("Which file system?", "Holding the library against the rules of each.", self.page)
 
         def work() -> tuple[str, list[Suits], DiskTool | None]:
             if root is None:
@@ -234,30 +244,22 @@ class Caring(QObject):
             surveyed = survey_library(self.workspace, root)
             return shown(surveyed.name), suits(surveyed), self.tool()
 
-        def done(outcome: Any) -> None:
-            if turn != self._turn:
-                return
-            if isinstance(outcome, BaseException):
-                self.panel.show_error(
-                    "It could not be done", str(outcome), [("Back to the drive", lambda: self.page())]
-                )
-                return
+        def then(outcome: tuple[str, list[Suits], DiskTool | None]) -> None:
             library, found, tool = outcome
-            actions = {"back": lambda: self.page(), "tool": lambda: self._open_tool(tool)}
+            actions: dict[str, Callable[[], None]] = {"back": self.page}
+            if tool is not None:
+                actions["tool"] = lambda: self._open_tool(tool)
             name = kernel_name(shelf.drive.device)
-            self.panel.drive_page.show_suits(
-                library, found, tool.name if tool else "", f"/dev/{name}" if name else "", actions
-            )
+            device = f"/dev/{name}" if name else ""
+            self.panel.drive_page.show_suits(library, found, tool.name if tool else "", device, actions)
 
-        Task(work, done, self)
+        self._inside("Which file system?", "Holding the library against the rules of each.", work, then, self.page)
 
     def _open_tool(self, tool: DiskTool) -> None:
         def done(outcome: Any) -> None:
             if isinstance(outcome, OSError):
-                self.panel.show_error(
-                    "The disk tool did not open", f"{tool.name}: {outcome.strerror}. Nothing was changed.",
-                    [("Back to the drive", lambda: self.page())],
-                )  # fmt: skip
+                words = f"{tool.name}: {outcome.strerror}. Nothing was changed."
+                self.panel.show_error("The disk tool did not open", words, [("Back to the drive", self.page)])
 
         Task(tool.open, done, self)
 
@@ -268,26 +270,15 @@ class Caring(QObject):
         shelf = self.shelf
         if shelf is None:
             return
-        self._inner = True
-        self._turn += 1
-        turn = self._turn
-        self.panel.show_busy("Make old paths right", "Looking at what the documents of known libraries say.", self.page)
 
-        def done(outcome: Any) -> None:
-            if turn != self._turn:
-                return
-            if isinstance(outcome, FascisError):
-                self.panel.show_error(
-                    "It could not be looked at", str(outcome), [("Back to the drive", lambda: self.page())]
-                )
-            elif isinstance(outcome, BaseException):
-                raise outcome
-            elif outcome is None:
+        def then(outcome: tuple[Path, list[Move], list[Path], Surveyed] | None) -> None:
+            if outcome is None:
                 self.page("No document says where this drive was before; there is nothing to make right.")
             else:
                 self.returned.emit(*outcome)
 
-        Task(lambda: first_to_make_right(self.workspace, shelf), done, self)
+        words = "Looking at what the documents of known libraries say."
+        self._inside("Make old paths right", words, lambda: first_to_make_right(self.workspace, shelf), then, self.page)
 
     # -- libraries that a drive brings along ----------------------------------------------------------------------
 

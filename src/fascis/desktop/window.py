@@ -61,7 +61,7 @@ SOON_MS = 150  # from the first word of a change to looking: several come at onc
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
 _FOOT = {
-    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down. Enter alone opens its strands.",
+    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down, or opens its strands · Left: the drive",
     1: "P pauses. Nothing is deleted while you are away.",
     2: "Up and Down choose a receipt. The same page travels inside the library, in .fascis/receipts.",
 }
