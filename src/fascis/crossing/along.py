@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from fascis.crossing.apart import allot_more
@@ -125,9 +125,10 @@ def move_in(
         if not medium.exists(old):
             medium.make_folder(old)
         rewriting.documents(medium, places.staged_library, frozenset(amending))
+        folders, _ = copies.journal.renamed()
         for id, before in amending.items():
             item = copies.item(id)
-            _parents(copies, source, medium, places.name, parent(item.place))
+            _parents(folders, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
                 if keeps.links and not medium.exists(join(places.name, item.there)):
                     rewriting.link(source, medium, places.name, item)
@@ -196,8 +197,8 @@ def _supersede(
     move(medium, join(places.staged_library, place), final)
 
 
-def _parents(copies: Copies, source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
-    other, _ = copies.journal.renamed()
+def _parents(other: Mapping[bytes, bytes], source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
+    """Makes the folders above something new, with the names that they have there: ``other`` gives those that differ."""
     parts = folder.split(b"/") if folder else []
     for i in range(len(parts)):
         inner = b"/".join(parts[: i + 1])

@@ -107,7 +107,7 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
         left = f"{size(d.unverified)} not read back yet" if d.unverified else "all is written and read back"
         return Answer(question, left, f"At {clock(d.ready_at)}" if d.ready_at else "Not yet")
     if on_way:
-        return Answer(question, "use Remove in your file manager; it goes on when it is back", "Yes")
+        return Answer(question, "remove it safely first, on Shelves; it goes on when it is back", "Yes")
     return Answer(question, "the copy is whole; let the system remove it first", "Yes")
 
 

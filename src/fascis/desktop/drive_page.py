@@ -203,7 +203,7 @@ class DrivePage:
         panel.begin(f"{label_} takes part in a crossing", f"{library} is crossing, and needs this drive.")
         panel.add(
             label(
-                "If it is stopped first, what is verified is kept, and it goes on when the drive is back. The originals are untouched."
+                "If it is stopped first, what is verified is kept, and it can go on when the drive is back. The originals are untouched."
             )
         )
         panel.end(
