@@ -6,6 +6,7 @@ import os
 import shutil
 import sqlite3
 import threading
+from contextlib import closing
 
 import pytest
 
@@ -199,6 +200,25 @@ def test_a_journal_that_cannot_be_used(bench, library, spoil, words):
     with pytest.raises(Damaged, match=words):
         find_crossing(bench.workspace, id)
     assert len(contents(library)) == len(contents(bench.heron / "The Weir")) == 10
+
+
+def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
+    """Begun by the version before, cut off, brought up when it is opened; it arrives, is released, and nothing is lost."""
+    before = contents(library)
+    crossing = started(bench)
+    path, id = crossing.journal.path, crossing.id
+    crossing.close()
+    with closing(sqlite3.connect(path)) as db:
+        db.executescript(
+            "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP COLUMN there;"
+            " ALTER TABLE entry DROP COLUMN before; PRAGMA user_version=4;"
+        )
+    again = find_crossing(bench.workspace, id)
+    assert again.run() is State.SETTLED and contents(bench.heron / "The Weir") == before == contents(library)
+    again.switch()
+    again.release()
+    assert not library.exists() and contents(bench.heron / "The Weir") == before
+    again.close()
 
 
 def test_why_less_came_free_is_found(bench, library):

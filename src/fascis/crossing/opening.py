@@ -138,7 +138,9 @@ class _Opening:
                 " c.destination=? WHERE coalesce(f.there, f.place)=?",
                 (self._copies.number, folder),
             )
-            self._names[folder] = {n: state == CopyState.VERIFIED for n, state in rows}
+            known = self._names[folder] = {}
+            for n, state in rows:  # what was left out may have the name that something else has there
+                known[n] = known.get(n, False) or state == CopyState.VERIFIED
         verified = self._names[folder].get(name)
         return "lost" if verified is None else "found" if verified else "left_out"
 
