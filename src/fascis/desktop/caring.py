@@ -62,9 +62,7 @@ class Caring(QObject):
         self._inner = False
         self._news = ""
         self._turn = 0
-        self._differs: dict[
-            tuple[Path, Path], str
-        ] = {}  # what was found to differ between two folders, until one is chosen anew
+        self._differs: dict[tuple[Path, Path], str] = {}  # between two folders, until one is chosen anew
 
     # -- a drive --------------------------------------------------------------------------------------------------
 

@@ -33,9 +33,7 @@ class Notes:
                 self._tell(uuid, "Back." if shelf.standings else "Connected.", _brings(shelf))
             elif not shelf.drive.connected:
                 self._news.pop(uuid, None)
-        self._lasting = {
-            s.drive.uuid: (b.sentence.split(",")[0] + ".", _where(b)) for b in begun for s in now if _on(b, s)
-        }
+        self._lasting = {s.drive.uuid: _new_at(b) for b in begun for s in now if _on(b, s)}
         for shelf in now:
             if shelf.used:
                 words = (
@@ -77,5 +75,6 @@ def _on(begun: Begun, shelf: Shelf) -> bool:
     return shelf.drive.connected and begun.path.is_relative_to(shelf.drive.mount) and str(shelf.drive.mount) != "/"
 
 
-def _where(begun: Begun) -> str:
-    return f"Its home is {elided(shown(begun.home_drive), _MOST)}; open it from there."
+def _new_at(begun: Begun) -> tuple[str, str]:
+    bold = f"Something new stands where {elided(shown(begun.name), _MOST)} was."
+    return bold, f"Its home is {elided(shown(begun.home_drive), _MOST)}; open it from there."
