@@ -124,10 +124,16 @@ class Mounted:
 
     def __call__(self, filesystem, megabytes=300, label="HERON", options=()):
         image, where = self.root / f"{label}.img", self.root / f"mnt-{label}"
+        if filesystem == "tmpfs":
+            where.mkdir()
+            subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={megabytes}m", label, str(where)], check=True)
+            self._there[where] = ""
+            return where
         with open(image, "wb") as out:
             out.truncate(megabytes << 20)
         make = {
             "ext4": ["mkfs.ext4", "-q", "-F", "-L", label],
+            "ext2": ["mkfs.ext2", "-q", "-F", "-b", "4096", "-L", label],
             "ext3": ["mkfs.ext3", "-q", "-F", "-b", "4096", "-L", label],
             "xfs": ["mkfs.xfs", "-q", "-f", "-L", label],
             "btrfs": ["mkfs.btrfs", "-q", "-f", "-L", label],

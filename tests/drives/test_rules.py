@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fascis.crossing.apart import allot_more
 from fascis.drives.asking import FOLDER, ask
 from fascis.drives.connected import Drives
 from fascis.drives.describing import rules_in_words
@@ -19,7 +20,7 @@ from fascis.drives.rules import Answers, Fold, all_rules, rules_of
 from fascis.files.errors import EnvironmentTrouble
 
 DOCS = Path(__file__).parents[2] / "docs/drives.md"
-REAL = ["ext4", "ext3", "btrfs", "xfs", "exfat", "ntfs"]
+REAL = ["ext4", "ext3", "ext2", "btrfs", "xfs", "exfat", "ntfs", "tmpfs"]
 PLAYED = ["ext4", "btrfs", "xfs", "exfat", "ntfs", "vfat", "cifs", "unheard-of"]
 NAMES = [
     *(f"a{c}b".encode() for c in '"*:<>?\\|'), b"a\x01b", b"a\tb", b"a\nb", b"dot.", b"space ", b"dots...", b"aux", b"CON.txt", b"com1.mov", b"con.tent",
@@ -33,7 +34,7 @@ def drive(request, bench):
     """A drive with a medium on a folder of it, and the rules that are claimed for it."""
     kind, filesystem = request.param.split()
     if kind == "real":
-        if shutil.which(f"mkfs.{filesystem}") is None:
+        if shutil.which(f"mkfs.{filesystem}") is None and filesystem != "tmpfs":
             pytest.skip(f"needs mkfs.{filesystem}")
         mounted = request.getfixturevalue("mounted")
         where = mounted(filesystem, 320 if filesystem == "xfs" else 150)
@@ -255,3 +256,44 @@ def test_rules_in_words_say_what_matters():
     assert "No file over 4.29" in fat and "one name" in fat and "Keeps no links, permissions" in fat
     assert "two files" in ext4 and "No file over" not in ext4 and "Keeps no" not in ext4
     assert re.search(r"1980 to 2107", fat) and time.gmtime(rules_of("exfat").earliest).tm_year == 1980
+
+
+class Narrow:
+    """A driver whose character set ends with ASCII, which makes one file of two names that differ in case, and knows no times."""
+
+    def __init__(self, inner):
+        self._inner = inner
+
+    def __getattr__(self, name):
+        return getattr(self._inner, name)
+
+    def create(self, place, mode=0o600):
+        if not place.isascii():
+            raise PermissionError(errno.EPERM, "not in the character set")
+        folder, _, name = place.rpartition(b"/")
+        same = [n for n in self._inner.names(folder) if n.lower() == name.lower()]
+        return self._inner.open(folder + b"/" + same[0]) if same else self._inner.create(place, mode)
+
+
+def test_a_driver_with_another_character_set_is_asked_and_what_it_says_is_so(bench):
+    with closing(bench.workspace.drives.open(bench.heron)) as medium:
+        said = ask(Narrow(medium))
+        rules = rules_of("a driver nobody knows").with_answers(said)
+        assert said.largest_code == 0x7F and said.folds is Fold.UPPER and not said.long_names
+        assert sorted(medium.names(b"")) == [b"stand-in.json"]
+        assert "character set" in rules.refuses_name("h\u00e9ron".encode())
+        names = ["h\u00e9ron.mov".encode(), "\u9dfa.mov".encode(), b"plain.mov", b"PLAIN.mov"]
+        new = allot_more([], names, [rules])
+        assert new[names[0]] == b"heron.mov" and len({new.get(n, n).lower() for n in names}) == 4
+
+
+@pytest.mark.parametrize(("largest", "names"), [(0x7F, ["h\u00e9", "\u0159"]), (0xFF, ["\u0159", "\u9dfa"]), (0xFFFF, ["\U0001f41f"])])  # fmt: skip
+def test_a_character_set_that_ends_early_is_held_to(largest, names):
+    rules = rules_of("vfat").with_answers(
+        Answers(Fold.UPPER, frozenset(), "", False, True, False, False, False, False, 1, largest)
+    )
+    assert all("character set" in rules.refuses_name(n.encode()) for n in names)
+    assert rules.refuses_name(chr(min(largest, 0x7A)).encode()) is None
+    new = allot_more([], [n.encode() + b".mov" for n in names], [rules])
+    assert all(rules.refuses_name(n) is None for n in new.values()) and len(set(new.values())) == len(names)
+    assert "Letters only up to" in " ".join(rules_in_words(rules))

@@ -7,12 +7,13 @@ frame of a sequence, a clip that an edit list names) cannot be renamed: then ano
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
-from fascis.drives.rules import Rules
+from fascis.drives.rules import LAST_CODE, Rules
 from fascis.files.names import join, parent
 from fascis.library.survey import Survey
 from fascis.library.uses import Uses
@@ -291,8 +292,16 @@ def _part(text: str, end: str) -> str:
 
 def _as_text(name: bytes, rules: Sequence[Rules], reserved: frozenset[str]) -> str:
     unicode_only = any(r.unicode_only for r in rules)
+    largest = min(r.largest_code for r in rules)
     text = name.decode("utf-8", "surrogateescape")
+    if largest < LAST_CODE:
+        text = "".join(c if ord(c) <= largest or "\udc80" <= c <= "\udcff" else _plainer(c, largest) for c in text)
     return "".join("_" if c in reserved or (unicode_only and "\udc80" <= c <= "\udcff") else c for c in text)
+
+
+def _plainer(c: str, largest: int) -> str:
+    """A letter without what a character set lacks: its accents, else itself (Unicode NFKD)."""
+    return "".join(x for x in unicodedata.normalize("NFKD", c) if ord(x) <= largest) or "_"
 
 
 def _too_long(text: str, rules: Sequence[Rules]) -> bool:

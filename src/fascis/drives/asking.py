@@ -10,9 +10,9 @@ import errno
 import os
 import secrets
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 
-from fascis.drives.rules import RESERVED, TRAILING, Answers, Fold
+from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
 from fascis.files.medium import Medium
 from fascis.files.names import join
 
@@ -20,6 +20,7 @@ LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
 FOLDER = b".fascis-asks-"
 _LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
 _STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
+_LETTERS = "\U0001f41f\u9dfa\u00f1"  # a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
 _TIME = 1_700_000_001_123_456_789  # ns: odd in every unit that is in use
 
 
@@ -54,13 +55,16 @@ class _Probe:
     def answers(self) -> Answers:
         """Tries everything."""
         reserved = frozenset(c for c in RESERVED if not self._takes(f"a{c}b".encode()))
+        largest = next((ord(c) for c in _LETTERS if self._takes(c.encode())), 0x7F)
+        largest = {ord(_LETTERS[0]): LAST_CODE, ord(_LETTERS[1]): 0xFFFF}.get(largest, largest)
         return Answers(
-            folds=self._folds(),
+            folds=self._folds(largest),
+            largest_code=largest,
             reserved=reserved,
             trailing="".join(c for c in TRAILING if not self._takes(b"a" + c.encode())),
             devices=not (self._takes(b"aux") and self._takes(b"con.txt")),
             unicode_only=not self._takes(b"a\xff\xfeb"),
-            long_names=self._takes("\u00e9".encode() * 255),
+            long_names=largest > 0xFF and self._takes("\u00e9".encode() * 255),
             links=self._links(),
             modes=self._modes(),
             attributes=self._attributes(),
@@ -91,12 +95,16 @@ class _Probe:
         finally:
             self._remove(name)
 
-    def _folds(self) -> Fold:
-        if not self._make(b"Case") or not self._make("\u00e9t\u00e9".encode()):
-            return Fold.FULL
-        if not self._make("e\u0301te\u0301".encode()):
-            return Fold.FULL
-        return Fold.NONE if self._make(b"cASE") else Fold.UPPER
+    def _folds(self, largest: int) -> Fold:
+        """Which names are one: those that cannot be made beside each other, or are not both there then."""
+        if self._both(b"Case", b"cASE"):
+            return Fold.NONE
+        accents = largest < 0x301 or self._both("\u00e9t\u00e9".encode(), "e\u0301te\u0301".encode())
+        return Fold.UPPER if accents else Fold.FULL
+
+    def _both(self, one: bytes, other: bytes) -> bool:
+        """True when two names can be made beside each other, and both are there then."""
+        return self._make(one) and self._make(other) and {one, other} <= set(self._medium.names(self._folder))
 
     def _links(self) -> bool:
         return self._can(lambda to: self._medium.make_link(b"Case", to)) and self._can(
@@ -120,7 +128,7 @@ class _Probe:
             file = self._medium.create(join(self._folder, b"mode"))
             self._made.append(b"mode")
             try:
-                with suppress(PermissionError):
+                with suppress(OSError):  # refused, or not known to the driver at all
                     os.fchmod(file.handle, mode)
                 with_modes.append(file.status().st_mode & 0o777 == mode)
             finally:
@@ -145,10 +153,8 @@ class _Probe:
     def _granularity(self) -> int:
         file = self._medium.create(join(self._folder, b"time"))
         self._made.append(b"time")
-        try:
+        with closing(file), suppress(OSError):
             os.utime(file.handle, ns=(_TIME, _TIME))
-        finally:
-            file.close()
         kept = self._medium.status(join(self._folder, b"time")).st_mtime_ns
         self._remove(b"time")
         return next((s for s in _STEPS_NS if kept == _TIME // s * s), _STEPS_NS[-1])
@@ -159,7 +165,8 @@ class _Probe:
 
     def clear(self) -> None:
         """Removes what is left, and the folder."""
-        with suppress(OSError):
-            for name in list(self._made):
+        for name in list(self._made):
+            with suppress(OSError):  # a driver may have made one of two names that it takes for the same
                 self._remove(name)
+        with suppress(OSError):
             self._medium.remove_folder(self._folder)

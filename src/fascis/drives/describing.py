@@ -6,9 +6,10 @@ import time
 
 from fascis.drives.character import Character
 from fascis.drives.model import Drive
-from fascis.drives.rules import Fold, Rules
+from fascis.drives.rules import LAST_CODE, Fold, Rules
 from fascis.files.sizes import NBSP, counted, size
 
+_LAST = {0x7F: "z, without accents", 0xFFFF: "those of the basic plane, without pictures"}
 _TRANSPORTS = {"nvme": "NVMe", "usb": "USB", "sata": "SATA", "sas": "SAS", "network": "network", "mmc": "card"}
 
 
@@ -76,6 +77,10 @@ def rules_in_words(rules: Rules) -> list[str]:
     if rules.largest_file is not None and rules.largest_file < 1 << 40:
         found.append(f"No file over {size(rules.largest_file)}.")
     found.append(f"Names of up to 255{NBSP}{'characters' if rules.utf16_names else 'bytes'}" + _names(rules) + ".")
+    if rules.largest_code < LAST_CODE:
+        found.append(
+            f"Letters only up to {_LAST.get(rules.largest_code, chr(rules.largest_code))}, by the way it is mounted."
+        )
     found.append(
         {
             Fold.NONE: "A.jpg and a.jpg are two files.",

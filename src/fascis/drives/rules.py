@@ -19,6 +19,7 @@ TIB = 1 << 40
 _DEVICES = re.compile(r"(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?$")
 RESERVED = frozenset('"*:<>?\\|') | {chr(c) for c in range(1, 32)}
 TRAILING = ". "
+LAST_CODE = 0x10FFFF  # of Unicode
 
 
 class Fold(Enum):
@@ -43,6 +44,7 @@ class Answers:
     modes: bool
     attributes: bool
     granularity_ns: int
+    largest_code: int = LAST_CODE
 
     def as_json(self) -> dict[str, Any]:
         """For the journal."""
@@ -64,6 +66,7 @@ class Rules:
         largest_file: in bytes, or None without a limit that matters.
         utf16_names: names are limited to 255 UTF-16 units instead of 255 bytes.
         unicode_only: names must be valid Unicode.
+        largest_code: the last character that names can have; less than all of Unicode where the character set of a mount ends.
         reserved: characters that cannot be in names.
         trailing: characters that cannot be at the end of names.
         devices: names of devices (``con``, ``aux.txt``) cannot be used.
@@ -84,6 +87,7 @@ class Rules:
     largest_file: int | None = None
     utf16_names: bool = False
     unicode_only: bool = False
+    largest_code: int = LAST_CODE
     reserved: frozenset[str] = frozenset()
     trailing: str = ""
     devices: bool = False
@@ -128,6 +132,8 @@ class Rules:
                     return "is not valid Unicode"
             if self.utf16_names and len(text.encode("utf-16-le", "surrogatepass")) > 510:
                 return "is longer than 255 characters"
+            if self.largest_code < LAST_CODE and (letter := self._beyond(text)):
+                return f"has the letter {letter!r}, which is not in its character set"
         if self.reserved and not self.reserved.isdisjoint(text):
             return f"has the reserved character {sorted(self.reserved.intersection(text))[0]!r}"
         if self.devices and _DEVICES.match(text):
@@ -135,6 +141,10 @@ class Rules:
         if text and self.trailing and text[-1] in self.trailing:
             return "ends in a dot or a space"
         return None
+
+    def _beyond(self, text: str) -> str:
+        """The first character that is not in its character set; bytes that are none (surrogates) are another matter."""
+        return next((c for c in text if ord(c) > self.largest_code and not "\udc80" <= c <= "\udcff"), "")
 
     def refused_names(self, names: Sequence[bytes]) -> list[tuple[int, str]]:
         """Which of many names cannot be held, by their position, and why; quick when none is."""
@@ -145,6 +155,8 @@ class Rules:
 
     def _suspicious(self, names: bytes) -> bool:
         """False when surely all of these names, one a line, can be held."""
+        if self.largest_code < LAST_CODE and not names.isascii():
+            return True
         if _LONG.search(names) or (self.unicode_only and not names.isascii() and not _is_unicode(names)):
             return True
         return bool(self.reserved or self.devices or self.trailing) and _DOUBTFUL.search(names) is not None
@@ -175,6 +187,7 @@ class Rules:
             self,
             utf16_names=answers.long_names and (self.utf16_names or not known),
             unicode_only=answers.unicode_only or (known and self.unicode_only),
+            largest_code=min(answers.largest_code, self.largest_code),
             reserved=answers.reserved | (self.reserved if known else frozenset()),
             trailing="".join(sorted(set(answers.trailing) | set(self.trailing if known else ""))),
             devices=answers.devices or (known and self.devices),
