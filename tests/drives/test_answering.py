@@ -10,6 +10,7 @@ import pytest
 
 from fascis.drives.answering import space_of
 from fascis.drives.connected import Drives
+from fascis.files.errors import EnvironmentTrouble
 
 
 def driver_of(where):
@@ -47,3 +48,15 @@ def test_a_halted_driver_is_not_waited_for(mounted):
     while there()[0].silent and time.monotonic() < until:
         time.sleep(0.05)
     assert there()[0].connected
+
+
+@pytest.mark.lab
+def test_a_driver_that_died_is_gone_and_does_not_hang(mounted):
+    where = mounted("exfat", 64)
+    os.kill(driver_of(where), signal.SIGKILL)
+    until = time.monotonic() + 5
+    while any(d.connected for d in Drives().connected() if d.label == "HERON") and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not [d for d in Drives().connected() if d.label == "HERON" and (d.connected or d.silent)]
+    with pytest.raises(EnvironmentTrouble):
+        Drives().open(where)

@@ -161,8 +161,10 @@ class Drives:
         """
         below = [m for m in read_mounts() if m.may_hang and path.is_relative_to(m.where)]
         for mount in below:
-            if space_of(mount.where, True) is None:
-                raise DriveGone(f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched.")
+            try:
+                space_of(mount.where, True)
+            except TimeoutError as error:
+                raise DriveGone(f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched.") from error
 
     def open(self, path: Path) -> Medium:
         """A medium on an existing folder: the stand-in's where it lies on one.
@@ -244,7 +246,11 @@ def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
 
 
 def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
-    space = space_of(mount.where, mount.may_hang)
+    space, silent = None, False
+    try:
+        space = space_of(mount.where, mount.may_hang)
+    except TimeoutError:
+        silent = True
     block = _block_of(mount, blocks)
     if block:
         block = blocks[block.device] = probed(block)
@@ -269,7 +275,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         disk=block.disk if block else "",
         user_space=mount.filesystem.startswith("fuse"),
         compresses=any(o.startswith("compress") for o in mount.super_options | mount.options),
-        silent=space is None and mount.may_hang,
+        silent=silent,
         hardware=block.hardware if block else "",
         link_mbit=link_mbit(block.device) if block and block.tran == "usb" else 0,
         errors=errors_of(filesystem, block.device if block else "", uuid),
