@@ -4,9 +4,12 @@ import csv
 import fcntl
 import os
 import shutil
+import sqlite3
+from contextlib import closing
 
 import opentimelineio as otio
 
+from fascis.demo.timelines import write_catalog
 from fascis.drives.removal import describe
 from tests.commands.test_commands import fascis
 from tests.judge import contents
@@ -127,6 +130,24 @@ def test_paths_that_lead_to_where_a_drive_was_are_made_right_and_taken_back(benc
     assert status == 0 and said["lost"] == 0 and "No path of its documents" in err
     status, _, err = fascis(bench, "undo", act)
     assert status == 0 and cut.read_bytes() == before, err
+
+
+def test_a_catalog_s_absolute_place_is_followed_at_once_and_made_the_drive_s(bench):
+    folder = bench.heron / "Pictures/otters"
+    for n in range(4):
+        write(folder / f"o_{n}.jpg", b"j" * (30 + n))
+    catalog = bench.library / "all.fascat"
+    write(bench.library / "x.jpg", b"x")
+    write_catalog(catalog, [(None, str(bench.heron / "Pictures"), "otters", [f"o_{n}.jpg" for n in range(4)])])
+    assert fascis(bench, "survey", bench.library)[0] == 0
+    os.rename(bench.heron, bench.drives / "elsewhere")
+    _, found, _ = fascis(bench, "survey", bench.library, "--json")
+    assert found["standing"]["loose"]["files"] == 4 and found["standing"]["missing"]["files"] == 0
+    status, said, err = fascis(bench, "relink", bench.library, "--returned", "--apply", "--json")
+    assert (status, said["found"], said["documents"]) == (0, 4, ["all.fascat"]), err
+    with closing(sqlite3.connect(catalog)) as db:
+        assert db.execute("SELECT drive_uuid, path FROM place").fetchall() == [("uuid-heron", "Pictures")]
+        assert db.execute("SELECT count(*) FROM photo").fetchall() == [(4,)]
 
 
 def test_something_new_at_the_old_place_is_told(bench, library):

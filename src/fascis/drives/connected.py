@@ -164,7 +164,9 @@ class Drives:
             try:
                 space_of(mount.where, True)
             except TimeoutError as error:
-                raise DriveGone(f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched.") from error
+                raise DriveGone(
+                    f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched."
+                ) from error
 
     def open(self, path: Path) -> Medium:
         """A medium on an existing folder: the stand-in's where it lies on one.

@@ -312,7 +312,9 @@ class _Reading:
         file = Path(os.fsdecode(self._root + b"/" + document.place))
         document.seen = catalog_seen(file)
         with private_catalog(file, self._cache) as catalog:
-            places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in catalog.places()}
+            tops = list(catalog.places())
+            places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in tops}
+            by_path = {p.id for p in tops if p.drive_uuid is None}
             document.references = sum(1 for _ in catalog.photos())  # all of it can be read, or none of it is used
             self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
             for photo in catalog.photos():
@@ -322,6 +324,10 @@ class _Reading:
                     meant = Meant(Standing.MISSING, b"/" + path)
                 elif not there:
                     meant = Meant(Standing.AWAY, above + b"/" + path)
+                elif photo.place_id in by_path:
+                    ways = [Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))]
+                    meant = self._where.of(ways, b"/") or Meant(Standing.MISSING, b"/" + path)
+                    self._alias(ways, b"/", meant)
                 else:
                     meant = self._where.at(above.rstrip(b"/") + b"/" + path)
                 last = (photo.size or 0, _digest(photo.blake3), photo.mtime_ns or 0)

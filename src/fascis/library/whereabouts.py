@@ -65,6 +65,7 @@ class DriveRoots:
         former: Iterable[Former] = (),
         literal: bool = False,
     ) -> None:
+        known = list(known)
         self._there: dict[str, bytes] = {}
         self._away: dict[str, bytes] = {}
         labels: dict[str, list[tuple[str, bytes, bool]]] = {}
@@ -76,16 +77,18 @@ class DriveRoots:
                 self._away[seen.uuid] = bytes(seen.mount)
                 labels.setdefault(seen.label.casefold(), []).append((seen.uuid, bytes(seen.mount), False))
         self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal}
-        self._former = [] if literal else self._before(former)
+        before = {(bytes(f.mount), f.drive) for f in former}
+        moved = [k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)]  # since it was seen last
+        self._former = [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
         mounts = sorted(self._there.values(), key=len)
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
 
-    def _before(self, former: Iterable[Former]) -> list[tuple[bytes, bytes, bool]]:
+    def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[bytes, bytes, bool]]:
         """``(former mount with a slash, mount now, there)``, the longest first; a place that two drives had says nothing."""
         found: dict[bytes, set[str]] = {}
-        for f in former:
-            if f.mount != Path("/"):
-                found.setdefault(bytes(f.mount), set()).add(f.drive)
+        for mount, uuid in former:
+            if mount != b"/":
+                found.setdefault(mount, set()).add(uuid)
         one = {mount: drives.pop() for mount, drives in found.items() if len(drives) == 1}
         known = [(mount, self.mount(uuid)) for mount, uuid in one.items()]
         return sorted(((m + b"/", *now) for m, now in known if now and now[0] != m), key=lambda f: -len(f[0]))
