@@ -213,6 +213,19 @@ def test_originals_that_were_kept_apart_go_by_their_own_names_and_nothing_else_d
     assert {(x["path"], x["why"]) for x in left} == {("media/why_.mov", "appeared"), ("Day_/a.mov", "appeared")}
 
 
+def test_two_drives_get_the_same_names_where_one_cannot_hold_them(bench, library):
+    bench.fill({"media/why?.mov": b"why", "NOTES.txt": b"2"})
+    other, before = bench.add_drive("ex", "exfat"), contents(library)
+    bench.again()
+    crossing = started(bench, also=other)
+    assert crossing.run() is State.SETTLED and weigh(crossing).even
+    assert contents(bench.heron / "The Weir") == contents(other / "The Weir")
+    assert {before_of(other / "The Weir")[p]: d for p, d in contents(other / "The Weir").items()} == before
+    crossing.switch()
+    crossing.release()
+    assert not library.exists() and (bench.heron / "The Weir/media/why_.mov").read_bytes() == b"why"
+
+
 def test_an_original_whose_renamed_copy_is_gone_stays(bench, library):
     bench.fill({"media/why?.mov": b"why"})
     to = bench.add_drive("ex", "exfat")

@@ -3,6 +3,7 @@
 import os
 import subprocess
 import sys
+from pathlib import Path
 
 import pytest
 
@@ -10,7 +11,7 @@ from fascis.crossing import surroundings
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.estimate import estimate
 from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.problems import CODES
+from fascis.crossing.problems import CODES, OF_DESTINATION
 from fascis.crossing.states import TRANSITIONS, State, check_transition
 from fascis.crossing.suiting import suits
 from fascis.files.errors import Refused
@@ -283,6 +284,12 @@ def test_every_transition_is_in_the_table_or_refused(now):
         else:
             with pytest.raises(Refused, match="cannot become"):
                 check_transition(now, new)
+
+
+def test_every_code_is_in_the_closed_list_of_the_documentation():
+    text = (Path(__file__).parents[2] / "docs/formats.md").read_text()
+    listed = text[text.index("`problems.code`: `") :].split("`")[3].split()
+    assert set(listed) == set(CODES) and len(listed) == len(set(listed)) and set(CODES) >= OF_DESTINATION
 
 
 def test_nothing_follows_a_release():
