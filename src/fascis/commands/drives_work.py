@@ -12,9 +12,8 @@ from fascis.commands.progress import stoppable
 from fascis.commands.telling import put, say, usage
 from fascis.crossing.events import Control
 from fascis.crossing.known import all_crossings
-from fascis.crossing.old_place import begun_again
+from fascis.crossing.old_place import begun_again, set_aside
 from fascis.crossing.running import taking_part
-from fascis.crossing.states import State
 from fascis.crossing.suiting import Suits, suits
 from fascis.crossing.surveyed import survey_library
 from fascis.drives.describing import (
@@ -85,7 +84,7 @@ def drives(wanted: Wanted, as_json: bool) -> None:
 
 def _shelves(workspace: Workspace) -> list[Shelf]:
     crossings, damaged = all_crossings(workspace)
-    parked = [(c.places.header["library_id"], c.places.origin()) for c in crossings if c.state is State.PARKED]
+    parked = set_aside(crossings)
     for error in damaged:
         say(str(error))
     for begun in begun_again(crossings):

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.states import State
+from fascis.files.errors import DriveGone
 from fascis.files.names import shown
 from fascis.files.sizes import counted
 
@@ -42,18 +43,32 @@ class Begun:
         )
 
 
+def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
+    """``(library id, folder)`` of originals that were set aside; a drive that does not answer is asked for nothing."""
+    there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
+    return [(c.places.header["library_id"], c.places.origin()) for c in there]
+
+
+def _answers(crossing: Crossing) -> bool:
+    try:
+        crossing.workspace.drives.check_answers(crossing.places.source)
+    except DriveGone:
+        return False
+    return True
+
+
 def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
     """What stands again at old places whose originals were set aside or deleted. Reads only, and only local drives' names."""
     found: dict[Path, Begun] = {}
     for crossing in crossings:
         if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.get("document"):
             continue
+        if not _answers(crossing):
+            continue
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
         left = (crossing.journal.value("release") or {}).get("left_behind")
-        stays = crossing.state is State.PARKED or bool(
-            left
-        )  # else nothing of the old folder is there: what stands is new
+        stays = crossing.state is State.PARKED or bool(left)  # else nothing of the old folder is there
         if old in found or not old.is_dir() or old.is_symlink() or (stays and crossing.places.is_original(old)):
             continue
         if any(c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)):

@@ -13,10 +13,9 @@ from PyQt6.QtWidgets import QFileDialog
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import all_crossings
-from fascis.crossing.old_place import Begun, begun_again
+from fascis.crossing.old_place import Begun, begun_again, set_aside
 from fascis.crossing.plan import Choices, Plan, Surveyed, make_plan, still_holds, survey_library
 from fascis.crossing.problems import OF_DESTINATION, Problem, Severity
-from fascis.crossing.states import State
 from fascis.crossing.surveyed import remember, with_ties
 from fascis.desktop.notes import Notes
 from fascis.desktop.panel import SidePanel
@@ -122,8 +121,7 @@ class Planning(QObject):
         def work() -> tuple[list[Shelf], list[Begun]]:
             found, _ = all_crossings(self.workspace)
             try:
-                parked = [(c.places.header["library_id"], c.places.origin()) for c in found if c.state is State.PARKED]
-                begun = begun_again(found)
+                parked, begun = set_aside(found), begun_again(found)
             finally:
                 for c in found:
                     c.close()

@@ -78,7 +78,9 @@ class DriveRoots:
                 labels.setdefault(seen.label.casefold(), []).append((seen.uuid, bytes(seen.mount), False))
         self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal}
         before = {(bytes(f.mount), f.drive) for f in former}
-        moved = [k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)]  # since it was seen last
+        moved = [
+            k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)
+        ]  # since it was seen last
         self._former = [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
         mounts = sorted(self._there.values(), key=len)
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
