@@ -28,6 +28,8 @@ def window(context: typer.Context) -> None:
 def _register() -> None:
     from fascis.commands import crossings, demo, drives, library, relink
 
+    if app.registered_commands:
+        return
     drives.register(app)
     library.register(app)
     relink.register(app)
