@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fascis.crossing.apart import allot_more
-from fascis.drives.asking import FOLDER, ask
+from fascis.drives.asking import ask
 from fascis.drives.connected import Drives
 from fascis.drives.describing import rules_in_words
 from fascis.drives.rules import Answers, Fold, all_rules, rules_of
@@ -204,7 +204,7 @@ def test_a_drive_that_is_full_read_only_or_failing_is_not_asked(bench, facts):
         asked = drives.asked(drive, where)
     except EnvironmentTrouble:
         pytest.fail("asking never fails; it does not answer")
-    assert asked.rules.asked == ("faults" in facts) and not list(where.glob(FOLDER.decode() + "*"))
+    assert asked.rules.asked == ("faults" in facts) and not list(where.glob(".fascis-asks-*"))
 
 
 def test_a_drive_that_goes_while_it_is_asked(bench):

@@ -19,6 +19,7 @@ from fascis.crossing.engine import Side
 from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
 from fascis.crossing.putting import put
 from fascis.crossing.rewriting import Rewriting
+from fascis.drives.leftovers import clear_leftovers
 from fascis.files.errors import Refused, told
 from fascis.files.inventory import Entry, write_inventory
 from fascis.files.manifest import write_manifest
@@ -329,9 +330,12 @@ def _remove_claim(places: Places, medium: Medium) -> None:
 def clear_staging(medium: Medium, places: Places) -> None:
     """Removes what is left of the staging folder: everything in it is this crossing's, proven by its token.
 
+    So is what asking the drive left beside it, when the program was killed meanwhile.
+
     Raises:
         Refused: the token is not this crossing's.
     """
+    clear_leftovers(medium)
     if not medium.exists(places.staging):
         return
     token = places.staging + b"/" + TOKEN_FILE

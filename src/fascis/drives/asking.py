@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import errno
 import os
-import secrets
 from collections.abc import Callable
 from contextlib import closing, suppress
 
+from fascis.drives.leftovers import ASKS, own_folder
 from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
 from fascis.files.medium import Medium
 from fascis.files.names import join
 
 LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
-FOLDER = b".fascis-asks-"
 _LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
 _STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
 _LETTERS = "\U0001f41f\u9dfa\u00f1"  # a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
@@ -27,22 +26,15 @@ _TIME = 1_700_000_001_123_456_789  # ns: odd in every unit that is in use
 def ask(medium: Medium) -> Answers | None:
     """Asks the drive that an open folder is on; None when it may not be written, has no room, or fails meanwhile.
 
-    What is made is removed again; if the program ends in the middle, empty files in ``.fascis-asks-…`` stay.
+    What is made is removed again; what stays if the program ends in the middle is cleared by the next that asks there.
     """
-    folder = FOLDER + secrets.token_hex(4).encode()
     try:
         if medium.space()[1] < LEAST_FREE:
             return None
-        medium.make_folder(folder)
+        with own_folder(medium, ASKS) as folder:
+            return _Probe(medium, folder).answers()
     except OSError:
         return None
-    probe = _Probe(medium, folder)
-    try:
-        return probe.answers()
-    except OSError:
-        return None
-    finally:
-        probe.clear()
 
 
 class _Probe:
@@ -50,7 +42,6 @@ class _Probe:
 
     def __init__(self, medium: Medium, folder: bytes) -> None:
         self._medium, self._folder = medium, folder
-        self._made: list[bytes] = []
 
     def answers(self) -> Answers:
         """Tries everything."""
@@ -83,7 +74,6 @@ class _Probe:
             if error.errno in _LEFT_FREE:
                 raise
             return False
-        self._made.append(name)
         return True
 
     def _takes(self, name: bytes) -> bool:
@@ -118,7 +108,6 @@ class _Probe:
             if error.errno in _LEFT_FREE:
                 raise
             return False
-        self._made.append(b"second")
         self._remove(b"second")
         return True
 
@@ -126,7 +115,6 @@ class _Probe:
         with_modes = []
         for mode in (0o640, 0o700):
             file = self._medium.create(join(self._folder, b"mode"))
-            self._made.append(b"mode")
             try:
                 with suppress(OSError):  # refused, or not known to the driver at all
                     os.fchmod(file.handle, mode)
@@ -138,7 +126,6 @@ class _Probe:
 
     def _attributes(self) -> bool:
         file = self._medium.create(join(self._folder, b"attribute"))
-        self._made.append(b"attribute")
         try:
             file.set_attributes({"user.fascis": b"1"})
             return file.attributes().get("user.fascis") == b"1"
@@ -152,7 +139,6 @@ class _Probe:
 
     def _granularity(self) -> int:
         file = self._medium.create(join(self._folder, b"time"))
-        self._made.append(b"time")
         with closing(file), suppress(OSError):
             os.utime(file.handle, ns=(_TIME, _TIME))
         kept = self._medium.status(join(self._folder, b"time")).st_mtime_ns
@@ -161,12 +147,3 @@ class _Probe:
 
     def _remove(self, name: bytes) -> None:
         self._medium.unlink(join(self._folder, name))
-        self._made.remove(name)
-
-    def clear(self) -> None:
-        """Removes what is left, and the folder."""
-        for name in list(self._made):
-            with suppress(OSError):  # a driver may have made one of two names that it takes for the same
-                self._remove(name)
-        with suppress(OSError):
-            self._medium.remove_folder(self._folder)

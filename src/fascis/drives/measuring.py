@@ -9,24 +9,23 @@ from __future__ import annotations
 
 import mmap
 import os
-import secrets
 import time
 from collections.abc import Callable
-from contextlib import closing, suppress
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.drives.connected import Drives
 from fascis.drives.device import Device
+from fascis.drives.leftovers import MEASURED, MEASURES, own_folder
 from fascis.drives.model import Drive
-from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused, told
+from fascis.files.errors import Cancelled, Refused, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, shown
 
 MOST_BYTES, LEAST_BYTES = 256 << 20, 4 << 20
 _SECONDS = 2.5  # each way
 _CHUNK = 4 << 20
-FOLDER = b".fascis-measures-"
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,23 +59,13 @@ def measure(
     most = min(MOST_BYTES, drive.free // 20) // _CHUNK * _CHUNK
     if most < LEAST_BYTES:
         raise Refused("not-enough-room", f"{label} is too full to be measured; nothing was written.")
-    own = FOLDER + secrets.token_hex(4).encode()
-    with closing(drives.open(folder or drive.mount)) as medium:
+    where = folder or drive.mount
+    with closing(drives.open(where)) as medium:
         try:
-            medium.make_folder(own)
+            with own_folder(medium, MEASURES) as own:
+                return _measured(medium, drive, join(own, MEASURED), most, cancelled)
         except OSError as error:
-            raise told(error, "measure in", os.fsencode(str(folder or drive.mount))) from error
-        try:
-            return _measured(medium, drive, join(own, b"measure"), most, cancelled)
-        except OSError as error:
-            if isinstance(error, EnvironmentTrouble):
-                raise
-            raise told(error, "measure", own) from error
-        finally:
-            with suppress(OSError):
-                medium.unlink(join(own, b"measure"))
-            with suppress(OSError):
-                medium.remove_folder(own)
+            raise told(error, "measure in", os.fsencode(str(where))) from error
 
 
 def _measured(medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]) -> Speed:

@@ -1,0 +1,78 @@
+"""Small folders of our own on a drive, for asking and measuring it: what a program that was killed has left is cleared.
+
+Such a folder has a name that nobody else gives, and is locked while it is used (flock(2)); one that nobody holds is left over. Deleted in it are
+only empty files, links, and what measuring writes; anything else stays, and with it the folder.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import re
+import secrets
+import stat
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+from fascis.files.medium import Medium
+from fascis.files.names import join
+
+ASKS, MEASURES = b".fascis-asks-", b".fascis-measures-"
+MEASURED = b"measure"
+_OURS = re.compile(rb"\.fascis-(asks|measures)-[0-9a-f]{8}\Z")
+
+
+@contextmanager
+def own_folder(medium: Medium, prefix: bytes) -> Iterator[bytes]:
+    """A new folder of our own, removed at the end with what is ours in it; what was left over before is cleared first.
+
+    Raises:
+        OSError: it cannot be made.
+    """
+    clear_leftovers(medium)
+    folder = prefix + secrets.token_hex(4).encode()
+    medium.make_folder(folder)
+    held = _hold(medium, folder)
+    try:
+        yield folder
+    finally:
+        _clear(medium, folder)
+        if held is not None:
+            os.close(held)
+
+
+def clear_leftovers(medium: Medium) -> None:
+    """Clears what programs that were killed have left in the folder that a medium is opened on."""
+    try:
+        names = [n for n in medium.names(b"") if _OURS.match(n)]
+    except OSError:
+        return  # told by whoever works there next
+    for name in names:
+        if (held := _hold(medium, name)) is not None:
+            _clear(medium, name)
+            os.close(held)
+
+
+def _hold(medium: Medium, folder: bytes) -> int | None:
+    """A handle that holds a folder, or None when somebody else does, or nobody can."""
+    try:
+        fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=medium.handle)
+    except OSError:
+        return None
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(fd)
+        return None
+    return fd
+
+
+def _clear(medium: Medium, folder: bytes) -> None:
+    with suppress(OSError):
+        for name in medium.names(folder):
+            with suppress(OSError):  # what cannot be removed stays, and with it the folder
+                status = medium.status(join(folder, name))
+                ours = name == MEASURED and folder.startswith(MEASURES)
+                if stat.S_ISLNK(status.st_mode) or (stat.S_ISREG(status.st_mode) and (ours or not status.st_size)):
+                    medium.unlink(join(folder, name))
+        medium.remove_folder(folder)
