@@ -57,6 +57,7 @@ class Caring(QObject):
         self._shelf_of, self._running, self._stop = shelf_of, running, stop
         self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
         self.shelf: Shelf | None = None
+        self._painted: Shelf | None = None
         self._library: Path | None = None  # the library that a file system should suit
         self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
         self._inner = False
@@ -70,7 +71,7 @@ class Caring(QObject):
         """Shows a drive that was chosen, or what has become of it; an inner page stays open."""
         same = self.shelf is not None and self.shelf.drive.uuid == shelf.drive.uuid
         self.shelf = shelf
-        if same and self._inner:
+        if same and (self._inner or shelf == self._painted):
             return
         if not same:
             self._news = ""
@@ -78,7 +79,7 @@ class Caring(QObject):
 
     def leave(self) -> None:
         """Something else is shown now."""
-        self.shelf, self._inner, self._news = None, False, ""
+        self.shelf, self._inner, self._news, self._painted = None, False, "", None
         self._turn += 1
 
     def touched(self) -> None:
@@ -109,13 +110,24 @@ class Caring(QObject):
             if outcome != self._facts.get(key):
                 self._facts[key] = outcome
                 if not self._inner:
-                    self._paint(shelf, outcome)
+                    self._known(shelf, *outcome)
 
         Task(work, done, self)
 
+    def _known(self, shelf: Shelf, service: bool, folder: bool) -> None:
+        """What can be done with the drive is known now: other buttons, and where it cannot be mounted, why."""
+        if shelf.drive.mounted:
+            self.panel.drive_page.show_buttons(shelf, service, folder, self._actions())
+        else:
+            self._paint(shelf, (service, folder))
+
     def _paint(self, shelf: Shelf, facts: tuple[bool, bool] | None) -> None:
         service, folder = facts or (False, True)
-        actions: dict[str, Callable[[], None]] = {
+        self._painted = shelf
+        self.panel.drive_page.show(shelf, service, folder, self._actions(), self._news)
+
+    def _actions(self) -> dict[str, Callable[[], None]]:
+        return {
             "mount": self.mount,
             "measure": self.measure,
             "folder": self.make_folder,
@@ -123,7 +135,6 @@ class Caring(QObject):
             "remove": self.remove,
             "returned": self.make_right,
         }
-        self.panel.drive_page.show(shelf, service, folder, actions, self._news)
 
     def _inside(
         self,

@@ -120,6 +120,10 @@ class DrivePage:
             panel.add(label(f"Was {shown(former.label)} at {shown(str(former.mount))} until {until}.", quiet=True))
         panel.end(*self._buttons(offers(shelf, service, has_folder), actions))
 
+    def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions) -> None:
+        """Only the buttons anew, once it is known what can be done."""
+        self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), actions))
+
     def _state(self, shelf: Shelf, service: bool) -> None:
         drive, panel = shelf.drive, self._panel
         if drive.silent:

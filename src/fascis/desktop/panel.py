@@ -104,6 +104,14 @@ class SidePanel(QWidget):
     def end(self, *buttons: QPushButton) -> None:
         """Finishes the column; the first button is the main one."""
         self._down.addStretch(1)
+        self._put_buttons(*buttons)
+
+    def change_buttons(self, *buttons: QPushButton) -> None:
+        """Puts other buttons at the foot; what is above them stays as it is."""
+        clear(self._foot)
+        self._put_buttons(*buttons)
+
+    def _put_buttons(self, *buttons: QPushButton) -> None:
         for b in buttons:
             self._foot.addWidget(b)
         self.main = next((b for b in buttons if b.property("main")), None)
