@@ -213,6 +213,18 @@ def test_originals_that_were_kept_apart_go_by_their_own_names_and_nothing_else_d
     assert {(x["path"], x["why"]) for x in left} == {("media/why_.mov", "appeared"), ("Day_/a.mov", "appeared")}
 
 
+def test_what_was_left_out_does_not_hide_what_has_its_name_there(bench):
+    lib = bench.fill({"media/why?.mov": b"used", "media/why_.mov": b"unused", "media/why_.wav": b"unused"})
+    write_timeline(lib / "cut.otio", ["media/why?.mov"], [], 1, 24, [], 1)
+    to = bench.add_drive("ex", "exfat")
+    bench.again()
+    _, crossing, state = crossed(bench.workspace, lib, to, leave_unused=True)
+    assert state is State.SETTLED and crossing.journal.attentions() == []
+    assert crossing.destinations[0].opened().wrong == [] and weigh(crossing).even
+    assert (to / "The Weir/media/why_.mov").read_bytes() == b"used"
+    crossing.close()
+
+
 def test_two_drives_get_the_same_names_where_one_cannot_hold_them(bench, library):
     bench.fill({"media/why?.mov": b"why", "NOTES.txt": b"2"})
     other, before = bench.add_drive("ex", "exfat"), contents(library)
