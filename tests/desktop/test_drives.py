@@ -172,6 +172,27 @@ def test_a_drive_that_takes_part_in_a_crossing_is_asked_for_first(known, open_wi
     assert contents(known.heron / "The Weir") == before == contents(known.library)
 
 
+def test_whoever_turns_to_another_drive_meanwhile_removes_neither(known, open_window):
+    """The crossing is stopped as asked; what is removed is never the drive that was chosen since."""
+    known.fill({f"media/take_{n:02}.mov": 150_000 for n in range(30)})
+    known.add_drive("heron", write_mb_s=0.3)
+    known.add_drive("egret")
+    known.again()
+    window, hands = open_window(known)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    window.planning.begin_plan(window.shelves.selected, known.heron)
+    hands.press("Start the crossing")
+    hands.wait(lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes")
+    window.go_to(0)
+    choose(window, hands, "heron")
+    hands.press("Remove it safely")
+    hands.press("Stop the crossing, then remove it")
+    choose(window, hands, "egret")
+    hands.wait(lambda: window.conducting.running is None, "stopped", 900)
+    drives = known.workspace.drives
+    assert drives.at(known.heron).connected and drives.at(known.drives / "egret").connected
+
+
 # -- away, and known again --------------------------------------------------------------------------------------------
 
 

@@ -24,7 +24,7 @@ from fascis.library.survey import Survey
 
 MOST = 1000  # files that a problem names
 _APART = "They get other names in the copy, and documents follow; or leave them out, or choose another drive."
-_HALF_BLOCK = 4096
+_SLACK = 4096  # bytes that a file may take less than its size without having a hole
 
 
 @dataclass(slots=True)
@@ -226,7 +226,7 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
         )
     if not rules.modes and bool((c.files & ((c.mode & 0o111) != 0)).any()):
         yield Problem(Severity.NOTE, "permissions-not-kept", f"{rules.name} keeps no permissions.")
-    sparse = int((c.files & (c.allocated + _HALF_BLOCK < c.size)).sum())
+    sparse = int((c.files & (c.allocated + _SLACK < c.size)).sum())
     if sparse and not rules.holes:
         yield Problem(
             Severity.NOTE,

@@ -303,9 +303,8 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
         own = now[0] == OWN or any(part.startswith(OWN) for part in before)  # nothing is ever called as Fascis's own
         if entry.before and len(now) == len(before) and not own:
             for depth in range(1, len(now) + 1):
-                if now[depth - 1] != before[depth - 1] or depth == len(
-                    now
-                ):  # a folder's other name, and the file's own
+                own_name = depth == len(now)  # the file's own; of its folders those that are called otherwise
+                if own_name or now[depth - 1] != before[depth - 1]:
                     found.setdefault(b"/".join(now[:depth]), b"/".join(before[:depth]))
     return found
 

@@ -105,8 +105,10 @@ class Caring(QObject):
             return service_there(), folder
 
         def done(outcome: Any) -> None:
+            if isinstance(outcome, BaseException) and not isinstance(outcome, (FascisError, OSError)):
+                raise outcome
             if turn != self._turn or isinstance(outcome, BaseException):
-                return
+                return  # it went away while it was looked at: the shelf says so
             if outcome != self._facts.get(key):
                 self._facts[key] = outcome
                 if not self._inner:
@@ -210,29 +212,36 @@ class Caring(QObject):
         shelf, running = self.shelf, self._running()
         if shelf is None:
             return
-        if running is not None and shelf.drive.uuid in drives_of(running):
-            self._inner = True
-            name = shown(running.places.header["name"])
-            actions = {"back": self.page, "stop_and_remove": self._stop_and_remove}
-            self.panel.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
+        if running is None:
+            self._remove_now(shelf)
             return
-        self._remove_now()
 
-    def _stop_and_remove(self) -> None:
+        def then(needed: set[str]) -> None:
+            if shelf.drive.uuid not in needed:
+                self._remove_now(shelf)
+                return
+            name = shown(running.places.header["name"])
+            actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
+            self.panel.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
+
+        words = "Looking whether the crossing that runs needs it."
+        self._inside(shown(shelf.drive.label), words, lambda: drives_of(running), then, self.page)
+
+    def _stop_and_remove(self, shelf: Shelf) -> None:
         self.panel.show_busy("Stopping the crossing", "What is verified is kept. The drive is removed then.")
         self._stop()
-        self._when_stopped()
+        self._when_stopped(shelf)
 
-    def _when_stopped(self) -> None:
-        if self._running() is not None and self.shelf is not None:
-            QTimer.singleShot(_AFTER_STOP_MS, self._when_stopped)
-        elif self.shelf is not None:
-            self._remove_now()
+    def _when_stopped(self, shelf: Shelf) -> None:
+        """Removes the drive once nothing runs; not when a person has turned to something else meanwhile."""
+        if self.shelf is None or self.shelf.drive.uuid != shelf.drive.uuid:
+            return
+        if self._running() is not None:
+            QTimer.singleShot(_AFTER_STOP_MS, lambda: self._when_stopped(shelf))
+        else:
+            self._remove_now(shelf)
 
-    def _remove_now(self) -> None:
-        shelf = self.shelf
-        assert shelf
-
+    def _remove_now(self, shelf: Shelf) -> None:
         def work() -> str:
             off = remove_safely(shelf.drive)
             return "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."

@@ -154,8 +154,14 @@ class Planning(QObject):
                 self.recognition.search(drive)
             return any(r.root not in before for d in new for r in self.recognition.on(d))
 
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, BaseException) and not isinstance(outcome, (FascisError, OSError)):
+                raise outcome
+            if outcome is True:  # a drive that went away meanwhile is searched when it is back
+                self.refresh()
+
         if new:
-            Task(work, lambda outcome: self.refresh() if outcome is True else None, self)
+            Task(work, done, self)
 
     def _drive(self, uuid: str) -> Drive | None:
         return next((s.drive for s in self.shelves if s.drive.uuid == uuid), None)

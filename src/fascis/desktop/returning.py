@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.running import drives_of
 from fascis.desktop.answers import Situation, clock
 from fascis.files.names import elided
 
@@ -17,8 +18,7 @@ class Returns:
 
     def expect(self, crossing: Crossing) -> None:
         """A crossing stopped so."""
-        header = crossing.places.header
-        wanted = {header["source_drive"]["uuid"], *(d.places.drive["uuid"] for d in crossing.demanded)}
+        wanted = drives_of(crossing)
         self._wanted[crossing.id] = wanted
         self._missed[crossing.id] = bool(wanted & self._absent)
 

@@ -262,7 +262,9 @@ class Window(QMainWindow):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.planning.refresh)
-        self._notifier.activated.connect(lambda *_: self._look_soon())  # asked again, the kernel says no: it told Qt already
+        self._notifier.activated.connect(
+            lambda *_: self._look_soon()
+        )  # asked again, the kernel says no: it told Qt already
         files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
         self._stand_ins = QFileSystemWatcher(self)
         if folder := self.workspace.drives.stand_in_folder:
