@@ -54,6 +54,7 @@ def here(bench, *arguments):
 KEYS = {
     "crossing", "state", "library_id", "from", "to", "destinations", "files", "bytes", "verified_files", "verified_bytes", "gathered_files",
     "problems", "mismatched", "left_behind", "released_files", "released_bytes", "parked_at", "manifest", "receipt", "seconds",
+    "part", "followers", "shared", "already_there_files", "frees_bytes",
 }  # fmt: skip
 
 

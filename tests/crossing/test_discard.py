@@ -41,7 +41,7 @@ def test_discarding_waits_for_the_release_and_for_the_same_checks(bench, library
     crossing.switch()
     (library / "proxies/b.mov").write_bytes(b"worked on since")
     (library / "proxies/c.mov").unlink()
-    (library / "proxies/c.mov").symlink_to("d.mov")
+    (library / "proxies/c.mov").symlink_to("elsewhere.mov")
     with open(library / "proxies/d.mov", "rb") as held, subprocess.Popen(["sleep", "60"], stdin=held) as program:
         record = crossing.release()
         program.kill()
@@ -131,7 +131,7 @@ def test_taken_as_it_is_its_original_is_never_released(bench, damaged):
     crossing.switch()
     plan, record = deleting(crossing, []), crossing.release()
     assert set(contents(damaged)) == {b"media/Day 01/weir_02.mov"} and plan.files == record["files"] == 9
-    assert ("damaged where they lie", 1, 0) in plan.stays
+    assert ("damaged at the source", 1, 0) in plan.stays
     assert {x["path"]: x["why"] for x in record["left_behind"]} == {"media/Day 01/weir_02.mov": "damaged"}
 
 

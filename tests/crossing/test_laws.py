@@ -85,6 +85,7 @@ def test_any_tree_crosses_and_is_released_whole(tmp_path_factory, tree):
         if b".fascis" not in d.split(b"/")[-2:]
     )
     crossing.switch()
+    crossing.looked()  # an empty file that is called like a document is not understood
     assert crossing.release()["left_behind"] == [] and not bench.library.exists()
     assert contents(crossing.places.target) == before
     crossing.close()

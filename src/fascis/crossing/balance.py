@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field
 
 from fascis.crossing.copies import CopyState, Item, is_damaged
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
+from fascis.crossing.events import Control
 from fascis.crossing.fates import Fate
+from fascis.crossing.freeing import Freeing
 from fascis.crossing.journal import Origin
 from fascis.crossing.opening import Opened, open_documents
-from fascis.crossing.releasing import used_by_others
+from fascis.crossing.releasing import needed_now
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
 from fascis.files.errors import FascisError
@@ -144,7 +147,9 @@ def _open_copy(destination: Destination) -> Opened | None:
     if before is None:
         return None
     with closing(destination.open()) as library:
-        now = open_documents(destination.workspace, destination.copies, destination.places, library)
+        now = open_documents(
+            destination.workspace, destination.copies, destination.places, library, destination.drive().rules
+        )
     now.sampled, now.seen = before.sampled, before.seen
     return now
 
@@ -173,7 +178,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
         )  # fmt: skip
         names = ", ".join(wrong[:2])
         yield Check(
-            "Still lead to the old place",
+            "Lead to other content than before",
             "",
             figures(lambda o: len(o.wrong)),
             "none" if not wrong else "wrong",
@@ -248,14 +253,12 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail)
 
 
-def _loose(crossing: Crossing) -> tuple[list[Item], int]:
-    """Loose originals that go too, where that was asked for, and how many stay because another library uses them."""
-    header = crossing.places.header
-    if not header.get("loose_too"):
+def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Item], int]:
+    """Loose originals that go too, where that was asked for, and how many stay because others need them."""
+    if not crossing.places.header.get("loose_too"):
         return [], 0
     items = list(crossing.copies.items("e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"))
-    register = crossing.workspace.register
-    free = [i for i in items if not register.users(i.outside or b"", header["library_id"])]
+    free = [i for i in items if i.outside not in needed]
     return free, len(items) - len(free)
 
 
@@ -282,32 +285,34 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
-    places, total, frees, damaged, elsewhere = [], 0, 0, 0, 0
-    taken = used_by_others(crossing.workspace, crossing.places)
-    discarded: list[int] = []
+    places, damaged, elsewhere = [], 0, 0
+    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(), Control())
+    top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
+    all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
     for item in copies.items("e.outside IS NULL AND e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
         if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
             damaged += 1
             continue
-        if item.place in taken:
+        if top + item.place in needed:
             elsewhere += 1
             continue
         if item.fate is Fate.COPY and any(c.item(item.id).copy is not CopyState.VERIFIED for c in others):
             continue
-        if item.fate is Fate.DISCARD:
-            discarded.append(item.allocated if item.twin is None else 0)
+        length = (item.seen or (item.size,))[0]
+        for freeing in (all_room, discarded) if item.fate is Fate.DISCARD else (all_room,):
+            freeing.add(length, item.allocated, (0, item.inode), item.links)
         places.append(item.place)
-        total += (item.seen or (item.size,))[0]
-        frees += item.allocated if item.twin is None else 0
-    loose, used = _loose(crossing)
+    for item in copies.items("e.outside IS NULL AND e.kind=0 AND e.fate=4 AND c.state=2 AND e.origin<>2"):
+        all_room.take(item.allocated, (0, item.inode), item.links)
+    loose, used = _loose(crossing, needed)
+    for item in loose:
+        loose_room.add(item.size, item.allocated, (1, item.inode), item.links)
     places += [i.outside or b"" for i in loose]
-    total += sum(i.size for i in loose)
-    loose_frees = sum(i.allocated for i in loose)
     stays = []
     if used:
-        stays.append(("loose, and perhaps used by another library", used, 0))
+        stays.append(("loose, and needed by others", used, 0))
     for words, condition in (
         ("left out by the plan", "e.fate=1"),
         ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)"),
@@ -316,11 +321,19 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         if files:
             stays.append((words, files, size))
     if elsewhere:
-        stays.append(("used by another library", elsewhere, 0))
+        stays.append(("still needed by others", elsewhere, 0))
     if damaged:
-        stays.append(("damaged where they lie", damaged, 0))
+        stays.append(("damaged at the source", damaged, 0))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
     return Deleting(
-        places, len(places), total, frees + loose_frees, stays, len(discarded), sum(discarded), len(loose), loose_frees
+        places,
+        len(places),
+        all_room.bytes + loose_room.bytes,
+        all_room.room + loose_room.room,
+        stays,
+        discarded.files,
+        discarded.room,
+        len(loose),
+        loose_room.room,
     )

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import os
+import uuid
 from typing import Any
 
 from fascis.crossing.journal import Journal
+from fascis.crossing.leads import lead_rows
 from fascis.crossing.plan import Plan, landmarks
 from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.record import write_known
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.names import shown
+from fascis.files.names import place_text, shown
 from fascis.workspace import Workspace
 
 
@@ -36,13 +38,16 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     root = plan.source / os.fsdecode(plan.document) if plan.document else plan.source
     called = shown(plan.identity.name if plan.identity else root.name)
     workspace.register.put_drives([plan.source_drive, *drives])
-    library_id = workspace.register.put_library(
+    whole_id = workspace.register.meet_library(
         root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
+    library_id = str(uuid.uuid4()) if plan.part else whole_id  # a part is a library of its own from now on
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
-    journal.write_plan(
-        _header(workspace, plan, library_id, consent), plan.survey, plan.fates, plan.gathering, plan.apart
-    )
+    header = _header(workspace, plan, library_id, whole_id, consent)
+    leads = lead_rows(plan.uses, plan.survey, plan.gathering)
+    journal.write_plan(header, plan.survey, plan.fates, plan.gathering, plan.apart, leads)
+    top = os.path.realpath(os.fsencode(plan.source)).rstrip(b"/") + b"/"
+    journal.put("kept_for_others", sorted(place_text(path.removeprefix(top)) for path in plan.shared))
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
@@ -56,12 +61,17 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     return journal
 
 
-def _header(workspace: Workspace, plan: Plan, library_id: str, consent: bool) -> dict[str, Any]:
+def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool) -> dict[str, Any]:
     assert plan.source_drive
+    part = plan.part
     return {
         "crossing": plan.crossing,
         "token": plan.token,
         "library_id": library_id,
+        "whole_id": whole_id,
+        "part": {"projects": sorted(part.names), "folders": [os.fsdecode(f) for f in part.all_folders]} if part else None,
+        "folders_out": sorted(os.fsdecode(f) for f in plan.folders_out),
+        "frees": plan.frees,
         "name": plan.name,
         "called": shown(plan.identity.name if plan.identity else plan.source.name),
         "kind": plan.kind,

@@ -224,6 +224,14 @@ class Copies:
         )
         return _item(rows[0]) if rows else None
 
+    def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
+        """``(entry, name, state)`` of what the plan has in one folder of the copy, by its place there; ``None`` for what is not copied."""
+        return self.journal.read(
+            "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON"
+            " c.entry=e.id AND c.destination=? WHERE coalesce(f.there, f.place)=? AND e.fate<>4",
+            (self.number, folder),
+        )
+
     def record_copies(self, outcomes: Iterable[Copied]) -> None:
         """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
         rows = [

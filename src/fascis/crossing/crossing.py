@@ -23,16 +23,19 @@ from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Journal
 from fascis.crossing.loose import LooseMedia, Sources
 from fascis.crossing.park import park, unpark
+from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.plan import After, Plan
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
-from fascis.crossing.releasing import not_worked_in, release
+from fascis.crossing.releasing import not_worked_in, nothing_needed, release
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted
 from fascis.library.identity import Home
+from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
 from fascis.workspace import Workspace
 
@@ -97,6 +100,11 @@ class Crossing:
     def choose_after(self, after: After) -> None:
         """What becomes of home and originals, decided anew at the scales; the plan itself stays as it was."""
         self.journal.put("after", after.value)
+
+    @property
+    def part(self) -> dict[str, list[str]] | None:
+        """The projects and folders that cross, where that is not the whole library."""
+        return self.places.header.get("part")
 
     @property
     def must_look(self) -> bool:
@@ -195,6 +203,8 @@ class Crossing:
             if self.state is not State.SETTLED:
                 self.journal.enter(State.VERIFYING)
                 self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
+                if self.part and self.after is After.COPY:
+                    self._put_home(self.places.target, self.places.home_there, self.places.header["name"])
                 self._rewrite_receipt()
         elif states in ({State.FAILED}, {State.VERIFYING}):
             self.journal.enter(states.pop())
@@ -202,7 +212,8 @@ class Crossing:
             self.journal.enter(State.WAITING)
 
     def _home(self) -> Home:
-        return self.places.home_here if self.after is After.COPY else self.places.home_there
+        stays = self.after is After.COPY and not self.part  # a part is a library of its own, wherever the rest is at home
+        return self.places.home_here if stays else self.places.home_there
 
     def _receipts(self) -> tuple[bytes, bytes]:
         record = receipt_of(self.journal)
@@ -294,7 +305,8 @@ class Crossing:
             item = self.copies.at(place)
             return item is not None and item.fate is Fate.COPY and item.copy is not CopyState.SKIPPED
 
-        return replace(found, changed=[p for p in found.changed if copied(p)])
+        appeared = [p for p in found.appeared if is_in_part(p, self.part)]
+        return replace(found, changed=[p for p in found.changed if copied(p)], appeared=appeared)
 
     def switch(self) -> None:
         """Makes the new place the library's home. Reversible by :meth:`undo`.
@@ -310,7 +322,10 @@ class Crossing:
                 " them there; home has not changed.",
             )
         self.home.open().close()
+        self.check_balance()
         clock = self.workspace.clock
+        if self.journal.value("home_before") is None and (known := self._known_home()):
+            self.journal.put("home_before", {"root": str(known.root), "drive": known.drive, "name": known.name})
         act = self.journal.open_act("switch") or self.journal.intend(
             "switch", f"home is {shown(str(self.places.target))}", clock()
         )
@@ -318,6 +333,27 @@ class Crossing:
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
         self._rewrite_receipt()
+
+    def check_balance(self) -> None:
+        """Nothing goes on while a reference leads to other content than before.
+
+        Raises:
+            Refused: one does.
+        """
+        for destination in self.demanded:
+            opened = destination.opened()
+            if opened and opened.wrong:
+                count = counted(len(opened.wrong), "reference leads", "references lead")
+                raise Refused(
+                    "out-of-balance",
+                    f"{count} to other content at the new place than before, or to none: {opened.wrong[0]}. Home has not"
+                    " changed, and no original was touched. Take the crossing back, or correct that document there.",
+                )
+
+    def _known_home(self) -> KnownLibrary | None:
+        """The home that the register knows of this library."""
+        id = self.places.header["library_id"]
+        return next((x for x in self.workspace.register.libraries() if x.id == id), None)
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
@@ -335,6 +371,14 @@ class Crossing:
             return self.places.parked_path
         check_transition(self.state, State.PARKED)
         self.home.open().close()
+        self.check_balance()
+        if self.part:
+            raise Refused(
+                "cannot-set-aside",
+                "A part of a library cannot be set aside: its folder holds the rest of the library too. Nothing was touched.",
+            )
+        if not self.places.header.get("document"):
+            nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
             found = self._compare(source, Control())
             not_worked_in(found)
@@ -377,6 +421,7 @@ class Crossing:
         control = control or Control()
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
+        self.check_balance()
         if self.must_look and not self.journal.value("looked_at"):
             raise Refused(
                 "not-looked",
@@ -417,14 +462,25 @@ class Crossing:
         else:
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
-            header = self.places.header
-            self._put_home(self.places.old_root, self.places.home_here, header.get("called", header["name"]))
+            self._give_home_back()
             said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
         self.journal.free_room()
         if state not in UNFINISHED:
             self._rewrite_receipt()
         return said
+
+    def _give_home_back(self) -> None:
+        """Home is where it was before the switch; a part, which had no home of its own, is forgotten by the register."""
+        header = self.places.header
+        if self.part:
+            self.workspace.register.forget_library(header["library_id"])
+            return
+        before = self.journal.value("home_before")
+        self._put_home(self.places.old_root, self.places.home_here, header.get("called", header["name"]))
+        if before and Path(before["root"]) != self.places.old_root:
+            root, drive = Path(before["root"]), before["drive"]
+            self.workspace.register.put_library(root, drive, before["name"], header["kind"], header["library_id"])
 
     def _give_up(self) -> None:
         source = open_source(self.workspace, self.places) if os.path.lexists(self.places.source) else None

@@ -248,11 +248,11 @@ class Destination:
     def _open_there(self) -> None:
         """Opens every document at its new place, and decodes a sample of every strand; kept for the scales and the receipt."""
         with closing(self.open()) as library:
-            opened = open_documents(self.workspace, self.copies, self.places, library)
+            opened = open_documents(self.workspace, self.copies, self.places, library, self.drive().rules)
             see_samples(self.copies, library, opened)
         self.copies.put("opened", opened.as_json())
         for wrong in opened.wrong:
-            self.note(b"", f"it does not lead into the new library ({wrong})")
+            self.note(b"", f"it does not lead to what it led to before ({wrong})")
 
     def opened(self) -> Opened | None:
         """What opening the documents there found when it settled; None before that, or for an older crossing."""

@@ -241,7 +241,7 @@ class Engine:
             for id in self._amending.entries:
                 self._make_parents(medium, self.staged(self._copies.item(id)))
             return
-        for place, there in self._copies.journal.folders():
+        for place, there in self._copies.journal.folders_that_cross():
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
             self._make_folder(medium, join(self._root, there) if place else self._root)

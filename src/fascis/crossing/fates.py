@@ -45,6 +45,8 @@ class Fates:
                 kind = survey.kind(row)
                 if kind is Kind.SPECIAL:
                     fates[row] = Fate.SPECIAL
+                elif (kind is Kind.LINK or own) and row in self.rows_out:
+                    fates[row] = Fate.LEFT_OUT
                 elif kind is Kind.LINK and not self.links:
                     fates[row] = Fate.UNHOLDABLE
                 elif own:

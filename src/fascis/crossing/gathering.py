@@ -81,17 +81,20 @@ def gather(
     for path, kept in stored.items():
         if path == kept:
             groups[tops[parent(path)]].append(along[path])
+    outside = {o.path for o in uses.outside}
     taken = {name_key(p) for _, p in files_of(survey)} if groups else set()
+    if groups:  # what is lost keeps its place: whatever refers to it there must not find something else
+        taken |= {name_key(p.removeprefix(inside)) for p in (*outside, *uses.lost_names) if p.startswith(inside)}
     folders = {name_key(f.place) for f in survey.folders if f.place} if groups else set()
     for top, members in sorted(groups.items()):
         _place(found, top, members, taken, folders)
     places = {o.path: place for place, o in found.items}
     for path, kept in stored.items():
-        found.aliases[path] = kept.removeprefix(inside) if kept.startswith(inside) else places[kept]
+        found.aliases[path] = places[kept] if kept in places else kept.removeprefix(inside)
     for alias, path in uses.aliases.items():
         if path in found.aliases:
             found.aliases[alias] = found.aliases[path]
-        elif path.startswith(inside):
+        elif path.startswith(inside) and path not in outside:
             found.aliases[alias] = path.removeprefix(inside)
         elif alias in uses.relinked:
             found.aliases[alias] = path  # it stays outside: the copy refers to it there

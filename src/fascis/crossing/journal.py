@@ -20,20 +20,25 @@ from typing import Any
 from fascis.crossing.apart import Apart
 from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
+from fascis.crossing.leads import LeadRows, Led, read_led, with_kept
 from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
 from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
+from fascis.library.uses import led_outside
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 5
+VERSION = 6
 BATCH = 1024
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
   PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+"""
+_LEADS = """CREATE TABLE IF NOT EXISTS lead(entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 """
 _INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
 _SCHEMA = f"""
@@ -47,7 +52,7 @@ CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NO
 CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
   inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB, seen_size INTEGER,
   seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
-{_GATHERED}CREATE UNIQUE INDEX folder_place ON folder(place);
+{_GATHERED}{_LEADS}CREATE UNIQUE INDEX folder_place ON folder(place);
 {_INDEX}CREATE INDEX entry_folder ON entry(folder);
 CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT,
   destination INTEGER NOT NULL DEFAULT 0);
@@ -78,6 +83,7 @@ ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE folder ADD COLUMN there BLOB;
 ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
 {_INDEX}""",
+    5: _LEADS,
 }
 
 
@@ -111,6 +117,7 @@ class Journal:
         self._lock = threading.RLock()
         self._step = step
         self._planned: tuple[int, int] | None = None
+        self._outside: dict[int, bytes] | None = None
 
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
@@ -232,6 +239,7 @@ class Journal:
         fates: Sequence[int],
         gathering: Gathering | None = None,
         apart: Apart | None = None,
+        leads: LeadRows | None = None,
     ) -> None:
         """Writes header and items, and the state *planned*, in one transaction.
 
@@ -239,6 +247,7 @@ class Journal:
             fates: what becomes of every row of the survey.
             gathering: loose files that go along, and where.
             apart: names that are other ones in the copy.
+            leads: where every reference leads.
         """
         gathering, names = gathering or Gathering(), apart or Apart()
 
@@ -263,8 +272,41 @@ class Journal:
             db.executemany(INSERT, gathered_rows(gathering, len(survey), folders, strands, names))
             db.executemany("INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items()))
             db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", gathering.aliases.items())
+            self._put_leads(db, leads or LeadRows([], []))
 
         self.write("plan", work)
+
+    @staticmethod
+    def _put_leads(db: sqlite3.Connection, leads: LeadRows) -> None:
+        first = db.execute("SELECT coalesce(max(id), -1) + 1 FROM outside").fetchone()[0]
+        assert first == 0 or not leads.outside, "paths are numbered from 0"
+        db.executemany("INSERT INTO outside VALUES(?,?)", enumerate(leads.outside))
+        db.executemany("INSERT OR REPLACE INTO lead VALUES(?,?,?,?)", leads.rows)
+
+    def put_leads(self, leads: LeadRows) -> None:
+        """Writes where references lead, in place of what was known; of documents that were not read, what was known stays."""
+
+        def work(db: sqlite3.Connection) -> None:
+            mine = {entry for entry, *_ in leads.rows}
+            kept = [r for r in db.execute("SELECT entry, seen, leads, photos FROM lead") if r[0] not in mine]
+            paths = dict(db.execute("SELECT id, path FROM outside"))
+            db.execute("DELETE FROM lead")
+            db.execute("DELETE FROM outside")
+            self._put_leads(db, with_kept(leads, kept, paths))
+
+        self.write("leads", work)
+        self._outside = None
+
+    def led(self, entry: int) -> Led | None:
+        """Where the references of a document, or link, led when it was read; None where that was not recorded."""
+        if self._outside is None:
+            self._outside = {led_outside(i): path for i, path in self.read("SELECT id, path FROM outside")}
+        rows = self.read("SELECT seen, leads, photos FROM lead WHERE entry=?", (entry,))
+        return read_led(rows[0], self._outside) if rows else None
+
+    def led_entries(self) -> dict[int, bytes]:
+        """The documents of which it is recorded where they lead, and what they were then."""
+        return dict(self.read("SELECT entry, seen FROM lead"))
 
     def aliases(self) -> dict[bytes, bytes]:
         """By which other paths documents may call a file of the new library: absolute path → place there."""
@@ -410,6 +452,11 @@ class Journal:
     def folders(self) -> list[tuple[bytes, bytes]]:
         """``(place, place in the copy)`` of every folder, parents first."""
         return self.read("SELECT place, coalesce(there, place) FROM folder ORDER BY id")
+
+    def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
+        """The same of the folders that a crossing makes: those of its part, where not the whole library crosses."""
+        out = {os.fsencode(f) for f in self.header.get("folders_out", ())}
+        return [f for f in self.folders() if f[0] not in out]
 
     # -- amendments -----------------------------------------------------------------------------------------------
 

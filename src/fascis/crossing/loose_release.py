@@ -1,13 +1,13 @@
 """Releasing loose originals, only where that was asked for: those that were gathered and that nothing else uses.
 
-Each is read again and compared right before it is deleted. Whether another library uses it is looked up anew; where that
-cannot be known, it stays.
+Each is read again and compared right before it is deleted. What others need was looked at just before; where that cannot be known,
+it stays.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
 from itertools import groupby
 from pathlib import Path
@@ -17,20 +17,26 @@ from fascis.crossing.copying import Buffers
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.journal import Journal, Origin
 from fascis.crossing.release import Kept, Release
-from fascis.crossing.surveyed import remember, survey_library
-from fascis.files.errors import EnvironmentTrouble, FascisError
+from fascis.files.errors import FascisError
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import parent
-from fascis.library.summary import parse_summary
 from fascis.workspace import Workspace
 
 _WAITING = "e.outside IS NOT NULL AND c.state=2 AND e.origin IN (0,1,3)"
 
 
 def release_loose(
-    workspace: Workspace, journal: Journal, kept: Sequence[Kept], control: Control, report: Report
+    workspace: Workspace,
+    journal: Journal,
+    kept: Sequence[Kept],
+    needed: Mapping[bytes, object],
+    control: Control,
+    report: Report,
 ) -> list[tuple[bytes, str]]:
     """Deletes loose originals; gives ``(path, why)`` of those that stay. May be called again after any interruption.
+
+    Args:
+        needed: absolute paths that others need, looked at right before.
 
     Raises:
         EnvironmentTrouble: a drive failed.
@@ -41,8 +47,6 @@ def release_loose(
     items = sorted(copies.items(_WAITING), key=lambda i: i.outside or b"")
     if not items:
         return []
-    mine = journal.header["library_id"]
-    unknown, roots = _look_at_others(workspace, mine, control)
     stays: list[tuple[bytes, str]] = []
     with Buffers() as buffers:
         for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
@@ -51,8 +55,7 @@ def release_loose(
             free = []
             for item in group:
                 path = item.outside or b""
-                held = any(path.startswith(root) for root in roots)
-                if unknown or held or workspace.register.users(path, mine):
+                if path in needed:
                     stays.append((path, "used-elsewhere"))
                 else:
                     free.append(item)
@@ -64,36 +67,6 @@ def _mend(journal: Journal, copies: Copies) -> None:
     """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
     intended = copies.items("e.outside IS NOT NULL AND e.origin=1")
     journal.record_origin([(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")])
-
-
-def _look_at_others(workspace: Workspace, mine: str, control: Control) -> tuple[bool, list[bytes]]:
-    """Surveys every other known library that is there.
-
-    Returns:
-        True when what one of them uses is not known, and the real paths of their folders, with a slash at the end.
-    """
-
-    def stopped() -> bool:
-        control.checkpoint()
-        return False
-
-    unknown, roots = False, []
-    for library in workspace.register.libraries():
-        if library.id == mine:
-            continue
-        summary = parse_summary(library.summary)
-        if os.path.lexists(library.root):
-            roots.append(os.path.realpath(bytes(library.root)).rstrip(b"/") + b"/")
-            try:
-                surveyed = survey_library(workspace, library.root, None, stopped)
-                if not surveyed.problems:
-                    remember(workspace, surveyed)
-                unknown = unknown or bool(surveyed.problems or surveyed.uses.not_understood)
-                continue
-            except EnvironmentTrouble:
-                pass
-        unknown = unknown or summary is None or not summary.standing or bool(summary.not_understood)
-    return unknown, roots
 
 
 def _release_folder(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import os
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from fascis.crossing.copies import CopyState
@@ -12,7 +13,7 @@ from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
-from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
+from fascis.files.errors import Cancelled, DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import MANIFEST
@@ -38,6 +39,8 @@ def problem_object(problem: Problem) -> dict[str, Any]:
 
 def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
     """What a dry run or a refusal prints."""
+    below = plan.below
+    sizes = plan.sizes_of(plan.shared)
     return _object(
         crossing=None,
         state=state,
@@ -51,9 +54,19 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         files=plan.totals.files,
         gathered_files=len(plan.gathering.items),
         bytes=plan.totals.bytes,
+        part=_part(plan.part.names, plan.part.all_folders) if plan.part else None,
+        shared=[
+            {"path": place_text(path.removeprefix(below)), "bytes": sizes.get(path, 0), "used_by": who}
+            for path, who in sorted(plan.shared.items())
+        ],
+        frees_bytes=plan.frees,
         problems=[problem_object(p) for p in plan.problems],
         seconds=0.0,
     )
+
+
+def _part(names: Sequence[str], folders: Sequence[bytes]) -> dict[str, list[str]]:
+    return {"projects": [shown(n) for n in names], "folders": [place_text(f) for f in folders]}
 
 
 def _object(**known: Any) -> dict[str, Any]:
@@ -69,6 +82,11 @@ def _object(**known: Any) -> dict[str, Any]:
         "verified_files": 0,
         "verified_bytes": 0,
         "gathered_files": 0,
+        "part": None,
+        "followers": [],
+        "shared": [],
+        "already_there_files": 0,
+        "frees_bytes": 0,
         "problems": [],
         "mismatched": [],
         "left_behind": [],
@@ -84,13 +102,23 @@ def _object(**known: Any) -> dict[str, Any]:
 
 def refusal_object(error: FascisError) -> dict[str, Any]:
     """A refusal without a plan."""
-    return _object(problems=[{"severity": "stops", "code": code_of(error), "sentence": str(error), "files": []}])
+    return _object(problems=[_error_object(error)])
+
+
+def _error_object(error: FascisError) -> dict[str, Any]:
+    """What ended a run, as a problem."""
+    code = code_of(error)
+    severity = "decision" if code == "changed-since-survey" else "stops"
+    files = [place_text(p) for p in getattr(error, "files", ())]
+    return {"severity": severity, "code": code, "sentence": str(error), "files": files}
 
 
 def code_of(error: FascisError) -> str:
     """The closed-list code of an error."""
     if isinstance(error, Refused):
         return error.code
+    if isinstance(error, Cancelled):
+        return "interrupted"
     if isinstance(error, DriveFull):
         return "drive-full"
     if isinstance(error, DriveGone):
@@ -112,8 +140,7 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
     ]
     problems += list(_reference_problems(crossing))
     if error is not None:
-        severity = "decision" if code_of(error) == "changed-since-survey" else "stops"
-        problems.append({"severity": severity, "code": code_of(error), "sentence": str(error), "files": []})
+        problems.append(_error_object(error))
     target = shown(str(places.target))
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")
@@ -128,6 +155,13 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         bytes=size,
         verified_files=verified_files,
         verified_bytes=verified_bytes,
+        part=_part(part["projects"], [os.fsencode(f) for f in part["folders"]]) if (part := crossing.part) else None,
+        shared=[
+            {"path": left["path"], "bytes": 0, "used_by": left.get("by", [])}
+            for left in release.get("left_behind", [])
+            if left["why"] == "used-elsewhere"
+        ],
+        frees_bytes=places.header.get("frees", 0),
         problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
         left_behind=release.get("left_behind", []),
@@ -163,8 +197,11 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     for destination in crossing.demanded:
         opened = destination.opened()
         if opened and opened.wrong:
-            sentence = f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to the old place: {opened.wrong[0]}"
-            yield {"severity": "stops", "code": "leads-to-old-place", "sentence": sentence, "files": []}
+            sentence = (
+                f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other content than before, or to none:"
+                f" {opened.wrong[0]}"
+            )
+            yield {"severity": "stops", "code": "out-of-balance", "sentence": sentence, "files": []}
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
@@ -201,6 +238,8 @@ def exit_status(record: dict[str, Any]) -> int:
         return 3
     if state in (State.PLANNED.value, State.COPYING.value, State.VERIFYING.value, State.WAITING.value):
         return 4
-    wrong = record["mismatched"] or any(x["why"] != "left-out" for x in record["left_behind"])
-    lacking = any(p["code"] in ("references-missing", "leads-to-old-place") for p in record.get("problems", []))
+    wrong = record["mismatched"] or any(
+        x["why"] != "left-out" and not x.get("planned") for x in record["left_behind"]
+    )
+    lacking = any(p["code"] in ("references-missing", "out-of-balance") for p in record.get("problems", []))
     return 1 if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value) else 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import heapq
 import secrets
 from array import array
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
@@ -14,11 +14,14 @@ from fascis.crossing.after import After
 from fascis.crossing.apart import Apart, keep_apart
 from fascis.crossing.estimate import Estimate, estimate
 from fascis.crossing.fates import Fate, Fates
-from fascis.crossing.gathering import Gathering, gather
+from fascis.crossing.freeing import Freeing
+from fascis.crossing.gathering import Gathering, below, gather
 from fascis.crossing.holding import Clashes, Columns, clashes, holding_problems, left_problem, name_problems
 from fascis.crossing.journal import read_header
+from fascis.crossing.needed import kept_for_others
+from fascis.crossing.parts import Part, part_name
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
-from fascis.crossing.selection import Selection, StrandKey, other_users, select, use_problems
+from fascis.crossing.selection import Selection, StrandKey, left_out_problems, select, shared_problems, use_problems
 from fascis.crossing.surroundings import Surroundings, look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
@@ -86,7 +89,9 @@ class Plan:
 
     ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called otherwise in
     the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
-    role that is left out.
+    role that is left out. ``part`` is what crosses where that is not the whole library, ``folders_out`` the folders that are not in it.
+    ``shared`` are originals that stay because others need them: absolute path → who. ``frees`` is the room, in bytes, of exactly what
+    deleting the originals would delete by this plan.
     """
 
     crossing: str
@@ -111,6 +116,10 @@ class Plan:
     discarded: Totals
     problems: list[Problem] = field(default_factory=list)
     largest: dict[Role, list[bytes]] = field(default_factory=dict)
+    part: Part | None = None
+    folders_out: frozenset[bytes] = frozenset()
+    shared: dict[bytes, list[str]] = field(default_factory=dict)
+    frees: int = 0
 
     @property
     def destination(self) -> Path:
@@ -148,10 +157,22 @@ class Plan:
         }
 
     @property
-    def frees(self) -> int:
-        """Bytes that deleting would free: loose originals stay, unless they go too."""
-        loose = 0 if self.choices.loose_too else sum(o.allocated for _, o in self.gathering.items)
-        return self.totals.allocated - loose + self.discarded.allocated
+    def below(self) -> bytes:
+        """The real path of the library's folder, with a slash at its end."""
+        return below(self.source)
+
+    def sizes_of(self, paths: Collection[bytes]) -> dict[bytes, int]:
+        """The lengths of some originals, by their absolute paths."""
+        found = {o.path: o.size for o in self.uses.outside if o.path in paths}
+        if len(found) < len(paths):
+            top = self.below
+            found |= {top + p: self.survey.size[row] for row, _, p in self.survey.rows() if top + p in paths}
+        return found
+
+    @property
+    def whole(self) -> bool:
+        """True when nothing is left out that a document which goes along uses."""
+        return not any(p.code == "used-left-out" for p in self.problems)
 
     @property
     def stopped(self) -> bool:
@@ -184,9 +205,7 @@ def make_plan(
     """
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
     known = None if identity else _known_id(workspace, surveyed.root)
-    name = choices.name or (identity.name if identity and _plain(identity.name) else surveyed.root.name)
-    if surveyed.document and not choices.name:
-        name = surveyed.root.stem
+    name = choices.name or _own_name(surveyed, choices.only)
     problems = list(surveyed.problems)
     if not _plain(name):
         problems.append(
@@ -214,11 +233,14 @@ def make_plan(
     around.take(left_problem(fitted.left))
     problems += around.problems
     problems += use_problems(surveyed, choices.gather, gathering)
-    problems += other_users(workspace.register, surveyed, identity.library_id if identity else known or "")
+    problems += left_out_problems(surveyed, fates, gathering)
+    going = _Going(surveyed, choices, fates, gathering)
+    shared = going.shared(workspace)
+    problems += shared_problems(shared, surveyed.below, choices.after, going.bounds)
     totals, left, discarded = _totals(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
-    problems += parking_problems(source, choices.after, bool(surveyed.document))
+    problems += parking_problems(source, choices.after, bool(surveyed.document), selection.part is not None)
     problems += _discard_problems(choices, found, fates)
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
@@ -247,7 +269,75 @@ def make_plan(
         discarded=discarded,
         problems=problems,
         largest={r: largest(found, r) for r in choices.leave_out | choices.discard if r.remakeable},
+        part=selection.part,
+        folders_out=frozenset(selection.folders_out),
+        shared=shared,
+        frees=going.frees(shared),
     )
+
+
+def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
+    """What the library is called there when nothing else was said: a part by its own name."""
+    if only and (name := part_name(surveyed, sorted(only))):
+        return name
+    if surveyed.document:
+        return surveyed.root.stem
+    identity = surveyed.identity
+    return identity.name if identity and _plain(identity.name) else surveyed.root.name
+
+
+class _Going:
+    """What deleting the originals would delete by a plan, and what of it stays because others need it."""
+
+    def __init__(self, surveyed: Surveyed, choices: Choices, fates: array[int], gathering: Gathering) -> None:
+        self._surveyed, self._choices, self._fates = surveyed, choices, fates
+        self._loose = {o.path: o for _, o in gathering.items} if choices.loose_too else {}
+        self._rows: dict[bytes, int] = {}
+        self._names: dict[bytes, list[bytes]] = {}
+        self.bounds = ""
+
+    def shared(self, workspace: Workspace) -> dict[bytes, list[str]]:
+        """Absolute path → who needs it, of all that would go and stays for that."""
+        if self._choices.after is After.COPY:
+            return {}
+        needed = self._surveyed.needed(workspace, self._choices.loose_too)
+        self.bounds = needed.bounds
+        if needed.by:
+            self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
+        kept = kept_for_others(needed, self._goes, self._names_in)
+        if needed.unknown:
+            kept |= {path: sorted(needed.unknown) for path in self._loose if path not in kept}
+        return kept
+
+    def _goes(self, path: bytes) -> bool:
+        below = self._surveyed.below
+        if not path.startswith(below):
+            return path in self._loose
+        row = self._rows.get(path[len(below) :])
+        return row is not None and self._fates[row] in (Fate.COPY, Fate.DISCARD, Fate.OWN)
+
+    def _names_in(self, folder: bytes) -> list[bytes]:
+        if not self._names:
+            for path in (*(self._surveyed.below + place for place in self._rows), *self._loose):
+                above, _, name = path.rpartition(b"/")
+                self._names.setdefault(above, []).append(name)
+        return self._names.get(folder, [])
+
+    def frees(self, shared: Mapping[bytes, object]) -> int:
+        """The room of all that goes, in bytes; nothing where the old place stays home."""
+        if self._choices.after is After.COPY:
+            return 0
+        found, below, freeing = self._surveyed.survey, self._surveyed.below, Freeing()
+        for row, _, place in found.rows():
+            if self._fates[row] not in (Fate.COPY, Fate.DISCARD, Fate.OWN) or found.kind(row) is not Kind.FILE:
+                continue
+            if not shared or below + place not in shared:
+                inode = (found.root_device, found.inode[row])
+                freeing.add(found.size[row], found.allocated[row], inode, found.link_count[row])
+        for path, o in self._loose.items():
+            if path not in shared:
+                freeing.add(o.size, o.allocated, (o.device, o.inode), o.links)
+        return freeing.room
 
 
 @dataclass(frozen=True, slots=True)

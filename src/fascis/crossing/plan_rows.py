@@ -72,7 +72,7 @@ def gathered_rows(
             o.mtime_ns,
             o.ctime_ns,
             o.mode,
-            1,
+            o.links,
             role,
             int(Fate.COPY),
             strand,

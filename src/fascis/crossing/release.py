@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -83,7 +83,7 @@ class Originals(Protocol):
 class Release:
     """One release under way: all places open and proven. ``kept`` begins with home.
 
-    ``used`` are places that other libraries use: they stay. With ``reads_again`` the content of every original is compared once more, whatever its drive.
+    ``used`` are places that others need, and who: they stay. With ``reads_again`` the content of every original is compared once more, whatever its drive.
     ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
@@ -95,7 +95,7 @@ class Release:
     report: Report
     step: Callable[[str], None]
     reads_again: bool = False
-    used: frozenset[bytes] = frozenset()
+    used: Mapping[bytes, list[str]] = field(default_factory=dict)
     differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
 
@@ -266,7 +266,7 @@ class Release:
 
     def clear_folders(self, folder: Medium) -> None:
         """Removes the folders that are empty, of the library's folder."""
-        for place, _ in reversed(self._copies.journal.folders()):
+        for place, _ in reversed(self._copies.journal.folders_that_cross()):
             if place:
                 try:
                     folder.remove_folder(place)

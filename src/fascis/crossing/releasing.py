@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, closing
+from dataclasses import replace
 from typing import Any
 
+from fascis.crossing.copies import Copies, CopyState, Item
 from fascis.crossing.copying import Buffers
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Report
+from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Journal
 from fascis.crossing.loose_release import release_loose
+from fascis.crossing.needed import Going, add_named, find_needed, kept_for_others
 from fascis.crossing.park import park, unpark
+from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.release import Kept, Release, left_behind
 from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences, compare, worked_in
+from fascis.crossing.surveyed import survey_library
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted
 from fascis.workspace import Workspace
+
+_LOOSE = "e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"
 
 
 def release(
@@ -45,7 +54,7 @@ def release(
         source = held.enter_context(closing(open_source(workspace, places)))
         record = _release(workspace, journal, places, source, kept, control, report)
     journal.put("release", record)
-    if not journal.header.get("document"):
+    if not journal.header.get("document") and not journal.header.get("part"):
         _clear_top(workspace, journal, places, record)
     return record
 
@@ -62,12 +71,14 @@ def _release(
     drive = workspace.drives.at(places.origin())
     copies = [k.copies for k in kept]
     with Buffers() as buffers:
-        used = frozenset(used_by_others(workspace, places))
-        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step, used=used)
+        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
         work.check_copies()
-        differences = work.differences = compare(source, copies, control.checkpoint)
+        differences = work.differences = of_this(compare(source, copies, control.checkpoint), copies[0])
         not_worked_in(differences)
-        if journal.state is State.SWITCHED:
+        needed = needed_now(workspace, places, copies[0], differences, control)
+        top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
+        work.used = {p[len(top) :]: who for p, who in needed.items() if p.startswith(top)}
+        if journal.state is State.SWITCHED and not work.used and not journal.header.get("part"):
             _park_if_possible(workspace, journal, places)
         before = journal.value("free_before")
         if before is None:
@@ -77,7 +88,7 @@ def _release(
         work.run()
         if not journal.header.get("document"):
             work.clear_folders(source)  # the folders of a single document are not the library's
-        stays = release_loose(workspace, journal, kept, control, report) if journal.header.get("loose_too") else []
+        stays = release_loose(workspace, journal, kept, needed, control, report) if journal.header.get("loose_too") else []
     after = settle_down(source, before, work.deleted.allocated, drive)
     files, size = copies[0].sums("e.fate=0 AND e.outside IS NULL AND e.origin=2 AND e.why IS NULL")
     loose = copies[0].sums("e.outside IS NOT NULL AND e.origin=2 AND e.why IS NULL")
@@ -92,9 +103,7 @@ def _release(
         "reasons": shortfall(work.deleted, before, after, drive),
         "loose_files": loose[0],
         "loose_bytes": loose[1],
-        "left_behind": [
-            {"path": place_text(p), "why": w} for p, w in left_behind(copies[0], source, differences) + stays
-        ],
+        "left_behind": _left_behind(journal, left_behind(copies[0], source, differences) + stays, work.used, needed),
         "at": workspace.clock(),
         "stays_at": None,
     }
@@ -104,12 +113,108 @@ def _release(
     return record
 
 
-def used_by_others(workspace: Workspace, places: Places) -> dict[bytes, list[str]]:
-    """Places in the old library that other known libraries use, and the names of these: their originals stay."""
+def _left_behind(
+    journal: Journal, stays: Sequence[tuple[bytes, str]], used: Mapping[bytes, list[str]], needed: Mapping[bytes, list[str]]
+) -> list[dict[str, Any]]:
+    """What stays, as the record has it: path, why, by whom it is needed, and whether the plan said so."""
+    planned = set(journal.value("kept_for_others", []))
+    out: list[dict[str, Any]] = []
+    for place, why in stays:
+        told = place_text(place)
+        out.append({"path": told, "why": why})
+        if why == "used-elsewhere":
+            out[-1] |= {"by": used.get(place) or needed.get(place) or [], "planned": told in planned}
+    return out
+
+
+def of_this(found: Differences, copies: Copies) -> Differences:
+    """The differences that concern a crossing: of a part, what became of the rest of its library is not its business."""
+    part = copies.journal.header.get("part")
+    if part is None:
+        return found
+
+    def mine(place: bytes) -> bool:
+        item = copies.at(place)
+        return item is not None and item.fate is not Fate.LEFT_OUT
+
+    return replace(
+        found,
+        changed=[p for p in found.changed if mine(p)],
+        gone=[p for p in found.gone if mine(p)],
+        appeared=[p for p in found.appeared if is_in_part(p, part)],
+    )
+
+
+def needed_now(
+    workspace: Workspace, places: Places, copies: Copies, differences: Differences, control: Control
+) -> dict[bytes, list[str]]:
+    """What of the originals others need, looked at right now: absolute path → who. These stay.
+
+    Raises:
+        Cancelled: by the control.
+    """
     header = places.header
-    root = os.fsencode(header.get("real_source", header["source"]))
-    known = workspace.register.used_in(root, header["library_id"])
-    return {path[len(root.rstrip(b"/")) + 1 :]: names for path, names in known.items()}
+    origin = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
+    top = origin + b"/"
+    loose = {i.outside: i for i in copies.items(_LOOSE)} if header.get("loose_too") else {}
+    changed = set(differences.newer)
+
+    def stopped() -> bool:
+        control.checkpoint()
+        return False
+
+    def goes(path: bytes) -> bool:
+        if not path.startswith(top):
+            return path in loose
+        place = path[len(top) :]
+        item = copies.at(place)
+        return item is not None and item.outside is None and place not in changed and _would_go(item)
+
+    def names_in(folder: bytes) -> list[bytes]:
+        if (folder + b"/").startswith(top):
+            return [i.place.rpartition(b"/")[2] for i in copies.in_folder(folder[len(top) :])]
+        return [p.rpartition(b"/")[2] for p in loose if p and p.rpartition(b"/")[0] == folder]
+
+    stay = copies.sums("e.outside IS NULL AND e.fate IN (1,2) OR e.fate=0 AND (c.state IS NULL OR c.state<>2)")[0]
+    document, own = bool(header.get("document")), bool(stay or changed)
+    targets = [bytes(t) for t in (places.target,)]
+    going = Going(origin, header.get("whole_id", header["library_id"]), frozenset(filter(None, loose)), targets, document, own)
+    needed = find_needed(workspace, going, stopped)
+    if own and not document:
+        surveyed = survey_library(workspace, places.origin(), None, stopped)
+        add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
+    kept = kept_for_others(needed, goes, names_in)
+    if needed.unknown:
+        kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}
+    return kept
+
+
+def _would_go(item: Item) -> bool:
+    """True for an original that a release would delete: verified there, one of Fascis's own records, or discarded by choice."""
+    if item.fate is Fate.DISCARD:
+        return True
+    return item.fate in (Fate.COPY, Fate.OWN) and item.copy is CopyState.VERIFIED
+
+
+def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], control: Control) -> None:
+    """Setting aside takes a whole folder from everybody: nothing in it may be needed by others.
+
+    Raises:
+        Refused: something is.
+    """
+    home = demanded[0]
+    kept = needed_now(workspace, home.places, home.copies, Differences(), control)
+    top = os.path.realpath(os.fsencode(home.places.origin())).rstrip(b"/") + b"/"
+    inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
+    if inside:
+        first = min(inside)
+        raise Refused(
+            "would-break",
+            f"{inside[first][0]} uses {shown(first)} at the old place"
+            + (f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too" if len(inside) > 1 else "")
+            + ". Set aside, it would not be found. Nothing was set aside.",
+            tuple(sorted(inside)),
+        )
 
 
 def not_worked_in(found: Differences) -> None:
@@ -123,6 +228,7 @@ def not_worked_in(found: Differences) -> None:
             "worked-in-since",
             f"{shown(places[0])} was worked in at the old place after home went to the new one. Nothing was set aside"
             " or deleted: bring that work over by hand, or take back the switch.",
+            tuple(places),
         )
 
 

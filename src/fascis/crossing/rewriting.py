@@ -2,7 +2,7 @@
 
 What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what is written from it,
 with nothing but target strings replaced, takes its place. Nothing here looks at the old place again: where a path leads
-is told by the plan.
+is told by the plan: by where each reference led when it was made, and for documents of which that is not known by their paths.
 """
 
 from __future__ import annotations
@@ -16,142 +16,28 @@ from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
+from fascis.crossing.arrived import Arrived, place_from, relative
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.fates import Fate
 from fascis.crossing.places import Places
 from fascis.crossing.putting import make_parents, put
+from fascis.crossing.spelling import Spelling, leads_of
 from fascis.crossing.surveyed import JOURNALS
+from fascis.crossing.whither import Whither
 from fascis.documents.catalog import Catalog, Place, move_folders
-from fascis.documents.model import DocumentFormat, Means, NotUnderstood, Reference, rewrite
+from fascis.documents.model import DocumentFormat, Means, NotUnderstood, rewrite
 from fascis.documents.registry import format_of
-from fascis.documents.targets import Target, readings
+from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move
 from fascis.files.names import join, parent
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
-from fascis.library.uses import CATALOG
+from fascis.library.roles import CATALOG
 
 _CHUNK = 1 << 22
-
-
-class Whither:
-    """Where paths of the old place lead in the new library, as the plan says."""
-
-    def __init__(self, copies: Copies, places: Places) -> None:
-        header = places.header
-        roots = {os.fsencode(header["source"]), os.fsencode(header.get("real_source", header["source"]))}
-        self._roots = [r.rstrip(b"/") + b"/" for r in roots]
-        self.real_source = os.fsencode(header.get("real_source", header["source"]))
-        self._copies, self._aliases = copies, copies.journal.aliases()
-        self._names: dict[bytes, set[bytes]] = {}
-        self._folders, self._files = copies.journal.renamed()
-
-    def folder_of(self, item: Item) -> bytes:
-        """The folder at the old place from which a document's relative paths count."""
-        return parent(item.outside) if item.outside else join(self.real_source, parent(item.place)).rstrip(b"/")
-
-    def place_of(self, path: bytes) -> bytes | None:
-        """The place in the new library of an absolute path; None for one that leads out of it.
-
-        What was found again and stays outside has an absolute path for its place.
-        """
-        if (known := self._aliases.get(path)) is not None:
-            return known
-        return next((path[len(root) :] for root in self._roots if path.startswith(root)), None)
-
-    def there(self, place: bytes) -> bytes:
-        """Where a place of the plan is in the new library: names that are kept apart are others there. An absolute path stays."""
-        if place.startswith(b"/") or not (self._folders or self._files):
-            return place
-        return join(self.folder(parent(place)), self._files.get(place, place.rpartition(b"/")[2]))
-
-    def folder(self, place: bytes) -> bytes:
-        """Where a folder of the plan is in the new library."""
-        if not place or not self._folders:
-            return place
-        known = self._folders.get(place)
-        return join(self.folder(parent(place)), place.rpartition(b"/")[2]) if known is None else known
-
-    @property
-    def renames_files(self) -> bool:
-        """True when files of the plan have other names in the new library."""
-        return bool(self._files)
-
-    @property
-    def knows_other_names(self) -> bool:
-        """True when some paths lead where they do by their own word, and not by the folder they are in."""
-        return bool(self._aliases)
-
-    def is_there(self, place: bytes) -> bool:
-        """True when the plan has a file of that place, copied or not."""
-        folder, _, name = place.rpartition(b"/")
-        if folder not in self._names:
-            rows = self._copies.journal.read(
-                "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
-            )
-            self._names[folder] = {name for (name,) in rows}
-        return name in self._names[folder]
-
-    def new_target(self, ways: list[Target], document: bytes, folder: bytes, inner: bytes = b"") -> bytes | None:
-        """What a document must say from now on: a path relative to it, or an absolute one; None when it may stay as it is.
-
-        Args:
-            ways: the ways to read what it says now, the likeliest first.
-            document: the document's place in the new library.
-            folder: the folder at the old place from which its relative paths count.
-            inner: a name within the target, for one that names a folder.
-        """
-        first: tuple[Target, bytes, bytes | None] | None = None
-        for way in ways:
-            path = path_of(way, folder, inner)
-            place = self.place_of(path)
-            if place is not None and (place.startswith(b"/") or self.is_there(place)):
-                return self._from(way, path, place, document, inner)
-            if first is None or (first[2] is None and place is not None):
-                first = (way, path, place)
-        return self._from(*first, document, inner) if first else None
-
-    def _from(self, way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes) -> bytes | None:
-        here, was = parent(self.there(document)), place
-        place = None if place is None else self.there(place)
-        said = os.fsencode(way.path)
-        if place is None:
-            if way.absolute or way.foreign:
-                return None  # it goes on leading to where it leads now
-            target = path
-        elif place.startswith(b"/"):
-            target = place
-        else:
-            if not way.absolute and not way.foreign and _joined(here, said, inner) == place:
-                return None
-            if inner and place.rpartition(b"/")[2] != (was or b"").rpartition(b"/")[2]:
-                return None  # a frame cannot be called otherwise; the plan sees to that
-            target = os.path.relpath(b"/" + place, b"/" + here)
-        if inner:
-            target = parent(target) or (b"." if not target.startswith(b"/") else b"/")
-            target += b"/" if said.endswith(b"/") else b""
-        return target
-
-
-def path_of(way: Target, folder: bytes, inner: bytes) -> bytes:
-    """The absolute path that one way to read a target means; one of another system as it is.
-
-    Args:
-        folder: from which relative paths count.
-        inner: a name within it, for a target that names a folder.
-    """
-    path = os.fsencode(way.path)
-    if inner:
-        path = path.rstrip(b"/") + b"/" + inner
-    return path if way.foreign else os.path.normpath(path if way.absolute else folder + b"/" + path)
-
-
-def _joined(here: bytes, said: bytes, inner: bytes) -> bytes:
-    path = said.rstrip(b"/") + b"/" + inner if inner else said
-    return os.path.normpath(b"/" + here + b"/" + path)[1:].lstrip(b"/")
 
 
 class Rewriting:
@@ -160,6 +46,15 @@ class Rewriting:
     def __init__(self, copies: Copies, places: Places, drive: Drive, cache: Path) -> None:
         self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
         self._known: Whither | None = None
+        self._arrived: Arrived | None = None
+
+    @property
+    def arrived(self) -> Arrived:
+        """What the copy has; found when it is first asked for."""
+        if self._arrived is None:
+            rules = self._drive.rules
+            self._arrived = Arrived(self._copies, rules.fold if rules.folds_case else bytes)
+        return self._arrived
 
     @property
     def whither(self) -> Whither:
@@ -201,21 +96,19 @@ class Rewriting:
 
     def _new_content(self, format: DocumentFormat, content: bytes, item: Item) -> bytes | None:
         references = format.read(content)
-        folder = self.whither.folder_of(item)
+        led = self._copies.journal.led(item.id)
+        known = led if led and led.seen == item.digest else None
+        spelling = Spelling(format, item, self.whither, self.arrived, known)
         targets: dict[tuple[int, int], str] = {}
-        for reference in references:
-            if (target := self._target(format, reference, item.place, folder)) is not None:
-                targets[reference.locator] = os.fsdecode(target)
-        return rewrite(format, content, targets, references) if targets else None
-
-    def _target(self, format: DocumentFormat, reference: Reference, place: bytes, folder: bytes) -> bytes | None:
-        if reference.means is not Means.PATH:
-            return None
-        ways = readings(reference.as_written, format.uris)
-        if reference.sequence is None:
-            return self.whither.new_target(ways, place, folder)
-        names = reference.sequence.names()
-        return self.whither.new_target(ways, place, folder, os.fsencode(names[0])) if names else None
+        texts: dict[tuple[int, int], str] = {}
+        leads = leads_of(known, references) if known else [None] * len(references)
+        for reference, lead in zip(references, leads, strict=True):
+            if reference.means is Means.PATH and (new := spelling.new_target(reference, lead)) is not None:
+                target, text = new
+                targets[reference.locator] = target
+                if text is not None:
+                    texts[reference.locator] = text
+        return rewrite(format, content, targets, references, texts=texts) if targets else None
 
     def _as_copied(self, root: bytes, item: Item) -> bytes:
         """Where the copied bytes are: at their place, or set aside already."""
@@ -379,6 +272,11 @@ class Rewriting:
 
     def _link_target(self, item: Item, target: bytes) -> bytes | None:
         ways = [Target(os.fsdecode(target))]
+        led = self._copies.journal.led(item.id)
+        if led and led.of and led.of[0] >= 0:
+            wanted = self.arrived.place_of(led.of[0])
+            stays = not target.startswith(b"/") and place_from(parent(item.there), target) == wanted
+            return None if stays else relative(wanted, item.there)
         new = self.whither.new_target(ways, item.place, self.whither.folder_of(item))
         if new is not None and new.startswith(b"/") and not os.path.lexists(new):
             return None  # it led nowhere, and goes on saying so

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from fascis.crossing.after import After
+from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
+from fascis.crossing.parts import Part, find_part, left_by
 from fascis.crossing.problems import Problem, Severity
 from fascis.crossing.surveyed import Surveyed
 from fascis.files.names import fsname, parent, shown
 from fascis.files.sizes import counted, size
-from fascis.library.projects import project_of
-from fascis.library.register import Register
-from fascis.library.roles import ROLES, Role, database_of
+from fascis.library.roles import CATALOG, ROLES, Role, database_of
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
-from fascis.library.uses import CATALOG, Outside, files_of
+from fascis.library.uses import LINKS, Outside, files_of
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
@@ -24,10 +25,15 @@ _UNUSED = STANDINGS.index(Standing.UNUSED)
 
 @dataclass(slots=True)
 class Selection:
-    """What is left out by choice: rows of the survey, and loose files by their path; roles are not looked at here."""
+    """What is left out by choice: rows of the survey, and loose files by their path; roles are not looked at here.
+
+    ``part`` is what was named where not the whole library crosses; ``folders_out`` are then folders that are not in it.
+    """
 
     rows_out: set[int] = field(default_factory=set)
     paths_out: set[bytes] = field(default_factory=set)
+    folders_out: set[bytes] = field(default_factory=set)
+    part: Part | None = None
     problems: list[Problem] = field(default_factory=list)
 
 
@@ -44,59 +50,70 @@ def select(surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey]
         tops = tops_of(uses)
         found.paths_out = {o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without}
     if only:
-        _keep_only(surveyed, only, found)
+        part = found.part = find_part(surveyed, sorted(only))
+        left = left_by(surveyed, part)
+        found.problems += part.problems
+        found.rows_out |= left.rows
+        found.paths_out |= left.paths
+        found.folders_out = left.folders
     return found
-
-
-def _keep_only(surveyed: Surveyed, only: frozenset[str], found: Selection) -> None:
-    """Leaves out what neither the chosen projects use nor lies in a chosen folder."""
-    survey, uses = surveyed.survey, surveyed.uses
-    folders = {fsname(part.strip("/")) for part in only}
-    known = {f.place for f in survey.folders if f.place}
-    chosen_catalogs: set[int] = set()
-    chosen = {n for n, d in enumerate(uses.documents) if project_of(d) in only or (d.place or d.path) in folders}
-    unknown = sorted(
-        p
-        for p in only
-        if fsname(p.strip("/")) not in known
-        and not any(project_of(d) == p or d.place == fsname(p) for d in uses.documents)
-    )
-    if unknown:
-        found.problems.append(
-            Problem(
-                Severity.STOPS,
-                "part-not-there",
-                f"The library has no project and no folder called {shown(unknown[0])}.",
-                "Projects: " + (", ".join(sorted({shown(project_of(d)) for d in uses.documents})) or "none") + ".",
-            )
-        )
-    catalogs = {n for n, d in enumerate(uses.documents) if d.format == CATALOG.decode() and d.place}
-    for row, place in files_of(survey) if folders and catalogs else ():
-        if any(place.startswith(f + b"/") for f in folders):
-            chosen_catalogs |= catalogs.intersection(uses.used_by.get(row, ()))
-    documents = {uses.documents[n].place for n in chosen | chosen_catalogs}  # a catalog goes with its photos
-    for row, place in files_of(survey):
-        inside = any(place.startswith(f + b"/") for f in folders)
-        if not inside and place not in documents and not chosen.intersection(uses.used_by.get(row, ())):
-            found.rows_out.add(row)
-    found.paths_out |= {o.path for o in uses.outside if not chosen & o.used_by}
 
 
 # -- what references mean for a crossing ------------------------------------------------------------------------------
 
 
-def other_users(register: Register, surveyed: Surveyed, library_id: str) -> Iterator[Problem]:
-    """Tells which other libraries use files of this one: their originals stay when the others are deleted."""
-    used = register.used_in(surveyed.below, library_id) if register.path.exists() else {}
-    if used:
-        names = ", ".join(sorted({n for some in used.values() for n in some})[:5])
+def shared_problems(
+    shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str
+) -> Iterator[Problem]:
+    """Originals that others need: they stay when the rest is deleted; set aside with the whole folder they cannot be."""
+    if shared:
+        first = min(shared)
+        files = tuple(p.removeprefix(below) for p in sorted(shared)[:1000])
+        what = counted(len(shared), "file is", "files are")
+        needs = f"{what} still needed by documents that stay: {shown(shared[first][0])} uses {shown(first.removeprefix(below))}"
+        if after is After.PARK:
+            yield Problem(
+                Severity.STOPS,
+                "would-break",
+                f"{needs}. With the library's folder set aside, it would not find them.",
+                "Let the originals stay where they are, or have those deleted that nothing else needs.",
+                files,
+            )
+        else:
+            yield Problem(Severity.NOTE, "used-elsewhere", f"{needs}. These originals are kept.", "", files)
+    if bounds and after in (After.PARK, After.RELEASE):
         yield Problem(
             Severity.NOTE,
-            "used-elsewhere",
-            f"{shown(names)} uses {counted(len(used), 'file')} of this library where they are now; these originals stay.",
-            "",
-            tuple(p.removeprefix(surveyed.below) for p in list(used)[:1000]),
+            "not-all-looked-at",
+            f"Not everything on the drive was looked at for documents that need these files: {bounds}.",
         )
+
+
+def left_out_problems(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> Iterator[Problem]:
+    """What is left out by choice though a document that goes along uses it: there it leads nowhere."""
+    uses, survey = surveyed.uses, surveyed.survey
+    places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
+    along = {places[place] for row, place in files_of(survey) if place in places and fates[row] == Fate.COPY}
+    gathered = {o.path for _, o in gathering.items}
+    along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
+    left = [
+        (place, ROLES[survey.role[row]].remakeable, survey.size[row])
+        for row, place in files_of(survey)
+        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(uses.used_by.get(row, ()))
+    ]
+    for remakeable in (False, True):
+        files = [(place, length) for place, again, length in left if again is remakeable]
+        if files:
+            what = counted(len(files), "file that documents use is left out", "files that documents use are left out")
+            yield Problem(
+                Severity.NOTE if remakeable else Severity.DECISION,
+                "used-left-out",
+                f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. At the new place these"
+                " references lead nowhere; the originals are kept"
+                + (", or can be made again." if remakeable else "."),
+                "" if remakeable else "Take them along, or continue without them.",
+                tuple(place for place, _ in files[:1000]),
+            )
 
 
 def _short(path: bytes) -> str:
@@ -167,8 +184,10 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.NOTE,
             "not-media",
-            f"{counted(len(uses.not_media), 'reference is', 'references are')} not followed: {shown(target)} in"
+            f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not followed: {shown(target)} in"
             f" {shown(document.place or document.path)}: {why}.",
+            "",
+            tuple(dict.fromkeys(fsname(t) for _, t, _ in uses.not_media[:1000])),
         )
     if gathering.left and not gathers:
         total = sum(o.size for o in gathering.left)

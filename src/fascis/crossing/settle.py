@@ -76,7 +76,7 @@ def settle(
 
 
 def _folder_times(copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
-    for place, there in reversed(copies.journal.folders()):
+    for place, there in reversed(copies.journal.folders_that_cross()):
         if place and not (place == OWN or place.startswith(OWN + b"/")):
             _like(source, place, medium, join(places.staged_library, there), owner)
 
@@ -146,6 +146,7 @@ def new_identity(places: Places, home: Home, copies: Copies, clock: Callable[[],
             "from": shown(header["source"]),
             "to": shown(str(places.target)),
             "token": header["token"],
+            "part_of": header["whole_id"] if header.get("part") else "",
         }
     )
     old = Identity.model_validate(header["identity"]) if header.get("identity") else None
@@ -155,7 +156,7 @@ def new_identity(places: Places, home: Home, copies: Copies, clock: Callable[[],
         kind=header["kind"],
         home=home,
         roles=old.roles if old else {},
-        history=[*(old.history if old else []), crossed],
+        history=[*(old.history if old and not header.get("part") else []), crossed],
     )
 
 

@@ -155,9 +155,18 @@ def _two_drives(around: Surroundings) -> None:
         )
 
 
-def parking_problems(source: Path, after: After, single: bool = False) -> Iterator[Problem]:
+def parking_problems(source: Path, after: After, single: bool = False, part: bool = False) -> Iterator[Problem]:
     """What would keep the originals from being set aside by one rename, told before the start."""
     if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
+        return
+    if part:
+        if after is After.PARK:
+            yield Problem(
+                Severity.STOPS,
+                "cannot-set-aside",
+                "A part of a library cannot be set aside: its folder holds the rest of the library too.",
+                "Let the originals stay, or have them deleted after you have looked.",
+            )
         return
     if single:
         yield Problem(
@@ -204,6 +213,15 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
             f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside the library; what is on them stays where it is.",
             "Unmount them, or go on without them.",
             tuple(found.mounts),
+        )
+    if found.subvolumes:
+        around.add(
+            Severity.STOPS,
+            "nested-subvolumes",
+            f"{counted(len(found.subvolumes), 'folder of the library is', 'folders of the library are')} a subvolume of its file system,"
+            f" {shown(found.subvolumes[0])} first. What is in it cannot be taken along yet.",
+            "Copy it into an ordinary folder of the library first.",
+            tuple(found.subvolumes),
         )
     inodes = _Inodes(found)
     openers = find_open(inodes, {found.root_device})

@@ -11,19 +11,20 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from fascis.crossing.gathering import below, find_equals
+from fascis.crossing.needed import Going, Needed, add_named, find_needed
 from fascis.crossing.problems import Problem, Severity
-from fascis.documents.registry import format_of
 from fascis.drives.connected import Drives
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
-from fascis.library.roles import RoleRule
+from fascis.library.roles import CATALOG, RoleRule
+from fascis.library.roles import is_document as is_document_name
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.library.uses import CATALOG, LostReference, Outside, Uses, files_of, find_uses
+from fascis.library.uses import LostReference, Outside, Uses, files_of, find_uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 
@@ -51,6 +52,7 @@ class Surveyed:
     ties: dict[bytes, bytes] = field(default_factory=dict)
     before: dict[bytes, bytes] = field(default_factory=dict)
     _attributed: list[bytes] | None = None
+    _needed: dict[bool, Needed] = field(default_factory=dict)
 
     def attributed(self) -> list[bytes]:
         """Places of the library's files that have ``user.*`` extended attributes; looked for once."""
@@ -64,6 +66,22 @@ class Surveyed:
         if self.equals is None:
             self.equals = find_equals(self.survey, self.uses, self.source)
         return self.equals
+
+    def needed(self, workspace: Workspace, loose_too: bool = False) -> Needed:
+        """What of it documents need wherever they are, its own and others'; looked for once.
+
+        Args:
+            loose_too: of its loose files too.
+        """
+        if loose_too not in self._needed:
+            register = workspace.register
+            known = register.library_at(self.root) if register.path.exists() else None
+            library = self.identity.library_id if self.identity else known.id if known else ""
+            loose = frozenset(o.path for o in self.uses.of(Standing.LOOSE)) if loose_too else frozenset()
+            needed = find_needed(workspace, Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)))
+            add_named(needed, self.uses, self.survey, self.below)
+            self._needed[loose_too] = needed
+        return self._needed[loose_too]
 
     @property
     def below(self) -> bytes:
@@ -200,7 +218,7 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
     uses.aliases |= uses.relinked
     uses.outside = sorted(outside.values(), key=lambda o: o.path)
     uses.lost = [r for r in old.lost if _still_lost(r, outside)]
-    return replace(surveyed, uses=uses, equals=None, ties=dict(ties))
+    return replace(surveyed, uses=uses, equals=None, ties=dict(ties), _needed={})
 
 
 def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> bool:
@@ -220,7 +238,7 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
             return False
         known = outside[found] = Outside(
             found, Standing.LOOSE, lost.role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
-            s.st_ino, s.st_mode,
+            s.st_ino, s.st_mode, s.st_nlink,
         )  # fmt: skip
     outside[found] = replace(known, named=known.named or lost.named, used_by=known.used_by | lost.used_by)
     return True
@@ -228,8 +246,7 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
 
 def is_document(path: Path) -> bool:
     """True for a name of a document that is understood: it can be a library by itself."""
-    name = fsname(path.name)
-    return format_of(name) is not None or name.lower().endswith(b"." + CATALOG)
+    return is_document_name(fsname(path.name))
 
 
 def _survey_document(
@@ -315,15 +332,19 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     drive = workspace.drives.at(surveyed.source)
     connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
     register.put_drives([drive, *connected])  # first: the library's may be mounted elsewhere than when it was last seen
+    id = surveyed.identity.library_id if surveyed.identity else None
     known = register.library_at(surveyed.root)
-    key = register.put_library(
+    key = register.meet_library(
         surveyed.root,
         drive.uuid,
         surveyed.name,
         surveyed.kind if surveyed.kind != "library" or known is None else known.kind,
-        surveyed.identity.library_id if surveyed.identity else None,
+        id,
         summary_of(surveyed.survey, uses),
     )
+    home = register.library_at(surveyed.root)
+    if home is None or home.id != key:
+        return key  # a copy: what its home uses is what is remembered of the library
     held = (
         (surveyed.below + place, surveyed.survey.size[row], b"", False, surveyed.survey.mtime_ns[row])
         for row, place in files_of(surveyed.survey)

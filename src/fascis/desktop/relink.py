@@ -24,7 +24,7 @@ from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import number
 from fascis.library.reading import private_catalog
-from fascis.library.uses import CATALOG
+from fascis.library.roles import CATALOG
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate

@@ -50,8 +50,15 @@ class M3u8:
 
     def written(self, target: str, url: bool = False) -> bytes:
         """The path as it is where it can stand in a line, else as a URI."""
-        plain = not url and can_be_text(target) and not target.startswith("#")
-        return (target if plain else as_uri(target)).encode()
+        return self.literal(target if not url and self.can_be_plain(target) else as_uri(target))
+
+    def literal(self, text: str) -> bytes:
+        """The text of a line."""
+        return text.encode()
+
+    def can_be_plain(self, target: str) -> bool:
+        """True for a path that is no comment and reads back as itself."""
+        return can_be_text(target) and not target.startswith("#")
 
     def lengths(self, content: bytes) -> list[Length | None]:
         """None is told: the seconds of a playlist are rounded as somebody liked."""
@@ -88,7 +95,15 @@ class Edl:
 
     def written(self, target: str, url: bool = False) -> bytes:
         """The path as it is, or as a URI where it was one."""
-        return as_uri(target).encode() if url else os.fsencode(target)
+        return self.literal(as_uri(target) if url else target)
+
+    def literal(self, text: str) -> bytes:
+        """The text after the colon."""
+        return os.fsencode(text)
+
+    def can_be_plain(self, target: str) -> bool:
+        """True for all but what would end the line, or lose a space at its ends."""
+        return target == target.strip() and not any(c in target for c in "\r\n")
 
     def lengths(self, content: bytes) -> list[Length | None]:
         """None is told: an edit list has in and out points, not how long a file is."""

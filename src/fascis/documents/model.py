@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from types import MappingProxyType
 from typing import Protocol
 
 from fascis.documents.targets import readings
@@ -108,6 +109,12 @@ class DocumentFormat(Protocol):
             url: as a URI, though it could stand as a path.
         """
 
+    def literal(self, text: str) -> bytes:
+        """A target's text exactly so, as it stands in a document of this format."""
+
+    def can_be_plain(self, target: str) -> bool:
+        """True when a path can stand in a document of this format as it is, not as a URI."""
+
     def lengths(self, content: bytes) -> list[Length | None]:
         """What :meth:`read` gives, in its order, as lengths; empty where the format tells of none."""
 
@@ -118,6 +125,7 @@ def rewrite(
     targets: dict[tuple[int, int], str],
     before: list[Reference] | None = None,
     urls: Container[tuple[int, int]] = (),
+    texts: Mapping[tuple[int, int], str] = MappingProxyType({}),
 ) -> bytes:
     """The document with some targets replaced, by their locators, and every other byte as it was.
 
@@ -126,6 +134,7 @@ def rewrite(
     Args:
         before: what the format read in the same bytes, where that is known already.
         urls: the locators whose targets are written as URIs, as they were.
+        texts: how some of the targets are spelled, to the letter.
 
     Raises:
         NotUnderstood: the document cannot be read, before or after.
@@ -140,7 +149,9 @@ def rewrite(
     for (start, end), target in sorted(targets.items()):
         if start < at:
             raise ValueError(f"two references overlap at byte {start}")
-        parts += [content[at:start], format.written(target, (start, end) in urls)]
+        text = texts.get((start, end))
+        new = format.written(target, (start, end) in urls) if text is None else format.literal(text)
+        parts += [content[at:start], new]
         at = end
     out = b"".join([*parts, content[at:]])
     after = format.read(out)

@@ -44,8 +44,15 @@ class Otio:
 
     def written(self, target: str, url: bool = False) -> bytes:
         """A JSON string: the path as it is where it can be text, else as a URI reference."""
-        plain = not url and can_be_text(target)
-        return json.dumps(target if plain else as_uri(target), ensure_ascii=False).encode()
+        return self.literal(target if not url and self.can_be_plain(target) else as_uri(target))
+
+    def literal(self, text: str) -> bytes:
+        """A JSON string."""
+        return json.dumps(text, ensure_ascii=False).encode()
+
+    def can_be_plain(self, target: str) -> bool:
+        """True for a path that reads back as itself."""
+        return can_be_text(target)
 
     def lengths(self, content: bytes) -> list[Length | None]:
         """From each reference's ``available_range``; where its use begins from the ``source_range`` of its clip."""

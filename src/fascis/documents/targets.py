@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from urllib.parse import quote, unquote_to_bytes
 
@@ -95,3 +96,19 @@ def can_be_text(path: str) -> bool:
         return False
     plain = all(c.isprintable() for c in path) and not _ESCAPE.search(path) and "\\" not in path
     return plain and not _SCHEME.match(path) and path == path.strip()
+
+
+def spellings(path: str) -> Iterator[str]:
+    """Ways to spell a path as a URI reference, which all decode to it: as usual, then with one more letter encoded.
+
+    Of two names of which one is the other percent-encoded, a spelling that is nobody's name means the same to those who decode it
+    first and to those who take it as it is written first.
+    """
+    usual = as_uri(path)
+    yield usual
+    yield usual.replace("+", "%2B")
+    begin = usual.rfind("/") + 1
+    for at in range(begin, len(usual)):
+        inside = any(usual[b : b + 1] == "%" for b in range(max(begin, at - 2), at + 1))
+        if usual[at].isalnum() and not inside:
+            yield f"{usual[:at]}%{ord(usual[at]):02X}{usual[at + 1 :]}"

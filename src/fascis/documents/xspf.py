@@ -46,7 +46,15 @@ class Xspf:
 
     def written(self, target: str, url: bool = False) -> bytes:
         """The text of a ``location`` element: a URI, escaped."""
-        return escape(as_uri(target)).encode()
+        return self.literal(as_uri(target))
+
+    def literal(self, text: str) -> bytes:
+        """The text, escaped."""
+        return escape(text).encode()
+
+    def can_be_plain(self, target: str) -> bool:
+        """Never: a location is a URI."""
+        return False
 
     def lengths(self, content: bytes) -> list[Length | None]:
         """None is told: a track's duration need not be its file's."""

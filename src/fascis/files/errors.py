@@ -7,6 +7,7 @@ not in this tree: they are ordinary exceptions and become crash reports.
 from __future__ import annotations
 
 import errno
+from collections.abc import Sequence
 
 from fascis.files.names import shown
 
@@ -54,11 +55,15 @@ class Damaged(FascisError):
 
 
 class Refused(FascisError):
-    """Something was not begun; nothing was touched. ``code`` is from the closed list in docs/formats.md."""
+    """Something was not begun; nothing was touched. ``code`` is from the closed list in docs/formats.md.
 
-    def __init__(self, code: str, sentence: str) -> None:
+    ``files`` are the places that it concerns, at most 1,000 of them.
+    """
+
+    def __init__(self, code: str, sentence: str, files: Sequence[bytes] = ()) -> None:
         super().__init__(sentence)
         self.code = code
+        self.files = tuple(files[:1000])
 
 
 class Cancelled(FascisError):

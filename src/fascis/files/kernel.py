@@ -17,6 +17,9 @@ _CACHESTAT = 451  # since Linux 6.5, the same number on every architecture
 _FIEMAP = 0xC020660B  # linux/fiemap.h
 _FIEMAP_SHARED = 0x2000
 _STATX_MNT_ID, _STATX_MNT_ID_UNIQUE, _AT_EMPTY_PATH = 0x1000, 0x4000, 0x1000
+_AT_SYMLINK_NOFOLLOW, _AT_NO_AUTOMOUNT = 0x100, 0x800
+_OPENAT2 = 437  # since Linux 5.6, the same number on every architecture
+_RESOLVE_NO_XDEV, _RESOLVE_NO_SYMLINKS, _RESOLVE_BENEATH = 0x01, 0x04, 0x08
 _SYNC_WRITE = 2  # SYNC_FILE_RANGE_WRITE: begin writing out, do not wait
 
 
@@ -105,6 +108,35 @@ def mount_identity(fd: int) -> str:
             if got & mask:
                 return f"{mask:x}:{identity}"
     return ""
+
+
+def mount_of(fd: int, name: bytes = b"") -> int | None:
+    """The id of the mount that a folder, or a name in it, belongs to (statx(2), since Linux 5.8); None where the kernel cannot say.
+
+    A bind mount has the device of what is mounted: only this tells it apart.
+    """
+    answer = (ctypes.c_uint8 * 256)()
+    flags = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT | (0 if name else _AT_EMPTY_PATH)
+    if _libc.statx(fd, name, flags, _STATX_MNT_ID, ctypes.byref(answer)) != 0:
+        return None
+    got, identity = struct.unpack_from("=L", answer, 0)[0], struct.unpack_from("=Q", answer, 144)[0]
+    return int(identity) if got & _STATX_MNT_ID else None
+
+
+def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
+    """Opens something below a folder by ``openat2``: never through a link, out of the folder, or into another mount.
+
+    Returns:
+        A handle; None where the kernel has no such call.
+
+    Raises:
+        OSError: EXDEV for what lies in another mount, bind mounts too; ELOOP for a link.
+    """
+    how = struct.pack("=QQQ", flags, 0, _RESOLVE_NO_XDEV | _RESOLVE_NO_SYMLINKS | _RESOLVE_BENEATH)
+    result = _libc.syscall(_OPENAT2, root_fd, place, how, len(how))
+    if result < 0 and ctypes.get_errno() in (errno.ENOSYS, errno.EPERM):
+        return None  # an old kernel, or a sandbox that does not know the call
+    return int(_check(result))
 
 
 def shared_bytes(fd: int) -> int:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from fascis.files import kernel
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import join
 
+_LONGEST = 4096  # PATH_MAX: a longer path is opened part by part
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -17,7 +20,8 @@ FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 class Folder:
     """What lies directly in one folder: parallel lists of names and their status, folders listed apart.
 
-    ``place`` is relative to the root; ``mounts`` are names of other file systems mounted here, which are not entered.
+    ``place`` is relative to the root; ``mounts`` are names of what is mounted here, bind mounts too, and ``subvolumes`` names of
+    parts of the same file system that have a device number of their own (btrfs). Neither is entered.
     """
 
     place: bytes
@@ -26,6 +30,7 @@ class Folder:
     stats: list[os.stat_result]
     folders: list[bytes]
     mounts: list[bytes]
+    subvolumes: list[bytes] = field(default_factory=list)
 
 
 def walk(root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None = None) -> Iterator[Folder]:
@@ -35,12 +40,12 @@ def walk(root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None =
         root_fd: an open folder; stays open.
         on_trouble: told of each folder that cannot be listed; without it the first one is raised.
     """
-    root = os.fstat(root_fd)
+    device, mount = os.fstat(root_fd).st_dev, kernel.mount_of(root_fd)
     pending: list[bytes] = [b""]
     while pending:
         place = pending.pop()
         try:
-            folder = _list(root_fd, place, root.st_dev)
+            folder = _list(root_fd, place, device, mount)
         except OSError as error:
             trouble = told(error, "list the folder", place or b".")
             if on_trouble is None:
@@ -52,18 +57,37 @@ def walk(root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None =
 
 
 def open_folder(root_fd: int, place: bytes) -> int:
-    """A handle of a folder below the root, each part opened without following a link."""
+    """A handle of a folder below the root: no part of it a link, none of it in another mount."""
+    if not place:
+        return os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
+    if len(place) >= _LONGEST:
+        return _open_step_by_step(root_fd, place)
+    try:
+        fd = kernel.open_beneath(root_fd, place, FOLDER_FLAGS)
+    except OSError as error:
+        if error.errno == errno.ELOOP:  # a link, where a folder should be
+            raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR)) from error
+        raise
+    return _open_step_by_step(root_fd, place) if fd is None else fd
+
+
+def _open_step_by_step(root_fd: int, place: bytes) -> int:
+    """The same where the kernel has no ``openat2``, or the path is too long for one call."""
+    mount = kernel.mount_of(root_fd)
     fd = os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
-    for part in place.split(b"/") if place else ():
+    for part in place.split(b"/"):
         try:
             deeper = os.open(part, FOLDER_FLAGS, dir_fd=fd)
         finally:
             os.close(fd)
         fd = deeper
+        if kernel.mount_of(fd) != mount:
+            os.close(fd)
+            raise OSError(errno.EXDEV, os.strerror(errno.EXDEV))
     return fd
 
 
-def _list(root_fd: int, place: bytes, device: int) -> Folder:
+def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
     fd = open_folder(root_fd, place)
     try:
         found = Folder(place, os.fstat(fd), [], [], [], [])
@@ -71,14 +95,16 @@ def _list(root_fd: int, place: bytes, device: int) -> Folder:
             listing = sorted(
                 [(e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False)) for e in entries]
             )
+        for name, status in listing:
+            if not stat.S_ISDIR(status.st_mode):
+                found.names.append(name)
+                found.stats.append(status)
+            elif mount is not None and kernel.mount_of(fd, name) != mount:
+                found.mounts.append(name)
+            elif status.st_dev == device:
+                found.folders.append(name)
+            else:
+                (found.mounts if mount is None else found.subvolumes).append(name)
     finally:
         os.close(fd)
-    for name, status in listing:
-        if not stat.S_ISDIR(status.st_mode):
-            found.names.append(name)
-            found.stats.append(status)
-        elif status.st_dev == device:
-            found.folders.append(name)
-        else:
-            found.mounts.append(name)
     return found

@@ -28,7 +28,10 @@ class Home(BaseModel):
 
 
 class Crossed(BaseModel):
-    """One crossing in a library's history; ``token`` proves that a folder is what that crossing made."""
+    """One crossing in a library's history; ``token`` proves that a folder is what that crossing made.
+
+    ``part_of`` is the id of the library that this one was a part of before.
+    """
 
     model_config = ConfigDict(extra="ignore", frozen=True, populate_by_name=True)
     id: str
@@ -36,6 +39,7 @@ class Crossed(BaseModel):
     from_: str = Field(alias="from")
     to: str
     token: str = ""
+    part_of: str = ""
 
 
 class Identity(BaseModel):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import time
 import uuid
@@ -134,6 +135,29 @@ class Register:
         """Libraries whose id begins so."""
         return [x for x in self.libraries() if x.id.startswith(prefix)]
 
+    def meet_library(
+        self,
+        root: Path,
+        drive: str,
+        name: str,
+        kind: str,
+        id: str | None = None,
+        summary: dict[str, object] | None = None,
+    ) -> str:
+        """Remembers a library that was looked at, and what its survey said; gives its id.
+
+        Where its home is known, that stays: a survey of a copy makes no home of it. Home changes by a switch, or with the folder
+        itself: one that is gone from its place, and is found under another name on the same drive.
+        """
+        known = next((x for x in self.libraries() if x.id == id), None) if id else self.library_at(root)
+        if known is None or known.root == root:
+            return self.put_library(root, drive, name, kind, id, summary)
+        copies = {c.root for c in self.copies(known.id)}
+        renamed = known.drive == drive and not os.path.lexists(known.root) and os.path.lexists(known.root.parent)
+        if renamed and root not in copies:
+            return self.put_library(root, drive, name, kind, id, summary)
+        return known.id
+
     def put_library(
         self,
         root: Path,
@@ -191,6 +215,11 @@ class Register:
         with self._open() as db:
             sql = "SELECT count(DISTINCT path) FROM used WHERE outside=1 AND path>=? AND path<?"
             return int(db.execute(sql, (below, below[:-1] + b"0")).fetchone()[0])
+
+    def used_outside(self, library: str) -> list[bytes]:
+        """Absolute paths outside its folder that a library used when it was last surveyed."""
+        with self._open() as db:
+            return [path for (path,) in db.execute("SELECT path FROM used WHERE library=? AND outside=1", (library,))]
 
     def users(self, path: bytes, but: str) -> list[str]:
         """The names of other libraries that use a file outside of them, or hold it, as they were last surveyed."""

@@ -6,6 +6,8 @@ import fnmatch
 from collections.abc import Mapping
 from enum import StrEnum
 
+from fascis.documents.registry import format_of
+
 
 class Role(StrEnum):
     """What a file is for. Proxies, renders and previews can be made again."""
@@ -31,10 +33,8 @@ _SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
 _FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
 STILLS = frozenset(e.encode() for e in _PICTURES.split())
 MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
-_DOCUMENTS = frozenset((b"otio", b"edl", b"xspf", b"m3u8", b"fascat"))
-
-
-DATABASES = frozenset((b"fascat", b"sqlite", b"sqlite3", b"db", b"db3"))
+CATALOG = b"fascat"
+DATABASES = frozenset((CATALOG, b"sqlite", b"sqlite3", b"db", b"db3"))
 _JOURNALS = (b"-wal", b"-journal", b"-shm")
 
 
@@ -47,7 +47,13 @@ def is_worked_in(place: bytes) -> bool:
     """True for documents, databases and their journals: what a person's work is in, not what it refers to."""
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-    return extension in _DOCUMENTS or extension in DATABASES or database_of(name) is not None
+    return is_document(name) or extension in DATABASES or database_of(name) is not None
+
+
+def is_document(name: bytes) -> bool:
+    """True for the name of a document that is understood: of a format in the registry, or a catalog."""
+    extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+    return extension == CATALOG or format_of(name) is not None
 
 
 class RoleRule:
@@ -79,4 +85,4 @@ class RoleRule:
             return Role.ORIGINAL
         if extension == b"xmp":
             return Role.SIDECAR
-        return Role.DOCUMENT if extension in _DOCUMENTS else Role.OTHER
+        return Role.DOCUMENT if is_document(name) else Role.OTHER

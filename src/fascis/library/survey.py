@@ -55,7 +55,8 @@ class Survey:
     """A library's folder in columns: row ``i`` is the same entry in each. Sizes in bytes, times in ns.
 
     ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own`` counts rows of Fascis's
-    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked into.
+    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked into, ``mounts`` and
+    ``subvolumes`` those that were not entered.
     """
 
     taken_at: float = 0.0
@@ -73,6 +74,7 @@ class Survey:
     link_count: array[int] = field(default_factory=lambda: array("L"))
     role: array[int] = field(default_factory=lambda: array("B"))
     mounts: list[bytes] = field(default_factory=list)
+    subvolumes: list[bytes] = field(default_factory=list)
     unlistable: list[EnvironmentTrouble] = field(default_factory=list)
 
     def __len__(self) -> int:
@@ -212,6 +214,7 @@ def _add(found: Survey, folder: Folder, fixed: Role | None, rule: RoleRule, by_e
     s = folder.status
     found.folders.append(FolderRow(folder.place, s.st_mode, s.st_mtime_ns, first, len(found.ends)))
     found.mounts += [join(folder.place, m) for m in folder.mounts]
+    found.subvolumes += [join(folder.place, v) for v in folder.subvolumes]
 
 
 def _roles(folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:

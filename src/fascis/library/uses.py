@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import os
 import stat
+from array import array
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference, Sequence
-from fascis.documents.registry import FORMATS, format_of
+from fascis.documents.registry import format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
 from fascis.files.digest import digest_of_bytes
@@ -22,16 +23,15 @@ from fascis.files.medium import Medium
 from fascis.files.names import join, name_key
 from fascis.library.reading import catalog_folder, catalog_seen, private_catalog, read_document, read_outside
 from fascis.library.replacing import is_kept
-from fascis.library.roles import DATABASES, MEDIA, ROLES, Role, RoleRule, database_of
+from fascis.library.roles import CATALOG, DATABASES, ROLES, Role, RoleRule, database_of, is_document
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
+from fascis.library.unknown import Names, is_candidate, names_files
 from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
 
-CATALOG = b"fascat"
 LINKS = "link"
 _MOST_FRAMES = 5_000_000  # of all image sequences of a library together
-_UNKNOWN = frozenset((b"aaf", b"xml"))  # the trade's exchange formats that are not read here
-_MAY_BE = _UNKNOWN | DATABASES | {CATALOG} | {e.encode() for f in FORMATS for e in f.extensions}
+_UNKNOWN = b"aaf"  # an exchange format of the trade that is not read here
 _HELD, _UNUSED = STANDINGS.index(Standing.HELD), STANDINGS.index(Standing.UNUSED)
 
 
@@ -72,6 +72,7 @@ class Outside:
     device: int = 0
     inode: int = 0
     mode: int = 0
+    links: int = 1
     named: bool = False
     frame: bool = False
     used_by: set[int] = field(default_factory=set)
@@ -97,6 +98,28 @@ class LostReference:
     captured: str = ""
 
 
+NOWHERE = -1  # a lead to no file: the reference names none, or what it names is not followed
+
+
+def led_outside(index: int) -> int:
+    """The lead to a path of ``Uses.led_paths``, and the reverse: the path of a lead below ``NOWHERE``."""
+    return -2 - index
+
+
+@dataclass(slots=True)
+class Leads:
+    """Where every reference of one document led when it was read, in the order of the document.
+
+    Attributes:
+        of: for each reference one number, for a sequence one for each frame: the row of a file of the library, ``NOWHERE``, or
+            :func:`led_outside` of a path.
+        photos: of a catalog the photos' ids, one for each lead.
+    """
+
+    of: array[int] = field(default_factory=lambda: array("q"))
+    photos: array[int] | None = None
+
+
 @dataclass(slots=True)
 class Uses:
     """What the documents of a surveyed library use.
@@ -116,6 +139,8 @@ class Uses:
         lost_names: other paths that documents use for a lost file, as in ``aliases``.
         relinked: what was lost and found again: paths as the documents have them → where that is.
         keeps_name: rows of files that a document knows by their name alone: frames of a sequence, clips of an edit list.
+        leads: where every reference led, by the place of its document (of one outside, by its absolute path); links too.
+        led_paths: the absolute paths outside the library that leads name, those that are missing or away too.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -132,6 +157,8 @@ class Uses:
     lost_names: dict[bytes, bytes] = field(default_factory=dict)
     relinked: dict[bytes, bytes] = field(default_factory=dict)
     keeps_name: set[int] = field(default_factory=set)
+    leads: dict[bytes, Leads] = field(default_factory=dict)
+    led_paths: list[bytes] = field(default_factory=list)
 
     def of(self, standing: Standing) -> list[Outside]:
         """The files outside of one standing."""
@@ -195,11 +222,14 @@ class _Reading:
         self._expected, self._cancelled = expected, cancelled
         self._places: dict[bytes, int] = {}
         self._links: dict[bytes, bytes] = {}
+        self._special: set[bytes] = set()
+        self._led: dict[bytes, int] = {}
+        self._candidates: list[tuple[int, bytes]] = []
         begun = self._look()
-        if begun or self._links:  # a library without documents is large, often, and needs none of this
+        if begun or self._links or self._candidates:  # a library without documents is large, often, and needs none of this
             self._places = {place: row for row, folder, place in survey.rows() if not survey.is_own(folder)}
         folders = [] if nothing_inside else [f.place for f in survey.folders]
-        self._where = Whereabouts(root, folders, self._places, self._links, drives)
+        self._where = Whereabouts(root, folders, self._places, self._links, drives, self._special)
         self._begun = begun
         self._root = self._where.root
         self._rule = RoleRule()
@@ -209,13 +239,13 @@ class _Reading:
         self._sets: dict[int, set[int]] = {}
         self._frames = 0
         self._by_name: dict[str, list[int]] | None = None
-        self._stems: set[bytes] | None = None
 
     def run(self) -> Uses:
         """Everything."""
         found = self._found
         for place in self._begun:
             self._begin(place)
+        self._look_into_candidates()
         at = 0
         while at < len(found.documents):  # a loose document that is used is read too: the list grows
             if self._cancelled():
@@ -241,36 +271,43 @@ class _Reading:
                 if kind is Kind.LINK and not is_kept(name):
                     place = join(folder.place, name)
                     self._links[place] = self._medium.read_link(place)
-                elif kind is Kind.FILE and name.rpartition(b".")[2].lower() in _MAY_BE:
+                elif kind is Kind.SPECIAL:
+                    self._special.add(join(folder.place, name))
+                elif kind is Kind.FILE and is_document(name):
                     found.append(join(folder.place, name))
+                elif kind is Kind.FILE and survey.size[row] and is_candidate(name) and not is_kept(name):
+                    self._candidates.append((row, join(folder.place, name)))
         return found
 
     def _begin(self, place: bytes) -> None:
-        name = place.rpartition(b"/")[2]
-        extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-        if extension == CATALOG:
-            self._found.documents.append(Document(place, CATALOG.decode()))
-        elif format := format_of(name):
-            self._found.documents.append(Document(place, format.name))
-        elif extension in DATABASES:
-            if not database_of(name):
+        format = format_of(place)
+        self._found.documents.append(Document(place, format.name if format else CATALOG.decode()))
+
+    def _look_into_candidates(self) -> None:
+        """Finds documents of unknown make among what is neither media nor a document by its name."""
+        names = Names(self._root, lambda: iter(self._places))
+        for row, place in self._candidates:
+            if self._cancelled():
+                raise Cancelled("The survey was stopped; nothing was changed.")
+            extension = place.rpartition(b".")[2].lower()
+            if ROLES[self._survey.role[row]].remakeable or database_of(place):
+                continue  # what can be made again may name what it was made from; a journal is part of its database
+            if extension == _UNKNOWN or self._names_files(row, place, names):
+                self._found.unknown.append(place)
+            elif extension in DATABASES:
                 self._found.databases.append(place)
-        elif self._is_unknown(place, extension):
-            self._found.unknown.append(place)
 
-    def _is_unknown(self, place: bytes, extension: bytes) -> bool:
-        """True for what is surely a document, of a format that is not read here. A camera's notes beside a clip are none."""
-        if extension not in _UNKNOWN:
-            return False
-        if ROLES[self._survey.role[self._places[place]]].remakeable:
-            return False
-        return extension != b"xml" or place.rpartition(b".")[0] not in self._media_stems()
+    def _names_files(self, row: int, place: bytes, names: Names) -> bool:
+        try:
+            return names_files(self._medium, place, self._survey.size[row], names) or self._journal_names(place, names)
+        except OSError:
+            return False  # it cannot be read: the copying tells, and then nothing is deleted
 
-    def _media_stems(self) -> set[bytes]:
-        """The media in the library, their extensions left out."""
-        if self._stems is None:
-            self._stems = {p.rpartition(b".")[0] for p in self._places if p.rpartition(b".")[2].lower() in MEDIA}
-        return self._stems
+    def _journal_names(self, place: bytes, names: Names) -> bool:
+        """What a program wrote last may be in its database's journal only."""
+        journals = (place + end for end in (b"-wal", b"-journal"))
+        rows = ((j, self._places[j]) for j in journals if j in self._places)
+        return any(names_files(self._medium, j, self._survey.size[row], names) for j, row in rows)
 
     def _read(self, number: int, document: Document) -> None:
         try:
@@ -296,8 +333,9 @@ class _Reading:
             return
         document.references = len(references)
         folder = self._folder_of(document)
+        leads = self._found.leads[document.place or document.path] = Leads()
         for at, reference in enumerate(references):
-            self._follow(number, document, format, reference, at, folder)
+            self._follow(number, document, format, reference, at, folder, leads)
 
     def _folder_of(self, document: Document) -> bytes:
         path = document.path or self._root + b"/" + document.place
@@ -317,6 +355,7 @@ class _Reading:
             by_path = {p.id for p in tops if p.drive_uuid is None}
             document.references = sum(1 for _ in catalog.photos())  # all of it can be read, or none of it is used
             self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
+            leads = self._found.leads[document.place] = Leads(photos=array("q"))
             for photo in catalog.photos():
                 above, there = places.get(photo.place_id, (None, False))
                 path = os.fsencode(photo.path)
@@ -325,55 +364,95 @@ class _Reading:
                 elif not there:
                     meant = Meant(Standing.AWAY, above + b"/" + path)
                 elif photo.place_id in by_path:
-                    ways = [Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))]
-                    meant = self._where.of(ways, b"/") or Meant(Standing.MISSING, b"/" + path)
-                    self._alias(ways, b"/", meant)
+                    way = Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))
+                    found = self._where.of([way], b"/")
+                    meant = found[0] if found else Meant(Standing.MISSING, b"/" + path)
+                    self._alias(way, b"/", meant)
                 else:
                     meant = self._where.at(above.rstrip(b"/") + b"/" + path)
                 last = (photo.size or 0, _digest(photo.blake3), photo.mtime_ns or 0)
                 self._use(number, meant, photo.path, last, True)
+                leads.of.append(self._lead(meant))
+                leads.photos.append(photo.id)  # type: ignore[union-attr]
                 if _is_lost(meant):
-                    found = LostReference(number, photo.id, meant.path, captured=photo.captured_at or "")
-                    self._found.lost.append(found)
+                    lost = LostReference(number, photo.id, meant.path, captured=photo.captured_at or "")
+                    self._found.lost.append(lost)
 
     # -- references -----------------------------------------------------------------------------------------------
 
     def _follow(
-        self, number: int, document: Document, format: DocumentFormat, reference: Reference, at: int, folder: bytes
+        self,
+        number: int,
+        document: Document,
+        format: DocumentFormat,
+        reference: Reference,
+        at: int,
+        folder: bytes,
+        leads: Leads,
     ) -> None:
         if reference.means is Means.NAME:
-            document.unnamed += not self._use_name(number, reference.as_written)
+            row = self._use_name(number, reference.as_written)
+            document.unnamed += row is None
+            leads.of.append(NOWHERE if row is None else row)
             return
         if reference.means is Means.ELSEWHERE:
-            return  # nothing that could be gathered
+            leads.of.append(NOWHERE)  # nothing that could be gathered
+            return
         ways = readings(reference.as_written, format.uris)
         if reference.sequence:
-            self._follow_sequence(number, reference, at, ways, folder)
-        elif meant := self._where.of(ways, folder):
-            self._use(number, meant, reference.as_written)
-            if _is_lost(meant):
-                self._found.lost.append(LostReference(number, at, meant.path))
-            self._alias(ways, folder, meant)
-        else:
+            self._follow_sequence(number, reference, at, ways, folder, leads)
+            return
+        found = self._where.of(ways, folder)
+        if found is None:
+            leads.of.append(NOWHERE)
             self._found.not_media.append((number, reference.as_written, "it names no file"))
+            return
+        meant, way = found
+        leads.of.append(self._lead(meant))
+        self._use(number, meant, reference.as_written)
+        if _is_lost(meant):
+            self._found.lost.append(LostReference(number, at, meant.path))
+            for other in ways:
+                self._alias(other, folder, meant)
+        else:
+            self._alias(way, folder, meant)
 
-    def _follow_sequence(self, number: int, reference: Reference, at: int, ways: list[Target], folder: bytes) -> None:
+    def _follow_sequence(
+        self, number: int, reference: Reference, at: int, ways: list[Target], folder: bytes, leads: Leads
+    ) -> None:
         assert reference.sequence
         lost: list[bytes] = []
         for name in reference.sequence.names():
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
-            if meant := self._where.of(frames, folder):
-                self._use(number, meant, name, named=True)
-                self._keep_name(meant)
-                self._alias(frames, folder, meant)
-                lost += [meant.path] if _is_lost(meant) else []
+            found = self._where.of(frames, folder)
+            if found is None:
+                leads.of.append(NOWHERE)
+                continue
+            meant, way = found
+            leads.of.append(self._lead(meant))
+            self._use(number, meant, name, named=True)
+            self._keep_name(meant)
+            for other in frames if _is_lost(meant) else [way]:
+                self._alias(other, folder, meant)
+            lost += [meant.path] if _is_lost(meant) else []
         if lost:
             above = lost[0].rpartition(b"/")[0]
             names = tuple(path[len(above) + 1 :] for path in lost)
             self._found.lost.append(LostReference(number, at, above, reference.sequence, names))
 
-    def _use_name(self, number: int, name: str) -> bool:
-        """A name that one file of the library has makes that file used."""
+    def _lead(self, meant: Meant) -> int:
+        """Where a reference leads, as :class:`Leads` has it."""
+        if meant.refused:
+            return NOWHERE
+        if meant.place is not None and (row := self._places.get(meant.place)) is not None:
+            return row
+        index = self._led.setdefault(meant.path, len(self._led))
+        if index == len(self._found.led_paths):
+            self._found.led_paths.append(meant.path)
+        return led_outside(index)
+
+    def _use_name(self, number: int, name: str) -> int | None:
+        """A name that one file of the library has makes that file used; gives its row."""
         if self._by_name is None:
             self._by_name = {}
             for place, row in self._places.items():
@@ -382,10 +461,11 @@ class _Reading:
                     for key in {name_key(own), name_key(own.rpartition(b".")[0] or own)}:
                         self._by_name.setdefault(key, []).append(row)
         rows = self._by_name.get(name_key(os.fsencode(name)), [])
-        if len(rows) == 1:
-            self._sets.setdefault(rows[0], set()).add(number)
-            self._found.keeps_name.add(rows[0])
-        return len(rows) == 1
+        if len(rows) != 1:
+            return None
+        self._sets.setdefault(rows[0], set()).add(number)
+        self._found.keeps_name.add(rows[0])
+        return rows[0]
 
     def _keep_name(self, meant: Meant) -> None:
         """A frame of a sequence cannot be called otherwise, in the library or outside."""
@@ -429,26 +509,28 @@ class _Reading:
             return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
         return Outside(
             meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
-            s.st_ino, s.st_mode,
+            s.st_ino, s.st_mode, s.st_nlink,
         )  # fmt: skip
 
     def _below(self, path: bytes) -> bytes:
         """A path in the library relative to it, any other as it is."""
         return path[len(self._root) + 1 :] if path.startswith(self._root + b"/") else path
 
-    def _alias(self, ways: list[Target], folder: bytes, meant: Meant) -> None:
-        """Remembers other names by which a document calls a file, to know them again when it is written anew."""
+    def _alias(self, way: Target, folder: bytes, meant: Meant) -> None:
+        """Remembers another name by which a document calls a file, to know it again when it is written anew.
+
+        Only the reading that led to the file counts: another reading of the same target may be the name of another file.
+        """
         if meant.refused:
             return
         known = self._found.lost_names if meant.status is None and meant.place is None else self._found.aliases
-        for way in ways:
-            path = os.fsencode(way.path)
-            if path == meant.path:
-                continue
-            if not way.foreign:
-                path = os.path.normpath(path if way.absolute else folder + b"/" + path)
-            if path != meant.path and path not in known:
-                known[path] = meant.path
+        path = os.fsencode(way.path)
+        if path == meant.path:
+            return
+        if not way.foreign:
+            path = os.path.normpath(path if way.absolute else folder + b"/" + path)
+        if path != meant.path and path not in known:
+            known[path] = meant.path
 
     def _follow_links(self) -> None:
         """A link that leads out of the library is a reference too."""
@@ -456,6 +538,7 @@ class _Reading:
             folder = self._root + b"/" + place.rpartition(b"/")[0]
             meant = self._where.at(os.path.join(folder.rstrip(b"/"), target))
             number = len(self._found.documents)
+            self._found.leads[place] = Leads(array("q", [self._lead(meant)]))
             if meant.refused or meant.place == place:
                 document = Document(place, LINKS, 1)
                 self._found.documents.append(document)
@@ -465,7 +548,7 @@ class _Reading:
                 self._use(number, meant, os.fsdecode(target))
                 if _is_lost(meant):
                     self._found.lost.append(LostReference(number, 0, meant.path))
-                self._alias([Target(os.fsdecode(target))], folder, meant)
+                self._alias(Target(os.fsdecode(target)), folder, meant)
                 self._sets.setdefault(self._places[place], set()).add(number)
             else:
                 self._pass_on(place, meant.place)

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.documents.registry import format_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
+from fascis.files.names import name_key
 from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
@@ -131,6 +132,7 @@ class Whereabouts:
         folders: places of its folders; none, when nothing there counts as the library's.
         places: its entries by place.
         links: the targets of its links, by place.
+        special: its devices, pipes and sockets, by place.
     """
 
     def __init__(
@@ -140,25 +142,28 @@ class Whereabouts:
         places: Mapping[bytes, int],
         links: Mapping[bytes, bytes],
         drives: DriveRoots,
+        special: Container[bytes] = frozenset(),
     ) -> None:
         self.root = os.path.realpath(bytes(root))
         self._below = self.root.rstrip(b"/") + b"/"
         self._folders, self._places, self._links, self._drives = set(folders), places, links, drives
+        self._special = special
+        self._folded: dict[str, bytes] | None = None
         self._resolved: dict[bytes, tuple[str, bytes]] = {}
 
-    def of(self, ways: list[Target], folder: bytes) -> Meant | None:
-        """What a target means that a document in ``folder`` (absolute) has; None when it names no file.
+    def of(self, ways: list[Target], folder: bytes) -> tuple[Meant, Target] | None:
+        """What a target means that a document in ``folder`` (absolute) has, and by which reading; None when it names no file.
 
         Args:
             ways: the ways to read it, the likeliest first.
         """
-        first: Meant | None = None
+        first: tuple[Meant, Target] | None = None
         for way in ways:
             found = self._way(way, folder)
             if found.standing in (Standing.HELD, Standing.LOOSE) or (first is None and found.refused):
-                return found
-            if first is None or (found.standing is Standing.AWAY and first.standing is Standing.MISSING):
-                first = found
+                return found, way
+            if first is None or (found.standing is Standing.AWAY and first[0].standing is Standing.MISSING):
+                first = found, way
         return first
 
     def _way(self, way: Target, folder: bytes) -> Meant:
@@ -209,9 +214,33 @@ class Whereabouts:
         if real == self.root and self._folders:
             return "inside", b""
         inner = real[len(self._below) :]
-        if self._folders and real.startswith(self._below) and (inner in self._folders or not _is_folder(real)):
-            return "inside", inner
-        return ("outside", real) if _is_folder(real) else ("none", path)
+        there = _is_folder(real)
+        if self._folders and real.startswith(self._below):
+            if inner in self._folders or not there:
+                return "inside", inner
+            if (folded := self._folded_folder(inner)) is not None:
+                return "inside", folded
+        return ("outside", real) if there else ("none", path)
+
+    def _folded_folder(self, inner: bytes) -> bytes | None:
+        """The library's folder that the file system takes for this one: written in another case, or another normal form."""
+        if self._folded is None:
+            self._folded = {name_key(f): f for f in self._folders}
+        place = self._folded.get(name_key(inner))
+        return place if place is not None and _same_file(self._below + inner, self._below + place) else None
+
+    def _folded_file(self, folder: bytes, name: bytes) -> bytes | None:
+        """The library's file that the file system takes for this one, likewise."""
+        path = self._below + (folder + b"/" if folder else b"")
+        if not os.path.lexists(path + name):
+            return None
+        key = name_key(name)
+        try:
+            alike = [n for n in os.listdir(path) if name_key(n) == key]
+        except OSError:
+            return None
+        same = (n for n in alike if _same_file(path + n, path + name))
+        return next((p for n in same if (p := folder + b"/" + n if folder else n) in self._places), None)
 
     def _inside(self, folder: bytes, name: bytes, depth: int) -> Meant:
         place = folder + b"/" + name if folder else name
@@ -219,7 +248,12 @@ class Whereabouts:
         if place in self._folders:
             return Meant(Standing.MISSING, path, refused="it is a folder")
         if place not in self._places:
-            return self._nowhere(path, Standing.MISSING)
+            folded = self._folded_file(folder, name)
+            if folded is None:
+                return self._nowhere(path, Standing.MISSING)
+            place, path = folded, self._below + folded
+        if place in self._special:
+            return Meant(Standing.MISSING, path, refused="it is a device or a pipe")
         if (target := self._links.get(place)) is not None and depth < _MOST_LINKS:
             inner = self.at(os.path.join(self._below + folder, target), depth + 1)
             # a link in the library is a file of it; what it leads to is found where links are looked at
@@ -248,6 +282,13 @@ class Whereabouts:
     def _nowhere(path: bytes, standing: Standing) -> Meant:
         name = path.rpartition(b"/")[2]
         return Meant(standing, path, refused="" if is_media(name) else "it is not media")
+
+
+def _same_file(one: bytes, other: bytes) -> bool:
+    try:
+        return os.path.samestat(os.lstat(one), os.lstat(other))
+    except OSError:
+        return False
 
 
 def _is_folder(path: bytes) -> bool:

@@ -19,7 +19,8 @@ from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.library.catalogs import placed
 from fascis.library.reading import catalog_folder, read_outside
-from fascis.library.uses import CATALOG, LINKS, Document, LostReference, Uses
+from fascis.library.roles import CATALOG
+from fascis.library.uses import LINKS, Document, LostReference, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 

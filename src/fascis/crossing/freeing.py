@@ -1,0 +1,42 @@
+"""How much room deleting frees: one way of counting for what is promised, what is listed, and what was deleted.
+
+A file with several names (hard links) frees its room only when all of them go.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+
+@dataclass(slots=True)
+class Freeing:
+    """Files that go, counted: how many, their length, and the room that comes free; in bytes."""
+
+    files: int = 0
+    bytes: int = 0
+    _single: int = 0
+    _several: dict[tuple[int, int], list[int]] = field(default_factory=dict)
+
+    def add(self, size: int, allocated: int, inode: tuple[int, int], links: int) -> None:
+        """Counts one name of a file.
+
+        Args:
+            inode: its device and inode.
+            links: how many names it has.
+        """
+        self.files += 1
+        self.bytes += size
+        self.take(allocated, inode, links)
+
+    def take(self, allocated: int, inode: tuple[int, int], links: int) -> None:
+        """Counts the room alone: of Fascis's own records, which are not counted as files."""
+        if links <= 1:
+            self._single += allocated
+            return
+        known = self._several.setdefault(inode, [0, links, allocated])
+        known[0] += 1
+
+    @property
+    def room(self) -> int:
+        """What comes free."""
+        return self._single + sum(allocated for names, links, allocated in self._several.values() if names >= links)

@@ -1,0 +1,270 @@
+"""Documents of unknown make, recognised by content: does a file name files that exist?
+
+Whatever it is called and whoever made it: a database, a project in JSON or XML, packed with gzip or zip. What names files by
+absolute or relative paths, whole or as a folder here and a name there, refers to them, and what becomes of it when they move
+is not known. Settings, caches and thumbnails that name none are of no concern. Nothing here understands a format: bytes are
+searched for what looks like the name of a file, and that is looked up.
+"""
+
+from __future__ import annotations
+
+import html
+import io
+import os
+import re
+import stat
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from dataclasses import dataclass, field
+from urllib.parse import quote, unquote_to_bytes
+
+from fascis.documents.registry import FORMATS
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import join, name_key, parent
+from fascis.library.roles import CATALOG, MEDIA, is_document
+
+HEAD = 1 << 16
+MOST = 64 << 20  # bytes that are looked through, unpacked or not; of a larger file the beginning
+_MOST_BINARY = 8 << 20  # of what is neither text nor a known container
+_MOST_MEMBERS = 500
+_MOST_TOKENS = 20_000
+_LONGEST = 4096
+_SQLITE = b"SQLite format 3\0"
+_TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # byte order marks of UTF-16
+_GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+_DOCUMENTS = {CATALOG} | {e.encode() for f in FORMATS for e in f.extensions}
+_ENDINGS = b"|".join(sorted(MEDIA | _DOCUMENTS, reverse=True))  # of two that begin alike the longer first
+_MEDIA_NAME = re.compile(rb"\.(?:" + _ENDINGS + rb")(?![A-Za-z0-9])", re.IGNORECASE)
+_ANY_NAME = re.compile(rb"[/\\][^/\\\n]{1,200}?\.[A-Za-z0-9]{1,8}(?![A-Za-z0-9])")
+_ESCAPED = re.compile(rb"\\u([0-9A-Fa-f]{4})")
+_BREAKS = bytes(0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256))  # what is in no name becomes a line's end
+_CUTS = re.compile(rb"[\s=',;:(\[{]+")
+_HASH_LINE = re.compile(rb"(?:\xef\xbb\xbf)?\\?[0-9A-Fa-f]{16,128} [ *]\S|[A-Z0-9-]{3,12} \(.+\) = [0-9A-Fa-f]{16,128}")
+_NOTES = frozenset((b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt"))  # for people: names are words there
+
+
+@dataclass(slots=True)
+class Names:
+    """What a library has, for looking names up; the sets are made when the first name is looked up.
+
+    Attributes:
+        root: its folder (real path).
+        places: gives all its places.
+    """
+
+    root: bytes
+    places: Callable[[], Iterator[bytes]]
+    _places: set[bytes] = field(default_factory=set)
+    _names: set[str] = field(default_factory=set)
+
+    def _load(self) -> None:
+        if not self._places:
+            self._places = set(self.places())
+            self._names = {name_key(p.rpartition(b"/")[2]) for p in self._places}
+
+    def has_name(self, name: bytes) -> bool:
+        """True when some file of the library has that name, in whatever case or normal form."""
+        self._load()
+        return name_key(name) in self._names
+
+    def has_path(self, path: bytes, folder: bytes) -> bool:
+        """True when a path leads to a file, from the document's folder, from the library's, or as an absolute one."""
+        self._load()
+        if path.startswith(b"/"):
+            below = self.root.rstrip(b"/") + b"/"
+            return (path.startswith(below) and path[len(below) :] in self._places) or _is_file(path)
+        for base in (folder, b""):
+            place = os.path.normpath(join(base, path))
+            if place in self._places:
+                return True
+            if place.startswith(b"../") and _is_file(os.path.normpath(self.root + b"/" + place)):
+                return True
+        return False
+
+
+def _is_file(path: bytes) -> bool:
+    try:
+        return stat.S_ISREG(os.lstat(path).st_mode)
+    except (OSError, ValueError):
+        return False
+
+
+def is_candidate(name: bytes) -> bool:
+    """True for a file whose content may name files: nothing that is known by its name to be media, a document or a sidecar."""
+    extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+    return extension not in MEDIA and extension != b"xmp" and not is_document(name)
+
+
+def names_files(medium: Medium, place: bytes, size: int, names: Names) -> bool:
+    """True when a file names files that exist, or is a container too large to be looked through.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    with closing(medium.open(place)) as file:
+        head = _read(file, min(size, HEAD))
+        most = _most(head)
+        if not most:
+            return False
+        whole = head + _read(file, min(size, most) - len(head)) if size > len(head) else head
+    seen = _Search(place, names)
+    if any(seen.found_in(part) for part in _parts(whole)):
+        return True
+    return size > most > _MOST_BINARY
+
+
+def paths_named(content: bytes, library: bytes, folder: bytes) -> Iterator[bytes]:
+    """Absolute paths that a file's content names, in which a library's folder may stand; for a file outside of that library.
+
+    Args:
+        library: the name of the library's folder: content in which it does not stand names nothing of it.
+        folder: the folder that the file lies in, absolute.
+    """
+    if not _most(content[:HEAD]):
+        return
+    for part in _parts(content):
+        plain = part.replace(b"\\/", b"/")
+        if library not in plain and quote(library).encode() not in plain and library not in unquote_to_bytes(plain):
+            continue
+        lines = plain.translate(_BREAKS)
+        for found in _endings(lines):
+            begin = lines.rfind(b"\n", max(0, found - _LONGEST), found) + 1
+            for text in _spellings(lines[max(begin, found - _LONGEST) : found]):
+                for candidate in _candidates(text):
+                    if b"/" in candidate:
+                        yield os.path.normpath(os.path.join(folder, candidate))
+
+
+def _read(file: MediumFile, size: int) -> bytes:
+    content = bytearray(size)
+    view, filled = memoryview(content), 0
+    while filled < size and (count := file.readinto(view[filled:])):
+        filled += count
+    return bytes(view[:filled])
+
+
+def _most(head: bytes) -> int:
+    """How much of a file is looked through, by its first bytes; 0 for lists of digests, which name files and refer to none."""
+    if _HASH_LINE.match(head) or b"<hashlist" in head[:2000]:
+        return 0
+    if head.startswith((_SQLITE, _GZIP, _ZIP, *_TWO_BYTE)) or b"\0" not in head:
+        return MOST
+    return _MOST_BINARY
+
+
+def _parts(content: bytes) -> Iterator[bytes]:
+    """The content in the forms in which names may stand in it: unpacked, and without the zeros of two-byte letters."""
+    if content.startswith(_GZIP):
+        content = _unzipped(content)
+    if content.startswith(_ZIP):
+        yield from _members(content)
+        return
+    yield content
+    if b"\0" in content:
+        yield content.replace(b"\0", b"")
+
+
+def _unzipped(content: bytes) -> bytes:
+    try:
+        return zlib.decompressobj(31).decompress(content, MOST)
+    except zlib.error:
+        return b""
+
+
+def _members(content: bytes) -> Iterator[bytes]:
+    left = MOST
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as packed:
+            for member in packed.infolist()[:_MOST_MEMBERS]:
+                if member.is_dir() or not is_candidate(member.filename.encode("utf-8", "surrogateescape")):
+                    continue
+                with packed.open(member) as file:
+                    part = file.read(min(left, MOST))
+                left -= len(part)
+                yield part
+                if left <= 0:
+                    return
+    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+        return  # damaged, locked by a password, or packed in another way
+
+
+class _Search:
+    """Looks for names in one document."""
+
+    def __init__(self, place: bytes, names: Names) -> None:
+        self._folder, self._names = parent(place), names
+        name = place.rpartition(b"/")[2]
+        self._stem = name_key(name.partition(b".")[0])
+        self._for_people = name.rpartition(b".")[2].lower() in _NOTES
+
+    def found_in(self, content: bytes) -> bool:
+        """True when it names a file that exists."""
+        lines = content.replace(b"\\/", b"/").translate(_BREAKS)
+        seen: set[bytes] = set()
+        for found in _endings(lines):
+            begin = max(lines.rfind(b"\n", max(0, found - _LONGEST), found) + 1, found - _LONGEST)
+            token = lines[begin:found]
+            if token in seen:
+                continue
+            seen.add(token)
+            if len(seen) > _MOST_TOKENS:
+                return True  # so many names: it is a document of something, and not understood
+            if self._names_one(token):
+                return True
+        return False
+
+    def _names_one(self, token: bytes) -> bool:
+        for text in _spellings(token):
+            for candidate in _candidates(text):
+                if self._is_named(candidate):
+                    return True
+        return False
+
+    def _is_named(self, candidate: bytes) -> bool:
+        """True for the path or the name of a file that exists, but for a file's own namesake beside it: a camera's note."""
+        name = re.split(rb"[/\\]", candidate)[-1]
+        if not name or len(name) > 255:
+            return False
+        if name_key(name.partition(b".")[0]) == self._stem and b"/" not in candidate and b"\\" not in candidate:
+            return False
+        if b"/" in candidate and self._names.has_path(candidate, self._folder):
+            return True
+        return not self._for_people and bool(_MEDIA_NAME.search(name)) and self._names.has_name(name)
+
+
+def _endings(lines: bytes) -> Iterator[int]:
+    """Where something ends that looks like the name of a file."""
+    for found in _MEDIA_NAME.finditer(lines):
+        yield found.end()
+    if b"/" in lines:
+        for found in _ANY_NAME.finditer(lines):
+            yield found.end()
+
+
+def _spellings(token: bytes) -> Iterator[bytes]:
+    """A token as it is, and with the escapes of JSON, XML and URLs undone."""
+    yield token
+    if b"\\u" in token:
+        token = _ESCAPED.sub(lambda m: chr(int(m[1], 16)).encode("utf-8", "surrogatepass"), token)
+        yield token
+    if b"&" in token:
+        token = html.unescape(token.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+        yield token
+    if b"%" in token:
+        yield unquote_to_bytes(token)
+
+
+def _candidates(text: bytes) -> Iterator[bytes]:
+    """What of a token may be a path: all of it, and what comes after whatever may stand before one."""
+    at = text.find(b"file://")
+    if at >= 0:
+        path = text[at + 7 :]
+        yield path[path.find(b"/") :] if b"/" in path else path
+    yield text.strip().strip(b"'")
+    starts = [m.end() for m in _CUTS.finditer(text)]
+    for start in starts[-12:]:
+        yield text[start:]
+    if b"/" in text and not text.startswith(b"/"):
+        yield text[text.find(b"/") :]
