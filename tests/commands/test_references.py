@@ -24,7 +24,7 @@ def weir(bench, tmp_path):
 
 def test_survey_tells_every_file_with_its_standing(bench, weir, tmp_path):
     status, said, err = fascis(bench, "survey", weir, "--files", "--json")
-    assert status == 0 and set(said) == {"library", "documents", "standing", "roles", "files"}
+    assert status == 0 and set(said) == {"library", "documents", "standing", "roles", "files", "not_media"}
     assert said["documents"] == [{"path": "feature.otio", "format": "otio", "references": 3}]
     size = (weir / "feature.otio").stat().st_size
     assert said["standing"] == {

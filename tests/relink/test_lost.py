@@ -102,7 +102,13 @@ def test_what_was_known_of_a_file_is_known_when_it_is_lost(bench):
     write(other / "cut.otio", timeline(str(path)))
     remember(bench.workspace, survey_library(bench.workspace, other))
     move = Move(bytes(inside / "Footage"), b"/new")
-    assert also_lost(bench.workspace.register, [move, Move(b"/x", b"/y")], key) == {move: {"other": 1}}
+    twin = bench.root / "archive" / "other"  # of the same name
+    write(twin / "cut.otio", timeline(str(path), str(path) + ".gone.mov"))
+    remember(bench.workspace, survey_library(bench.workspace, twin))
+    also = also_lost(bench.workspace.register, [move, Move(b"/x", b"/y")], key)
+    assert set(also) == {move} and {(x.root, x.files) for x in also[move]} == {(other, 1), (twin, 2)}
+    assert {x.told(also[move]) for x in also[move]} == {f"other ({other})", f"other ({twin})"}
+    assert len({x.library for x in also[move]}) == 2
     again = with_ties(surveyed, {bytes(path): bytes(inside / "nowhere.mov")})
     assert again.uses.of(Standing.MISSING), "what is gone meanwhile is not taken for found"
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -19,8 +19,9 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Control
 from fascis.crossing.known import all_crossings, find_crossing, in_turn, line_up, opened, unfinished
 from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
+from fascis.crossing.parts import NotOnePart, find_part
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
-from fascis.crossing.problems import Severity
+from fascis.crossing.problems import Problem, Severity
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import Surveyed
@@ -78,9 +79,8 @@ def _tell_plan(plan: Plan) -> None:
     )
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
-        say(
-            f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, {size(total)}; the originals of these stay"
-        )
+        fate = "their originals are deleted with the others" if plan.choices.loose_too else "their originals stay"
+        say(f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, {size(total)}; {fate}")
     for goal in plan.goals[1:]:
         say(f"and a second copy → {shown(str(goal.path / plan.name))}, about {duration(goal.estimate.seconds)}")
     if plan.discarded.files:
@@ -88,6 +88,8 @@ def _tell_plan(plan: Plan) -> None:
             f"not copied, and deleted with the originals: {counted(plan.discarded.files, 'file')},"
             f" {size(plan.discarded.bytes)} ({', '.join(sorted(plan.choices.discard))})"
         )
+    if plan.frees:
+        say(f"Deleting the originals frees {size(plan.frees)}.")
     for problem in plan.problems:
         say(f"{problem.severity.value}: {problem.sentence}" + (f" {problem.remedy}" if problem.remedy else ""))
 
@@ -161,7 +163,7 @@ class Wanted:
     name: str
     leave_out: list[str]
     discard: list[str]
-    after: After
+    after: After | None
     gather: bool
     only: list[str]
     loose_too: bool
@@ -181,15 +183,15 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     roles = [r for r in wanted.leave_out if r not in _NO_ROLES]
     leave_out = _roles("--leave-out", roles, [*_LEFT, *_NO_ROLES], as_json)
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
-    after = wanted.after
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
+    _check_parts(surveyed, wanted, as_json)
     if wanted.search:
         surveyed = found_for_copy(workspace, surveyed, wanted.search, as_json)
     choices = Choices(
         wanted.name,
         leave_out,
-        after,
+        wanted.after or After.KEEP,
         discard,
         wanted.gather,
         unused,
@@ -199,6 +201,9 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     )
     also = Path(wanted.also).absolute() if wanted.also else None
     plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
+    if wanted.after is None and plan.lacks_used:  # home stays where everything is, unless it is said otherwise
+        plan = make_plan(workspace, surveyed, plan.destination, replace(choices, after=After.COPY), also)
+    after = plan.choices.after
     _tell_plan(plan)
     if plan.stopped:
         _refuse(plan, as_json)
@@ -208,9 +213,9 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         raise typer.Exit(0)
     if (plan.asks or after is After.RELEASE) and not yes and not _asked(plan, after):
         if after is After.RELEASE and not plan.asks:
-            say(
-                "--after release deletes the originals once their copies are verified; --yes consents to that. Nothing was done."
-            )
+            sentence = "--after release deletes the originals once their copies are verified. Nothing was done."
+            plan.problems.append(Problem(Severity.DECISION, "not-confirmed", sentence, "Consent to that with --yes."))
+            say(f"{sentence} --yes consents to that.")
         _refuse(plan, as_json)
     plan = _asked_itself(workspace, plan, surveyed, also, yes, as_json)
     try:
@@ -232,6 +237,16 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
             put(crossing_object(crossing))
         raise typer.Exit(0)
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:
+    """Each named part is one, and several have a name together."""
+    try:
+        find_part(surveyed, wanted.only)
+    except NotOnePart as error:
+        usage(str(error), as_json)
+    if len(set(wanted.only)) > 1 and not wanted.name:
+        usage("Several parts need a name together: --name NAME.", as_json)
 
 
 def _asked_itself(
@@ -318,15 +333,15 @@ def park(crossing: str, as_json: bool) -> None:
     _step(crossing, as_json, "park", needs_switch=True)
 
 
-def release(crossing: str, yes: bool, as_json: bool) -> None:
+def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
     """Deletes the originals whose copies are verified, and frees their space."""
     if not yes and not _asked_release(crossing):
-        error = Refused("not-looked", "Deleting the originals needs your word: --yes. Nothing was deleted.")
+        error = Refused("not-confirmed", "Deleting the originals needs your word: --yes. Nothing was deleted.")
         if as_json:
             put(refusal_object(error))
         say(str(error))
         raise typer.Exit(REFUSED)
-    _step(crossing, as_json, "release", needs_switch=True)
+    _step(crossing, as_json, "release", needs_switch=True, compared=compared)
 
 
 def undo(crossing: str, as_json: bool) -> None:
@@ -383,7 +398,7 @@ def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
         raise typer.Exit(REFUSED) from None
 
 
-def _step(id: str, as_json: bool, what: str, needs_switch: bool = False) -> None:
+def _step(id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False) -> None:
     found = _open(from_environment(), id, as_json)
     try:
         if needs_switch and found.state is State.SETTLED:
@@ -392,6 +407,8 @@ def _step(id: str, as_json: bool, what: str, needs_switch: bool = False) -> None
             found.park()
         elif what == "release":
             control = Control()
+            if compared:
+                found.accept_comparison()
             found.looked()  # whoever asks for this by name, after the switch, says so
             with Telling(found) as telling:
                 stoppable(lambda: found.release(control, telling), control)

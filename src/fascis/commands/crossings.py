@@ -27,7 +27,12 @@ def register(app: typer.Typer) -> None:
         ),
         gather: bool = typer.Option(True, "--gather/--no-gather", help="Copy loose media into the library."),
         only: list[str] = typer.Option([], "--only", help="A project, or a folder, that goes along with what it uses."),
-        after: After = typer.Option(After.KEEP, "--after", help="What becomes of home and originals."),
+        after: After | None = typer.Option(
+            None,
+            "--after",
+            help="What becomes of home and originals; without it, home goes to the new place, unless something is left out that is used.",
+            show_default=False,
+        ),
         loose_too: bool = typer.Option(
             False,
             "--loose-too",
@@ -93,12 +98,19 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def release(
-        crossing: str, yes: bool = typer.Option(False, "--yes", help="Delete the originals."), as_json: bool = JSON
+        crossing: str,
+        yes: bool = typer.Option(False, "--yes", help="Delete the originals."),
+        compared: bool = typer.Option(
+            False,
+            "--compared",
+            help="A comparison is enough: the drive's driver can never prove that a copy was read from the drive itself.",
+        ),
+        as_json: bool = JSON,
     ) -> None:
         """Deletes the originals whose copies are verified, and frees their space."""
         from fascis.commands import crossing_work
 
-        crossing_work.release(crossing, yes, as_json)
+        crossing_work.release(crossing, yes, compared, as_json)
 
     @app.command()
     def undo(crossing: str, as_json: bool = JSON) -> None:

@@ -18,7 +18,7 @@ from fascis.library.catalogs import catalog_folders
 from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
-from fascis.library.strands import strands, totals
+from fascis.library.strands import strands, totals, totals_by_role
 from fascis.library.uses import LINKS, files_of
 from fascis.workspace import Workspace, from_environment
 
@@ -86,7 +86,7 @@ def survey(library: str, files: bool, as_json: bool) -> None:
 
 def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
     uses = surveyed.uses
-    by_role = surveyed.survey.totals()
+    by_role = totals_by_role(surveyed.survey, uses)
     record: dict[str, Any] = {
         "library": {"name": surveyed.name, "kind": surveyed.kind, "root": shown(str(surveyed.root)), "library_id": key},
         "documents": [
@@ -100,6 +100,10 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
         ],
         "standing": _standing(surveyed),
         "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
+        "not_media": [
+            {"document": shown_place(surveyed, uses.documents[n].place or uses.documents[n].path), "target": shown(t), "why": why}
+            for n, t, why in uses.not_media
+        ],
     }
     if files:
         record["files"] = list(_files(surveyed))
@@ -117,7 +121,7 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
         tell(f"  {shown(shown_place(surveyed, place))}: a database that is no catalog known here")
     for n, target, why in uses.not_media[:_MOST_TOLD]:
         document = uses.documents[n]
-        tell(f"  not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
+        tell(f"  not media, not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
     for orphan in uses.orphans[:_MOST_TOLD]:
         tell(f"  sidecar of nothing: {shown(orphan)}")
 
@@ -147,7 +151,7 @@ def verify(library: str, as_json: bool) -> None:
         usage(f"There is no folder {shown(str(root))}.", as_json)
     medium = workspace.drives.open(root)
     try:
-        found = verify_library(medium, root)
+        found = verify_library(medium, root, drive=workspace.drives.at(root))
     finally:
         medium.close()
     unresolved = _unresolved(workspace, root)
@@ -161,11 +165,13 @@ def verify(library: str, as_json: bool) -> None:
                 "matching": found.matching,
                 **lists,
                 "references_unresolved": unresolved,
+                "proven": found.proven,
             }
         )
     else:
         print(
-            f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read."
+            f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read"
+            f" {'from the drive itself' if found.proven else 'back, perhaps from memory'}."
         )
         for name, places in {**lists, "refers to what is not there": unresolved}.items():
             for place in places:

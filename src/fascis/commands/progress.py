@@ -55,7 +55,7 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         control.stop()
         if not ended.wait(_PATIENCE):
             raise Hanging(
-                "Stopped, though a drive does not answer. What is verified is kept; fascis resume goes on."
+                "Stopped. A drive is still busy with what was begun. What is verified is kept; fascis resume goes on."
             ) from None
     if trouble:
         raise trouble[0]

@@ -189,7 +189,7 @@ def _record(
                 "files": m.files,
                 "certain": m.certain,
                 "against": m.against,
-                "also_lost_by": also.get(m.move, {}),
+                "also_lost_by": {x.told(also[m.move]): x.files for x in also.get(m.move, [])},
             }
             for m in match.moves
         ],

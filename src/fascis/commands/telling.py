@@ -14,6 +14,7 @@ from typer.exceptions import TyperException
 from fascis.files.errors import Cancelled, FascisError
 
 DONE, WRONG, USAGE, REFUSED, INTERRUPTED = 0, 1, 2, 3, 4
+STOPPED = 130  # by Ctrl+C, before anything was begun
 
 
 def put(record: dict[str, Any]) -> None:
@@ -47,14 +48,32 @@ def usage_errors(arguments: list[str]) -> Iterator[None]:
         usage(error.format_message(), as_json)
     except typer.Exit as done:
         raise SystemExit(done.exit_code) from None
-    except (typer.Abort, KeyboardInterrupt, Cancelled):
-        say("Stopped. What is verified is kept; fascis resume goes on.")
-        raise SystemExit(INTERRUPTED) from None
-    except FascisError as error:
+    except Cancelled as error:
+        _end(error, arguments, INTERRUPTED)
+    except (typer.Abort, KeyboardInterrupt):
+        sentence = "Stopped before anything was begun."
         if as_json:
+            put({"error": sentence})
+        say(sentence)
+        raise SystemExit(STOPPED) from None
+    except FascisError as error:
+        _end(error, arguments, REFUSED)
+
+
+_CROSSING = frozenset(("relocate", "resume", "park", "release", "undo"))
+
+
+def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
+    """Tells what ended a command: of a crossing as its object, with the error among its problems."""
+    if "--json" in arguments:
+        if _CROSSING.intersection(arguments[:1]):
+            from fascis.crossing.outcome import refusal_object
+
+            put({**refusal_object(error), "error": str(error)})
+        else:
             put({"error": str(error)})
-        say(str(error))
-        raise SystemExit(REFUSED) from None
+    say(str(error))
+    raise SystemExit(status) from None
 
 
 def interactive() -> bool:

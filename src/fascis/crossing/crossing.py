@@ -411,6 +411,19 @@ class Crossing:
             destination.prove(control or Control())
         return self.proven
 
+    def accept_comparison(self) -> None:
+        """The person's explicit confirmation that a comparison is enough, where a drive can never prove more."""
+        self.journal.put("accepts_comparison", self.workspace.clock())
+
+    @property
+    def comparison_accepted(self) -> bool:
+        """True when that was confirmed."""
+        return bool(self.journal.value("accepts_comparison"))
+
+    def _comparison_accepted(self) -> bool:
+        """True when every copy that is not proven was compared after its drive was connected again, and that was accepted."""
+        return self.comparison_accepted and all(d.only_compared or d.copies.proven() for d in self.demanded)
+
     def release(self, control: Control | None = None, report: Report = silent) -> dict[str, Any]:
         """Deletes the originals whose copies are verified; gives the record of it. Only by the person's explicit word.
 
@@ -428,8 +441,16 @@ class Crossing:
                 "Documents of this library are not understood; what they refer to is not known. Open it from its new home and"
                 " look first. No original was deleted.",
             )
-        if not self.prove(control):
+        if not self.prove(control) and not self._comparison_accepted():
             label = next(d.label for d in self.demanded if not d.copies.proven())
+            if all(d.only_compared or d.copies.proven() for d in self.demanded):
+                raise Refused(
+                    "only-compared",
+                    f"The copy on {label} was read once more after the drive was connected again, and is equal. This drive's driver"
+                    " never shows whether what is read comes from the drive itself, so a comparison is all that is possible"
+                    " here. The originals are deleted only with your explicit confirmation that it is enough: --compared. No"
+                    " original was deleted.",
+                )
             raise Refused(
                 "not-proven",
                 f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"

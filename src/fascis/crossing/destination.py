@@ -27,6 +27,7 @@ from fascis.crossing.places import (
 )
 from fascis.crossing.proof import Proof
 from fascis.crossing.prove import prove
+from fascis.crossing.refreshing import refresh_leads
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, settle, withdraw
 from fascis.crossing.speeds import Speeds
@@ -224,6 +225,7 @@ class Destination:
 
     def _settle(self, source: Sources, destination: Medium, home: Home, receipts: Receipts) -> None:
         self._complete()
+        refresh_leads(self.workspace, self.copies, self.places)
         drive = self.drive()
         side = Side(destination, drive.label)
         rewriting = Rewriting(self.copies, self.places, drive, self.workspace.private)
@@ -310,6 +312,8 @@ class Destination:
 
         with closing(self.open()) as copy:
             wrong = prove(self.copies, copy, self.drive(), place_of, control)
+            if not wrong and self._connected_again(copy):
+                self.copies.put("compared_at", self.workspace.clock())
         if wrong:
             raise Refused(
                 "copy-changed",
@@ -317,6 +321,16 @@ class Destination:
                 " The originals stay.",
             )
         return self.copies.proven()
+
+    def _connected_again(self, copy: Medium) -> bool:
+        """True when the drive was mounted anew, or the machine started, since the copy was made: nothing of it is in memory."""
+        session = self.copies.value("session", {})
+        return (session.get("boot"), session.get("mount")) != (boot_id(), mount_identity(copy.handle))
+
+    @property
+    def only_compared(self) -> bool:
+        """True when the copy was read again after its drive was connected again, equal, and that is all that can be had here."""
+        return bool(self.copies.value("compared_at")) and not self.copies.proven()
 
     # -- giving up ------------------------------------------------------------------------------------------------
 

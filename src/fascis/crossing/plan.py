@@ -170,9 +170,9 @@ class Plan:
         return found
 
     @property
-    def whole(self) -> bool:
-        """True when nothing is left out that a document which goes along uses."""
-        return not any(p.code == "used-left-out" for p in self.problems)
+    def lacks_used(self) -> bool:
+        """True when something is left out that documents use and that cannot be made again."""
+        return any(p.code == "used-left-out" and p.severity is Severity.DECISION for p in self.problems)
 
     @property
     def stopped(self) -> bool:

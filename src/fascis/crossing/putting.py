@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import io
+import os
 from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
 from typing import BinaryIO
 
 from blake3 import blake3
 
-from fascis.crossing.copying import copy_seen_of
+from fascis.crossing.copying import Fidelity, copy_seen_of
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.medium import Medium, MediumFile
@@ -31,23 +34,55 @@ class _Stream(io.RawIOBase):
         return len(view)
 
 
+@dataclass(frozen=True, slots=True)
+class Like:
+    """What a file that is written anew takes from the one it stands for: mode, times, owner where asked, attributes."""
+
+    status: os.stat_result
+    attributes: dict[str, bytes]
+    owner: bool
+    modes: bool
+
+    @classmethod
+    def of(cls, medium: Medium, place: bytes, keeps: Fidelity) -> Like:
+        """Reads them off a file. Raises ``OSError``."""
+        with closing(medium.open(place)) as file:
+            attributes = file.attributes() if keeps.attributes else {}
+            return cls(file.status(), attributes, keeps.owner, keeps.modes)
+
+    def give(self, file: MediumFile) -> None:
+        """Gives them to a new file. Raises ``OSError``."""
+        if self.attributes:
+            file.set_attributes(self.attributes)
+        try:
+            file.set_status(self.status, self.owner)
+        except PermissionError:
+            if self.modes:
+                raise
+
+
 def put(
-    medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], mode: int = 0o644
+    medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
 ) -> tuple[tuple[int, int, int], bytes]:
     """Writes a file anew into the staged library and reads it back; gives size, mtime, inode, and the digest.
+
+    Args:
+        like: what it takes from the file that it stands for; without it, everybody may read it.
 
     Raises:
         EnvironmentTrouble: it read back wrong. An ``OSError`` is the caller's to translate.
     """
     if medium.exists(place):
         medium.unlink(place)
-    file = medium.create(place, mode)
+    file = medium.create(place, 0o644 if like is None else 0o600)
     try:
         raw = _Stream(file)
         buffered = io.BufferedWriter(raw, 1 << 16)
         fill(buffered)
         buffered.flush()
         buffered.detach()
+        if like is not None:
+            like.give(file)
         file.flush()
     finally:
         file.close()

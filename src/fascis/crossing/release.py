@@ -127,7 +127,7 @@ class Release:
             files = [
                 i
                 for i, o in zip(batch, outcomes, strict=True)
-                if o[1] is Origin.GONE and i.kind is Kind.FILE and i.fate is not Fate.OWN
+                if o[1] is Origin.GONE and o[2] is None and i.kind is Kind.FILE and i.fate is not Fate.OWN
             ]
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
 

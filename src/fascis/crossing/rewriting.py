@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import stat
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
@@ -20,8 +19,8 @@ from fascis.crossing.arrived import Arrived, place_from, relative
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.copying import copy_seen_of
 from fascis.crossing.fates import Fate
-from fascis.crossing.places import Places
-from fascis.crossing.putting import make_parents, put
+from fascis.crossing.places import Places, fidelity
+from fascis.crossing.putting import Like, make_parents, put
 from fascis.crossing.spelling import Spelling, leads_of
 from fascis.crossing.surveyed import JOURNALS
 from fascis.crossing.whither import Whither
@@ -123,7 +122,7 @@ class Rewriting:
             move(medium, join(root, item.there), kept)
 
     def _put(self, medium: Medium, root: bytes, item: Item, content: bytes | Path) -> None:
-        kept = medium.status(join(root, as_it_was(item.there, self._places.crossing)))
+        kept = join(root, as_it_was(item.there, self._places.crossing))
 
         def fill(out: BinaryIO) -> None:
             if isinstance(content, bytes):
@@ -133,7 +132,7 @@ class Rewriting:
                 while part := file.read(_CHUNK):
                     out.write(part)
 
-        seen, digest = put(medium, join(root, item.there), fill, stat.S_IMODE(kept.st_mode))
+        seen, digest = put(medium, join(root, item.there), fill, Like.of(medium, kept, fidelity(self._drive)))
         self._copies.record_derived(item.id, seen, digest)
 
     # -- catalogs -------------------------------------------------------------------------------------------------

@@ -358,6 +358,13 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
             "Choose another drive.",
         )
         return drive, False
+    if (library := _enclosing(around.workspace, destination, drive)) is not None:
+        around.add(
+            Severity.STOPS,
+            "destination-in-a-library",
+            f"{text} lies inside another library, {shown(str(library))}.",
+            "Choose a folder outside of it.",
+        )
     if drive.read_only:
         around.add(
             Severity.STOPS,
@@ -391,6 +398,22 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
         )
     _suitability(around, drive, destination)
     return drive, True
+
+
+def _enclosing(workspace: Workspace, destination: Path, drive: Drive) -> Path | None:
+    """The library that a folder lies in: by an identity file above it, or one that is known here."""
+    real = Path(os.path.realpath(destination))
+    for above in (real, *real.parents):
+        if (above / ".fascis/identity.json").is_file() and not (above / ".fascis/arriving.json").is_file():
+            return above
+    if not workspace.register.path.exists():
+        return None
+    for library in workspace.register.libraries():
+        roots = [library.root, *(c.root for c in workspace.register.copies(library.id))]
+        for root in roots:
+            if root != drive.mount and root.is_dir() and _inside(real, root):
+                return root
+    return None
 
 
 def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import io
 import stat
 from collections.abc import Callable
+from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.crossing.copying import Buffers, read_back
+from fascis.crossing.copying import Buffers, ReadBack, read_back
 from fascis.crossing.events import Control
+from fascis.crossing.proof import INLINE, Proof
+from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import read_manifest
@@ -19,11 +22,15 @@ from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
 _LIMIT = 1 << 30
+BATCH_FILES, BATCH_BYTES = 256, 256 << 20  # read between two looks at the drive's counter
 
 
 @dataclass(slots=True)
 class Verification:
-    """What was found. *Edited*: size or time differs; *damaged*: same size and time, other content."""
+    """What was found. *Edited*: size or time differs; *damaged*: same size and time, other content.
+
+    ``proven``: all of it was read from the drive itself, not perhaps from memory.
+    """
 
     files: int = 0
     bytes: int = 0
@@ -32,6 +39,7 @@ class Verification:
     damaged: list[Place] = field(default_factory=list)
     missing: list[Place] = field(default_factory=list)
     unlisted: list[Place] = field(default_factory=list)
+    proven: bool = True
 
     @property
     def sound(self) -> bool:
@@ -61,9 +69,16 @@ def _recorded(medium: Medium, root: Path) -> dict[bytes, tuple[bytes, Entry | No
 
 
 def verify(
-    medium: Medium, root: Path, control: Control | None = None, beat: Callable[[int, int], None] = lambda _f, _b: None
+    medium: Medium,
+    root: Path,
+    control: Control | None = None,
+    beat: Callable[[int, int], None] = lambda _f, _b: None,
+    drive: Drive | None = None,
 ) -> Verification:
-    """Reads everything again. Writes nothing.
+    """Reads everything again, proven as in a crossing. Writes nothing.
+
+    Args:
+        drive: the one it is on; without it, whether it was read from the drive itself is not known.
 
     Raises:
         Damaged: there is no manifest, or it cannot be understood.
@@ -72,23 +87,57 @@ def verify(
     control = control or Control()
     recorded = _recorded(medium, root)
     out = Verification()
-    with Buffers() as buffers:
+    batch: list[tuple[Place, tuple[bytes, Entry | None]]] = []
+    size = 0
+    with ExitStack() as held:
+        buffers = held.enter_context(Buffers())
+        proof = held.enter_context(closing(Proof(drive))) if drive else None
         for folder in medium.walk():
             if folder.place == OWN or folder.place.startswith(OWN + b"/"):
                 continue
             for name, status in zip(folder.names, folder.stats, strict=True):
                 if not stat.S_ISREG(status.st_mode):
                     continue
-                control.checkpoint()
                 place = join(folder.place, name)
                 known = recorded.pop(place, None)
                 if known is None:
                     out.unlisted.append(place)
-                else:
-                    _one(medium, place, known, out, buffers, control)
+                    continue
+                batch.append((place, known))
+                size += status.st_size
+                if len(batch) >= BATCH_FILES or size >= BATCH_BYTES:
+                    _some(medium, batch, out, buffers, proof, control)
                     beat(out.files, out.bytes)
+                    batch, size = [], 0
+        if batch:
+            _some(medium, batch, out, buffers, proof, control)
+            beat(out.files, out.bytes)
     out.missing = sorted(recorded)
     return out
+
+
+def _some(
+    medium: Medium,
+    batch: list[tuple[Place, tuple[bytes, Entry | None]]],
+    out: Verification,
+    buffers: Buffers,
+    proof: Proof | None,
+    control: Control,
+) -> None:
+    """Reads some files, and tells whether they were read from the drive itself."""
+    if proof:
+        try:
+            proof.begin()
+        except OSError as error:
+            raise told(error, "flush the drive") from error
+    stored, gone = 0, True
+    for place, known in batch:
+        control.checkpoint()
+        read = _one(medium, place, known, out, buffers, control)
+        if read:
+            stored += read.stored if read.stored > INLINE else 0
+            gone = gone and (proof is None or proof.proves(read.pages_gone))
+    out.proven = out.proven and proof is not None and gone and proof.holds(stored)
 
 
 def _one(
@@ -98,7 +147,7 @@ def _one(
     out: Verification,
     buffers: Buffers,
     control: Control,
-) -> None:
+) -> ReadBack | None:
     digest, entry = known
     out.files += 1
     try:
@@ -106,13 +155,13 @@ def _one(
     except OSError as error:
         raise told(error, "look at", place) from error
     out.bytes += status.st_size
-    try:
-        equal = read_back(medium, place, buffers, control).digest == digest
-    except EnvironmentTrouble:
-        equal = False
-    if equal:
+    read: ReadBack | None = None
+    with suppress(EnvironmentTrouble):
+        read = read_back(medium, place, buffers, control)
+    if read and read.digest == digest:
         out.matching += 1
     elif entry and (status.st_size, status.st_mtime_ns) != (entry.size, entry.mtime_ns):
         out.edited.append(place)
     else:
         out.damaged.append(place)
+    return read

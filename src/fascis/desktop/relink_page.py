@@ -37,7 +37,7 @@ class RelinkPage:
         """Everything.
 
         Args:
-            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another library by its name with a move.
+            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another library by its id with a move.
         """
         panel = self._panel
         name = shown(relinks.surveyed.name) if relinks.surveyed else shown(relinks.root.name if relinks.root else "")
@@ -136,10 +136,12 @@ class RelinkPage:
                 quiet=True,
             )
         )
-        also = relinks.outcome.also.get(made.move, {}) if relinks.outcome else {}
-        for name, files in also.items():
-            words = f"{elided(shown(name), 24)} lost {number(files)} there too"
-            down.addWidget(button(words, partial(actions["open"], name, made.move), link=True))
+        also = relinks.outcome.also.get(made.move, []) if relinks.outcome else []
+        for other in also:
+            words = f"{elided(shown(other.told(also)), 40)} lost {number(other.files)} there too"
+            opened = button(words, partial(actions["open"], other.library, made.move), link=True)
+            opened.setToolTip(shown(str(other.root)))
+            down.addWidget(opened)
         across = QHBoxLayout()
         across.setSpacing(18)
         if made.accepted:

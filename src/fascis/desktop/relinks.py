@@ -24,7 +24,7 @@ from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
 from fascis.relink.moves import FolderMove, Move
 from fascis.relink.outcome import Candidate, Decisions, Match, State
-from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
+from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
 from fascis.workspace import Workspace
 
 _OFTEN = 0.1  # seconds between two counts of files seen
@@ -42,7 +42,7 @@ class Outcome:
     references: int
     found: int
     words: tuple[str, str, str]
-    also: dict[Move, dict[str, int]] = field(default_factory=dict)
+    also: dict[Move, list[AlsoLost]] = field(default_factory=dict)
     away: dict[str, int] = field(default_factory=dict)
 
 

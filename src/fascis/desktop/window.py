@@ -409,9 +409,9 @@ class Window(QMainWindow):
         if name:
             self.relink.take_file(Path(name))
 
-    def _relink_another(self, name: str, move: Move) -> None:
+    def _relink_another(self, library: str, move: Move) -> None:
         """The same folder move, for another library that lost files there."""
-        root = next((x.root for x in self.workspace.register.libraries() if x.name == name), None)
+        root = next((x.root for x in self.workspace.register.libraries() if x.id == library), None)
         if root is not None:
             self._relink(root, Decisions(accepted=frozenset((move,))))
 

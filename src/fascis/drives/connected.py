@@ -24,6 +24,14 @@ from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import shown
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
+_TEMPORARY = ("/tmp", "/dev", "/run", "/sys", "/var")  # where systems keep files in memory for themselves
+_PSEUDO = frozenset(
+    (
+        "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "mqueue", "hugetlbfs", "debugfs", "tracefs", "securityfs", "pstore",
+        "bpf", "autofs", "configfs", "fusectl", "binfmt_misc", "nsfs", "rpc_pipefs", "efivarfs", "selinuxfs", "ramfs", "fuse.lxcfs",
+        "fuse.gvfsd-fuse", "fuse.portal", "fuse.snapfuse", "nfsd", "overlay", "squashfs",
+    )
+)  # fmt: skip
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
@@ -228,7 +236,12 @@ def _flushing(fd: int) -> tuple[Device | None, bool]:
 
 
 def _is_drive(mount: Mount) -> bool:
-    return mount.source.startswith("/dev/") or mount.filesystem in NETWORK or mount.filesystem == "fuseblk"
+    """True for what a library can be taken to: all but what the system mounts for itself."""
+    if mount.source.startswith("/dev/") or mount.filesystem in NETWORK or mount.where == "/":
+        return True
+    if mount.filesystem == "tmpfs":
+        return not mount.read_only and not mount.where.startswith(_TEMPORARY)
+    return mount.filesystem not in _PSEUDO
 
 
 def _hidden(mount: Mount) -> bool:

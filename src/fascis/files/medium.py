@@ -229,8 +229,17 @@ class PosixFile:
         """Gives owner where asked, mode and times of another file."""
         if owner and (like.st_uid, like.st_gid) != (os.geteuid(), os.getegid()):
             os.fchown(self._fd, like.st_uid, like.st_gid)
-        os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
+        denied: PermissionError | None = None
+        try:
+            os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
+        except PermissionError as error:
+            denied = error  # told after the times, which may be set all the same
+        except OSError as error:
+            if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):  # a driver that knows no modes
+                raise
         os.utime(self._fd, ns=(like.st_atime_ns, like.st_mtime_ns))
+        if denied is not None:
+            raise denied
 
     def attributes(self) -> dict[str, bytes]:
         """The ``user.*`` extended attributes."""

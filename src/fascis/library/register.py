@@ -221,28 +221,18 @@ class Register:
         with self._open() as db:
             return [path for (path,) in db.execute("SELECT path FROM used WHERE library=? AND outside=1", (library,))]
 
-    def users(self, path: bytes, but: str) -> list[str]:
-        """The names of other libraries that use a file outside of them, or hold it, as they were last surveyed."""
-        with self._open() as db:
-            rows = db.execute(
-                "SELECT name FROM library WHERE id<>? AND (id IN (SELECT library FROM used WHERE path=? AND outside=1)"
-                " OR substr(?, 1, length(root) + 1) = CAST(root || x'2f' AS BLOB)) ORDER BY name",
-                (but, path, path),
-            )
-            return [name for (name,) in rows]
-
     def used_in(self, folder: bytes, but: str) -> dict[bytes, list[str]]:
-        """Files below a folder (an absolute path) that other libraries use, and the names of these, as they were last surveyed."""
+        """Files below a folder (an absolute path) that other libraries use, and the ids of these, as they were last surveyed."""
         below = folder.rstrip(b"/") + b"/"
         found: dict[bytes, list[str]] = {}
         with self._open() as db:
             rows = db.execute(
-                "SELECT u.path, l.name FROM used u JOIN library l ON l.id=u.library WHERE u.outside=1 AND l.id<>?"
+                "SELECT u.path, l.id FROM used u JOIN library l ON l.id=u.library WHERE u.outside=1 AND l.id<>?"
                 " AND u.path>=? AND u.path<? ORDER BY u.path, l.name",
                 (but, below, below[:-1] + b"0"),  # "0" comes right after "/"
             )
-            for path, name in rows:
-                found.setdefault(path, []).append(name)
+            for path, library in rows:
+                found.setdefault(path, []).append(library)
         return found
 
     def copies(self, library: str) -> list[KnownCopy]:

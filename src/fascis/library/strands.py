@@ -71,6 +71,15 @@ def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[b
     return tops
 
 
+def totals_by_role(survey: Survey, uses: Uses) -> dict[Role, tuple[int, int]]:
+    """``(files, bytes)`` of each role, of what is there: in the library's folder, and loose."""
+    out = {role: (files, size) for role, (files, size, _) in survey.totals().items()}
+    for o in uses.of(Standing.LOOSE):
+        files, size = out[o.role]
+        out[o.role] = (files + 1, size + o.size)
+    return out
+
+
 def totals(survey: Survey, uses: Uses) -> dict[Standing, tuple[int, int]]:
     """``(files, bytes)`` of each standing."""
     out = dict.fromkeys(STANDINGS, (0, 0))

@@ -133,18 +133,34 @@ def acts_of(workspace: Workspace) -> Acts:
     return Acts(folder, workspace.private, workspace.drives, drive_roots(workspace), workspace.clock, workspace.step)
 
 
-def also_lost(register: Register, moves: Sequence[Move], library: str) -> dict[Move, dict[str, int]]:
+@dataclass(frozen=True, slots=True)
+class AlsoLost:
+    """Another library that lost files of the same folder: its id, what it is called, where it is, and how many files."""
+
+    library: str
+    name: str
+    root: Path
+    files: int
+
+    def told(self, others: Iterable[AlsoLost]) -> str:
+        """Its name, with its path where another of them has the same name."""
+        same = any(o.name == self.name and o.library != self.library for o in others)
+        return f"{self.name} ({self.root})" if same else self.name
+
+
+def also_lost(register: Register, moves: Sequence[Move], library: str) -> dict[Move, list[AlsoLost]]:
     """For each folder move the other known libraries that use files below the old folder which are not there, and how many."""
-    found: dict[Move, dict[str, int]] = {}
+    found: dict[Move, list[AlsoLost]] = {}
     if not register.path.exists():
         return found
     for move in moves:
         count: Counter[str] = Counter()
-        for path, names in register.used_in(move.old, library).items():
+        for path, ids in register.used_in(move.old, library).items():
             if not os.path.lexists(path):
-                count.update(names)
+                count.update(ids)
         if count:
-            found[move] = dict(count)
+            known = [x for x in register.libraries() if x.id in count]
+            found[move] = [AlsoLost(x.id, x.name, x.root, count[x.id]) for x in known]
     return found
 
 
