@@ -395,6 +395,15 @@ class Copies:
         )[0]
         return int(row[0]), int(row[1])
 
+    def anything_stays(self) -> bool:
+        """True when a file or link of the old library does not go with the others: left out, not to be held there, not verified."""
+        rows = self.journal.read(
+            "SELECT 1 FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.outside IS NULL AND e.kind<>2 AND"
+            " (e.fate IN (1,3) OR (e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2))) LIMIT 1",
+            (self.number,),
+        )
+        return bool(rows)
+
     def going(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, with the sizes as they were copied."""
         return self.sums("e.fate=0")

@@ -314,6 +314,8 @@ class _Going:
         if not path.startswith(below):
             return path in self._loose
         row = self._rows.get(path[len(below) :])
+        if self._choices.after is After.PARK:
+            return row is not None  # set aside is the whole folder, with what is left out
         return row is not None and self._fates[row] in (Fate.COPY, Fate.DISCARD, Fate.OWN)
 
     def _names_in(self, folder: bytes) -> list[bytes]:

@@ -146,9 +146,17 @@ def of_this(found: Differences, copies: Copies) -> Differences:
 
 
 def needed_now(
-    workspace: Workspace, places: Places, copies: Copies, differences: Differences, control: Control
+    workspace: Workspace,
+    places: Places,
+    copies: Copies,
+    differences: Differences,
+    control: Control,
+    whole: bool = False,
 ) -> dict[bytes, list[str]]:
     """What of the originals others need, looked at right now: absolute path → who. These stay.
+
+    Args:
+        whole: the library's folder would go as it is, with what was left out and what appeared: set aside.
 
     Raises:
         Cancelled: by the control.
@@ -166,6 +174,8 @@ def needed_now(
     def goes(path: bytes) -> bool:
         if not path.startswith(top):
             return path in loose
+        if whole:
+            return True
         place = path[len(top) :]
         item = copies.at(place)
         return item is not None and item.outside is None and place not in changed and _would_go(item)
@@ -175,8 +185,7 @@ def needed_now(
             return [i.place.rpartition(b"/")[2] for i in copies.in_folder(folder[len(top) :])]
         return [p.rpartition(b"/")[2] for p in loose if p and p.rpartition(b"/")[0] == folder]
 
-    stay = copies.sums("e.outside IS NULL AND e.fate IN (1,2) OR e.fate=0 AND (c.state IS NULL OR c.state<>2)")[0]
-    document, own = bool(header.get("document")), bool(stay or changed)
+    document, own = bool(header.get("document")), not whole and (bool(changed) or copies.anything_stays())
     targets = [bytes(t) for t in (places.target,)]
     going = Going(origin, header.get("whole_id", header["library_id"]), frozenset(filter(None, loose)), targets, document, own)
     needed = find_needed(workspace, going, stopped)
@@ -203,7 +212,7 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
         Refused: something is.
     """
     home = demanded[0]
-    kept = needed_now(workspace, home.places, home.copies, Differences(), control)
+    kept = needed_now(workspace, home.places, home.copies, Differences(), control, whole=True)
     top = os.path.realpath(os.fsencode(home.places.origin())).rstrip(b"/") + b"/"
     inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
     if inside:
