@@ -25,7 +25,7 @@ from fascis.relink.index import Index, look_in
 from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
-from fascis.relink.returned import folders_to_look_in, returned_moves
+from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -198,6 +198,7 @@ def _record(
             place(x.path) for x, s in zip(match.lost, match.state, strict=True) if s in (State.NOWHERE, State.LEFT)
         ],
         "known_on_drives_away": known_away(workspace.register, workspace.drives, left, crossed_away(workspace)),
+        "old_paths": old_paths(surveyed.uses, returned_moves(surveyed.uses, workspace.drives.connected())),
         "applied": act is not None,
         "act": act.id if act else None,
         "documents": [place(os.fsencode(d.path)) for d in act.documents] if act else [],
@@ -225,6 +226,11 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
         for path in tie["candidates"][:9]:
             differs = ", ".join(tie["differs"].get(path, []))
             print(f"      {shown(path)}" + (f" (differs: {differs})" if differs else ""))
+    if record["old_paths"]:
+        print(
+            f"  {counted(record['old_paths'], 'file is', 'files are')} found by a path that leads to where a drive used to be; other"
+            " programs do not follow it. --returned --apply updates these paths."
+        )
     for path in record["unfound_files"][:_MOST_TOLD]:
         print(f"  found nowhere: {shown(path)}")
     for label, files in record["known_on_drives_away"].items():

@@ -19,7 +19,7 @@ from fascis.crossing.opening import Opened, open_documents
 from fascis.crossing.releasing import needed_now
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences
-from fascis.files.errors import FascisError
+from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted as counted_files
 from fascis.files.sizes import number
@@ -42,7 +42,8 @@ class Check:
 class Balance:
     """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy, and so on), largest first.
 
-    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
+    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision. ``busy``: a drive was slow to answer,
+    which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use and that were left out by choice.
     """
 
     checks: list[Check]
@@ -50,6 +51,8 @@ class Balance:
     newer: list[bytes] = field(default_factory=list)
     trouble: str = ""
     left: list[bytes] = field(default_factory=list)
+    busy: bool = False
+    lacks: int = 0
 
     @property
     def even(self) -> bool:
@@ -76,8 +79,8 @@ def _count_copy(destination: Destination) -> tuple[int, int]:
 
 def weigh(crossing: Crossing) -> Balance:
     """Looks at all places again and compares. Writes nothing. May take as long as two surveys."""
-    journal, demanded = crossing.journal, crossing.demanded
-    trouble = ""
+    journal, demanded, state = crossing.journal, crossing.demanded, crossing.state
+    trouble, busy = "", False
     differences = Differences()
     counted: list[tuple[int, int] | None] = []
     opened: list[Opened | None] = []
@@ -88,12 +91,12 @@ def weigh(crossing: Crossing) -> Balance:
         except FascisError as error:
             counted += [None] * (len(opened) + 1 - len(counted))
             opened.append(None)
-            trouble = trouble or str(error)
+            trouble, busy = trouble or str(error), busy or _is_busy(crossing, error)
     try:
-        if crossing.state is not State.RELEASED:
+        if state is not State.RELEASED:
             differences = crossing.look_again()
     except FascisError as error:
-        trouble = trouble or str(error)
+        trouble, busy = trouble or str(error), busy or _is_busy(crossing, error)
     skipped = max(d.copies.count_copies([CopyState.SKIPPED]) for d in demanded)
     decided = set(journal.value("left_newer", []))
     fresh = crossing.goes_along(differences).newer
@@ -126,7 +129,18 @@ def weigh(crossing: Crossing) -> Balance:
     strands = [d.copies.strands() for d in demanded]
     verified = [{s.id: s.verified_bytes for s in one} for one in strands]
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
-    return Balance(checks, weights, newer, trouble, left)
+    if state is State.RELEASED:
+        weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
+    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.get("lacks", 0))
+
+
+def _is_busy(crossing: Crossing, error: FascisError) -> bool:
+    """True when a drive is there, and only slow to answer."""
+    if not isinstance(error, DriveGone):
+        return False
+    drives = {d.uuid: d for d in crossing.workspace.drives.connected()}
+    wanted = [crossing.places.header["source_drive"]["uuid"], *(d.places.drive["uuid"] for d in crossing.demanded)]
+    return all((d := drives.get(uuid)) is not None and (d.connected or d.silent) for uuid in wanted)
 
 
 def _outside_words(crossing: Crossing) -> str:

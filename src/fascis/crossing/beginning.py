@@ -72,6 +72,7 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
         "part": {"projects": sorted(part.names), "folders": [os.fsdecode(f) for f in part.all_folders]} if part else None,
         "folders_out": sorted(os.fsdecode(f) for f in plan.folders_out),
         "frees": plan.frees,
+        "lacks": plan.lacks,
         "name": plan.name,
         "called": shown(plan.identity.name if plan.identity else plan.source.name),
         "kind": plan.kind,

@@ -85,6 +85,16 @@ def unfinished(workspace: Workspace) -> list[str]:
     return ids
 
 
+def to_go_on(crossings: Iterable[Crossing]) -> list[Crossing]:
+    """What was cut off, in the order in which it was begun, then what waits in the queue in its order.
+
+    What needs a decision (a file that cannot be read, a copy that read back wrong) is not among them.
+    """
+    found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
+    cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.journal.header["planned_at"], c.id))
+    return [*cut_off, *in_turn(found)]
+
+
 def in_turn(crossings: Iterable[Crossing]) -> list[Crossing]:
     """Those that wait in the queue, in their order."""
     return sorted((c for c in crossings if c.turn is not None), key=lambda c: (c.turn or 0, c.id))

@@ -21,7 +21,15 @@ from fascis.crossing.journal import read_header
 from fascis.crossing.needed import kept_for_others
 from fascis.crossing.parts import Part, part_name
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
-from fascis.crossing.selection import Selection, StrandKey, left_out_problems, select, shared_problems, use_problems
+from fascis.crossing.selection import (
+    Selection,
+    StrandKey,
+    left_out_problems,
+    left_out_used,
+    select,
+    shared_problems,
+    use_problems,
+)
 from fascis.crossing.surroundings import Surroundings, look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
@@ -91,7 +99,8 @@ class Plan:
     the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
     role that is left out. ``part`` is what crosses where that is not the whole library, ``folders_out`` the folders that are not in it.
     ``shared`` are originals that stay because others need them: absolute path → who. ``frees`` is the room, in bytes, of exactly what
-    deleting the originals would delete by this plan.
+    deleting the originals would delete by this plan. ``left_out_used`` counts files that are left out though documents use them: those
+    that cannot be made again, and those that can.
     """
 
     crossing: str
@@ -120,6 +129,7 @@ class Plan:
     folders_out: frozenset[bytes] = frozenset()
     shared: dict[bytes, list[str]] = field(default_factory=dict)
     frees: int = 0
+    left_out_used: tuple[int, int] = (0, 0)
 
     @property
     def destination(self) -> Path:
@@ -170,9 +180,14 @@ class Plan:
         return found
 
     @property
+    def lacks(self) -> int:
+        """How many files are left out that documents use, those that can be made again too."""
+        return self.left_out_used[0] + self.left_out_used[1]
+
+    @property
     def lacks_used(self) -> bool:
         """True when something is left out that documents use and that cannot be made again."""
-        return any(p.code == "used-left-out" and p.severity is Severity.DECISION for p in self.problems)
+        return self.left_out_used[0] > 0
 
     @property
     def stopped(self) -> bool:
@@ -233,7 +248,8 @@ def make_plan(
     around.take(left_problem(fitted.left))
     problems += around.problems
     problems += use_problems(surveyed, choices.gather, gathering)
-    problems += left_out_problems(surveyed, fates, gathering)
+    left_used = left_out_used(surveyed, fates, gathering)
+    problems += left_out_problems(left_used)
     going = _Going(surveyed, choices, fates, gathering)
     shared = going.shared(workspace)
     problems += shared_problems(shared, surveyed.below, choices.after, going.bounds)
@@ -273,6 +289,7 @@ def make_plan(
         folders_out=frozenset(selection.folders_out),
         shared=shared,
         frees=going.frees(shared),
+        left_out_used=(len(left_used.files), len(left_used.remakeable)),
     )
 
 

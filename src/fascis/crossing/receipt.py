@@ -50,6 +50,7 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
             for c in every
         ],
         "after": h["after"],
+        "lacks": h.get("lacks", 0),
         "planned_at": h["planned_at"],
         "settled_at": journal.value("settled_at"),
         "files": files,
@@ -119,6 +120,8 @@ def seal(record: dict[str, Any]) -> str:
     if record["not_copied"] and State(record["state"]) in _STATES:
         text = text.replace("Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}")
         text = text.replace("Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},")
+    elif lacks := record.get("lacks", 0):
+        text = text.replace("Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1)
     return text
 
 

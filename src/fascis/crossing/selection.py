@@ -89,29 +89,40 @@ def shared_problems(
         )
 
 
-def left_out_problems(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> Iterator[Problem]:
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """Files that are left out by choice though a document that goes along uses them, as ``(place, size)``."""
+
+    files: list[tuple[bytes, int]]
+    remakeable: list[tuple[bytes, int]]
+
+
+def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> LeftOut:
     """What is left out by choice though a document that goes along uses it: there it leads nowhere."""
     uses, survey = surveyed.uses, surveyed.survey
     places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
     along = {places[place] for row, place in files_of(survey) if place in places and fates[row] == Fate.COPY}
     gathered = {o.path for _, o in gathering.items}
     along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
-    left = [
-        (place, ROLES[survey.role[row]].remakeable, survey.size[row])
-        for row, place in files_of(survey)
-        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(uses.used_by.get(row, ()))
-    ]
-    for remakeable in (False, True):
-        files = [(place, length) for place, again, length in left if again is remakeable]
+    found = LeftOut([], [])
+    for row, place in files_of(survey):
+        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(uses.used_by.get(row, ())):
+            again = ROLES[survey.role[row]].remakeable
+            (found.remakeable if again else found.files).append((place, survey.size[row]))
+    return found
+
+
+def left_out_problems(left: LeftOut) -> Iterator[Problem]:
+    """A decision before the start; of what can be made again, something to know."""
+    for files, again in ((left.files, False), (left.remakeable, True)):
         if files:
             what = counted(len(files), "file that documents use is left out", "files that documents use are left out")
             yield Problem(
-                Severity.NOTE if remakeable else Severity.DECISION,
+                Severity.NOTE if again else Severity.DECISION,
                 "used-left-out",
                 f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. At the new place these"
-                " references lead nowhere; the originals are kept"
-                + (", or can be made again." if remakeable else "."),
-                "" if remakeable else "Take them along, or continue without them.",
+                " references lead nowhere" + ("; these files can be made again." if again else "; the originals are kept."),
+                "" if again else "Take them along, or continue without them.",
                 tuple(place for place, _ in files[:1000]),
             )
 

@@ -42,6 +42,7 @@ class Caring(QObject):
         object, object, object, object
     )  # a library's folder, moves, folders to look in, a literal survey
     added = pyqtSignal(object)  # a folder that is to be added
+    made_home = pyqtSignal(object)  # a folder that is to be home on this computer, by the person's word
 
     def __init__(
         self,
@@ -308,7 +309,8 @@ class Caring(QObject):
         known_shelf = self._shelf_of(known.drive) if known else None
         drive = shown(shelf.drive.label) if shelf else "a drive"
         where = (shown(known_shelf.drive.label), shown(str(known.root))) if known and known_shelf else None
-        actions = {"add": lambda: self.added.emit(standing.root), "back": self.changed.emit}
+        chosen = self.added if known is None else self.made_home
+        actions = {"add": lambda: chosen.emit(standing.root), "back": self.changed.emit}
         differs = self._differs.get((standing.root, known.root), "") if known else ""
         self.panel.drive_page.show_another(standing, drive, where, differs, actions)
         if known is None or shelf is None or known_shelf is None or differs:

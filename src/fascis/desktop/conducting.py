@@ -12,7 +12,7 @@ from PyQt6.QtGui import QDesktopServices, QGuiApplication
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Attention, Control, Event
-from fascis.crossing.known import all_crossings, in_turn, let_go_first, line_up
+from fascis.crossing.known import all_crossings, in_turn, let_go_first, line_up, to_go_on
 from fascis.crossing.outcome import notice
 from fascis.crossing.states import UNFINISHED, State
 from fascis.desktop.answers import Situation, clock, safe_to
@@ -541,6 +541,22 @@ class Conducting(QObject):
         """Goes on with the chosen crossing."""
         if self.current and self.current.state in UNFINISHED:
             self.run(self.current, skip)
+
+    def go_on_in_order(self) -> None:
+        """Goes on with the chosen crossing, which was cut off; others that were cut off continue after it, in their order."""
+        first = self.current
+        if first is None or self.now is not None:
+            return
+        others = [c for c in to_go_on(self.crossings) if c is not first and c.turn is None]
+        everything = list(self.crossings)
+
+        def line_up_all() -> None:
+            for crossing in reversed(others):
+                let_go_first(everything, crossing)
+
+        self.run(first)
+        if others:
+            Task(line_up_all, lambda _: self.show(), self)
 
     def _give_up_screen(self) -> None:
         assert self.current

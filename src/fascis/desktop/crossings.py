@@ -25,7 +25,7 @@ from fascis.desktop.pieces import clear, label
 from fascis.desktop.scales import Scales
 from fascis.desktop.stations import Lane, Lanes, StationLine
 from fascis.files.names import elided, shown
-from fascis.files.sizes import size
+from fascis.files.sizes import counted, size
 
 
 @dataclass(slots=True)
@@ -161,6 +161,10 @@ class CrossingsView(QWidget):
         words = (
             "Looking at both places again …"
             if balance is None
+            else "A drive is busy, asking again …"
+            if balance.busy
+            else f"Whole, but for {counted(balance.lacks, 'file')} that you left out"
+            if balance.even and balance.lacks
             else "In balance"
             if balance.even
             else "Not yet in balance"

@@ -136,8 +136,12 @@ class SidePanel(QWidget):
         best: str | None,
         actions: dict[str, Callable[[], None]],
         warnings: Sequence[str] = (),
+        away: str = "",
     ) -> None:
-        """A library or a copy: what it holds, its copies, what its drive would be after; warnings first."""
+        """A library or a copy: what it holds, its copies, what its drive would be after; warnings first.
+
+        ``away`` says that its drive is not connected: then nothing is offered that needs it.
+        """
         changed = (
             time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9))
             if s.summary
@@ -155,9 +159,11 @@ class SidePanel(QWidget):
         self.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
         for warning in warnings:
             self.add(label(warning, wrong=True))
+        if away:
+            self.add(label(away))
         if s.parked:
             self.add(
-                label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted by time.")
+                label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted automatically.")
             )
             self.end(button("See its crossing", actions["crossing"], main=True))
             return
@@ -185,6 +191,10 @@ class SidePanel(QWidget):
             self._down.addSpacing(3)
             self.add(FullBar(after, f"{after:.0%} full", f"frees {size(s.size)}", after=True))
         buttons = []
+        if away:
+            forget = [button("Forget it (touches no file)", actions["forget"])] if s.home else []
+            self.end(*forget)
+            return
         if best:
             buttons.append(button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True))
         else:
@@ -349,7 +359,8 @@ class SidePanel(QWidget):
             "open": state is not State.RELEASED,
             "park": state is State.SWITCHED,
             "put_back": state is State.PARKED,
-            "undo": state in (State.SWITCHED, State.PARKED),
+            "accept": state is not State.RELEASED,
+            "undo": state in (State.SETTLED, State.SWITCHED, State.PARKED),
             "again": state is not State.RELEASED,
             "without": True,
         }

@@ -11,6 +11,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
+from fascis.crossing.after import After
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import all_crossings
 from fascis.crossing.old_place import Begun, begun_again, set_aside
@@ -97,6 +98,7 @@ class Planning(QObject):
         self.woven: Woven | None = None
         self._surveyed: Surveyed | None = None
         self._choices = Choices()
+        self._after_said = False  # the person chose what becomes of home; until then it stays where everything is
         self._decided = False
         self._also: Path | None = None
         self._ties: dict[bytes, bytes] = {}
@@ -186,12 +188,13 @@ class Planning(QObject):
             self.another.emit(standing)
             return
         drive = self._drive(standing.drive)
-        best = self._best(standing)
+        away = self._away_words(standing)
+        best = None if away else self._best(standing)
         full = None
         if drive and standing.summary and standing.home and drive.connected:
             full = (drive.full, max(0.0, drive.full - standing.size / max(drive.capacity, 1)))
         actions: dict[str, Callable[[], None]] = {
-            "plan": lambda: self.begin_plan(standing, best.mount) if best else None,
+            "plan": lambda: self.begin_plan(standing, best.mount) if best and not away else None,
             "survey": lambda: self.add_library(standing.root),
             "forget": lambda: self._forget(standing),
             "crossing": self.see_crossing.emit,
@@ -208,7 +211,16 @@ class Planning(QObject):
             best.label if best else None,
             actions,
             [b.sentence for b in self.begun if b.library == standing.library],
+            away,
         )
+
+    def _away_words(self, standing: OnShelf) -> str:
+        """Says of a library whose drive is away that it is, and when the drive was last seen; nothing for one that is there."""
+        shelf = self.shelf_of(standing.drive)
+        if shelf is None or shelf.drive.connected:
+            return ""
+        when = time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at)) if shelf.seen_at else "some time ago"
+        return f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this library or to copy it."
 
     def _copies(self, standing: OnShelf) -> list[str]:
         key = standing.id.split(":")[0]
@@ -280,6 +292,7 @@ class Planning(QObject):
 
     def catalog(self, path: Path, folders: list[Path]) -> None:
         """Makes a catalog, or adds folders of photos to one; then looks at it as a library."""
+        self._leave_plan()
         stopped = [False]
         words = "Reading the photos. Nothing is written into them or their folders."
         self.panel.show_busy(shown(path.name), words, lambda: stopped.__setitem__(0, True))
@@ -297,7 +310,20 @@ class Planning(QObject):
         Task(work, done, self)
 
     def add_library(self, root: Path) -> None:
-        """Surveys a folder and puts it on its shelf."""
+        """Surveys a folder and puts it on its shelf; an open plan is left."""
+        self._look_at(root, home=False)
+
+    def make_home(self, root: Path) -> None:
+        """The person's word that a folder, and no other of its library, is home on this computer."""
+        self._look_at(root, home=True)
+
+    def _leave_plan(self) -> None:
+        self.draft = self.plan = self.woven = None
+        self._turn += 1  # a plan that is still being made is shown no more
+        self.woven_changed.emit(None)
+
+    def _look_at(self, root: Path, home: bool) -> None:
+        self._leave_plan()
         stopped = [False]
         self.panel.show_busy(
             shown(root.name), "Looking at it. Nothing is written into it.", lambda: stopped.__setitem__(0, True)
@@ -308,7 +334,11 @@ class Planning(QObject):
             stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
             if stops:
                 raise FascisError(stops[0].sentence)
-            remember(self.workspace, surveyed)
+            key = remember(self.workspace, surveyed)
+            if home:
+                drive = self.workspace.drives.at(surveyed.source)
+                self.workspace.register.put_library(surveyed.root, drive.uuid, surveyed.name, surveyed.kind, key)
+                remember(self.workspace, surveyed)
             return surveyed
 
         Task(work, self._added, self)
@@ -349,6 +379,7 @@ class Planning(QObject):
     def begin_plan(self, standing: OnShelf, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
         self.draft = PlanDraft(standing, destination)
+        self._after_said = False
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
         self.plan = self.woven = None
         self._ties = {}
@@ -417,6 +448,8 @@ class Planning(QObject):
         self._choices_changed(replace(plan.choices, **changes))
 
     def _choices_changed(self, choices: Choices) -> None:
+        shown_after = self.plan.choices.after if self.plan else self._choices.after
+        self._after_said = self._after_said or choices.after is not shown_after
         self._choices = choices
         self._make()
 
@@ -425,11 +458,14 @@ class Planning(QObject):
         if draft is None:
             return
         self._turn += 1
-        turn = self._turn
+        turn, said = self._turn, self._after_said
 
         def work() -> tuple[Surveyed, Plan, Woven]:
             known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
             plan = make_plan(self.workspace, known, draft.destination, choices, also)
+            after = After.COPY if plan.lacks_used else After.KEEP
+            if not said and after is not plan.choices.after:
+                plan = make_plan(self.workspace, known, draft.destination, replace(choices, after=after), also)
             return known, plan, weave(known, plan, self.workspace.drives)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)

@@ -22,7 +22,7 @@ from fascis.desktop.ties_view import TiesView
 from fascis.desktop.tile import Tile
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
-from fascis.files.sizes import number
+from fascis.files.sizes import counted, number
 from fascis.library.reading import private_catalog
 from fascis.library.roles import CATALOG
 from fascis.relink.contents import Contents
@@ -113,7 +113,8 @@ class RelinkView(QWidget):
         self._empty.setVisible(not groups)
         asks = outcome is not None and bool(outcome.open)
         if outcome is None:
-            self._lost.setText(f"{number(lost)} lost" if lost else "Nothing is lost" if relinking else "")
+            nothing = "Nothing is lost" if not relinks.old_paths else f"{counted(relinks.old_paths, 'file')} by an old path"
+            self._lost.setText(f"{number(lost)} lost" if lost else nothing if relinking else "")
             self._found.setText("")
             self._rest.setText(self._waiting_words(relinks, lost) if groups else "")
             self._empty.setText(self._waiting_words(relinks, lost))
@@ -142,6 +143,11 @@ class RelinkView(QWidget):
             return relinks.trouble
         if relinks.busy:
             return relinks.busy
+        if not lost and relinks.old_paths:
+            return (
+                f"{counted(relinks.old_paths, 'file is', 'files are')} found, by a path that leads to where a drive used to be. Fascis"
+                " follows such paths; other programs do not. Choose that drive on Shelves to update the old paths."
+            )
         if not lost:
             return "Every file that its documents refer to is where it should be."
         if relinks.looking is not None:

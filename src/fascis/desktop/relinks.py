@@ -25,6 +25,7 @@ from fascis.relink.lost import lost_of
 from fascis.relink.moves import FolderMove, Move
 from fascis.relink.outcome import Candidate, Decisions, Match, State
 from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
+from fascis.relink.returned import old_paths, returned_moves
 from fascis.workspace import Workspace
 
 _OFTEN = 0.1  # seconds between two counts of files seen
@@ -76,6 +77,7 @@ class Relinks(QObject):
         self.folders: list[Path] = []
         self.looking: Path | None = None
         self.expected = 0
+        self.old_paths = 0  # files that documents find by a path that leads to where a drive used to be
         self.decisions = Decisions()
         self.history: list[Decisions] = []
         self.at = 0
@@ -126,6 +128,7 @@ class Relinks(QObject):
             key = at.id if at else remember(self.workspace, surveyed)
             relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
             drives = self.workspace.drives.connected()
+            self.old_paths = old_paths(surveyed.uses, returned_moves(surveyed.uses, drives))
             where = folders or first_folders(relinking, drives)
             labels = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
             labels |= {bytes(d.mount): d.label for d in drives}

@@ -28,14 +28,16 @@ class Scales(QWidget):
     def show_balance(self, balance: Balance | None, originals: str, copies: list[str]) -> None:
         """Shows a balance, or that it is being weighed: a pan for the originals and one for each copy."""
         self._balance, self._names = balance, [originals, *copies]
-        even = "in balance" if balance and balance.even else "not in balance" if balance else "being weighed"
+        busy = balance is None or balance.busy
+        even = "being weighed" if busy else "in balance" if balance and balance.even else "not in balance"
         self.setAccessibleName(f"Scales: {even}")
         self.update()
 
     @property
     def angle(self) -> float:
         """Degrees by which the beam tips to the originals' side."""
-        return TIP_DEGREES if self._balance is not None and not self._balance.even else 0.0
+        known = self._balance is not None and not self._balance.busy
+        return TIP_DEGREES if known and self._balance and not self._balance.even else 0.0
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints stand, beam and pans."""

@@ -62,6 +62,7 @@ class Seen:
     discarded: tuple[int, int]
     documents: list[str]
     references: dict[str, int]
+    only_compared: bool = False
 
     @property
     def drive(self) -> str:
@@ -111,7 +112,7 @@ def read_seen(crossing: Crossing) -> Seen:
         header["name"],
         crossing.wanted_after,
         journal.planned(),
-        [_drive(d) for d in crossing.demanded],
+        [_drive(d, crossing.comparison_accepted) for d in crossing.demanded],
         bool(journal.value("looked_at")),
         journal.value("settled_at"),
         journal.value("parked_at"),
@@ -122,10 +123,12 @@ def read_seen(crossing: Crossing) -> Seen:
         crossing.copies.sums("e.fate=5"),
         [shown(i.place) for i in islice(documents_of(crossing.copies), MOST_DOCUMENTS)],
         header.get("references", {}),
+        not crossing.comparison_accepted and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
+        and any(d.only_compared for d in crossing.demanded),
     )
 
 
-def _drive(destination: Destination) -> SeenDrive:
+def _drive(destination: Destination, accepted: bool) -> SeenDrive:
     copies = destination.copies
     return SeenDrive(
         destination.number,
@@ -133,7 +136,7 @@ def _drive(destination: Destination) -> SeenDrive:
         destination.state,
         copies.going(),
         copies.verified(),
-        copies.proven(),
+        copies.proven() or (accepted and destination.only_compared),
         copies.value("settled_at"),
         copies.strands(),
     )

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QGuiApplication
 
+from fascis.crossing.after import After
 from fascis.crossing.balance import Balance, Deleting, deleting, weigh
 from fascis.crossing.states import State
 from fascis.desktop.answers import clock, next_step, why_not_delete
@@ -19,6 +21,8 @@ from fascis.files.sizes import counted, number, size
 
 if TYPE_CHECKING:
     from fascis.desktop.conducting import Conducting
+
+_AGAIN_MS = 3_000  # until a drive that was busy is looked at again
 
 
 class Steps:
@@ -60,8 +64,15 @@ class Steps:
             else:
                 self.balance, self.list = outcome
                 self._host.show()
+                if self.balance and self.balance.busy:  # slow to answer is not out of balance
+                    QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(crossing.id))
 
         Task(work, done, self._host)
+
+    def _again_if_busy(self, id: str) -> None:
+        current = self._host.current
+        if current is not None and current.id == id and self.balance is not None and self.balance.busy:
+            self._weigh()
 
     def show_panel(self) -> None:
         """Shows what can be done at the scales."""
@@ -78,9 +89,11 @@ class Steps:
             "park": "Set the originals aside (frees nothing yet)",
             "receipt": "See the receipt",
             "put_back": "Put the originals back",
-            "undo": "Take back the switch",
+            "undo": "Take back the switch" if s.state is not State.SETTLED else "End it: home stays, and so does the copy",
             "again": "Look again",
         }
+        if seen.only_compared:
+            words["accept"] = "Accept the comparison: more is not possible"
         if len(seen.labels) > 1:
             words["prove"] = "Read the copies again"
         others = [d for d in seen.drives[1:] if s.state is not State.RELEASED and self.balance and self.balance.trouble]
@@ -93,7 +106,7 @@ class Steps:
         if s.state is not State.SWITCHED and step != "park":
             del words["park"]
         titles = {
-            State.SETTLED: f"Before home goes to {drive}",
+            State.SETTLED: "One more copy" if seen.after is After.COPY else f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
             State.PARKED: "Originals set aside",
             State.RELEASED: "The originals are deleted",
@@ -111,9 +124,11 @@ class Steps:
             "receipt": lambda: self._host.to_receipts.emit(c.id),
             "again": self.look_again,
             "without": lambda: self._host.without(c, others[0].number),
+            "accept": self.accept_comparison,
         }
+        deletes = None if seen.after is After.COPY and s.state is State.SETTLED else self.list
         self._host.panel.show_scales(
-            titles[s.state], _lines(seen), step, words, self.list, why_not_delete(s), s.state, self.balance, actions
+            titles[s.state], _lines(seen), step, words, deletes, why_not_delete(s), s.state, self.balance, actions
         )
 
     def bring_along(self) -> None:
@@ -138,6 +153,8 @@ class Steps:
 
         def work() -> None:
             if not c.prove():
+                if all(d.only_compared or d.copies.proven() for d in c.demanded):
+                    return  # equal, after it was connected again: whether that is enough is the person's to say
                 raise Refused(
                     "not-proven",
                     f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect it, then read it again."
@@ -145,6 +162,11 @@ class Steps:
                 )
 
         self._host.do("Reading the copy again", f"Every file on {seen.drive} that was perhaps read from memory.", work)
+
+    def accept_comparison(self) -> None:
+        """The person's explicit confirmation that a comparison is enough, where the drive can never prove more."""
+        if c := self._host.current:
+            self._host.do("Noted", "The copy was compared after its drive was connected again; that is enough.", c.accept_comparison)
 
     def look_again(self) -> None:
         """Weighs again."""

@@ -28,6 +28,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import to_go_on
 from fascis.crossing.receipt import receipt_html, receipt_of
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.crossing.surveyed import Surveyed
@@ -51,7 +52,7 @@ from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
 from fascis.files.names import elided, shown
-from fascis.files.sizes import size
+from fascis.files.sizes import counted, size
 from fascis.library.shelves import OnShelf, Shelf
 from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions
@@ -232,6 +233,7 @@ class Window(QMainWindow):
         self.bench.changed.connect(self.planning.refresh)
         self.caring.returned.connect(self._make_right)
         self.caring.added.connect(self.planning.add_library)
+        self.caring.made_home.connect(self.planning.make_home)
         self.strands.without_changed.connect(self.planning.take_in_or_out)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
@@ -528,13 +530,15 @@ class Window(QMainWindow):
 
     def _offer_to_go_on(self) -> None:
         def found() -> None:
-            waiting = [c for c in self.conducting.crossings if c.state in UNFINISHED or c.state is State.SETTLED]
-            if waiting:
-                Task(lambda: waiting[0].verified, lambda done: self._offer_this(waiting[0], done), self)
+            going = to_go_on(self.conducting.crossings)
+            settled = [c for c in self.conducting.crossings if c.state is State.SETTLED and c.wants_more]
+            if first := next(iter([*going, *settled]), None):
+                more = len(going) - 1 if going else 0
+                Task(lambda: first.verified, lambda done: self._offer_this(first, done, more), self)
 
         self.conducting.load(found)
 
-    def _offer_this(self, crossing: Crossing, verified: Any) -> None:
+    def _offer_this(self, crossing: Crossing, verified: Any, more: int) -> None:
         if isinstance(verified, BaseException):
             return  # it is in the list, and says there what is wrong with it
         h = crossing.places.header
@@ -542,6 +546,8 @@ class Window(QMainWindow):
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
             words = f"{shown(h['name'])} to {shown(crossing.places.label)} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
+            words += f" {counted(more, 'more crossing')} continues after it." if more == 1 else ""
+            words += f" {counted(more, 'more crossing')} continue after it." if more > 1 else ""
             go = button("Go on", lambda: self._accept_offer(crossing.id, True))
         else:
             words = f"{shown(h['name'])} is whole on {shown(crossing.places.label)} and waits at the scales."
@@ -557,7 +563,7 @@ class Window(QMainWindow):
         self.go_to(1)
         self.conducting.choose(id)
         if run:
-            self.conducting.go_on()
+            self.conducting.go_on_in_order()
 
     # -- theme and the end ----------------------------------------------------------------------------------------
 

@@ -407,7 +407,7 @@ class _Reading:
             leads.of.append(NOWHERE)
             self._found.not_media.append((number, reference.as_written, "it names no file"))
             return
-        meant, way = found
+        meant, way = self._as_remembered(ways, folder, *found)
         leads.of.append(self._lead(meant))
         self._use(number, meant, reference.as_written)
         if _is_lost(meant):
@@ -416,6 +416,15 @@ class _Reading:
                 self._alias(other, folder, meant)
         else:
             self._alias(way, folder, meant)
+
+    def _as_remembered(self, ways: list[Target], folder: bytes, meant: Meant, way: Target) -> tuple[Meant, Target]:
+        """What is lost may be called in two ways: the one by which it was last seen is its own."""
+        if not _is_lost(meant) or meant.path in self._expected:
+            return meant, way
+        for other in ways:
+            if not other.foreign and (path := _absolute(other, folder)) in self._expected:
+                return Meant(meant.standing, path), other
+        return meant, way
 
     def _follow_sequence(
         self, number: int, reference: Reference, at: int, ways: list[Target], folder: bytes, leads: Leads
@@ -528,7 +537,7 @@ class _Reading:
         if path == meant.path:
             return
         if not way.foreign:
-            path = os.path.normpath(path if way.absolute else folder + b"/" + path)
+            path = _absolute(way, folder)
         if path != meant.path and path not in known:
             known[path] = meant.path
 
@@ -630,6 +639,11 @@ class _Reading:
             sidecar.used_by = {n for o in owned_by for n in o.used_by}
             self._outside[path] = sidecar
             self._found.outside.append(sidecar)
+
+
+def _absolute(way: Target, folder: bytes) -> bytes:
+    path = os.fsencode(way.path)
+    return os.path.normpath(path if way.absolute else folder + b"/" + path)
 
 
 def _is_lost(meant: Meant) -> bool:

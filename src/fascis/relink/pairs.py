@@ -115,6 +115,7 @@ def find_pairs(lost: Sequence[Lost], index: Index, used: Collection[bytes]) -> P
     whole = np.unique(np.concatenate([exact[0] * most + exact[1], loose[0] * most + loose[1]]))
     both = np.stack([whole // most, whole % most])
     same = _same_names(lost, index, both)
+    same &= ~_not_its_own(lost, index, both, same)
     return _with_evidence(lost, index, both[:, same], used, np.zeros(int(same.sum()), np.bool_))
 
 
@@ -146,6 +147,15 @@ def _same_names(lost: Sequence[Lost], index: Index, both: Ints) -> Flags:
             by_folder = by_folder or _sorted(index.folder)
             same[at] = set(lost[number].frames) <= _names_in(index, int(index.folder[row]), by_folder, folders)
     return same
+
+
+def _not_its_own(lost: Sequence[Lost], index: Index, both: Ints, same: Flags) -> Flags:
+    """Pairs of names that differ in case or normal form, in a folder that has the very name too: each reference keeps its own."""
+    pairs = list(zip(both[0].tolist(), both[1].tolist(), same.tolist(), strict=True))
+    exact = {(i, int(index.folder[row])) for i, row, good in pairs if good and index.name(row) == lost[i].name}
+    return np.array(
+        [index.name(row) != lost[i].name and (i, int(index.folder[row])) in exact for i, row, _ in pairs], np.bool_
+    )
 
 
 def _names_in(index: Index, folder: int, by_folder: tuple[Ints, Ints], known: dict[int, set[bytes]]) -> set[bytes]:

@@ -41,6 +41,12 @@ def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
     return sorted(found)
 
 
+def old_paths(uses: Uses, moves: Iterable[Move]) -> int:
+    """How many files documents call by a path that leads to where a drive used to be."""
+    known = list(moves)
+    return sum(any(m.place(written) is not None for m in known) for written in uses.aliases)
+
+
 def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Move]) -> list[Path]:
     """The folders that lost files would be in by these moves, those that are there; none is below another."""
     wanted = {f for x in lost for m in moves if (f := m.place(x.folder + b"/x")) is not None}
