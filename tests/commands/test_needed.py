@@ -1,0 +1,240 @@
+"""What others need stays; each test also says what must still be there."""
+
+import json
+import os
+import sqlite3
+import subprocess
+from contextlib import closing
+
+import pytest
+
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.library.making import catalog_at, timeline, write
+from tests.worlds import oracle
+
+
+@pytest.fixture
+def studio(bench):
+    """A library of two projects that share a clip, with music and a still that both use, and loose sound."""
+    lib, inside = bench.library, bench.drives / "inside"
+    for place in ("media/weir.mov", "media/shared.mov", "music/theme.wav", "stills/heron.jpg", "media/spare.mov"):
+        write(lib / place, f"content of {place}".encode() * 300)
+    write(inside / "Loose/millrace.wav", b"m" * 900)
+    write(lib / "stills/heron.xmp", b"<x/>")
+    both = ["../../media/shared.mov", "../../music/theme.wav", "../../stills/heron.jpg", str(inside / "Loose/millrace.wav")]
+    write(lib / "projects/Autumn/autumn.otio", timeline("../../media/weir.mov", *both))
+    write(lib / "projects/Spring/spring.otio", timeline(*both))
+    return lib
+
+
+def played(bench):
+    return oracle.documents(bench.drives, {f"uuid-{n}": str(bench.drives / n) for n in ("inside", "heron")})
+
+
+def cross(bench, library, *words, to=None):
+    return fascis(bench, "relocate", library, "--to", to or bench.heron, *words, "--yes", "--json")
+
+
+@pytest.mark.parametrize("more", [(), ("--loose-too",)])
+def test_a_part_leaves_what_other_projects_use_and_says_who(bench, studio, more):
+    before = played(bench)[studio / "projects/Spring/spring.otio"]
+    status, said, err = cross(bench, studio, "--only", "Autumn", "--after", "release", *more)
+    assert (status, said["state"]) == (0, "released"), err
+    assert played(bench)[studio / "projects/Spring/spring.otio"] == before and None not in before
+    assert not (studio / "projects/Autumn/autumn.otio").exists() and not (studio / "media/weir.mov").exists()
+    stays = {x["path"]: x for x in said["left_behind"] if x["why"] == "used-elsewhere"}
+    assert {"media/shared.mov", "music/theme.wav", "stills/heron.jpg", "stills/heron.xmp"} <= set(stays)
+    assert "projects/Spring/spring.otio" in stays["media/shared.mov"]["by"] and (studio / "media/spare.mov").exists()
+    assert (bench.drives / "inside/Loose/millrace.wav").exists()
+    assert None not in played(bench)[bench.heron / "Autumn/projects/Autumn/autumn.otio"]
+
+
+def test_two_parts_in_a_queue_each_find_what_they_need(bench, studio):
+    for part in ("Autumn", "Spring"):
+        assert cross(bench, studio, "--only", part, "--after", "release", "--later")[0] == 0
+    status, said, err = fascis(bench, "resume", "--all", "--json")
+    assert status == 0 and [c["state"] for c in said["crossings"]] == ["released", "released"], err
+    for part in ("Autumn", "Spring"):
+        assert None not in played(bench)[bench.heron / part / f"projects/{part}/{part.lower()}.otio"]
+    assert not (studio / "media/shared.mov").exists(), "the last one that needed it took it along"
+
+
+def test_a_catalog_stays_with_the_photos_that_it_refers_to(bench, studio):
+    write(studio / "shoots/a.jpg", b"a" * 500)
+    catalog = catalog_at(studio / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots"), (2, 1, "stills")], [(1, "a.jpg"), (2, "heron.jpg")])  # fmt: skip
+    before, plays = catalog.read_bytes(), played(bench)[catalog]
+    status, said, err = cross(bench, studio, "--only", "shoots", "--after", "release")
+    assert (status, said["state"]) == (0, "released"), err
+    assert catalog.read_bytes() == before and played(bench)[catalog] == plays and (studio / "shoots/a.jpg").exists()
+    assert (bench.heron / "shoots/shoots/a.jpg").exists() and not (bench.heron / "shoots/Bell.fascat").exists()
+
+
+def test_a_part_is_a_library_of_its_own_and_the_rest_keeps_its_identity_and_records(bench, studio):
+    (back := bench.add_drive("otter"))
+    assert cross(bench, studio, "--after", "release")[0] == 0
+    home = bench.heron / "The Weir"
+    own = {p: p.read_bytes() for p in (home / ".fascis").rglob("*") if p.is_file()}
+    whole = json.loads((home / ".fascis/identity.json").read_text())["library_id"]
+    status, said, err = cross(bench, home, "--only", "Spring", "--after", "release", to=back)
+    assert (status, said["state"]) == (0, "released"), err
+    assert {p: p.read_bytes() for p in (home / ".fascis").rglob("*") if p.is_file()} == own
+    part = json.loads((back / "Spring/.fascis/identity.json").read_text())
+    assert part["library_id"] not in (whole, None) and part["history"][-1]["part_of"] == whole
+    assert not list((back / "Spring/.fascis").glob("as-it-was/*/identity.json"))
+    assert fascis(bench, "survey", home, "--json")[1]["library"]["library_id"] == whole
+    assert fascis(bench, "survey", back / "Spring", "--json")[1]["library"]["library_id"] == part["library_id"]
+
+
+def test_a_part_is_never_set_aside(bench, studio):
+    before = contents(studio)
+    status, said, _ = cross(bench, studio, "--only", "Autumn", "--after", "park")
+    assert status == 3 and "cannot-set-aside" in {p["code"] for p in said["problems"]}
+    _, said, _ = cross(bench, studio, "--only", "Autumn")
+    status, said, _ = fascis(bench, "park", said["crossing"], "--json")
+    assert status == 3 and contents(studio) == before and not list(studio.parent.glob("*set aside*"))
+
+
+def test_setting_aside_is_guarded_as_deleting_is(bench, studio):
+    photos = bench.drives / "inside/Photos"
+    write(photos / "a.jpg", b"a" * 500)
+    catalog = catalog_at(studio / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    fascis(bench, "survey", studio, "--json")
+    plays = played(bench)[catalog]
+    status, said, _ = cross(bench, photos, "--after", "park")
+    (problem,) = [p for p in said["problems"] if p["code"] == "would-break"]
+    assert status == 3 and "Bell.fascat" in problem["sentence"] and problem["files"] == ["a.jpg"]
+    _, said, _ = cross(bench, photos)
+    status, said, _ = fascis(bench, "park", said["crossing"], "--json")
+    assert status == 3 and said["problems"][-1]["files"] == ["a.jpg"] and played(bench)[catalog] == plays
+
+
+def test_a_catalog_that_is_not_known_and_lies_beside_is_looked_for(bench):
+    photos = bench.drives / "inside/Photos"
+    write(photos / "a.jpg", b"a" * 500)
+    write(photos / "b.jpg", b"b" * 500)
+    catalog = catalog_at(bench.drives / "inside/Catalogs/Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    plays = played(bench)[catalog]
+    status, said, err = cross(bench, photos, "--after", "release")
+    assert (status, said["state"]) == (0, "released"), err
+    assert played(bench)[catalog] == plays and not (photos / "b.jpg").exists()
+    assert [(x["path"], x["why"]) for x in said["left_behind"]] == [("a.jpg", "used-elsewhere")]
+
+
+def test_a_document_of_unknown_make_beside_the_library_keeps_what_it_names(bench, studio):
+    write(bench.drives / "inside/Other/cut.thing", json.dumps({"clip": str(studio / "media/spare.mov")}).encode())
+    status, said, err = cross(bench, studio, "--after", "release")
+    assert (status, said["state"]) == (0, "released"), err
+    assert set(contents(studio)) == {b"media/spare.mov"}
+
+
+@pytest.mark.lab
+@pytest.mark.skipif(os.geteuid() != 0, reason="needs root to mount")
+def test_nothing_is_deleted_through_a_bind_mount(bench, studio, tmp_path):
+    elsewhere = tmp_path / "elsewhere"
+    write(elsewhere / "precious.mov", b"p" * 700)
+    (studio / "media/bound").mkdir()
+    subprocess.run(["mount", "--bind", str(elsewhere), str(studio / "media/bound")], check=True)
+    try:
+        status, said, err = cross(bench, studio, "--after", "release")
+        assert "nested-mounts" in {p["code"] for p in fascis(bench, "relocate", studio, "--to", bench.heron, "--name", "x", "--dry-run", "--json")[1]["problems"]}  # fmt: skip
+    finally:
+        subprocess.run(["umount", str(studio / "media/bound")], check=True)
+    assert (elsewhere / "precious.mov").read_bytes() == b"p" * 700, err
+    assert not (bench.heron / "The Weir/media/bound").exists()
+
+
+def test_what_was_deleted_long_ago_needs_nothing(bench, studio):
+    other = bench.drives / "inside/Old"
+    write(other / "old.otio", timeline(str(studio / "media/spare.mov")))
+    fascis(bench, "survey", other, "--json")
+    (other / "old.otio").unlink()
+    other.rmdir()
+    status, said, err = cross(bench, studio, "--after", "release")
+    assert (status, said["state"], said["left_behind"]) == (0, "released", []), err
+    assert not studio.exists() and (bench.heron / "The Weir/media/spare.mov").exists()
+
+
+def test_what_a_library_on_a_drive_that_is_away_uses_stays(bench, studio):
+    away = bench.add_drive("otter")
+    write(away / "Cut/cut.otio", timeline(str(studio / "media/spare.mov")))
+    fascis(bench, "survey", away / "Cut", "--json")
+    bench.add_drive("otter", connected=False)
+    status, said, err = cross(bench, studio, "--after", "release")
+    assert (status, set(contents(studio))) == (0, {b"media/spare.mov"}), err
+
+
+def test_documents_that_are_left_out_keep_what_they_refer_to(bench, studio):
+    plays = {p: c for p, c in played(bench).items() if studio in p.parents}
+    status, said, err = cross(bench, studio, "--leave-out", "document", "--after", "release")
+    assert said["state"] == "released", err
+    assert {p: c for p, c in played(bench).items() if studio in p.parents} == plays
+    assert not (studio / "media/spare.mov").exists()
+
+
+# -- figures ----------------------------------------------------------------------------------------------------------
+
+
+def test_what_is_promised_to_come_free_is_what_goes(bench, studio):
+    os.link(studio / "media/spare.mov", studio / "media/spare again.mov")
+    os.link(studio / "media/weir.mov", bench.drives / "inside/weir outside.mov")  # frees nothing: it has a name elsewhere
+    fascis(bench, "survey", studio, "--json")
+    _, dry, _ = fascis(bench, "relocate", studio, "--to", bench.heron, "--only", "Autumn", "--after", "release", "--loose-too", "--dry-run", "--json")  # fmt: skip
+    before = oracle.files_with_own(bench.drives)
+    status, said, err = cross(bench, studio, "--only", "Autumn", "--after", "release", "--loose-too")
+    assert status == 0 and dry["frees_bytes"] == oracle.freed(before, oracle.files_with_own(bench.drives)) > 0, err
+    assert {s["path"] for s in dry["shared"]} == {x["path"] for x in said["left_behind"] if x["why"] == "used-elsewhere"}
+    assert f"deleted {said['released_files']}" in err.replace("\u00a0", " ")
+
+
+def test_the_plan_says_what_becomes_of_loose_originals(bench, studio):
+    words = ("relocate", studio, "--to", bench.heron, "--after", "release", "--dry-run")
+    assert "their originals stay" in fascis(bench, *words)[2]
+    assert "their originals are deleted with the others" in fascis(bench, *words, "--loose-too")[2]
+
+
+# -- parts ------------------------------------------------------------------------------------------------------------
+
+
+def test_a_folder_brings_what_its_documents_use(bench, studio):
+    status, said, err = cross(bench, studio, "--only", "projects")
+    there = bench.heron / "projects"
+    assert (status, said["to"]) == (0, [str(there)]), err
+    assert None not in played(bench)[there / "projects/Autumn/autumn.otio"] and (there / "stills/heron.xmp").exists()
+    assert not (there / "media/spare.mov").exists()
+
+
+def test_two_projects_of_one_name_are_told_apart_by_their_paths(bench, studio):
+    write(studio / "archive/2023/Autumn/autumn.otio", timeline("../../../media/spare.mov"))
+    status, said, _ = cross(bench, studio, "--only", "Autumn")
+    assert status == 2 and "projects/Autumn" in said["error"] and "archive/2023/Autumn" in said["error"]
+    status, said, err = cross(bench, studio, "--only", "archive/2023/Autumn")
+    assert status == 0 and (bench.heron / "Autumn/media/spare.mov").exists(), err
+    status, said, _ = cross(bench, studio, "--only", "projects/Autumn", "--only", "projects/Spring")
+    assert status == 2 and "--name" in said["error"]
+    status, said, _ = cross(bench, studio, "--only", str(studio / "projects/Spring"), "--name", "S")
+    assert status == 0 and None not in played(bench)[bench.heron / "S/projects/Spring/spring.otio"]
+
+
+def test_an_empty_folder_of_the_rest_stays_when_a_part_goes(bench, studio):
+    (studio / "to come").mkdir()
+    assert cross(bench, studio, "--only", "Autumn", "--after", "release")[0] == 0
+    assert (studio / "to come").is_dir() and not (bench.heron / "Autumn/to come").exists()
+
+
+def test_work_in_the_rest_does_not_hold_a_part_up_and_a_new_need_is_seen(bench, studio):
+    _, said, _ = cross(bench, studio, "--only", "Autumn")
+    write(studio / "projects/Spring/spring.otio", timeline("../../media/weir.mov"))
+    status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert said["state"] == "released" and (studio / "media/weir.mov").exists(), err
+    assert status == 1, "that it stays was not planned"
+
+
+def test_taking_a_part_back_leaves_the_whole_at_home(bench, studio):
+    fascis(bench, "survey", studio, "--json")
+    _, said, _ = cross(bench, studio, "--only", "Autumn")
+    status, undone, _ = fascis(bench, "undo", said["crossing"], "--json")
+    assert (status, undone["state"]) == (0, "undone") and (bench.heron / "Autumn").is_dir()
+    assert fascis(bench, "survey", studio, "--json")[1]["library"]["root"] == str(studio)
+    with closing(sqlite3.connect(os.path.expanduser("~/.local/share/fascis/register.sqlite"))) as db:
+        assert [bytes(r) for (r,) in db.execute("SELECT root FROM library")] == [os.fsencode(studio)]
