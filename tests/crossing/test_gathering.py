@@ -3,6 +3,7 @@
 import json
 import os
 import sqlite3
+import stat
 from contextlib import closing, nullcontext
 from pathlib import Path
 
@@ -593,7 +594,11 @@ def test_every_point_of_a_crossing_that_gathers(tmp_path, filesystem):
                 point
             )
             assert (there / "media/Music/x.wav").read_bytes() == b"x" * 999
+            anew = (there / "a.m3u8").stat()
+            assert anew.st_mtime_ns // 10**7 == 1_700_000_000_123_456_000 // 10**7, point
             if filesystem == "ext4":
+                assert stat.S_IMODE(anew.st_mode) == 0o664, point
+                assert os.getxattr(there / "a.m3u8", "user.note") == b"breach first", point
                 assert os.readlink(there / "y.wav") == "media/Music/x.wav"
             assert [
                 p.name for p in bench.to.iterdir() if p.name.startswith(".fascis")
@@ -607,6 +612,10 @@ def gathering_bench(root, filesystem):
     bench.to = bench.add_drive("far", filesystem)
     write(bench.root / "Music/x.wav", b"x" * 999)
     bench.fill({"one.mov": 2000, "a.m3u8": f"{bench.root}/Music/x.wav\none.mov\n".encode()})
+    document = bench.library / "a.m3u8"
+    document.chmod(0o664)
+    os.setxattr(document, "user.note", b"breach first")
+    os.utime(document, ns=(1_600_000_000_000_000_000, 1_700_000_000_123_456_000))
     if filesystem == "ext4":  # the other has no links
         (bench.library / "y.wav").symlink_to(bench.root / "Music/x.wav")
     return bench

@@ -407,11 +407,9 @@ def _step(id: str, as_json: bool, what: str, needs_switch: bool = False, compare
             found.park()
         elif what == "release":
             control = Control()
-            if compared:
-                found.accept_comparison()
             found.looked()  # whoever asks for this by name, after the switch, says so
             with Telling(found) as telling:
-                stoppable(lambda: found.release(control, telling), control)
+                stoppable(lambda: found.release(control, telling, compared), control)
         else:
             say(found.undo())
     except FascisError as error:

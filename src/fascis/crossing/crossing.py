@@ -420,12 +420,13 @@ class Crossing:
         """True when that was confirmed."""
         return bool(self.journal.value("accepts_comparison"))
 
-    def _comparison_accepted(self) -> bool:
-        """True when every copy that is not proven was compared after its drive was connected again, and that was accepted."""
-        return self.comparison_accepted and all(d.only_compared or d.copies.proven() for d in self.demanded)
-
-    def release(self, control: Control | None = None, report: Report = silent) -> dict[str, Any]:
+    def release(
+        self, control: Control | None = None, report: Report = silent, compared: bool = False
+    ) -> dict[str, Any]:
         """Deletes the originals whose copies are verified; gives the record of it. Only by the person's explicit word.
+
+        Args:
+            compared: the person's word that a comparison is enough, where no more is possible, see :meth:`accept_comparison`.
 
         Raises:
             Refused: the copy is not proven or not what was verified; nothing was deleted.
@@ -441,9 +442,13 @@ class Crossing:
                 "Documents of this library are not understood; what they refer to is not known. Open it from its new home and"
                 " look first. No original was deleted.",
             )
-        if not self.prove(control) and not self._comparison_accepted():
+        proven = self.prove(control)
+        all_compared = all(d.only_compared or d.copies.proven() for d in self.demanded)
+        if not proven and all_compared and compared:
+            self.accept_comparison()
+        if not proven and not (all_compared and self.comparison_accepted):
             label = next(d.label for d in self.demanded if not d.copies.proven())
-            if all(d.only_compared or d.copies.proven() for d in self.demanded):
+            if all_compared:
                 raise Refused(
                     "only-compared",
                     f"The copy on {label} was read once more after the drive was connected again, and is equal. This drive's driver"

@@ -1,0 +1,182 @@
+"""There is always a way to the end or back; and what is told is so."""
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from fascis.crossing.outcome import code_of, refusal_object
+from fascis.files.errors import Cancelled
+from fascis.files.medium import PosixMedium
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.library.making import timeline, write
+
+
+@pytest.fixture
+def library(bench):
+    write(bench.library / "media/a.mov", b"a" * 9000)
+    write(bench.library / "media/b.mov", os.urandom(2_000_000))
+    write(bench.library / "cut.otio", timeline("media/a.mov"))
+    return bench.library
+
+
+@pytest.mark.lab
+@pytest.mark.skipif(not shutil.which("bindfs"), reason="needs bindfs, a file system that a program drives without a device")
+def test_a_drive_that_can_never_prove_may_be_released_after_a_comparison(bench, library, tmp_path):
+    below, where = tmp_path / "below", tmp_path / "passed through"
+    below.mkdir(), where.mkdir()
+    mount = ["bindfs", str(below), str(where)]
+    subprocess.run(mount, check=True)
+    try:
+        listed = {d["mount"] for d in fascis(bench, "drives", "--json")[1]["drives"]}
+        assert str(where) in listed, "what relocate takes is listed"
+        status, said, _ = fascis(bench, "relocate", library, "--to", where, "--after", "release", "--yes", "--json")
+        assert status == 4 and "not-proven" in {p["code"] for p in said["problems"]}
+        id = said["crossing"]
+        status, said, _ = fascis(bench, "release", id, "--yes", "--compared", "--json")
+        assert said["problems"][-1]["code"] == "not-proven", "it must be connected again first"
+        subprocess.run(["umount", str(where)], check=True)
+        subprocess.run(mount, check=True)
+        copy, before = below / "The Weir/media/b.mov", contents(library)
+        status, said, _ = fascis(bench, "release", id, "--yes", "--json")
+        assert (status, said["problems"][-1]["code"]) == (3, "only-compared") and contents(library) == before
+        whole = copy.read_bytes()
+        copy.write_bytes(whole[:-1] + b"?")
+        assert fascis(bench, "release", id, "--yes", "--compared", "--json")[0] == 3 and contents(library) == before
+        copy.write_bytes(whole)
+        status, said, err = fascis(bench, "release", id, "--yes", "--compared", "--json")
+        assert (status, said["state"]) == (0, "released") and not library.exists(), err
+        assert contents(below / "The Weir") == before
+    finally:
+        subprocess.run(["umount", "-l", str(where)], check=False)
+
+
+@pytest.mark.parametrize("number", ["ENOSYS", "EOPNOTSUPP"])
+def test_a_driver_that_knows_no_modes_is_not_asked_for_them(tmp_path, monkeypatch, number):
+    import errno
+
+    def refuse(*_):
+        raise OSError(getattr(errno, number), "no modes here")
+
+    like = write(tmp_path / "like").stat()
+    medium = PosixMedium.at(tmp_path)
+    file = medium.create(b"new")
+    monkeypatch.setattr(os, "fchmod", refuse)
+    file.set_status(like, False)
+    assert file.status().st_mtime_ns == like.st_mtime_ns, "the times are kept all the same"
+    file.close()
+    medium.close()
+
+
+@pytest.mark.lab
+@pytest.mark.parametrize("filesystem", ["exfat", "ntfs"])
+def test_verifying_reads_from_the_drive_and_not_from_memory(bench, library, mounted, filesystem):
+    where = mounted(filesystem, 220)
+    mark = os.urandom(48)
+    write(library / "media/marked.mov", mark + os.urandom(3_000_000))
+    assert fascis(bench, "relocate", library, "--to", where, "--yes", "--json")[0] == 0
+    status, said, _ = fascis(bench, "verify", where / "The Weir", "--json")
+    assert (status, said["proven"], said["damaged"]) == (0, True, [])
+    from tests.crossing.test_proof import flip
+
+    assert flip(where.parent / "HERON.img", [mark]) == 1
+    status, said, _ = fascis(bench, "verify", where / "The Weir", "--json")
+    assert (status, said["damaged"]) == (1, ["media/marked.mov"])
+
+
+def test_a_survey_of_a_copy_makes_no_home_of_it(bench, library):
+    loose = write(bench.drives / "inside/Loose/c.wav", b"c" * 800)
+    write(library / "cut.otio", timeline("media/a.mov", str(loose)))
+    assert fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    id = fascis(bench, "survey", bench.heron / "The Weir", "--json")[1]["library"]["library_id"]
+    other = write(bench.drives / "inside/Second/second.otio", timeline(str(loose))).parent
+    status, said, err = fascis(
+        bench, "relocate", other, "--to", bench.heron, "--after", "release", "--loose-too", "--yes", "--json"
+    )
+    assert (status, said["state"]) == (0, "released") and loose.exists(), err
+    assert [x["path"] for x in said["left_behind"]] == [str(loose)]
+    assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(library)
+
+
+def test_taking_back_gives_home_to_where_it_was(bench, library):
+    otter = bench.add_drive("otter")
+    assert fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    id = fascis(bench, "survey", library, "--json")[1]["library"]["library_id"]
+    _, said, _ = fascis(bench, "relocate", bench.heron / "The Weir", "--to", otter, "--json")
+    assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(otter / "The Weir")
+    assert fascis(bench, "undo", said["crossing"], "--json")[0] == 0
+    assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(library)
+
+
+def test_a_folder_inside_another_library_is_no_destination(bench, library):
+    assert fascis(bench, "relocate", library, "--to", bench.heron, "--json")[0] == 0
+    inner = bench.heron / "The Weir/media"
+    second = write(bench.drives / "inside/Second/second.m3u8", b"x.mov\n").parent
+    for folder in (inner, bench.heron / "The Weir"):
+        status, said, _ = fascis(bench, "relocate", second, "--to", folder, "--yes", "--json")
+        assert status == 3 and "destination-in-a-library" in {p["code"] for p in said["problems"]}
+    (bench.heron / "plain").mkdir()
+    assert fascis(bench, "relocate", second, "--to", bench.heron / "plain", "--yes", "--json")[0] in (0, 1)
+
+
+# -- words and figures ------------------------------------------------------------------------------------------------
+
+
+def test_stopping_is_told_as_interrupted():
+    error = Cancelled("Stopped.")
+    assert code_of(error) == "interrupted" and refusal_object(error)["problems"][0]["code"] == "interrupted"
+
+
+def test_ctrl_c_in_the_middle_is_told_as_interrupted_and_goes_on(bench, library):
+    write(library / "media/long.mov", os.urandom(9_000_000))
+    description = json.loads((bench.heron / "stand-in.json").read_text())
+    (bench.heron / "stand-in.json").write_text(json.dumps({**description, "write_mb_s": 2}))
+    command = [sys.executable, "-m", "fascis", "relocate", str(library), "--to", str(bench.heron), "--json"]
+    environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives)}
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    while not list(bench.heron.glob(".fascis-crossing-*/library/media/long.mov")):
+        assert process.poll() is None, process.communicate()
+        time.sleep(0.02)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=60)
+    said = json.loads(out)
+    assert (process.returncode, [p["code"] for p in said["problems"]]) == (4, ["interrupted"]), err
+    (bench.heron / "stand-in.json").write_text(json.dumps(description))
+    status, said, _ = fascis(bench, "resume", "--json")
+    assert (status, said["state"]) == (0, "switched") and (library / "media/long.mov").exists()
+
+
+def test_work_at_the_old_place_is_told_with_its_files(bench, library):
+    _, said, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--json")
+    write(library / "cut.otio", timeline("media/b.mov"))
+    status, said, _ = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    (problem,) = [p for p in said["problems"] if p["code"] == "worked-in-since"]
+    assert status == 3 and problem["files"] == ["cut.otio"] and len(contents(library)) == 3
+
+
+@pytest.mark.parametrize(
+    "words",
+    [("relocate", "LIBRARY", "--to", "HERON", "--after", "release"), ("resume", "no such"), ("release", "no such", "--yes"),
+     ("undo", "no such"), ("park", "no such")],
+)  # fmt: skip
+def test_every_refusal_has_its_entry_among_the_problems(bench, library, words):
+    named = {"LIBRARY": library, "HERON": bench.heron}
+    status, said, _ = fascis(bench, *[named.get(w, w) for w in words], "--json")
+    assert status == 3 and said["state"] == "refused" and said["problems"][-1]["sentence"]
+    assert len(contents(library)) == 3
+
+
+def test_old_paths_are_told_though_nothing_is_lost(bench):
+    media = bench.heron / "Footage"
+    for n in range(3):
+        write(media / f"{n}.mov", b"x" * (n + 1))
+    library = bench.drives / "inside/River"
+    write(library / "cut.otio", timeline(*(f"/media/heron/Footage/{n}.mov" for n in range(3))))
+    status, said, err = fascis(bench, "relink", library, "--search", media, "--json")
+    assert (status, said["lost"], said["old_paths"]) == (0, 0, 3), err
