@@ -324,11 +324,17 @@ def prove_staging(medium: Medium, places: Places) -> None:
 
 
 def has_arrived(workspace: Workspace, places: Places) -> bool:
-    """True when the library at its final name is what this crossing made, by its token."""
+    """True when the library at its final name is what this crossing made, by its token.
+
+    Raises:
+        DriveGone: the drive does not answer: then nothing is known of it.
+    """
     if not os.path.lexists(places.target):
         return False
     try:
         medium = workspace.drives.open(places.target)
+    except DriveGone:
+        raise
     except EnvironmentTrouble:
         return False
     try:

@@ -38,7 +38,10 @@ class DriveNow:
 
 @dataclass(frozen=True, slots=True)
 class Situation:
-    """What the answers depend on. The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``."""
+    """What the answers depend on. The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``.
+
+    ``busy``: a drive is slow to answer, and is asked again.
+    """
 
     state: State
     running: bool
@@ -46,6 +49,7 @@ class Situation:
     looked: bool = False
     even: bool = False
     awake: str = ""
+    busy: bool = False
 
     @property
     def drive(self) -> str:
@@ -125,6 +129,8 @@ def why_not_delete(s: Situation) -> str:
         return f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on {late.label}"
     if s.state in (State.REFUSED, State.UNDONE):
         return "they are the library; home is the old place"
+    if s.busy:
+        return "a drive is busy; it is asked again"
     if not s.even:
         return "the scales are not in balance"
     if not s.proven:

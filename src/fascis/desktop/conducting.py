@@ -246,7 +246,8 @@ class Conducting(QObject):
         assert self.current and self.seen
         if self._mine:
             return self._mine.situation()
-        return self.seen.situation(bool(self.steps.balance and self.steps.balance.even))
+        balance = self.steps.balance
+        return self.seen.situation(bool(balance and balance.even), bool(balance and balance.busy))
 
     def _panel_again(self) -> None:
         if self._mine and self._sub == "" and self._visible():

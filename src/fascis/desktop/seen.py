@@ -89,9 +89,9 @@ class Seen:
         """True when every copy was read from its drive itself."""
         return all(d.proven for d in self.drives)
 
-    def situation(self, even: bool) -> Situation:
+    def situation(self, even: bool, busy: bool = False) -> Situation:
         """What the answers depend on while nothing runs."""
-        return Situation(self.state, False, tuple(d.now() for d in self.drives), self.looked, even)
+        return Situation(self.state, False, tuple(d.now() for d in self.drives), self.looked, even, busy=busy)
 
     def lanes(self) -> dict[int, Lane]:
         """A lane for each strand, on every drive."""

@@ -1,0 +1,181 @@
+"""In the window there is always a way on or back, and what it says is so."""
+
+import json
+import time
+from contextlib import suppress
+
+from PyQt6.QtWidgets import QLabel, QRadioButton
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.known import all_crossings, line_up
+from fascis.crossing.outcome import crossing_object
+from fascis.crossing.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.states import State
+from fascis.crossing.surveyed import remember
+from fascis.files.errors import DriveGone
+from tests.crossing.test_crash_points import Killed, Killer
+from tests.crossing.ways import plan_of, settled, started
+from tests.judge import contents
+from tests.library.making import timeline, write
+
+
+def words(window):
+    """All that the panel and the title say."""
+    said = [x.text() for x in window.panel.findChildren(QLabel) if x.isVisible()]
+    return "\n".join([*said, window.crossings.title.text()]).replace("\u00a0", " ")
+
+
+def planned(window, hands, destination):
+    """A plan for the chosen library."""
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None and bool(view._blocks), "the library")
+    window.planning.begin_plan(view.selected, destination)
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    return window.planning.plan
+
+
+def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answers(known, open_window):
+    window, hands = open_window(known)
+    planned(window, hands, known.heron)
+    other = write(known.drives / "inside/Other/cut.otio", timeline("a.mov")).parent
+    window.planning.add_library(other)  # the folder dialog's answer
+    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == other, "the other")
+    hands.wait(lambda: hands.button("Look at it again") is not None, "its panel")
+    assert window.planning.plan is None and "Looking at it" not in words(window)
+
+
+def test_the_crossing_that_ran_goes_on_first_and_the_others_after_it(known, open_window):
+    running = started(known)
+    known.step = Killer(12)
+    with suppress(Killed):
+        running.run()
+    running.close()
+    known.step = lambda _n: None
+    known.again()
+    waiting = []
+    for n in range(2):
+        library = write(known.drives / f"inside/Later {n}/a.mov", b"x" * 500).parent
+        crossing = started(known, library=library)
+        found, _ = all_crossings(known.workspace)
+        line_up(found, crossing)
+        waiting.append(crossing.id)
+        for c in (*found, crossing):
+            c.close()
+    window, hands = open_window(known)
+    order = []
+    run = window.conducting.run
+    window.conducting.run = lambda crossing, *a, **k: (order.append(crossing.id), run(crossing, *a, **k))
+    hands.wait(lambda: hands.button("Go on") is not None, "the offer")
+    assert running.id in [c.id for c in window.conducting.crossings] and "2 more crossings" in "\n".join(
+        x.text() for x in window._offer.findChildren(QLabel)
+    ).replace("\u00a0", " ")
+    hands.press("Go on")
+    hands.wait(lambda: all(c.state is State.SETTLED for c in window.conducting.crossings), "all of them")
+    assert order == [running.id, *waiting]
+
+
+def test_a_drive_that_is_slow_to_answer_is_busy_and_not_out_of_balance(known, open_window, monkeypatch):
+    crossing = settled(known)
+    crossing.close()
+    slow = {"left": 2}
+    check = type(known.workspace.drives).open
+
+    def opening(self, path):
+        if slow["left"] and str(path).endswith("/The Weir") and "heron" in str(path):
+            slow["left"] -= 1
+            raise DriveGone("The drive does not answer.")
+        return check(self, path)
+
+    window, hands = open_window(known)
+    monkeypatch.setattr(type(known.workspace.drives), "open", opening)
+    window.go_to(1)
+    hands.wait(lambda: "asking again" in window.crossings.title.text(), "busy")
+    assert "not in balance" not in words(window).lower() and window.crossings.scales.angle == 0
+    hands.wait(lambda: window.crossings.title.text() == "In balance", "it answers")
+
+
+def test_a_settled_crossing_can_be_ended(known, open_window):
+    crossing = settled(known)
+    crossing.close()
+    window, hands = open_window(known)
+    before = contents(known.library)
+    window.go_to(1)
+    hands.press("End it")
+    hands.wait(lambda: window.conducting.crossings[0].state is State.UNDONE, "the end")
+    assert contents(known.library) == before and contents(known.heron / "The Weir") == before
+    assert known.workspace.register.library_at(known.library) is not None
+
+
+def test_one_more_copy_does_not_speak_of_home_going_there(known, open_window):
+    settled(known, after=After.COPY).close()
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    assert "One more copy" in words(window) and "home goes" not in words(window)
+    assert hands.button("Delete") is None and hands.button("Switch") is None
+
+
+def test_what_is_left_out_though_it_is_used_is_asked_and_home_stays_by_itself(known, open_window):
+    write(known.library / "cut.otio", timeline("media/Day 01/weir_01.mov", "stills/heron.jpg"))
+    remember(known.workspace, survey_library(known.workspace, known.library))
+    window, hands = open_window(known)
+    plan = planned(window, hands, known.heron)
+    assert plan.choices.after is After.KEEP
+    strand = next(s.key for s in window.planning.woven.strands if s.key[0] == b"media/Day 01")
+    window.planning.take_in_or_out([s for s in window.planning.woven.strands if s.key == strand])
+    hands.wait(lambda: window.planning.plan.choices.without == {strand}, "left out")
+    hands.wait(lambda: window.planning.plan.choices.after is After.COPY, "home stays")
+    said = {p.code: p.severity.value for p in window.planning.plan.problems}
+    assert said["used-left-out"] == "decision" and hands.button("Start").isEnabled() is False
+    stays = [r for r in window.panel.findChildren(QRadioButton) if r.isChecked() and r.isVisible()]
+    assert stays and stays[0].text().startswith("Home stays here")
+    hands.decide()
+    hands.press("Start")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    assert "Whole, but for 1 file that you left out" in words(window) and window.conducting.crossings[0].state is State.SETTLED
+    assert (known.library / "media/Day 01/weir_01.mov").exists()
+
+
+def test_a_library_that_is_away_says_so_and_offers_nothing_that_needs_it(bench, library, open_window):
+    settled(bench, after=After.KEEP).switch()
+    facts = json.loads((bench.heron / "stand-in.json").read_text())
+    (bench.heron / "stand-in.json").write_text(json.dumps({**facts, "connected": False}))
+    bench.again()
+    window, hands = open_window(bench)
+    hands.wait(lambda: any(s.root == bench.heron / "The Weir" for x in window.planning.shelves for s in x.standings), "it")
+    standing = next(s for x in window.planning.shelves for s in x.standings if s.root == bench.heron / "The Weir")
+    window.planning.show_library(standing)
+    time.sleep(0.05)
+    hands.wait(lambda: "heron is away, last seen" in words(window), "away")
+    assert hands.button("Plan the crossing") is None and hands.button("Look at it again") is None
+
+
+def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
+    """What the plan promises, what the list says and what was measured are one."""
+    write(bench.library / "cut.otio", timeline("media/Day 01/weir_01.mov"))
+    beside = write(bench.drives / "inside/Beside/other.m3u8", str(library / "media/Day 02/salmon.wav").encode())
+    surveyed = survey_library(bench.workspace, library)
+    plan = make_plan(bench.workspace, surveyed, bench.heron, Choices(after=After.RELEASE))
+    assert list(plan.shared) == [bytes(library / "media/Day 02/salmon.wav")]
+    crossing = Crossing.start(bench.workspace, plan, decided=True, consent=True)
+    assert crossing.run() is State.SETTLED
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.wait(lambda: window.conducting.steps.list is not None, "the list")
+    listed = window.conducting.steps.list
+    assert listed.frees == plan.frees and ("still needed by others", 1, 0) in listed.stays
+    room = sum(p.stat().st_blocks * 512 for p in library.rglob("*") if p.is_file() and p.name != "salmon.wav")
+    assert listed.frees == room and listed.files == plan.totals.files - 1
+    hands.press("Delete")
+    hands.press("Delete")
+    hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")
+    record = crossing_object(window.conducting.current)
+    assert record["released_files"] == listed.files and record["released_bytes"] == listed.bytes
+    assert (library / "media/Day 02/salmon.wav").exists() and beside.exists()
+
+
+def test_a_plan_of_one_more_copy_frees_nothing(bench, library):
+    assert plan_of(bench, After.COPY).frees == 0 and plan_of(bench, After.KEEP).frees > 0
