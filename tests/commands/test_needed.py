@@ -238,3 +238,22 @@ def test_taking_a_part_back_leaves_the_whole_at_home(bench, studio):
     assert fascis(bench, "survey", studio, "--json")[1]["library"]["root"] == str(studio)
     with closing(sqlite3.connect(os.path.expanduser("~/.local/share/fascis/register.sqlite"))) as db:
         assert [bytes(r) for (r,) in db.execute("SELECT root FROM library")] == [os.fsencode(studio)]
+
+
+def test_what_another_crossing_has_yet_to_copy_is_kept_for_it(bench, studio):
+    """A folder that waits its turn finds its files, though a project that uses them was released before it."""
+    assert cross(bench, studio, "--only", "Autumn", "--after", "release", "--later")[0] == 0
+    assert cross(bench, studio, "--only", "media", "--after", "release", "--later")[0] == 0
+    status, said, err = fascis(bench, "resume", "--all", "--json")
+    assert [c["state"] for c in said["crossings"]] == ["released", "released"], err
+    kept = {x["path"]: x["by"] for x in said["crossings"][0]["left_behind"] if x["why"] == "used-elsewhere"}
+    assert any("yet to cross" in who for who in kept["media/weir.mov"])
+    assert (bench.heron / "media/media/weir.mov").exists() and not (studio / "media/weir.mov").exists()
+
+
+def test_what_waits_for_a_decision_is_not_passed_over_in_silence(bench, studio):
+    _, said, _ = cross(bench, studio, "--only", "Spring", "--later")
+    (studio / "music/theme.wav").unlink()
+    assert fascis(bench, "resume", "--all", "--json")[1]["crossings"][0]["state"] == "waiting"
+    status, again, err = fascis(bench, "resume", "--all", "--json")
+    assert (status, again["crossings"]) == (4, []) and said["crossing"][:8] in err and "decision" in err

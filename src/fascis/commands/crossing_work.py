@@ -17,7 +17,7 @@ from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Control
-from fascis.crossing.known import all_crossings, find_crossing, in_turn, line_up, opened, unfinished
+from fascis.crossing.known import all_crossings, find_crossing, line_up, opened, to_go_on, unfinished
 from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
 from fascis.crossing.parts import NotOnePart, find_part
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
@@ -264,12 +264,17 @@ def _asked_itself(
 
 
 def resume_all(bring_along: bool, as_json: bool) -> None:
-    """Lets all that wait in the queue cross, in their order; one that stops does not stop the next."""
+    """Continues what was cut off, then lets all that wait in the queue cross, in their order; one that stops does not stop the next."""
     found, _ = all_crossings(from_environment())
-    waiting = in_turn(found)
-    if not waiting:
+    waiting = to_go_on(found)
+    undecided = [c for c in found if c.state in (State.WAITING, State.FAILED)]
+    if not waiting and not undecided:
         say("No crossing waits its turn.")
-    records, status = [], 0
+    for crossing in undecided:
+        say(
+            f"Crossing {crossing.id[:8]} of {shown(crossing.places.header['name'])} waits for a decision: fascis resume {crossing.id[:8]}."
+        )
+    records, status = [], INTERRUPTED if undecided else 0
     for crossing in waiting:
         say(f"{shown(crossing.places.header['name'])} → {shown(str(crossing.places.target))}")
         record, ended, error = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)

@@ -595,6 +595,25 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
             yield destination["drive"]["uuid"], int(row[0])
 
 
+def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
+    """``(name of the library, absolute path)`` of what an unfinished crossing has not copied and verified yet, by its journal."""
+    try:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+            meta = dict(db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state')"))
+            if State(meta.get("state", "refused")) not in UNFINISHED:
+                return
+            header = _header(meta.get("plan"))
+            root = os.fsencode(header.get("real_source", header["source"])).rstrip(b"/")
+            rows = db.execute(
+                "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder WHERE e.fate IN (0,4) AND NOT EXISTS"
+                " (SELECT 1 FROM copy c WHERE c.entry=e.id AND c.state=2)"
+            )
+            for folder, name, outside in rows:
+                yield header["name"], outside or root + b"/" + join(folder, name)
+    except (sqlite3.Error, ValueError, KeyError):
+        return  # damaged, or of another version: it is told of where it is listed
+
+
 def read_header(path: Path) -> dict[str, Any] | None:
     """The plan's header of a journal, without opening it for work; None when it is not readable as one."""
     try:

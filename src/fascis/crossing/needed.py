@@ -9,13 +9,17 @@ needs nothing any more. Each reading of a target counts, for another program may
 from __future__ import annotations
 
 import os
+import re
 import stat
 import time
+import unicodedata
 from collections import deque
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import unquote_to_bytes
 
+from fascis.crossing.journal import yet_to_copy
 from fascis.documents.model import LARGEST, Means, NotUnderstood
 from fascis.documents.registry import format_of
 from fascis.documents.sidecars import owners
@@ -37,7 +41,8 @@ from fascis.workspace import Workspace
 MOST_FOLDERS = 20_000  # looked into beside a library
 SECONDS = 4.0  # for looking beside a library
 _MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked through
-_BESIDE_UNKNOWN = (2_000, 1 << 20)  # of those beside a library: how many, and how large
+_BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)  # of those beside a library: how many, how large, and for how many seconds
+_READ_WHOLE = 400  # documents beside a library that are read whatever their bytes say at first sight
 _SYSTEM = frozenset(b"/" + n for n in (b"proc", b"sys", b"dev", b"run", b"usr", b"etc", b"boot", b"lib", b"var", b"opt", b"snap"))
 _STAGING = b".fascis-crossing-"
 _Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
@@ -54,6 +59,7 @@ class Going:
         but: folders that are not looked into: what this crossing made, or set aside.
         document: the library is a single document: what lies beside it in its folder is not part of it.
         own: the library's own documents are read too; without it, only those of others.
+        crossing: the crossing that asks: what other crossings have yet to copy is needed too; nothing for a plan.
     """
 
     root: bytes
@@ -62,6 +68,7 @@ class Going:
     but: Collection[bytes] = frozenset()
     document: bool = False
     own: bool = True
+    crossing: str = ""
 
 
 @dataclass(slots=True)
@@ -178,7 +185,10 @@ class _Search:
         self._looked: set[tuple[int, int]] = set()
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
-        self._unknown_left = _BESIDE_UNKNOWN[0]
+        self._beside_read = 0
+        names = {going.root.rpartition(b"/")[2], *(p.rpartition(b"/")[2] for p in going.loose)}
+        self._needles = {max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"") for n in names}
+        self._later: list[tuple[bytes, int]] = []  # files of unknown make beside the library: looked into last
 
     def run(self) -> Needed:
         """Everything."""
@@ -187,7 +197,18 @@ class _Search:
         for library in self._libraries():
             self._library(library)
         self._beside()
+        self._look_into_later()
+        if self._going.crossing:
+            self._yet_to_copy()
         return self._found
+
+    def _yet_to_copy(self) -> None:
+        """What other crossings, which wait or were cut off, have not copied yet: their sources must not be taken from under them."""
+        for path in sorted(self._workspace.crossings.glob("*.sqlite")):
+            if path.stem != self._going.crossing:
+                for name, wanted in yet_to_copy(path):
+                    if wanted.startswith(self._top) or wanted in self._going.loose:
+                        self._found.add(wanted, b"", f"{shown(name)}, which has yet to cross")
 
     # -- known libraries ------------------------------------------------------------------------------------------
 
@@ -279,7 +300,7 @@ class _Search:
             elif is_document(entry.name) and not is_kept(entry.name):
                 whole = self._document(entry.path, name) and whole
             elif unknown and is_candidate(entry.name):
-                self._unknown(entry, bool(name))
+                self._candidate(entry, bool(name))
         return inner, whole
 
     def _beside(self) -> None:
@@ -335,13 +356,30 @@ class _Search:
         format = format_of(path)
         assert format
         folder = path.rpartition(b"/")[0]
-        for reference in format.read(read_outside(path, LARGEST)):
+        content = read_outside(path, LARGEST)
+        if who[1] == shown(path) and self._says_nothing(content):
+            return
+        for reference in format.read(content):
             if reference.means is not Means.PATH:
                 continue
             ways = readings(reference.as_written, format.uris)
             for inner in reference.sequence.names() if reference.sequence else [""]:
                 for way in ways:
                     self._path(way, folder, inner, who)
+
+    def _says_nothing(self, content: bytes) -> bool:
+        """Of many documents beside a library, those are not read further in which no name stands of anything that would go.
+
+        Of each name the longest run of letters and digits is looked for; what may spell even those in another way (percent forms of letters,
+        character references, UTF-16) is read.
+        """
+        self._beside_read += 1
+        if self._beside_read <= _READ_WHOLE or not all(self._needles):
+            return False
+        if b"\0" in content or b"&#" in content or b"\\u" in content:
+            return False
+        low = content.lower()
+        return not any(needle in text for needle in self._needles for text in (low, unquote_to_bytes(low)))
 
     def _path(self, way: Target, folder: bytes, inner: str, who: _Who) -> None:
         path = os.fsencode(way.path if not inner else f"{way.path.rstrip('/')}/{inner}")
@@ -361,23 +399,37 @@ class _Search:
         """A link is a document too: it needs the file that it leads to."""
         self._need(path, (path, self._told(path, name)))
 
-    def _unknown(self, entry: os.DirEntry[bytes], known: bool) -> None:
-        """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names."""
-        most = _MOST_UNKNOWN if known else _BESIDE_UNKNOWN[1]
-        if not known:
-            self._unknown_left -= 1
-            if self._unknown_left < 0:
-                return
+    def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> None:
+        """A file that may be a document of unknown make: in a known library looked into at once, beside one later."""
         try:
-            content = read_outside(entry.path, most) if entry.stat().st_size <= most else b""
+            size = entry.stat(follow_symlinks=False).st_size
+        except OSError:
+            return
+        if known and size <= _MOST_UNKNOWN:
+            self._unknown(entry.path, size, known)
+        elif not known and 0 < size <= _BESIDE_UNKNOWN[1]:
+            self._later.append((entry.path, size))
+
+    def _look_into_later(self) -> None:
+        until = time.monotonic() + min(self._seconds, _BESIDE_UNKNOWN[2])
+        for number, (path, size) in enumerate(self._later):
+            if number == _BESIDE_UNKNOWN[0] or time.monotonic() > until or self._cancelled():
+                far = f"{number} of {len(self._later)} other files beside it were looked into"
+                self._found.bounds = "; ".join(filter(None, (self._found.bounds, far)))
+                return
+            self._unknown(path, size, False)
+
+    def _unknown(self, path: bytes, size: int, known: bool) -> None:
+        """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names."""
+        try:
+            content = read_outside(path, size + 1)
         except (NotUnderstood, EnvironmentTrouble, OSError):
             return
-        who = entry.path, shown(entry.path)
-        for path in paths_named(content, self._going.root.rpartition(b"/")[2], entry.path.rpartition(b"/")[0]):
-            self._need(path, who)
+        who = path, shown(path)
+        for named in paths_named(content, self._going.root.rpartition(b"/")[2], path.rpartition(b"/")[0]):
+            self._need(named, who)
         for loose in self._going.loose:
-            named = loose.rpartition(b"/")[2] if known else loose
-            if named in content:
+            if (loose.rpartition(b"/")[2] if known else loose) in content:
                 self._found.add(loose, *who)
 
     # -- files ----------------------------------------------------------------------------------------------------
@@ -437,3 +489,8 @@ def _device(folder: bytes) -> int | None:
         return os.lstat(folder).st_dev
     except OSError:
         return None
+
+
+def _composed(name: bytes) -> bytes:
+    """A name with its accents in one piece with their letters: then the letters before them are as in either form."""
+    return os.fsencode(unicodedata.normalize("NFC", os.fsdecode(name)))

@@ -187,7 +187,8 @@ def needed_now(
 
     document, own = bool(header.get("document")), not whole and (bool(changed) or copies.anything_stays())
     targets = [bytes(t) for t in (places.target,)]
-    going = Going(origin, header.get("whole_id", header["library_id"]), frozenset(filter(None, loose)), targets, document, own)
+    library, paths = header.get("whole_id", header["library_id"]), frozenset(filter(None, loose))
+    going = Going(origin, library, paths, targets, document, own, places.crossing)
     needed = find_needed(workspace, going, stopped)
     if own and not document:
         surveyed = survey_library(workspace, places.origin(), None, stopped)

@@ -230,8 +230,10 @@ class PlanPage:
         }[plan.choices.after]
         self._panel.add(label(quiet + stays, quiet=True))
         if plan.choices.after in (After.PARK, After.RELEASE) and plan.gathering.items:
-            total = sum(o.size for _, o in plan.gathering.items)
-            loose = f"Also loose originals that nothing else uses:\n{counted(len(plan.gathering.items), 'file')}, {size(total)}"
+            known = plan.choices.loose_too  # whether others need them is looked at once they are chosen
+            free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
+            figures = f"{counted(len(free), 'file')}, {size(sum(o.size for o in free))}"
+            loose = f"Also loose originals that nothing else uses:\n{'' if known else 'up to '}{figures}"
             box = QCheckBox(loose)
             box.setAccessibleName("Also loose originals that nothing else uses")
             box.setChecked(plan.choices.loose_too)

@@ -127,7 +127,8 @@ def paths_named(content: bytes, library: bytes, folder: bytes) -> Iterator[bytes
         return
     for part in _parts(content):
         plain = part.replace(b"\\/", b"/")
-        if library not in plain and quote(library).encode() not in plain and library not in unquote_to_bytes(plain):
+        needles = {library, quote(library).encode()}
+        if not any(n + end in plain for n in needles for end in (b"/", b"\\")):
             continue
         lines = plain.translate(_BREAKS)
         for found in _endings(lines):
