@@ -257,3 +257,16 @@ def test_what_waits_for_a_decision_is_not_passed_over_in_silence(bench, studio):
     assert fascis(bench, "resume", "--all", "--json")[1]["crossings"][0]["state"] == "waiting"
     status, again, err = fascis(bench, "resume", "--all", "--json")
     assert (status, again["crossings"]) == (4, []) and said["crossing"][:8] in err and "decision" in err
+
+
+@pytest.mark.parametrize("name", ["cut.otio", "notes of unknown make.cutlist"])
+def test_what_began_to_need_originals_that_were_set_aside_gets_them_back(bench, studio, name):
+    _, said, err = cross(bench, studio, "--after", "park")
+    assert said["state"] == "parked" and not studio.exists(), err
+    clip = studio / "media/spare.mov"
+    text = timeline(str(clip)) if name.endswith("otio") else json.dumps({"clips": [str(clip)]}).encode()
+    write(bench.drives / f"inside/Elsewhere/{name}", text)
+    status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert (status, said["state"]) == (1, "released"), err
+    assert clip.read_bytes() == b"content of media/spare.mov" * 300, "under its old name, where it is looked for"
+    assert [x["path"] for x in said["left_behind"]] == ["media/spare.mov"] and not (studio / "media/weir.mov").exists()

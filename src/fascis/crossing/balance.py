@@ -300,7 +300,7 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, damaged, elsewhere = [], 0, 0
-    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(), Control())
+    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control())
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
     for item in copies.items("e.outside IS NULL AND e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):

@@ -60,6 +60,7 @@ class Going:
         document: the library is a single document: what lies beside it in its folder is not part of it.
         own: the library's own documents are read too; without it, only those of others.
         crossing: the crossing that asks: what other crossings have yet to copy is needed too; nothing for a plan.
+        before: where the folder stood before it was set aside: whoever needs it calls it so.
     """
 
     root: bytes
@@ -69,6 +70,7 @@ class Going:
     document: bool = False
     own: bool = True
     crossing: str = ""
+    before: bytes = b""
 
 
 @dataclass(slots=True)
@@ -186,7 +188,9 @@ class _Search:
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
         self._beside_read = 0
-        names = {going.root.rpartition(b"/")[2], *(p.rpartition(b"/")[2] for p in going.loose)}
+        self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
+        self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
+        names = {self._called, *(p.rpartition(b"/")[2] for p in going.loose)}
         self._needles = {max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"") for n in names}
         self._later: list[tuple[bytes, int]] = []  # files of unknown make beside the library: looked into last
 
@@ -206,7 +210,8 @@ class _Search:
         """What other crossings, which wait or were cut off, have not copied yet: their sources must not be taken from under them."""
         for path in sorted(self._workspace.crossings.glob("*.sqlite")):
             if path.stem != self._going.crossing:
-                for name, wanted in yet_to_copy(path):
+                for name, called in yet_to_copy(path):
+                    wanted = self._where_now(called)
                     if wanted.startswith(self._top) or wanted in self._going.loose:
                         self._found.add(wanted, b"", f"{shown(name)}, which has yet to cross")
 
@@ -247,7 +252,8 @@ class _Search:
 
     def _remembered(self, library: KnownLibrary) -> None:
         """What a library used when it was last surveyed."""
-        for path in self._workspace.register.used_outside(library.id):
+        for called in self._workspace.register.used_outside(library.id):
+            path = self._where_now(called)
             if path.startswith(self._top) or path in self._going.loose:
                 self._found.add(path, b"", library.name)
 
@@ -426,7 +432,7 @@ class _Search:
         except (NotUnderstood, EnvironmentTrouble, OSError):
             return
         who = path, shown(path)
-        for named in paths_named(content, self._going.root.rpartition(b"/")[2], path.rpartition(b"/")[0]):
+        for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
             self._need(named, who)
         for loose in self._going.loose:
             if (loose.rpartition(b"/")[2] if known else loose) in content:
@@ -442,7 +448,7 @@ class _Search:
         if name in (b"", b".", b".."):
             return
         if folder not in self._real:
-            real = os.path.realpath(folder or b"/")
+            real = self._where_now(os.path.realpath(folder or b"/"))
             self._real[folder] = real, self._links_on_the_way(folder, real)
         real, links = self._real[folder]
         for link in links:
@@ -452,6 +458,13 @@ class _Search:
             self._note(full, who)
             full = os.path.realpath(full)
         self._note(full, who)
+
+    def _where_now(self, path: bytes) -> bytes:
+        """A path of the library by its old name, when that is set aside: where it stands now."""
+        before = self._going.before
+        if self._aside and (path + b"/").startswith(before + b"/"):
+            return self._going.root + path[len(before) :]
+        return path
 
     def _links_on_the_way(self, folder: bytes, real: bytes) -> list[bytes]:
         """A link to a folder is needed by what goes through it."""

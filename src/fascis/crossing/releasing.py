@@ -188,7 +188,8 @@ def needed_now(
     document, own = bool(header.get("document")), not whole and (bool(changed) or copies.anything_stays())
     targets = [bytes(t) for t in (places.target,)]
     library, paths = header.get("whole_id", header["library_id"]), frozenset(filter(None, loose))
-    going = Going(origin, library, paths, targets, document, own, places.crossing)
+    before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
+    going = Going(origin, library, paths, targets, document, own, places.crossing, before)
     needed = find_needed(workspace, going, stopped)
     if own and not document:
         surveyed = survey_library(workspace, places.origin(), None, stopped)
