@@ -241,6 +241,7 @@ def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_nex
     assert list(contents(bench.heron / "second")) == [b"mine.txt"]
     status, record, err = fascis(bench, "resume", "--all", "--json")
     assert (status, record["crossings"]) == (0, []) and "No crossing waits" in err
+    assert "second appeared meanwhile" in err and f"fascis resume {ids[1]}" in err
 
 
 def test_discarding_is_its_own_word(bench, library):

@@ -180,3 +180,18 @@ def test_old_paths_are_told_though_nothing_is_lost(bench):
     write(library / "cut.otio", timeline(*(f"/media/heron/Footage/{n}.mov" for n in range(3))))
     status, said, err = fascis(bench, "relink", library, "--search", media, "--json")
     assert (status, said["lost"], said["old_paths"]) == (0, 0, 3), err
+
+
+def test_what_was_cut_off_goes_on_before_what_waits_its_turn(bench, library):
+    before = contents(library)
+    egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    status, cut, err = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
+    assert (status, cut["state"]) == (4, "copying") and contents(library) == before, err
+    _, waits, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--later", "--after", "copy", "--json")
+    bench.add_drive("egret", "exfat")
+    status, said, err = fascis(bench, "resume", "--all", "--json")
+    assert [(c["crossing"], c["state"]) for c in said["crossings"]] == [
+        (cut["crossing"], "switched"),
+        (waits["crossing"], "settled"),
+    ], err
+    assert contents(library) == contents(egret / "The Weir") == contents(bench.heron / "The Weir") == before

@@ -256,7 +256,8 @@ def test_what_waits_for_a_decision_is_not_passed_over_in_silence(bench, studio):
     (studio / "music/theme.wav").unlink()
     assert fascis(bench, "resume", "--all", "--json")[1]["crossings"][0]["state"] == "waiting"
     status, again, err = fascis(bench, "resume", "--all", "--json")
-    assert (status, again["crossings"]) == (4, []) and said["crossing"][:8] in err and "decision" in err
+    assert (status, again["crossings"]) == (0, []) and f"fascis resume {said['crossing']}" in err and "decision" in err
+    assert (studio / "projects/Spring/spring.otio").exists() and (studio / "media/shared.mov").exists()
 
 
 @pytest.mark.parametrize("name", ["cut.otio", "notes of unknown make.cutlist"])

@@ -266,15 +266,14 @@ def _asked_itself(
 def resume_all(bring_along: bool, as_json: bool) -> None:
     """Continues what was cut off, then lets all that wait in the queue cross, in their order; one that stops does not stop the next."""
     found, _ = all_crossings(from_environment())
-    waiting = to_go_on(found)
-    undecided = [c for c in found if c.state in (State.WAITING, State.FAILED)]
-    if not waiting and not undecided:
+    undecided = [c for c in found if c.undecided_because]
+    waiting = [c for c in to_go_on(found) if c not in undecided]
+    if not waiting:
         say("No crossing waits its turn.")
     for crossing in undecided:
-        say(
-            f"Crossing {crossing.id[:8]} of {shown(crossing.places.header['name'])} waits for a decision: fascis resume {crossing.id[:8]}."
-        )
-    records, status = [], INTERRUPTED if undecided else 0
+        name = shown(crossing.places.header["name"])
+        say(f"{name} has not arrived: {crossing.undecided_because.rstrip('.')}. It goes on with: fascis resume {crossing.id}")
+    records, status = [], 0
     for crossing in waiting:
         say(f"{shown(crossing.places.header['name'])} → {shown(str(crossing.places.target))}")
         record, ended, error = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)

@@ -107,6 +107,13 @@ class Crossing:
         return self.places.header.get("part")
 
     @property
+    def undecided_because(self) -> str:
+        """Why it does not simply go on by itself though it has not arrived: a person must decide, or make way; else nothing."""
+        if self.state in (State.WAITING, State.FAILED):
+            return "it waits for a decision"
+        return self.journal.value("refused", "") if self.state in UNFINISHED and self.turn is None else ""
+
+    @property
     def must_look(self) -> bool:
         """True when a person must have opened the library from its new home before anything is deleted."""
         return bool(self.places.header.get("references", {}).get("not_understood"))
@@ -170,6 +177,7 @@ class Crossing:
             source.close()
             self.journal.put("seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun)
         self._conclude_run()
+        self.journal.put("refused", str(error) if isinstance(error, Refused) else "")
         if error is not None:
             raise error
         report(Entered(self.state))
