@@ -44,6 +44,9 @@ def test_a_part_leaves_what_other_projects_use_and_says_who(bench, studio, more)
     assert played(bench)[studio / "projects/Spring/spring.otio"] == before and None not in before
     assert not (studio / "projects/Autumn/autumn.otio").exists() and not (studio / "media/weir.mov").exists()
     stays = {x["path"]: x for x in said["left_behind"] if x["why"] == "used-elsewhere"}
+    assert {x["path"]: x["bytes"] for x in said["shared"]} == {
+        p: os.path.getsize(studio / p) if not p.startswith("/") else os.path.getsize(p) for p in stays
+    }
     assert {"media/shared.mov", "music/theme.wav", "stills/heron.jpg", "stills/heron.xmp"} <= set(stays)
     assert "projects/Spring/spring.otio" in stays["media/shared.mov"]["by"] and (studio / "media/spare.mov").exists()
     assert (bench.drives / "inside/Loose/millrace.wav").exists()

@@ -21,7 +21,7 @@ from fascis.crossing.known import all_crossings, find_crossing, line_up, opened,
 from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
 from fascis.crossing.parts import NotOnePart, find_part
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
-from fascis.crossing.problems import Problem, Severity
+from fascis.crossing.problems import Problem, Severity, stays_because
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import Surveyed
@@ -68,7 +68,7 @@ def _tell(record: dict[str, Any]) -> None:
     if record["released_files"]:
         print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
     for left in record["left_behind"][:200]:
-        print(f"  stays ({left['why']}): {shown(left['path'])}")
+        print(f"  stays: {shown(left['path'])} ({stays_because(left)})")
     if record["parked_at"]:
         print(f"Originals set aside at {record['parked_at']}; this frees nothing yet.")
 

@@ -14,7 +14,7 @@ from fascis.crossing.record import write_known
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.names import place_text, shown
+from fascis.files.names import shown
 from fascis.workspace import Workspace
 
 
@@ -46,8 +46,7 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     header = _header(workspace, plan, library_id, whole_id, consent)
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
     journal.write_plan(header, plan.survey, plan.fates, plan.gathering, plan.apart, leads)
-    top = os.path.realpath(os.fsencode(plan.source)).rstrip(b"/") + b"/"
-    journal.put("kept_for_others", sorted(place_text(path.removeprefix(top)) for path in plan.shared))
+    journal.put("kept_for_others", plan.kept_for_others())
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from fascis.crossing.copies import CopyState
@@ -39,8 +39,6 @@ def problem_object(problem: Problem) -> dict[str, Any]:
 
 def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
     """What a dry run or a refusal prints."""
-    below = plan.below
-    sizes = plan.sizes_of(plan.shared)
     return _object(
         crossing=None,
         state=state,
@@ -55,10 +53,7 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         gathered_files=len(plan.gathering.items),
         bytes=plan.totals.bytes,
         part=_part(plan.part.names, plan.part.all_folders) if plan.part else None,
-        shared=[
-            {"path": place_text(path.removeprefix(below)), "bytes": sizes.get(path, 0), "used_by": who}
-            for path, who in sorted(plan.shared.items())
-        ],
+        shared=plan.kept_for_others(),
         frees_bytes=plan.frees,
         problems=[problem_object(p) for p in plan.problems],
         seconds=0.0,
@@ -156,11 +151,7 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         verified_files=verified_files,
         verified_bytes=verified_bytes,
         part=_part(part["projects"], [os.fsencode(f) for f in part["folders"]]) if (part := crossing.part) else None,
-        shared=[
-            {"path": left["path"], "bytes": 0, "used_by": left.get("by", [])}
-            for left in release.get("left_behind", [])
-            if left["why"] == "used-elsewhere"
-        ],
+        shared=_shared(crossing, release),
         frees_bytes=places.header.get("frees", 0),
         problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
@@ -173,6 +164,17 @@ def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dic
         receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
         seconds=round(journal.value("seconds", 0.0), 3),
     )
+
+
+def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Originals that are kept because others need them: as planned, and once they are deleted, as it came."""
+    if not release:
+        return list(crossing.journal.value("kept_for_others", []))
+    return [
+        {"path": left["path"], "bytes": left["bytes"], "used_by": left["by"]}
+        for left in release["left_behind"]
+        if left["why"] == "used-elsewhere"
+    ]
 
 
 def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:

@@ -9,6 +9,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+from typing import Any
 
 from fascis.crossing.after import After
 from fascis.crossing.apart import Apart, keep_apart
@@ -33,7 +34,7 @@ from fascis.crossing.selection import (
 from fascis.crossing.surroundings import Surroundings, look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
 from fascis.drives.model import Drive
-from fascis.files.names import fsname, join, listed, shown
+from fascis.files.names import fsname, join, listed, place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import Identity
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -178,6 +179,14 @@ class Plan:
             top = self.below
             found |= {top + p: self.survey.size[row] for row, _, p in self.survey.rows() if top + p in paths}
         return found
+
+    def kept_for_others(self) -> list[dict[str, Any]]:
+        """Originals that stay because others need them, as JSON says it: ``path``, ``bytes``, ``used_by``."""
+        sizes, below = self.sizes_of(self.shared), self.below
+        return [
+            {"path": place_text(path.removeprefix(below)), "bytes": sizes.get(path, 0), "used_by": who}
+            for path, who in sorted(self.shared.items())
+        ]
 
     @property
     def lacks(self) -> int:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
+
+from fascis.files.sizes import counted
 
 
 class Severity(StrEnum):
@@ -119,21 +122,21 @@ CODES = (
     "journal-damaged",
     "trouble",
 )
-WHY = (
-    "left-out",
-    "changed",
-    "appeared",
-    "open",
-    "special",
-    "not-verified",
-    "link",
-    "mount",
-    "not-permitted",
-    "copy-missing",
-    "damaged",
-    "not-empty",
-    "used-elsewhere",
-)
+WHY = {
+    "left-out": "left out by the plan",
+    "changed": "not as it was when it was copied",
+    "appeared": "made since the survey",
+    "open": "open in another program",
+    "special": "neither a file nor a folder nor a link",
+    "not-verified": "its copy is not verified",
+    "link": "a link, which that drive cannot hold",
+    "mount": "something else is mounted there",
+    "not-permitted": "may not be deleted",
+    "copy-missing": "its copy is missing",
+    "damaged": "damaged where it lies",
+    "not-empty": "the folder is not empty",
+    "used-elsewhere": "others still need it",
+}
 
 
 OF_DESTINATION = frozenset(
@@ -157,3 +160,10 @@ def stops(problems: Sequence[Problem]) -> bool:
 def needs_decision(problems: Sequence[Problem]) -> bool:
     """True when any asks for a decision."""
     return any(p.severity is Severity.DECISION for p in problems)
+
+
+def stays_because(left: Mapping[str, Any]) -> str:
+    """Why an original stays, in words, from its entry in ``left_behind``."""
+    words, by = WHY.get(left["why"], left["why"]), left.get("by") or []
+    more = f" and {counted(len(by) - 1, 'other')}" if len(by) > 1 else ""
+    return f"{words}: {by[0]}{more}" if by else words

@@ -9,6 +9,7 @@ from typing import Any
 
 from fascis.crossing.copies import Copies
 from fascis.crossing.journal import Journal
+from fascis.crossing.problems import stays_because
 from fascis.crossing.states import State
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import NBSP, counted, number, size
@@ -229,7 +230,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
             )
         if release["left_behind"]:
             body.append("<h2>What stays at the old place</h2>")
-            body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in release["left_behind"][:500]]))
+            body.append(_table(("File", "Why"), [(x["path"], stays_because(x)) for x in release["left_behind"][:500]]))
     if record["not_copied"]:
         body.append("<h2>Not copied; the originals stay</h2>")
         body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]]))

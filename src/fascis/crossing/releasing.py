@@ -103,7 +103,7 @@ def _release(
         "reasons": shortfall(work.deleted, before, after, drive),
         "loose_files": loose[0],
         "loose_bytes": loose[1],
-        "left_behind": _left_behind(journal, left_behind(copies[0], source, differences) + stays, work.used, needed),
+        "left_behind": _left_behind(copies[0], left_behind(copies[0], source, differences) + stays, work.used, needed),
         "at": workspace.clock(),
         "stays_at": None,
     }
@@ -114,16 +114,19 @@ def _release(
 
 
 def _left_behind(
-    journal: Journal, stays: Sequence[tuple[bytes, str]], used: Mapping[bytes, list[str]], needed: Mapping[bytes, list[str]]
+    copies: Copies, stays: Sequence[tuple[bytes, str]], used: Mapping[bytes, list[str]], needed: Mapping[bytes, list[str]]
 ) -> list[dict[str, Any]]:
-    """What stays, as the record has it: path, why, by whom it is needed, and whether the plan said so."""
-    planned = set(journal.value("kept_for_others", []))
+    """What stays, as the record has it: path, why, its length, by whom it is needed, and whether the plan said so."""
+    planned = {kept["path"] for kept in copies.journal.value("kept_for_others", [])}
+    loose = {i.outside: i.size for i in copies.items("e.outside IS NOT NULL")}
     out: list[dict[str, Any]] = []
     for place, why in stays:
         told = place_text(place)
         out.append({"path": told, "why": why})
         if why == "used-elsewhere":
-            out[-1] |= {"by": used.get(place) or needed.get(place) or [], "planned": told in planned}
+            item = copies.at(place)
+            length = item.size if item and place in used else loose.get(place, 0)
+            out[-1] |= {"bytes": length, "by": used.get(place) or needed.get(place) or [], "planned": told in planned}
     return out
 
 

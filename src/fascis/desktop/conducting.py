@@ -27,7 +27,7 @@ from fascis.desktop.tasks import Coalescer, Task
 from fascis.drives.removal import remove_safely
 from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
-from fascis.files.sizes import number, size
+from fascis.files.sizes import counted, number, size
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
 
@@ -239,7 +239,7 @@ class Conducting(QObject):
         if self.steps.list is not None and state is not State.RELEASED:
             return f"frees {size(self.steps.list.frees)}"
         release = self.seen.release if self.seen and state is State.RELEASED else None
-        return f"{size(release['bytes'])} deleted" if release else "frees the space"
+        return f"{counted(release['files'], 'file')} deleted" if release else "frees the space"
 
     def situation(self) -> Situation:
         """What the answers depend on now."""

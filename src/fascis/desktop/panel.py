@@ -349,7 +349,7 @@ class SidePanel(QWidget):
                 )
             for what, files, size_ in plan.stays:
                 self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
-            delete = button(f"Delete {size(plan.bytes)} of originals…", actions["delete"], delete=True)
+            delete = button(f"Delete {counted(plan.files, 'original')}…", actions["delete"], delete=True)
             delete.setEnabled(not why_not)
             deletes.append(delete)
         buttons = [button(words[step], actions[step], main=True)] if step in words else []
@@ -406,7 +406,7 @@ class SidePanel(QWidget):
             "Delete the originals",
             f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.",
         )
-        self.add_row(counted(plan.files, "file"), size(plan.bytes), f"{number(plan.bytes)}{NBSP}bytes")
+        self.add_row(counted(plan.files, "file"), size(plan.frees), f"comes free; {number(plan.bytes)}{NBSP}bytes long")
         if plan.discarded:
             words = f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no copy: that is your choice."
             self.add(label(words, wrong=True))
@@ -420,7 +420,7 @@ class SidePanel(QWidget):
             self.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
         self.end(
             button("Keep them", actions["back"], main=True),
-            button(f"Delete {counted(plan.files, 'file')}, {size(plan.bytes)}", actions["delete_now"], delete=True),
+            button(f"Delete {counted(plan.files, 'file')}", actions["delete_now"], delete=True),
         )
 
     def show_busy(self, title: str, words: str, cancel: Callable[[], None] | None = None) -> None:

@@ -82,8 +82,10 @@ class Scales(QWidget):
         assert self._balance
         t = theme.active()
         weights = self._balance.weights[:7]
-        most = max((w[0] for w in weights), default=1) or 1
         newer = len(self._balance.newer) if side == 0 else 0
+        if not newer and not any(w[side] for w in weights):
+            return  # an empty pan
+        most = max((max(w) for w in weights), default=1) or 1
         width = min(34.0, room / max(len(weights) + (1 if newer else 0), 1) - 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color("held"))

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QGuiApplication
 
 from fascis.crossing.after import After
 from fascis.crossing.balance import Balance, Deleting, deleting, weigh
+from fascis.crossing.problems import WHY
 from fascis.crossing.states import State
 from fascis.desktop.answers import clock, next_step, why_not_delete
 from fascis.desktop.crossings import CrossingRow
@@ -246,7 +247,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
     release, source = seen.release, seen.source_drive
     if release:
         lines = [
-            ("Deleted", size(release["bytes"]), counted(release["files"], "file")),
+            ("Deleted", counted(release["files"], "file"), f"{number(release['bytes'])} bytes long"),
             (f"Free on {source} before", size(release["free_before"]), f"{number(release['free_before'])} bytes"),
             (
                 f"Free on {source} after",
@@ -255,12 +256,12 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
             ),
         ]
         if release.get("loose_files"):
-            lines.insert(1, ("and loose ones", size(release["loose_bytes"]), counted(release["loose_files"], "file")))
+            lines.insert(1, ("and loose ones", counted(release["loose_files"], "file"), f"{number(release['loose_bytes'])} bytes long"))
         lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
-        return lines + [(f"{counted(n, 'file')} stay", "", why) for why, n in by_reason.items()]
+        return lines + [(f"{counted(n, 'file')} stay", "", WHY[why]) for why, n in by_reason.items()]
     lines = _arrived(seen)
     if seen.parked_at:
         lines.append(("Originals set aside", "", shown(seen.parked_at)))
