@@ -57,10 +57,8 @@ def test_the_smallest_window_holds_everything(known, open_window):
     window, hands = open_window(known)
     window.resize(600, 400)
     assert (window.width(), window.height()) >= (1100, 700)
-    hands.wait(lambda: window.panel.main is not None, "a main button")
-    assert window.panel.main.isVisible() and window.rect().contains(
-        window.panel.main.mapTo(window, window.panel.main.rect().center())
-    )
+    hands.wait(lambda: window.panel.main is not None and window.panel.main.isVisible(), "a main button")
+    assert window.rect().contains(window.panel.main.mapTo(window, window.panel.main.rect().center()))
 
 
 def test_a_waiting_crossing_asks_and_goes_on_without(known, open_window):
