@@ -274,3 +274,12 @@ def test_what_began_to_need_originals_that_were_set_aside_gets_them_back(bench, 
     assert (status, said["state"]) == (1, "released"), err
     assert clip.read_bytes() == b"content of media/spare.mov" * 300, "under its old name, where it is looked for"
     assert [x["path"] for x in said["left_behind"]] == ["media/spare.mov"] and not (studio / "media/weir.mov").exists()
+
+
+def test_a_part_that_uses_loose_media_alone_arrives(bench, studio):
+    loose = bench.drives / "inside/Loose/millrace.wav"
+    write(studio / "projects/Winter/winter.otio", timeline(str(loose)))
+    status, said, err = cross(bench, studio, "--only", "Winter", "--after", "release")
+    assert (status, said["state"], said["gathered_files"]) == (0, "released", 1), err
+    assert None not in played(bench)[bench.heron / "Winter/projects/Winter/winter.otio"]
+    assert loose.read_bytes() == b"m" * 900 and (studio / "media/weir.mov").exists()

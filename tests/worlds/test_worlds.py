@@ -19,7 +19,7 @@ from fascis.crossing.problems import Severity
 from fascis.crossing.states import ARRIVED, State
 from fascis.crossing.surveyed import remember
 from fascis.documents.model import NotUnderstood
-from fascis.files.errors import FascisError
+from fascis.files.errors import FascisError, Refused
 from fascis.library.roles import Role
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
@@ -170,8 +170,8 @@ class Run:
                 crossing.advance(consent=True)
         except Killed:
             self.told.append("killed")
-        except FascisError as error:
-            self.told.append(str(error))
+        except Refused as error:
+            self.told.append(f"refused {error.code}: {error}")
         finally:
             crossing.close()
 

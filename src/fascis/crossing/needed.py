@@ -59,7 +59,7 @@ class Going:
         but: folders that are not looked into: what this crossing made, or set aside.
         document: the library is a single document: what lies beside it in its folder is not part of it.
         own: the library's own documents are read too; without it, only those of others.
-        crossing: the crossing that asks: what other crossings have yet to copy is needed too; nothing for a plan.
+        crossing: the crossing that asks, when it has begun: what all others have yet to copy is needed too.
         before: where the folder stood before it was set aside: whoever needs it calls it so.
     """
 
@@ -202,8 +202,7 @@ class _Search:
             self._library(library)
         self._beside()
         self._look_into_later()
-        if self._going.crossing:
-            self._yet_to_copy()
+        self._yet_to_copy()
         return self._found
 
     def _yet_to_copy(self) -> None:

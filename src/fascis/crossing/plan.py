@@ -295,7 +295,7 @@ def make_plan(
         problems=problems,
         largest={r: largest(found, r) for r in choices.leave_out | choices.discard if r.remakeable},
         part=selection.part,
-        folders_out=frozenset(selection.folders_out),
+        folders_out=frozenset(selection.folders_out.difference(gathering.folders())),
         shared=shared,
         frees=going.frees(shared),
         left_out_used=(len(left_used.files), len(left_used.remakeable)),
