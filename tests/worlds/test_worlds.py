@@ -29,6 +29,7 @@ from tests.worlds import oracle
 from tests.worlds.generator import World
 
 WORLDS = int(os.environ.get("FASCIS_WORLDS", "200"))
+GOAL = {After.COPY: State.SETTLED, After.KEEP: State.SWITCHED, After.PARK: State.PARKED, After.RELEASE: State.RELEASED}
 SHARES = 8  # so that several workers divide them
 
 
@@ -181,6 +182,8 @@ class Run:
         crossing = find_crossing(self.bench.workspace, id)
         record, state = crossing_object(crossing), crossing.state
         self.told.append(f"{state.value}, exit {exit_status(record)}")
+        if not killed:
+            assert state is GOAL[plan.choices.after], f"it did not go as far as planned: {self.told}"
         if state in ARRIVED:
             self._judge_copy(crossing, plan, record)
         if state is State.RELEASED and not killed:
