@@ -27,7 +27,7 @@ from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.plan import After, Plan
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
-from fascis.crossing.releasing import not_worked_in, nothing_needed, release
+from fascis.crossing.releasing import not_worked_in, nothing_needed, of_this, release
 from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
 from fascis.crossing.still import Differences, compare
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
@@ -494,15 +494,36 @@ class Crossing:
             if whole := [shown(str(d.places.target)) for d in demanded if d.state is State.SETTLED]:
                 said += f" The whole copy at {whole[0]} stays."
         else:
+            gone = self._gone_at_the_old_place()
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()
-            said = f"Home is {old} again, complete. The copy at {new} stays; nothing of it was deleted."
+            how = "complete" if not gone else f"but for {counted(gone, 'file')} that somebody took away there"
+            said = f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
         self.journal.enter(State.UNDONE, parked_at=None)
         self.journal.free_room()
         if state not in UNFINISHED:
             self._rewrite_receipt()
         return said
+
+    def _gone_at_the_old_place(self) -> int:
+        """How many originals somebody took away meanwhile: looked at before home is given back, not remembered.
+
+        Raises:
+            Refused: the originals are not there, or deleting them was begun.
+            EnvironmentTrouble: they cannot be looked at.
+        """
+        old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
+        if self.places.standing() is None:
+            raise Refused("wrong-state", f"The originals are not at {old} any more. Home stays on {label}.")
+        deleted = self.copies.sums("e.origin=2")[0]
+        if deleted or self.journal.open_act("release") is not None:
+            raise Refused(
+                "wrong-state",
+                f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} gone from {old}, so home cannot be"
+                f" given back complete. It stays on {label}, whole and verified.",
+            )
+        return len(of_this(self.look_again(), self.copies).gone)
 
     def _give_home_back(self) -> None:
         """Home is where it was before the switch; a part, which had no home of its own, is forgotten by the register."""

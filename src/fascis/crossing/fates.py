@@ -7,7 +7,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from enum import IntEnum
 
-from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.roles import ROLES, Role, RoleRule, is_media
 from fascis.library.survey import Kind, Survey
 
 
@@ -58,6 +58,8 @@ class Fates:
     def _of_file(self, survey: Survey, row: int, folder: bytes) -> Fate:
         role = ROLES[survey.role[row]]
         if role in self.discard and role.remakeable:
+            if not is_media(survey.name(row)):
+                return Fate.LEFT_OUT if row in self.rows_out else Fate.COPY  # no work of a person can be made again
             foreign = self.plain and (self.plain.of_folder(folder) or self.plain.of_name(survey.name(row))) is not role
             return Fate.LEFT_OUT if foreign else Fate.DISCARD
         out = role in self.leave_out or role in self.discard or row in self.rows_out

@@ -40,6 +40,7 @@ CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size 
 _LEADS = """CREATE TABLE IF NOT EXISTS lead(entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 """
+_NONSENSE = (sqlite3.Error, ValueError, KeyError, TypeError, AttributeError, RecursionError)  # what a foreign or damaged file causes
 _INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -560,6 +561,8 @@ def _connect(path: Path) -> sqlite3.Connection:
 def _header(text: str | None) -> dict[str, Any]:
     """A header as it is today; the first ones knew one destination only."""
     header: dict[str, Any] = json.loads(text) if text else {}
+    if not isinstance(header, dict) or (header and not header.keys() & {"destinations", "destination"}):
+        raise ValueError("the plan's header is not understood")
     if header and "destinations" not in header:
         header["destinations"] = [{"path": header.pop("destination"), "drive": header.pop("destination_drive")}]
     return header
@@ -573,7 +576,7 @@ def promised(folder: Path) -> dict[str, int]:
             with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
                 for uuid, size in _promised(db):
                     found[uuid] = found.get(uuid, 0) + size
-        except (sqlite3.Error, ValueError):
+        except _NONSENSE:
             continue  # damaged, or of another version: it is told of where it is listed
     return found
 
@@ -610,7 +613,7 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
             )
             for folder, name, outside in rows:
                 yield header["name"], outside or root + b"/" + join(folder, name)
-    except (sqlite3.Error, ValueError, KeyError):
+    except _NONSENSE:
         return  # damaged, or of another version: it is told of where it is listed
 
 
@@ -620,5 +623,5 @@ def read_header(path: Path) -> dict[str, Any] | None:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
             row = db.execute("SELECT value FROM meta WHERE key='plan'").fetchone()
             return _header(row[0]) if row else None
-    except (sqlite3.Error, ValueError):
+    except _NONSENSE:
         return None

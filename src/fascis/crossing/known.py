@@ -14,6 +14,8 @@ from fascis.files.errors import Damaged, Refused
 from fascis.files.names import shown
 from fascis.workspace import Workspace
 
+_SHORTEST = 4  # letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that was not set
+
 
 def journals(workspace: Workspace) -> list[Path]:
     """The journals, newest first."""
@@ -30,15 +32,38 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
         Refused: there is none such, or several.
         Damaged: its journal is damaged.
     """
+    if len(id) < _SHORTEST:
+        raise Refused("wrong-state", f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first {_SHORTEST} letters at least.")
     found = [p for p in journals(workspace) if p.stem.startswith(id)]
     if len(found) != 1:
         what = "no crossing" if not found else f"{len(found)} crossings"
         raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
-    journal = Journal.open(found[0], workspace.step)
-    if not journal.header:
-        journal.close()
+    crossing = _open(workspace, found[0])
+    if crossing is None:
         raise Refused("wrong-state", f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.")
-    return Crossing(workspace, journal)
+    return crossing
+
+
+def _open(workspace: Workspace, path: Path) -> Crossing | None:
+    """The crossing of a journal; None where it was cut off before the plan was written: nothing was done.
+
+    Raises:
+        Damaged: the journal is damaged, or what everybody asks of it is not there.
+    """
+    journal = Journal.open(path, workspace.step)
+    try:
+        if journal.header:
+            crossing = Crossing(workspace, journal)
+            header = journal.header
+            _ = crossing.state, crossing.turn, crossing.after, [(d.state, d.label) for d in crossing.destinations]
+            _ = header["name"], header["token"], header["library_id"], header["source_drive"]["uuid"], header["planned_at"]
+            return crossing
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        journal.close()
+        meaning = "No file of a library was touched; other crossings are not concerned."
+        raise Damaged(path, "its plan or state cannot be understood", meaning) from error
+    journal.close()
+    return None
 
 
 @contextmanager
@@ -65,14 +90,12 @@ def all_crossings(
             found.append(known)
             continue
         try:
-            journal = Journal.open(path, workspace.step)
+            crossing = _open(workspace, path)
         except Damaged as error:
             damaged.append(error)
             continue
-        if journal.header:
-            found.append(Crossing(workspace, journal))
-        else:
-            journal.close()  # cut off before the plan was written: nothing was done
+        if crossing:
+            found.append(crossing)
     return found, damaged
 
 

@@ -44,6 +44,10 @@ _MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked throu
 _BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)  # of those beside a library: how many, how large, and for how many seconds
 _READ_WHOLE = 400  # documents beside a library that are read whatever their bytes say at first sight
 _SYSTEM = frozenset(b"/" + n for n in (b"proc", b"sys", b"dev", b"run", b"usr", b"etc", b"boot", b"lib", b"var", b"opt", b"snap"))
+# Whatever a foreign file makes happen: it is one among many that are looked at, and stops nothing.
+_CANNOT_BE_READ = (
+    NotUnderstood, EnvironmentTrouble, OSError, MemoryError, ValueError, TypeError, LookupError, AttributeError, RecursionError,
+)  # fmt: skip
 _STAGING = b".fascis-crossing-"
 _Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
 
@@ -347,7 +351,7 @@ class _Search:
                 self._catalog(path, who)
             else:
                 self._references(path, who)
-        except (NotUnderstood, EnvironmentTrouble, OSError, MemoryError):
+        except _CANNOT_BE_READ:
             return False
         return True
 
@@ -426,13 +430,13 @@ class _Search:
 
     def _unknown(self, path: bytes, size: int, known: bool) -> None:
         """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names."""
+        who = path, shown(path)
         try:
             content = read_outside(path, size + 1)
-        except (NotUnderstood, EnvironmentTrouble, OSError):
+            for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
+                self._need(named, who)
+        except _CANNOT_BE_READ:
             return
-        who = path, shown(path)
-        for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
-            self._need(named, who)
         for loose in self._going.loose:
             if (loose.rpartition(b"/")[2] if known else loose) in content:
                 self._found.add(loose, *who)

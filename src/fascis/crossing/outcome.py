@@ -104,7 +104,7 @@ def _error_object(error: FascisError) -> dict[str, Any]:
     """What ended a run, as a problem."""
     code = code_of(error)
     severity = "decision" if code == "changed-since-survey" else "stops"
-    files = [place_text(p) for p in getattr(error, "files", ())]
+    files = [place_text(p) for p in getattr(error, "files", ())[:1000]]
     return {"severity": severity, "code": code, "sentence": str(error), "files": files}
 
 

@@ -315,11 +315,11 @@ def prove_staging(medium: Medium, places: Places) -> None:
     """
     try:
         said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
-    except (EnvironmentTrouble, ValueError) as error:
+    except (EnvironmentTrouble, ValueError, RecursionError) as error:
         raise Refused(
             "wrong-state", f"The staging folder on {places.label} is not this crossing's. Nothing was touched."
         ) from error
-    if said.get("token") != places.header["token"]:
+    if not isinstance(said, dict) or said.get("token") != places.header["token"]:
         raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import heapq
+import os
 import secrets
 from array import array
 from collections.abc import Collection, Iterator, Mapping
@@ -454,7 +455,10 @@ def largest(found: Survey, role: Role, most: int = 3) -> list[bytes]:
 
 
 def _plain(name: str) -> bool:
-    return name not in ("", ".", "..") and "/" not in name and "\0" not in name and len(fsname(name)) <= 255
+    if name in ("", ".", "..") or name.casefold().startswith(".fascis"):  # these are names of our own
+        return False
+    held = fsname(name)
+    return "/" not in name and "\0" not in name and len(held) <= 255 and os.fsdecode(held) == name
 
 
 def _known_id(workspace: Workspace, source: Path) -> str | None:

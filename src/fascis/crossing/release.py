@@ -180,6 +180,8 @@ class Release:
         if why:
             return item.id, Origin.STAYS, why
         shared = self._shared(item)
+        if self._moved_on(item, status):
+            return item.id, Origin.STAYS, "changed"
         try:
             self.step(f"before unlink {item.id}")
             self.source.unlink(item.place)
@@ -190,6 +192,19 @@ class Release:
             raise told(error, "delete the original", item.place) from error
         self._count(item, status, shared)
         return item.id, Origin.GONE, None
+
+    def _moved_on(self, item: Item, before: os.stat_result) -> bool:
+        """True when an original changed while it, or its copy, was being read: reading may take long."""
+        try:
+            now = self.source.status(item.place)
+        except OSError:
+            return True
+
+        def facts(status: os.stat_result) -> tuple[int, ...]:
+            inode = status.st_ino if self.source_rules.stable_inodes else 0
+            return status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_dev, inode
+
+        return facts(now) != facts(before)
 
     def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
         """Why an original stays, or None when it may go: the last look before an unlink."""
@@ -203,7 +218,7 @@ class Release:
             return "open"
         if item.fate is Fate.DISCARD:
             return None  # there is no copy of it, by the person's choice
-        again = self.reads_again or not self.source_rules.stable_inodes
+        again = self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
         if item.kind is Kind.FILE and again and self._digest(item) != item.digest:
             return "changed"
         holds = all(k.holds(self._of(k, item), self.buffers, self.control) for k in self.kept)
@@ -293,3 +308,8 @@ def left_behind(copies: Copies, source: Medium | None, differences: Differences)
         if place not in out:
             out[place] = "changed"
     return sorted(out.items())
+
+
+def _touched(item: Item, status: os.stat_result) -> bool:
+    """True when a file with several names was touched since it was copied: perhaps a name came or went, perhaps its content changed."""
+    return item.links > 1 and item.seen is not None and status.st_ctime_ns != item.seen[2]

@@ -354,9 +354,29 @@ def clear_staging(medium: Medium, places: Places) -> None:
 
 
 def _clear(medium: Medium, place: bytes, keep: bytes) -> None:
-    for name in medium.names(place):
-        if (inner := join(place, name)) != keep:
-            _remove(medium, inner, keep)
+    """Clears a folder of our own, folder by folder: a tree may be deeper than calls can be."""
+    pending, folders = [place], []
+    while pending:
+        folder = pending.pop()
+        folders.append(folder)
+        try:
+            names = medium.names(folder)
+        except OSError as error:
+            if error.errno != errno.EXDEV:
+                raise
+            raise Refused(
+                "wrong-state",
+                f"Something else is mounted at {shown(folder)} on the drive. It was not touched: unmount it, then try again.",
+            ) from error
+        for inner in (join(folder, name) for name in names):
+            if inner == keep:
+                continue
+            if stat.S_ISDIR(medium.status(inner).st_mode):
+                pending.append(inner)
+            else:
+                medium.unlink(inner)
+    for folder in reversed(folders[1:]):
+        medium.remove_folder(folder)
 
 
 def _remove(medium: Medium, place: bytes, keep: bytes = b"") -> None:

@@ -17,12 +17,11 @@ from fascis.library.roles import database_of, is_worked_in
 from fascis.library.survey import Kind
 
 Place = bytes
-_MOST = 10_000
 
 
 @dataclass(slots=True)
 class Differences:
-    """What is not as it was recorded; places, at most 10,000 of each, and counts of all."""
+    """What is not as it was recorded, whole: decisions are made by it; and counts of all files there."""
 
     changed: list[Place] = field(default_factory=list)
     appeared: list[Place] = field(default_factory=list)
@@ -71,21 +70,21 @@ def compare(
                 found.bytes += status.st_size
             item = recorded.pop(place, None)
             if item is None or item.origin is Origin.GONE:
-                _add(found.appeared, place)
+                found.appeared.append(place)
                 journals.append(place)
             elif differs(item, status, stable) or any(
                 differs(o[place], status, stable) or not _alike(item, o[place]) for o in others
             ):
-                _add(found.changed, place)
+                found.changed.append(place)
         for place, item in recorded.items():
             if item.origin is not Origin.GONE:
-                _add(found.gone, place)
+                found.gone.append(place)
     _changed_by_their_journals(found, journals, copies)
     _compare_loose(found, copies, heartbeat)
     for missing in folders - visited:
         for item in copies.in_folder(missing):
             if item.origin is not Origin.GONE:
-                _add(found.gone, item.place)
+                found.gone.append(item.place)
     return found
 
 
@@ -112,18 +111,20 @@ def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], N
         except OSError:
             continue  # gone, or on a drive that is away by now: there is a verified copy
         if differs(item, status, stable=False):
-            _add(found.changed, item.place)
+            found.changed.append(item.place)
 
 
 def _changed_by_their_journals(found: Differences, appeared: list[Place], copies: Copies) -> None:
     """A journal that appeared beside a database is a change of that database."""
+    changed = set(found.changed)
     for place in appeared:
         database = database_of(place)
-        if database is None or database in found.changed:
+        if database is None or database in changed:
             continue
         folder = parent(database)
         if any(i.place == database and i.origin is not Origin.GONE for i in copies.in_folder(folder)):
-            _add(found.changed, database)
+            found.changed.append(database)
+            changed.add(database)
 
 
 def _alike(one: Item, other: Item) -> bool:
@@ -148,8 +149,3 @@ def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
     if not stable:
         return False
     return inode != recorded[3] or (item.links == 1 and ctime != recorded[2])
-
-
-def _add(places: list[bytes], place: bytes) -> None:
-    if len(places) < _MOST:
-        places.append(place)

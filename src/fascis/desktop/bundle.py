@@ -23,7 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from fascis.desktop import theme
-from fascis.desktop.pieces import elide
+from fascis.desktop.pieces import elide, tip
 from fascis.desktop.ribbons import Layout, Ribbon, lay_out
 from fascis.desktop.theme import BOLD
 from fascis.desktop.woven import ROLE_WORDS, Woven
@@ -355,7 +355,7 @@ class BundleView(QWidget):
             point = QPointF(event.pos())
             ribbon = self._ribbon_at(point)
             strands = ribbon.strands if ribbon else self._strands_at(point)
-            QToolTip.showText(event.globalPos(), self.words_of(strands), self)
+            QToolTip.showText(event.globalPos(), tip(self.words_of(strands)), self)
             return True
         return super().event(event)
 

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 from fascis.crossing.balance import Balance
 from fascis.crossing.states import ARRIVED, State
 from fascis.desktop import theme
-from fascis.desktop.pieces import clear, label
+from fascis.desktop.pieces import clear, label, tip
 from fascis.desktop.scales import Scales
 from fascis.desktop.stations import Lane, Lanes, StationLine
 from fascis.files.names import elided, shown
@@ -100,7 +100,7 @@ class CrossingsView(QWidget):
             if item := self.list.item(i):
                 words, short = _line(r)
                 item.setText(short)
-                item.setToolTip(words)
+                item.setToolTip(tip(words))
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
         self.list.blockSignals(False)
@@ -209,7 +209,7 @@ class CrossingsView(QWidget):
             )
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
-                item.setToolTip(text)
+                item.setToolTip(tip(text))
                 self.attention.setItem(r, c, item)
 
 

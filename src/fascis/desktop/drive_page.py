@@ -11,7 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QPushButton, QTableWidget, QTableWidgetItem
 
 from fascis.crossing.suiting import Suits
-from fascis.desktop.pieces import FullBar, button, label
+from fascis.desktop.pieces import FullBar, button, label, tip
 from fascis.drives.describing import (
     built_words,
     file_system_words,
@@ -161,7 +161,7 @@ class DrivePage:
         for r, row in enumerate(rows):
             for c, text in enumerate(row):
                 item = QTableWidgetItem(text)
-                item.setToolTip(_whole(shelf.standings[r]))
+                item.setToolTip(tip(_whole(shelf.standings[r])))
                 if c == 1:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 table.setItem(r, c, item)

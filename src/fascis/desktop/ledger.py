@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.desktop import theme
-from fascis.desktop.pieces import button, label
+from fascis.desktop.pieces import button, label, tip
 from fascis.desktop.tasks import Task
 from fascis.desktop.woven import NOBODY, Woven
 from fascis.files.names import shown
@@ -73,7 +73,7 @@ class FileTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             known = "last known size " if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
             exact = f"{known}{int(self._woven.size[i]):,}{NBSP}bytes"
-            return f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}"
+            return tip(f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}")
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._colour(i, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and column == 2:

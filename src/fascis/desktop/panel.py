@@ -13,7 +13,7 @@ from fascis.crossing.balance import Balance, Deleting
 from fascis.crossing.states import State
 from fascis.desktop.answers import Answer
 from fascis.desktop.drive_page import DrivePage
-from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule
+from fascis.desktop.pieces import FullBar, Row, button, clear, label, row, rule, tip
 from fascis.desktop.plan_page import PlanPage
 from fascis.desktop.relink_page import RelinkPage
 from fascis.desktop.woven import ROLE_WORDS
@@ -448,6 +448,8 @@ class PlaceList(QAbstractListModel):
 
     def data(self, index: QModelIndex, role: int = 0) -> Any:
         """One place, escaped for showing."""
-        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
+        if role == Qt.ItemDataRole.DisplayRole:
             return shown(self._places[index.row()])
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return tip(shown(self._places[index.row()]))
         return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from html import escape
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
@@ -19,6 +20,13 @@ def label(text: str, wrap: bool = True, **properties: bool) -> QLabel:
     for name, value in properties.items():
         made.setProperty(name, value)
     return made
+
+
+def tip(text: str) -> str:
+    """A tool tip as plain text: a name with markup in it is shown as it is, and nothing that it names is opened."""
+    if not {"<", "&"} & set(text):
+        return text
+    return f"<span>{escape(text)}</span>".replace("\n", "<br>")
 
 
 def button(text: str, pressed: Callable[[], None], **properties: bool) -> QPushButton:

@@ -13,7 +13,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from fascis.desktop.pieces import clear, label, rule
+from fascis.desktop.pieces import clear, label, rule, tip
 from fascis.desktop.previews import picture_from, picture_of
 from fascis.desktop.relinks import Relinks, short_names, tells
 from fascis.desktop.tasks import Task
@@ -184,7 +184,7 @@ class RelinkView(QWidget):
         match = relinks.outcome.match
         lost, candidates = match.lost[i], relinks.candidates()
         self._name.setText(elided(shown(lost.path.rpartition(b"/")[2]), 48))
-        self._name.setToolTip(shown(lost.path))
+        self._name.setToolTip(tip(shown(lost.path)))
         self._about.setText(sentence(match, i, relinks.at + 1, len(relinks.outcome.open)))
         asked = (lost.path, tuple((c.path, c.agrees, c.differs) for c in candidates))
         if asked != self._asked:

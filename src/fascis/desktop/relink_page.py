@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QFrame, QHBoxLayout, QLabel, QRadioButton, QVBoxLayout, QWidget
 
-from fascis.desktop.pieces import Row, button, label, row, rule
+from fascis.desktop.pieces import Row, button, label, row, rule, tip
 from fascis.desktop.relinks import Relinks, short_names
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
@@ -126,7 +126,7 @@ class RelinkPage:
         said.setTextFormat(Qt.TextFormat.PlainText)
         said.setWordWrap(True)
         said.setText(f"{elided(old, 60)}\nis now {elided(new, 60)}")
-        said.setToolTip(f"{shown(made.move.old)}\nis now\n{shown(made.move.new)}")
+        said.setToolTip(tip(f"{shown(made.move.old)}\nis now\n{shown(made.move.new)}"))
         said.setProperty("head", True)
         down.addWidget(said)
         against = ", ".join(made.against)
@@ -140,7 +140,7 @@ class RelinkPage:
         for other in also:
             words = f"{elided(shown(other.told(also)), 40)} lost {number(other.files)} there too"
             opened = button(words, partial(actions["open"], other.library, made.move), link=True)
-            opened.setToolTip(shown(str(other.root)))
+            opened.setToolTip(tip(shown(str(other.root))))
             down.addWidget(opened)
         across = QHBoxLayout()
         across.setSpacing(18)

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QSizePolicy, QToolTip
 
+from fascis.desktop.pieces import tip
 from fascis.desktop.shelf_drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
 from fascis.library.shelves import OnShelf, Shelf
 
@@ -150,7 +151,7 @@ class ShelvesView(ShelfDrawing):
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             block, row = self._block_at(QPointF(event.pos())), self._row_at(QPointF(event.pos()))
             words = tooltip(block.standing) if block else "" if row is None else drive_tooltip(self._shelves[row])
-            QToolTip.showText(event.globalPos(), words, self)
+            QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)
 

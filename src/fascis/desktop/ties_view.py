@@ -7,7 +7,7 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QHelpEvent, QPainter, QPainterPat
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from fascis.desktop import theme
-from fascis.desktop.pieces import elide
+from fascis.desktop.pieces import elide, tip
 from fascis.desktop.theme import BOLD
 from fascis.desktop.ties import TieLayout, TieRibbon
 from fascis.relink.outcome import State
@@ -136,6 +136,6 @@ class TiesView(QWidget):
                 self.layout_.lefts if event.pos().x() < left else self.layout_.rights if event.pos().x() > right else []
             )
             found = next((e for e in ends if e.y <= y <= e.end), None)
-            QToolTip.showText(event.globalPos(), found.path if found else "", self)
+            QToolTip.showText(event.globalPos(), tip(found.path) if found else "", self)
             return True
         return super().event(event)

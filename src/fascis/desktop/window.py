@@ -39,7 +39,7 @@ from fascis.desktop.conducting import Conducting
 from fascis.desktop.crossings import CrossingsView
 from fascis.desktop.mark import mark_icon
 from fascis.desktop.panel import SidePanel
-from fascis.desktop.pieces import button, clear, label
+from fascis.desktop.pieces import button, clear, label, tip
 from fascis.desktop.planning import Planning
 from fascis.desktop.receipts import ReceiptsView
 from fascis.desktop.relink import RelinkView
@@ -134,7 +134,7 @@ class Window(QMainWindow):
         for view in (scroll, self.crossings, self.receipts, self.strands, self.relink):
             self._stack.addWidget(view)
         left.addWidget(self._stack, 1)
-        self._foot = QLabel()
+        self._foot = label("", wrap=False)
         self._foot.setObjectName("foot")
         self._foot.setFixedHeight(26)
         left.addWidget(self._foot)
@@ -188,7 +188,7 @@ class Window(QMainWindow):
         self._library.hide()
         across.addWidget(self._library)
         across.addStretch(1)
-        self._pulse = QLabel("No crossing running")
+        self._pulse = label("No crossing running", wrap=False)
         self._pulse.setObjectName("pulse")
         across.addWidget(self._pulse)
         return top
@@ -391,7 +391,7 @@ class Window(QMainWindow):
         surveyed = self.relinks.surveyed
         if surveyed is not None:
             self._library_name.setText(elided(surveyed.name, 36))
-            self._library_name.setToolTip(surveyed.name)
+            self._library_name.setToolTip(tip(surveyed.name))
         self.relink.show_relinks(self.relinks)
         actions: dict[str, Callable[..., None]] = {
             "folder": self._ask_where,
@@ -431,7 +431,7 @@ class Window(QMainWindow):
         self._library.setVisible(woven is not None or self.place == 4)
         if woven is not None:
             self._library_name.setText(elided(woven.surveyed.name, 36))
-            self._library_name.setToolTip(woven.surveyed.name)
+            self._library_name.setToolTip(tip(woven.surveyed.name))
             self.strands.show_woven(woven)
         elif self.place == 3:
             self.go_to(0)

@@ -149,6 +149,19 @@ class Catalog:
             if out:
                 raise NotUnderstood(f"Its {what} {out[0]} leads out of its place.")
 
+        wrong = self._db.execute(
+            "SELECT id FROM place WHERE typeof(path) <> 'text' OR instr(path, char(0))"
+            " OR typeof(drive_uuid) NOT IN ('text', 'null') LIMIT 1"
+        ).fetchone()
+        if wrong:
+            raise NotUnderstood(f"Its place {wrong[0]} has no path that can be read.")
+        wrong = self._db.execute(
+            "SELECT id FROM photo WHERE typeof(size_bytes) NOT IN ('integer', 'null') OR typeof(mtime_ns) NOT IN ('integer', 'null')"
+            " OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN ('text', 'null') LIMIT 1"
+        ).fetchone()
+        if wrong:
+            raise NotUnderstood(f"What is said of its photo {wrong[0]} is not as the format says.")
+
     def _rows(self, sql: str) -> Iterator[Any]:
         try:
             yield from self._db.execute(sql)

@@ -37,7 +37,7 @@ def readings(as_written: str, is_uri: bool = False) -> list[Target]:
     Args:
         is_uri: the format says that it is a URI reference; else it is tried as written, then percent-decoded.
     """
-    if not as_written or "\0" in as_written:
+    if not as_written or "\0" in as_written or not _is_encodable(as_written):
         return []
     if as_written[:5].lower() == "file:":
         return _file_url(as_written[5:])
@@ -53,6 +53,15 @@ def readings(as_written: str, is_uri: bool = False) -> list[Target]:
     if "\\" in as_written and "/" not in as_written:
         found.append(Target(as_written.replace("\\", "/"), foreign=True))
     return found
+
+
+def _is_encodable(text: str) -> bool:
+    """False for half of a surrogate pair, which no name can hold."""
+    try:
+        os.fsencode(text)
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def _file_url(rest: str) -> list[Target]:

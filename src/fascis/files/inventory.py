@@ -50,7 +50,10 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
     """
     rows = csv.reader(stream)
     meaning = "Nothing was changed; the files are as they were."
-    header = next(rows, None)
+    try:
+        header = next(rows, None)
+    except (csv.Error, ValueError):
+        header = None
     if header not in (list(HEADER), list(WITH_BEFORE)):
         raise Damaged(path, "it does not begin as an inventory", meaning)
     try:
@@ -59,6 +62,9 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
             before = unlisted(row[6], row[7]) if len(row) == len(WITH_BEFORE) and row[6] else b""
             if len(row) != len(header) or not safe_place(place) or (before and not safe_place(before)):
                 raise ValueError
-            yield Entry(place, int(row[2]), int(row[3]), bytes.fromhex(row[4]), row[5], before)
+            size, mtime = int(row[2]), int(row[3])
+            if not (0 <= size < 1 << 63 and -(1 << 63) <= mtime < 1 << 63):
+                raise ValueError
+            yield Entry(place, size, mtime, bytes.fromhex(row[4]), row[5], before)
     except (ValueError, IndexError, csv.Error) as error:
         raise Damaged(path, f"record {rows.line_num} is not an inventory record", meaning) from error

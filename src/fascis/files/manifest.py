@@ -14,7 +14,7 @@ from typing import BinaryIO
 from fascis.files.errors import Damaged
 from fascis.files.names import safe_place
 
-LONGEST_LINE = 64 + 3 + 2 * 8192
+LONGEST_LINE = 1 << 20  # a path may be longer than one call takes
 
 
 def listable(place: bytes) -> bool:

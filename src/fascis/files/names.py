@@ -84,7 +84,10 @@ def elided(text: str, most: int) -> str:
 
 def fsname(text: str) -> bytes:
     """A name typed by a person or given on a command line, as the bytes the file system takes."""
-    return os.fsencode(text)
+    try:
+        return os.fsencode(text)
+    except UnicodeEncodeError:  # half of a surrogate pair, from a foreign file: no name of a file holds it
+        return text.encode("utf-8", "replace")
 
 
 def name_key(name: bytes) -> str:

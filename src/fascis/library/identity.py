@@ -51,8 +51,10 @@ class Identity(BaseModel):
     name: str = Field(max_length=1024)
     kind: str = "library"
     home: Home
-    roles: dict[str, Literal["original", "proxy", "render", "preview", "sidecar", "document", "other"]] = {}
-    history: list[Crossed] = []
+    roles: dict[str, Literal["original", "proxy", "render", "preview", "sidecar", "document", "other"]] = Field(
+        default={}, max_length=256
+    )
+    history: list[Crossed] = Field(default=[], max_length=10_000)
 
 
 def parse_identity(content: bytes, path: object) -> Identity:

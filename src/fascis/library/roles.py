@@ -43,6 +43,11 @@ def database_of(name: bytes) -> bytes | None:
     return next((name[: -len(j)] for j in _JOURNALS if name.endswith(j) and len(name) > len(j)), None)
 
 
+def is_media(name: bytes) -> bool:
+    """True for the name of a picture, sound or film: only such files can be proxies, renders or previews that are made again."""
+    return b"." in name and name.rpartition(b".")[2].lower() in MEDIA
+
+
 def is_worked_in(place: bytes) -> bool:
     """True for documents, databases and their journals: what a person's work is in, not what it refers to."""
     name = place.rpartition(b"/")[2]

@@ -1,0 +1,127 @@
+"""What comes from elsewhere and makes no sense: told in a sentence, and nothing else is held up by it."""
+
+import json
+import os
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.library.making import catalog_at, timeline, write
+
+
+def journals():
+    return Path.home() / ".local/state/fascis/crossings"
+
+
+def crossed(bench, library, *words):
+    return fascis(bench, "relocate", library, "--to", bench.heron, *words, "--yes", "--json")
+
+
+def test_half_a_surrogate_pair_is_no_file_s_name(bench, library):
+    write(library / "cut.otio", timeline("media/Day 01/weir_01.mov", "XX.mov").replace(b"XX", b"\\ud83d"))
+    status, said, err = fascis(bench, "survey", library, "--json")
+    assert status == 0 and said["documents"], err
+    status, said, err = crossed(bench, library, "--after", "copy")
+    assert said["state"] == "settled" and contents(library) == contents(bench.heron / "The Weir"), err
+
+
+@pytest.mark.parametrize("target", [b"\\ud83d", b"%ff%00", b"file://[", b"\\u0000", b"x" * 9000])
+def test_a_document_beside_that_makes_no_sense_stops_no_release(bench, library, target):
+    write(library.parent / "beside.otio", timeline("XX.mov").replace(b"XX", target))
+    write(library.parent / "deep.otio", b'{"OTIO_SCHEMA": "Timeline.1", "tracks":' + b"[" * 100_000)
+    write(library.parent / "odd.m3u8", b"\xff\xfe" + target)
+    before = contents(library)
+    status, said, err = crossed(bench, library, "--after", "release")
+    assert (status, said["state"]) == (0, "released") and "Traceback" not in err, err
+    assert contents(bench.heron / "The Weir") == before and (library.parent / "beside.otio").exists()
+
+
+@pytest.mark.parametrize(
+    ("table", "column", "value"),
+    [
+        ("photo", "blake3", b"\0\xff"),
+        ("photo", "size_bytes", "many"),
+        ("photo", "captured_at", b"now"),
+        ("place", "path", b"Photos"),
+        ("place", "path", "Pho\0tos"),
+    ],
+)
+def test_a_catalog_with_values_of_other_types_is_not_understood(bench, table, column, value):
+    photos = bench.drives / "inside/Photos"
+    write(photos / "a.jpg", b"a" * 500)
+    catalog = catalog_at(photos / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    with closing(sqlite3.connect(catalog)) as db, db:
+        db.execute(f"UPDATE {table} SET {column}=?", (value,))
+    status, said, err = fascis(bench, "survey", photos, "--json")
+    assert status == 0 and [d["format"] for d in said["documents"]] == ["not understood"], err
+    assert "Traceback" not in err and (photos / "a.jpg").read_bytes() == b"a" * 500
+
+
+@pytest.mark.parametrize(
+    "content",
+    [b'"' + b"x" * 200_000 + b'"\r\n', b"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\na.mov,,%d,0,,other\r\n" % (1 << 70)],
+)
+def test_a_foreign_inventory_stops_no_survey(bench, library, content):
+    write(library / "cut.otio", timeline("lost.mov"))
+    write(library / ".fascis/inventory.csv", content)
+    before = contents(library)
+    status, said, err = fascis(bench, "survey", library, "--json")
+    assert status == 0 and said["library"]["name"] == "The Weir" and "Traceback" not in err
+    assert contents(library) == before
+
+
+def test_an_identity_with_thousands_of_patterns_is_refused_at_once(bench, library):
+    roles = {f"folder {n}*": "proxy" for n in range(1000)}
+    home = {"drive": "uuid-inside", "path": "The Weir"}
+    identity = {"format": 1, "library_id": "aaaaaaaa", "name": "The Weir", "home": home, "roles": roles}
+    write(library / ".fascis/identity.json", json.dumps(identity).encode())
+    status, said, err = fascis(bench, "survey", library, "--json")
+    assert status == 0 and said["library"]["library_id"] != "aaaaaaaa" and "Traceback" not in err
+    assert (library / "media/Day 01/weir_01.mov").exists()
+
+
+@pytest.mark.parametrize("key,value", [("state", "nonsense"), ("plan", "[]"), ("plan", '{"name": 3}')])
+def test_one_journal_of_nonsense_hides_no_other_crossing(bench, library, key, value):
+    _, one, _ = crossed(bench, library, "--after", "copy", "--name", "one")
+    _, two, _ = crossed(bench, library, "--after", "copy", "--name", "two")
+    with closing(sqlite3.connect(journals() / f"{one['crossing']}.sqlite")) as db, db:
+        db.execute("UPDATE meta SET value=? WHERE key=?", (value, key))
+    status, said, err = fascis(bench, "receipts", "--json")
+    assert status == 0 and two["crossing"] in json.dumps(said), err
+    assert fascis(bench, "drives", "--json")[0] == 0
+    status, said, err = fascis(bench, "resume", "--all", "--json")
+    assert status == 0 and said["crossings"] == [] and len(contents(library)) == 10, err
+
+
+@pytest.mark.parametrize("content", [b"[]", b"[" * 100_000, b"3"])
+def test_a_staging_folder_whose_token_is_nonsense_is_not_touched(bench, library, content):
+    egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
+    bench.add_drive("egret", "exfat")
+    staging = next(egret.glob(".fascis-crossing-*"))
+    (staging / "crossing.json").write_bytes(content)
+    before = contents(staging)
+    for command in ("resume", "undo"):
+        status, record, err = fascis(bench, command, said["crossing"], "--json")
+        assert status != 0 and "Traceback" not in err, record
+    assert contents(staging) == before and len(contents(library)) == 10
+
+
+def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
+    egret = bench.add_drive("egret", "ext4", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
+    bench.add_drive("egret", "ext4")
+    fd = os.open(next(egret.glob(".fascis-crossing-*")), os.O_RDONLY)
+    for _ in range(1_500):
+        os.mkdir("d", dir_fd=fd)
+        deeper = os.open("d", os.O_RDONLY, dir_fd=fd)
+        os.close(fd)
+        fd = deeper
+    os.close(fd)
+    status, record, err = fascis(bench, "undo", said["crossing"], "--json")
+    assert (status, record["state"]) == (0, "undone"), err
+    assert not list(egret.glob(".fascis*")) and len(contents(library)) == 10
