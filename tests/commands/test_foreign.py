@@ -125,3 +125,17 @@ def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
     status, record, err = fascis(bench, "undo", said["crossing"], "--json")
     assert (status, record["state"]) == (0, "undone"), err
     assert not list(egret.glob(".fascis*")) and len(contents(library)) == 10
+
+
+@pytest.mark.parametrize("words", [("survey",), ("relocate", "--yes", "--to")])
+def test_what_nobody_expected_is_a_sentence_and_a_report(bench, library, monkeypatch, words):
+    def broken(*_args, **_known):
+        raise ZeroDivisionError("a mistake of ours")
+
+    monkeypatch.setattr("fascis.crossing.surveyed.find_uses", broken)
+    command, *more = words
+    status, said, err = fascis(bench, command, library, *more, *([bench.heron] if more else []), "--json")
+    assert status == 4 and "did not expect (ZeroDivisionError)" in said["error"] and "Traceback" not in err
+    log = Path.home() / ".local/state/fascis/unexpected.log"
+    assert "a mistake of ours" in log.read_text() and log.stat().st_mode & 0o077 == 0
+    assert len(contents(library)) == 10 and not list(bench.heron.glob("[!s]*"))

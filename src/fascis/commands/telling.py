@@ -40,7 +40,7 @@ def usage(sentence: str, as_json: bool) -> NoReturn:
 
 @contextmanager
 def usage_errors(arguments: list[str]) -> Iterator[None]:
-    """Turns what goes wrong in a command into a sentence and an exit status; a bug of ours stays a bug report."""
+    """Turns what goes wrong in a command into a sentence and an exit status; a bug of ours is kept for a report, and told as one."""
     as_json = "--json" in arguments
     try:
         yield
@@ -58,6 +58,11 @@ def usage_errors(arguments: list[str]) -> Iterator[None]:
         raise SystemExit(STOPPED) from None
     except FascisError as error:
         _end(error, arguments, REFUSED)
+    except Exception as error:
+        from fascis.files.unexpected import told_unexpected
+        from fascis.workspace import from_environment
+
+        _end(told_unexpected(error, from_environment().state), arguments, INTERRUPTED)
 
 
 _CROSSING = frozenset(("relocate", "resume", "park", "release", "undo"))
