@@ -283,3 +283,38 @@ def test_a_part_that_uses_loose_media_alone_arrives(bench, studio):
     assert (status, said["state"], said["gathered_files"]) == (0, "released", 1), err
     assert None not in played(bench)[bench.heron / "Winter/projects/Winter/winter.otio"]
     assert loose.read_bytes() == b"m" * 900 and (studio / "media/weir.mov").exists()
+
+
+def test_a_sidecar_stays_with_each_photo_that_stays(bench, studio):
+    loose, inner = bench.drives / "inside/Card", studio / "stills"
+    for folder in (loose, inner):
+        for name in ("IMG_1.cr2", "IMG_1.jpg", "IMG_1.xmp", "IMG_2.jpg", "IMG_2.xmp"):
+            write(folder / name, f"{folder.name} {name}".encode() * 50)
+    used = [str(loose / "IMG_1.cr2"), str(loose / "IMG_2.jpg"), "stills/IMG_1.cr2", "stills/IMG_2.jpg"]
+    write(studio / "rated.otio", timeline(*used))
+    words = ("--after", "release", "--loose-too", "--leave-out", "unused")
+    status, dry, err = fascis(bench, "relocate", studio, "--to", bench.heron, *words, "--yes", "--dry-run", "--json")
+    before = oracle.files_with_own(bench.drives / "inside")
+    status, said, err = cross(bench, studio, *words)
+    assert said["state"] == "released", err
+    assert dry["frees_bytes"] == oracle.freed(before, oracle.files_with_own(bench.drives / "inside"))
+    for folder in (loose, inner):
+        assert (folder / "IMG_1.xmp").read_bytes() == f"{folder.name} IMG_1.xmp".encode() * 50
+        assert (folder / "IMG_1.jpg").exists() and not (folder / "IMG_1.cr2").exists()
+        assert not (folder / "IMG_2.xmp").exists() and not (folder / "IMG_2.jpg").exists()
+    assert len(list((bench.heron / "The Weir").rglob("IMG_1.xmp"))) == 2
+
+
+def test_loose_files_of_another_drive_that_stands_there_now_are_not_deleted(bench, studio):
+    """A backup with the same files is mounted where the loose ones were."""
+    field = bench.add_drive("field", "exfat")
+    write(field / "Sound/weir.wav", b"w" * 900)
+    write(studio / "loose.otio", timeline(str(field / "Sound/weir.wav")))
+    status, said, err = cross(bench, studio, "--after", "keep", "--loose-too")
+    assert (status, said["state"], said["gathered_files"]) == (0, "switched", 2), err
+    stand_in = field / "stand-in.json"
+    stand_in.write_text(stand_in.read_text().replace("uuid-field", "uuid-backup"))
+    status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert said["state"] == "released" and (field / "Sound/weir.wav").read_bytes() == b"w" * 900, err
+    assert {x["why"] for x in said["left_behind"] if x["path"].endswith("weir.wav")} == {"mount"}
+    assert not (bench.drives / "inside/Loose/millrace.wav").exists()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import uuid
+from pathlib import Path
 from typing import Any
 
 from fascis.crossing.journal import Journal
@@ -14,7 +15,7 @@ from fascis.crossing.record import write_known
 from fascis.crossing.states import State
 from fascis.drives.model import Drive
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.names import shown
+from fascis.files.names import parent, shown
 from fascis.workspace import Workspace
 
 
@@ -86,6 +87,7 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
         "document": os.fsdecode(plan.document),
         "references": plan.references(),
         "loose_too": plan.choices.loose_too,
+        "loose_drives": _loose_drives(workspace, plan) if plan.choices.loose_too else {},
         "destinations": [{"path": str(g.path), "drive": _drive_facts(g.drive)} for g in plan.goals if g.drive],
         "after": plan.choices.after.value,
         "leave_out": sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
@@ -96,6 +98,12 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
         "identity": plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
         "decisions": [p.sentence for p in plan.problems if p.severity == "decision"],
     }
+
+
+def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
+    """On which drive each folder of loose files is, by its UUID: another one may be mounted there when they are to go."""
+    folders = {Path(os.fsdecode(parent(loose.path) or b"/")) for _, loose in plan.gathering.items}
+    return {str(folder): workspace.drives.at(folder).uuid for folder in folders}
 
 
 def _drive_facts(drive: Drive) -> dict[str, Any]:

@@ -85,7 +85,11 @@ def _release_folder(
         yield from ((i.outside or b"", "changed") for i in items)  # a link stands in its way now
         return
     try:
-        medium, rules = workspace.drives.open(path), workspace.drives.at(path).rules
+        drive = workspace.drives.at(path)
+        if drive.uuid != kept[0].copies.journal.header.get("loose_drives", {}).get(str(path), drive.uuid):
+            yield from ((i.outside or b"", "mount") for i in items)  # another drive, which may hold a copy of them
+            return
+        medium, rules = workspace.drives.open(path), drive.rules
     except FascisError:
         yield from ((i.outside or b"", "not-permitted") for i in items)  # away, or not to be opened
         return

@@ -14,7 +14,7 @@ import stat
 import time
 import unicodedata
 from collections import deque
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
@@ -137,6 +137,32 @@ def kept_for_others(
         if not more:
             return kept
         kept |= more
+
+
+def sidecars_of_what_stays(
+    sidecars: Iterable[bytes], goes: Callable[[bytes], bool], kept: Mapping[bytes, list[str]]
+) -> dict[bytes, list[str]]:
+    """Sidecars that would go though a photo or clip stays that they belong to as well: absolute path → whose they are.
+
+    Args:
+        sidecars: absolute paths; those that do not go are passed over.
+        goes: tells of an absolute path whether that file would go.
+        kept: what stays of that.
+    """
+    found: dict[bytes, list[str]] = {}
+    whose: dict[bytes, dict[bytes, list[bytes]]] = {}
+    for sidecar in sidecars:
+        folder, _, name = sidecar.rpartition(b"/")
+        if folder not in whose:
+            try:
+                whose[folder] = owners(sorted(os.listdir(folder or b"/")))
+            except OSError:
+                whose[folder] = {}
+        beside = (folder + b"/" + photo for photo in whose[folder].get(name, ()))
+        stays = [shown(photo) for photo in beside if not goes(photo) or photo in kept]
+        if stays and goes(sidecar) and sidecar not in kept:
+            found[sidecar] = stays
+    return found
 
 
 def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:

@@ -20,7 +20,7 @@ from fascis.crossing.freeing import Freeing
 from fascis.crossing.gathering import Gathering, below, gather
 from fascis.crossing.holding import Clashes, Columns, clashes, holding_problems, left_problem, name_problems
 from fascis.crossing.journal import read_header
-from fascis.crossing.needed import kept_for_others
+from fascis.crossing.needed import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.parts import Part, part_name
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
 from fascis.crossing.selection import (
@@ -34,6 +34,7 @@ from fascis.crossing.selection import (
 )
 from fascis.crossing.surroundings import Surroundings, look_around, look_at_drives, parking_problems
 from fascis.crossing.surveyed import Surveyed, survey_library
+from fascis.documents.sidecars import is_sidecar
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, listed, place_text, shown
 from fascis.files.sizes import counted
@@ -329,9 +330,12 @@ class _Going:
             return {}
         needed = self._surveyed.needed(workspace, self._choices.loose_too)
         self.bounds = needed.bounds
-        if needed.by:
+        below, rows = self._surveyed.below, self._surveyed.survey.rows()
+        sidecars = [below + place for _, _, place in rows if is_sidecar(place)] + [p for p in self._loose if is_sidecar(p)]
+        if needed.by or sidecars:
             self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
         kept = kept_for_others(needed, self._goes, self._names_in)
+        kept |= sidecars_of_what_stays(sidecars, self._goes, kept)
         if needed.unknown:
             kept |= {path: sorted(needed.unknown) for path in self._loose if path not in kept}
         return kept

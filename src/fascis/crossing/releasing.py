@@ -15,7 +15,7 @@ from fascis.crossing.events import Control, Report
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Journal
 from fascis.crossing.loose_release import release_loose
-from fascis.crossing.needed import Going, add_named, find_needed, kept_for_others
+from fascis.crossing.needed import Going, add_named, find_needed, kept_for_others, sidecars_of_what_stays
 from fascis.crossing.park import park, unpark
 from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
@@ -24,12 +24,14 @@ from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences, compare, worked_in
 from fascis.crossing.surveyed import survey_library
+from fascis.documents.sidecars import is_sidecar
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.workspace import Workspace
 
+_SIDECARS = "e.outside IS NULL AND e.kind=0 AND e.origin<>2 AND lower(CAST(substr(e.name, -4) AS TEXT))='.xmp'"
 _LOOSE = "e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"
 
 
@@ -198,6 +200,8 @@ def needed_now(
         surveyed = survey_library(workspace, places.origin(), None, stopped)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
+    sidecars = [top + i.place for i in copies.items(_SIDECARS)] + [p for p in paths if is_sidecar(p)]
+    kept |= sidecars_of_what_stays(sidecars, goes, kept)
     if needed.unknown:
         kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}
     return kept

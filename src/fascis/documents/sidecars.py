@@ -23,19 +23,20 @@ def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
     by_name: dict[str, list[bytes]] = {}
     by_stem: dict[str, list[bytes]] = {}
     for name in all_names:
-        if not _is_sidecar(name):
+        if not is_sidecar(name):
             by_name.setdefault(name_key(name), []).append(name)
             by_stem.setdefault(name_key(name.rpartition(b".")[0] or name), []).append(name)
     found = {}
     for name in all_names:
-        if _is_sidecar(name):
+        if is_sidecar(name):
             stem = name[: -len(_END)]
-            if stem in exact and not _is_sidecar(stem):
+            if stem in exact and not is_sidecar(stem):
                 found[name] = [stem]
             else:
                 found[name] = by_name.get(name_key(stem)) or by_stem.get(name_key(stem), [])
     return found
 
 
-def _is_sidecar(name: bytes) -> bool:
+def is_sidecar(name: bytes) -> bool:
+    """True for the name, or path, of a sidecar."""
     return name[-len(_END) :].lower() == _END and len(name) > len(_END)
