@@ -8,6 +8,7 @@ import subprocess
 import pytest
 
 from fascis.crossing.balance import deleting
+from fascis.crossing.fates import Fate
 from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object, exit_status
 from fascis.crossing.plan import After
@@ -92,7 +93,9 @@ def test_our_own_identity_file_counts(bench, library):
     back = bench.add_drive("egret")
     bench.again()
     plan = plan_of(bench, library=there, to=back, discard=[Role.PREVIEW])
-    assert (plan.discarded.files, plan.left_out.files) == (3, 0)
+    assert (plan.discarded.files, plan.left_out.files) == (2, 0)
+    fates = {place: Fate(plan.fates[row]) for row, _, place in plan.survey.rows() if place.startswith(b"stills/")}
+    assert {p for p, f in fates.items() if f is Fate.COPY} == {p for p in fates if p.endswith(b".xmp")} != set()
 
 
 @pytest.fixture
