@@ -195,3 +195,15 @@ def test_what_was_cut_off_goes_on_before_what_waits_its_turn(bench, library):
         (waits["crossing"], "settled"),
     ], err
     assert contents(library) == contents(egret / "The Weir") == contents(bench.heron / "The Weir") == before
+
+
+@pytest.mark.parametrize("way", ["link", "up and down"])
+def test_a_library_may_be_named_by_another_way_to_its_folder(bench, library, way):
+    before = contents(library)
+    given = library.parent / "a link" if way == "link" else library / "media/../../The Weir"
+    if way == "link":
+        given.symlink_to(library)
+    status, said, err = fascis(bench, "relocate", given, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    assert (status, said["state"]) == (0, "released"), err
+    assert contents(bench.heron / "The Weir") == before and not library.exists()
+    assert way != "link" or given.is_symlink()
