@@ -193,7 +193,7 @@ def test_what_was_cut_off_goes_on_before_what_waits_its_turn(bench, library):
     assert [(c["crossing"], c["state"]) for c in said["crossings"]] == [
         (cut["crossing"], "switched"),
         (waits["crossing"], "settled"),
-    ], err
+    ], said["crossings"]
     assert contents(library) == contents(egret / "The Weir") == contents(bench.heron / "The Weir") == before
 
 

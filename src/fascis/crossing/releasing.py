@@ -201,7 +201,7 @@ def needed_now(
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
     sidecars = [top + i.place for i in copies.items(_SIDECARS)] + [p for p in paths if is_sidecar(p)]
-    kept |= sidecars_of_what_stays(sidecars, goes, kept)
+    kept |= sidecars_of_what_stays(sidecars, lambda p: goes(p) or p[len(top) :] in changed, kept)
     if needed.unknown:
         kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}
     return kept
