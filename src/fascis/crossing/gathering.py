@@ -38,7 +38,7 @@ class Gathering:
 
     def folders(self) -> list[bytes]:
         """Places of all their folders, parents first."""
-        found = {above for place, _ in self.items for above in _above(place)}
+        found = {above for place, _ in self.items for above in folders_above(place)}
         return sorted(found, key=lambda f: f.split(b"/"))
 
 
@@ -47,7 +47,8 @@ def below(folder: Path) -> bytes:
     return os.path.realpath(bytes(folder)).rstrip(b"/") + b"/"
 
 
-def _above(place: bytes) -> Iterable[bytes]:
+def folders_above(place: bytes) -> Iterable[bytes]:
+    """The folders above a place, the nearest first, without the top one."""
     above = parent(place)
     while above:
         yield above
@@ -123,7 +124,7 @@ def _place(found: Gathering, top: bytes, members: list[Outside], taken: set[str]
         target = join(MEDIA_FOLDER, name if number == 1 else b"%s (%d)" % (name, number))
         placed = [(join(target, o.path[len(top) :].lstrip(b"/")), o) for o in members]
         keys = {name_key(p) for p, _ in placed}
-        above = {name_key(a) for p, _ in placed for a in _above(p)}
+        above = {name_key(a) for p, _ in placed for a in folders_above(p)}
         if len(keys) == len(placed) and not keys & (taken | folders) and not above & taken:
             break
         if len(keys) < len(placed) and number > 1:

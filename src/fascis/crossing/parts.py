@@ -6,12 +6,13 @@ A part never is the whole: what other documents use, the library's identity and 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+from fascis.crossing.gathering import folders_above
 from fascis.crossing.problems import Problem, Severity
 from fascis.crossing.surveyed import JOURNALS, Surveyed
-from fascis.files.names import fsname, join, parent, shown
+from fascis.files.names import fsname, join, shown
 from fascis.library.identity import OWN
 from fascis.library.projects import project_of, project_place
 from fascis.library.survey import Kind
@@ -157,8 +158,8 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
     for folder in survey.folders:
         if _within(folder.place + b"/", part.folders | part.projects) and not survey.is_own(folder):
             kept.add(folder.place)
-    above = {a for f in kept for a in _above(f)}
-    folders = {f.place for f in survey.folders} - kept - above
+    above = {above for folder in kept for above in folders_above(folder)}
+    folders = {f.place for f in survey.folders} - kept - above - {b""}
     paths = {o.path for o in uses.outside if not part.documents & o.used_by}
     return Left(rows, paths, folders)
 
@@ -173,12 +174,6 @@ def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
 
 def _within(place: bytes, folders: set[bytes]) -> bool:
     return any(place.startswith(f + b"/") for f in folders)
-
-
-def _above(place: bytes) -> Iterator[bytes]:
-    while place:
-        place = parent(place)
-        yield place
 
 
 def is_in_part(place: bytes, part: dict[str, list[str]] | None) -> bool:

@@ -40,6 +40,12 @@ _LEADS_OUT = (
     "substr({0}, 1, 1) = '/' OR instr({0}, char(0)) OR '/' || {0} || '/' LIKE '%/../%' OR typeof({0}) <> 'text'"
 )
 
+_WRONG_VALUES = {
+    "place": "typeof(path) <> 'text' OR instr(path, char(0)) OR typeof(drive_uuid) NOT IN ('text', 'null')",
+    "photo": "typeof(size_bytes) NOT IN ('integer', 'null') OR typeof(mtime_ns) NOT IN ('integer', 'null')"
+    " OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN ('text', 'null')",
+}
+
 
 @dataclass(frozen=True, slots=True)
 class Place:
@@ -149,18 +155,9 @@ class Catalog:
             if out:
                 raise NotUnderstood(f"Its {what} {out[0]} leads out of its place.")
 
-        wrong = self._db.execute(
-            "SELECT id FROM place WHERE typeof(path) <> 'text' OR instr(path, char(0))"
-            " OR typeof(drive_uuid) NOT IN ('text', 'null') LIMIT 1"
-        ).fetchone()
-        if wrong:
-            raise NotUnderstood(f"Its place {wrong[0]} has no path that can be read.")
-        wrong = self._db.execute(
-            "SELECT id FROM photo WHERE typeof(size_bytes) NOT IN ('integer', 'null') OR typeof(mtime_ns) NOT IN ('integer', 'null')"
-            " OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN ('text', 'null') LIMIT 1"
-        ).fetchone()
-        if wrong:
-            raise NotUnderstood(f"What is said of its photo {wrong[0]} is not as the format says.")
+        for table, wrong in _WRONG_VALUES.items():
+            if row := self._db.execute(f"SELECT id FROM {table} WHERE {wrong} LIMIT 1").fetchone():
+                raise NotUnderstood(f"What it says of {table} {row[0]} is not as the format says.")
 
     def _rows(self, sql: str) -> Iterator[Any]:
         try:
