@@ -200,7 +200,7 @@ def test_giving_up_while_bringing_along_keeps_the_copy(bench, library):
     with pytest.raises(DriveGone):
         crossing.bring_along(report=pulled)
     before = contents(crossing.places.target)
-    assert "stays as it was" in crossing.undo() and crossing.state is State.UNDONE
+    assert "stays; what was being brought along is cleared" in crossing.undo() and crossing.state is State.UNDONE
     assert contents(crossing.places.target) == before and len(before) == 10 and len(contents(library)) == 13
     assert not list(bench.heron.glob(".fascis-crossing-*"))
 

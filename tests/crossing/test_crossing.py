@@ -159,13 +159,28 @@ def test_a_folder_replaced_by_a_link_is_not_entered(bench, library):
     assert record["files"] == 6 and {x["path"]: x["why"] for x in record["left_behind"]} == {"media": "appeared"}
 
 
-def test_a_changed_copy_stops_the_release(bench, library):
+def test_the_original_of_a_copy_that_was_changed_stays_and_the_rest_goes(bench, library):
+    before = contents(library)
     crossing = switched(bench)
     copy = crossing.places.target / "media/Day 02/salmon.wav"
     copy.write_bytes(copy.read_bytes()[:-1] + b"!")
-    with pytest.raises(Refused, match=r"copy of media/Day 02/salmon.wav on heron is not what was verified"):
+    (crossing.places.target / "previews/0001.jpg").unlink()
+    record = crossing.release()
+    left = {x["path"]: x["why"] for x in record["left_behind"]}
+    assert left == {"media/Day 02/salmon.wav": "copy-changed", "previews/0001.jpg": "copy-missing"}
+    assert contents(library) == {p: before[p] for p in before if os.fsdecode(p) in left}
+    there = contents(crossing.places.target)
+    assert {p: there[p] for p in before if os.fsdecode(p) not in left} == {p: before[p] for p in before if os.fsdecode(p) not in left}
+
+
+def test_where_no_copy_is_what_was_verified_nothing_is_released(bench, library):
+    crossing = switched(bench)
+    for path in crossing.places.target.rglob("*"):
+        if path.is_file() and ".fascis" not in path.parts:
+            path.write_bytes(b"something else")
+    with pytest.raises(Refused, match="on heron nothing is what was verified"):
         crossing.release()
-    assert len(contents(library)) == 10
+    assert len(contents(library)) == 10 and crossing.state is State.SWITCHED
 
 
 def test_another_library_at_the_target_is_never_trusted(bench, library):

@@ -211,7 +211,8 @@ def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
     with closing(sqlite3.connect(path)) as db:
         db.executescript(
             "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP COLUMN there;"
-            " ALTER TABLE entry DROP COLUMN before; PRAGMA user_version=4;"
+            " ALTER TABLE entry DROP COLUMN before; ALTER TABLE copy DROP COLUMN ctime_ns;"
+            " ALTER TABLE derived DROP COLUMN ctime_ns; PRAGMA user_version=4;"
         )
     again = find_crossing(bench.workspace, id)
     assert again.run() is State.SETTLED and contents(bench.heron / "The Weir") == before == contents(library)

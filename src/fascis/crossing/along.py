@@ -9,11 +9,14 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import closing
 from dataclasses import replace
+from typing import Any
 
 from fascis.crossing.apart import allot_more
-from fascis.crossing.copies import Copies, CopyState, Item, as_it_was
-from fascis.crossing.copying import Fidelity, same_copy
+from fascis.crossing.clearing import SUPERSEDED, Clearing
+from fascis.crossing.copies import Copies, CopySeen, CopyState, Item, as_it_was
+from fascis.crossing.copying import Fidelity, Look, look_at_copy
 from fascis.crossing.engine import Side
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Found
@@ -23,6 +26,7 @@ from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
 from fascis.drives.rules import Rules
+from fascis.files.digest import digest_of
 from fascis.files.errors import Refused, told
 from fascis.files.medium import Medium, move
 from fascis.files.names import join, parent, shown
@@ -31,7 +35,7 @@ from fascis.library.identity import OWN
 from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind
 
-OLD = b"superseded"
+OLD = SUPERSEDED
 
 
 def amendment(
@@ -137,32 +141,35 @@ def move_in(
                     aside = join(old, b"%d" % id if place == item.there else b"%d-as-it-was" % id)
                     make_parents(medium, places.name, join(places.name, place))
                     if medium.exists(join(places.staged_library, place)):
-                        _supersede(places, medium, place, was, aside, keeps.stable_inodes)
+                        _supersede(places, medium, place, was, aside, keeps)
         medium.sync()
         own = open_folder(medium.handle, join(places.name, OWN))
         try:
             write_lists(own, copies)
         finally:
             os.close(own)
-        clear_staging(medium, places)
+        clear_staging(Clearing(copies, places, medium, keeps, clock), medium, places)
     except OSError as error:
         raise told(error, "bring along", places.name) from error
     copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())
     copies.put("amending", {})
 
 
-def _moved(item: Item, before: list[int] | None, crossing: str) -> Iterator[tuple[bytes, list[int] | None]]:
+def _moved(item: Item, before: list[Any] | None, crossing: str) -> Iterator[tuple[bytes, list[Any] | None]]:
     """The places that an item brought along takes, and how what stands there looked when it was this crossing's.
 
     A document that is written anew takes two: its verified copy is kept as it was, what was written from it is in its place.
     """
-    copy, anew = (before[:3], before[3:] or None) if before else (None, None)
+    each = 5 if before and len(before) % 5 == 0 else 3  # in journals of before version 7
+    copy, anew = (before[:each], before[each:] or None) if before else (None, None)
     if item.rewritten:
         yield as_it_was(item.there, crossing), copy if anew else None
     yield item.there, anew or copy
 
 
-def take_back(copies: Copies, places: Places, medium: Medium) -> None:
+def take_back(
+    copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
+) -> None:
     """Gives up bringing along: copies that were superseded half-way go back to their place; the staging folder is cleared.
 
     Raises:
@@ -176,18 +183,17 @@ def take_back(copies: Copies, places: Places, medium: Medium) -> None:
                 if medium.exists(old) and not medium.exists(final):
                     move(medium, old, final)
         medium.sync()
-        clear_staging(medium, places)
+        clear_staging(Clearing(copies, places, medium, keeps, clock), medium, places)
     except OSError as error:
         raise told(error, "take back", places.name) from error
 
 
 def _supersede(
-    places: Places, medium: Medium, place: bytes, before: list[int] | None, old: bytes, stable: bool
+    places: Places, medium: Medium, place: bytes, before: list[Any] | None, old: bytes, keeps: Fidelity
 ) -> None:
     final = join(places.name, place)
     if medium.exists(final):
-        ours = before is not None and same_copy((before[0], before[1], before[2]), medium.status(final), stable)
-        if not ours:
+        if before is None or not _still_ours(medium, final, before, keeps):
             raise Refused(
                 "copy-changed",
                 f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set one of them"
@@ -195,6 +201,15 @@ def _supersede(
             )
         move(medium, final, old)
     move(medium, join(places.staged_library, place), final)
+
+
+def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity) -> bool:
+    """True when a copy is what this crossing made: as it looked, or, where that says too little, by its content."""
+    look = look_at_copy(CopySeen(*before[:4]) if len(before) == 5 else CopySeen(*before), medium.status(place), keeps)
+    if look is not Look.TOUCHED or len(before) != 5:
+        return look is Look.SAME
+    with closing(medium.open(place)) as file:
+        return digest_of(file) == bytes.fromhex(before[4])
 
 
 def _parents(other: Mapping[bytes, bytes], source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:

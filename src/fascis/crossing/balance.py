@@ -235,7 +235,7 @@ def _expected(destination: Destination) -> tuple[int, int]:
     copies = destination.copies
     files, total = _copied(destination)
     rewritten = copies.sums("e.fate=0 AND c.rewritten=1")
-    anew = [size for size, _, _, _ in copies.derived().values()]
+    anew = [seen.size for seen, _ in copies.derived().values()]
     return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
 
 

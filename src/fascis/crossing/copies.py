@@ -9,13 +9,13 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import BATCH, Journal, Origin
 from fascis.crossing.states import State
 from fascis.files.names import join, parent
-from fascis.library.identity import OWN
+from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
 
@@ -35,7 +35,17 @@ class CopyState(IntEnum):
     DAMAGED = 8  # the source has the size and time on record, and other content
 
 
+_RECORDS = (IDENTITY, INVENTORY, MANIFEST)
 HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
+
+
+class CopySeen(NamedTuple):
+    """How a copy looked when it was verified; ``ctime_ns`` is None in journals that did not keep it."""
+
+    size: int
+    mtime_ns: int
+    inode: int
+    ctime_ns: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +70,7 @@ class Item:
     seen: tuple[int, int, int, int] | None  # size, mtime_ns, ctime_ns, inode when the digest was taken
     origin: Origin
     copy: CopyState | None
-    copy_seen: tuple[int, int, int] | None  # size, mtime_ns, inode of the copy when it was verified
+    copy_seen: CopySeen | None
     proven: bool = False  # read back from the drive itself, not perhaps from memory
     known: bytes | None = None  # the digest that a record in the library gives for this size and time
     outside: bytes | None = None  # the path of loose media, which is gathered from there
@@ -76,7 +86,7 @@ class Copied:
     state: CopyState
     digest: bytes | None = None
     seen: tuple[int, int, int, int] | None = None
-    copy_seen: tuple[int, int, int] | None = None
+    copy_seen: CopySeen | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +106,7 @@ class StrandProgress:
 
 _ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
  e.fate, e.strand, e.twin, c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin, c.state, c.size,
- c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten, f.there, e.there FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+ c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten, f.there, e.there, c.ctime_ns FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -105,7 +115,7 @@ _COPIES = (None, *CopyState)  # by value: looking up is many times faster than c
 
 def _item(r: Sequence[Any]) -> Item:
     seen = None if r[16] is None else (r[16], r[17], r[18], r[19])
-    copied = None if r[22] is None else (r[22], r[23], r[24])
+    copied = None if r[22] is None else CopySeen(r[22], r[23], r[24], r[31])
     return Item(
         r[0],
         join(r[1], r[2]),
@@ -161,7 +171,7 @@ class Copies:
         self.journal.enter(new, self.number)
 
     @property
-    def amending(self) -> dict[int, list[int] | None]:
+    def amending(self) -> dict[int, list[Any] | None]:
         """What is being brought along: entry → how its copy looked that is superseded, or None for a new one."""
         return {int(k): v for k, v in self.value("amending", {}).items()}
 
@@ -217,6 +227,12 @@ class Copies:
             _item(r) for r in self.journal.read(f"{_ITEM} WHERE f.place=? AND e.outside IS NULL", (self.number, place))
         ]
 
+    def items_there(self, folder: bytes) -> list[Item]:
+        """The entries that have, or will have, their place directly in one folder of the new library."""
+        return [
+            _item(r) for r in self.journal.read(f"{_ITEM} WHERE coalesce(f.there, f.place)=?", (self.number, folder))
+        ]
+
     def at(self, place: bytes) -> Item | None:
         """The item that arrives at a place, or None."""
         rows = self.journal.read(
@@ -235,14 +251,14 @@ class Copies:
     def record_copies(self, outcomes: Iterable[Copied]) -> None:
         """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
         rows = [
-            (self.number, o.item, o.state, *(o.copy_seen or (None,) * 3), o.digest, *(o.seen or (None,) * 4))
+            (self.number, o.item, o.state, *(o.copy_seen or (None,) * 4), o.digest, *(o.seen or (None,) * 4))
             for o in outcomes
         ]
         self.journal.write(
             "copies",
             lambda db: db.executemany(
-                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, digest, seen_size, seen_mtime_ns,"
-                " seen_ctime_ns, seen_inode) VALUES(?,?,?,?,?,?,?,?,?,?,?)",
+                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, ctime_ns, digest, seen_size,"
+                " seen_mtime_ns, seen_ctime_ns, seen_inode) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)",
                 rows,
             ),
         )
@@ -265,12 +281,13 @@ class Copies:
             lambda db: db.execute("UPDATE copy SET rewritten=1 WHERE destination=? AND entry=?", (self.number, item)),
         )
 
-    def record_derived(self, item: int, seen: tuple[int, int, int], digest: bytes) -> None:
-        """Notes what stands in an item's place: size, mtime, inode, and the digest it was read back with."""
+    def record_derived(self, item: int, seen: CopySeen, digest: bytes) -> None:
+        """Notes what stands in an item's place, and the digest it was read back with."""
         self.journal.write(
             "derived",
             lambda db: db.execute(
-                "INSERT OR REPLACE INTO derived VALUES(?,?,?,?,?,?)", (self.number, item, *seen, digest)
+                "INSERT OR REPLACE INTO derived(destination, entry, size, mtime_ns, inode, ctime_ns, digest) VALUES(?,?,?,?,?,?,?)",
+                (self.number, item, *seen, digest),
             ),
         )
 
@@ -279,12 +296,12 @@ class Copies:
         rows = self.journal.read("SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item))
         return bool(rows)
 
-    def derived(self) -> dict[int, tuple[int, int, int, bytes]]:
-        """What was written anew: entry → size, mtime, inode, digest."""
+    def derived(self) -> dict[int, tuple[CopySeen, bytes]]:
+        """What was written anew: entry → how it looked, digest."""
         rows = self.journal.read(
-            "SELECT entry, size, mtime_ns, inode, digest FROM derived WHERE destination=?", (self.number,)
+            "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE destination=?", (self.number,)
         )
-        return {entry: (size, mtime, inode, digest) for entry, size, mtime, inode, digest in rows}
+        return {entry: (CopySeen(*seen), digest) for entry, digest, *seen in rows}
 
     # -- sessions: how a run ended --------------------------------------------------------------------------------
 
@@ -314,6 +331,14 @@ class Copies:
         self.journal.write(
             "doubt",
             lambda db: db.execute("UPDATE copy SET state=1, proven=0 WHERE destination=? AND state=2", (self.number,)),
+        )
+
+    def doubt_some(self, items: Iterable[int]) -> None:
+        """Some copies that were read back are read again: something touched them since."""
+        rows = [(self.number, i) for i in items]
+        self.journal.write(
+            "doubt",
+            lambda db: db.executemany("UPDATE copy SET state=1, proven=0 WHERE destination=? AND entry=?", rows),
         )
 
     def _doubt(self) -> None:
@@ -438,11 +463,13 @@ def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bo
 
 
 def own_place(place: bytes, crossing: str) -> bytes:
-    """Where a record of the old library's own folder crosses to: receipts keep their place, the rest is kept as it was."""
-    inner = place[len(OWN) + 1 :]
-    if inner.startswith((b"receipts/", b"as-it-was/")):
+    """Where a record of the old library's own folder crosses to: receipts keep their place, the rest is kept as it was.
+
+    Whatever else lies in that folder keeps its whole path, so that it never takes the place of a document of the library.
+    """
+    if place.startswith((OWN + b"/receipts/", OWN + b"/as-it-was/")):
         return place
-    return OWN + b"/as-it-was/" + crossing.encode() + b"/" + inner
+    return as_it_was(place[len(OWN) + 1 :] if place in _RECORDS else place, crossing)
 
 
 def arrives_at(item: Item, crossing: str) -> bytes:

@@ -13,17 +13,19 @@ import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from enum import Enum
 from functools import partial
 from types import TracebackType
 from typing import Self, TypeVar
 
 from blake3 import blake3
 
-from fascis.crossing.copies import Copied, CopyState, Item
+from fascis.crossing.copies import Copied, CopySeen, CopyState, Item
 from fascis.crossing.events import Control
 from fascis.crossing.plan_rows import inode_key
+from fascis.drives.rules import Rules
 from fascis.files.errors import told
-from fascis.files.medium import Medium, MediumFile
+from fascis.files.medium import Medium, MediumFile, remove_own
 
 T = TypeVar("T")
 CHUNK = 4 << 20
@@ -70,6 +72,7 @@ class Fidelity:
     owner: bool
     links: bool = True
     stable_inodes: bool = True
+    keeps_ctime: bool = True
 
 
 def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
@@ -77,19 +80,30 @@ def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
     return s.st_size, s.st_mtime_ns, s.st_ctime_ns, inode_key(s.st_ino)
 
 
-def copy_seen_of(s: os.stat_result) -> tuple[int, int, int]:
-    """What identifies a copy, as its drive gave it back: size, mtime, inode."""
-    return s.st_size, s.st_mtime_ns, inode_key(s.st_ino)
+def copy_seen_of(s: os.stat_result) -> CopySeen:
+    """What identifies a copy, as its drive gave it back."""
+    return CopySeen(s.st_size, s.st_mtime_ns, inode_key(s.st_ino), s.st_ctime_ns)
 
 
-def same_copy(recorded: tuple[int, int, int] | None, s: os.stat_result, stable: bool) -> bool:
-    """True when a copy looks as it did when it was verified.
+class Look(Enum):
+    """What looking at a copy says, without reading it."""
 
-    Args:
-        stable: the drive's inode numbers identify a file; where they do not, size and time must do.
+    SAME = "same"  # nothing touched it since it was verified
+    TOUCHED = "touched"  # its size and time are the same; whether its content is, only reading tells
+    OTHER = "other"  # it is another one, or was changed
+
+
+def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fidelity) -> Look:
+    """How a copy looks beside what it was when it was verified.
+
+    A program can give a changed file its old size and time; the time of change it cannot. It moves too when a name of the file
+    comes, goes or changes, and some drives do not keep it: then the copy must be read.
     """
-    seen = copy_seen_of(s)
-    return recorded is not None and (seen == recorded if stable else seen[:2] == recorded[:2])
+    if recorded is None or (s.st_size, s.st_mtime_ns) != (recorded.size, recorded.mtime_ns):
+        return Look.OTHER
+    if keeps.stable_inodes and inode_key(s.st_ino) != recorded.inode:
+        return Look.OTHER
+    return Look.SAME if keeps.keeps_ctime and s.st_ctime_ns == recorded.ctime_ns else Look.TOUCHED
 
 
 class Buffers:
@@ -155,7 +169,7 @@ def hindered_by(error: OSError) -> CopyState:
 def remove_staged(destination: Medium, place: bytes) -> None:
     """Removes a staged file of this crossing, if it is there."""
     try:
-        destination.unlink(place)
+        remove_own(destination, place)
     except FileNotFoundError:
         return
     except OSError as error:
@@ -327,7 +341,7 @@ class ReadBack:
 
     digest: bytes
     pages_gone: bool
-    seen: tuple[int, int, int]
+    seen: CopySeen
     stored: int
 
 

@@ -165,6 +165,9 @@ class Crossing:
         control = control or Control()
         if self.state not in UNFINISHED:
             return self.state
+        if self.is_taking_back:
+            self.undo()
+            return self.state
         for destination in self.destinations:
             destination.look()
         if self.turn is not None:
@@ -323,6 +326,7 @@ class Crossing:
             Refused: something became newer at the old place, and it is not decided what becomes of it.
         """
         check_transition(self.state, State.SWITCHED)
+        self._check_not_taking_back()
         if newer := self.undecided():
             raise Refused(
                 "changed-since-survey",
@@ -378,6 +382,7 @@ class Crossing:
         if self.state is State.PARKED:
             return self.places.parked_path
         check_transition(self.state, State.PARKED)
+        self._check_not_taking_back()
         self.home.open().close()
         self.check_balance()
         if self.part:
@@ -388,6 +393,7 @@ class Crossing:
         if not self.places.header.get("document"):
             nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
+            check_transition(self.state, State.PARKED)  # asked again while the originals are held
             found = self._compare(source, Control())
             not_worked_in(found)
             newer = found.newer
@@ -443,6 +449,7 @@ class Crossing:
         control = control or Control()
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
+        self._check_not_taking_back()
         self.check_balance()
         if self.must_look and not self.journal.value("looked_at"):
             raise Refused(
@@ -477,41 +484,73 @@ class Crossing:
         report(Entered(State.RELEASED))
         return record
 
+    @property
+    def is_taking_back(self) -> bool:
+        """True when taking back was begun and was cut off: nothing else is done before it is finished."""
+        return self.journal.open_act("undo") is not None
+
+    def _check_not_taking_back(self) -> None:
+        if self.is_taking_back:
+            raise Refused(
+                "wrong-state",
+                "Taking this crossing back was begun and cut off; that is finished first: fascis undo. Nothing was deleted.",
+            )
+
     def undo(self) -> str:
-        """Gives home back, or gives an unfinished crossing up; says what stands where. Never deletes a whole copy."""
+        """Gives home back, or gives an unfinished crossing up; says what stands where. Never deletes a whole copy.
+
+        Raises:
+            Refused: the originals are not there, deleting them was begun, or another act holds them. Nothing was changed.
+            EnvironmentTrouble: a drive is away or failed; called again, it goes on.
+        """
+        check_transition(self.state, State.UNDONE)
+        try:
+            said = self._undo()
+        except Refused as refusal:
+            if (act := self.journal.open_act("undo")) is not None:
+                self.journal.conclude(act, f"refused: {refusal}", self.workspace.clock())
+            raise
+        if (act := self.journal.open_act("undo")) is not None:
+            self.journal.conclude(act, "done", self.workspace.clock())
+        self.journal.free_room()
+        return said
+
+    def _undo(self) -> str:
         state, demanded = self.state, self.demanded
-        check_transition(state, State.UNDONE)
         old, new = shown(str(self.places.source)), " and ".join(shown(str(d.places.target)) for d in demanded)
         if any(d.copies.amending for d in demanded):
+            self._intend_undo()
             for destination in demanded:
                 destination.take_back()
-            said = (
-                f"Home is {old}, complete. The copy at {new} stays as it was; what was being brought along is cleared."
-            )
-        elif state in UNFINISHED:
-            self._give_up()
-            said = f"Given up. What was copied is cleared; the library is at {old} as it was."
-            if whole := [shown(str(d.places.target)) for d in demanded if d.state is State.SETTLED]:
-                said += f" The whole copy at {whole[0]} stays."
-        else:
-            gone = self._gone_at_the_old_place()
+            self.journal.enter(State.UNDONE, parked_at=None)
+            return f"Home is {old}, as it was. The copy at {new} stays; what was being brought along is cleared."
+        if state in UNFINISHED:
+            said = self._give_up(old)
+            self.journal.enter(State.UNDONE, parked_at=None)
+            return said
+        self._check_old_place()
+        with closing(open_source(self.workspace, self.places)) as source:
+            check_transition(self.state, State.UNDONE)  # asked again while the originals are held: nothing else is under way
+            self._check_old_place()
+            gone = len(of_this(self._compare(source, Control()), self.copies).gone)
+            self._intend_undo()
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()
-            how = "complete" if not gone else f"but for {counted(gone, 'file')} that somebody took away there"
-            said = f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
-        self.journal.enter(State.UNDONE, parked_at=None)
-        self.journal.free_room()
-        if state not in UNFINISHED:
-            self._rewrite_receipt()
-        return said
+            self.journal.enter(State.UNDONE, parked_at=None)
+        self._rewrite_receipt()
+        how = "complete" if not gone else f"but for {counted(gone, 'file')} that somebody took away there"
+        return f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
 
-    def _gone_at_the_old_place(self) -> int:
-        """How many originals somebody took away meanwhile: looked at before home is given back, not remembered.
+    def _intend_undo(self) -> None:
+        if not self.is_taking_back:
+            self.journal.intend("undo", shown(str(self.places.source)), self.workspace.clock())
+
+    def _check_old_place(self) -> None:
+        """The originals stand, and deleting them was not begun: looked at, not remembered.
 
         Raises:
-            Refused: the originals are not there, or deleting them was begun.
-            EnvironmentTrouble: they cannot be looked at.
+            Refused: it is not so.
         """
         old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
         if self.places.standing() is None:
@@ -523,7 +562,6 @@ class Crossing:
                 f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} gone from {old}, so home cannot be"
                 f" given back complete. It stays on {label}, whole and verified.",
             )
-        return len(of_this(self.look_again(), self.copies).gone)
 
     def _give_home_back(self) -> None:
         """Home is where it was before the switch; a part, which had no home of its own, is forgotten by the register."""
@@ -537,19 +575,28 @@ class Crossing:
             root, drive = Path(before["root"]), before["drive"]
             self.workspace.register.put_library(root, drive, before["name"], header["kind"], header["library_id"])
 
-    def _give_up(self) -> None:
+    def _give_up(self, old: str) -> str:
         source = open_source(self.workspace, self.places) if os.path.lexists(self.places.source) else None
         try:
+            check_transition(self.state, State.UNDONE)  # asked again while the originals are held
+            self._intend_undo()
             for destination in self.demanded:
                 destination.clear()
         finally:
             if source:
                 source.close()
+        said = f"Given up. What was copied is cleared; the library is at {old} as it was."
+        if whole := [shown(str(d.places.target)) for d in self.demanded if d.state is State.SETTLED]:
+            said += f" The whole copy at {whole[0]} stays."
+        return said
 
     # -- going on as the plan says --------------------------------------------------------------------------------
 
     def advance(self, consent: bool, control: Control | None = None, report: Report = silent) -> State:
         """Goes on from settled as far as the plan says; a release only with consent."""
+        if self.is_taking_back:
+            self.undo()
+            return self.state
         after = self.wanted_after
         if self.state is State.SETTLED and after is not After.COPY:
             self.switch()
@@ -565,7 +612,9 @@ class Crossing:
     @property
     def finished(self) -> bool:
         """True when the plan has nothing left to do by itself."""
-        return self.state in (State.RELEASED, State.UNDONE) or (self.state in ARRIVED and not self.wants_more)
+        if self.state in (State.RELEASED, State.UNDONE):
+            return True
+        return self.state in ARRIVED and not self.wants_more and not self.is_taking_back
 
     @property
     def wants_more(self) -> bool:

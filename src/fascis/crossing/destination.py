@@ -8,6 +8,7 @@ from contextlib import closing, suppress
 from typing import TypeVar
 
 from fascis.crossing.along import move_in, take_back
+from fascis.crossing.clearing import Clearing
 from fascis.crossing.copies import HINDRANCES, Copies, CopyState, Item, arrives_at
 from fascis.crossing.copying import remove_staged
 from fascis.crossing.engine import Amending, Engine, Side
@@ -216,7 +217,7 @@ class Destination:
             if not self.copies.count_copies([CopyState.COPIED]):
                 return True
             begin_staging(destination, self.places, self.journal)
-            withdraw(self.copies, self.places, destination, self.workspace.clock)
+            withdraw(self.copies, self.places, destination, fidelity(self.drive()), self.workspace.clock)
             return False
         if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
             self.copies.forget_copies()  # the staging folder is gone, and what was in it
@@ -337,7 +338,7 @@ class Destination:
     def take_back(self) -> None:
         """Gives up bringing along; the copy stays as it was."""
         if self.copies.amending:
-            self.at(lambda d: take_back(self.copies, self.places, d))
+            self.at(lambda d: take_back(self.copies, self.places, d, fidelity(self.drive()), self.workspace.clock))
             self.copies.put("amending", {})
 
     def clear(self) -> None:
@@ -349,9 +350,17 @@ class Destination:
         if self.state is State.SETTLED:
             return
         try:
-            self.at(lambda d: clear_staging(d, self.places))
+            self.at(self._clear)
         except OSError as error:
             raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
+
+
+    def _clear(self, destination: Medium) -> None:
+        keeps, clock = fidelity(self.drive()), self.workspace.clock
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            begin_staging(destination, self.places, self.journal)  # cut off on the way to its name: taken back first
+            withdraw(self.copies, self.places, destination, keeps, clock)
+        clear_staging(Clearing(self.copies, self.places, destination, keeps, clock), destination, self.places)
 
 
 def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:

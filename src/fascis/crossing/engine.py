@@ -16,12 +16,21 @@ from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, is_damaged
-from fascis.crossing.copying import Buffers, Fidelity, copy_file, hindered_by, read_back, remove_staged, same_copy
+from fascis.crossing.copying import (
+    Buffers,
+    Fidelity,
+    Look,
+    copy_file,
+    hindered_by,
+    look_at_copy,
+    read_back,
+    remove_staged,
+)
 from fascis.crossing.events import Advanced, Attention, Control, Report
 from fascis.crossing.fates import Fate
 from fascis.crossing.proof import INLINE, Proof
 from fascis.crossing.speeds import Speeds
-from fascis.files.errors import FascisError, told
+from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 
@@ -265,28 +274,32 @@ class Engine:
 
     def _look_at_kept(self) -> None:
         """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
-        lost = []
+        lost, doubted = [], []
         for item in self._copies.items("c.state=2 AND e.kind=0"):
             if self._amending and item.id not in self._amending.entries:
                 continue  # it is in the library; a release looks at it again
             self._control.checkpoint()
-            kept = self._is_kept(item, self.staged(item))
-            if not kept and self._amending:  # it may have been moved into the library already
-                kept = self._is_kept(item, join(self._amending.library, self.arrives(item)))
-            if not kept:
+            look = self._look(item, self.staged(item))
+            if look is Look.OTHER and self._amending:  # it may have been moved into the library already
+                look = self._look(item, join(self._amending.library, self.arrives(item)))
+            elif look is Look.TOUCHED and self._keeps.keeps_ctime and item.twin is None and item.links == 1:
+                doubted.append(item.id)
+            if look is Look.OTHER:
                 remove_staged(self._destination.medium, self.staged(item))
                 lost.append(item.id)
         if lost:
             self._copies.forget_some(lost)
+        if doubted:
+            self._copies.doubt_some(doubted)
 
-    def _is_kept(self, item: Item, place: bytes) -> bool:
+    def _look(self, item: Item, place: bytes) -> Look:
         try:
             status = self._destination.medium.status(place)
         except FileNotFoundError:
-            return False
+            return Look.OTHER
         except OSError as error:
             raise told(error, "look at the copy", place) from error
-        return same_copy(item.copy_seen, status, self._keeps.stable_inodes)
+        return look_at_copy(item.copy_seen, status, self._keeps)
 
     # -- copying --------------------------------------------------------------------------------------------------
 
@@ -331,6 +344,7 @@ class Engine:
             if getattr(error, "errno", 0) != errno.EEXIST:
                 raise
             remove_staged(self._destination.medium, place)  # staged without a record, by a run that was cut off
+            self._must_be_free(place)
             outcome = self._copy_to(item, place)
         if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
             if not self._takes_damaged:
@@ -340,6 +354,22 @@ class Engine:
         if outcome.state is CopyState.COPIED and item.fate is Fate.COPY and outcome.seen:
             self._report(Advanced(item.strand, outcome.seen[0], 1, destination=self._copies.number))
         return outcome
+
+    def _must_be_free(self, place: bytes) -> None:
+        """A drive that says of one name that it is taken, and that nothing is there, is damaged: no resume gets past that."""
+        try:
+            self._destination.medium.create(place).close()
+            remove_staged(self._destination.medium, place)
+        except FileExistsError as error:
+            name = self._destination.name
+            raise DriveGone(
+                f"The file system of {name} is damaged: it neither opens nor gives up the name {shown(place)}. What is verified on"
+                f" {name} is kept, and the originals are untouched. Have {name} checked and repaired, then resume.",
+                place,
+                errno.EIO,
+            ) from error
+        except OSError as error:
+            raise told(error, "write", place) from error
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
         place_there, medium = item.place, self._source.medium

@@ -23,6 +23,7 @@ from fascis.crossing.gathering import Gathering
 from fascis.crossing.leads import LeadRows, Led, read_led, with_kept
 from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
 from fascis.crossing.states import UNFINISHED, State, check_transition
+from fascis.files.door import delete_state
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
 from fascis.library.roles import ROLES, Role
@@ -30,7 +31,7 @@ from fascis.library.survey import Kind, Survey, strand_folder
 from fascis.library.uses import led_outside
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 6
+VERSION = 7
 BATCH = 1024
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
@@ -52,8 +53,9 @@ CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NO
   strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB, outside BLOB, there BLOB, before BLOB);
 CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
   inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB, seen_size INTEGER,
-  seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
-{_GATHERED}{_LEADS}CREATE UNIQUE INDEX folder_place ON folder(place);
+  seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+{_GATHERED}ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
+{_LEADS}CREATE UNIQUE INDEX folder_place ON folder(place);
 {_INDEX}CREATE INDEX entry_folder ON entry(folder);
 CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT,
   destination INTEGER NOT NULL DEFAULT 0);
@@ -85,6 +87,7 @@ ALTER TABLE folder ADD COLUMN there BLOB;
 ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
 {_INDEX}""",
     5: _LEADS,
+    6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;",
 }
 
 
@@ -177,7 +180,7 @@ class Journal:
             except sqlite3.OperationalError as error:
                 if error.sqlite_errorcode != sqlite3.SQLITE_FULL or not self.room.exists():
                     raise self._trouble(error) from error
-                self.room.unlink()  # this is what it was kept for
+                delete_state(self.room)  # this is what it was kept for
                 try:
                     self._transact(work)
                 except sqlite3.OperationalError as again:
@@ -217,14 +220,14 @@ class Journal:
             os.posix_fallocate(fd, 0, size)
             os.fsync(fd)
         except OSError as error:
-            self.room.unlink()
+            delete_state(self.room)
             raise told(error, "keep room for the journal", os.fsencode(self.path.parent)) from error
         finally:
             os.close(fd)
 
     def free_room(self) -> None:
         """The crossing writes no more: the room is given back."""
-        self.room.unlink(missing_ok=True)
+        delete_state(self.room)
 
     def read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
         """All rows of a question. For :class:`~fascis.crossing.copies.Copies` and this class alone."""
@@ -471,9 +474,9 @@ class Journal:
         check_transition(self.state, State.COPYING)
 
         def work(db: sqlite3.Connection) -> None:
-            copies: dict[int, dict[int, list[int] | None]] = {}
+            copies: dict[int, dict[int, list[Any] | None]] = {}
             for n in destinations:
-                seen = "SELECT size, mtime_ns, inode FROM copy WHERE destination=? AND entry=?"
+                seen = "SELECT size, mtime_ns, inode, ctime_ns, hex(digest) FROM copy WHERE destination=? AND entry=?"
                 rows = {id: db.execute(seen, (n, id)).fetchone() for id in changed}
                 copies[n] = {id: list(r) if r and r[0] is not None else None for id, r in rows.items()}
                 for id, before in copies[n].items():

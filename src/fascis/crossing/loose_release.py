@@ -16,7 +16,8 @@ from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.journal import Journal, Origin
-from fascis.crossing.release import Kept, Release
+from fascis.crossing.release import Kept, Release, still_wanted
+from fascis.files.door import Proven
 from fascis.files.errors import FascisError
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import parent
@@ -51,6 +52,7 @@ def release_loose(
     with Buffers() as buffers:
         for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
             control.checkpoint()
+            still_wanted(journal)
             group = list(some)
             free = []
             for item in group:
@@ -122,5 +124,5 @@ class _Folder:
     def open(self, place: bytes) -> MediumFile:
         return self._medium.open(self._names[place])
 
-    def unlink(self, place: bytes) -> None:
-        self._medium.unlink(self._names[place])
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        self._medium.unlink(self._names[place], proven)

@@ -116,7 +116,7 @@ class _Opening:
         content = read_document(self._library, item.there)
         references = format.read(content)
         led = self._copies.journal.led(item.id)
-        ours = digest_of_bytes(content) in (item.digest, self._derived.get(item.id, (0, 0, 0, b""))[3])
+        ours = digest_of_bytes(content) in (item.digest, self._derived[item.id][1] if item.id in self._derived else b"")
         known = led if led and led.seen == item.digest and ours else None  # what a person edited there since is theirs
         leads = leads_of(known, references) if known else [None] * len(references)
         before = self._texts_before(format, item, len(references))
@@ -233,12 +233,13 @@ class _Opening:
 
     def _is_ours(self, item: Item) -> bool:
         """True while a document looks as this crossing left it."""
-        seen = self._derived.get(item.id, (0, 0, 0, b""))[:2] if item.rewritten else (item.copy_seen or (0, 0, 0))[:2]
+        anew = self._derived.get(item.id)
+        seen = (anew[0] if anew else None) if item.rewritten else item.copy_seen
         try:
             status = self._library.status(item.there)
         except OSError:
             return False
-        return (status.st_size, status.st_mtime_ns) == seen
+        return seen is not None and (status.st_size, status.st_mtime_ns) == seen[:2]
 
     def _catalog(self, item: Item) -> None:
         mount = self._places.destination_mount or Path(self._places.drive["mount"])

@@ -19,7 +19,7 @@ from fascis.crossing.plan_rows import inode_key
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
-from fascis.files.medium import Medium, move, read_small
+from fascis.files.medium import Medium, move, read_small, remove_own
 from fascis.files.names import cut, fsname, shown, unlisted
 from fascis.library.identity import Home, read_identity
 from fascis.workspace import Workspace
@@ -296,7 +296,7 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all. Raises ``OSError``."""
     begun = place + NEW
     if medium.exists(begun):
-        medium.unlink(begun)  # cut off while it was written
+        remove_own(medium, begun)  # cut off while it was written
     file = medium.create(begun, 0o644)
     try:
         for part in content:
@@ -371,4 +371,6 @@ def fidelity(drive: Drive) -> Fidelity:
     """What a drive keeps of a file."""
     rules = drive.rules
     owner = os.geteuid() == 0 and rules.modes
-    return Fidelity(rules.modes, rules.attributes, rules.holes, owner, rules.links, rules.stable_inodes)
+    return Fidelity(
+        rules.modes, rules.attributes, rules.holes, owner, rules.links, rules.stable_inodes, rules.keeps_ctime
+    )

@@ -133,6 +133,8 @@ WHY = {
     "mount": "something else is mounted there",
     "not-permitted": "may not be deleted",
     "copy-missing": "its copy is missing",
+    "copy-changed": "its copy was changed since it was verified",
+    "open-not-known": "whether another program has it open cannot be known here",
     "damaged": "damaged where it lies",
     "not-empty": "the folder is not empty",
     "used-elsewhere": "others still need it",

@@ -11,10 +11,11 @@ from typing import BinaryIO
 
 from blake3 import blake3
 
+from fascis.crossing.copies import CopySeen
 from fascis.crossing.copying import Fidelity, copy_seen_of
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.medium import Medium, MediumFile
+from fascis.files.medium import Medium, MediumFile, remove_own
 from fascis.files.names import parent, shown
 
 
@@ -63,8 +64,8 @@ class Like:
 
 def put(
     medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
-) -> tuple[tuple[int, int, int], bytes]:
-    """Writes a file anew into the staged library and reads it back; gives size, mtime, inode, and the digest.
+) -> tuple[CopySeen, bytes]:
+    """Writes a file anew into the staged library and reads it back; gives how it looks, and the digest.
 
     Args:
         like: what it takes from the file that it stands for; without it, everybody may read it.
@@ -73,7 +74,7 @@ def put(
         EnvironmentTrouble: it read back wrong. An ``OSError`` is the caller's to translate.
     """
     if medium.exists(place):
-        medium.unlink(place)
+        remove_own(medium, place)
     file = medium.create(place, 0o644 if like is None else 0o600)
     try:
         raw = _Stream(file)

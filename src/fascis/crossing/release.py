@@ -7,30 +7,47 @@ to discard goes when it is as it was surveyed.
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from blake3 import blake3
+
 from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, is_damaged
-from fascis.crossing.copying import Buffers, read_back, same_copy
+from fascis.crossing.copying import Buffers, Look, look_at_copy, read_back
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import Origin
+from fascis.crossing.journal import Journal, Origin
 from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.space import Deleted
+from fascis.crossing.states import State
 from fascis.crossing.still import Differences, differs
 from fascis.drives.rules import Rules
-from fascis.files.digest import digest_of, digest_of_bytes
-from fascis.files.errors import FascisError, Refused, told
+from fascis.files.digest import digest_of_bytes
+from fascis.files.door import Proven
+from fascis.files.errors import DriveGone, FascisError, Refused, told
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import shown
 from fascis.library.open_files import find_open
+from fascis.library.roles import Role
 from fascis.library.survey import Kind
 
 BATCH = 256
 _VERIFIED = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3) AND e.outside IS NULL"
+MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
+MISSING, CHANGED = "copy-missing", "copy-changed"
+_STAYS_BY_ERROR = {  # of an original that cannot be got at any more: what stands there is not touched
+    errno.EXDEV: "mount",
+    errno.ESTALE: "changed",
+    errno.ENOENT: "changed",
+    errno.ENOTDIR: "changed",
+    errno.ELOOP: "changed",
+    errno.EINVAL: "changed",
+    errno.EBUSY: "mount",
+}
 _DISCARDED = "e.fate=5 AND e.kind=0 AND e.origin IN (0,1,3)"
 
 
@@ -44,26 +61,40 @@ class Kept:
     label: str
     crossing: str
 
-    def holds(self, item: Item, buffers: Buffers, control: Control) -> bool:
-        """True when the copy of an item is what was verified; read again where it does not look so."""
+    def wrong(self, item: Item, buffers: Buffers, control: Control, later: bool = False) -> str | None:
+        """Why the copy of an item is not what was verified, or None when it is; read again where looking does not tell.
+
+        Args:
+            later: media on a drive where looking never tells are read right before their original goes, not now too.
+        """
         place = arrives_at(item, self.crossing)
         if item.rewritten and self.copies.stands_anew(item.id) and not self.medium.exists(item.there):
-            return False  # what was kept as it was is there, what the library is worked on with is not
+            return MISSING  # what was kept as it was is there, what the library is worked on with is not
         try:
             status = self.medium.status(place)
             if item.kind is Kind.LINK:
-                is_link = stat.S_ISLNK(status.st_mode)
-                return is_link and digest_of_bytes(self.medium.read_link(place)) == item.digest
-        except FileNotFoundError:
-            return False
+                same = stat.S_ISLNK(status.st_mode) and digest_of_bytes(self.medium.read_link(place)) == item.digest
+                return None if same else CHANGED
+        except (FileNotFoundError, NotADirectoryError):
+            return MISSING
         except OSError as error:
             raise told(error, "look at the copy", place) from error
-        if same_copy(item.copy_seen, status, self.rules.stable_inodes):
-            return True
+        look = look_at_copy(item.copy_seen, status, self.rules)
+        if look is Look.SAME or (later and look is Look.TOUCHED and item.role in MEDIA and not self.rules.keeps_ctime):
+            return None
         try:
-            return read_back(self.medium, place, buffers, control).digest == item.digest
+            return None if read_back(self.medium, place, buffers, control).digest == item.digest else CHANGED
+        except DriveGone:
+            raise
         except FascisError:
-            return False
+            return CHANGED
+
+    def now(self, item: Item) -> Proven | None:
+        """How the copy of an item looks now; None when it is not there."""
+        try:
+            return Proven.by(self.medium.status(arrives_at(item, self.crossing)), self.rules.stable_inodes)
+        except OSError:
+            return None
 
 
 class Originals(Protocol):
@@ -75,15 +106,16 @@ class Originals(Protocol):
     def open(self, place: bytes) -> MediumFile:
         """Opens a regular file for reading."""
 
-    def unlink(self, place: bytes) -> None:
-        """Deletes one."""
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        """Deletes one, when it is what was proven."""
 
 
 @dataclass(slots=True)
 class Release:
     """One release under way: all places open and proven. ``kept`` begins with home.
 
-    ``used`` are places that others need, and who: they stay. With ``reads_again`` the content of every original is compared once more, whatever its drive.
+    ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies were changed or taken away. With ``reads_again`` the content of every original is compared once more, whatever its drive.
+    ``still_wanted`` raises when a release is not what this crossing is about any more: asked before every batch.
     ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
@@ -96,25 +128,34 @@ class Release:
     step: Callable[[str], None]
     reads_again: bool = False
     used: Mapping[bytes, list[str]] = field(default_factory=dict)
+    lost: dict[bytes, str] = field(default_factory=dict)
     differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
+    still_wanted: Callable[[], None] = lambda: None
 
     # -- before anything is deleted -------------------------------------------------------------------------------
 
     def check_copies(self) -> None:
-        """Looks at every copy again, and reads those again that differ.
+        """Looks at every copy again, and reads those again that differ. Originals whose copies are not whole will stay.
 
         Raises:
-            Refused: a copy is not what was verified; nothing was deleted.
+            Refused: not one copy is what was verified; nothing was deleted.
         """
+        held = 0
         for kept in self.kept:
             for item in kept.copies.items(_VERIFIED):
                 self.control.checkpoint()
-                if not kept.holds(item, self.buffers, self.control):
-                    raise Refused(
-                        "copy-changed",
-                        f"The copy of {shown(item.place)} on {kept.label} is not what was verified. No original was deleted.",
-                    )
+                if why := kept.wrong(item, self.buffers, self.control, later=True):
+                    self.lost[item.place] = why
+                else:
+                    held += 1
+        if self.lost and not held:
+            raise Refused(
+                "copy-changed",
+                f"Of the copy on {self.kept[0].label} nothing is what was verified, {shown(min(self.lost))} first. No original was"
+                " deleted.",
+                tuple(sorted(self.lost)),
+            )
 
     # -- deleting -------------------------------------------------------------------------------------------------
 
@@ -123,6 +164,7 @@ class Release:
         self._mend()
         for batch in self._batches():
             self.control.checkpoint()
+            self.still_wanted()
             outcomes = self.release_batch(batch)
             files = [
                 i
@@ -175,54 +217,97 @@ class Release:
         except (FileNotFoundError, NotADirectoryError):
             return item.id, Origin.GONE, "vanished"  # not by us: does not count as deleted
         except OSError as error:
+            if error.errno == errno.EXDEV:
+                return item.id, Origin.STAYS, "mount"
             raise told(error, "look at the original", item.place) from error
         why = self._why_stays(item, status, fresh, opened)
         if why:
             return item.id, Origin.STAYS, why
-        shared = self._shared(item)
-        if self._moved_on(item, status):
-            return item.id, Origin.STAYS, "changed"
+        copies = [k.now(item) for k in self.kept]
+        if item.fate is not Fate.DISCARD and (why := self._why_no_copy(item)):
+            return item.id, Origin.STAYS, why
+        held = None
         try:
-            self.step(f"before unlink {item.id}")
-            self.source.unlink(item.place)
-            self.step(f"after unlink {item.id}")
+            if item.kind is Kind.FILE:
+                held = self.source.open(item.place)
+            return self._delete(item, status, copies, held)
         except PermissionError:
             return item.id, Origin.STAYS, "not-permitted"
         except OSError as error:
+            if why := _STAYS_BY_ERROR.get(error.errno or 0):
+                return item.id, Origin.STAYS, why
             raise told(error, "delete the original", item.place) from error
+        finally:
+            if held is not None:
+                held.close()
+
+    def _delete(
+        self, item: Item, status: os.stat_result, copies: list[Proven | None], held: MediumFile | None
+    ) -> tuple[int, Origin, str | None]:
+        """The last reading, the last look, and the unlink; ``held`` is the original, open. Raises ``OSError``."""
+        proven = Proven.by(status, self.source_rules.stable_inodes)
+        if held is not None:
+            lease = held.hold()
+            if why := self._why_open(lease, status):
+                return item.id, Origin.STAYS, why
+            if self._must_read(item, status) and self._read(held, lease) != item.digest:
+                return item.id, Origin.STAYS, "changed"
+        if item.fate is not Fate.DISCARD and copies != [k.now(item) for k in self.kept]:
+            return item.id, Origin.STAYS, CHANGED  # while its original was read
+        shared = self._shared(item, held)
+        self.step(f"before unlink {item.id}")
+        if held is not None and (not proven.holds(held.status()) or (lease and not held.held())):
+            return item.id, Origin.STAYS, "changed"
+        self.source.unlink(item.place, proven)
+        self.step(f"after unlink {item.id}")
         self._count(item, status, shared)
         return item.id, Origin.GONE, None
 
-    def _moved_on(self, item: Item, before: os.stat_result) -> bool:
-        """True when an original changed while it, or its copy, was being read: reading may take long."""
-        try:
-            now = self.source.status(item.place)
-        except OSError:
-            return True
+    def _why_open(self, lease: bool | None, status: os.stat_result) -> str | None:
+        """Why an original must stay for the sake of a program that may write to it; where no lease is granted, processes are asked."""
+        if lease is not None:
+            return None if lease else "open"
+        found = find_open({(status.st_dev, status.st_ino)}, {status.st_dev})
+        if found.files:
+            return "open"
+        return None if found.all_seen else "open-not-known"
 
-        def facts(status: os.stat_result) -> tuple[int, ...]:
-            inode = status.st_ino if self.source_rules.stable_inodes else 0
-            return status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_dev, inode
+    def _must_read(self, item: Item, status: os.stat_result) -> bool:
+        """True when looking does not tell that an original is what was copied."""
+        if item.fate is Fate.DISCARD:
+            return False
+        return self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
 
-        return facts(now) != facts(before)
+    def _read(self, held: MediumFile, lease: bool | None) -> bytes:
+        """The digest of an original; whoever wants to write to it meanwhile does not wait long. Raises ``OSError``."""
+        hasher = blake3()
+        buffer = self.buffers.ring[0]
+        while count := held.readinto(buffer):
+            self.control.checkpoint()
+            hasher.update(buffer[:count])
+            if lease and not held.held():
+                held.let_go()
+                return b""
+        return hasher.digest()
 
     def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
-        """Why an original stays, or None when it may go: the last look before an unlink."""
+        """Why an original stays, or None when it may go, as far as looking tells."""
         if item.place in self.used:
             return "used-elsewhere"
+        if item.place in self.lost:
+            return self.lost[item.place]
         if item.fate is not Fate.DISCARD and (why := self._why_not_whole(item)):
             return why
         if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):
             return "changed"
         if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
             return "open"
-        if item.fate is Fate.DISCARD:
-            return None  # there is no copy of it, by the person's choice
-        again = self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
-        if item.kind is Kind.FILE and again and self._digest(item) != item.digest:
-            return "changed"
-        holds = all(k.holds(self._of(k, item), self.buffers, self.control) for k in self.kept)
-        return None if holds else "copy-missing"
+        return None
+
+    def _why_no_copy(self, item: Item) -> str | None:
+        """Why an item has not a whole copy everywhere now; read where looking does not tell."""
+        reasons = (k.wrong(self._of(k, item), self.buffers, self.control) for k in self.kept)
+        return next((why for why in reasons if why), None)
 
     def _why_not_whole(self, item: Item) -> str | None:
         """Why an item does not count as copied: not verified alike everywhere, or not what it once was."""
@@ -237,29 +322,13 @@ class Release:
     def _of(self, kept: Kept, item: Item) -> Item:
         return item if kept is self.kept[0] else kept.copies.item(item.id)
 
-    def _digest(self, item: Item) -> bytes:
-        try:
-            file = self.source.open(item.place)
-            try:
-                return digest_of(file)
-            finally:
-                file.close()
-        except OSError as error:
-            raise told(error, "read the original", item.place) from error
-
-    def _shared(self, item: Item) -> int:
-        if item.kind is not Kind.FILE or self.source_rules.name not in ("btrfs", "XFS"):
+    def _shared(self, item: Item, held: MediumFile | None) -> int:
+        if held is None or item.kind is not Kind.FILE or self.source_rules.name not in ("btrfs", "XFS"):
             return 0
         try:
-            file = self.source.open(item.place)
+            return held.shared_bytes()
         except OSError:
             return 0
-        try:
-            return file.shared_bytes()
-        except OSError:
-            return 0
-        finally:
-            file.close()
 
     def _count(self, item: Item, status: os.stat_result, shared: int) -> None:
         if item.kind is not Kind.FILE:
@@ -287,6 +356,19 @@ class Release:
                     folder.remove_folder(place)
                 except OSError:
                     continue  # not empty, or gone already: folders go only when empty
+
+
+def still_wanted(journal: Journal) -> None:
+    """Asked while the originals are held, before every batch: another window or command may have decided otherwise.
+
+    Raises:
+        Refused: home was given back, or that was begun.
+    """
+    if journal.state not in (State.SWITCHED, State.PARKED, State.RELEASED) or journal.open_act("undo") is not None:
+        raise Refused(
+            "wrong-state",
+            f"The crossing is {journal.state.value}: home was given back, or that was begun. Nothing more was deleted.",
+        )
 
 
 def left_behind(copies: Copies, source: Medium | None, differences: Differences) -> list[tuple[bytes, str]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import replace
 from typing import Any
@@ -19,7 +19,7 @@ from fascis.crossing.needed import Going, add_named, find_needed, kept_for_other
 from fascis.crossing.park import park, unpark
 from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
-from fascis.crossing.release import Kept, Release, left_behind
+from fascis.crossing.release import Kept, Release, left_behind, still_wanted
 from fascis.crossing.space import free_now, settle_down, shortfall
 from fascis.crossing.states import State
 from fascis.crossing.still import Differences, compare, worked_in
@@ -74,10 +74,12 @@ def _release(
     copies = [k.copies for k in kept]
     with Buffers() as buffers:
         work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
+        work.still_wanted = lambda: still_wanted(journal)
+        work.still_wanted()
         work.check_copies()
         differences = work.differences = of_this(compare(source, copies, control.checkpoint), copies[0])
         not_worked_in(differences)
-        needed = needed_now(workspace, places, copies[0], differences, control)
+        needed = needed_now(workspace, places, copies[0], differences, control, lost=work.lost)
         top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
         work.used = {p[len(top) :]: who for p, who in needed.items() if p.startswith(top)}
         if journal.state is State.SWITCHED and not work.used and not journal.header.get("part"):
@@ -157,11 +159,13 @@ def needed_now(
     differences: Differences,
     control: Control,
     whole: bool = False,
+    lost: Collection[bytes] = (),
 ) -> dict[bytes, list[str]]:
     """What of the originals others need, looked at right now: absolute path → who. These stay.
 
     Args:
         whole: the library's folder would go as it is, with what was left out and what appeared: set aside.
+        lost: places whose copies are not what was verified: they stay.
 
     Raises:
         Cancelled: by the control.
@@ -170,7 +174,7 @@ def needed_now(
     origin = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
     top = origin + b"/"
     loose = {i.outside: i for i in copies.items(_LOOSE)} if header.get("loose_too") else {}
-    changed = set(differences.newer)
+    changed = {*differences.newer, *lost}
 
     def stopped() -> bool:
         control.checkpoint()

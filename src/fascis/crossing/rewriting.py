@@ -30,7 +30,7 @@ from fascis.documents.registry import format_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
-from fascis.files.medium import Medium, as_stream, move
+from fascis.files.medium import Medium, as_stream, move, remove_own
 from fascis.files.names import join, parent
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
@@ -284,7 +284,7 @@ class Rewriting:
     @staticmethod
     def _make_link(medium: Medium, place: bytes, target: bytes, status: os.stat_result) -> None:
         if medium.exists(place):
-            medium.unlink(place)
+            remove_own(medium, place)
         medium.make_link(target, place)
         with suppress(PermissionError):
             medium.set_link_time(place, status)

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import errno
 import io
-import stat
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from typing import BinaryIO
 
+from fascis.crossing.clearing import Clearing
 from fascis.crossing.copies import Copies
 from fascis.crossing.copying import Fidelity
 from fascis.crossing.engine import Side
@@ -23,7 +23,7 @@ from fascis.drives.leftovers import clear_leftovers
 from fascis.files.errors import Refused, told
 from fascis.files.inventory import Entry, write_inventory
 from fascis.files.manifest import write_manifest
-from fascis.files.medium import Medium
+from fascis.files.medium import Medium, remove_own
 from fascis.files.names import join, shown
 from fascis.files.writer import AtomicWriter
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Crossed, Home, Identity, format_identity
@@ -54,6 +54,7 @@ def settle(
         Refused: the final name was taken meanwhile.
     """
     medium, root = destination.medium, places.staged_library
+    clearing = Clearing(copies, places, medium, keeps, clock)
     try:
         claimed = is_arriving(medium, places)
         if not claimed and medium.exists(root):
@@ -65,12 +66,14 @@ def settle(
             _folder_times(copies, places, source, medium, keeps.owner)
             medium.sync()
         act = copies.open_act("arrive") or copies.intend("arrive", shown(str(places.target)), clock())
+        if claimed:
+            clearing.set_theirs_apart(places.name)  # cut off while it moved in: what a person put there meanwhile is theirs
         _arrive(copies, places, medium, claimed, clock)
         _top_times(places, source, medium, keeps.owner)
         medium.sync_folder(b"")
         medium.sync()
         copies.journal.conclude(act, "arrived", clock())
-        clear_staging(medium, places)
+        clear_staging(clearing, medium, places)
     except OSError as error:
         raise told(error, "settle on " + destination.name) from error
 
@@ -234,7 +237,7 @@ def _move_in(places: Places, medium: Medium) -> None:
     if medium.exists(root):
         for name in sorted(medium.names(root)):
             if name != OWN:
-                medium.move_into_claimed(join(root, name), join(places.name, name))
+                _move_one_in(medium, join(root, name), join(places.name, name))
         staged_own = join(root, OWN)
         if medium.exists(staged_own):
             for name in sorted(medium.names(staged_own), key=lambda n: OWN + b"/" + n == IDENTITY):
@@ -243,21 +246,33 @@ def _move_in(places: Places, medium: Medium) -> None:
             medium.remove_folder(staged_own)
         medium.remove_folder(root)
     medium.sync()
-    medium.unlink(join(places.name, CLAIM))
+    remove_own(medium, join(places.name, CLAIM))
 
 
-def withdraw(copies: Copies, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
+def _move_one_in(medium: Medium, place: bytes, final: bytes) -> None:
+    try:
+        medium.move_into_claimed(place, final)
+    except FileExistsError:
+        medium.remove_folder(final)  # somebody made it, and nothing is in it; any other stays, and is an error
+        medium.move_into_claimed(place, final)
+
+
+def withdraw(
+    copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
+) -> None:
     """Takes an arrival back into the staging folder: after an unclean end its files are doubtful, and are read again there.
 
-    The staging folder is there, with its token. May be called again after any interruption.
+    What a person put or changed in it meanwhile is set apart first, and never taken for a bad copy. The staging folder is there, with its token. May be called again after any interruption.
 
     Raises:
         EnvironmentTrouble: the destination failed.
     """
     root, name = places.staged_library, places.name
     act = copies.open_act("withdraw") or copies.intend("withdraw", shown(str(places.target)), clock())
+    clearing = Clearing(copies, places, medium, keeps, clock)
     try:
-        _drop_doubles(copies, places, medium)
+        _drop_doubles(clearing, copies, places, medium)
+        clearing.set_theirs_apart(name)
         if not is_arriving(medium, places):
             try:
                 medium.rename_new(name, root)
@@ -276,7 +291,7 @@ def withdraw(copies: Copies, places: Places, medium: Medium, clock: Callable[[],
     copies.journal.conclude(act, "done", clock())
 
 
-def _drop_doubles(copies: Copies, places: Places, medium: Medium) -> None:
+def _drop_doubles(clearing: Clearing, copies: Copies, places: Places, medium: Medium) -> None:
     """After power was lost, what was moved may be found at both places: the staged ones go, and everything is read again.
 
     The names may stand for the same blocks of the drive, so that removing one spoils the other: only reading tells.
@@ -285,19 +300,18 @@ def _drop_doubles(copies: Copies, places: Places, medium: Medium) -> None:
     if not medium.exists(root):
         return
     own, staged_own = join(name, OWN), join(root, OWN)
-    doubles = [join(root, n) for n in medium.names(name) if n != OWN and medium.exists(join(root, n))]
+    doubles = [n for n in medium.names(name) if n != OWN and medium.exists(join(root, n))]
     if medium.exists(own) and medium.exists(staged_own):
-        doubles += [join(staged_own, n) for n in medium.names(own) if medium.exists(join(staged_own, n))]
+        doubles += [join(OWN, n) for n in medium.names(own) if medium.exists(join(staged_own, n))]
     if not is_arriving(medium, places) and not doubles:
         medium.remove_folder(root)  # an empty one; any other holds what the arrival lacks, and is an error
         return
     if doubles:
         copies.doubt_all()
     for place in doubles:
-        _remove(medium, place)
+        clearing.clear_one(root, place)
     if not is_arriving(medium, places):
-        _clear(medium, root, keep=b"")
-        medium.remove_folder(root)
+        clearing.clear(root)
     medium.sync()
 
 
@@ -323,18 +337,18 @@ def _remove_claim(places: Places, medium: Medium) -> None:
     own = join(places.name, OWN)
     for rest in (CLAIM + NEW, CLAIM):
         if medium.exists(join(places.name, rest)):
-            medium.unlink(join(places.name, rest))
+            remove_own(medium, join(places.name, rest))
     medium.remove_folder(own)
     medium.remove_folder(places.name)
 
 
-def clear_staging(medium: Medium, places: Places) -> None:
-    """Removes what is left of the staging folder: everything in it is this crossing's, proven by its token.
+def clear_staging(clearing: Clearing, medium: Medium, places: Places) -> None:
+    """Removes what is left of the staging folder: what in it is this crossing's goes, the rest is set apart.
 
-    So is what asking the drive left beside it, when the program was killed meanwhile.
+    What asking the drive left beside it, when the program was killed meanwhile, goes too.
 
     Raises:
-        Refused: the token is not this crossing's.
+        Refused: the token is not this crossing's, or something else is mounted in it.
     """
     clear_leftovers(medium)
     if not medium.exists(places.staging):
@@ -342,46 +356,12 @@ def clear_staging(medium: Medium, places: Places) -> None:
     token = places.staging + b"/" + TOKEN_FILE
     if not medium.exists(token) and medium.names(places.staging) in ([], [TOKEN_FILE + NEW]):
         if medium.exists(token + NEW):
-            medium.unlink(token + NEW)  # cut off before the token was whole: nothing else is in there
+            remove_own(medium, token + NEW)  # cut off before the token was whole: nothing else is in there
         medium.remove_folder(places.staging)
         return
     prove_staging(medium, places)
-    _clear(medium, places.staging, keep=token)
+    clearing.clear_staging()
     medium.sync()
-    medium.unlink(token)
+    remove_own(medium, token)
     medium.remove_folder(places.staging)
     medium.sync_folder(b"")
-
-
-def _clear(medium: Medium, place: bytes, keep: bytes) -> None:
-    """Clears a folder of our own, folder by folder: a tree may be deeper than calls can be."""
-    pending, folders = [place], []
-    while pending:
-        folder = pending.pop()
-        folders.append(folder)
-        try:
-            names = medium.names(folder)
-        except OSError as error:
-            if error.errno != errno.EXDEV:
-                raise
-            raise Refused(
-                "wrong-state",
-                f"Something else is mounted at {shown(folder)} on the drive. It was not touched: unmount it, then try again.",
-            ) from error
-        for inner in (join(folder, name) for name in names):
-            if inner == keep:
-                continue
-            if stat.S_ISDIR(medium.status(inner).st_mode):
-                pending.append(inner)
-            else:
-                medium.unlink(inner)
-    for folder in reversed(folders[1:]):
-        medium.remove_folder(folder)
-
-
-def _remove(medium: Medium, place: bytes, keep: bytes = b"") -> None:
-    if stat.S_ISDIR(medium.status(place).st_mode):
-        _clear(medium, place, keep)
-        medium.remove_folder(place)
-    else:
-        medium.unlink(place)

@@ -15,7 +15,7 @@ from fascis.drives.connected import Drives
 from fascis.drives.removal import describe
 from fascis.drives.stand_in import DESCRIPTION, Description, StandIn, read_description
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.medium import PosixMedium
+from fascis.files.medium import PosixMedium, remove_own
 
 FILLER = "filler.bin"
 ELSEWHERE = " (elsewhere)"
@@ -88,7 +88,7 @@ def fill(stand_in: StandIn, leave: int = 2 << 20) -> None:
 def empty(folder: Path) -> None:
     """Takes the filling out again."""
     with closing(PosixMedium.at(folder)) as medium:
-        medium.unlink(os.fsencode(FILLER))
+        remove_own(medium, os.fsencode(FILLER))
 
 
 def slow(folder: Path, d: Description) -> None:

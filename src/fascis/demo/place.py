@@ -8,7 +8,7 @@ import platformdirs
 
 from fascis.demo.scenario import MARK, World, make_world
 from fascis.files.errors import Refused
-from fascis.files.medium import PosixMedium
+from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import join
 
 
@@ -34,7 +34,7 @@ def _clear(root: Path) -> None:
         folders = list(medium.walk())
         for folder in reversed(folders):
             for name in folder.names:
-                medium.unlink(join(folder.place, name))
+                remove_own(medium, join(folder.place, name))
             if folder.place:
                 medium.remove_folder(folder.place)
     finally:

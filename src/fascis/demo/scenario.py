@@ -21,7 +21,7 @@ from PIL import Image
 from fascis.crossing.surveyed import remember, survey_library
 from fascis.demo.timelines import sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
-from fascis.files.medium import PosixMedium
+from fascis.files.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
 
 MARK = "made.json"
@@ -109,7 +109,7 @@ def _tidy_scans(internal: Path) -> None:
         new.write_bytes(old.read_bytes())
         _raw(internal / "Old shoots/2022" / old.name, 700 + n, (1.25, 1.0, 0.62), 1_651_500_000 + 77 * n)
         with closing(PosixMedium.at(old.parent)) as folder:
-            folder.unlink(old.name.encode())
+            remove_own(folder, old.name.encode())
 
 
 # -- the drives -------------------------------------------------------------------------------------------------------

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from fascis.documents.model import NotUnderstood
+from fascis.files.door import delete_state
 from fascis.files.errors import EnvironmentTrouble, told
 
 APPLICATION_ID = 0x46415343  # "FASC"
@@ -82,7 +83,7 @@ def copy_of(catalog: Path, cache: Path) -> Path:
             before = _looks(catalog)
             for end in JOURNALS:
                 there = cache / f"catalog{end}"
-                there.unlink(missing_ok=True)
+                delete_state(there)
                 if os.path.lexists(f"{catalog}{end}"):
                     shutil.copyfile(f"{catalog}{end}", there, follow_symlinks=False)
             if _looks(catalog) == before:

@@ -13,7 +13,7 @@ from contextlib import closing, suppress
 
 from fascis.drives.leftovers import ASKS, own_folder
 from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
-from fascis.files.medium import Medium
+from fascis.files.medium import Medium, remove_own
 from fascis.files.names import join
 
 LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
@@ -146,4 +146,4 @@ class _Probe:
         return next((s for s in _STEPS_NS if kept == _TIME // s * s), _STEPS_NS[-1])
 
     def _remove(self, name: bytes) -> None:
-        self._medium.unlink(join(self._folder, name))
+        remove_own(self._medium, join(self._folder, name))

@@ -14,6 +14,7 @@ import stat
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
+from fascis.files.door import Proven
 from fascis.files.medium import Medium
 from fascis.files.names import join
 
@@ -74,5 +75,5 @@ def _clear(medium: Medium, folder: bytes) -> None:
                 status = medium.status(join(folder, name))
                 ours = name == MEASURED and folder.startswith(MEASURES)
                 if stat.S_ISLNK(status.st_mode) or (stat.S_ISREG(status.st_mode) and (ours or not status.st_size)):
-                    medium.unlink(join(folder, name))
+                    medium.unlink(join(folder, name), Proven.by(status, stable=False))
         medium.remove_folder(folder)

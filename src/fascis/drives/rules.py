@@ -78,6 +78,7 @@ class Rules:
         granularity_ns: of modification times.
         earliest, latest: the first and the last modification time, in seconds since 1970.
         stable_inodes: an inode number identifies a file for as long as it exists.
+        keeps_ctime: every change of a file moves its time of change, which no program can set.
         certain: the kernel's own code is all that decides; no option of a mount, and no other computer.
         asked: the drive itself was asked.
         source: where the rules stand.
@@ -100,6 +101,7 @@ class Rules:
     earliest: int | None = None
     latest: int | None = None
     stable_inodes: bool = True
+    keeps_ctime: bool = True
     certain: bool = False
     asked: bool = False
     source: str = ""
@@ -229,7 +231,7 @@ UNKNOWN_NAME = "unknown"
 _1980, _2107, _2108 = 315532800, 4354819198, 4354819199
 _DOS = Rules(
     "", utf16_names=True, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.UPPER, links=False,
-    modes=False, attributes=False, holes=False, stable_inodes=False,
+    modes=False, attributes=False, holes=False, stable_inodes=False, keeps_ctime=False,
 )  # fmt: skip
 _TABLE: dict[str, Rules] = {
     "ext4": Rules(
@@ -259,7 +261,7 @@ _TABLE: dict[str, Rules] = {
         source="FAT file system specification (ECMA-107 and its successors); kernel, Documentation/filesystems/vfat",
     ),
     "ntfs": replace(
-        _DOS, name="NTFS", largest_file=16 * TIB - (64 << 10), links=True, attributes=True, holes=True, granularity_ns=100,
+        _DOS, name="NTFS", largest_file=16 * TIB - (64 << 10), links=True, attributes=True, holes=True, granularity_ns=100, keeps_ctime=True,
         earliest=-11644473600, source="NTFS documentation of its maker: limits, naming files, file times",
     ),
     "nfs": Rules("NFS", attributes=False, source="RFC 8881; the server decides"),
@@ -270,7 +272,7 @@ _ALIASES = {
 }  # fmt: skip
 UNKNOWN = Rules(
     UNKNOWN_NAME, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.FULL, links=False, modes=False,
-    attributes=False, holes=False, stable_inodes=False, granularity_ns=2 * 10**9,
+    attributes=False, holes=False, stable_inodes=False, keeps_ctime=False, granularity_ns=2 * 10**9,
     source="the narrowest of all others, until the drive is asked",
 )  # fmt: skip
 

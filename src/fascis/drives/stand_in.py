@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from fascis.drives.model import Drive
 from fascis.drives.rules import Rules, rules_of
+from fascis.files.door import Proven
 from fascis.files.errors import Damaged
 from fascis.files.medium import Medium, MediumFile, PosixMedium
 from fascis.files.names import parent
@@ -330,12 +331,12 @@ class StandInMedium:
         self._folded.clear()
         self._inner.move_into_claimed(place, new)
 
-    def unlink(self, place: bytes) -> None:
+    def unlink(self, place: bytes, proven: Proven) -> None:
         """Removes one name."""
         self.drive.check()
         self.drive.step("unlink")
         self._folded.pop(parent(place), None)
-        self._inner.unlink(place)
+        self._inner.unlink(place, proven)
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""

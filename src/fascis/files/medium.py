@@ -16,7 +16,8 @@ import threading
 from collections.abc import Iterator
 from typing import Protocol
 
-from fascis.files import kernel
+from fascis.files import door, kernel
+from fascis.files.door import Proven
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import parent
 from fascis.files.walk import Folder, open_folder, walk
@@ -133,8 +134,8 @@ class Medium(Protocol):
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
         """Moves one entry into a folder that this crossing made exclusively; EEXIST when the name is taken."""
 
-    def unlink(self, place: bytes) -> None:
-        """Removes one name of a file, never a folder."""
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        """Removes one name of a file, never a folder, when it is what was proven, see :mod:`fascis.files.door`."""
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
@@ -453,16 +454,14 @@ class PosixMedium:
             os.close(new_folder)
             self._forget_parents()
 
-    def unlink(self, place: bytes) -> None:
-        """Removes one name of a file, never a folder."""
-        fd, name = self._parent(place)
-        os.unlink(name, dir_fd=fd)
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        """Removes one name of a file, never a folder, when it is what was proven."""
+        door.delete(self._root, place, proven)
         self._touched(parent(place))
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
-        fd, name = self._parent(place)
-        os.rmdir(name, dir_fd=fd)
+        door.delete_folder(self._root, place)
         self._touched(parent(place))
         self._forget_parents()
 
@@ -571,6 +570,11 @@ def move(medium: Medium, place: bytes, new: bytes) -> None:
         if error.errno != errno.EINVAL:
             raise
         medium.move_into_claimed(place, new)
+
+
+def remove_own(medium: Medium, place: bytes) -> None:
+    """Removes a file or link that the caller knows to be Fascis's own, as it stands there now. Raises ``OSError``."""
+    medium.unlink(place, Proven.by(medium.status(place), stable=False))
 
 
 class _Reading(io.RawIOBase):

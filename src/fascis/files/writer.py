@@ -5,12 +5,12 @@ The only place that may replace a file. Never used for a file of the person's.
 
 from __future__ import annotations
 
-import contextlib
 import os
 import secrets
 from types import TracebackType
 from typing import BinaryIO, Self
 
+from fascis.files.door import delete_own
 from fascis.files.errors import told
 
 
@@ -59,8 +59,7 @@ class AtomicWriter:
         if self._file is not None:
             self._file.close()
             self._file = None
-            with contextlib.suppress(FileNotFoundError):  # renamed already, only the folder's flush failed
-                os.unlink(self._temporary, dir_fd=self._dir_fd)
+            delete_own(self._dir_fd, self._temporary)  # not there when only the folder's flush failed
 
     def __exit__(
         self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None

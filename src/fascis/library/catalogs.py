@@ -19,7 +19,7 @@ from fascis.documents.making import Added, add_folder, new_catalog
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.files.errors import Refused, told
-from fascis.files.medium import PosixMedium
+from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import fsname, shown
 from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use, swap, write_beside
 
@@ -97,7 +97,7 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
                 medium.sync_folder(b"")
                 return None
             if looks(os.lstat(catalog)) != looks(seen):
-                medium.unlink(kept)  # the new one, which nobody has seen
+                remove_own(medium, kept)  # the new one, which nobody has seen
                 raise Refused(
                     "library-open", f"{shown(catalog.name)} changed meanwhile and was left as it is; look again."
                 )

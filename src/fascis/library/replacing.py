@@ -19,7 +19,7 @@ from blake3 import blake3
 from fascis.files import kernel
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.medium import Medium, move
+from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import cut, shown
 from fascis.library.open_files import find_open
 
@@ -102,7 +102,7 @@ def write_beside(medium: Medium, name: bytes, content: bytes | Path, like: os.st
     except BaseException:
         if made:
             with suppress(OSError):
-                medium.unlink(name)
+                remove_own(medium, name)
         raise
     return hasher.digest()
 
@@ -164,7 +164,7 @@ def move_or_clear(medium: Medium, other: bytes, name: bytes) -> None:
     try:
         move(medium, other, name)
     except OSError:
-        medium.unlink(other)
+        remove_own(medium, other)
         raise
 
 

@@ -24,6 +24,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from fascis.documents.catalog import copy_of
 from fascis.drives.connected import Drives
 from fascis.files.digest import digest_of, digest_of_bytes
+from fascis.files.door import Proven
 from fascis.files.errors import EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
@@ -229,14 +230,17 @@ class Acts:
                     mend(medium, name, kept)
                     if not medium.exists(kept):
                         continue
+                    proven = Proven.by(medium.status(kept), stable=False)
                     here, there = (_digest(medium, n, record.link) for n in (name, kept))
                     if (here, there) == (record.after, record.before):
                         swap(medium, name, kept)
                         medium.sync_folder(b"")
                         self.step("undo-swapped")
-                        here, there = there, here
-                    if here == record.before and there != record.before:
-                        medium.unlink(kept)  # written by this act, or a part of it: the document is as it was
+                        proven = Proven.by(medium.status(kept), stable=False)
+                        here, there = (_digest(medium, n, record.link) for n in (name, kept))
+                    ours = there == record.after or (act.state == "writing" and there != record.before)
+                    if here == record.before and ours:
+                        medium.unlink(kept, proven)  # written by this act, or a part of it: the document is as it was
                     medium.sync_folder(b"")
                 except OSError as error:
                     raise told(error, "put back the document", bytes(path)) from error
