@@ -2,6 +2,7 @@
 
 import json
 import os
+import subprocess
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -111,20 +112,45 @@ def test_a_staging_folder_whose_token_is_nonsense_is_not_touched(bench, library,
     assert contents(staging) == before and len(contents(library)) == 10
 
 
-def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
-    egret = bench.add_drive("egret", "ext4", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
-    _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
-    bench.add_drive("egret", "ext4")
-    fd = os.open(next(egret.glob(".fascis-crossing-*")), os.O_RDONLY)
+def deep_tree(folder):
+    """Folders one in the other, deeper than calls can be, and than paths can be long."""
+    fd = os.open(folder, os.O_RDONLY)
     for _ in range(1_500):
         os.mkdir("d", dir_fd=fd)
         deeper = os.open("d", os.O_RDONLY, dir_fd=fd)
         os.close(fd)
         fd = deeper
     os.close(fd)
+
+
+def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
+    egret = bench.add_drive("egret", "ext4", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    deep_tree(library)
+    _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
+    bench.add_drive("egret", "ext4")
     status, record, err = fascis(bench, "undo", said["crossing"], "--json")
     assert (status, record["state"]) == (0, "undone"), err
+    assert [p.name for p in egret.iterdir()] == ["stand-in.json"] and (library / "notes.txt").exists()
+    subprocess.run(["rm", "-rf", library / "d"], check=True)
+    assert len(contents(library)) == 10
+
+
+def test_what_somebody_put_into_the_staging_folder_is_set_apart_and_told(bench, library):
+    egret = bench.add_drive("egret", "ext4", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
+    _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
+    bench.add_drive("egret", "ext4")
+    staging = next(egret.glob(".fascis-crossing-*"))
+    (staging / "library/their notes.txt").write_bytes(b"the only ones")
+    deep_tree(staging)
+    status, record, err = fascis(bench, "undo", said["crossing"], "--json")
+    assert (status, record["state"]) == (0, "undone"), err
+    beside = egret / f"The Weir (yours, {said['crossing'][:8]})"
+    assert (beside / "their notes.txt").read_bytes() == b"the only ones" and (beside / "d/d/d").is_dir()
     assert not list(egret.glob(".fascis*")) and len(contents(library)) == 10
+    _, receipt, _ = fascis(bench, "receipts", said["crossing"], "--json")
+    assert {a["path"] for a in receipt["attention"] if "it was kept" in a["meaning"]} == {"their notes.txt", "d"}
+    assert str(beside) in err
+    subprocess.run(["rm", "-rf", beside / "d"], check=True)
 
 
 @pytest.mark.parametrize("words", [("survey",), ("relocate", "--yes", "--to")])

@@ -580,12 +580,13 @@ class Crossing:
         try:
             check_transition(self.state, State.UNDONE)  # asked again while the originals are held
             self._intend_undo()
-            for destination in self.demanded:
-                destination.clear()
+            theirs = [beside for d in self.demanded if (beside := d.clear())]
         finally:
             if source:
                 source.close()
         said = f"Given up. What was copied is cleared; the library is at {old} as it was."
+        if theirs:
+            said += f" What somebody put or changed there meanwhile is kept, in {shown(str(theirs[0]))}."
         if whole := [shown(str(d.places.target)) for d in self.demanded if d.state is State.SETTLED]:
             said += f" The whole copy at {whole[0]} stays."
         return said

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from contextlib import closing, suppress
+from pathlib import Path
 from typing import TypeVar
 
 from fascis.crossing.along import move_in, take_back
@@ -341,26 +342,28 @@ class Destination:
             self.at(lambda d: take_back(self.copies, self.places, d, fidelity(self.drive()), self.workspace.clock))
             self.copies.put("amending", {})
 
-    def clear(self) -> None:
-        """Clears what was copied and has not settled.
+    def clear(self) -> Path | None:
+        """Clears what was copied and has not settled; gives the folder that what is somebody else's went to, if anything was.
 
         Raises:
             EnvironmentTrouble: its drive is away, or it could not be cleared.
         """
         if self.state is State.SETTLED:
-            return
+            return None
         try:
-            self.at(self._clear)
+            return self.at(self._clear)
         except OSError as error:
             raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
 
 
-    def _clear(self, destination: Medium) -> None:
+    def _clear(self, destination: Medium) -> Path | None:
         keeps, clock = fidelity(self.drive()), self.workspace.clock
         if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
             begin_staging(destination, self.places, self.journal)  # cut off on the way to its name: taken back first
             withdraw(self.copies, self.places, destination, keeps, clock)
-        clear_staging(Clearing(self.copies, self.places, destination, keeps, clock), destination, self.places)
+        clearing = Clearing(self.copies, self.places, destination, keeps, clock)
+        clear_staging(clearing, destination, self.places)
+        return self.places.destination / os.fsdecode(clearing.beside) if destination.exists(clearing.beside) else None
 
 
 def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:

@@ -22,18 +22,19 @@ class Fate(IntEnum):
     DISCARD = 5  # left out, and goes with the originals: it can be made again
 
 
+_BY_NAMES = RoleRule()
+
+
 @dataclass(frozen=True, slots=True)
 class Fates:
     """What decides the fate of an entry: roles left out and discarded, rows left out, and whether a destination has links.
 
-    ``plain`` is the rule of roles without the library's own identity file, when that was not written on this machine: what
-    is a remakeable role only by its word is left out, and never discarded.
+    Patterns of an identity file may leave files out, and never discard them: anybody can edit that file, and it travels.
     """
 
     leave_out: frozenset[Role] = frozenset()
     discard: frozenset[Role] = frozenset()
     links: bool = True
-    plain: RoleRule | None = None
     rows_out: Collection[int] = frozenset()
 
     def of(self, survey: Survey) -> array[int]:
@@ -60,7 +61,7 @@ class Fates:
         if role in self.discard and role.remakeable:
             if not is_media(survey.name(row)):
                 return Fate.LEFT_OUT if row in self.rows_out else Fate.COPY  # no work of a person can be made again
-            foreign = self.plain and (self.plain.of_folder(folder) or self.plain.of_name(survey.name(row))) is not role
-            return Fate.LEFT_OUT if foreign else Fate.DISCARD
+            by_itself = _BY_NAMES.of_folder(folder) or _BY_NAMES.of_name(survey.name(row))
+            return Fate.DISCARD if by_itself is role else Fate.LEFT_OUT
         out = role in self.leave_out or role in self.discard or row in self.rows_out
         return Fate.LEFT_OUT if out else Fate.COPY

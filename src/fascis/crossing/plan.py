@@ -19,7 +19,6 @@ from fascis.crossing.fates import Fate, Fates
 from fascis.crossing.freeing import Freeing
 from fascis.crossing.gathering import Gathering, below, gather
 from fascis.crossing.holding import Clashes, Columns, clashes, holding_problems, left_problem, name_problems
-from fascis.crossing.journal import read_header
 from fascis.crossing.needed import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.parts import Part, part_name
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
@@ -39,7 +38,7 @@ from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, listed, place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import Identity
-from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.library.roles import ROLES, Role
 from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
 from fascis.library.uses import Outside, Uses, files_of
@@ -244,11 +243,10 @@ def make_plan(
         )
         name = source.name or "library"
     paths = [destination, *([also] if also else [])]
-    plain = None if identity is None or written_here(workspace, identity) else RoleRule()
     selection = select(surveyed, choices.leave_unused, choices.without, choices.only)
     problems += selection.problems
     around = look_at_drives(workspace, source, paths, ask)
-    fitted = _fitted(surveyed, choices, selection, around, plain)
+    fitted = _fitted(surveyed, choices, selection, around)
     fates, gathering, apart = fitted.fates, fitted.gathering, fitted.apart
     look_around(around, source, paths, name, found, identity)
     columns = Columns(found, fates)
@@ -385,14 +383,14 @@ class _Fitted:
 
 
 def _fitted(
-    surveyed: Surveyed, choices: Choices, selection: Selection, around: Surroundings, plain: RoleRule | None
+    surveyed: Surveyed, choices: Choices, selection: Selection, around: Surroundings
 ) -> _Fitted:
     """Fits a library to its destinations: names that cannot be held are kept apart, or their files left out by choice."""
     found, drives = surveyed.survey, [d for d in around.drives if d]
     links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
 
     def fit() -> tuple[array[int], Gathering, Apart]:
-        fates = Fates(choices.leave_out, choices.discard, links, plain, selection.rows_out).of(found)
+        fates = Fates(choices.leave_out, choices.discard, links, selection.rows_out).of(found)
         gathering = _gathering(surveyed, choices, selection, fates)
         rules = [d.rules for d in drives]
         return fates, gathering, keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before)
@@ -405,17 +403,6 @@ def _fitted(
     selection.rows_out |= clashing.rows
     selection.paths_out |= clashing.paths
     return _Fitted(*fit(), clashing, figures)
-
-
-def written_here(workspace: Workspace, identity: Identity) -> bool:
-    """True when a crossing of this machine wrote that identity file: its token is in a journal here."""
-    for crossed in identity.history:
-        path = workspace.crossings / f"{crossed.id}.sqlite"
-        if path.parent == workspace.crossings and path.is_file():
-            header = read_header(path) or {}
-            if crossed.token and header.get("token") == crossed.token:
-                return True
-    return False
 
 
 def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
@@ -490,13 +477,13 @@ def _discard_problems(choices: Choices, found: Survey, fates: array[int]) -> Ite
         yield Problem(
             Severity.NOTE,
             "discard-not-possible",
-            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made again stands only in an identity"
-            " file that was not written on this machine.",
+            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made again stands only in the"
+            " library's identity file, which anybody can edit.",
         )
 
 
 def _kept_from_discarding(choices: Choices, found: Survey, fates: array[int]) -> int:
-    """Files whose role is to be discarded, and that stay: only a foreign identity file gives them that role."""
+    """Files whose role is to be discarded, and that stay: only the identity file gives them that role."""
     wanted = {ROLES.index(r) for r in choices.discard}
     return sum(
         found.role[row] in wanted and fates[row] == Fate.LEFT_OUT and found.kind(row) is Kind.FILE
