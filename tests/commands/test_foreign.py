@@ -2,8 +2,8 @@
 
 import json
 import os
-import subprocess
 import sqlite3
+import subprocess
 from contextlib import closing
 from pathlib import Path
 

@@ -12,7 +12,7 @@ from enum import IntEnum
 from typing import Any, NamedTuple
 
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import BATCH, Journal, Origin
+from fascis.crossing.journal import BATCH, Journal, Origin, joined, large_sum
 from fascis.crossing.states import State
 from fascis.files.names import join, parent
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
@@ -36,6 +36,7 @@ class CopyState(IntEnum):
 
 
 _RECORDS = (IDENTITY, INVENTORY, MANIFEST)
+_SIZE = "coalesce(c.seen_size, e.size)"
 HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
 
 
@@ -87,6 +88,7 @@ class Copied:
     digest: bytes | None = None
     seen: tuple[int, int, int, int] | None = None
     copy_seen: CopySeen | None = None
+    zeros: bool = False  # nothing but zeros was read, in a file that says of itself that nothing is written in it
 
 
 @dataclass(frozen=True, slots=True)
@@ -414,11 +416,11 @@ class Copies:
     def sums(self, where: str, arguments: Sequence[Any] = ()) -> tuple[int, int]:
         """``(files, bytes)`` of regular files for which the condition holds; sizes as copied where that is known."""
         row = self.journal.read(
-            "SELECT count(*), coalesce(sum(coalesce(c.seen_size, e.size)), 0) FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
             f" WHERE e.kind=0 AND ({where})",
             (self.number, *arguments),
         )[0]
-        return int(row[0]), int(row[1])
+        return int(row[0]), joined(*row[1:])
 
     def anything_stays(self) -> bool:
         """True when a file or link of the old library does not go with the others: left out, not to be held there, not verified."""
@@ -447,14 +449,20 @@ class Copies:
     def strands(self) -> list[StrandProgress]:
         """Progress of each strand that goes along, largest first."""
         rows = self.journal.read(
-            "SELECT s.id, s.folder, s.role, count(*), sum(coalesce(c.seen_size, e.size)), sum(c.state IN (1,2)),"
-            " sum(CASE WHEN c.state IN (1,2) THEN coalesce(c.seen_size, e.size) ELSE 0 END), sum(c.state=2),"
-            " sum(CASE WHEN c.state=2 THEN coalesce(c.seen_size, e.size) ELSE 0 END)"
+            f"SELECT s.id, s.folder, s.role, count(*), sum(c.state IN (1,2)), sum(c.state=2), {large_sum(_SIZE)},"
+            f" {large_sum(f'CASE WHEN c.state IN (1,2) THEN {_SIZE} ELSE 0 END')},"
+            f" {large_sum(f'CASE WHEN c.state=2 THEN {_SIZE} ELSE 0 END')}"
             " FROM entry e JOIN strand s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY 5 DESC, s.id",
+            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY s.id",
             (self.number,),
         )
-        return [StrandProgress(r[0], r[1], ROLES[r[2]], r[3], r[4], r[5] or 0, r[6], r[7] or 0, r[8]) for r in rows]
+        found = [
+            StrandProgress(
+                r[0], r[1], ROLES[r[2]], r[3], joined(r[6], r[7]), r[4] or 0, joined(r[8], r[9]), r[5] or 0, joined(r[10], r[11])
+            )
+            for r in rows
+        ]
+        return sorted(found, key=lambda s: -s.bytes)
 
 
 def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:

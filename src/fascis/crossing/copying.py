@@ -26,12 +26,16 @@ from fascis.crossing.plan_rows import inode_key
 from fascis.drives.rules import Rules
 from fascis.files.errors import told
 from fascis.files.medium import Medium, MediumFile, remove_own
+from fascis.files.times import ctime_of, mtime_of
 
 T = TypeVar("T")
 CHUNK = 4 << 20
 PAGE = 4096
 SMALL = 1 << 20
 _SOURCE_TRIES = 3
+_ZEROS = memoryview(bytes(CHUNK))
+_SETTLED_SECONDS = 600.0  # a file that changed since may not have all its blocks yet
+_UNCOUNTED = 1 << 20  # bytes of blocks that hold no content: maps of a large file
 _PAUSE = 0.25  # seconds, and twice that before the last try
 
 
@@ -77,12 +81,12 @@ class Fidelity:
 
 def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
     """What identifies a source file's content: size, mtime, ctime, inode."""
-    return s.st_size, s.st_mtime_ns, s.st_ctime_ns, inode_key(s.st_ino)
+    return s.st_size, mtime_of(s), ctime_of(s), inode_key(s.st_ino)
 
 
 def copy_seen_of(s: os.stat_result) -> CopySeen:
     """What identifies a copy, as its drive gave it back."""
-    return CopySeen(s.st_size, s.st_mtime_ns, inode_key(s.st_ino), s.st_ctime_ns)
+    return CopySeen(s.st_size, mtime_of(s), inode_key(s.st_ino), ctime_of(s))
 
 
 class Look(Enum):
@@ -99,11 +103,11 @@ def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fi
     A program can give a changed file its old size and time; the time of change it cannot. It moves too when a name of the file
     comes, goes or changes, and some drives do not keep it: then the copy must be read.
     """
-    if recorded is None or (s.st_size, s.st_mtime_ns) != (recorded.size, recorded.mtime_ns):
+    if recorded is None or (s.st_size, mtime_of(s)) != (recorded.size, recorded.mtime_ns):
         return Look.OTHER
     if keeps.stable_inodes and inode_key(s.st_ino) != recorded.inode:
         return Look.OTHER
-    return Look.SAME if keeps.keeps_ctime and s.st_ctime_ns == recorded.ctime_ns else Look.TOUCHED
+    return Look.SAME if keeps.keeps_ctime and ctime_of(s) == recorded.ctime_ns else Look.TOUCHED
 
 
 class Buffers:
@@ -216,7 +220,8 @@ def _copy_once(
         reading.close()
     if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
         return None
-    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy))
+    zeros = before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
+    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros)
 
 
 def _close(file: MediumFile, place: bytes) -> None:
@@ -252,17 +257,31 @@ def _transfer(
     hasher = blake3()
     sparse = keeps.holes and before.st_blocks * 512 < before.st_size
     ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
+    zeros = sparse and _doubtful(before, ranges)
+    if zeros:
+        ranges = [(0, before.st_size)]
     at = 0
     for begin, end in ranges:
         if begin > at:
             _hash_hole(hasher, begin - at, control)
             _read(partial(reading.skip_to, begin))
             writing.skip_to(begin)
-        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held)
-    if sparse and at < before.st_size:
+        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held, zeros)
+    if sparse:
         _hash_hole(hasher, before.st_size - at, control)
         writing.set_size(before.st_size)
     return hasher.digest()
+
+
+def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
+    """True when what a file system calls holes is read all the same.
+
+    It may say so of what was written a moment ago and has not found its place on the drive yet (one did, for a time); and where it
+    keeps more blocks than the parts that it says are written.
+    """
+    written = sum(end - begin for begin, end in ranges)
+    recent = max(before.st_mtime, before.st_ctime) > time.time() - _SETTLED_SECONDS
+    return recent or before.st_blocks * 512 > written + max(_UNCOUNTED, written // 16)
 
 
 def _read(work: Callable[[], T]) -> T:
@@ -284,9 +303,6 @@ def _transfer_small(reading: MediumFile, writing: MediumFile, buffer: memoryview
     return blake3(buffer[:filled]).digest()
 
 
-_ZEROS = memoryview(bytes(1 << 20))
-
-
 def _hash_hole(hasher: blake3, length: int, control: Control) -> None:
     while length:
         control.checkpoint()
@@ -304,6 +320,7 @@ def _transfer_range(
     buffers: Buffers,
     control: Control,
     held: Held,
+    leaves_zeros: bool = False,
 ) -> int:
     """Copies up to ``end`` (or the end of the file), reading and writing here while another thread hashes."""
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
@@ -324,8 +341,11 @@ def _transfer_range(
                 break
             pending[turn] = buffers.hasher.submit(hasher.update, part[:count])
             reading.begin_reading(at + count, CHUNK)  # comes in while this chunk is written
-            writing.write(part[:count])
-            writing.begin_writeout(at, count)
+            if leaves_zeros and part[:count] == _ZEROS[:count]:
+                writing.skip_to(at + count)
+            else:
+                writing.write(part[:count])
+                writing.begin_writeout(at, count)
             at += count
             turn = (turn + 1) % len(pending)
     finally:

@@ -33,6 +33,7 @@ from fascis.crossing.speeds import Speeds
 from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
+from fascis.files.times import mtime_of
 
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
@@ -51,6 +52,7 @@ _MEANINGS = {
     " only by your decision; its original is never deleted",
     CopyState.MISMATCH: "read back wrong three times; this drive is not to be trusted. The original is untouched",
 }
+_ZEROS = "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
 _TAKEN = "it was damaged where it lies (another content than on record); it crossed as it is, and its original stays"
 
 
@@ -332,6 +334,8 @@ class Engine:
                     self._source.name,
                     "changed since it was surveyed; the copy is the newer one",
                 )
+            if outcome.zeros:
+                self._attention(by_id[outcome.item].place, self._source.name, _ZEROS)
 
     def _copy_some(self, items: list[Item]) -> list[Copied]:
         return [self._copy(item) for item in items]
@@ -504,7 +508,7 @@ class Engine:
             now = self._source.medium.status(item.place)
         except OSError:
             return Copied(item.id, CopyState.VANISHED), None
-        if (now.st_size, now.st_mtime_ns) != first.seen[:2] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
+        if (now.st_size, mtime_of(now)) != first.seen[:2] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
             return Copied(item.id, CopyState.CHANGING), None
         place = self.staged(item)
         try:

@@ -10,6 +10,7 @@ from fascis.library.register import KnownDrive
 
 _PER_FILE_SECONDS = 0.0006  # creating, flushing and opening again one small file; from our own measurements
 _SETTLING_SECONDS = 2.0
+_ZEROS_PER_SECOND = 1e9  # hashed twice, one after the other
 _GUESSES = {
     "nvme": (900.0, 900.0),
     "sata": (120.0, 130.0),
@@ -38,13 +39,13 @@ def _speeds(drive: Drive | None, known: Mapping[str, KnownDrive]) -> tuple[float
 
 
 def estimate(
-    size: int, files: int, source: Drive | None, destination: Drive | None, known: Mapping[str, KnownDrive]
+    size: int, files: int, source: Drive | None, destination: Drive | None, known: Mapping[str, KnownDrive], holes: int = 0
 ) -> Estimate:
-    """Estimates a crossing of ``size`` bytes in ``files`` files up to settled."""
+    """Estimates a crossing of ``size`` bytes in ``files`` files up to settled; ``holes`` are bytes in which nothing is written."""
     write, read, measured = _speeds(destination, known)
     _, source_read, _ = _speeds(source, known)
     megabytes = size / 1e6
     copying, reading = megabytes / min(write, source_read), megabytes / read
     return Estimate(
-        max(copying, reading) + 0.3 * min(copying, reading) + files * _PER_FILE_SECONDS + _SETTLING_SECONDS, measured
+        max(copying, reading) + 0.3 * min(copying, reading) + files * _PER_FILE_SECONDS + holes / _ZEROS_PER_SECOND + _SETTLING_SECONDS, measured
     )

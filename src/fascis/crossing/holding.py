@@ -20,10 +20,12 @@ from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, shown
 from fascis.files.sizes import counted, size
+from fascis.files.times import EXACT
 from fascis.library.survey import Survey
 
 MOST = 1000  # files that a problem names
 _APART = "They get other names in the copy, and documents follow; or leave them out, or choose another drive."
+MOST_HOLES = 8 << 40  # bytes of one file: zeros are hashed at some 2 GB a second
 _SLACK = 4096  # bytes that a file may take less than its size without having a hole
 
 
@@ -67,6 +69,19 @@ class Columns:
             out.append(join(found.folders[at].place, found.name(row)))
         return out
 
+    def hollow(self) -> npt.NDArray[np.bool_]:
+        """Rows of files whose holes are so large that checking them would take hours."""
+        rows: npt.NDArray[np.bool_] = self.files & (self._holes() > MOST_HOLES)
+        return rows
+
+    def hole_bytes(self) -> int:
+        """Bytes of all holes: they are no work to copy, and some to check."""
+        return sum(self._holes()[self.files].tolist())
+
+    def _holes(self) -> npt.NDArray[Any]:
+        holes: npt.NDArray[Any] = self.size - np.minimum(self.size, self.allocated)
+        return holes
+
     def too_large(self, limit: int | None) -> npt.NDArray[np.bool_]:
         """Rows of files over a limit in bytes."""
         return self.files & (self.size > limit) if limit is not None else np.zeros(len(self.files), bool)
@@ -79,7 +94,7 @@ def _column(values: array[int], kind: npt.DTypeLike) -> npt.NDArray[Any]:
 def clashes(drives: Sequence[Drive], columns: Columns, gathering: Gathering, apart: Apart) -> Clashes:
     """Which files would have to be renamed, cannot be, or are too large, on some destination."""
     limit = min((d.rules.largest_file for d in drives if d.rules.largest_file is not None), default=None)
-    found = Clashes(set(np.flatnonzero(columns.too_large(limit)).tolist()))
+    found = Clashes(set(np.flatnonzero(columns.too_large(limit) | columns.hollow()).tolist()))
     named = {*apart.refused, *apart.doubled, *apart.cannot} - set(apart.folders)
     if named:
         found.rows |= {row for row, _, place in columns.found.rows() if place in named}
@@ -187,6 +202,16 @@ def holding_problems(
             tuple(large[:MOST]),
             f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}",
         )
+    if hollow := c.places(c.hollow()):
+        yield Problem(
+            Severity.STOPS,
+            "file-too-large",
+            f"{counted(len(hollow), 'file says that it has', 'files say that they have')} more than {size(MOST_HOLES)} in which nothing"
+            " is written. To check that would take hours.",
+            "Leave them out, if they are meant to be so at all.",
+            tuple(hollow),
+            f"{counted(len(hollow), 'file')} of emptiness",
+        )
     yield from _not_kept(drive, columns)
     if not rules.attributes and (places := attributed()):
         yield Problem(
@@ -240,7 +265,8 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
     if rules.granularity_ns > 1_000_000_000:
         sentence = f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s."
         yield Problem(Severity.NOTE, "times-coarser", sentence)
-    seconds = c.mtime // 10**9
+    far = np.abs(c.mtime) >= EXACT
+    seconds = np.where(far, c.mtime - np.sign(c.mtime) * EXACT, c.mtime // 10**9)
     outside = np.zeros(len(c.files), bool)
     if rules.earliest is not None:
         outside |= c.files & (seconds < rules.earliest)

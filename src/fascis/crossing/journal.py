@@ -26,6 +26,7 @@ from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.door import delete_state
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
+from fascis.files.times import ctime_of, mtime_of
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
 from fascis.library.uses import led_outside
@@ -496,7 +497,7 @@ class Journal:
                     there = join(above, f.there or f.place.rpartition(b"/")[2])
                     if there != f.place:
                         other[f.place] = there
-                    row = (number, f.place, f.status.st_mode, f.status.st_mtime_ns, other.get(f.place))
+                    row = (number, f.place, f.status.st_mode, mtime_of(f.status), other.get(f.place))
                     db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
             last = db.execute("SELECT coalesce(max(id), -1) FROM entry").fetchone()[0]
             strands = {(bytes(f), r): i for i, f, r in db.execute("SELECT id, folder, role FROM strand")}
@@ -510,7 +511,7 @@ class Journal:
                     "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role,"
                     " fate, strand, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
                     (last, known[parent(e.place)], e.place.rpartition(b"/")[2], int(e.kind), s.st_size, s.st_blocks * 512,
-                     inode_key(s.st_ino), s.st_mtime_ns, s.st_ctime_ns, s.st_mode, 1, key[1], int(e.fate), strands[key], e.there,
+                     inode_key(s.st_ino), mtime_of(s), ctime_of(s), s.st_mode, 1, key[1], int(e.fate), strands[key], e.there,
                      e.place if e.there or parent(e.place) in other else None),
                 )  # fmt: skip
                 if e.fate is Fate.COPY:
@@ -535,8 +536,8 @@ class Journal:
     def planned(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, by the plan, which never changes."""
         if self._planned is None:
-            row = self.read("SELECT count(*), coalesce(sum(size), 0) FROM entry WHERE kind=0 AND fate=0")[0]
-            self._planned = int(row[0]), int(row[1])
+            row = self.read(f"SELECT count(*), {large_sum('size')} FROM entry WHERE kind=0 AND fate=0")[0]
+            self._planned = int(row[0]), joined(*row[1:])
         return self._planned
 
     def note(self, place: bytes, drive: str, meaning: str, now: float) -> None:
@@ -571,6 +572,16 @@ def _header(text: str | None) -> dict[str, Any]:
     return header
 
 
+def large_sum(column: str) -> str:
+    """A sum of bytes in SQL, as two numbers: files can be so large (sparse ones) that SQLite's own sum ends in an error."""
+    return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
+
+
+def joined(high: int, low: int) -> int:
+    """The sum that two numbers of :func:`large_sum` stand for."""
+    return (int(high) << 32) + int(low)
+
+
 def promised(folder: Path) -> dict[str, int]:
     """Bytes that crossings which run or wait their turn will still write, by the drive's UUID; from their journals."""
     found: dict[str, int] = {}
@@ -594,11 +605,11 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
     for number, destination in enumerate(_header(meta["plan"])["destinations"]):
         if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
             row = db.execute(
-                "SELECT coalesce(sum(e.size), 0) FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT EXISTS"
+                f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT EXISTS"
                 " (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
                 (number,),
             ).fetchone()
-            yield destination["drive"]["uuid"], int(row[0])
+            yield destination["drive"]["uuid"], joined(*row)
 
 
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:

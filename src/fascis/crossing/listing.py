@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Journal
 from fascis.files.names import listed, place_text
+from fascis.files.times import whole
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind
 
@@ -25,7 +26,7 @@ def plan_list(journal: Journal) -> Iterator[bytes]:
     writer.writerow(HEADER)
     for count, (place, kind, size, mtime, role, fate, outside) in enumerate(journal.plan_rows(), 1):
         writer.writerow(
-            (*listed(place), _KINDS[kind], size, mtime, ROLES[role].value, _FATES[fate], place_text(outside or b""))
+            (*listed(place), _KINDS[kind], size, whole(mtime), ROLES[role].value, _FATES[fate], place_text(outside or b""))
         )
         if count % _ROWS == 0:
             yield out.getvalue().encode()

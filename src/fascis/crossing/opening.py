@@ -27,6 +27,7 @@ from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
+from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
 from fascis.library.reading import read_document
 from fascis.library.roles import CATALOG, ROLES, Role
@@ -239,7 +240,7 @@ class _Opening:
             status = self._library.status(item.there)
         except OSError:
             return False
-        return seen is not None and (status.st_size, status.st_mtime_ns) == seen[:2]
+        return seen is not None and (status.st_size, mtime_of(status)) == seen[:2]
 
     def _catalog(self, item: Item) -> None:
         mount = self._places.destination_mount or Path(self._places.drive["mount"])

@@ -21,6 +21,7 @@ from fascis.drives.rules import Answers
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, move, read_small, remove_own
 from fascis.files.names import cut, fsname, shown, unlisted
+from fascis.files.times import mtime_of
 from fascis.library.identity import Home, read_identity
 from fascis.workspace import Workspace
 
@@ -173,7 +174,7 @@ class Places:
                 s = os.lstat(path / os.fsdecode(unlisted(name, encoding)))
             except OSError:
                 continue
-            if stat.S_ISREG(s.st_mode) and (s.st_size, s.st_mtime_ns) == (size, mtime):
+            if stat.S_ISREG(s.st_mode) and (s.st_size, mtime_of(s)) == (size, mtime):
                 return True
         return False
 

@@ -277,7 +277,7 @@ def make_plan(
         source=source,
         source_drive=around.source_drive,
         goals=[
-            Goal(p, d, room, estimate(room, totals.files, around.source_drive, d, speeds))
+            Goal(p, d, room, estimate(room, totals.files, around.source_drive, d, speeds, columns.hole_bytes()))
             for p, d, room in zip(paths, around.drives, rooms, strict=True)
         ],
         choices=choices,

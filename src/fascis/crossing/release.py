@@ -31,6 +31,7 @@ from fascis.files.door import Proven
 from fascis.files.errors import DriveGone, FascisError, Refused, told
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import shown
+from fascis.files.times import ctime_of
 from fascis.library.open_files import find_open
 from fascis.library.roles import Role
 from fascis.library.survey import Kind
@@ -394,4 +395,4 @@ def left_behind(copies: Copies, source: Medium | None, differences: Differences)
 
 def _touched(item: Item, status: os.stat_result) -> bool:
     """True when a file with several names was touched since it was copied: perhaps a name came or went, perhaps its content changed."""
-    return item.links > 1 and item.seen is not None and status.st_ctime_ns != item.seen[2]
+    return item.links > 1 and item.seen is not None and ctime_of(status) != item.seen[2]

@@ -32,6 +32,7 @@ from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move, remove_own
 from fascis.files.names import join, parent
+from fascis.files.times import ctime_of, mtime_of
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
 from fascis.library.roles import CATALOG
@@ -261,7 +262,7 @@ class Rewriting:
             self._make_link(medium, join(root, kept), target, status)
             if new is not None:
                 self._make_link(medium, join(root, item.there), new, status)
-        seen = (status.st_size, status.st_mtime_ns, status.st_ctime_ns, item.inode)
+        seen = (status.st_size, mtime_of(status), ctime_of(status), item.inode)
         copy = copy_seen_of(medium.status(join(root, kept)))
         self._copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
         if kept != item.there and item.fate is Fate.COPY:

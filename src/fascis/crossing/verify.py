@@ -18,6 +18,7 @@ from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.medium import Medium, read_small
 from fascis.files.names import join
+from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
@@ -160,7 +161,7 @@ def _one(
         read = read_back(medium, place, buffers, control)
     if read and read.digest == digest:
         out.matching += 1
-    elif entry and (status.st_size, status.st_mtime_ns) != (entry.size, entry.mtime_ns):
+    elif entry and (status.st_size, mtime_of(status)) != (entry.size, entry.mtime_ns):
         out.edited.append(place)
     else:
         out.damaged.append(place)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -19,6 +18,7 @@ from fascis.desktop.relink_page import RelinkPage
 from fascis.desktop.woven import ROLE_WORDS
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, number, size
+from fascis.files.times import date_text
 from fascis.library.shelves import OnShelf
 from fascis.library.standing import Standing
 from fascis.library.summary import Summary
@@ -143,7 +143,7 @@ class SidePanel(QWidget):
         ``away`` says that its drive is not connected: then nothing is offered that needs it.
         """
         changed = (
-            time.strftime("last change %d %b %Y, %H:%M", time.localtime(s.summary.last_change_ns / 1e9))
+            date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
             if s.summary
             else "not looked at yet"
         )

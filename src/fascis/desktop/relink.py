@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import time
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -23,6 +22,7 @@ from fascis.desktop.tile import Tile
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
+from fascis.files.times import date_text
 from fascis.library.reading import private_catalog
 from fascis.library.roles import CATALOG
 from fascis.relink.contents import Contents
@@ -349,5 +349,5 @@ def timecode(seconds: float, rate: float) -> str:
 
 
 def day(ns: int) -> str:
-    """A date and a time of day."""
-    return time.strftime("%d %b %Y, %H:%M:%S", time.localtime(ns / 1e9))
+    """A date and a time of day, of a time as it is kept."""
+    return date_text(ns, "%d %b %Y, %H:%M:%S")

@@ -16,6 +16,7 @@ from fascis.drives.describing import file_system_words, speed_words, state_words
 from fascis.drives.model import Drive
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, size
+from fascis.files.times import date_text
 from fascis.library.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
@@ -383,7 +384,7 @@ def tooltip(standing: OnShelf) -> str:
     if standing.summary is None:
         return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"
     s = standing.summary
-    changed = time.strftime("%d %b %Y, %H:%M", time.localtime(s.last_change_ns / 1e9))
+    changed = date_text(s.last_change_ns, "%d %b %Y, %H:%M")
     looked = time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at)) if standing.surveyed_at else "not yet"
     copies = (
         f"{counted(standing.copies, 'verified copy', 'verified copies')}" if standing.copies else "no verified copy"

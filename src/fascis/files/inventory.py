@@ -9,6 +9,7 @@ from typing import TextIO
 
 from fascis.files.errors import Damaged
 from fascis.files.names import listed, safe_place, unlisted
+from fascis.files.times import kept, whole
 
 HEADER = ("path", "path_encoding", "size_bytes", "mtime_ns", "blake3", "role")
 WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
@@ -38,7 +39,7 @@ def write_inventory(out: TextIO, entries: Iterable[Entry], renamed: bool = False
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(WITH_BEFORE if renamed else HEADER)
     for e in entries:
-        row = (*listed(e.place), e.size, e.mtime_ns, e.digest.hex(), e.role)
+        row = (*listed(e.place), e.size, whole(e.mtime_ns), e.digest.hex(), e.role)
         writer.writerow((*row, *(listed(e.before) if e.before else ("", ""))) if renamed else row)
 
 
@@ -62,8 +63,8 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
             before = unlisted(row[6], row[7]) if len(row) == len(WITH_BEFORE) and row[6] else b""
             if len(row) != len(header) or not safe_place(place) or (before and not safe_place(before)):
                 raise ValueError
-            size, mtime = int(row[2]), int(row[3])
-            if not (0 <= size < 1 << 63 and -(1 << 63) <= mtime < 1 << 63):
+            size, mtime = int(row[2]), kept(int(row[3]))
+            if not 0 <= size < 1 << 63:
                 raise ValueError
             yield Entry(place, size, mtime, bytes.fromhex(row[4]), row[5], before)
     except (ValueError, IndexError, csv.Error) as error:

@@ -13,6 +13,7 @@ from fascis.files.errors import Cancelled
 from fascis.files.medium import Medium
 from fascis.files.names import join
 from fascis.files.sizes import counted
+from fascis.files.times import mtime_of
 from fascis.library.identity import OWN
 
 
@@ -88,4 +89,4 @@ def _files(medium: Medium, cancelled: Callable[[], bool]) -> Iterator[tuple[byte
             continue
         for name, s in zip(folder.names, folder.stats, strict=True):
             if stat.S_ISREG(s.st_mode):
-                yield join(folder.place, name), (s.st_size, s.st_mtime_ns)
+                yield join(folder.place, name), (s.st_size, mtime_of(s))

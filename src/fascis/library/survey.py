@@ -14,6 +14,7 @@ from itertools import accumulate
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
+from fascis.files.times import ctime_of, mtime_of
 from fascis.files.walk import Folder, walk
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -206,13 +207,13 @@ def _add(found: Survey, folder: Folder, fixed: Role | None, rule: RoleRule, by_e
     found.size.extend([s.st_size for s in stats])
     found.allocated.extend([s.st_blocks * 512 for s in stats])
     found.inode.extend([s.st_ino for s in stats])
-    found.mtime_ns.extend([s.st_mtime_ns for s in stats])
-    found.ctime_ns.extend([s.st_ctime_ns for s in stats])
+    found.mtime_ns.extend([mtime_of(s) for s in stats])
+    found.ctime_ns.extend([ctime_of(s) for s in stats])
     found.mode.extend([s.st_mode for s in stats])
     found.link_count.extend([s.st_nlink for s in stats])
     found.role.extend(_roles(folder, fixed, rule, by_extension))
     s = folder.status
-    found.folders.append(FolderRow(folder.place, s.st_mode, s.st_mtime_ns, first, len(found.ends)))
+    found.folders.append(FolderRow(folder.place, s.st_mode, mtime_of(s), first, len(found.ends)))
     found.mounts += [join(folder.place, m) for m in folder.mounts]
     found.subvolumes += [join(folder.place, v) for v in folder.subvolumes]
 

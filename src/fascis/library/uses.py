@@ -21,6 +21,7 @@ from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, name_key
+from fascis.files.times import ctime_of, mtime_of
 from fascis.library.reading import catalog_folder, catalog_seen, private_catalog, read_document, read_outside
 from fascis.library.replacing import is_kept
 from fascis.library.roles import CATALOG, DATABASES, ROLES, Role, RoleRule, database_of, is_document
@@ -517,7 +518,7 @@ class _Reading:
             size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
             return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
         return Outside(
-            meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, s.st_mtime_ns, s.st_ctime_ns, s.st_dev,
+            meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, mtime_of(s), ctime_of(s), s.st_dev,
             s.st_ino, s.st_mode, s.st_nlink,
         )  # fmt: skip
 

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, told
 from fascis.files.names import name_key, shown
+from fascis.files.times import mtime_of
 from fascis.library.whereabouts import is_media
 
 Ints = NDArray[np.int64]
@@ -197,7 +198,7 @@ class _Walk:
                     continue  # gone meanwhile
                 names.append(name)
                 size.append(status.st_size)
-                mtime.append(status.st_mtime_ns)
+                mtime.append(mtime_of(status))
                 key.append(hash(name.lower()) if name.isascii() else key_of(name))
         if len(size) > first:
             self._folders.append(folder)
