@@ -25,7 +25,7 @@ from fascis.crossing.problems import Problem, Severity, stays_because
 from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import Surveyed
-from fascis.files.errors import Cancelled, Damaged, FascisError, Refused
+from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size
 from fascis.library.roles import Role
@@ -297,7 +297,13 @@ def _leave(status: int, error: FascisError | None) -> NoReturn:
 
 
 def resume(
-    crossing: str, skip_unreadable: bool, bring_along: bool, take_damaged: bool, without: str, as_json: bool
+    crossing: str,
+    skip_unreadable: bool,
+    bring_along: bool,
+    take_damaged: bool,
+    without: str,
+    as_json: bool,
+    leave_newer: bool = False,
 ) -> None:
     """Goes on with an interrupted crossing, as its plan says."""
     workspace = from_environment()
@@ -312,6 +318,10 @@ def resume(
         say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
     if take_damaged:
         found.take_damaged()
+    if leave_newer and found.state in (State.SETTLED, State.SWITCHED):
+        left = found.undecided()
+        found.leave_newer(left)
+        say(f"{counted(len(left), 'file stays', 'files stay')} at the old place as newer, and will never be deleted.")
     if without:
         _go_without(found, Path(without).absolute(), as_json)
     _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable, bring=bring_along)
@@ -395,11 +405,11 @@ def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
 def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
     try:
         return find_crossing(workspace, id)
-    except (Refused, Damaged) as error:
+    except (Refused, Damaged, EnvironmentTrouble) as error:
         if as_json:
             put(refusal_object(error))
         say(str(error))
-        raise typer.Exit(REFUSED) from None
+        raise typer.Exit(INTERRUPTED if isinstance(error, EnvironmentTrouble) else REFUSED) from None
 
 
 def _step(id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False) -> None:

@@ -69,6 +69,9 @@ def register(app: typer.Typer) -> None:
         bring_along: bool = typer.Option(
             False, "--bring-along", help="Copy and verify what became newer at the old place meanwhile."
         ),
+        leave_newer: bool = typer.Option(
+            False, "--leave-newer", help="What became newer at the old place stays there; it is never deleted."
+        ),
         take_damaged: bool = typer.Option(
             False,
             "--take-damaged",
@@ -87,7 +90,9 @@ def register(app: typer.Typer) -> None:
 
         if everything:
             crossing_work.resume_all(bring_along, as_json)
-        crossing_work.resume(crossing, skip_unreadable, bring_along, take_damaged, without, as_json)
+        crossing_work.resume(
+            crossing, skip_unreadable, bring_along, take_damaged, without, as_json, leave_newer
+        )
 
     @app.command()
     def park(crossing: str, as_json: bool = JSON) -> None:

@@ -26,9 +26,9 @@ from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
 from fascis.crossing.still import Differences
 from fascis.drives.rules import Rules
-from fascis.files.digest import digest_of
+from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import Refused, told
-from fascis.files.medium import Medium, move
+from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import join, parent, shown
 from fascis.files.walk import open_folder
 from fascis.library.identity import OWN
@@ -59,9 +59,9 @@ def amendment(
         item = copies.at(place)
         if (
             item
-            and item.kind is Kind.FILE
             and item.fate is Fate.COPY
-            and (item.outside or stat.S_ISREG(_status(source, place).st_mode))
+            and (item.outside or _kind(_status(source, place)) is item.kind)
+            and item.kind is not Kind.SPECIAL
         ):
             changed.append(item.id)
     folders: dict[bytes, Found] = {}
@@ -84,6 +84,10 @@ def amendment(
     known = {f for f, _ in copies.journal.folders()}
     new_folders = [f for p, f in sorted(folders.items()) if p not in known]
     return changed, _apart(copies, new_folders, rules), _apart(copies, entries, rules)
+
+
+def _kind(status: os.stat_result) -> Kind:
+    return Kind.FILE if stat.S_ISREG(status.st_mode) else Kind.LINK if stat.S_ISLNK(status.st_mode) else Kind.SPECIAL
 
 
 def _apart(copies: Copies, found: list[Found], rules: Sequence[Rules]) -> list[Found]:
@@ -134,7 +138,8 @@ def move_in(
             item = copies.item(id)
             _parents(folders, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
-                if keeps.links and not medium.exists(join(places.name, item.there)):
+                if keeps.links and item.copy is not CopyState.VERIFIED:
+                    _make_way_for_link(places, medium, item, before, old)
                     rewriting.link(source, medium, places.name, item)
             elif item.copy is CopyState.VERIFIED:
                 for place, was in _moved(item, before, places.crossing):
@@ -194,13 +199,38 @@ def _supersede(
     final = join(places.name, place)
     if medium.exists(final):
         if before is None or not _still_ours(medium, final, before, keeps):
-            raise Refused(
-                "copy-changed",
-                f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set one of them"
-                " aside under another name, then go on.",
-            )
+            raise _changed_at_both(place)
         move(medium, final, old)
     move(medium, join(places.staged_library, place), final)
+
+
+def _changed_at_both(place: bytes) -> Refused:
+    return Refused(
+        "copy-changed",
+        f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set one of them aside under another"
+        " name, then go on.",
+    )
+
+
+def _make_way_for_link(places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes) -> None:
+    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told."""
+    kept = join(places.name, as_it_was(item.there, places.crossing))
+    places_of = [(join(places.name, item.there), join(old, b"%d" % item.id)), (kept, join(old, b"%d-as-it-was" % item.id))]
+    for final, aside in places_of:
+        if not medium.exists(final):
+            continue
+        if medium.exists(aside):
+            remove_own(medium, final)  # made when this was cut off; what was there before is set aside already
+        elif before and _was_link(medium, final, kept, before):
+            move(medium, final, aside)
+        else:
+            raise _changed_at_both(item.there)
+
+
+def _was_link(medium: Medium, final: bytes, kept: bytes, before: list[Any]) -> bool:
+    """True for a link as this crossing made it: with the target that was copied, or written anew from the one that is kept."""
+    targets = [p for p in (final, kept) if medium.exists(p) and stat.S_ISLNK(medium.status(p).st_mode)]
+    return final in targets and any(digest_of_bytes(medium.read_link(p)).hex() == before[-1].lower() for p in targets)
 
 
 def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity) -> bool:

@@ -15,6 +15,7 @@ from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
 from fascis.drives.rules import LAST_CODE, Rules
 from fascis.files.names import join, parent
+from fascis.library.identity import OWN
 from fascis.library.survey import Survey
 from fascis.library.uses import Uses
 
@@ -77,6 +78,9 @@ def keep_apart(
     fixed = _Fixed(survey, uses, gathering)
     for folder, (subfolders, names) in _tree(survey, fates, gathering).items():
         allot = _Folder(found, folder, rules, before, fixed)
+        if not folder:  # Fascis's own folder will be there: nothing else may become one with it
+            subfolders = [n for n in subfolders if n != OWN]
+            allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
         allot.run(subfolders, names)
     found.before = {p: b for p, b in before.items() if p in found.before or p in found.files or p in found.folders}
     return found

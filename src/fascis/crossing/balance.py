@@ -164,7 +164,7 @@ def _open_copy(destination: Destination) -> Opened | None:
         now = open_documents(
             destination.workspace, destination.copies, destination.places, library, destination.drive().rules
         )
-    now.sampled, now.seen = before.sampled, before.seen
+    now.sampled, now.seen, now.not_sampled = before.sampled, before.seen, before.not_sampled
     return now
 
 
@@ -213,7 +213,10 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
         yield Check("Documents, opened there", number(documents), figures(lambda o: o.documents), verdict, well, detail)
     if first.sampled:
         short = first.sampled - min(o.seen for o in known)
-        detail = f"{number(short)} of a kind that cannot be shown here" if short else ""
+        said = [f"{number(short)} of a kind that cannot be shown here"] if short else []
+        if first.not_sampled:
+            said.append(f"for {number(first.not_sampled)} more there was no time")
+        detail = "; ".join(said)
         yield Check(
             "One picture or clip of every strand", number(first.sampled), figures(lambda o: o.seen),
             "decoded" if not short else "the rest not shown", True, detail,

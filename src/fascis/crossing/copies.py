@@ -89,6 +89,7 @@ class Copied:
     seen: tuple[int, int, int, int] | None = None
     copy_seen: CopySeen | None = None
     zeros: bool = False  # nothing but zeros was read, in a file that says of itself that nothing is written in it
+    lost: tuple[str, ...] = ()  # names of extended attributes that its drive cannot hold
 
 
 @dataclass(frozen=True, slots=True)

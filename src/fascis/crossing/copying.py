@@ -34,6 +34,7 @@ PAGE = 4096
 SMALL = 1 << 20
 _SOURCE_TRIES = 3
 _ZEROS = memoryview(bytes(CHUNK))
+_NO_ROOM_FOR_ATTRIBUTE = {errno.ENOSPC, errno.E2BIG, errno.ERANGE, errno.EOPNOTSUPP}
 _SETTLED_SECONDS = 600.0  # a file that changed since may not have all its blocks yet
 _UNCOUNTED = 1 << 20  # bytes of blocks that hold no content: maps of a large file
 _PAUSE = 0.25  # seconds, and twice that before the last try
@@ -204,7 +205,7 @@ def _copy_once(
             raise told(error, "write", place) from error
         try:
             digest = _transfer(reading, writing, before, keeps, buffers, control, held)
-            _keep_attributes(reading, writing, before, place, keeps)
+            lost = _keep_attributes(reading, writing, before, keeps)
             copy = writing.status()
         except OSError as error:
             raise told(error, "write", place) from error
@@ -221,7 +222,7 @@ def _copy_once(
     if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
         return None
     zeros = before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
-    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros)
+    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost))
 
 
 def _close(file: MediumFile, place: bytes) -> None:
@@ -232,15 +233,28 @@ def _close(file: MediumFile, place: bytes) -> None:
 
 
 def _keep_attributes(
-    reading: MediumFile, writing: MediumFile, like: os.stat_result, place: bytes, keeps: Fidelity
-) -> None:
-    if keeps.attributes and (attributes := reading.attributes()):
-        writing.set_attributes(attributes)
+    reading: MediumFile, writing: MediumFile, like: os.stat_result, keeps: Fidelity
+) -> list[str]:
+    lost = give_attributes(writing, reading.attributes()) if keeps.attributes else []
     try:
         writing.set_status(like, keeps.owner)
     except PermissionError:
         if keeps.modes:
             raise
+    return lost
+
+
+def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]:
+    """Gives a new file extended attributes; gives the names of those that its drive cannot hold. Raises other ``OSError``."""
+    lost = []
+    for name, value in attributes.items():
+        try:
+            file.set_attributes({name: value})
+        except OSError as error:
+            if error.errno not in _NO_ROOM_FOR_ATTRIBUTE:
+                raise
+            lost.append(name)  # of a drive that is really full, the next write tells
+    return lost
 
 
 def _transfer(
@@ -257,20 +271,31 @@ def _transfer(
     hasher = blake3()
     sparse = keeps.holes and before.st_blocks * 512 < before.st_size
     ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
-    zeros = sparse and _doubtful(before, ranges)
-    if zeros:
-        ranges = [(0, before.st_size)]
+    doubtful = sparse and _doubtful(before, ranges)
+
+    def pass_hole(at: int, end: int) -> None:
+        if doubtful:
+            _move_to(reading, writing, at)
+            _transfer_range(reading, writing, hasher, at, end, buffers, control, held, leaves_zeros=True)
+        else:
+            _hash_hole(hasher, end - at, control)
+
     at = 0
     for begin, end in ranges:
         if begin > at:
-            _hash_hole(hasher, begin - at, control)
-            _read(partial(reading.skip_to, begin))
-            writing.skip_to(begin)
-        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held, zeros)
+            pass_hole(at, begin)
+            _move_to(reading, writing, begin)
+        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held)
+    if sparse and at < before.st_size:
+        pass_hole(at, before.st_size)
     if sparse:
-        _hash_hole(hasher, before.st_size - at, control)
         writing.set_size(before.st_size)
     return hasher.digest()
+
+
+def _move_to(reading: MediumFile, writing: MediumFile, offset: int) -> None:
+    _read(partial(reading.skip_to, offset))
+    writing.skip_to(offset)
 
 
 def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:

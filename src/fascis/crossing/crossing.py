@@ -298,7 +298,8 @@ class Crossing:
 
     def leave_newer(self, newer: list[bytes]) -> None:
         """The decision that what is newer at the old place stays there; it is never deleted, and not copied."""
-        self.journal.put("left_newer", sorted(place_text(p) for p in newer))
+        before = self.journal.value("left_newer", [])
+        self.journal.put("left_newer", sorted({*before, *(place_text(p) for p in newer)}))
 
     def take_damaged(self) -> None:
         """The decision that files which were damaged at the old place cross as they are; their originals are never released."""
@@ -306,8 +307,11 @@ class Crossing:
 
     def undecided(self, control: Control | None = None) -> list[bytes]:
         """What is newer at the old place, and neither brought along nor left by decision."""
+        return self._undecided(self.look_again(control))
+
+    def _undecided(self, found: Differences) -> list[bytes]:
         left = set(self.journal.value("left_newer", []))
-        return [p for p in self.goes_along(self.look_again(control)).newer if place_text(p) not in left]
+        return [p for p in self.goes_along(found).newer if place_text(p) not in left]
 
     def goes_along(self, found: Differences) -> Differences:
         """The differences without changes of what was never to be copied: left out, skipped, special."""
@@ -396,7 +400,7 @@ class Crossing:
             check_transition(self.state, State.PARKED)  # asked again while the originals are held
             found = self._compare(source, Control())
             not_worked_in(found)
-            newer = found.newer
+            newer = self._undecided(found)
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
                     "changed-since-survey",

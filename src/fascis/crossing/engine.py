@@ -28,6 +28,7 @@ from fascis.crossing.copying import (
 )
 from fascis.crossing.events import Advanced, Attention, Control, Report
 from fascis.crossing.fates import Fate
+from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.proof import INLINE, Proof
 from fascis.crossing.speeds import Speeds
 from fascis.files.errors import DriveGone, FascisError, told
@@ -53,6 +54,7 @@ _MEANINGS = {
     CopyState.MISMATCH: "read back wrong three times; this drive is not to be trusted. The original is untouched",
 }
 _ZEROS = "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
+_LOST = "extended attributes of it were not kept, because this drive cannot hold them: {names}"
 _TAKEN = "it was damaged where it lies (another content than on record); it crossed as it is, and its original stays"
 
 
@@ -173,8 +175,8 @@ class Engine:
                     verifier.join()
                 if failure:
                     raise failure[0]
-            if self._keeps.links:
-                self._twins()
+            if self._keeps.links and self._twins():
+                self._in_turn()  # those that are files of their own by now
         finally:
             for pool in (self._copiers, self._readers):
                 pool.shutdown(wait=True, cancel_futures=True)
@@ -334,6 +336,9 @@ class Engine:
                     self._source.name,
                     "changed since it was surveyed; the copy is the newer one",
                 )
+            if outcome.lost:
+                names = ", ".join(map(shown, outcome.lost[:3]))
+                self._attention(by_id[outcome.item].place, self._destination.name, _LOST.format(names=names))
             if outcome.zeros:
                 self._attention(by_id[outcome.item].place, self._source.name, _ZEROS)
 
@@ -487,18 +492,41 @@ class Engine:
 
     # -- second names ---------------------------------------------------------------------------------------------
 
-    def _twins(self) -> None:
-        """Gives hard-linked files their other names in the copy, as they had in the source."""
+    def _twins(self) -> bool:
+        """Gives hard-linked files their other names in the copy, as they had in the source.
+
+        Returns:
+            True when some are no longer names of one file: each is then copied for itself.
+        """
+        apart: list[int] = []
         batch: list[tuple[Copied, bool | None]] = []
         for item in self._copies.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
             self._control.checkpoint()
             assert item.twin is not None
-            batch.append(self._twin(item, self._copies.item(item.twin)))
+            first = self._copies.item(item.twin)
+            if self._is_apart(item, first):
+                apart.append(item.id)
+                continue
+            batch.append(self._twin(item, first))
             if len(batch) >= BATCH_FILES[1]:
                 self._record_twins(batch)
                 batch = []
         if batch:
             self._record_twins(batch)
+        if apart:
+            self._copies.journal.part_twins(apart)
+            self._copies.forget_some(apart)
+        return bool(apart)
+
+    def _is_apart(self, item: Item, first: Item) -> bool:
+        """True when a second name is there, and is no name of the file that was copied: one of them was saved anew, or went."""
+        try:
+            now = self._source.medium.status(item.place)
+        except OSError:
+            return False
+        if first.seen is not None:
+            return inode_key(now.st_ino) != first.seen[3]
+        return first.copy is CopyState.VANISHED
 
     def _twin(self, item: Item, first: Item) -> tuple[Copied, bool | None]:
         medium = self._destination.medium

@@ -173,12 +173,12 @@ def left_problem(left: Clashes) -> Iterator[Problem]:
 
 
 def holding_problems(
-    drive: Drive, name: str, columns: Columns, gathering: Gathering, attributed: Callable[[], list[bytes]]
+    drive: Drive, name: str, columns: Columns, gathering: Gathering, attributed: Callable[[], dict[bytes, int]]
 ) -> Iterator[Problem]:
     """Problems of what one destination's file system can hold, names of files left to :func:`name_problems`.
 
     Args:
-        attributed: gives the places of files with ``user.*`` attributes.
+        attributed: gives the places of files with ``user.*`` attributes, and the bytes of these.
     """
     rules, c = drive.rules, columns
     if why := rules.refuses_name(fsname(name)):
@@ -219,7 +219,17 @@ def holding_problems(
             "attributes-not-kept",
             f"{rules.name} keeps no extended attributes; {counted(len(places), 'file has', 'files have')} some.",
             "",
-            tuple(places[:MOST]),
+            tuple(places)[:MOST],
+        )
+    limit = rules.attribute_bytes
+    if rules.attributes and limit and (over := [p for p, length in attributed().items() if length > limit]):
+        yield Problem(
+            Severity.NOTE,
+            "attributes-not-kept",
+            f"{counted(len(over), 'file has', 'files have')} more extended attributes than {rules.name} can hold"
+            f" ({size(limit)} a file): what does not fit is not kept, and told then.",
+            "",
+            tuple(over[:MOST]),
         )
     yield from _times(drive, columns, gathering)
 

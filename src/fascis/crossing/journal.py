@@ -26,6 +26,7 @@ from fascis.crossing.states import UNFINISHED, State, check_transition
 from fascis.files.door import delete_state
 from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
 from fascis.files.names import join, parent
+from fascis.files.private import make_private
 from fascis.files.times import ctime_of, mtime_of
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey, strand_folder
@@ -34,6 +35,7 @@ from fascis.library.uses import led_outside
 APPLICATION_ID = 0x4641534A  # "FASJ"
 VERSION = 7
 BATCH = 1024
+_LITTLE = 256 << 10  # bytes free: less is none
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
@@ -127,7 +129,7 @@ class Journal:
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
         """Creates a journal that nothing has; the folder is made and flushed by SQLite."""
-        path.parent.mkdir(parents=True, exist_ok=True)
+        make_private(path.parent)
         db = _connect(path)
         db.executescript(
             f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
@@ -140,10 +142,11 @@ class Journal:
 
         Raises:
             Damaged: it is none, is damaged, or of a newer version.
+            EnvironmentTrouble: its drive is full or fails, or another program holds it.
         """
         meaning = "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
         try:
-            db = _connect(path)
+            db = _connect_with_room(path)
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if version > VERSION:
                 db.close()
@@ -160,6 +163,8 @@ class Journal:
                 db.close()
                 raise Damaged(path, f"the journal is damaged ({said})", meaning)
         except sqlite3.DatabaseError as error:
+            if _is_about_the_drive(error):
+                raise _trouble(path, error) from error
             raise Damaged(path, f"the journal is damaged ({error})", meaning) from error
         return cls(path, db, step)
 
@@ -180,25 +185,18 @@ class Journal:
                 self._transact(work)
             except sqlite3.OperationalError as error:
                 if error.sqlite_errorcode != sqlite3.SQLITE_FULL or not self.room.exists():
-                    raise self._trouble(error) from error
+                    raise _trouble(self.path, error) from error
                 delete_state(self.room)  # this is what it was kept for
                 try:
                     self._transact(work)
                 except sqlite3.OperationalError as again:
-                    raise self._trouble(again) from again
+                    raise _trouble(self.path, again) from again
             self._step(f"after journal {what}")
 
     def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
         with self._db:
             self._db.execute("BEGIN IMMEDIATE")
             work(self._db)
-
-    def _trouble(self, error: sqlite3.OperationalError) -> EnvironmentTrouble:
-        kind = DriveFull if error.sqlite_errorcode == sqlite3.SQLITE_FULL else EnvironmentTrouble
-        return kind(
-            f"The journal cannot be written ({error}): {self.path.parent} needs room. What is verified is kept; make room"
-            " there and resume. The originals are untouched by this."
-        )
 
     # -- room -----------------------------------------------------------------------------------------------------
 
@@ -531,6 +529,10 @@ class Journal:
         values = [(o, why, i) for i, o, why in rows]
         self.write("origin", lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values))
 
+    def part_twins(self, ids: Iterable[int]) -> None:
+        """Entries that were second names of a file, and are files of their own by now."""
+        self.write("parted", lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]))
+
     # -- sums -----------------------------------------------------------------------------------------------------
 
     def planned(self) -> tuple[int, int]:
@@ -560,6 +562,41 @@ def _connect(path: Path) -> sqlite3.Connection:
     db.execute("PRAGMA synchronous=FULL")
     db.execute("PRAGMA cache_size=-8000")
     return db
+
+
+def _connect_with_room(path: Path) -> sqlite3.Connection:
+    """Opening a journal takes room too, for the file beside it; what was kept for that is given up where there is none."""
+    try:
+        return _connect(path)
+    except sqlite3.OperationalError as error:
+        room = path.with_suffix(".room")
+        if not _is_about_the_drive(error) or not room.exists():
+            raise
+        delete_state(room)
+        return _connect(path)
+
+
+_HELD = (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+_DRIVE = (*_HELD, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_NOMEM)
+
+
+def _is_about_the_drive(error: sqlite3.Error) -> bool:
+    """True for what says nothing of the journal itself: no room, a failing drive, another program."""
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF in _DRIVE
+
+
+def _trouble(path: Path, error: sqlite3.DatabaseError) -> EnvironmentTrouble:
+    code = error.sqlite_errorcode & 0xFF
+    if code in _HELD:
+        return EnvironmentTrouble(
+            f"The journal {path} is held by another program ({error}). What is verified is kept; close that program and resume."
+            " The originals are untouched by this."
+        )
+    space = os.statvfs(path.parent)
+    full = code == sqlite3.SQLITE_FULL or space.f_bavail * space.f_frsize < _LITTLE
+    what = f"{path.parent} needs room. What is verified is kept; make room there and resume." if full else "What is verified is kept."
+    kind = DriveFull if full else EnvironmentTrouble
+    return kind(f"The journal cannot be used ({error}): {what} The originals are untouched by this.")
 
 
 def _header(text: str | None) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from types import MappingProxyType
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal import Journal, read_header
 from fascis.crossing.states import State
-from fascis.files.errors import Damaged, Refused
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.workspace import Workspace
 
@@ -78,20 +78,21 @@ def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
 
 def all_crossings(
     workspace: Workspace, held: Mapping[str, Crossing] = MappingProxyType({})
-) -> tuple[list[Crossing], list[Damaged]]:
+) -> tuple[list[Crossing], list[FascisError]]:
     """All crossings, newest first, and the journals that cannot be read. The caller closes them.
 
     Args:
         held: crossings that are open already, by id; they are given as they are.
     """
-    found, damaged = [], []
+    found: list[Crossing] = []
+    damaged: list[FascisError] = []
     for path in journals(workspace):
         if (known := held.get(path.stem)) is not None:
             found.append(known)
             continue
         try:
             crossing = _open(workspace, path)
-        except Damaged as error:
+        except (Damaged, EnvironmentTrouble) as error:
             damaged.append(error)
             continue
         if crossing:

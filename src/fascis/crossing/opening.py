@@ -6,6 +6,7 @@ This is what the scales say of documents. It reads the copy alone, and never loo
 from __future__ import annotations
 
 import os
+import time
 from contextlib import ExitStack, closing
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -36,6 +37,9 @@ from fascis.workspace import Workspace
 _MOST_WRONG = 100
 
 
+SAMPLE_SECONDS = 20.0  # of decoding, all strands together: what opens is shown by a sample, not proven
+
+
 @dataclass(slots=True)
 class Opened:
     """What opening the documents of a copy found; all but ``wrong`` are counts.
@@ -51,6 +55,7 @@ class Opened:
         wrong: those that lead to other content than before, or led to a file before and lead to none now: ``document: target``.
         sampled: strands of which one picture or clip was to be decoded.
         seen: that could be.
+        not_sampled: strands for which there was no time.
     """
 
     documents: int = 0
@@ -63,6 +68,7 @@ class Opened:
     wrong: list[str] = field(default_factory=list)
     sampled: int = 0
     seen: int = 0
+    not_sampled: int = 0
 
     def as_json(self) -> dict[str, Any]:
         """For the journal and the receipt."""
@@ -277,7 +283,7 @@ def _same_catalog(seen: bytes, item: Item) -> bool:
 
 
 def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
-    """Decodes the smallest picture or clip of every strand in the copy, and counts.
+    """Decodes the smallest picture or clip of every strand in the copy, and counts; for a limited time in all.
 
     Raises:
         EnvironmentTrouble: the drive failed.
@@ -288,7 +294,8 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
         f" c.destination=? WHERE e.kind=0 AND e.fate=0 AND c.state=2 AND e.size>0 AND e.role IN ({marks}) GROUP BY e.strand",
         (copies.number,),
     )
-    opened.sampled, opened.seen = len(rows), 0
+    opened.sampled = opened.seen = 0
+    until = time.monotonic() + SAMPLE_SECONDS
     for first in range(0, len(rows), 64):
         with ExitStack() as held:
             handles = []
@@ -299,4 +306,9 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
                     raise EnvironmentTrouble(
                         f"Could not open {shown(name)} in the copy.", join(folder, name)
                     ) from error
-            opened.seen += sum(picture is not None for picture in decode(handles, 64))
+            pictures = decode(handles, 64, until=until)
+            opened.sampled += len(pictures)
+            opened.seen += sum(picture is not None for picture in pictures)
+            if len(pictures) < len(handles):
+                break
+    opened.not_sampled = len(rows) - opened.sampled

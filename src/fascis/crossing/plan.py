@@ -37,7 +37,7 @@ from fascis.documents.sidecars import is_sidecar
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, listed, place_text, shown
 from fascis.files.sizes import counted
-from fascis.library.identity import Identity
+from fascis.library.identity import OWN, Identity
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
@@ -242,6 +242,7 @@ def make_plan(
             )
         )
         name = source.name or "library"
+    problems += _own_folder_problems(found)
     paths = [destination, *([also] if also else [])]
     selection = select(surveyed, choices.leave_unused, choices.without, choices.only)
     problems += selection.problems
@@ -265,7 +266,7 @@ def make_plan(
     totals, left, discarded = _totals(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
-    problems += parking_problems(source, choices.after, bool(surveyed.document), selection.part is not None)
+    problems += parking_problems(source, choices.after, around.source_drive, bool(surveyed.document), selection.part is not None)
     problems += _discard_problems(choices, found, fates)
     speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
     return Plan(
@@ -457,6 +458,19 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
         return None  # a dry run writes nothing, not even an empty register
     known = workspace.register.library_at(source)
     return known.id if known else None
+
+
+def _own_folder_problems(found: Survey) -> Iterator[Problem]:
+    """Fascis keeps its records in a folder of the library; what has that name and is no folder would be in its way."""
+    root = found.folders[0] if found.folders else None
+    if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
+        yield Problem(
+            Severity.STOPS,
+            "name-not-usable",
+            f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps its records in a folder of that name.",
+            "Give it another name first.",
+            (OWN,),
+        )
 
 
 def _discard_problems(choices: Choices, found: Survey, fates: array[int]) -> Iterator[Problem]:

@@ -12,7 +12,7 @@ from typing import BinaryIO
 from blake3 import blake3
 
 from fascis.crossing.copies import CopySeen
-from fascis.crossing.copying import Fidelity, copy_seen_of
+from fascis.crossing.copying import Fidelity, copy_seen_of, give_attributes
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.medium import Medium, MediumFile, remove_own
@@ -53,8 +53,7 @@ class Like:
 
     def give(self, file: MediumFile) -> None:
         """Gives them to a new file. Raises ``OSError``."""
-        if self.attributes:
-            file.set_attributes(self.attributes)
+        give_attributes(file, self.attributes)
         try:
             file.set_status(self.status, self.owner)
         except PermissionError:

@@ -6,6 +6,7 @@ import os
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from fascis.crossing.copies import Copies, CopyState, Item
@@ -55,10 +56,23 @@ def release(
         ]
         source = held.enter_context(closing(open_source(workspace, places)))
         record = _release(workspace, journal, places, source, kept, control, report)
+        standing = _standing(places, source)
     journal.put("release", record)
-    if not journal.header.get("document") and not journal.header.get("part"):
-        _clear_top(workspace, journal, places, record)
+    if standing and not journal.header.get("document") and not journal.header.get("part"):
+        _clear_top(workspace, journal, places, standing, record)
     return record
+
+
+def _standing(places: Places, source: Medium) -> Path | None:
+    """Where the folder of the originals is now, by its open handle: what it was known by may be deleted."""
+    status = source.status(b"")
+    for path in (places.source, places.parked_path):
+        try:
+            if os.path.samestat(os.lstat(path), status):
+                return path
+        except OSError:
+            continue
+    return None
 
 
 def _release(
@@ -261,11 +275,10 @@ def _park_if_possible(workspace: Workspace, journal: Journal, places: Places) ->
         return  # a mount point, say: each file is checked right before it goes all the same
 
 
-def _clear_top(workspace: Workspace, journal: Journal, places: Places, record: dict[str, Any]) -> None:
+def _clear_top(
+    workspace: Workspace, journal: Journal, places: Places, origin: Path, record: dict[str, Any]
+) -> None:
     """Removes the empty top folder; where something stays, it goes back under its old name."""
-    origin = places.standing()
-    if origin is None:
-        return
     try:
         parent = workspace.drives.open(origin.parent)
     except EnvironmentTrouble:

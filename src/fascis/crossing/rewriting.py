@@ -32,10 +32,12 @@ from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move, remove_own
 from fascis.files.names import join, parent
+from fascis.files.private import make_private
 from fascis.files.times import ctime_of, mtime_of
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
 from fascis.library.roles import CATALOG
+from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
 
@@ -140,7 +142,10 @@ class Rewriting:
 
     def _catalog(self, medium: Medium, root: bytes, item: Item) -> None:
         """A catalog is changed in a private copy, with its journals; these are then part of it, and kept as they were."""
-        journals = [j for end in JOURNALS if (j := self._copies.at(item.place + end)) and j.copy is CopyState.VERIFIED]
+        beside = [j for end in JOURNALS if (j := self._copies.at(item.place + end))]
+        if any(j.kind is not Kind.FILE for j in beside):
+            return  # not understood, and told of in the survey
+        journals = [j for j in beside if j.copy is CopyState.VERIFIED]
         parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i) for i in (item, *journals)}
         with private_copy(medium, parts, self._cache) as copy:
             name = self._places.header["name"] if self._names_catalog(item) else None
@@ -316,7 +321,7 @@ def old_folder(place: Place, mounts: dict[str, str]) -> bytes | None:
 @contextmanager
 def private_copy(medium: Medium, parts: dict[str, bytes], cache: Path) -> Iterator[Path]:
     """A database of a medium with its journals (ending → place) in a private folder, which goes afterwards."""
-    cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private(cache)
     with tempfile.TemporaryDirectory(dir=cache) as folder:
         copy = Path(folder) / "catalog"
         for end, place in parts.items():

@@ -155,7 +155,9 @@ def _two_drives(around: Surroundings) -> None:
         )
 
 
-def parking_problems(source: Path, after: After, single: bool = False, part: bool = False) -> Iterator[Problem]:
+def parking_problems(
+    source: Path, after: After, drive: Drive | None, single: bool = False, part: bool = False
+) -> Iterator[Problem]:
     """What would keep the originals from being set aside by one rename, told before the start."""
     if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
         return
@@ -195,6 +197,16 @@ def parking_problems(source: Path, after: After, single: bool = False, part: boo
             "cannot-set-aside",
             f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
             + ("" if after is After.PARK else " Each original is compared once more right before it is deleted."),
+            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+        )
+    elif drive and drive.renames_safely is not True:
+        refused = drive.renames_safely is False
+        yield Problem(
+            Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
+            "cannot-set-aside",
+            f"The driver of {shown(drive.label)} ({drive.rules.name}) {'does not promise' if refused else 'may not promise'} that a"
+            f" rename replaces nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside there."
+            + ("" if after is After.PARK else " Each original is read once more right before it is deleted."),
             "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
         )
 

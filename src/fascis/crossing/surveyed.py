@@ -52,14 +52,15 @@ class Surveyed:
     equals: dict[bytes, bytes] | None = None
     ties: dict[bytes, bytes] = field(default_factory=dict)
     before: dict[bytes, bytes] = field(default_factory=dict)
-    _attributed: list[bytes] | None = None
+    _attributed: dict[bytes, int] | None = None
     _needed: dict[bool, Needed] = field(default_factory=dict)
 
-    def attributed(self) -> list[bytes]:
-        """Places of the library's files that have ``user.*`` extended attributes; looked for once."""
+    def attributed(self) -> dict[bytes, int]:
+        """Places of the library's files that have ``user.*`` extended attributes, and their bytes; looked for once."""
         if self._attributed is None:
             top = bytes(self.source) + b"/"
-            self._attributed = [p for _, p in files_of(self.survey) if _has_attributes(top + p)]
+            found = ((p, _attribute_bytes(top + p)) for _, p in files_of(self.survey))
+            self._attributed = {p: length for p, length in found if length}
         return self._attributed
 
     def equal_files(self) -> dict[bytes, bytes]:
@@ -114,11 +115,12 @@ class Surveyed:
         return "editing library" if formats - {"link"} else "library"
 
 
-def _has_attributes(path: bytes) -> bool:
+def _attribute_bytes(path: bytes) -> int:
     try:
-        return any(name.startswith("user.") for name in os.listxattr(path, follow_symlinks=False))
+        names = [n for n in os.listxattr(path, follow_symlinks=False) if n.startswith("user.")]
+        return sum(len(n) + len(os.getxattr(path, n, follow_symlinks=False)) for n in names)
     except OSError:
-        return False  # the file system has none, or it is gone: the copying tells
+        return 0  # the file system has none, or it is gone: the copying tells
 
 
 def survey_library(
@@ -141,6 +143,8 @@ def survey_library(
         workspace.drives.check_answers(source)
     except DriveGone as error:
         return unfit("drive-silent", str(error), "See to its cable, or connect it again.")
+    if source.is_symlink():
+        source = source.resolve()  # a library is where its folder is, not where a link to it lies
     single = source.is_file() and is_document(source)
     if not os.path.lexists(source):
         return unfit(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import stat
 from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
@@ -17,6 +18,7 @@ from typing import Any
 from fascis.documents.model import NotUnderstood
 from fascis.files.door import delete_state
 from fascis.files.errors import EnvironmentTrouble, told
+from fascis.files.private import make_private
 
 APPLICATION_ID = 0x46415343  # "FASC"
 VERSION = 1
@@ -77,7 +79,7 @@ def copy_of(catalog: Path, cache: Path) -> Path:
     Raises:
         EnvironmentTrouble: it cannot be read, or keeps changing.
     """
-    cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private(cache)
     for _ in range(_TRIES):
         try:
             before = _looks(catalog)
@@ -104,6 +106,8 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
     for end in JOURNALS:
         try:
             s = os.lstat(f"{catalog}{end}")
+            if not stat.S_ISREG(s.st_mode):
+                raise NotUnderstood(f"What lies beside it as its journal ({catalog.name}{end}) is no file of its own.")
             looks.append((s.st_size, s.st_mtime_ns, s.st_ino))
         except FileNotFoundError:
             if not end:

@@ -71,6 +71,15 @@ class Drive:
         return replace(self, rules=self.rules.with_answers(answers), answers=answers)
 
     @property
+    def renames_safely(self) -> bool | None:
+        """True when it promises that a rename replaces nothing, False when it refuses to; None for a driver that is not known."""
+        if self.stand_in:
+            return not self.rules.folds_case
+        if not self.user_space:
+            return True
+        return False if self.filesystem in ("exfat", "ntfs") else None  # as seen with their user-space drivers
+
+    @property
     def has_uuid(self) -> bool:
         """False for a drive that is known by its source, type and label instead."""
         return "|" not in self.uuid

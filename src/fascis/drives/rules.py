@@ -75,6 +75,7 @@ class Rules:
         links: symbolic and hard links are kept.
         modes: permissions are kept.
         attributes: ``user.*`` extended attributes are kept.
+        attribute_bytes: how many bytes of them one file can have, about, or None where that does not matter.
         holes: sparse files keep their holes.
         granularity_ns: of modification times.
         earliest, latest: the first and the last modification time, in seconds since 1970.
@@ -97,6 +98,7 @@ class Rules:
     links: bool = True
     modes: bool = True
     attributes: bool = True
+    attribute_bytes: int | None = None
     holes: bool = True
     granularity_ns: int = 1
     earliest: int | None = None
@@ -237,14 +239,17 @@ _DOS = Rules(
 _TABLE: dict[str, Rules] = {
     "ext4": Rules(
         "ext4", 16 * TIB - 4096, earliest=-(1 << 31), latest=(1 << 34) - (1 << 31) - 1, certain=True,
+        attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext4 (inodes of 256 bytes, blocks of 4 KiB)",
     ),
     "ext3": Rules(
         "ext3", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext3",
     ),
     "ext2": Rules(
         "ext2", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext2",
     ),
     "btrfs": Rules("btrfs", source="btrfs(5); btrfs documentation, on-disk format", certain=True),

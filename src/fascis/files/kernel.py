@@ -40,6 +40,12 @@ def rename_exchange(folder_fd: int, one: bytes, other: bytes) -> None:
     _check(_libc.renameat2(folder_fd, one, folder_fd, other, _RENAME_EXCHANGE))
 
 
+def set_mode(fd: int, mode: int) -> None:
+    """Gives a new file exactly this mode, where its file system knows modes."""
+    with contextlib.suppress(OSError):
+        os.fchmod(fd, mode)
+
+
 def syncfs(fd: int) -> None:
     """Flushes the whole file system of ``fd``; an error since ``fd`` was opened is reported once, here."""
     _check(_libc.syncfs(fd))

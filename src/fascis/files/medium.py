@@ -23,6 +23,7 @@ from fascis.files.names import parent
 from fascis.files.walk import Folder, open_folder, walk
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NOCTTY | os.O_NONBLOCK
+_PRIVATE = 0o600
 _CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -389,10 +390,12 @@ class PosixMedium:
             raise OSError(22, "not a regular file")
         return PosixFile(handle, status)
 
-    def create(self, place: bytes, mode: int = 0o600) -> PosixFile:
+    def create(self, place: bytes, mode: int = _PRIVATE) -> PosixFile:
         """Creates a file exclusively."""
         fd, name = self._parent(place)
         handle = os.open(name, _CREATE, mode, dir_fd=fd)
+        if mode != _PRIVATE:
+            kernel.set_mode(handle, mode)  # the umask is about what programs make for the person, not about this
         self._touched(parent(place))
         return PosixFile(handle, durable=self._one_by_one)
 

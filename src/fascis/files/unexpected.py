@@ -7,6 +7,7 @@ import traceback
 from pathlib import Path
 
 from fascis.files.errors import FascisError
+from fascis.files.private import make_private
 
 _MOST = 1 << 20  # bytes of the log; then it begins anew
 
@@ -20,7 +21,7 @@ def told_unexpected(error: Exception, folder: Path) -> FascisError:
     log = folder / "unexpected.log"
     where = f" What is needed for a report is in {log}."
     try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(folder)
         begin = os.O_TRUNC if log.exists() and log.stat().st_size > _MOST else 0
         flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC | begin
         with os.fdopen(os.open(log, flags, 0o600), "w", encoding="utf-8", errors="backslashreplace") as out:

@@ -10,6 +10,7 @@ import secrets
 from types import TracebackType
 from typing import BinaryIO, Self
 
+from fascis.files import kernel
 from fascis.files.door import delete_own
 from fascis.files.errors import told
 
@@ -32,6 +33,7 @@ class AtomicWriter:
             fd = os.open(self._temporary, flags, self._mode, dir_fd=self._dir_fd)
         except OSError as error:
             raise told(error, "write", self._name) from error
+        kernel.set_mode(fd, self._mode)
         self._file = os.fdopen(fd, "wb")
         return self
 

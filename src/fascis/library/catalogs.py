@@ -21,6 +21,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import Refused, told
 from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import fsname, shown
+from fascis.files.private import make_private
 from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use, swap, write_beside
 
 
@@ -44,7 +45,7 @@ def catalog_folders(
         EnvironmentTrouble: a place cannot be read or written.
         Cancelled: when ``cancelled`` said so; nothing was changed.
     """
-    cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private(cache)
     exists = os.path.lexists(catalog)
     if exists:
         not_in_use(catalog)

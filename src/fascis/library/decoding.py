@@ -7,11 +7,13 @@ nothing but what it found. One that dies takes the picture it was at with it, an
 from __future__ import annotations
 
 import io
+import math
 import os
 import resource
 import struct
 import subprocess
 import sys
+import time
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -36,26 +38,33 @@ def may_be_media(head: bytes) -> bool:
     return head.startswith(_BEGINNINGS) or head[4:8] in _ATOMS
 
 
-def decode(files: Sequence[int], width: int = WIDTH, at: float = 0.0) -> list[bytes | None]:
+def decode(
+    files: Sequence[int], width: int = WIDTH, at: float = 0.0, until: float = math.inf
+) -> list[bytes | None]:
     """A small PNG of each open file's picture or of a frame of it, or of its sound; None for what cannot be decoded.
 
     Args:
         files: handles of open files, read from where they stand.
         width: of the picture, at most.
         at: which frame of a clip, in seconds from its beginning.
+        until: of the monotonic clock; when it comes, no more are decoded, and the answer has only those before.
     """
     found: list[bytes | None] = []
     for first in range(0, len(files), _BATCH):
         batch = [fd for fd in files[first : first + _BATCH] if may_be_media(os.pread(fd, 16, 0))]
         done: list[bytes | None] = []
-        while len(done) < len(batch):
-            done += _run(batch[len(done) :], width, at)
+        while len(done) < len(batch) and time.monotonic() < until:
+            done += _run(batch[len(done) :], width, at, until - time.monotonic())
+        if len(done) < len(batch):
+            seen = files.index(batch[len(done)], first)
+            by_file = dict(zip(batch, done, strict=False))
+            return found + [by_file.get(fd) for fd in files[first:seen]]
         by_file = dict(zip(batch, done, strict=True))
         found += [by_file.get(fd) for fd in files[first : first + _BATCH]]
     return found
 
 
-def _run(files: list[int], width: int, at: float) -> list[bytes | None]:
+def _run(files: list[int], width: int, at: float, most: float) -> list[bytes | None]:
     """The outcomes of one child: of all files, or of those up to the one that it died at."""
     child = subprocess.Popen(
         [sys.executable, "-m", "fascis.library.decoding", str(width), repr(at), *map(str, files)],
@@ -65,7 +74,7 @@ def _run(files: list[int], width: int, at: float) -> list[bytes | None]:
         pass_fds=files,
     )
     try:
-        out, _ = child.communicate(timeout=SECONDS * 2)
+        out, _ = child.communicate(timeout=min(SECONDS * 2, max(most, 0.1)))
     except subprocess.TimeoutExpired:
         child.kill()
         out, _ = child.communicate()

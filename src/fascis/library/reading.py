@@ -13,6 +13,7 @@ from fascis.documents.model import LARGEST, NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.medium import Medium
 from fascis.files.names import shown
+from fascis.files.private import make_private
 from fascis.library.whereabouts import DriveRoots
 
 
@@ -65,7 +66,7 @@ class private_catalog:
 
     def __enter__(self) -> Catalog:
         try:
-            self._cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private(self._cache)
             self._folder = tempfile.TemporaryDirectory(dir=self._cache)
         except OSError as error:
             raise told(error, "make a private copy in", os.fsencode(self._cache)) from error

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
+from fascis.files.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
 VERSION = 4
@@ -101,7 +102,7 @@ class Register:
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
         try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
+            make_private(self.path.parent)
             with closing(sqlite3.connect(self.path, timeout=20)) as db:
                 version = db.execute("PRAGMA user_version").fetchone()[0]
                 if version > VERSION:

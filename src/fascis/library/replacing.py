@@ -36,6 +36,8 @@ def kept_name(name: bytes, act: str) -> bytes:
         act: the id of what replaced it; its first eight characters are in the name.
     """
     tail = f".before-{act[:8]}".encode()
+    if len(name) + len(tail) + len(_SPARE) > _LONGEST:  # what is cut off may be all that tells two names apart
+        tail = b"~" + blake3(name).hexdigest(4).encode() + tail
     return cut(name, _LONGEST - len(tail) - len(_SPARE)) + tail
 
 

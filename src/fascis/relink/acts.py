@@ -28,6 +28,7 @@ from fascis.files.door import Proven
 from fascis.files.errors import EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
+from fascis.files.private import make_private
 from fascis.files.writer import write_whole
 from fascis.library.reading import catalog_seen
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
@@ -143,7 +144,7 @@ class Acts:
             return new_link(one)
         if not is_catalog(one):
             return new_content(one)
-        self.cache.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(self.cache)
         copy = copy_of(one.path, Path(stack.enter_context(tempfile.TemporaryDirectory(dir=self.cache))))
         if catalog_seen(one.path) != one.document.seen:
             raise changed(one.path)
@@ -298,7 +299,7 @@ class Acts:
     def _alone(self) -> Iterator[None]:
         """One act at a time on this machine; the lock dies with the program."""
         try:
-            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private(self.folder)
             fd = os.open(self.folder / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         except OSError as error:
             raise told(error, "write the record of relinking", bytes(self.folder)) from error
