@@ -484,6 +484,8 @@ class Journal:
                         before += anew
             for table in ("copy", "derived"):
                 db.executemany(f"DELETE FROM {table} WHERE entry=?", [(id,) for id in changed])
+            links = "DELETE FROM lead WHERE entry IN (SELECT id FROM entry WHERE id=? AND kind=1)"
+            db.executemany(links, [(id,) for id in changed])  # where a link led before says nothing of it now
             number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
             known = dict(db.execute("SELECT place, id FROM folder"))
             other = dict(db.execute("SELECT place, there FROM folder WHERE there IS NOT NULL"))

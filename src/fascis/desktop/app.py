@@ -6,6 +6,8 @@ import gc
 import os
 import signal
 import sys
+import threading
+from types import TracebackType
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
@@ -37,12 +39,26 @@ def _stay_live() -> None:
     sys.setswitchinterval(0.0002)
 
 
+def expect_anything(window: Window) -> None:
+    """No error that nobody expected ends the program or shows a traceback, wherever it comes from."""
+
+    def said(kind: type[BaseException], error: BaseException | None, trace: TracebackType | None) -> None:
+        if error is None or isinstance(error, (KeyboardInterrupt, SystemExit)):
+            sys.__excepthook__(kind, error or kind(), trace)
+            return
+        window.take_unexpected(error)
+
+    sys.excepthook = said
+    threading.excepthook = lambda told: said(told.exc_type, told.exc_value, told.exc_traceback)
+
+
 def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = False) -> int:
     """Opens the window and stays until it is closed; gives the exit status."""
     application = make_application(arguments)
     workspace = workspace or from_environment()
     theme.apply(application, preferred_theme(workspace))
     window = Window(workspace, demo)
+    expect_anything(window)
     window.show()
     signal.signal(signal.SIGINT, lambda *_: window.close())
     waker = QTimer()  # lets Python see the signal while Qt waits

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.events import Advanced, Event
+from fascis.files.errors import FascisError
+from fascis.files.unexpected import told_unexpected
+
+reports: Path | None = None  # where what nobody expected is kept; the window says it
 
 
 class Task(QObject):
@@ -30,6 +35,10 @@ class Task(QObject):
     def _run(self) -> None:
         try:
             outcome: Any = self._work()
+        except (FascisError, OSError) as error:
+            outcome = error
+        except Exception as error:
+            outcome = told_unexpected(error, reports) if reports else error
         except BaseException as error:
             outcome = error
         try:

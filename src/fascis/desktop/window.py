@@ -32,7 +32,7 @@ from fascis.crossing.known import to_go_on
 from fascis.crossing.receipt import receipt_html, receipt_of
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.crossing.surveyed import Surveyed
-from fascis.desktop import theme
+from fascis.desktop import tasks, theme
 from fascis.desktop.bench import Bench
 from fascis.desktop.caring import Caring
 from fascis.desktop.conducting import Conducting
@@ -51,8 +51,10 @@ from fascis.desktop.woven import Woven
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
+from fascis.files.errors import FascisError
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, size
+from fascis.files.unexpected import told_unexpected
 from fascis.library.shelves import OnShelf, Shelf
 from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions
@@ -75,10 +77,12 @@ class Window(QMainWindow):
     """
 
     heard = pyqtSignal()  # from a thread: something changed about drives
+    startled = pyqtSignal(str)  # from any thread: something happened that nobody expected
 
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
         super().__init__()
         self.workspace, self.demo, self.keep = workspace, demo, QApplication.instance()
+        tasks.reports = workspace.state
         self.setWindowTitle("Fascis, demo" if demo else "Fascis")
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(1100, 700)
@@ -276,8 +280,18 @@ class Window(QMainWindow):
         self._stand_ins.fileChanged.connect(lambda _: self._look_soon())
         self._stand_ins.directoryChanged.connect(lambda _: self._look_soon())
         self.heard.connect(self._look_soon)
+        self.startled.connect(self._startled)
         self._news: News | None = None
         Task(lambda: News(self.heard.emit), self._listens, self)
+
+    def take_unexpected(self, error: BaseException) -> None:
+        """What no step expected, from any thread: kept for a report and told; the window stays, what runs is not concerned."""
+        if isinstance(error, Exception) and not isinstance(error, FascisError):
+            error = told_unexpected(error, self.workspace.state)
+        self.startled.emit(str(error))
+
+    def _startled(self, words: str) -> None:
+        self.panel.show_error("Something unexpected", words, [("Back", lambda: self.go_to(self.place))])
 
     def _look_soon(self) -> None:
         """Looks at the drives in a moment; while one change after the other is told, all the same."""

@@ -378,7 +378,10 @@ class PosixMedium:
             self.status(place)
         except (FileNotFoundError, NotADirectoryError):
             return False
-        return True
+        except OSError as error:
+            if error.errno != errno.EXDEV:
+                raise
+        return True  # where another drive is mounted over it, it cannot be looked at: something is there
 
     def open(self, place: bytes) -> PosixFile:
         """Opens a regular file for reading; anything else is refused without being waited for."""

@@ -189,13 +189,14 @@ class Acts:
             act = self.find(prefix)
             if act is None or act.state != "done":
                 raise Refused("nothing-to-undo", "There is no such relinking, or it is taken back already.")
-            for record in act.documents:
-                self._check_undo(record, act)
-            self._write(
-                act.model_copy(update={"state": "writing"})
-            )  # cut off from here on, the next start goes on with it
-            self.step("undo-recorded")
-            return self._take_back(act)
+            with _nothing_runs_above(_path(record) for record in act.documents):
+                for record in act.documents:
+                    self._check_undo(record, act)
+                self._write(
+                    act.model_copy(update={"state": "writing"})
+                )  # cut off from here on, the next start goes on with it
+                self.step("undo-recorded")
+                return self._take_back(act)
 
     def _check_undo(self, record: Changed, act: Act) -> None:
         path = _path(record)
@@ -332,6 +333,32 @@ def _held(root: Path) -> Iterator[None]:
         yield
     finally:
         os.close(fd)
+
+
+@contextmanager
+def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
+    """Holds every folder above some documents, so that no crossing of a library with them begins or runs meanwhile.
+
+    Raises:
+        Refused: one runs.
+    """
+    with ExitStack() as stack:
+        for folder in sorted({above for path in documents for above in path.parents}):
+            try:
+                fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            except OSError:
+                continue  # not ours to open: no crossing of ours is there
+            stack.callback(os.close, fd)
+            try:
+                fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            except BlockingIOError as error:
+                raise Refused(
+                    "held-by-another",
+                    f"A crossing of {shown(folder.name)} is running; wait for it. Nothing was changed.",
+                ) from error
+            except OSError:
+                continue  # a file system without locks
+        yield
 
 
 def _free_id(wanted: Sequence[Retarget]) -> str:
