@@ -17,7 +17,7 @@ from typing import BinaryIO
 
 from fascis.crossing.arrived import Arrived, place_from, relative
 from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, as_it_was, own_place
-from fascis.crossing.copying import copy_seen_of
+from fascis.crossing.copying import copy_seen_of, seen_of
 from fascis.crossing.fates import Fate
 from fascis.crossing.places import Places, fidelity
 from fascis.crossing.putting import Like, make_parents, put
@@ -33,7 +33,6 @@ from fascis.files.digest import digest_of_bytes
 from fascis.files.medium import Medium, as_stream, move, remove_own
 from fascis.files.names import join, parent
 from fascis.files.private import make_private
-from fascis.files.times import ctime_of, mtime_of
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
 from fascis.library.roles import CATALOG
@@ -267,7 +266,7 @@ class Rewriting:
             self._make_link(medium, join(root, kept), target, status)
             if new is not None:
                 self._make_link(medium, join(root, item.there), new, status)
-        seen = (status.st_size, mtime_of(status), ctime_of(status), item.inode)
+        seen = seen_of(status)
         copy = copy_seen_of(medium.status(join(root, kept)))
         self._copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
         if kept != item.there and item.fate is Fate.COPY:
