@@ -372,9 +372,14 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
             _one_receipt(found, html, as_json)
         return
     found_all, damaged = all_crossings(workspace)
-    records = [receipt_of(c.journal) for c in found_all]
+    records = []
     for c in found_all:
-        c.close()
+        try:
+            records.append(receipt_of(c.journal))
+        except (Damaged, EnvironmentTrouble) as unreadable:
+            damaged.append(unreadable)
+        finally:
+            c.close()
     for error in damaged:
         say(str(error))
     if as_json:

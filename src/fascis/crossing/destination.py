@@ -201,7 +201,7 @@ class Destination:
         figures, register = speeds.figures(), self.workspace.register
         if figures is None:
             return
-        with suppress(Damaged):  # a register that cannot be used is told of where it is needed; the crossing is not
+        with suppress(Damaged, EnvironmentTrouble):  # a register that cannot be used is told of where it is needed; the crossing is not
             self._put_speed(drive, *figures, register)
 
     def _put_speed(self, drive: Drive, write: float, read: float, register: Register) -> None:

@@ -11,7 +11,7 @@ import os
 import sqlite3
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from enum import IntEnum
 from pathlib import Path
@@ -23,8 +23,9 @@ from fascis.crossing.gathering import Gathering
 from fascis.crossing.leads import LeadRows, Led, read_led, with_kept
 from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
 from fascis.crossing.states import UNFINISHED, State, check_transition
+from fascis.files.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.door import delete_state
-from fascis.files.errors import Damaged, DriveFull, EnvironmentTrouble, told
+from fascis.files.errors import Damaged, FascisError, told
 from fascis.files.names import join, parent
 from fascis.files.private import make_private
 from fascis.files.times import ctime_of, mtime_of
@@ -35,7 +36,6 @@ from fascis.library.uses import led_outside
 APPLICATION_ID = 0x4641534A  # "FASJ"
 VERSION = 7
 BATCH = 1024
-_LITTLE = 256 << 10  # bytes free: less is none
 ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
 _GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
@@ -44,7 +44,8 @@ CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size 
 _LEADS = """CREATE TABLE IF NOT EXISTS lead(entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 """
-_NONSENSE = (sqlite3.Error, ValueError, KeyError, TypeError, AttributeError, RecursionError)  # what a foreign or damaged file causes
+_UNTOUCHED = "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
+_NONSENSE = (sqlite3.Error, *NONSENSE)  # what a foreign or damaged file causes
 _INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -144,28 +145,17 @@ class Journal:
             Damaged: it is none, is damaged, or of a newer version.
             EnvironmentTrouble: its drive is full or fails, or another program holds it.
         """
-        meaning = "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
         try:
             db = _connect_with_room(path)
-            version = db.execute("PRAGMA user_version").fetchone()[0]
-            if version > VERSION:
-                db.close()
-                raise Damaged(
-                    path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", meaning
-                )
-            while version in _OLDER:
-                db.executescript(f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;")
-                version += 1
-            if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-                db.close()
-                raise Damaged(path, "this is no journal of a crossing", meaning)
-            if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
-                db.close()
-                raise Damaged(path, f"the journal is damaged ({said})", meaning)
-        except sqlite3.DatabaseError as error:
-            if _is_about_the_drive(error):
-                raise _trouble(path, error) from error
-            raise Damaged(path, f"the journal is damaged ({error})", meaning) from error
+        except _NONSENSE as error:  # what SQLite says of a damaged name may not even be text
+            raise _meaning(path, error) from error
+        try:
+            _bring_up(path, db)
+        except BaseException as error:
+            db.close()  # else it would go on holding what it has locked
+            if not isinstance(error, _NONSENSE):
+                raise
+            raise _meaning(path, error) from error
         return cls(path, db, step)
 
     def close(self) -> None:
@@ -183,14 +173,14 @@ class Journal:
             self._step(f"before journal {what}")
             try:
                 self._transact(work)
-            except sqlite3.OperationalError as error:
-                if error.sqlite_errorcode != sqlite3.SQLITE_FULL or not self.room.exists():
-                    raise _trouble(self.path, error) from error
+            except sqlite3.Error as error:
+                if getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_FULL or not self.room.exists():
+                    raise _meaning(self.path, error) from error
                 delete_state(self.room)  # this is what it was kept for
                 try:
                     self._transact(work)
-                except sqlite3.OperationalError as again:
-                    raise _trouble(self.path, again) from again
+                except sqlite3.Error as again:
+                    raise _meaning(self.path, again) from again
             self._step(f"after journal {what}")
 
     def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
@@ -229,9 +219,17 @@ class Journal:
         delete_state(self.room)
 
     def read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
-        """All rows of a question. For :class:`~fascis.crossing.copies.Copies` and this class alone."""
+        """All rows of a question. For :class:`~fascis.crossing.copies.Copies` and this class alone.
+
+        Raises:
+            Damaged: the journal is.
+            EnvironmentTrouble: its drive fails, or another program holds it.
+        """
         with self._lock:
-            return self._db.execute(sql, arguments).fetchall()
+            try:
+                return self._db.execute(sql, arguments).fetchall()
+            except (sqlite3.Error, UnicodeDecodeError) as error:
+                raise _meaning(self.path, error) from error
 
     # -- the plan, once -------------------------------------------------------------------------------------------
 
@@ -560,10 +558,41 @@ class Journal:
 
 def _connect(path: Path) -> sqlite3.Connection:
     db = sqlite3.connect(path, timeout=30, isolation_level=None, check_same_thread=False)
-    db.execute("PRAGMA journal_mode=WAL")
-    db.execute("PRAGMA synchronous=FULL")
-    db.execute("PRAGMA cache_size=-8000")
+    try:
+        db.execute("PRAGMA journal_mode=WAL")
+        db.execute("PRAGMA synchronous=FULL")
+        db.execute("PRAGMA cache_size=-8000")
+    except BaseException:
+        db.close()
+        raise
     return db
+
+
+def _bring_up(path: Path, db: sqlite3.Connection) -> None:
+    """Looks whether it is a journal, and brings an older one up."""
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    if version > VERSION:
+        raise Damaged(path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", _UNTOUCHED)
+    while version in _OLDER:
+        db.executescript(f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;")
+        version += 1
+    if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
+        raise Damaged(path, "this is no journal of a crossing", _UNTOUCHED)
+    if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
+        raise Damaged(path, f"the journal is damaged ({said})", _UNTOUCHED)
+
+
+@contextmanager
+def making_sense(path: Path) -> Iterator[None]:
+    """What is told of a journal is told whole, or as damaged: its values may not be those that were written.
+
+    Raises:
+        Damaged: they make no sense.
+    """
+    try:
+        yield
+    except NONSENSE as error:
+        raise Damaged(path, "what is in the journal makes no sense", _UNTOUCHED) from error
 
 
 def _connect_with_room(path: Path) -> sqlite3.Connection:
@@ -572,33 +601,17 @@ def _connect_with_room(path: Path) -> sqlite3.Connection:
         return _connect(path)
     except sqlite3.OperationalError as error:
         room = path.with_suffix(".room")
-        if not _is_about_the_drive(error) or not room.exists():
+        if not is_about_the_drive(error) or not room.exists():
             raise
         delete_state(room)
         return _connect(path)
 
 
-_HELD = (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
-_DRIVE = (*_HELD, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_NOMEM)
-
-
-def _is_about_the_drive(error: sqlite3.Error) -> bool:
-    """True for what says nothing of the journal itself: no room, a failing drive, another program."""
-    return getattr(error, "sqlite_errorcode", 0) & 0xFF in _DRIVE
-
-
-def _trouble(path: Path, error: sqlite3.DatabaseError) -> EnvironmentTrouble:
-    code = error.sqlite_errorcode & 0xFF
-    if code in _HELD:
-        return EnvironmentTrouble(
-            f"The journal {path} is held by another program ({error}). What is verified is kept; close that program and resume."
-            " The originals are untouched by this."
-        )
-    space = os.statvfs(path.parent)
-    full = code == sqlite3.SQLITE_FULL or space.f_bavail * space.f_frsize < _LITTLE
-    what = f"{path.parent} needs room. What is verified is kept; make room there and resume." if full else "What is verified is kept."
-    kind = DriveFull if full else EnvironmentTrouble
-    return kind(f"The journal cannot be used ({error}): {what} The originals are untouched by this.")
+def _meaning(path: Path, error: BaseException) -> FascisError:
+    """What an error of the database is: the journal's, or that of its drive, its room, another program."""
+    if is_about_the_drive(error):
+        return trouble(path, "The journal", error, "What is verified is kept; then resume. The originals are untouched by this.")
+    return Damaged(path, f"the journal is damaged ({error})", _UNTOUCHED)
 
 
 def _header(text: str | None) -> dict[str, Any]:

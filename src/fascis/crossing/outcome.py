@@ -10,6 +10,7 @@ from fascis.crossing.copies import CopyState
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
+from fascis.crossing.journal import making_sense
 from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
@@ -122,7 +123,16 @@ def code_of(error: FascisError) -> str:
 
 
 def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dict[str, Any]:
-    """A crossing as it stands; ``error`` is what ended the present run."""
+    """A crossing as it stands; ``error`` is what ended the present run.
+
+    Raises:
+        Damaged: what is in its journal makes no sense.
+    """
+    with making_sense(crossing.journal.path):
+        return _crossing_object(crossing, error)
+
+
+def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str, Any]:
     journal, places = crossing.journal, crossing.places
     state = crossing.state
     files, size = crossing.copies.going()

@@ -8,7 +8,7 @@ import time
 from typing import Any
 
 from fascis.crossing.copies import Copies
-from fascis.crossing.journal import Journal
+from fascis.crossing.journal import Journal, making_sense
 from fascis.crossing.problems import stays_because
 from fascis.crossing.states import State
 from fascis.files.names import place_text, shown
@@ -18,7 +18,18 @@ FORMAT = 1
 
 
 def receipt_of(journal: Journal) -> dict[str, Any]:
-    """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970."""
+    """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970.
+
+    Raises:
+        Damaged: what is in the journal makes no sense.
+    """
+    with making_sense(journal.path):
+        record = _record_of(journal)
+        receipt_json(record)  # every value is one that can be written down
+        return record
+
+
+def _record_of(journal: Journal) -> dict[str, Any]:
     h = journal.header
     every = [Copies(journal, n) for n in range(len(h["destinations"]))]
     demanded = [c for c in every if c.state is not State.UNDONE] or every[:1]
@@ -94,7 +105,12 @@ def receipt_json(record: dict[str, Any]) -> bytes:
 
 def clock_text(at: float | None) -> str:
     """A time as a person reads it, in the machine's zone."""
-    return time.strftime("%d %b %Y, %H:%M", time.localtime(at)) if at else "not yet"
+    if not at:
+        return "not yet"
+    try:
+        return time.strftime("%d %b %Y, %H:%M", time.localtime(at))
+    except (OverflowError, ValueError, OSError, TypeError):  # a year that calendars do not have, or no number
+        return f"{shown(str(at))} s since 1970"
 
 
 _STYLE = """

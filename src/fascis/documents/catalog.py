@@ -122,11 +122,11 @@ class Catalog:
     def __init__(self, copy: Path) -> None:
         try:
             self._db = sqlite3.connect(copy, isolation_level=None)
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise NotUnderstood(f"It cannot be opened as a catalog ({error}).") from error
         try:
             self._check()
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             self._db.close()
             raise NotUnderstood(f"It is no catalog, or a damaged one ({error}).") from error
         except BaseException:
@@ -167,7 +167,7 @@ class Catalog:
     def _rows(self, sql: str) -> Iterator[Any]:
         try:
             yield from self._db.execute(sql)
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
 
     def places(self) -> list[Place]:
@@ -225,7 +225,7 @@ def move_folders(
     Catalog(copy).close()
     try:
         _move_folders(copy, moves, name, photos or {})
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeDecodeError) as error:
         raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
 
 

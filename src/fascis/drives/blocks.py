@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
 _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))  # EFI system partitions (UEFI, 5.3.3)
@@ -62,9 +62,12 @@ class Block(BaseModel):
             return ""
 
 
-def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
+def _flat(nodes: list[Any], above: Block | None) -> Iterator[Block]:
     for node in nodes:
-        block = Block.model_validate(node)
+        try:
+            block = Block.model_validate(node)
+        except ValidationError:
+            continue  # a device that is described otherwise than all others: it is no drive of ours
         block = block.model_copy(
             update={
                 "device": block.device.strip(),
@@ -75,12 +78,18 @@ def _flat(nodes: list[dict[str, Any]], above: Block | None) -> Iterator[Block]:
             }
         )
         yield block
-        yield from _flat(node.get("children") or [], block)
+        children = node.get("children")
+        yield from _flat(children if isinstance(children, list) else [], block)
 
 
 def parse_blocks(text: str) -> dict[str, Block]:
     """Devices by ``major:minor``, from lsblk's JSON."""
-    return {b.device: b for b in _flat(json.loads(text).get("blockdevices", []), None)}
+    try:
+        said = json.loads(text)
+    except (ValueError, RecursionError):
+        return {}
+    nodes = said.get("blockdevices") if isinstance(said, dict) else None
+    return {b.device: b for b in _flat(nodes if isinstance(nodes, list) else [], None)}
 
 
 def probed(block: Block) -> Block:

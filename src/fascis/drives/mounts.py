@@ -49,7 +49,7 @@ def parse_mounts(text: str) -> Iterator[Mount]:
     for line in text.splitlines():
         left, separator, right = line.partition(" - ")
         fields, rest = left.split(" "), right.split(" ")
-        if separator and len(fields) >= 6 and len(rest) >= 3:
+        if separator and len(fields) >= 6 and len(rest) >= 3 and fields[0].isascii() and fields[0].isdigit():
             yield Mount(
                 int(fields[0]),
                 fields[2],

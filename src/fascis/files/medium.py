@@ -555,11 +555,12 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
     try:
         file = medium.open(place)
         try:
-            if file.status().st_size > limit:
+            length = file.status().st_size
+            if length > limit:
                 raise EnvironmentTrouble(f"{place.decode(errors='replace')} is larger than it can be.", place)
-            content = bytearray(limit)
+            content = bytearray(length)
             view, filled = memoryview(content), 0
-            while count := file.readinto(view[filled:]):
+            while filled < length and (count := file.readinto(view[filled:])):
                 filled += count
             return bytes(view[:filled])
         finally:

@@ -11,8 +11,10 @@ from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from fascis.drives.model import Drive
+from fascis.files.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.errors import Damaged
 from fascis.files.private import make_private
 
@@ -119,14 +121,19 @@ class Register:
                         )
                 with db:
                     yield db
-        except sqlite3.DatabaseError as error:
+        except sqlite3.Error as error:
+            if is_about_the_drive(error):
+                raise trouble(self.path, "The register", error, "No library, photo or clip is affected.") from error
             raise Damaged(self.path, f"the register cannot be used ({error})", _MEANING) from error
+        except NONSENSE as error:
+            raise Damaged(self.path, "what is in the register makes no sense", _MEANING) from error
 
     def libraries(self) -> list[KnownLibrary]:
         """All known libraries, by name."""
         with self._open() as db:
             rows = db.execute("SELECT id, name, kind, root, drive, surveyed_at, summary FROM library ORDER BY name")
-            return [KnownLibrary(r[0], r[1], r[2], _path(r[3]), r[4], r[5], json.loads(r[6] or "{}")) for r in rows]
+            checked = (_checked(r, str, str, str, bytes, str, _MAYBE, (str, type(None))) for r in rows)
+            return [KnownLibrary(r[0], r[1], r[2], _path(r[3]), r[4], r[5], _object(r[6])) for r in checked]
 
     def library_at(self, root: Path) -> KnownLibrary | None:
         """The library whose home is this folder."""
@@ -242,7 +249,8 @@ class Register:
             rows = db.execute(
                 "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE library=?", (library,)
             )
-            return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in rows]
+            checked = (_checked(r, str, str, str, bytes, str, _NUMBER) for r in rows)
+            return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in checked]
 
     def put_copy(self, library: str, drive: Drive, root: Path, crossing: str) -> None:
         """Remembers a verified copy."""
@@ -257,8 +265,9 @@ class Register:
         with self._open() as db:
             rows = db.execute(
                 "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, read_mb_s, hardware, measured_at FROM drive"
-            ).fetchall()
-        return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in rows]
+            )
+            checked = (_checked(r, str, str, str, int, bytes, str, _NUMBER, _MAYBE, _MAYBE, str, _MAYBE) for r in rows)
+            return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in checked]
 
     def put_drives(self, drives: list[Drive]) -> list[Former]:
         """Remembers connected drives as seen now; of those that are mounted elsewhere than before, or called otherwise, gives what was.
@@ -324,6 +333,24 @@ def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
             f"UPDATE OR IGNORE {table} SET root=CAST(? || substr(root, ?) AS BLOB) WHERE drive=? AND substr(root, 1, ?)=?",
             (after, len(before) + 1, drive, len(before) + 1, before + b"/"),
         )
+
+
+_NUMBER = (int, float)
+_MAYBE = (int, float, type(None))
+
+
+def _checked(row: tuple[Any, ...], *kinds: type | tuple[type, ...]) -> tuple[Any, ...]:
+    """A row whose values have the kinds that they were written with: SQLite itself holds nobody to them."""
+    if not all(isinstance(value, kind) for value, kind in zip(row, kinds, strict=True)):
+        raise ValueError("a value of another kind")
+    return row
+
+
+def _object(text: str | None) -> dict[str, object]:
+    found = json.loads(text or "{}")
+    if not isinstance(found, dict):
+        raise ValueError("no object")
+    return found
 
 
 def _path(raw: bytes) -> Path:

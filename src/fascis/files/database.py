@@ -1,0 +1,48 @@
+"""What an error of SQLite means: that a database is damaged, or that its drive, its room or another program stand in the way."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from pathlib import Path
+
+from fascis.files.errors import DriveFull, EnvironmentTrouble
+
+_HELD = (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+_DRIVE = (
+    *_HELD,
+    sqlite3.SQLITE_FULL,
+    sqlite3.SQLITE_IOERR,
+    sqlite3.SQLITE_CANTOPEN,
+    sqlite3.SQLITE_READONLY,
+    sqlite3.SQLITE_NOMEM,
+)
+_LITTLE = 256 << 10  # bytes free: less is none
+NONSENSE = (ValueError, KeyError, TypeError, AttributeError, IndexError, RecursionError, OverflowError, sqlite3.ProgrammingError)
+"""What reading a database causes in which somebody, or damage, put other values than were written."""
+
+
+def is_about_the_drive(error: BaseException) -> bool:
+    """True for what says nothing of the database itself: no room, a failing drive, another program."""
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF in _DRIVE
+
+
+def trouble(path: Path, what: str, error: BaseException, rest: str = "") -> EnvironmentTrouble:
+    """The error as a sentence.
+
+    Args:
+        what: the database, as in "The journal".
+        rest: what it means for the person's files.
+    """
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code in _HELD:
+        said = f"{what} {path} is held by another program ({error}). Close that program, then try again."
+        return EnvironmentTrouble(f"{said} {rest}".strip())
+    try:
+        space = os.statvfs(path.parent)
+        full = code == sqlite3.SQLITE_FULL or space.f_bavail * space.f_frsize < _LITTLE
+    except OSError:
+        full = False
+    kind = DriveFull if full else EnvironmentTrouble
+    room = f": {path.parent} needs room; make some there, then try again" if full else ""
+    return kind(f"{what} cannot be used ({error}){room}. {rest}".strip())
