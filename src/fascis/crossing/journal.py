@@ -665,7 +665,13 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
 
 
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
-    """``(name of the library, absolute path)`` of what an unfinished crossing has not copied and verified yet, by its journal."""
+    """``(name of the library, absolute path)`` of what an unfinished crossing has not copied and verified yet, by its journal.
+
+    One whose journal is damaged cannot go on, and needs nothing.
+
+    Raises:
+        EnvironmentTrouble: the journal cannot be read now.
+    """
     try:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
             meta = dict(db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state')"))
@@ -679,8 +685,9 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
             )
             for folder, name, outside in rows:
                 yield header["name"], outside or root + b"/" + join(folder, name)
-    except _NONSENSE:
-        return  # damaged, or of another version: it is told of where it is listed
+    except _NONSENSE as error:
+        if is_about_the_drive(error):
+            raise trouble(path, "The journal", error, "Nothing was deleted.") from error
 
 
 def read_header(path: Path) -> dict[str, Any] | None:

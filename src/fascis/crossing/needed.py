@@ -26,6 +26,7 @@ from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import name_key, shown
+from fascis.files.unexpected import told_unexpected
 from fascis.library.identity import OWN
 from fascis.library.reading import catalog_folder, private_catalog, read_outside
 from fascis.library.register import KnownLibrary, root_now
@@ -44,10 +45,7 @@ _MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked throu
 _BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)  # of those beside a library: how many, how large, and for how many seconds
 _READ_WHOLE = 400  # documents beside a library that are read whatever their bytes say at first sight
 _SYSTEM = frozenset(b"/" + n for n in (b"proc", b"sys", b"dev", b"run", b"usr", b"etc", b"boot", b"lib", b"var", b"opt", b"snap"))
-# Whatever a foreign file makes happen: it is one among many that are looked at, and stops nothing.
-_CANNOT_BE_READ = (
-    NotUnderstood, EnvironmentTrouble, OSError, MemoryError, ValueError, TypeError, LookupError, AttributeError, RecursionError,
-)  # fmt: skip
+_CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
 _STAGING = b".fascis-crossing-"
 _Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
 
@@ -335,7 +333,7 @@ class _Search:
             elif is_document(entry.name) and not is_kept(entry.name):
                 whole = self._document(entry.path, name) and whole
             elif unknown and is_candidate(entry.name):
-                self._candidate(entry, bool(name))
+                whole = self._candidate(entry, bool(name)) and whole
         return inner, whole
 
     def _beside(self) -> None:
@@ -378,6 +376,9 @@ class _Search:
             else:
                 self._references(path, who)
         except _CANNOT_BE_READ:
+            return False
+        except Exception as error:  # one among many that are looked at stops nothing; a mistake of ours is kept for a report
+            told_unexpected(error, self._workspace.state)
             return False
         return True
 
@@ -434,16 +435,21 @@ class _Search:
         """A link is a document too: it needs the file that it leads to."""
         self._need(path, (path, self._told(path, name)))
 
-    def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> None:
-        """A file that may be a document of unknown make: in a known library looked into at once, beside one later."""
+    def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
+        """A file that may be a document of unknown make: in a known library looked into at once, beside one later.
+
+        Returns:
+            False when it is in a known library and cannot be read.
+        """
         try:
             size = entry.stat(follow_symlinks=False).st_size
         except OSError:
-            return
+            return not known
         if known and size <= _MOST_UNKNOWN:
-            self._unknown(entry.path, size, known)
-        elif not known and 0 < size <= _BESIDE_UNKNOWN[1]:
+            return self._unknown(entry.path, size, known)
+        if not known and 0 < size <= _BESIDE_UNKNOWN[1]:
             self._later.append((entry.path, size))
+        return True
 
     def _look_into_later(self) -> None:
         until = time.monotonic() + min(self._seconds, _BESIDE_UNKNOWN[2])
@@ -454,18 +460,26 @@ class _Search:
                 return
             self._unknown(path, size, False)
 
-    def _unknown(self, path: bytes, size: int, known: bool) -> None:
-        """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names."""
+    def _unknown(self, path: bytes, size: int, known: bool) -> bool:
+        """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names.
+
+        Returns:
+            False when it cannot be read.
+        """
         who = path, shown(path)
         try:
             content = read_outside(path, size + 1)
             for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
                 self._need(named, who)
         except _CANNOT_BE_READ:
-            return
+            return False
+        except Exception as error:
+            told_unexpected(error, self._workspace.state)
+            return False
         for loose in self._going.loose:
             if (loose.rpartition(b"/")[2] if known else loose) in content:
                 self._found.add(loose, *who)
+        return True
 
     # -- files ----------------------------------------------------------------------------------------------------
 
