@@ -237,7 +237,7 @@ def test_when_the_first_of_two_names_is_deleted_the_second_crosses(bench, librar
 def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(bench, library, filesystem, ending):
     to = on(bench, filesystem)
     crossing = started(bench, to=to)
-    killed_at(bench, "before journal state settled", crossing.run)
+    killed_at(bench, "before journal settled_at", crossing.run)
     there = to / "The Weir"
     (there / "their notes.txt").write_bytes(b"the only ones")
     (there / "stills/heron.jpg").write_bytes(b"edited there")
@@ -254,6 +254,32 @@ def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(ben
     assert contents(beside) != {} and (beside / "their notes.txt").read_bytes() == b"the only ones"
     assert (beside / "stills/heron.jpg").read_bytes() == b"edited there" and len(contents(library)) == 10
     assert not list(to.glob(".fascis*"))
+
+
+@pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
+def test_a_copy_that_was_whole_once_is_never_cleared(bench, library, filesystem):
+    """Killed right before the crossing is called settled, and given up: the copy stays, with what was put into it."""
+    to = on(bench, filesystem)
+    crossing = started(bench, to=to)
+    killed_at(bench, "before journal state settled", crossing.run)
+    (to / "The Weir/their notes.txt").write_bytes(b"the only ones")
+    id = crossing.id
+    crossing.close()
+    assert "The whole copy" in find_crossing(bench.workspace, id).undo()
+    assert len(contents(to / "The Weir")) == 11 and len(contents(library)) == 10
+
+
+def test_a_whole_copy_to_which_something_was_being_brought_along_is_not_cleared_when_it_is_given_up(bench, library):
+    to = on(bench, "ext4")
+    crossing = settled(bench, also=to)
+    (library / "notes.txt").write_bytes(b"newer notes")
+    killed_at(bench, "before journal copies", crossing.bring_along)
+    id = crossing.id
+    crossing.close()
+    again = find_crossing(bench.workspace, id)
+    again.go_without(again.destinations[1])
+    assert len(contents(to / "The Weir")) == 10 and not list(to.glob(".fascis*"))
+    assert again.run() is State.SETTLED and contents(again.places.target) == contents(library)
 
 
 @pytest.mark.lab

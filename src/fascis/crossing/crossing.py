@@ -591,7 +591,7 @@ class Crossing:
         said = f"Given up. What was copied is cleared; the library is at {old} as it was."
         if theirs:
             said += f" What somebody put or changed there meanwhile is kept, in {shown(str(theirs[0]))}."
-        if whole := [shown(str(d.places.target)) for d in self.demanded if d.state is State.SETTLED]:
+        if whole := [shown(str(d.places.target)) for d in self.demanded if d.whole]:
             said += f" The whole copy at {whole[0]} stays."
         return said
 

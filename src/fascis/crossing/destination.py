@@ -342,6 +342,11 @@ class Destination:
             self.at(lambda d: take_back(self.copies, self.places, d, fidelity(self.drive()), self.workspace.clock))
             self.copies.put("amending", {})
 
+    @property
+    def whole(self) -> bool:
+        """True when the library stands there whole under its name: such a copy is never cleared, whatever comes after."""
+        return self.state is State.SETTLED or bool(self.copies.value("settled_at"))
+
     def clear(self) -> Path | None:
         """Clears what was copied and has not settled; gives the folder that what is somebody else's went to, if anything was.
 
@@ -358,7 +363,8 @@ class Destination:
 
     def _clear(self, destination: Medium) -> Path | None:
         keeps, clock = fidelity(self.drive()), self.workspace.clock
-        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+        arrived = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
+        if arrived and not self.whole:
             begin_staging(destination, self.places, self.journal)  # cut off on the way to its name: taken back first
             withdraw(self.copies, self.places, destination, keeps, clock)
         clearing = Clearing(self.copies, self.places, destination, keeps, clock)
