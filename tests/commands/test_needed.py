@@ -318,3 +318,70 @@ def test_loose_files_of_another_drive_that_stands_there_now_are_not_deleted(benc
     assert said["state"] == "released" and (field / "Sound/weir.wav").read_bytes() == b"w" * 900, err
     assert {x["why"] for x in said["left_behind"] if x["path"].endswith("weir.wav")} == {"mount"}
     assert not (bench.drives / "inside/Loose/millrace.wav").exists()
+
+
+def test_a_known_library_that_is_mounted_elsewhere_by_now_keeps_its_loose_file(bench, studio):
+    """It began to use the file after its last survey, and its drive stands at another place."""
+    second = bench.add_drive("otter")
+    write(second / "Cut/cut.otio", timeline("nothing.mov"))
+    fascis(bench, "survey", second / "Cut", "--json")
+    _, said, _ = cross(bench, studio, "--loose-too")
+    moved = bench.drives / "otter, connected anew"
+    second.rename(moved)
+    loose = bench.drives / "inside/Loose/millrace.wav"
+    write(moved / "Cut/cut.otio", timeline(str(loose)))
+    status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    (stays,) = [x for x in said["left_behind"] if x["path"] == str(loose)]
+    assert (stays["why"], loose.read_bytes()) == ("used-elsewhere", b"m" * 900), err
+    assert not (studio / "media/weir.mov").exists() and None not in played(bench)[moved / "Cut/cut.otio"]
+
+
+@pytest.mark.lab
+def test_a_known_library_that_uses_a_loose_file_through_a_bind_mount_keeps_it(bench, studio, tmp_path, mounted):
+    loose, other = bench.drives / "inside/Loose/millrace.wav", tmp_path / "by another way"
+    other.mkdir()
+    subprocess.run(["mount", "--bind", loose.parent, other], check=True)
+    try:
+        write(bench.drives / "inside/Second/cut.otio", timeline(str(other / "millrace.wav")))
+        fascis(bench, "survey", bench.drives / "inside/Second", "--json")
+        status, said, err = cross(bench, studio, "--loose-too", "--after", "release")
+        assert said["state"] == "released" and loose.read_bytes() == b"m" * 900, err
+        assert not (studio / "media/weir.mov").exists()
+    finally:
+        subprocess.run(["umount", other], check=True)
+
+
+def test_a_single_document_leaves_what_the_document_beside_it_uses(bench, studio):
+    status, said, err = cross(bench, studio / "projects/Autumn/autumn.otio", "--after", "release")
+    assert said["state"] == "released", err
+    assert None not in played(bench)[studio / "projects/Spring/spring.otio"]
+    assert (studio / "media/shared.mov").exists() and (studio / "media/spare.mov").exists()
+
+
+def test_a_known_library_that_began_to_use_an_original_after_its_survey_keeps_it(bench, studio):
+    other = bench.drives / "inside/Second"
+    write(other / "cut.otio", timeline("nothing.mov"))
+    fascis(bench, "survey", other, "--json")
+    _, said, _ = cross(bench, studio)
+    write(other / "cut.otio", timeline(str(studio / "media/spare.mov")))
+    status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert {x["path"] for x in said["left_behind"]} == {"media/spare.mov"}, err
+    assert None not in played(bench)[other / "cut.otio"] and not (studio / "media/weir.mov").exists()
+
+
+def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(bench, studio, monkeypatch):
+    from fascis.crossing.release import Release
+
+    loose, good = bench.drives / "inside/Loose/millrace.wav", Release._read
+
+    def saved(self, held, lease):
+        found = good(self, held, lease)
+        write(loose.with_name("new"), b"N" * 900)
+        os.utime(loose.with_name("new"), ns=(held.status().st_atime_ns, held.status().st_mtime_ns))
+        os.rename(loose.with_name("new"), loose)
+        return found
+
+    monkeypatch.setattr(Release, "_read", saved)
+    status, said, err = cross(bench, studio, "--loose-too", "--after", "release")
+    assert loose.read_bytes() == b"N" * 900 and {x["path"]: x["why"] for x in said["left_behind"]} == {str(loose): "changed"}, err
+    assert (bench.heron / "The Weir").is_dir() and not studio.exists()

@@ -8,7 +8,7 @@ import pytest
 
 from fascis.drives.blocks import Block, parse_blocks, probed
 from fascis.drives.connected import Drives
-from fascis.drives.mounts import MountWatch, mount_id_of, parse_mounts, read_mounts
+from fascis.drives.mounts import MountWatch, mount_id_of, other_ways, parse_mounts, read_mounts
 from fascis.drives.rules import rules_of
 from fascis.drives.stand_in import read_description
 from fascis.files.errors import Damaged, EnvironmentTrouble
@@ -113,3 +113,21 @@ def test_a_stand_in_that_is_away_answers_as_a_drive_that_is_gone(bench):
     bench.again()
     with pytest.raises(EnvironmentTrouble, match="does not answer"):
         bench.workspace.drives.open(bench.drives / "gone")
+
+
+@pytest.mark.parametrize(
+    ("path", "ways"),
+    [
+        (b"/media/heron/Sound/a", [b"/srv/by another way/a"]),
+        (b"/srv/by another way/a", [b"/media/heron/Sound/a"]),
+        (b"/media/heron/Sound", [b"/srv/by another way"]),
+        (b"/media/heron/Soundings/a", []),
+        (b"/home/x", []),
+    ],
+)
+def test_by_which_other_ways_a_path_can_be_reached(path, ways):
+    text = (
+        "1 0 8:1 / / rw - ext4 /dev/sda1 rw\n2 1 8:2 / /media/heron rw - ext4 /dev/sdb1 rw\n"
+        "3 1 8:2 /Sound /srv/by\\040another\\040way rw - ext4 /dev/sdb1 rw\n"
+    )
+    assert list(other_ways(path, list(parse_mounts(text)))) == ways

@@ -302,3 +302,12 @@ def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
     assert not survey_library(workspace, lib).uses.of(Standing.MISSING)
     acts_of(workspace).undo(done.id)
     assert contents(lib) == before
+
+
+def test_names_that_differ_where_they_are_cut_are_kept_apart():
+    from fascis.library.replacing import is_kept, kept_name
+
+    one, other = (b"n" * 240 + end + b".otio" for end in (b"1", b"2"))
+    kept = [kept_name(name, "a" * 32) for name in (one, other, b"short.otio")]
+    assert len(set(kept)) == 3 and all(len(k) + len(b".old") <= 255 and is_kept(k) for k in kept)
+    assert kept[2] == b"short.otio.before-aaaaaaaa"

@@ -24,6 +24,7 @@ from fascis.documents.model import LARGEST, Means, NotUnderstood
 from fascis.documents.registry import format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
+from fascis.drives.mounts import other_ways, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import name_key, shown
 from fascis.files.unexpected import told_unexpected
@@ -213,6 +214,8 @@ class _Search:
         self._real: dict[bytes, tuple[bytes, list[bytes]]] = {}
         self._found = Needed()
         self._looked: set[tuple[int, int]] = set()
+        self._mounts = read_mounts()
+        self._loose_folders = {p.rpartition(b"/")[0] for p in going.loose}
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
         self._beside_read = 0
@@ -491,7 +494,7 @@ class _Search:
         if name in (b"", b".", b".."):
             return
         if folder not in self._real:
-            real = self._where_now(os.path.realpath(folder or b"/"))
+            real = self._as_here(self._where_now(os.path.realpath(folder or b"/")))
             self._real[folder] = real, self._links_on_the_way(folder, real)
         real, links = self._real[folder]
         for link in links:
@@ -499,7 +502,8 @@ class _Search:
         full = real.rstrip(b"/") + b"/" + name
         if stat.S_ISLNK(_mode(full)):
             self._note(full, who)
-            full = os.path.realpath(full)
+            above, _, name = os.path.realpath(full).rpartition(b"/")
+            full = self._as_here(above).rstrip(b"/") + b"/" + name
         self._note(full, who)
 
     def _where_now(self, path: bytes) -> bytes:
@@ -508,6 +512,13 @@ class _Search:
         if self._aside and (path + b"/").startswith(before + b"/"):
             return self._going.root + path[len(before) :]
         return path
+
+    def _as_here(self, folder: bytes) -> bytes:
+        """A folder by the name that it has in the library that is to go, or among loose files, where it is mounted elsewhere too."""
+        for way in (folder, *other_ways(folder, self._mounts)):
+            if (way + b"/").startswith(self._top) or way in self._loose_folders:
+                return way
+        return folder
 
     def _links_on_the_way(self, folder: bytes, real: bytes) -> list[bytes]:
         """A link to a folder is needed by what goes through it."""

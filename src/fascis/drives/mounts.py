@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import select
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -60,6 +60,25 @@ def parse_mounts(text: str) -> Iterator[Mount]:
                 mount_text(rest[1]),
                 frozenset(rest[2].split(",")),
             )
+
+
+def other_ways(path: bytes, mounts: Sequence[Mount]) -> Iterator[bytes]:
+    """By which other paths a real path can be reached: where its file system, or a folder of it, is mounted too (bind mounts)."""
+    on = max((m for m in mounts if _below(path, os.fsencode(m.where))), key=lambda m: len(m.where), default=None)
+    if on is None:
+        return
+    inner = _join(os.fsencode(on.root), path[len(os.fsencode(on.where).rstrip(b"/")) :])
+    for m in mounts:
+        if m.device == on.device and m.where != on.where and _below(inner, os.fsencode(m.root)):
+            yield _join(os.fsencode(m.where), inner[len(os.fsencode(m.root).rstrip(b"/")) :])
+
+
+def _below(path: bytes, folder: bytes) -> bool:
+    return path == folder or path.startswith(folder.rstrip(b"/") + b"/")
+
+
+def _join(folder: bytes, rest: bytes) -> bytes:
+    return folder.rstrip(b"/") + (b"/" + rest.lstrip(b"/") if rest.strip(b"/") else b"") or b"/"
 
 
 def read_mounts() -> list[Mount]:
