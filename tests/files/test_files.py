@@ -225,3 +225,10 @@ class TestMedium:
         assert read_small(medium, b"big") == b"x" * 100
         with pytest.raises(EnvironmentTrouble, match="larger"):
             read_small(medium, b"big", 99)
+
+
+def test_a_path_of_twenty_thousand_bytes_is_listed_and_read():
+    place = b"/".join([b"d" * 200] * 100)
+    out = io.BytesIO()
+    write_manifest(out, [(bytes(32), place)])
+    assert list(read_manifest(io.BytesIO(out.getvalue()), "x")) == [(bytes(32), place)]
