@@ -156,9 +156,21 @@ def test_a_copy_that_was_wrong_all_along_is_found_at_the_reconnection(bench, lib
     os.utime(clip, ns=(times.st_atime_ns, times.st_mtime_ns))
     connect(bench, "stick", False)
     connect(bench, "stick", True)
-    with pytest.raises(Refused, match=r"weir_01\.mov first\. The originals stay"):
-        forgetful.release()
-    assert len(contents(library)) == 10 and forgetful.state is State.SWITCHED
+    original = contents(library)[b"media/Day 01/weir_01.mov"]
+    record = forgetful.release()
+    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("media/Day 01/weir_01.mov", "copy-changed")]
+    assert contents(library) == {b"media/Day 01/weir_01.mov": original} and len(contents(forgetful.places.target)) == 10
+    assert "is not what was verified" in [m for p, _, m, _ in forgetful.journal.attentions() if p.endswith(b"weir_01.mov")][0]
+
+
+def test_a_copy_that_was_deleted_before_it_was_proven_keeps_its_original_and_no_other(bench, library, forgetful):
+    forgetful.switch()
+    (forgetful.places.target / "stills/heron.jpg").unlink()
+    connect(bench, "stick", False)
+    connect(bench, "stick", True)
+    record = forgetful.release()
+    assert ("stills/heron.jpg", "copy-missing") in [(x["path"], x["why"]) for x in record["left_behind"]]
+    assert (library / "stills/heron.jpg").exists() and not (library / "media").exists()
 
 
 @pytest.mark.lab

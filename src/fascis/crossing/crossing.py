@@ -422,7 +422,6 @@ class Crossing:
         """Reads every copy again that was only compared; True when all of them are proven.
 
         Raises:
-            Refused: a copy is not what was verified; the originals stay.
             EnvironmentTrouble: its drive is away or failed.
         """
         for destination in self.demanded:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable
 from contextlib import closing
 
@@ -10,7 +11,7 @@ from fascis.crossing.copying import Buffers, read_back
 from fascis.crossing.events import Control
 from fascis.crossing.proof import INLINE, Proof
 from fascis.drives.model import Drive
-from fascis.files.errors import told
+from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.medium import Medium
 
 BATCH = 256
@@ -57,7 +58,13 @@ def _prove(
     right, wrong, stored = [], [], 0
     for item in items:
         control.checkpoint()
-        got = read_back(medium, place_of(item), buffers, control)
+        try:
+            got = read_back(medium, place_of(item), buffers, control)
+        except EnvironmentTrouble as error:
+            if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL):
+                raise
+            wrong.append(item)  # taken away, or something else has its name
+            continue
         stored += got.stored if got.stored > INLINE else 0
         if got.digest != item.digest:
             wrong.append(item)
