@@ -209,6 +209,28 @@ def test_a_clone_mounted_over_a_folder_of_the_library_keeps_its_files(bench, lib
     assert contents(where / "media/Day 01") == originals
 
 
+@pytest.mark.lab
+@pytest.mark.parametrize("whole", [True, False])
+def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(bench, library, mounted, whole):
+    """Where inodes identify nothing, and the drive is not asked: sizes, times and contents are all as they should be."""
+    bench.add_drive("inside", "exfat", transport="nvme")
+    bench.again()
+    crossing = switched(bench)
+    copy = crossing.places.target
+    before = contents(copy)
+    where = library if whole else library / "media"
+    subprocess.run(["mount", "--bind", copy if whole else copy / "media", where], check=True)
+    try:
+        crossing.release()
+    except Refused:
+        pass
+    finally:
+        for folder in (where, crossing.places.parked_path):
+            subprocess.run(["umount", folder], capture_output=True)
+    assert contents(copy) == before
+    assert whole is False or len(contents(library)) == 10
+
+
 def test_of_two_names_of_a_file_one_that_was_saved_anew_crosses_as_a_file_of_its_own(bench, library):
     os.link(library / CLIP, library / "twin.mov")
     crossing = started(bench)

@@ -90,6 +90,13 @@ class Kept:
         except FascisError:
             return CHANGED
 
+    def is_itself(self, item: Item, original: os.stat_result) -> bool:
+        """True when what lies where the original was is the copy: somebody mounted it there."""
+        try:
+            return os.path.samestat(self.medium.status(arrives_at(item, self.crossing)), original)
+        except OSError:
+            return False
+
     def now(self, item: Item) -> Proven | None:
         """How the copy of an item looks now; None when it is not there."""
         try:
@@ -222,6 +229,8 @@ class Release:
                 return item.id, Origin.STAYS, "mount"
             raise told(error, "look at the original", item.place) from error
         why = self._why_stays(item, status, fresh, opened)
+        if why is None and any(k.is_itself(item, status) for k in self.kept):
+            why = "mount"
         if why:
             return item.id, Origin.STAYS, why
         copies = [k.now(item) for k in self.kept]
