@@ -1,0 +1,1 @@
+"""What every command said before the house was rebuilt: it says the same after."""
