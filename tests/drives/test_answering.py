@@ -55,8 +55,8 @@ def test_a_driver_that_died_is_gone_and_does_not_hang(mounted):
     where = mounted("exfat", 64)
     os.kill(driver_of(where), signal.SIGKILL)
     until = time.monotonic() + 5
-    while any(d.connected for d in Drives().connected() if d.label == "HERON") and time.monotonic() < until:
+    while any(d.connected for d in Drives().connected() if d.mount == where) and time.monotonic() < until:
         time.sleep(0.05)
-    assert not [d for d in Drives().connected() if d.label == "HERON" and (d.connected or d.silent)]
+    assert not [d for d in Drives().connected() if d.mount == where and (d.connected or d.silent)]
     with pytest.raises(EnvironmentTrouble):
         Drives().open(where)

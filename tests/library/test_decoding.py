@@ -49,11 +49,11 @@ def test_a_picture_that_ends_the_child_takes_only_itself(tmp_path, monkeypatch):
     runs = []
     run = decoding._run
 
-    def dying(files, width, at):
+    def dying(files, width, at, most):
         runs.append(len(files))
         if len(runs) == 1:
-            return [*run(files[:1], width, at), None]  # the child died at the second
-        return run(files, width, at)
+            return [*run(files[:1], width, at, most), None]  # the child died at the second
+        return run(files, width, at, most)
 
     monkeypatch.setattr(decoding, "_run", dying)
     found = shown(tmp_path, picture("JPEG"), picture("PNG"), picture("TIFF"))

@@ -20,7 +20,7 @@ from fascis.crossing.problems import Problem, Severity
 from fascis.drives.model import Drive
 from fascis.files.names import fsname, join, shown
 from fascis.files.sizes import counted, size
-from fascis.files.times import EXACT
+from fascis.files.times import EXACT, whole
 from fascis.library.survey import Survey
 
 MOST = 1000  # files that a problem names
@@ -282,7 +282,7 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
         outside |= c.files & (seconds < rules.earliest)
     if rules.latest is not None:
         outside |= c.files & (seconds > rules.latest)
-    places = c.places(outside) + [p for p, o in gathering.items if not rules.keeps_time(o.mtime_ns)]
+    places = c.places(outside) + [p for p, o in gathering.items if not rules.keeps_time(whole(o.mtime_ns))]
     if places:
         yield Problem(
             Severity.NOTE,

@@ -13,7 +13,6 @@ from enum import Enum
 from typing import Any
 
 from fascis.files.names import folded
-from fascis.files.times import whole
 
 GIB = 1 << 30
 TIB = 1 << 40
@@ -179,7 +178,7 @@ class Rules:
 
     def keeps_time(self, mtime_ns: int) -> bool:
         """True when a modification time lies in its range."""
-        seconds = whole(mtime_ns) // 10**9
+        seconds = mtime_ns // 10**9
         return (self.earliest is None or seconds >= self.earliest) and (self.latest is None or seconds <= self.latest)
 
     def with_answers(self, answers: Answers) -> Rules:

@@ -294,7 +294,11 @@ class StandInMedium:
     def create(self, place: bytes, mode: int = 0o600) -> StandInFile:
         """Creates a file exclusively, by the drive's rules of names."""
         self._claim(place)
-        return StandInFile(self._inner.create(place, mode), self.drive, place)
+        try:
+            return StandInFile(self._inner.create(place, mode), self.drive, place)
+        except OSError:
+            self._folded.pop(parent(place), None)  # it was not made: what is there is looked up again
+            raise
 
     def make_folder(self, place: bytes) -> None:
         """Creates a folder exclusively."""
@@ -335,8 +339,11 @@ class StandInMedium:
         """Removes one name."""
         self.drive.check()
         self.drive.step("unlink")
-        self._folded.pop(parent(place), None)
-        self._inner.unlink(place, proven)
+        try:
+            self._inner.unlink(place, proven)
+        finally:
+            with self._lock:  # afterwards: another thread may have looked up the names meanwhile
+                self._folded.pop(parent(place), None)
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
