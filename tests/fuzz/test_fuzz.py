@@ -112,21 +112,31 @@ def test_catalogs(tmp_path):
     fuzzed("catalog", None, mutate, feed)
 
 
-def test_identity_manifest_inventory():
-    identity = json.dumps(
-        {"format": 1, "library_id": "6a0f9a52-0000-4000-8000-000000000001", "name": "The Weir", "kind": "library", "home": {"drive": "d", "path": "p"},
-         "roles": {"media": "proxy"}, "history": [{"id": "00", "when": "2026-01-01T00:00:00Z", "from": "a", "to": "b", "token": "x"}]}
-    ).encode()  # fmt: skip
-    fuzzed("identity", [identity], json_mutated, lambda c: parse_identity(c, "x"))
-    digest = "ab" * 32
-    manifest = f"{digest}  media/a.mov\n\\{digest}  media/b\\nc.mov\n".encode()
-    fuzzed("manifest", [manifest], lines_mutated, lambda c: list(read_manifest(io.BytesIO(c), "x")))
-    inventory = f"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\nmedia/a.mov,,12,1690000000000000000,{digest},original\r\n".encode()
+DIGEST = "ab" * 32
+IDENTITY = json.dumps(
+    {"format": 1, "library_id": "6a0f9a52-0000-4000-8000-000000000001", "name": "The Weir", "kind": "library", "home": {"drive": "d", "path": "p"},
+     "roles": {"media": "proxy"}, "history": [{"id": "00", "when": "2026-01-01T00:00:00Z", "from": "a", "to": "b", "token": "x"}]}
+).encode()  # fmt: skip
+MANIFEST = f"{DIGEST}  media/a.mov\n\\{DIGEST}  media/b\\nc.mov\n".encode()
+INVENTORY = f"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\nmedia/a.mov,,12,1690000000000000000,{DIGEST},original\r\n".encode()
 
-    def feed(content):
-        list(read_inventory(io.TextIOWrapper(io.BytesIO(content), "utf-8", newline="", errors="surrogateescape"), "x"))
 
-    fuzzed("inventory", [inventory], lines_mutated, feed)
+def inventory(content):
+    return list(read_inventory(io.TextIOWrapper(io.BytesIO(content), "utf-8", newline="", errors="surrogateescape"), "x"))
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "mutate", "feed"),
+    [
+        ("identity", IDENTITY, json_mutated, lambda c: parse_identity(c, "x")),
+        ("manifest", MANIFEST, lines_mutated, lambda c: list(read_manifest(io.BytesIO(c), "x"))),
+        ("inventory", INVENTORY, lines_mutated, inventory),
+        ("mountinfo", MOUNTINFO, lines_mutated, lambda c: list(parse_mounts(c.decode("utf-8", "surrogateescape")))),
+        ("lsblk", LSBLK, json_mutated, lambda c: parse_blocks(c.decode("utf-8", "surrogateescape"))),
+    ],
+)
+def test_lists(name, content, mutate, feed):
+    fuzzed(name, [content], mutate, feed)
 
 
 def test_a_whole_library_with_everything_foreign_in_it(bench):
@@ -278,8 +288,3 @@ def test_descriptions_of_stand_ins(tmp_path):
         drives.at(folder)
 
     fuzzed("stand-in", [good], json_mutated, feed)
-
-
-def test_what_the_system_says_of_drives():
-    fuzzed("mountinfo", [MOUNTINFO], lines_mutated, lambda c: list(parse_mounts(c.decode("utf-8", "surrogateescape"))))
-    fuzzed("lsblk", [LSBLK], json_mutated, lambda c: parse_blocks(c.decode("utf-8", "surrogateescape")))
