@@ -15,12 +15,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fascis.crossing import engine as engine_module
-from fascis.crossing.copies import CopyState, Item
+from fascis.crossing.copies import Item
 from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
 from fascis.crossing.events import Advanced, Control
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import Origin
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, Origin, State
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role

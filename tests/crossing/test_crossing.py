@@ -248,7 +248,7 @@ def test_a_second_crossing_keeps_identity_history_and_old_receipts(bench, librar
     bench.library = first.places.target
     again = settled(bench, to=bench.drives / "second")
     identity = json.loads((again.places.target / ".fascis/identity.json").read_text())
-    assert identity["library_id"] == first.places.header["library_id"] and len(identity["history"]) == 2
+    assert identity["library_id"] == first.places.header.library_id and len(identity["history"]) == 2
     kept = again.places.target / ".fascis"
     assert (kept / f"receipts/{first.id}.json").exists() and (kept / f"receipts/{again.id}.json").exists()
     old = json.loads((kept / f"as-it-was/{again.id}/identity.json").read_text())

@@ -10,11 +10,10 @@ from contextlib import closing
 
 import pytest
 
-from fascis.crossing.copies import CopyState
 from fascis.crossing.events import Advanced, Control
 from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object, exit_status
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, State
 from fascis.files.errors import Cancelled, Damaged, DriveFull, DriveGone
 from tests.crossing.ways import started, switched
 from tests.judge import contents

@@ -303,7 +303,7 @@ def test_a_single_document_alone_in_its_folder_leaves_that_folder(bench, tmp_pat
     crossing = cross(bench, document, after=After.RELEASE)
     assert crossing.advance(consent=True) is State.RELEASED
     assert [str(p.relative_to(tmp_path / "Desktop")) for p in (tmp_path / "Desktop").rglob("*")] == ["sub"]
-    again = bench.workspace.register.find(crossing.places.header["library_id"])[0]
+    again = bench.workspace.register.find(crossing.places.header.library_id)[0]
     assert again.root == bench.heron / "list" and (again.root / "sub/a.mov").exists()
 
 
@@ -315,7 +315,7 @@ def test_a_single_document_is_never_set_aside_and_goes_home_again(bench, weir):
     with pytest.raises(Refused, match="not the library's"):
         crossing.park()
     crossing.undo()
-    assert bench.workspace.register.find(crossing.places.header["library_id"])[0].root == document and weir.is_dir()
+    assert bench.workspace.register.find(crossing.places.header.library_id)[0].root == document and weir.is_dir()
 
 
 def test_a_folder_of_a_catalog_crosses_and_the_catalog_stays(bench):

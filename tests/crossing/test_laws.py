@@ -10,13 +10,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from fascis.crossing.copies import CopyState, own_place
+from fascis.crossing.copies import own_place
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal import Journal
 from fascis.crossing.known import all_crossings, unfinished
 from fascis.crossing.plan import After
 from fascis.crossing.problems import CODES
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, State
 from fascis.files.errors import DriveGone, Refused
 from fascis.library.roles import Role
 from tests.conftest import Bench, usual

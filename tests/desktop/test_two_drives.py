@@ -107,7 +107,7 @@ def test_several_libraries_in_one_night(known, open_window):
     hands.wait(lambda: (known.heron / "third").exists() and window.conducting.running is None, "the third")
     assert len(contents(known.heron / "third")) == len(contents(known.heron / "The Weir")) == 10
     assert contents(known.heron / "second") == {} and len(contents(known.library)) == 10
-    stopped = next(c for c in window.conducting.crossings if c.places.header["name"] == "second")
+    stopped = next(c for c in window.conducting.crossings if c.places.header.name == "second")
     window.conducting.choose(stopped.id)
     hands.wait(lambda: "appeared meanwhile" in panel_text(window), "why it stopped")
 

@@ -247,7 +247,7 @@ def test_the_token_of_a_staging_folder(bench):
     crossing = settled(bench)
     staging = bench.heron / os.fsdecode(crossing.places.staging)
     staging.mkdir()
-    token = json.dumps({k: v for k, v in crossing.places.header.items() if k != "decisions"}).encode()
+    token = json.dumps({k: v for k, v in crossing.places.header.as_json().items() if k != "decisions"}).encode()
     medium = bench.workspace.drives.open(bench.heron)
 
     def feed(content):

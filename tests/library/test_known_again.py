@@ -42,7 +42,7 @@ def shelf(workspace, label, **more):
 
 def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, library, monkeypatch):
     crossing = switched(bench)
-    id = crossing.places.header["library_id"]
+    id = crossing.places.header.library_id
     crossing.close()
     read_shelves(bench.workspace)
     where = elsewhere(bench, "heron", "mnt-otter-heron")
@@ -189,7 +189,7 @@ def test_a_thousand_identities_do_not_fill_the_shelf(bench):
 
 def test_a_copy_made_by_hand_is_told_apart_from_its_original(bench, library):
     crossing = switched(bench)
-    home, id = crossing.places.target, crossing.places.header["library_id"]
+    home, id = crossing.places.target, crossing.places.header.library_id
     crossing.close()
     byhand = bench.heron / "The Weir, copied"
     shutil.copytree(home, byhand, symlinks=True)

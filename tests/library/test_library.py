@@ -154,7 +154,7 @@ def test_shelves_show_home_copies_and_what_is_parked(bench, library):
 
     crossing = switched(bench)
     parked = crossing.park()
-    shelves = read_shelves(bench.workspace, [(crossing.places.header["library_id"], parked)])
+    shelves = read_shelves(bench.workspace, [(crossing.places.header.library_id, parked)])
     standing = {(s.drive.label, x.home, x.parked) for s in shelves for x in s.standings}
     assert standing == {("heron", True, False), ("inside", False, True)}
 

@@ -111,7 +111,7 @@ def _gone(
     crossing: Crossing, consent: bool, skip: bool = False, bring: bool = False
 ) -> tuple[dict[str, Any], int, FascisError | None]:
     """Runs a crossing as far as its plan and the consent go; gives its object, its exit status, and what ended it early."""
-    name = shown(crossing.places.header["name"])
+    name = shown(crossing.places.header.name)
     error: FascisError | None = None
     refused = False
     with Awake(f"{name} is crossing"):
@@ -271,12 +271,12 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
     if not waiting:
         say("No crossing waits its turn.")
     for crossing in undecided:
-        name = shown(crossing.places.header["name"])
+        name = shown(crossing.places.header.name)
         say(f"{name} has not arrived: {crossing.undecided_because.rstrip('.')}. It goes on with: fascis resume {crossing.id}")
     records, status = [], 0
     for crossing in waiting:
-        say(f"{shown(crossing.places.header['name'])} → {shown(str(crossing.places.target))}")
-        record, ended, error = _gone(crossing, bool(crossing.places.header["consent"]), bring=bring_along)
+        say(f"{shown(crossing.places.header.name)} → {shown(str(crossing.places.target))}")
+        record, ended, error = _gone(crossing, bool(crossing.places.header.consent), bring=bring_along)
         records.append(record)
         status = max(status, ended, key=_SEVERITY.index)
         if not as_json:
@@ -324,7 +324,7 @@ def resume(
         say(f"{counted(len(left), 'file stays', 'files stay')} at the old place as newer, and will never be deleted.")
     if without:
         _go_without(found, Path(without).absolute(), as_json)
-    _go(found, as_json, consent=bool(found.places.header["consent"]), skip=skip_unreadable, bring=bring_along)
+    _go(found, as_json, consent=bool(found.places.header.consent), skip=skip_unreadable, bring=bring_along)
 
 
 def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:

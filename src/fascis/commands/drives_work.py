@@ -166,7 +166,7 @@ def _removed(workspace: Workspace, drive: Drive) -> str:
     if not drive.connected and drive.mounted and not drive.silent:
         raise Refused("away", f"{shown(drive.label)} is away already.")
     crossings, _ = all_crossings(workspace)
-    name = next((shown(c.places.header["name"]) for c in crossings if taking_part(c, drive.uuid)), "")
+    name = next((shown(c.places.header.name) for c in crossings if taking_part(c, drive.uuid)), "")
     for crossing in crossings:
         crossing.close()
     if name:

@@ -15,7 +15,7 @@ from typing import Any
 
 from fascis.crossing.apart import allot_more
 from fascis.crossing.clearing import SUPERSEDED, Clearing
-from fascis.crossing.copies import Copies, CopySeen, CopyState, Item, as_it_was
+from fascis.crossing.copies import Copies, CopySeen, Item, as_it_was
 from fascis.crossing.copying import Fidelity, Look, look_at_copy
 from fascis.crossing.engine import Side
 from fascis.crossing.fates import Fate
@@ -24,6 +24,7 @@ from fascis.crossing.places import Places
 from fascis.crossing.putting import make_parents
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, write_lists
+from fascis.crossing.states import CopyState
 from fascis.crossing.still import Differences
 from fascis.drives.rules import Rules
 from fascis.files.digest import digest_of, digest_of_bytes

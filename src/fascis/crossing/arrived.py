@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 
-from fascis.crossing.copies import Copies, CopyState
+from fascis.crossing.copies import Copies
+from fascis.crossing.states import CopyState
 from fascis.documents.targets import readings
 from fascis.files.names import join, parent
 

@@ -8,17 +8,17 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field
 
-from fascis.crossing.copies import CopyState, Item, is_damaged
+from fascis.crossing.copies import Item, is_damaged
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control
 from fascis.crossing.fates import Fate
 from fascis.crossing.freeing import Freeing
-from fascis.crossing.journal import Origin
 from fascis.crossing.opening import Opened, open_documents
 from fascis.crossing.releasing import needed_now
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, Origin, State
 from fascis.crossing.still import Differences
+from fascis.crossing.which import Which
 from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted as counted_files
@@ -131,7 +131,7 @@ def weigh(crossing: Crossing) -> Balance:
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     if state is State.RELEASED:
         weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
-    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.get("lacks", 0))
+    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.lacks)
 
 
 def _is_busy(crossing: Crossing, error: FascisError) -> bool:
@@ -139,13 +139,13 @@ def _is_busy(crossing: Crossing, error: FascisError) -> bool:
     if not isinstance(error, DriveGone):
         return False
     drives = {d.uuid: d for d in crossing.workspace.drives.connected()}
-    wanted = [crossing.places.header["source_drive"]["uuid"], *(d.places.drive["uuid"] for d in crossing.demanded)]
+    wanted = [crossing.places.header.source_drive.uuid, *(d.places.drive.uuid for d in crossing.demanded)]
     return all((d := drives.get(uuid)) is not None and (d.connected or d.silent) for uuid in wanted)
 
 
 def _outside_words(crossing: Crossing) -> str:
     """What references that lead out of the library lead to, as the plan knew it."""
-    said = crossing.places.header.get("references", {})
+    said = crossing.places.header.references
     named = (
         (said.get("missing", 0), "missing"),
         (said.get("away", 0), "away"),
@@ -199,7 +199,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             not wrong,
             names,
         )
-    said = crossing.places.header.get("references", {})
+    said = crossing.places.header.references
     before, closed = said.get("unreadable", 0), said.get("not_understood", 0)
     documents = first.documents + first.closed + closed - before
     if documents:
@@ -213,10 +213,10 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
         yield Check("Documents, opened there", number(documents), figures(lambda o: o.documents), verdict, well, detail)
     if first.sampled:
         short = first.sampled - min(o.seen for o in known)
-        said = [f"{number(short)} of a kind that cannot be shown here"] if short else []
+        words = [f"{number(short)} of a kind that cannot be shown here"] if short else []
         if first.not_sampled:
-            said.append(f"for {number(first.not_sampled)} more there was no time")
-        detail = "; ".join(said)
+            words.append(f"for {number(first.not_sampled)} more there was no time")
+        detail = "; ".join(words)
         yield Check(
             "One picture or clip of every strand", number(first.sampled), figures(lambda o: o.seen),
             "decoded" if not short else "the rest not shown", True, detail,
@@ -226,7 +226,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
 def _copied(destination: Destination) -> tuple[int, int]:
     """``(files, bytes)`` that must have been copied: all that goes along, but what was skipped there by choice."""
     files, total = destination.copies.going()
-    gone = destination.copies.sums("e.fate=0 AND c.state=7")
+    gone = destination.copies.sums(Which.GOING_SKIPPED)
     return files - gone[0], total - gone[1]
 
 
@@ -237,7 +237,7 @@ def _expected(destination: Destination) -> tuple[int, int]:
     """
     copies = destination.copies
     files, total = _copied(destination)
-    rewritten = copies.sums("e.fate=0 AND c.rewritten=1")
+    rewritten = copies.sums(Which.GOING_WRITTEN_ANEW)
     anew = [seen.size for seen, _ in copies.derived().values()]
     return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
 
@@ -272,9 +272,9 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
 
 def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Item], int]:
     """Loose originals that go too, where that was asked for, and how many stay because others need them."""
-    if not crossing.places.header.get("loose_too"):
+    if not crossing.places.header.loose_too:
         return [], 0
-    items = list(crossing.copies.items("e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"))
+    items = list(crossing.copies.items(Which.LOOSE_MAY_GO))
     free = [i for i in items if i.outside not in needed]
     return free, len(items) - len(free)
 
@@ -306,7 +306,7 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control())
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
-    for item in copies.items("e.outside IS NULL AND e.kind=0 AND (e.fate=0 AND c.state=2 OR e.fate=5) AND e.origin<>2"):
+    for item in copies.items(Which.FILES_THAT_GO):
         if item.place in fresh or item.origin is Origin.GONE:
             continue
         if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
@@ -321,7 +321,7 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         for freeing in (all_room, discarded) if item.fate is Fate.DISCARD else (all_room,):
             freeing.add(length, item.allocated, (0, item.inode), item.links)
         places.append(item.place)
-    for item in copies.items("e.outside IS NULL AND e.kind=0 AND e.fate=4 AND c.state=2 AND e.origin<>2"):
+    for item in copies.items(Which.RECORDS_THAT_GO):
         all_room.take(item.allocated, (0, item.inode), item.links)
     loose, used = _loose(crossing, needed)
     for item in loose:
@@ -330,11 +330,8 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     stays = []
     if used:
         stays.append(("loose, and needed by others", used, 0))
-    for words, condition in (
-        ("left out by the plan", "e.fate=1"),
-        ("not copied", "e.fate=0 AND (c.state IS NULL OR c.state<>2)"),
-    ):
-        files, size = copies.sums(condition)
+    for words, which in (("left out by the plan", Which.LEFT_OUT), ("not copied", Which.GOING_NOT_VERIFIED)):
+        files, size = copies.sums(which)
         if files:
             stays.append((words, files, size))
     if elsewhere:

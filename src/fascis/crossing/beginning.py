@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import uuid
 from pathlib import Path
-from typing import Any
 
+from fascis.crossing.header import DriveFacts, Goal, Header, PartFacts
 from fascis.crossing.journal import Journal
 from fascis.crossing.leads import lead_rows
 from fascis.crossing.plan import Plan, landmarks
@@ -61,43 +61,43 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     return journal
 
 
-def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool) -> dict[str, Any]:
+def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool) -> Header:
     assert plan.source_drive
     part = plan.part
-    return {
-        "crossing": plan.crossing,
-        "token": plan.token,
-        "library_id": library_id,
-        "whole_id": whole_id,
-        "part": {"projects": sorted(part.names), "folders": [os.fsdecode(f) for f in part.all_folders]} if part else None,
-        "folders_out": sorted(os.fsdecode(f) for f in plan.folders_out),
-        "frees": plan.frees,
-        "lacks": plan.lacks,
-        "name": plan.name,
-        "called": shown(plan.identity.name if plan.identity else plan.source.name),
-        "kind": plan.kind,
-        "source": str(plan.source),
-        "source_drive": _drive_facts(plan.source_drive),
-        "root_inode": inode_key(plan.survey.root_inode),
-        "stable_inodes": plan.source_drive.rules.stable_inodes,
-        "landmarks": landmarks(plan.survey),
-        "real_source": os.path.realpath(plan.source),
-        "named": bool(plan.choices.name),
-        "mounts": {d.uuid: str(d.mount) for d in workspace.drives.connected()},
-        "document": os.fsdecode(plan.document),
-        "references": plan.references(),
-        "loose_too": plan.choices.loose_too,
-        "loose_drives": _loose_drives(workspace, plan) if plan.choices.loose_too else {},
-        "destinations": [{"path": str(g.path), "drive": _drive_facts(g.drive)} for g in plan.goals if g.drive],
-        "after": plan.choices.after.value,
-        "leave_out": sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
-        "discard": sorted(r.value for r in plan.choices.discard),
-        "planned_at": workspace.clock(),
-        "estimate": max(g.estimate.seconds for g in plan.goals),
-        "consent": consent,
-        "identity": plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
-        "decisions": [p.sentence for p in plan.problems if p.severity == "decision"],
-    }
+    return Header(
+        crossing=plan.crossing,
+        token=plan.token,
+        library_id=library_id,
+        whole_id=whole_id,
+        part=PartFacts(projects=sorted(part.names), folders=[os.fsdecode(f) for f in part.all_folders]) if part else None,
+        folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
+        frees=plan.frees,
+        lacks=plan.lacks,
+        name=plan.name,
+        called=shown(plan.identity.name if plan.identity else plan.source.name),
+        kind=plan.kind,
+        source=str(plan.source),
+        source_drive=_drive_facts(plan.source_drive),
+        root_inode=inode_key(plan.survey.root_inode),
+        stable_inodes=plan.source_drive.rules.stable_inodes,
+        landmarks=landmarks(plan.survey),
+        real_source=os.path.realpath(plan.source),
+        named=bool(plan.choices.name),
+        mounts={d.uuid: str(d.mount) for d in workspace.drives.connected()},
+        document=os.fsdecode(plan.document),
+        references=plan.references(),
+        loose_too=plan.choices.loose_too,
+        loose_drives=_loose_drives(workspace, plan) if plan.choices.loose_too else {},
+        destinations=[Goal(path=str(g.path), drive=_drive_facts(g.drive)) for g in plan.goals if g.drive],
+        after=plan.choices.after,
+        leave_out=sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
+        discard=sorted(r.value for r in plan.choices.discard),
+        planned_at=workspace.clock(),
+        estimate=max(g.estimate.seconds for g in plan.goals),
+        consent=consent,
+        identity=plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
+        decisions=[p.sentence for p in plan.problems if p.severity == "decision"],
+    )
 
 
 def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
@@ -106,12 +106,12 @@ def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
     return {str(folder): workspace.drives.at(folder).uuid for folder in folders}
 
 
-def _drive_facts(drive: Drive) -> dict[str, Any]:
-    return {
-        "uuid": drive.uuid,
-        "label": drive.label,
-        "filesystem": drive.filesystem,
-        "stand_in": drive.stand_in,
-        "mount": str(drive.mount),
-        "answers": drive.answers.as_json() if drive.answers else None,
-    }
+def _drive_facts(drive: Drive) -> DriveFacts:
+    return DriveFacts(
+        uuid=drive.uuid,
+        label=drive.label,
+        filesystem=drive.filesystem,
+        stand_in=drive.stand_in,
+        mount=str(drive.mount),
+        answers=drive.answers.as_json() if drive.answers else None,
+    )

@@ -13,10 +13,11 @@ from collections.abc import Callable
 from contextlib import closing
 from os import stat_result
 
-from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, as_it_was
+from fascis.crossing.copies import Copies, Item, arrives_at, as_it_was
 from fascis.crossing.copying import Fidelity, Look, look_at_copy
 from fascis.crossing.places import CLAIM, LIBRARY, NEW, PLAN_FILE, TOKEN_FILE, Places
 from fascis.crossing.putting import make_parents
+from fascis.crossing.states import CopyState
 from fascis.files.digest import digest_of
 from fascis.files.door import Proven
 from fascis.files.errors import Refused

@@ -8,12 +8,12 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from enum import IntEnum
 from typing import Any, NamedTuple
 
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import BATCH, Journal, Origin, joined, large_sum
-from fascis.crossing.states import State
+from fascis.crossing.journal import BATCH, Journal, joined, large_sum
+from fascis.crossing.states import HINDRANCES, CopyState, Origin, State
+from fascis.crossing.which import Which
 from fascis.files.names import join, parent
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES, Role
@@ -22,22 +22,8 @@ from fascis.library.survey import Kind
 DOUBT_SECONDS, DOUBT_BYTES = 600.0, 4 << 30
 
 
-class CopyState(IntEnum):
-    """Where one copy is."""
-
-    COPIED = 1  # written and flushed
-    VERIFIED = 2  # read back and equal
-    UNREADABLE = 3  # the source could not be read
-    CHANGING = 4  # the source kept changing
-    VANISHED = 5  # the source is no longer there
-    MISMATCH = 6  # read back wrong three times
-    SKIPPED = 7  # by the person's choice; its original is never released
-    DAMAGED = 8  # the source has the size and time on record, and other content
-
-
 _RECORDS = (IDENTITY, INVENTORY, MANIFEST)
 _SIZE = "coalesce(c.seen_size, e.size)"
-HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
 
 
 class CopySeen(NamedTuple):
@@ -188,12 +174,23 @@ class Copies:
 
     # -- items ----------------------------------------------------------------------------------------------------
 
-    def items(self, where: str, arguments: Sequence[Any] = (), batch: int = BATCH) -> Iterator[Item]:
-        """Streams items for which the SQL condition holds, in the order of the plan."""
+    def items(self, which: Which, batch: int = BATCH, first_names: bool = False) -> Iterator[Item]:
+        """Streams the items that are meant, in the order of the plan.
+
+        Args:
+            first_names: of hard-linked files only the first name.
+        """
+        yield from self._items(f"({which}) AND e.twin IS NULL" if first_names else which, batch)
+
+    def in_states(self, states: Iterable[CopyState]) -> Iterator[Item]:
+        """Streams the items whose copies are in one of the states."""
+        yield from self._items(f"c.state IN ({_marks(states)})", BATCH)
+
+    def _items(self, where: str, batch: int) -> Iterator[Item]:
         last = -1
         while True:
             rows = self.journal.read(
-                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (self.number, last, *arguments, batch)
+                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (self.number, last, batch)
             )
             yield from map(_item, rows)
             if len(rows) < batch:
@@ -223,6 +220,25 @@ class Copies:
             if len(rows) < 4 * BATCH:
                 return
             last = rows[-1][0]
+
+    def verified_names(self) -> list[tuple[int, bytes]]:
+        """``(entry, name)`` of every file that goes along and is verified, in the order of the plan."""
+        return self.journal.read(
+            "SELECT e.id, e.name FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} ORDER BY e.id",
+            (self.number,),
+        )
+
+    def smallest_of_strands(self, roles: Iterable[Role]) -> list[tuple[bytes, bytes]]:
+        """``(folder, name)`` in the copy of the smallest verified file of every strand, of some roles."""
+        marks = ",".join(str(ROLES.index(r)) for r in roles)
+        rows = self.journal.read(
+            "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry e JOIN folder f ON f.id=e.folder"
+            " LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN ({marks}) GROUP BY e.strand",
+            (self.number,),
+        )
+        return [(folder, name) for folder, name, _ in rows]
 
     def in_folder(self, place: bytes) -> list[Item]:
         """The items of the library that lie directly in one folder; gathered ones are none."""
@@ -372,7 +388,7 @@ class Copies:
         count = self.count_copies(HINDRANCES)
         if not count:
             return 0
-        marks = ",".join(str(int(s)) for s in HINDRANCES)
+        marks = _marks(HINDRANCES)
         self.journal.write(
             "skip",
             lambda db: db.execute(
@@ -385,7 +401,7 @@ class Copies:
         """Forgets hindrances, so that those files are tried again."""
         if not self.count_copies((*HINDRANCES, CopyState.MISMATCH)):
             return
-        marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
+        marks = _marks((*HINDRANCES, CopyState.MISMATCH))
         self.journal.write(
             "retry",
             lambda db: db.execute(f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (self.number,)),
@@ -405,7 +421,7 @@ class Copies:
 
     def count_copies(self, states: Iterable[CopyState]) -> int:
         """How many copies are in one of the states."""
-        marks = ",".join(str(int(s)) for s in states)
+        marks = _marks(states)
         return int(
             self.journal.read(f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})", (self.number,))[
                 0
@@ -414,12 +430,12 @@ class Copies:
 
     # -- sums -----------------------------------------------------------------------------------------------------
 
-    def sums(self, where: str, arguments: Sequence[Any] = ()) -> tuple[int, int]:
-        """``(files, bytes)`` of regular files for which the condition holds; sizes as copied where that is known."""
+    def sums(self, which: Which) -> tuple[int, int]:
+        """``(files, bytes)`` of the regular files that are meant; sizes as copied where that is known."""
         row = self.journal.read(
             f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            f" WHERE e.kind=0 AND ({where})",
-            (self.number, *arguments),
+            f" WHERE e.kind=0 AND ({which})",
+            (self.number,),
         )[0]
         return int(row[0]), joined(*row[1:])
 
@@ -434,11 +450,11 @@ class Copies:
 
     def going(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, with the sizes as they were copied."""
-        return self.sums("e.fate=0")
+        return self.sums(Which.GOING)
 
     def verified(self) -> tuple[int, int]:
         """``(files, bytes)`` read back and equal."""
-        return self.sums("e.fate=0 AND c.state=2")
+        return self.sums(Which.GOING_VERIFIED)
 
     def proven(self) -> bool:
         """True when every verified file was proven to be read from the drive."""
@@ -464,6 +480,10 @@ class Copies:
             for r in rows
         ]
         return sorted(found, key=lambda s: -s.bytes)
+
+
+def _marks(states: Iterable[CopyState]) -> str:
+    return ",".join(str(int(s)) for s in states)
 
 
 def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:

@@ -20,9 +20,10 @@ from typing import Self, TypeVar
 
 from blake3 import blake3
 
-from fascis.crossing.copies import Copied, CopySeen, CopyState, Item
+from fascis.crossing.copies import Copied, CopySeen, Item
 from fascis.crossing.events import Control
 from fascis.crossing.plan_rows import inode_key
+from fascis.crossing.states import CopyState
 from fascis.drives.rules import Rules
 from fascis.files.errors import told
 from fascis.files.medium import Medium, MediumFile, remove_own

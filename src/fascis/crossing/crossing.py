@@ -16,10 +16,11 @@ from typing import Any
 
 from fascis.crossing.along import amendment
 from fascis.crossing.beginning import begin
-from fascis.crossing.copies import HINDRANCES, Copies, CopyState
+from fascis.crossing.copies import Copies
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Entered, Report, silent
 from fascis.crossing.fates import Fate
+from fascis.crossing.header import PartFacts
 from fascis.crossing.journal import Journal
 from fascis.crossing.loose import LooseMedia, Sources
 from fascis.crossing.park import park, unpark
@@ -28,8 +29,9 @@ from fascis.crossing.places import Places, open_source
 from fascis.crossing.plan import After, Plan
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.releasing import not_worked_in, nothing_needed, of_this, release
-from fascis.crossing.states import ARRIVED, UNFINISHED, State, check_transition
+from fascis.crossing.states import ARRIVED, HINDRANCES, UNFINISHED, CopyState, State, check_transition
 from fascis.crossing.still import Differences, compare
+from fascis.crossing.which import Which
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
@@ -46,7 +48,7 @@ class Crossing:
     def __init__(self, workspace: Workspace, journal: Journal) -> None:
         self.workspace = workspace
         self.journal = journal
-        self.destinations = [Destination(workspace, journal, n) for n in range(len(journal.header["destinations"]))]
+        self.destinations = [Destination(workspace, journal, n) for n in range(len(journal.header.destinations))]
 
     @classmethod
     def start(cls, workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False) -> Crossing:
@@ -90,7 +92,7 @@ class Crossing:
     @property
     def after(self) -> After:
         """What the plan says becomes of home and originals."""
-        return After(self.places.header["after"])
+        return self.places.header.after
 
     @property
     def wanted_after(self) -> After:
@@ -102,9 +104,9 @@ class Crossing:
         self.journal.put("after", after.value)
 
     @property
-    def part(self) -> dict[str, list[str]] | None:
+    def part(self) -> PartFacts | None:
         """The projects and folders that cross, where that is not the whole library."""
-        return self.places.header.get("part")
+        return self.places.header.part
 
     @property
     def undecided_because(self) -> str:
@@ -116,7 +118,7 @@ class Crossing:
     @property
     def must_look(self) -> bool:
         """True when a person must have opened the library from its new home before anything is deleted."""
-        return bool(self.places.header.get("references", {}).get("not_understood"))
+        return bool(self.places.header.references.get("not_understood"))
 
     @property
     def turn(self) -> float | None:
@@ -130,10 +132,9 @@ class Crossing:
 
     def hindrances(self) -> Iterator[tuple[bytes, CopyState]]:
         """``(place, state)`` of files that could not be copied."""
-        marks = ",".join(str(int(s)) for s in (*HINDRANCES, CopyState.MISMATCH))
         told: set[tuple[bytes, CopyState]] = set()
         for destination in self.demanded:
-            for item in destination.copies.items(f"c.state IN ({marks})"):
+            for item in destination.copies.in_states((*HINDRANCES, CopyState.MISMATCH)):
                 assert item.copy
                 if (item.place, item.copy) not in told:
                     yield item.place, item.copy
@@ -215,7 +216,7 @@ class Crossing:
                 self.journal.enter(State.VERIFYING)
                 self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
                 if self.part and self.after is After.COPY:
-                    self._put_home(self.places.target, self.places.home_there, self.places.header["name"])
+                    self._put_home(self.places.target, self.places.home_there, self.places.header.name)
                 self._rewrite_receipt()
         elif states in ({State.FAILED}, {State.VERIFYING}):
             self.journal.enter(states.pop())
@@ -289,8 +290,8 @@ class Crossing:
                 found = self.goes_along(self._compare(source, control or Control()))
                 if not found.newer:
                     return self.state
-                rule = RoleRule((header.get("identity") or {}).get("roles"))
-                leave_out = frozenset(map(Role, header["leave_out"]))
+                rule = RoleRule((header.identity or {}).get("roles"))
+                leave_out = frozenset(map(Role, header.leave_out))
                 rules = [d.drive().rules for d in self.demanded]
                 parts = amendment(self.copies, source, found, rule, leave_out, rules)
             self.journal.amend(*parts, [d.number for d in self.demanded])
@@ -345,7 +346,7 @@ class Crossing:
         act = self.journal.open_act("switch") or self.journal.intend(
             "switch", f"home is {shown(str(self.places.target))}", clock()
         )
-        self._put_home(self.places.target, self.places.home_there, self.places.header["name"])
+        self._put_home(self.places.target, self.places.home_there, self.places.header.name)
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
         self._rewrite_receipt()
@@ -368,12 +369,12 @@ class Crossing:
 
     def _known_home(self) -> KnownLibrary | None:
         """The home that the register knows of this library."""
-        id = self.places.header["library_id"]
+        id = self.places.header.library_id
         return next((x for x in self.workspace.register.libraries() if x.id == id), None)
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
-        self.workspace.register.put_library(root, home.drive, shown(name), header["kind"], header["library_id"])
+        self.workspace.register.put_library(root, home.drive, shown(name), header.kind, header.library_id)
         for destination in self.demanded:
             destination.write_home(home)
 
@@ -394,7 +395,7 @@ class Crossing:
                 "cannot-set-aside",
                 "A part of a library cannot be set aside: its folder holds the rest of the library too. Nothing was touched.",
             )
-        if not self.places.header.get("document"):
+        if not self.places.header.document:
             nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
             check_transition(self.state, State.PARKED)  # asked again while the originals are held
@@ -558,7 +559,7 @@ class Crossing:
         old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
         if self.places.standing() is None:
             raise Refused("wrong-state", f"The originals are not at {old} any more. Home stays on {label}.")
-        deleted = self.copies.sums("e.origin=2")[0]
+        deleted = self.copies.sums(Which.DELETED)[0]
         if deleted or self.journal.open_act("release") is not None:
             raise Refused(
                 "wrong-state",
@@ -570,13 +571,13 @@ class Crossing:
         """Home is where it was before the switch; a part, which had no home of its own, is forgotten by the register."""
         header = self.places.header
         if self.part:
-            self.workspace.register.forget_library(header["library_id"])
+            self.workspace.register.forget_library(header.library_id)
             return
         before = self.journal.value("home_before")
-        self._put_home(self.places.old_root, self.places.home_here, header.get("called", header["name"]))
+        self._put_home(self.places.old_root, self.places.home_here, header.called or header.name)
         if before and Path(before["root"]) != self.places.old_root:
             root, drive = Path(before["root"]), before["drive"]
-            self.workspace.register.put_library(root, drive, before["name"], header["kind"], header["library_id"])
+            self.workspace.register.put_library(root, drive, before["name"], header.kind, header.library_id)
 
     def _give_up(self, old: str) -> str:
         source = open_source(self.workspace, self.places) if os.path.lexists(self.places.source) else None
@@ -628,6 +629,6 @@ class Crossing:
             After.COPY: 0,
             After.KEEP: 1,
             After.PARK: 2,
-            After.RELEASE: 3 if self.places.header["consent"] else 1,
+            After.RELEASE: 3 if self.places.header.consent else 1,
         }[self.wanted_after]
         return reached < wanted

@@ -10,7 +10,7 @@ from typing import TypeVar
 
 from fascis.crossing.along import move_in, take_back
 from fascis.crossing.clearing import Clearing
-from fascis.crossing.copies import HINDRANCES, Copies, CopyState, Item, arrives_at
+from fascis.crossing.copies import Copies, Item, arrives_at
 from fascis.crossing.copying import remove_staged
 from fascis.crossing.engine import Amending, Engine, Side
 from fascis.crossing.events import Control, Entered, Report
@@ -33,7 +33,8 @@ from fascis.crossing.refreshing import refresh_leads
 from fascis.crossing.rewriting import Rewriting
 from fascis.crossing.settle import clear_staging, settle, withdraw
 from fascis.crossing.speeds import Speeds
-from fascis.crossing.states import State
+from fascis.crossing.states import HINDRANCES, CopyState, State
+from fascis.crossing.which import Which
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
@@ -175,7 +176,7 @@ class Destination:
             with closing(Proof(drive)) as proof:
                 engine = Engine(
                     self.copies,
-                    Side(source.library, self.places.header["source_drive"]["label"]),
+                    Side(source.library, self.places.header.source_drive.label),
                     Side(destination, drive.label),
                     self.places.staged_library,
                     fidelity(drive),
@@ -206,7 +207,7 @@ class Destination:
             self._put_speed(drive, *figures, register)
 
     def _put_speed(self, drive: Drive, write: float, read: float, register: Register) -> None:
-        origin = {d.uuid: d.read_mb_s for d in register.drives()}.get(self.places.header["source_drive"]["uuid"])
+        origin = {d.uuid: d.read_mb_s for d in register.drives()}.get(self.places.header.source_drive.uuid)
         if not origin or write < _HELD_BACK * origin:
             register.put_speed(drive.uuid, write, read)
 
@@ -247,7 +248,7 @@ class Destination:
             rewriting,
         )
         self.copies.put("settled_at", self.workspace.clock())
-        library = self.places.header["library_id"]
+        library = self.places.header.library_id
         self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
 
     def _open_there(self) -> None:
@@ -266,7 +267,7 @@ class Destination:
 
     def _complete(self) -> None:
         """A last guard: every item of the plan is verified, or skipped by choice."""
-        rest = self.copies.sums("e.fate IN (0,4) AND (c.state IS NULL OR c.state NOT IN (2,7))")[0]
+        rest = self.copies.sums(Which.HOLDING_UP)[0]
         if rest:
             raise Refused("wrong-state", f"{rest} file(s) are not verified; the crossing does not settle.")
 

@@ -15,7 +15,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
-from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, is_damaged
+from fascis.crossing.copies import Copied, Copies, Item, arrives_at, is_damaged
 from fascis.crossing.copying import (
     Buffers,
     Fidelity,
@@ -31,6 +31,8 @@ from fascis.crossing.fates import Fate
 from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.proof import INLINE, Proof
 from fascis.crossing.speeds import Speeds
+from fascis.crossing.states import CopyState
+from fascis.crossing.which import Which
 from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
@@ -121,13 +123,12 @@ class Engine:
         self._proof, self._loose = proof, loose
         self._amending, self._alternate = amending, alternate
         self._takes_damaged = bool(copies.journal.value("take_damaged", False))
-        self._crossing = copies.journal.header["crossing"]
+        self._crossing = copies.journal.header.crossing
         self.speeds = Speeds(control)
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
         self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
         self._local = threading.local()
-        self._first = " AND e.twin IS NULL" if keeps.links else ""  # without links every name is a file of its own
 
     # -- places ---------------------------------------------------------------------------------------------------
 
@@ -185,9 +186,9 @@ class Engine:
 
     def _work(self) -> Iterator[_Batch]:
         """What an interrupted run had copied but not read back; then all the rest, as it is copied."""
-        for items in self._batches("c.state=1 AND e.kind=0" + self._first):
+        for items in self._batches(Which.NOT_READ_BACK_YET):
             yield _Batch(items, [])
-        for items in self._batches(f"c.state IS NULL AND e.fate IN (0,4) AND e.kind=0{self._first}"):
+        for items in self._batches(Which.NOT_COPIED_YET):
             with self.speeds.writing([i.size for i in items]):
                 batch = self._copy_batch(items)
             yield batch
@@ -231,11 +232,11 @@ class Engine:
             except queue.Full:
                 continue
 
-    def _batches(self, where: str) -> Iterator[list[Item]]:
+    def _batches(self, which: Which) -> Iterator[list[Item]]:
         batch: list[Item] = []
         size = 0
         most_files, most_bytes = BATCH_FILES[0], BATCH_BYTES[0]
-        for item in self._copies.items(where):
+        for item in self._copies.items(which, first_names=self._keeps.links):
             if batch and (size + item.size > most_bytes or len(batch) >= most_files):
                 begun = time.monotonic()
                 yield batch
@@ -258,7 +259,7 @@ class Engine:
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
             self._make_folder(medium, join(self._root, there) if place else self._root)
-        for item in self._copies.items("e.fate=4 OR c.rewritten=1"):
+        for item in self._copies.items(Which.KEPT_ELSEWHERE):
             self._make_parents(medium, self.staged(item))
 
     def _make_parents(self, medium: Medium, place: bytes) -> None:
@@ -279,7 +280,7 @@ class Engine:
     def _look_at_kept(self) -> None:
         """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
         lost, doubted = [], []
-        for item in self._copies.items("c.state=2 AND e.kind=0"):
+        for item in self._copies.items(Which.READ_BACK):
             if self._amending and item.id not in self._amending.entries:
                 continue  # it is in the library; a release looks at it again
             self._control.checkpoint()
@@ -500,7 +501,7 @@ class Engine:
         """
         apart: list[int] = []
         batch: list[tuple[Copied, bool | None]] = []
-        for item in self._copies.items("e.twin IS NOT NULL AND (c.state IS NULL OR c.state<>2) AND e.fate IN (0,4)"):
+        for item in self._copies.items(Which.SECOND_NAMES):
             self._control.checkpoint()
             assert item.twin is not None
             first = self._copies.item(item.twin)

@@ -13,16 +13,16 @@ import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
-from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
 from fascis.crossing.apart import Apart
 from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
+from fascis.crossing.header import Header, parse_header
 from fascis.crossing.leads import LeadRows, Led, read_led, with_kept
 from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
-from fascis.crossing.states import UNFINISHED, State, check_transition
+from fascis.crossing.states import UNFINISHED, CopyState, Origin, State, check_transition
 from fascis.files.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.door import delete_state
 from fascis.files.errors import Damaged, FascisError, told
@@ -95,15 +95,6 @@ ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLO
 }
 
 
-class Origin(IntEnum):
-    """Where one original is."""
-
-    THERE = 0
-    INTENDED = 1  # to be deleted in the running batch
-    GONE = 2  # deleted by this crossing
-    STAYS = 3  # not deleted, see ``why``
-
-
 @dataclass(frozen=True, slots=True)
 class Found:
     """What appeared at the old place after the plan was made."""
@@ -126,6 +117,7 @@ class Journal:
         self._step = step
         self._planned: tuple[int, int] | None = None
         self._outside: dict[int, bytes] | None = None
+        self._header: Header | None = None
 
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
@@ -202,7 +194,7 @@ class Journal:
             DriveFull: there is not enough.
         """
         least, each = ROOM_BYTES
-        rows = int(self.read("SELECT count(*) FROM entry")[0][0]) * len(self.header["destinations"])
+        rows = int(self.read("SELECT count(*) FROM entry")[0][0]) * len(self.header.destinations)
         size = least + each * rows
         fd = os.open(self.room, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
@@ -235,7 +227,7 @@ class Journal:
 
     def write_plan(
         self,
-        header: dict[str, Any],
+        header: Header,
         survey: Survey,
         fates: Sequence[int],
         gathering: Gathering | None = None,
@@ -256,7 +248,7 @@ class Journal:
             return new if (new := names.folder(folder)) != folder else None
 
         def work(db: sqlite3.Connection) -> None:
-            self._set(db, "plan", json.dumps(header))
+            self._set(db, "plan", json.dumps(header.as_json()))
             self._set(db, "state", State.PLANNED.value)
             folders = {f.place: i for i, f in enumerate(survey.folders)}
             db.executemany(
@@ -309,6 +301,29 @@ class Journal:
         """The documents of which it is recorded where they lead, and what they were then."""
         return dict(self.read("SELECT entry, seen FROM lead"))
 
+    def gathered_into(self) -> list[tuple[bytes, bytes]]:
+        """``(path it is gathered from, folder it goes to)`` of every loose file."""
+        return self.read(
+            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside IS NOT NULL"
+        )
+
+    def entries(self) -> dict[bytes, int]:
+        """Every entry of the plan by its place."""
+        rows = self.read("SELECT f.place, e.name, e.id FROM entry e JOIN folder f ON f.id=e.folder")
+        return {join(folder, name): id for folder, name, id in rows}
+
+    def crossed_to(self, destination: int) -> list[tuple[bytes, int]]:
+        """``(name, size in bytes)`` of every verified file of one destination."""
+        return self.read(
+            "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? AND c.state=?",
+            (destination, CopyState.VERIFIED),
+        )
+
+    def names_of_files(self, folder: bytes) -> set[bytes]:
+        """The names of all that the plan has directly in one folder of the old place, but for folders."""
+        rows = self.read("SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,))
+        return {name for (name,) in rows}
+
     def aliases(self) -> dict[bytes, bytes]:
         """By which other paths documents may call a file of the new library: absolute path → place there."""
         return dict(self.read("SELECT path, place FROM alias"))
@@ -356,9 +371,22 @@ class Journal:
         db.execute("INSERT INTO meta VALUES(?,?) ON CONFLICT(key) DO UPDATE SET value=excluded.value", (key, value))
 
     @property
-    def header(self) -> dict[str, Any]:
-        """The plan's header, as it was written; empty when the plan was not."""
-        return _header(self.get("plan"))
+    def header(self) -> Header:
+        """The plan's header, as it was written.
+
+        Raises:
+            ValueError: it was not written, or makes no sense.
+        """
+        if self._header is None:
+            self._header = parse_header(self.get("plan"))
+        if self._header is None:
+            raise ValueError("the plan was not written")
+        return self._header
+
+    @property
+    def has_plan(self) -> bool:
+        """False when it was cut off before the plan was written: nothing was done."""
+        return self.get("plan") is not None
 
     def get(self, key: str) -> str | None:
         """A value of the crossing's own."""
@@ -456,7 +484,7 @@ class Journal:
 
     def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
         """The same of the folders that a crossing makes: those of its part, where not the whole library crosses."""
-        out = {os.fsencode(f) for f in self.header.get("folders_out", ())}
+        out = {os.fsencode(f) for f in self.header.folders_out}
         return [f for f in self.folders() if f[0] not in out]
 
     # -- amendments -----------------------------------------------------------------------------------------------
@@ -614,16 +642,6 @@ def _meaning(path: Path, error: BaseException) -> FascisError:
     return Damaged(path, f"the journal is damaged ({error})", _UNTOUCHED)
 
 
-def _header(text: str | None) -> dict[str, Any]:
-    """A header as it is today; the first ones knew one destination only."""
-    header: dict[str, Any] = json.loads(text) if text else {}
-    if not isinstance(header, dict) or (header and not header.keys() & {"destinations", "destination"}):
-        raise ValueError("the plan's header is not understood")
-    if header and "destinations" not in header:
-        header["destinations"] = [{"path": header.pop("destination"), "drive": header.pop("destination_drive")}]
-    return header
-
-
 def large_sum(column: str) -> str:
     """A sum of bytes in SQL, as two numbers: files can be so large (sparse ones) that SQLite's own sum ends in an error."""
     return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
@@ -654,14 +672,15 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
     if State(meta.get("state", "refused")) not in UNFINISHED:
         return
     waits = json.loads(meta.get("turn", "null")) is not None
-    for number, destination in enumerate(_header(meta["plan"])["destinations"]):
+    header = parse_header(meta["plan"])
+    for number, destination in enumerate(header.destinations if header else ()):
         if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
             row = db.execute(
                 f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT EXISTS"
                 " (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
                 (number,),
             ).fetchone()
-            yield destination["drive"]["uuid"], joined(*row)
+            yield destination.drive.uuid, joined(*row)
 
 
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
@@ -677,24 +696,26 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
             meta = dict(db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state')"))
             if State(meta.get("state", "refused")) not in UNFINISHED:
                 return
-            header = _header(meta.get("plan"))
-            root = os.fsencode(header.get("real_source", header["source"])).rstrip(b"/")
+            header = parse_header(meta.get("plan"))
+            if header is None:
+                return
+            root = bytes(header.real_root).rstrip(b"/")
             rows = db.execute(
                 "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder WHERE e.fate IN (0,4) AND NOT EXISTS"
                 " (SELECT 1 FROM copy c WHERE c.entry=e.id AND c.state=2)"
             )
             for folder, name, outside in rows:
-                yield header["name"], outside or root + b"/" + join(folder, name)
+                yield header.name, outside or root + b"/" + join(folder, name)
     except _NONSENSE as error:
         if is_about_the_drive(error):
             raise trouble(path, "The journal", error, "Nothing was deleted.") from error
 
 
-def read_header(path: Path) -> dict[str, Any] | None:
+def read_header(path: Path) -> Header | None:
     """The plan's header of a journal, without opening it for work; None when it is not readable as one."""
     try:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
             row = db.execute("SELECT value FROM meta WHERE key='plan'").fetchone()
-            return _header(row[0]) if row else None
+            return parse_header(row[0]) if row else None
     except _NONSENSE:
         return None

@@ -22,7 +22,12 @@ def journals(workspace: Workspace) -> list[Path]:
     if not workspace.crossings.is_dir():
         return []
     found = [p for p in workspace.crossings.iterdir() if p.suffix == ".sqlite"]
-    return sorted(found, key=lambda p: ((read_header(p) or {}).get("planned_at", 0.0), p.name), reverse=True)
+
+    def planned(path: Path) -> tuple[float, str]:
+        header = read_header(path)
+        return header.planned_at if header else 0.0, path.name
+
+    return sorted(found, key=planned, reverse=True)
 
 
 def find_crossing(workspace: Workspace, id: str) -> Crossing:
@@ -52,11 +57,11 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
     """
     journal = Journal.open(path, workspace.step)
     try:
-        if journal.header:
+        if journal.has_plan:
             crossing = Crossing(workspace, journal)
             header = journal.header
             _ = crossing.state, crossing.turn, crossing.after, [(d.state, d.label) for d in crossing.destinations]
-            _ = header["name"], header["token"], header["library_id"], header["source_drive"]["uuid"], header["planned_at"]
+            _ = header.name, header.token, header.library_id, header.source_drive.uuid, header.planned_at
             return crossing
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         journal.close()
@@ -115,7 +120,7 @@ def to_go_on(crossings: Iterable[Crossing]) -> list[Crossing]:
     What needs a decision (a file that cannot be read, a copy that read back wrong) is not among them.
     """
     found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
-    cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.journal.header["planned_at"], c.id))
+    cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.journal.header.planned_at, c.id))
     return [*cut_off, *in_turn(found)]
 
 
@@ -140,12 +145,9 @@ def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
     found: dict[str, list[tuple[bytes, int]]] = {}
     crossings, _ = all_crossings(workspace)
     for crossing in crossings:
-        for number, facts in enumerate(crossing.journal.header.get("destinations", [])):
-            uuid = facts.get("drive", {}).get("uuid", "")
+        for number, facts in enumerate(crossing.journal.header.destinations):
+            uuid = facts.drive.uuid
             if uuid and uuid not in there:
-                sql = (
-                    "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? AND c.state=2"
-                )
-                found.setdefault(uuid, []).extend(crossing.journal.read(sql, (number,)))
+                found.setdefault(uuid, []).extend(crossing.journal.crossed_to(number))
         crossing.close()
     return found

@@ -15,15 +15,15 @@ from pathlib import Path
 from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers
 from fascis.crossing.events import Control, Released, Report
-from fascis.crossing.journal import Journal, Origin
+from fascis.crossing.journal import Journal
 from fascis.crossing.release import Kept, Release, still_wanted
+from fascis.crossing.states import Origin
+from fascis.crossing.which import Which
 from fascis.files.door import Proven
 from fascis.files.errors import FascisError
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import parent
 from fascis.workspace import Workspace
-
-_WAITING = "e.outside IS NOT NULL AND c.state=2 AND e.origin IN (0,1,3)"
 
 
 def release_loose(
@@ -45,7 +45,7 @@ def release_loose(
     """
     copies = kept[0].copies
     _mend(journal, copies)
-    items = sorted(copies.items(_WAITING), key=lambda i: i.outside or b"")
+    items = sorted(copies.items(Which.LOOSE_MAY_GO), key=lambda i: i.outside or b"")
     if not items:
         return []
     stays: list[tuple[bytes, str]] = []
@@ -67,7 +67,7 @@ def release_loose(
 
 def _mend(journal: Journal, copies: Copies) -> None:
     """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
-    intended = copies.items("e.outside IS NOT NULL AND e.origin=1")
+    intended = copies.items(Which.LOOSE_BEING_DELETED)
     journal.record_origin([(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")])
 
 
@@ -88,7 +88,7 @@ def _release_folder(
         return
     try:
         drive = workspace.drives.at(path)
-        if drive.uuid != kept[0].copies.journal.header.get("loose_drives", {}).get(str(path), drive.uuid):
+        if drive.uuid != kept[0].copies.journal.header.loose_drives.get(str(path), drive.uuid):
             yield from ((i.outside or b"", "mount") for i in items)  # another drive, which may hold a copy of them
             return
         medium, rules = workspace.drives.open(path), drive.rules

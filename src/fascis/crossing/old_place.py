@@ -46,7 +46,7 @@ class Begun:
 def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
     """``(library id, folder)`` of originals that were set aside; a drive that does not answer is asked for nothing."""
     there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
-    return [(c.places.header["library_id"], c.places.origin()) for c in there]
+    return [(c.places.header.library_id, c.places.origin()) for c in there]
 
 
 def _answers(crossing: Crossing) -> bool:
@@ -61,7 +61,7 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
     """What stands again at old places whose originals were set aside or deleted. Reads only, and only local drives' names."""
     found: dict[Path, Begun] = {}
     for crossing in crossings:
-        if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.get("document"):
+        if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.document:
             continue
         if not _answers(crossing):
             continue
@@ -75,12 +75,12 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
             continue  # it was brought back there
         if (old / ".fascis/identity.json").is_file():
             continue  # a library of its own, which is recognised as one
-        if left and not crossing.places.header.get("stable_inodes", True):
+        if left and not crossing.places.header.stable_inodes:
             continue  # what stayed, in a folder that cannot be known again
         files, since = _count(old)
         places = crossing.places
         found[old] = Begun(
-            old, places.header["library_id"], places.header["name"], places.target, places.label, files, since
+            old, places.header.library_id, places.header.name, places.target, places.label, files, since
         )
     return list(found.values())
 

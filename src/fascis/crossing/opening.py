@@ -18,6 +18,7 @@ from fascis.crossing.leads import Led
 from fascis.crossing.places import Places
 from fascis.crossing.rewriting import documents_of, old_folder, private_copy
 from fascis.crossing.spelling import leads_of
+from fascis.crossing.which import Which
 from fascis.crossing.whither import Whither, path_of
 from fascis.documents.catalog import Catalog
 from fascis.documents.model import DocumentFormat, Means, NotUnderstood
@@ -31,7 +32,7 @@ from fascis.files.names import join, parent, shown
 from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
 from fascis.library.reading import read_document
-from fascis.library.roles import CATALOG, ROLES, Role
+from fascis.library.roles import CATALOG, Role
 from fascis.workspace import Workspace
 
 _MOST_WRONG = 100
@@ -224,7 +225,7 @@ class _Opening:
 
     def _links(self) -> None:
         """A link that led to a file of the library leads to the same content in the copy."""
-        for item in self._copies.items("e.kind=1 AND e.fate=0 AND c.state=2"):
+        for item in self._copies.items(Which.LINKS_MADE):
             led = self._copies.journal.led(item.id)
             if led is None or not led.of or led.of[0] < 0:
                 continue
@@ -249,8 +250,8 @@ class _Opening:
         return seen is not None and (status.st_size, mtime_of(status)) == seen[:2]
 
     def _catalog(self, item: Item) -> None:
-        mount = self._places.destination_mount or Path(self._places.drive["mount"])
-        mounts = {**self._places.header.get("mounts", {}), self._places.drive["uuid"]: str(mount)}
+        mount = self._places.destination_mount or Path(self._places.drive.mount)
+        mounts = {**self._places.header.mounts, self._places.drive.uuid: str(mount)}
         led = self._copies.journal.led(item.id)
         known = led if led and _same_catalog(led.seen, item) and self._is_ours(item) else None
         leads = known.by_photo() if known else {}
@@ -288,18 +289,13 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
     Raises:
         EnvironmentTrouble: the drive failed.
     """
-    marks = ",".join(str(ROLES.index(r)) for r in Role if r is Role.ORIGINAL or r.remakeable)
-    rows = copies.journal.read(
-        "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND"
-        f" c.destination=? WHERE e.kind=0 AND e.fate=0 AND c.state=2 AND e.size>0 AND e.role IN ({marks}) GROUP BY e.strand",
-        (copies.number,),
-    )
+    rows = copies.smallest_of_strands([r for r in Role if r is Role.ORIGINAL or r.remakeable])
     opened.sampled = opened.seen = 0
     until = time.monotonic() + SAMPLE_SECONDS
     for first in range(0, len(rows), 64):
         with ExitStack() as held:
             handles = []
-            for folder, name, _ in rows[first : first + 64]:
+            for folder, name in rows[first : first + 64]:
                 try:
                     handles.append(held.enter_context(closing(library.open(join(folder, name)))).handle)
                 except OSError as error:

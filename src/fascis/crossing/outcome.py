@@ -6,14 +6,14 @@ import os
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from fascis.crossing.copies import CopyState
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.journal import making_sense
 from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
-from fascis.crossing.states import ARRIVED, UNFINISHED, State
+from fascis.crossing.states import ARRIVED, UNFINISHED, CopyState, State
+from fascis.crossing.which import Which
 from fascis.files.errors import Cancelled, DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
@@ -152,7 +152,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     return _object(
         crossing=crossing.id,
         state=state.value,
-        library_id=places.header["library_id"],
+        library_id=places.header.library_id,
         **{"from": shown(str(places.source))},
         to=[shown(str(d.places.target)) for d in crossing.demanded],
         destinations=[_destination(crossing, d) for d in crossing.destinations],
@@ -160,15 +160,15 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         bytes=size,
         verified_files=verified_files,
         verified_bytes=verified_bytes,
-        part=_part(part["projects"], [os.fsencode(f) for f in part["folders"]]) if (part := crossing.part) else None,
+        part=_part(part.projects, [os.fsencode(f) for f in part.folders]) if (part := crossing.part) else None,
         shared=_shared(crossing, release),
-        frees_bytes=places.header.get("frees", 0),
+        frees_bytes=places.header.frees,
         problems=problems,
         mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
         left_behind=release.get("left_behind", []),
         released_files=sum(release.get(k, 0) for k in ("files", "discarded_files", "loose_files")),
         released_bytes=sum(release.get(k, 0) for k in ("bytes", "discarded_bytes", "loose_bytes")),
-        gathered_files=crossing.copies.sums("e.fate=0 AND e.outside IS NOT NULL AND c.state=2")[0],
+        gathered_files=crossing.copies.sums(Which.GATHERED_VERIFIED)[0],
         parked_at=shown(parked_at) if parked_at else None,
         manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
         receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
@@ -189,7 +189,7 @@ def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, An
 
 def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     """What the documents still lack at the new place, and what leads to the wrong one."""
-    said = crossing.places.header.get("references", {})
+    said = crossing.places.header.references
     if missing := said.get("missing", 0):
         sentence = f"{counted(missing, 'file that documents refer to is', 'files that documents refer to are')} missing, as before."
         yield {"severity": "note", "code": "references-missing", "sentence": sentence, "files": []}
@@ -201,7 +201,7 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
         yield {"severity": "note", "code": "not-understood", "sentence": sentence, "files": []}
     twice = [
         place_text(i.outside or b"")
-        for i in crossing.copies.items("e.outside IS NOT NULL AND c.state=2 AND e.origin<>2")
+        for i in crossing.copies.items(Which.LOOSE_MAY_GO)
     ]
     if twice and crossing.state in ARRIVED:
         sentence = f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: gathered, and where they were."

@@ -18,7 +18,7 @@ def park(workspace: Workspace, journal: Journal, places: Places) -> None:
     Raises:
         Refused: it cannot be done in one rename (a mount point, no right, an existing name); there is no fallback.
     """
-    if places.header.get("document"):
+    if places.header.document:
         raise Refused(
             "cannot-set-aside",
             "A single document cannot be set aside: its folder is not the library's. Nothing was touched.",

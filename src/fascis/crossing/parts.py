@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from fascis.crossing.gathering import folders_above
+from fascis.crossing.header import PartFacts
 from fascis.crossing.problems import Problem, Severity
 from fascis.crossing.surveyed import JOURNALS, Surveyed
 from fascis.files.names import fsname, join, shown
@@ -176,10 +177,10 @@ def _within(place: bytes, folders: set[bytes]) -> bool:
     return any(place.startswith(f + b"/") for f in folders)
 
 
-def is_in_part(place: bytes, part: dict[str, list[str]] | None) -> bool:
+def is_in_part(place: bytes, part: PartFacts | None) -> bool:
     """True when something that appears at a place belongs to the part of a crossing's header; everything does to a whole."""
     if part is None:
         return True
     if place == OWN or place.startswith(OWN + b"/"):
         return False
-    return any(place.startswith(join(fsname(f), b"")) for f in part["folders"])
+    return any(place.startswith(join(fsname(f), b"")) for f in part.folders)

@@ -9,10 +9,10 @@ import stat
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from fascis.crossing.copies import Copies
 from fascis.crossing.copying import Fidelity
+from fascis.crossing.header import DriveFacts, Goal, Header
 from fascis.crossing.journal import Journal
 from fascis.crossing.listing import plan_list
 from fascis.crossing.plan_rows import inode_key
@@ -46,89 +46,87 @@ def staging_name(crossing: str) -> bytes:
 class Places:
     """The header's facts as paths and names: the old place, and one of the destinations by its number."""
 
-    header: dict[str, Any]
+    header: Header
     number: int = 0
     source_mount: Path | None = None
     destination_mount: Path | None = None
 
     def follow_source(self, workspace: Workspace) -> None:
         """Finds the old place's drive by its UUID where it is mounted now: a drive may come back at another place."""
-        self.source_mount = self._follow(workspace, self.header["source"], self.header["source_drive"])
+        self.source_mount = self._follow(workspace, self.header.source, self.header.source_drive)
 
     def follow_destination(self, workspace: Workspace) -> None:
         """Finds the destination's drive likewise."""
-        self.destination_mount = self._follow(workspace, self._facts["path"], self.drive)
+        self.destination_mount = self._follow(workspace, self.goal.path, self.drive)
 
     @property
-    def _facts(self) -> dict[str, Any]:
-        facts: dict[str, Any] = self.header["destinations"][self.number]
-        return facts
+    def goal(self) -> Goal:
+        """What the header says of this destination."""
+        return self.header.destinations[self.number]
 
     @property
-    def drive(self) -> dict[str, Any]:
-        """What the header says of the destination's drive: uuid, label, filesystem, stand_in, mount."""
-        facts: dict[str, Any] = self._facts["drive"]
-        return facts
+    def drive(self) -> DriveFacts:
+        """What the header says of its drive."""
+        return self.goal.drive
 
     @property
     def label(self) -> str:
         """The destination's drive by name."""
-        return str(self.drive["label"])
+        return self.drive.label
 
     @staticmethod
-    def _follow(workspace: Workspace, text: str, facts: dict[str, Any]) -> Path | None:
+    def _follow(workspace: Workspace, text: str, facts: DriveFacts) -> Path | None:
         path = path_of(text)
         try:
-            if workspace.drives.at(path).uuid == facts["uuid"]:
+            if workspace.drives.at(path).uuid == facts.uuid:
                 return None
         except EnvironmentTrouble:
             pass  # not there: looked for below
-        if not path.is_relative_to(facts["mount"]):
+        if not path.is_relative_to(facts.mount):
             return None
-        there = [d.mount for d in workspace.drives.connected() if d.uuid == facts["uuid"] and d.connected]
-        return there[0] if there and there[0] != Path(facts["mount"]) else None
+        there = [d.mount for d in workspace.drives.connected() if d.uuid == facts.uuid and d.connected]
+        return there[0] if there and there[0] != Path(facts.mount) else None
 
     @staticmethod
-    def _now(text: str, facts: dict[str, Any], mount: Path | None) -> Path:
+    def _now(text: str, facts: DriveFacts, mount: Path | None) -> Path:
         path = path_of(text)
-        return mount / path.relative_to(facts["mount"]) if mount else path
+        return mount / path.relative_to(facts.mount) if mount else path
 
     @property
     def crossing(self) -> str:
         """The crossing's id."""
-        return str(self.header["crossing"])
+        return self.header.crossing
 
     @property
     def answers(self) -> Answers | None:
         """What the drive said itself when the crossing began; None when it was not asked."""
-        said = self.drive.get("answers")
-        return Answers.from_json(said) if said else None
+        return self.drive.said()
 
     @property
     def source(self) -> Path:
         """The library's old folder."""
-        return self._now(self.header["source"], self.header["source_drive"], self.source_mount)
+        return self._now(self.header.source, self.header.source_drive, self.source_mount)
 
     @property
     def old_root(self) -> Path:
         """What the library was known by at the old place: its folder, or the single document."""
-        document = self.header.get("document")
+        document = self.header.document
         return self.source / document if document else self.source
 
     @property
     def destination(self) -> Path:
         """The folder the library's own folder stands in."""
-        return self._now(self._facts["path"], self.drive, self.destination_mount)
+        return self._now(self.goal.path, self.drive, self.destination_mount)
 
     @property
     def name(self) -> bytes:
         """The library's name there, as bytes."""
-        return fsname(self.header["name"])
+        return fsname(self.header.name)
 
     @property
     def target(self) -> Path:
         """The library's new folder."""
-        return self.destination / str(self.header["name"])
+        return self.destination / self.header.name
 
     @property
     def home_there(self) -> Home:
@@ -138,7 +136,7 @@ class Places:
     @property
     def home_here(self) -> Home:
         """The old place likewise."""
-        return _home(self.source, self.header["source_drive"], self.source_mount)
+        return _home(self.source, self.header.source_drive, self.source_mount)
 
     @property
     def staging(self) -> bytes:
@@ -164,12 +162,12 @@ class Places:
             s = os.lstat(path)
         except OSError:
             return False
-        if self.header.get("stable_inodes", True):
-            return inode_key(s.st_ino) == int(self.header["root_inode"])
+        if self.header.stable_inodes:
+            return inode_key(s.st_ino) == int(self.header.root_inode)
         return stat.S_ISDIR(s.st_mode) and (path == self.parked_path or self._landmarks(path))
 
     def _landmarks(self, path: Path) -> bool:
-        for name, encoding, size, mtime in self.header["landmarks"]:
+        for name, encoding, size, mtime in self.header.landmarks:
             try:
                 s = os.lstat(path / os.fsdecode(unlisted(name, encoding)))
             except OSError:
@@ -187,10 +185,10 @@ class Places:
         return self.standing() or self.source
 
 
-def _home(path: Path, facts: dict[str, Any], followed: Path | None) -> Home:
-    mount = followed or Path(facts["mount"])
+def _home(path: Path, facts: DriveFacts, followed: Path | None) -> Home:
+    mount = followed or Path(facts.mount)
     inside = path.relative_to(mount) if path.is_relative_to(mount) else path
-    return Home(drive=facts["uuid"], path=shown(str(inside)))
+    return Home(drive=facts.uuid, path=shown(str(inside)))
 
 
 def parked_name(name: str, crossing: str) -> str:
@@ -212,7 +210,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
     try:
         drive = workspace.drives.at(path)
         same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
-        if not same or drive.uuid != places.header["source_drive"]["uuid"]:
+        if not same or drive.uuid != places.header.source_drive.uuid:
             raise Refused(
                 "wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched."
             )
@@ -256,7 +254,7 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
         DriveGone: the drive is away, or another one is mounted there.
     """
     places.follow_destination(workspace)
-    label, uuid = places.label, places.drive["uuid"]
+    label, uuid = places.label, places.drive.uuid
     gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
     try:
         drive = workspace.drives.at(places.destination)
@@ -279,7 +277,7 @@ def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
             medium.make_folder(places.staging)
         place = places.staging + b"/" + TOKEN_FILE
         if not medium.exists(place):
-            header = {k: v for k, v in places.header.items() if k != "decisions"}
+            header = {k: v for k, v in places.header.as_json().items() if k != "decisions"}
             write_new(medium, place, [json.dumps(header, indent=1).encode()])
             medium.sync_folder(places.staging)
     except OSError as error:
@@ -320,7 +318,7 @@ def prove_staging(medium: Medium, places: Places) -> None:
         raise Refused(
             "wrong-state", f"The staging folder on {places.label} is not this crossing's. Nothing was touched."
         ) from error
-    if not isinstance(said, dict) or said.get("token") != places.header["token"]:
+    if not isinstance(said, dict) or said.get("token") != places.header.token:
         raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
 
 
@@ -342,7 +340,7 @@ def has_arrived(workspace: Workspace, places: Places) -> bool:
         identity = read_identity(medium, places.target)
     finally:
         medium.close()
-    return bool(identity and any(h.token == places.header["token"] for h in identity.history))
+    return bool(identity and any(h.token == places.header.token for h in identity.history))
 
 
 def is_arriving(destination: Medium, places: Places) -> bool:
@@ -350,7 +348,7 @@ def is_arriving(destination: Medium, places: Places) -> bool:
     place = places.name + b"/" + CLAIM
     if not destination.exists(place):
         return False
-    return read_small(destination, place) == str(places.header["token"]).encode()
+    return read_small(destination, place) == places.header.token.encode()
 
 
 def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:

@@ -10,12 +10,12 @@ from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers, read_back
 from fascis.crossing.events import Control
 from fascis.crossing.proof import INLINE, Proof
+from fascis.crossing.which import Which
 from fascis.drives.model import Drive
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.medium import Medium
 
 BATCH = 256
-_UNPROVEN = "c.state=2 AND c.proven=0 AND e.kind=0 AND e.fate IN (0,4)"
 
 
 def prove(
@@ -32,7 +32,7 @@ def prove(
     wrong: list[Item] = []
     batch: list[Item] = []
     with Buffers() as buffers, closing(Proof(drive)) as proof:
-        for item in copies.items(_UNPROVEN):
+        for item in copies.items(Which.NOT_PROVEN):
             batch.append(item)
             if len(batch) == BATCH:
                 wrong += _prove(copies, medium, batch, place_of, buffers, proof, control)

@@ -7,10 +7,12 @@ import json
 import time
 from typing import Any
 
+from fascis.crossing.after import After
 from fascis.crossing.copies import Copies
 from fascis.crossing.journal import Journal, making_sense
 from fascis.crossing.problems import stays_because
 from fascis.crossing.states import State
+from fascis.crossing.which import Which
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import NBSP, counted, number, size
 
@@ -31,28 +33,28 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
 
 def _record_of(journal: Journal) -> dict[str, Any]:
     h = journal.header
-    every = [Copies(journal, n) for n in range(len(h["destinations"]))]
+    every = [Copies(journal, n) for n in range(len(h.destinations))]
     demanded = [c for c in every if c.state is not State.UNDONE] or every[:1]
     home = demanded[0]
     files, total = home.going()
     verified_files, verified_bytes = min(c.verified() for c in demanded)
-    left_files, left_bytes = home.sums("e.fate=1")
-    discarded_files, discarded_bytes = home.sums("e.fate=5")
+    left_files, left_bytes = home.sums(Which.LEFT_OUT)
+    discarded_files, discarded_bytes = home.sums(Which.DISCARDED)
     return {
         "format": FORMAT,
-        "crossing": h["crossing"],
-        "library_id": h["library_id"],
-        "name": shown(h["name"]),
+        "crossing": h.crossing,
+        "library_id": h.library_id,
+        "name": shown(h.name),
         "state": journal.state.value,
-        "from": shown(h["source"]),
-        "from_drive": h["source_drive"],
-        "to": _target(h, home.number),
-        "to_drive": h["destinations"][home.number]["drive"],
+        "from": shown(h.source),
+        "from_drive": h.source_drive.model_dump(),
+        "to": h.target(home.number),
+        "to_drive": h.destinations[home.number].drive.model_dump(),
         "destinations": [
             {
-                "to": _target(h, c.number),
-                "drive": h["destinations"][c.number]["drive"],
-                "home": c is home and h["after"] != "copy",
+                "to": h.target(c.number),
+                "drive": h.destinations[c.number].drive.model_dump(),
+                "home": c is home and h.after is not After.COPY,
                 "state": c.state.value,
                 "verified_files": c.verified()[0],
                 "verified_bytes": c.verified()[1],
@@ -61,9 +63,9 @@ def _record_of(journal: Journal) -> dict[str, Any]:
             }
             for c in every
         ],
-        "after": h["after"],
-        "lacks": h.get("lacks", 0),
-        "planned_at": h["planned_at"],
+        "after": h.after.value,
+        "lacks": h.lacks,
+        "planned_at": h.planned_at,
         "settled_at": journal.value("settled_at"),
         "files": files,
         "bytes": total,
@@ -72,18 +74,18 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "proven": all(c.proven() for c in demanded),
         "digest": "BLAKE3",
         "seconds": journal.value("seconds", 0.0),
-        "left_out": {"roles": h["leave_out"], "files": left_files, "bytes": left_bytes},
-        "discarded": {"roles": h.get("discard", []), "files": discarded_files, "bytes": discarded_bytes},
-        "gathered": dict(zip(("files", "bytes"), home.sums("e.fate=0 AND e.outside IS NOT NULL"), strict=True)),
-        "written_anew": [place_text(i.place) for i in home.items("c.rewritten=1")],
-        "references": h.get("references", {}),
+        "left_out": {"roles": h.leave_out, "files": left_files, "bytes": left_bytes},
+        "discarded": {"roles": h.discard, "files": discarded_files, "bytes": discarded_bytes},
+        "gathered": dict(zip(("files", "bytes"), home.sums(Which.GATHERED), strict=True)),
+        "written_anew": [place_text(i.place) for i in home.items(Which.WRITTEN_ANEW)],
+        "references": h.references,
         "opened": home.value("opened"),
         "not_copied": [
             {"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
             for c in demanded
-            for i in c.items("e.fate=0 AND c.state>2")
+            for i in c.items(Which.GOING_HINDERED)
         ],
-        "decisions": h.get("decisions", []),
+        "decisions": h.decisions,
         "attention": [
             {"path": place_text(p), "drive": d, "meaning": m, "at": at} for p, d, m, at in journal.attentions()
         ],
@@ -92,10 +94,6 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "looked_at": journal.value("looked_at"),
         "parked_at": journal.value("parked_at"),
     }
-
-
-def _target(header: dict[str, Any], number: int) -> str:
-    return shown(header["destinations"][number]["path"]) + "/" + shown(header["name"])
 
 
 def receipt_json(record: dict[str, Any]) -> bytes:

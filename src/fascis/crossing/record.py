@@ -25,7 +25,7 @@ _BATCH = 20_000
 
 def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
     """Writes the digests on record into the journal, of files that have the size and time on record. A damaged record is none."""
-    label = journal.header["source_drive"]["label"]
+    label = journal.header.source_drive.label
     try:
         with closing(workspace.drives.open(source)) as medium:
             if not medium.exists(INVENTORY):

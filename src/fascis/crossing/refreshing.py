@@ -8,7 +8,6 @@ from fascis.crossing.leads import LeadRows, lead_rows
 from fascis.crossing.places import Places
 from fascis.crossing.rewriting import documents_of
 from fascis.crossing.surveyed import survey_library
-from fascis.files.names import join
 from fascis.library.roles import CATALOG
 from fascis.workspace import Workspace
 
@@ -28,8 +27,7 @@ def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
     surveyed = survey_library(workspace, places.old_root)
     if not surveyed.survey.folders:
         return
-    rows = journal.read("SELECT f.place, e.name, e.id FROM entry e JOIN folder f ON f.id=e.folder")
-    entries = {join(folder, name): id for folder, name, id in rows}
+    entries = journal.entries()
     gathering = Gathering(aliases=journal.aliases())
     found = lead_rows(surveyed.uses, surveyed.survey, gathering, entries)
     fresh = [row for row in found.rows if row[0] in stale and row[1] == stale[row[0]]]

@@ -16,15 +16,16 @@ from typing import Protocol
 
 from blake3 import blake3
 
-from fascis.crossing.copies import Copies, CopyState, Item, arrives_at, is_damaged
+from fascis.crossing.copies import Copies, Item, arrives_at, is_damaged
 from fascis.crossing.copying import Buffers, Look, look_at_copy, read_back
 from fascis.crossing.events import Control, Released, Report
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import Journal, Origin
+from fascis.crossing.journal import Journal
 from fascis.crossing.plan_rows import inode_key
 from fascis.crossing.space import Deleted
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, Origin, State
 from fascis.crossing.still import Differences, differs
+from fascis.crossing.which import Which
 from fascis.drives.rules import Rules
 from fascis.files.digest import digest_of_bytes
 from fascis.files.door import Proven
@@ -37,7 +38,6 @@ from fascis.library.roles import Role
 from fascis.library.survey import Kind
 
 BATCH = 256
-_VERIFIED = "e.fate IN (0,4) AND c.state=2 AND e.origin IN (0,1,3) AND e.outside IS NULL"
 MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
 MISSING, CHANGED = "copy-missing", "copy-changed"
 _STAYS_BY_ERROR = {  # of an original that cannot be got at any more: what stands there is not touched
@@ -49,7 +49,6 @@ _STAYS_BY_ERROR = {  # of an original that cannot be got at any more: what stand
     errno.EINVAL: "changed",
     errno.EBUSY: "mount",
 }
-_DISCARDED = "e.fate=5 AND e.kind=0 AND e.origin IN (0,1,3)"
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +150,7 @@ class Release:
         """
         held = 0
         for kept in self.kept:
-            for item in kept.copies.items(_VERIFIED):
+            for item in kept.copies.items(Which.MAY_GO):
                 self.control.checkpoint()
                 if why := kept.wrong(item, self.buffers, self.control, later=True):
                     self.lost[item.place] = why
@@ -192,7 +191,7 @@ class Release:
     def _mend(self) -> None:
         """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
         gone = []
-        for item in self._copies.items("e.origin=1 AND e.outside IS NULL"):
+        for item in self._copies.items(Which.BEING_DELETED):
             try:
                 self.source.status(item.place)
             except (FileNotFoundError, NotADirectoryError):
@@ -205,8 +204,8 @@ class Release:
 
     def _batches(self) -> Iterator[list[Item]]:
         batch: list[Item] = []
-        for condition in (_VERIFIED, _DISCARDED):
-            for item in self._copies.items(condition, batch=BATCH):
+        for which in (Which.MAY_GO, Which.MAY_GO_UNCOPIED):
+            for item in self._copies.items(which, batch=BATCH):
                 batch.append(item)
                 if len(batch) == BATCH:
                     yield batch
@@ -385,9 +384,7 @@ def left_behind(copies: Copies, source: Medium | None, differences: Differences)
     """``(place, why)`` of what stays at the old place after a release; at most 10,000 of each kind."""
     out: dict[bytes, str] = {}
     reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
-    for item in copies.items(
-        "e.outside IS NULL AND e.origin<>2 AND (e.fate IN (1,2,3,5) OR e.origin=3 OR c.state IS NULL OR c.state<>2)"
-    ):
+    for item in copies.items(Which.STAYING):
         if len(out) >= 10_000:
             break
         if source is not None and not source.exists(item.place):

@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from fascis.crossing.copies import Copies, CopyState, Item
+from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import Buffers
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control, Report
@@ -22,18 +22,16 @@ from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
 from fascis.crossing.release import Kept, Release, left_behind, still_wanted
 from fascis.crossing.space import free_now, settle_down, shortfall
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, State
 from fascis.crossing.still import Differences, compare, worked_in
 from fascis.crossing.surveyed import survey_library
+from fascis.crossing.which import Which
 from fascis.documents.sidecars import is_sidecar
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.workspace import Workspace
-
-_SIDECARS = "e.outside IS NULL AND e.kind=0 AND e.origin<>2 AND lower(CAST(substr(e.name, -4) AS TEXT))='.xmp'"
-_LOOSE = "e.outside IS NOT NULL AND c.state=2 AND e.origin<>2"
 
 
 def release(
@@ -58,7 +56,7 @@ def release(
         record = _release(workspace, journal, places, source, kept, control, report)
         standing = _standing(places, source)
     journal.put("release", record)
-    if standing and not journal.header.get("document") and not journal.header.get("part"):
+    if standing and not journal.header.document and not journal.header.part:
         _clear_top(workspace, journal, places, standing, record)
     return record
 
@@ -96,7 +94,7 @@ def _release(
         needed = needed_now(workspace, places, copies[0], differences, control, lost=work.lost)
         top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
         work.used = {p[len(top) :]: who for p, who in needed.items() if p.startswith(top)}
-        if journal.state is State.SWITCHED and not work.used and not journal.header.get("part"):
+        if journal.state is State.SWITCHED and not work.used and not journal.header.part:
             _park_if_possible(workspace, journal, places)
         before = journal.value("free_before")
         if before is None:
@@ -104,13 +102,13 @@ def _release(
             journal.put("free_before", before)
         act = journal.open_act("release") or journal.intend("release", shown(str(places.origin())), workspace.clock())
         work.run()
-        if not journal.header.get("document"):
+        if not journal.header.document:
             work.clear_folders(source)  # the folders of a single document are not the library's
-        stays = release_loose(workspace, journal, kept, needed, control, report) if journal.header.get("loose_too") else []
+        stays = release_loose(workspace, journal, kept, needed, control, report) if journal.header.loose_too else []
     after = settle_down(source, before, work.deleted.allocated, drive)
-    files, size = copies[0].sums("e.fate=0 AND e.outside IS NULL AND e.origin=2 AND e.why IS NULL")
-    loose = copies[0].sums("e.outside IS NOT NULL AND e.origin=2 AND e.why IS NULL")
-    discarded = copies[0].sums("e.fate=5 AND e.origin=2 AND e.why IS NULL")
+    files, size = copies[0].sums(Which.DELETED_BY_US)
+    loose = copies[0].sums(Which.LOOSE_DELETED_BY_US)
+    discarded = copies[0].sums(Which.DISCARDED_BY_US)
     record = {
         "files": files,
         "bytes": size,
@@ -136,7 +134,7 @@ def _left_behind(
 ) -> list[dict[str, Any]]:
     """What stays, as the record has it: path, why, its length, by whom it is needed, and whether the plan said so."""
     planned = {kept["path"] for kept in copies.journal.value("kept_for_others", [])}
-    loose = {i.outside: i.size for i in copies.items("e.outside IS NOT NULL")}
+    loose = {i.outside: i.size for i in copies.items(Which.LOOSE)}
     out: list[dict[str, Any]] = []
     for place, why in stays:
         told = place_text(place)
@@ -150,7 +148,7 @@ def _left_behind(
 
 def of_this(found: Differences, copies: Copies) -> Differences:
     """The differences that concern a crossing: of a part, what became of the rest of its library is not its business."""
-    part = copies.journal.header.get("part")
+    part = copies.journal.header.part
     if part is None:
         return found
 
@@ -187,7 +185,7 @@ def needed_now(
     header = places.header
     origin = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
     top = origin + b"/"
-    loose = {i.outside: i for i in copies.items(_LOOSE)} if header.get("loose_too") else {}
+    loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
     changed = {*differences.newer, *lost}
 
     def stopped() -> bool:
@@ -208,9 +206,9 @@ def needed_now(
             return [i.place.rpartition(b"/")[2] for i in copies.in_folder(folder[len(top) :])]
         return [p.rpartition(b"/")[2] for p in loose if p and p.rpartition(b"/")[0] == folder]
 
-    document, own = bool(header.get("document")), not whole and (bool(changed) or copies.anything_stays())
+    document, own = bool(header.document), not whole and (bool(changed) or copies.anything_stays())
     targets = [bytes(t) for t in (places.target,)]
-    library, paths = header.get("whole_id", header["library_id"]), frozenset(filter(None, loose))
+    library, paths = header.whole, frozenset(filter(None, loose))
     before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
     going = Going(origin, library, paths, targets, document, own, places.crossing, before)
     needed = find_needed(workspace, going, stopped)
@@ -218,7 +216,7 @@ def needed_now(
         surveyed = survey_library(workspace, places.origin(), None, stopped)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
-    sidecars = [top + i.place for i in copies.items(_SIDECARS)] + [p for p in paths if is_sidecar(p)]
+    sidecars = [top + i.place for i in copies.items(Which.SIDECARS)] + [p for p in paths if is_sidecar(p)]
     kept |= sidecars_of_what_stays(sidecars, lambda p: goes(p) or p[len(top) :] in changed, kept)
     if needed.unknown:
         kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}

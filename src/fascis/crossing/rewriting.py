@@ -16,13 +16,15 @@ from pathlib import Path
 from typing import BinaryIO
 
 from fascis.crossing.arrived import Arrived, place_from, relative
-from fascis.crossing.copies import Copied, Copies, CopyState, Item, arrives_at, as_it_was, own_place
+from fascis.crossing.copies import Copied, Copies, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.copying import copy_seen_of, seen_of
 from fascis.crossing.fates import Fate
 from fascis.crossing.places import Places, fidelity
 from fascis.crossing.putting import Like, make_parents, put
 from fascis.crossing.spelling import Spelling, leads_of
+from fascis.crossing.states import CopyState
 from fascis.crossing.surveyed import JOURNALS
+from fascis.crossing.which import Which
 from fascis.crossing.whither import Whither
 from fascis.documents.catalog import Catalog, Place, move_folders
 from fascis.documents.model import DocumentFormat, Means, NotUnderstood, rewrite
@@ -147,7 +149,7 @@ class Rewriting:
         journals = [j for j in beside if j.copy is CopyState.VERIFIED]
         parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i) for i in (item, *journals)}
         with private_copy(medium, parts, self._cache) as copy:
-            name = self._places.header["name"] if self._names_catalog(item) else None
+            name = self._places.header.name if self._names_catalog(item) else None
             try:
                 moves, photos = self._moves(copy)
                 if not moves and not photos and name is None:
@@ -163,12 +165,12 @@ class Rewriting:
     def _names_catalog(self, item: Item) -> bool:
         """True when the catalog is the library, and the person gave it another name."""
         header = self._places.header
-        return bool(header.get("named")) and os.fsdecode(item.place) == header.get("document")
+        return bool(header.named) and os.fsdecode(item.place) == header.document
 
     def _moves(self, copy: Path) -> tuple[dict[int, tuple[Place, str]], dict[int, tuple[Place, str, str]]]:
         """Folders with their new places; photos that were found elsewhere and go there without their folder."""
         with closing(Catalog(copy)) as catalog:
-            mounts = self._places.header.get("mounts", {})
+            mounts = self._places.header.mounts
             places = {p.id: old_folder(p, mounts) for p in catalog.places()}
             folders = list(catalog.folders())
             gathered = self._gathered_folders()
@@ -234,9 +236,7 @@ class Rewriting:
         return None
 
     def _gathered_folders(self) -> dict[bytes, bytes]:
-        rows = self._copies.journal.read(
-            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside IS NOT NULL"
-        )
+        rows = self._copies.journal.gathered_into()
         return {parent(outside): self.whither.folder(place) for outside, place in rows}
 
     def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
@@ -250,7 +250,7 @@ class Rewriting:
 
     def links(self, source: Medium, medium: Medium, root: bytes) -> None:
         """Makes the links of the library. One that would lead to the old place leads to the same file at the new one."""
-        for item in self._copies.items("e.kind=1 AND e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2)"):
+        for item in self._copies.items(Which.LINKS_TO_MAKE):
             self.link(source, medium, root, item)
 
     def link(self, source: Medium, medium: Medium, root: bytes, item: Item) -> None:
@@ -299,11 +299,7 @@ def documents_of(copies: Copies) -> Iterator[Item]:
     """Every verified document of a destination, by its name."""
     ids = [  # all of them first, for the journal is written to while they are worked on
         id
-        for id, name in copies.journal.read(
-            "SELECT e.id, e.name FROM entry e JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.kind=0 AND e.fate=0"
-            " AND c.state=2 ORDER BY e.id",
-            (copies.number,),
-        )
+        for id, name in copies.verified_names()
         if format_of(name) is not None or name.lower().endswith(b"." + CATALOG)
     ]
     return (copies.item(id) for id in ids)

@@ -10,7 +10,7 @@ from fascis.crossing.crossing import Crossing
 
 def drives_of(crossing: Crossing) -> set[str]:
     """UUIDs of the drives that take part: the originals' and every demanded destination's."""
-    return {crossing.places.header["source_drive"]["uuid"], *(d.places.drive["uuid"] for d in crossing.demanded)}
+    return {crossing.places.header.source_drive.uuid, *(d.places.drive.uuid for d in crossing.demanded)}
 
 
 def taking_part(crossing: Crossing, uuid: str) -> bool:

@@ -146,20 +146,20 @@ def new_identity(places: Places, home: Home, copies: Copies, clock: Callable[[],
         {
             "id": places.crossing,
             "when": datetime.fromtimestamp(clock(), UTC),
-            "from": shown(header["source"]),
+            "from": shown(header.source),
             "to": shown(str(places.target)),
-            "token": header["token"],
-            "part_of": header["whole_id"] if header.get("part") else "",
+            "token": header.token,
+            "part_of": header.whole if header.part else "",
         }
     )
-    old = Identity.model_validate(header["identity"]) if header.get("identity") else None
+    old = Identity.model_validate(header.identity) if header.identity else None
     return Identity(
-        library_id=header["library_id"],
-        name=shown(header["name"]),
-        kind=header["kind"],
+        library_id=header.library_id,
+        name=shown(header.name),
+        kind=header.kind,
         home=home,
         roles=old.roles if old else {},
-        history=[*(old.history if old and not header.get("part") else []), crossed],
+        history=[*(old.history if old and not header.part else []), crossed],
     )
 
 
@@ -228,7 +228,7 @@ def _claim(copies: Copies, places: Places, medium: Medium, clock: Callable[[], f
         medium.make_folder(places.name)
     if not medium.exists(join(places.name, OWN)):
         medium.make_folder(join(places.name, OWN))
-    write_new(medium, join(places.name, CLAIM), [places.header["token"].encode()])
+    write_new(medium, join(places.name, CLAIM), [places.header.token.encode()])
     medium.sync()
 
 
@@ -279,7 +279,7 @@ def withdraw(
             except OSError as error:
                 if error.errno != errno.EINVAL:
                     raise
-                write_new(medium, join(name, CLAIM), [places.header["token"].encode()])
+                write_new(medium, join(name, CLAIM), [places.header.token.encode()])
         if is_arriving(medium, places):
             _move_out(places, medium)
         medium.sync()

@@ -1,8 +1,8 @@
-"""The states of a crossing, and which may follow which."""
+"""The states of a crossing, and which may follow which; where each copy and each original is."""
 
 from __future__ import annotations
 
-from enum import StrEnum
+from enum import IntEnum, StrEnum
 
 from fascis.files.errors import Refused
 
@@ -52,3 +52,28 @@ def check_transition(now: State, new: State) -> None:
         raise Refused(
             "wrong-state", f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was changed."
         )
+
+
+class CopyState(IntEnum):
+    """Where one copy is."""
+
+    COPIED = 1  # written and flushed
+    VERIFIED = 2  # read back and equal
+    UNREADABLE = 3  # the source could not be read
+    CHANGING = 4  # the source kept changing
+    VANISHED = 5  # the source is no longer there
+    MISMATCH = 6  # read back wrong three times
+    SKIPPED = 7  # by the person's choice; its original is never released
+    DAMAGED = 8  # the source has the size and time on record, and other content
+
+
+HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
+
+
+class Origin(IntEnum):
+    """Where one original is."""
+
+    THERE = 0
+    INTENDED = 1  # to be deleted in the running batch
+    GONE = 2  # deleted by this crossing
+    STAYS = 3  # not deleted, see ``why``

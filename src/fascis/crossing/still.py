@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.copies import Copies, Item
 from fascis.crossing.copying import seen_of
-from fascis.crossing.journal import Origin
+from fascis.crossing.states import Origin
+from fascis.crossing.which import Which
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
 from fascis.files.walk import Folder
@@ -53,9 +54,9 @@ def compare(
     An original is compared with what every destination has of it: what was read differently for two of them is changed.
     """
     copies, journal = destinations[0], destinations[0].journal
-    found, stable = Differences(), bool(journal.header.get("stable_inodes", True))
+    found, stable = Differences(), bool(journal.header.stable_inodes)
     folders = {f for f, _ in journal.folders()}
-    single = bool(journal.header.get("document"))
+    single = bool(journal.header.document)
     visited: set[Place] = set()
     journals: list[Place] = []
     for folder in _some_folders(medium, copies, folders) if single else medium.walk():
@@ -103,7 +104,7 @@ def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterat
 
 def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], None]) -> None:
     """What was gathered is looked at where it lies; it is told of by its place in the library."""
-    for item in copies.items("e.outside IS NOT NULL AND e.origin<>2"):
+    for item in copies.items(Which.LOOSE_THERE):
         heartbeat()
         assert item.outside
         try:

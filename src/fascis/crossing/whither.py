@@ -15,9 +15,9 @@ class Whither:
 
     def __init__(self, copies: Copies, places: Places) -> None:
         header = places.header
-        roots = {os.fsencode(header["source"]), os.fsencode(header.get("real_source", header["source"]))}
+        roots = {os.fsencode(header.source), bytes(header.real_root)}
         self._roots = [r.rstrip(b"/") + b"/" for r in roots]
-        self.real_source = os.fsencode(header.get("real_source", header["source"]))
+        self.real_source = bytes(header.real_root)
         self._copies, self._aliases = copies, copies.journal.aliases()
         self._names: dict[bytes, set[bytes]] = {}
         self._folders, self._files = copies.journal.renamed()
@@ -67,10 +67,7 @@ class Whither:
         """True when the plan has a file of that place, copied or not."""
         folder, _, name = place.rpartition(b"/")
         if folder not in self._names:
-            rows = self._copies.journal.read(
-                "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
-            )
-            self._names[folder] = {name for (name,) in rows}
+            self._names[folder] = self._copies.journal.names_of_files(folder)
         return name in self._names[folder]
 
     def new_target(self, ways: list[Target], document: bytes, folder: bytes, inner: bytes = b"") -> bytes | None:

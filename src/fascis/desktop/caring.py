@@ -221,7 +221,7 @@ class Caring(QObject):
             if shelf.drive.uuid not in needed:
                 self._remove_now(shelf)
                 return
-            name = shown(running.places.header["name"])
+            name = shown(running.places.header.name)
             actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
             self.panel.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
 

@@ -191,9 +191,9 @@ class Conducting(QObject):
         h = crossing.places.header
         return CrossingRow(
             crossing.id,
-            h["name"],
+            h.name,
             [d.label for d in crossing.demanded],
-            h["source_drive"]["label"],
+            h.source_drive.label,
             self._state(crossing),
             crossing.journal.planned()[1],
             crossing is self.running,
@@ -223,7 +223,7 @@ class Conducting(QObject):
                 self._show_error()
             else:
                 self.view.show_empty("Reading its journal …", "")
-                self.panel.show_busy(shown(self.current.places.header["name"]), "Reading its journal.")
+                self.panel.show_busy(shown(self.current.places.header.name), "Reading its journal.")
             return
         row = next(r for r in rows if r.id == self.current.id)
         if has_scales(row.state):
@@ -265,7 +265,7 @@ class Conducting(QObject):
         words = "paused" if self.control.paused else f"ready at {at}" if at else "crossing"
         waiting = len(in_turn(c for c in self.crossings if c is not self.running))
         more = f" · {waiting} more wait" if waiting > 1 else " · 1 more waits" if waiting else ""
-        self.pulse.emit(f"{shown(self.now.crossing.places.header['name'])} · {words}{more}")
+        self.pulse.emit(f"{shown(self.now.crossing.places.header.name)} · {words}{more}")
 
     def show_panel(self) -> None:
         """Shows what belongs beside the chosen crossing now."""
@@ -443,7 +443,7 @@ class Conducting(QObject):
             now.state = State.COPYING
 
         def work() -> State:
-            with Awake(f"{shown(crossing.places.header['name'])} is crossing") as awake:
+            with Awake(f"{shown(crossing.places.header.name)} is crossing") as awake:
                 now.awake = awake.granted
                 if bring:
                     return crossing.bring_along(now.control, take)
@@ -470,7 +470,7 @@ class Conducting(QObject):
         self._errors[id] = trouble
         if not isinstance(outcome, Cancelled):
             state = outcome if isinstance(outcome, State) else now.state
-            words = notice(shown(now.crossing.places.header["name"]), state, trouble)
+            words = notice(shown(now.crossing.places.header.name), state, trouble)
             Task(lambda: self.notify(*words), lambda _: None, self)
         self._tell_pulse()
         self.changed.emit()

@@ -47,7 +47,7 @@ def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | No
     """Clock times at which those that wait will be ready, by their plans, one after the other. Pure."""
     at, times = first, []
     for crossing in waiting:
-        at = at + float(crossing.places.header["estimate"]) if at else None
+        at = at + float(crossing.places.header.estimate) if at else None
         times.append(at)
     return times
 

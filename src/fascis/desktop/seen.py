@@ -6,13 +6,14 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any
 
-from fascis.crossing.copies import CopyState, StrandProgress
+from fascis.crossing.copies import StrandProgress
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.engine import hindrance_sentence
 from fascis.crossing.plan import After
 from fascis.crossing.rewriting import documents_of
-from fascis.crossing.states import State
+from fascis.crossing.states import CopyState, State
+from fascis.crossing.which import Which
 from fascis.desktop.answers import DriveNow, Situation
 from fascis.desktop.stations import Lane, LaneOn
 from fascis.files.names import shown
@@ -108,8 +109,8 @@ def read_seen(crossing: Crossing) -> Seen:
     return Seen(
         crossing.id,
         crossing.state,
-        header["source_drive"]["label"],
-        header["name"],
+        header.source_drive.label,
+        header.name,
         crossing.wanted_after,
         journal.planned(),
         [_drive(d, crossing.comparison_accepted) for d in crossing.demanded],
@@ -120,9 +121,9 @@ def read_seen(crossing: Crossing) -> Seen:
         journal.attentions(),
         [hindrance_sentence(p, s) for p, s in islice(crossing.hindrances(), MOST_HINDERED)],
         max(d.copies.count_copies([CopyState.DAMAGED]) for d in crossing.demanded),
-        crossing.copies.sums("e.fate=5"),
+        crossing.copies.sums(Which.DISCARDED),
         [shown(i.place) for i in islice(documents_of(crossing.copies), MOST_DOCUMENTS)],
-        header.get("references", {}),
+        header.references,
         not crossing.comparison_accepted and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
         and any(d.only_compared for d in crossing.demanded),
     )

@@ -226,7 +226,7 @@ class Steps:
         h = c.places.header
         self._host.panel.show_deleting(
             self.list,
-            h["source_drive"]["label"],
+            h.source_drive.label,
             " and ".join(seen.labels),
             {"back": self._host.back, "delete_now": self.delete},
         )

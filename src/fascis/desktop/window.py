@@ -454,7 +454,7 @@ class Window(QMainWindow):
     def _busy(self) -> str:
         running = self.conducting.running
         return (
-            f"{shown(running.places.header['name'])} is crossing; this one waits its turn behind it." if running else ""
+            f"{shown(running.places.header.name)} is crossing; this one waits its turn behind it." if running else ""
         )
 
     def _started(self, crossing: Crossing) -> None:
@@ -560,12 +560,12 @@ class Window(QMainWindow):
         (_files, total), (_, done) = crossing.journal.planned(), verified
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
-            words = f"{shown(h['name'])} to {shown(crossing.places.label)} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
+            words = f"{shown(h.name)} to {shown(crossing.places.label)} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
             words += f" {counted(more, 'more crossing')} continues after it." if more == 1 else ""
             words += f" {counted(more, 'more crossing')} continue after it." if more > 1 else ""
             go = button("Go on", lambda: self._accept_offer(crossing.id, True))
         else:
-            words = f"{shown(h['name'])} is whole on {shown(crossing.places.label)} and waits at the scales."
+            words = f"{shown(h.name)} is whole on {shown(crossing.places.label)} and waits at the scales."
             go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
         self._offer_across.addWidget(label(words), 1)
         self._offer_across.addWidget(go)
