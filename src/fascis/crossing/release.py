@@ -196,6 +196,8 @@ class Release:
                 self.source.status(item.place)
             except (FileNotFoundError, NotADirectoryError):
                 gone.append((item.id, Origin.GONE, None))
+            except OSError:
+                continue  # something else is mounted there: it is looked at in its turn
         self._copies.journal.record_origin(gone)
 
     @property
