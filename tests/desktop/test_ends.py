@@ -179,3 +179,24 @@ def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
 
 def test_a_plan_of_one_more_copy_frees_nothing(bench, library):
     assert plan_of(bench, After.COPY).frees == 0 and plan_of(bench, After.KEEP).frees > 0
+
+
+def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, library, open_window):
+    """A sidecar is edited there, a reject deleted, a picture added: these two originals stay, and the others go."""
+    crossing = settled(bench)
+    crossing.looked()
+    crossing.switch()
+    there = crossing.places.target
+    crossing.close()
+    (there / "stills/heron.xmp").write_bytes(b"<x>edited there</x>")
+    (there / "previews/0001.jpg").unlink()
+    (there / "stills/new.jpg").write_bytes(b"made there")
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.press("Delete 8")
+    hands.wait(lambda: hands.button("Keep them") is not None, "the list")
+    hands.press("Delete 8")
+    hands.wait(lambda: window.conducting.crossings[0].state is State.RELEASED, "the release")
+    hands.wait(lambda: window.crossings.title.text().startswith("Home, and the originals"), "the scales in balance")
+    assert set(contents(library)) == {b"stills/heron.xmp", b"previews/0001.jpg"}
+    assert (there / "stills/new.jpg").read_bytes() == b"made there" and len(contents(there)) == 10

@@ -5,6 +5,7 @@ import os
 import signal
 import subprocess
 import time
+from types import SimpleNamespace
 
 import pytest
 from PyQt6.QtCore import Qt
@@ -171,7 +172,7 @@ def test_a_drive_that_fails_while_it_stays_is_not_tried_again_and_again():
         demanded = ()
 
         class places:  # noqa: N801
-            header = {"source_drive": {"uuid": "inside"}}
+            header = SimpleNamespace(source_drive=SimpleNamespace(uuid="inside"))
 
     returns, crossing = Returns(), Stopped()
     returns.expect(crossing)

@@ -15,7 +15,7 @@ from fascis.crossing.events import Control
 from fascis.crossing.fates import Fate
 from fascis.crossing.freeing import Freeing
 from fascis.crossing.opening import Opened, open_documents
-from fascis.crossing.releasing import needed_now
+from fascis.crossing.releasing import lost_there, needed_now
 from fascis.crossing.states import CopyState, Origin, State
 from fascis.crossing.still import Differences
 from fascis.crossing.which import Which
@@ -24,6 +24,7 @@ from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted as counted_files
 from fascis.files.sizes import number
 from fascis.library.identity import OWN
+from fascis.library.survey import Kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,10 +105,14 @@ def weigh(crossing: Crossing) -> Balance:
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
     expected = [_expected(d) for d in demanded]
+    lost = _lost(crossing) if not trouble else []
+    if lost:  # home is there, and is worked in: what was made or changed there since is no fault
+        counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
+    worked_in = any(lost)
     checks = [
         _newer(newer, len(demanded)),
-        _even("Files", [e[0] for e in expected], [c and c[0] for c in counted]),
-        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted], _anew_words(demanded[0])),
+        _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
+        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted], _anew_words(demanded[0]), worked_in),
         _contents(crossing, [_copied(d) for d in demanded]),
         *_documents(crossing, opened),
     ]
@@ -115,6 +120,12 @@ def weigh(crossing: Crossing) -> Balance:
         checks.append(
             Check("Left behind by your choice, they stay", number(skipped), ("0",) * len(demanded), "not copied", True)
         )
+    if worked_in:
+        changed = sorted(set().union(*lost))
+        names = ", ".join(shown(p) for p in changed[:3]) + (" …" if len(changed) > 3 else "")
+        each = tuple(number(len(one)) for one in lost)
+        meaning = "worked on there" if state is State.RELEASED else "their originals stay"
+        checks.append(Check("Changed at the new place since", "", each, meaning, True, names))
     if gone_now:
         checks.append(
             Check("No longer at the old place", number(len(gone_now)), (), "copied before", True, shown(gone_now[0]))
@@ -254,10 +265,26 @@ def _anew_words(destination: Destination) -> str:
     return f"{counted_files(anew, 'document')} as written anew" if anew else ""
 
 
-def _even(name: str, originals: list[int], copies: list[int | None], detail: str = "") -> Check:
+def _even(
+    name: str, originals: list[int], copies: list[int | None], detail: str = "", worked_in: bool = False
+) -> Check:
+    """A figure of both; where the copy is worked in since, those that are as they were verified."""
     same = originals == copies
     found = tuple("away" if c is None else number(c) for c in copies)
-    return Check(name, number(originals[0]), found, "equal" if same else "not equal", same, detail)
+    verdict = "equal" if same else "as verified" if worked_in else "not equal"
+    return Check(name, number(originals[0]), found, verdict, same or worked_in, detail)
+
+
+def _whole(destination: Destination, expected: tuple[int, int], lost: Mapping[bytes, str]) -> tuple[int, int]:
+    """``(files, bytes)`` of a copy that are as they were verified."""
+    files, total = expected
+    anew = destination.copies.derived()
+    for place in lost:
+        item = destination.copies.at(place)
+        if item and item.kind is Kind.FILE and item.fate is Fate.COPY:
+            files -= 1
+            total -= anew[item.id][0].size if item.id in anew else (item.seen or (item.size,))[0]
+    return files, total
 
 
 def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
@@ -298,16 +325,28 @@ class Deleting:
     loose_frees: int = 0
 
 
+def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
+    """What was changed on each destination since home is there; nothing where that cannot be looked at: a release cannot go on then."""
+    if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
+        return []
+    which = Which.GOING_VERIFIED if crossing.state is State.RELEASED else Which.MAY_GO
+    try:
+        return lost_there(crossing.demanded, Control(), which)
+    except FascisError:
+        return []
+
+
 def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, damaged, elsewhere = [], 0, 0
-    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control())
+    lost = set().union(*_lost(crossing))
+    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control(), lost=lost)
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
     for item in copies.items(Which.FILES_THAT_GO):
-        if item.place in fresh or item.origin is Origin.GONE:
+        if item.place in fresh or item.place in lost or item.origin is Origin.GONE:
             continue
         if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
             damaged += 1
@@ -340,6 +379,8 @@ def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
         stays.append(("damaged at the source", damaged, 0))
     if newer:
         stays.append(("newer at the old place", len(newer), 0))
+    if lost:
+        stays.append(("changed at the new place since", len(lost), 0))
     return Deleting(
         places,
         len(places),

@@ -89,6 +89,15 @@ class Kept:
         except FascisError:
             return CHANGED
 
+    def lost(self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO) -> dict[bytes, str]:
+        """The places of all originals, of those that are still there, whose copy is not what was verified, and why."""
+        found = {}
+        for item in self.copies.items(which):
+            control.checkpoint()
+            if why := self.wrong(item, buffers, control, later=True):
+                found[item.place] = why
+        return found
+
     def is_itself(self, item: Item, original: os.stat_result) -> bool:
         """True when what lies where the original was is the copy: somebody mounted it there."""
         try:
@@ -148,15 +157,9 @@ class Release:
         Raises:
             Refused: not one copy is what was verified; nothing was deleted.
         """
-        held = 0
         for kept in self.kept:
-            for item in kept.copies.items(Which.MAY_GO):
-                self.control.checkpoint()
-                if why := kept.wrong(item, self.buffers, self.control, later=True):
-                    self.lost[item.place] = why
-                else:
-                    held += 1
-        if self.lost and not held:
+            self.lost |= kept.lost(self.buffers, self.control)
+        if self.lost and all(item.place in self.lost for item in self._copies.items(Which.MAY_GO)):
             raise Refused(
                 "copy-changed",
                 f"Of the copy on {self.kept[0].label} nothing is what was verified, {shown(min(self.lost))} first. No original was"

@@ -129,6 +129,25 @@ def _release(
     return record
 
 
+def lost_there(
+    demanded: Sequence[Destination], control: Control, which: Which = Which.MAY_GO
+) -> list[dict[bytes, str]]:
+    """Originals whose copies were changed or taken away on each destination since they were verified, and how. They stay.
+
+    Raises:
+        EnvironmentTrouble: a drive is away or failed.
+        Refused: what stands there is not what this crossing made.
+        Cancelled: by the control.
+    """
+    lost = []
+    with Buffers() as buffers:
+        for destination in demanded:
+            with closing(destination.open()) as medium:
+                kept = Kept(destination.copies, medium, destination.drive().rules, destination.label, destination.places.crossing)
+                lost.append(kept.lost(buffers, control, which))
+    return lost
+
+
 def _left_behind(
     copies: Copies, stays: Sequence[tuple[bytes, str]], used: Mapping[bytes, list[str]], needed: Mapping[bytes, list[str]]
 ) -> list[dict[str, Any]]:

@@ -261,7 +261,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
-        return lines + [(f"{counted(n, 'file')} stay", "", WHY[why]) for why, n in by_reason.items()]
+        return lines + [(counted(n, "file stays", "files stay"), "", WHY[why]) for why, n in by_reason.items()]
     lines = _arrived(seen)
     if seen.parked_at:
         lines.append(("Originals set aside", "", shown(seen.parked_at)))
