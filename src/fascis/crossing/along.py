@@ -140,7 +140,7 @@ def move_in(
             _parents(folders, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
                 if keeps.links and item.copy is not CopyState.VERIFIED:
-                    _make_way_for_link(places, medium, item, before, old)
+                    _make_way_for_link(places, medium, item, before, old, rewriting.targets_of(source, item))
                     rewriting.link(source, medium, places.name, item)
             elif item.copy is CopyState.VERIFIED:
                 for place, was in _moved(item, before, places.crossing):
@@ -213,19 +213,29 @@ def _changed_at_both(place: bytes) -> Refused:
     )
 
 
-def _make_way_for_link(places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes) -> None:
-    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told."""
+def _make_way_for_link(
+    places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes, to_be: set[bytes]
+) -> None:
+    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told.
+
+    Args:
+        to_be: the targets of the link that is to be made: it may have been, when this was cut off before that was written down.
+    """
     kept = join(places.name, as_it_was(item.there, places.crossing))
     places_of = [(join(places.name, item.there), join(old, b"%d" % item.id)), (kept, join(old, b"%d-as-it-was" % item.id))]
     for final, aside in places_of:
         if not medium.exists(final):
             continue
-        if medium.exists(aside):
-            remove_own(medium, final)  # made when this was cut off; what was there before is set aside already
+        if _is_link_to(medium, final, to_be) and (before is None or medium.exists(aside)):
+            remove_own(medium, final)  # made when this was cut off
         elif before and _was_link(medium, final, kept, before):
             move(medium, final, aside)
         else:
             raise _changed_at_both(item.there)
+
+
+def _is_link_to(medium: Medium, place: bytes, targets: set[bytes]) -> bool:
+    return stat.S_ISLNK(medium.status(place).st_mode) and medium.read_link(place) in targets
 
 
 def _was_link(medium: Medium, final: bytes, kept: bytes, before: list[Any]) -> bool:
