@@ -140,8 +140,8 @@ def test_the_scales_agree_and_promise_what_a_release_deletes(bench, library):
     assert record["free_after"] - record["free_before"] >= promised.frees
 
 
-def test_a_file_missing_from_the_copy_tips_the_scales(bench, library):
-    crossing = switched(bench)
+def test_a_file_missing_from_the_copy_tips_the_scales_until_home_is_there(bench, library):
+    crossing = settled(bench)
     (crossing.places.target / "notes.txt").unlink()
     balance = weigh(crossing)
     assert (
@@ -149,6 +149,11 @@ def test_a_file_missing_from_the_copy_tips_the_scales(bench, library):
         and not balance.checks[0].well
         and {c.name for c in balance.checks if not c.well} == {"Files", "Bytes"}
     )
+    crossing.switch()
+    balance = weigh(crossing)  # who works there may delete there: it is told, and its original stays
+    (told,) = [c for c in balance.checks if c.name == "Changed at the new place since"]
+    assert balance.even and (told.copies, told.detail, told.verdict) == (("1",), "notes.txt", "their originals stay")
+    assert b"notes.txt" not in deleting(crossing, []).places and len(contents(library)) == 10
 
 
 def test_a_copy_that_is_away_is_trouble_not_balance(bench, library):
