@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict
 
 from fascis.documents.catalog import copy_of
 from fascis.drives.connected import Drives
@@ -38,6 +38,7 @@ from fascis.relink.retarget import Retarget, change_catalog, changed, is_catalog
 
 FORMAT = 1
 _LOCK = "lock"
+_LARGEST = 64 << 20  # bytes of a record: hundreds of thousands of documents
 
 
 class Changed(BaseModel):
@@ -275,8 +276,9 @@ class Acts:
         found = []
         for file in self.folder.glob("*.json") if self.folder.is_dir() else ():
             try:
-                found.append(Act.model_validate_json(file.read_bytes()))
-            except (ValidationError, OSError):
+                if file.stat().st_size <= _LARGEST:
+                    found.append(Act.model_validate(json.loads(file.read_bytes())))
+            except (ValueError, RecursionError, OSError):  # what it is validated by is one of the first
                 continue
         return sorted(found, key=lambda a: -a.when)
 
