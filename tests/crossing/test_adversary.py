@@ -466,9 +466,11 @@ def test_a_link_that_leads_elsewhere_since_the_plan_is_brought_along_or_left(ben
     assert not list(bench.heron.glob(".fascis*"))
 
 
-def test_a_link_changed_at_both_places_stays_at_both(bench, library):
-    (library / "latest").symlink_to(CLIP)
+@pytest.mark.parametrize("written_anew", [False, True])
+def test_a_link_changed_at_both_places_stays_at_both(bench, library, written_anew):
+    (library / "latest").symlink_to(library / CLIP if written_anew else CLIP)
     crossing = settled(bench)
+    assert os.readlink(crossing.places.target / "latest") == CLIP
     for folder, target in ((library, "notes.txt"), (crossing.places.target, "stills/heron.jpg")):
         (folder / "latest").unlink()
         (folder / "latest").symlink_to(target)

@@ -7,7 +7,7 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.balance import deleting
+from fascis.crossing.balance import deleting, weigh
 from fascis.crossing.fates import Fate
 from fascis.crossing.known import find_crossing
 from fascis.crossing.outcome import crossing_object, exit_status
@@ -26,7 +26,7 @@ def test_discarded_goes_with_the_originals_and_left_out_stays(bench, library):
         b"proxies/weir_01.mov",
         b"renders/cut.mov",
     }
-    plan = deleting(crossing, [])
+    plan = deleting(crossing, weigh(crossing))
     record = crossing.release()
     assert set(contents(library)) == {b"renders/cut.mov"}
     assert (record["files"], record["discarded_files"], record["discarded_bytes"]) == (8, 1, 9_000)
@@ -136,7 +136,7 @@ def test_taken_as_it_is_its_original_is_never_released(bench, damaged):
     assert contents(bench.egret / "The Weir") == contents(damaged)
     assert any("its original stays" in m for _, _, m, _ in crossing.journal.attentions())
     crossing.switch()
-    plan, record = deleting(crossing, []), crossing.release()
+    plan, record = deleting(crossing, weigh(crossing)), crossing.release()
     assert set(contents(damaged)) == {b"media/Day 01/weir_02.mov"} and plan.files == record["files"] == 9
     assert ("damaged at the source", 1, 0) in plan.stays
     assert {x["path"]: x["why"] for x in record["left_behind"]} == {"media/Day 01/weir_02.mov": "damaged"}

@@ -114,7 +114,7 @@ def test_originals_that_another_library_uses_stay(bench, weir):
     remember(bench.workspace, survey_library(bench.workspace, other.parent))
     assert codes(plan(bench))["used-elsewhere"] == "note"
     crossing = cross(bench, after=After.RELEASE)
-    assert ("still needed by others", 1, 0) in deleting(crossing, []).stays
+    assert ("still needed by others", 1, 0) in deleting(crossing, weigh(crossing)).stays
     crossing.advance(consent=True)
     (left,) = crossing.journal.value("release")["left_behind"]
     assert (left["path"], left["why"], left["planned"]) == ("media/Day 01/crest.mov", "used-elsewhere", True)
@@ -128,7 +128,7 @@ def test_what_is_promised_to_come_free_is_what_a_release_deletes(bench, weir):
     promised = plan(bench, after=After.RELEASE).frees
     crossing = cross(bench, after=After.RELEASE)
     crossing.switch()
-    assert promised == deleting(crossing, []).frees
+    assert promised == deleting(crossing, weigh(crossing)).frees
     assert plan(bench, loose_too=True).frees > promised
 
 

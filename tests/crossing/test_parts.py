@@ -133,7 +133,7 @@ def test_a_name_that_is_not_utf8_is_verified_by_the_inventory(bench):
 def test_the_scales_agree_and_promise_what_a_release_deletes(bench, library):
     crossing = switched(bench)
     balance = weigh(crossing)
-    promised = deleting(crossing, balance.newer)
+    promised = deleting(crossing, balance)
     assert balance.even and {c.name: c.verdict for c in balance.checks}["Files"] == "equal"
     record = crossing.release()
     assert (record["files"], record["bytes"]) == (promised.files, promised.bytes)
@@ -153,7 +153,7 @@ def test_a_file_missing_from_the_copy_tips_the_scales_until_home_is_there(bench,
     balance = weigh(crossing)  # who works there may delete there: it is told, and its original stays
     (told,) = [c for c in balance.checks if c.name == "Changed at the new place since"]
     assert balance.even and (told.copies, told.detail, told.verdict) == (("1",), "notes.txt", "their originals stay")
-    assert b"notes.txt" not in deleting(crossing, []).places and len(contents(library)) == 10
+    assert b"notes.txt" not in deleting(crossing, balance).places and len(contents(library)) == 10
 
 
 def test_a_copy_that_is_away_is_trouble_not_balance(bench, library):

@@ -199,7 +199,7 @@ def test_a_file_that_changes_between_the_two_is_brought_along(two):
         == (two.egret / "The Weir/stills/heron.jpg").read_bytes()
         == b"retouched"
     )
-    plan = deleting(crossing, [])
+    plan = deleting(crossing, weigh(crossing))
     crossing.switch()
     assert crossing.release()["files"] == plan.files == 10
 

@@ -22,7 +22,7 @@ from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_o
 from fascis.crossing.parts import NotOnePart, find_part
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
 from fascis.crossing.problems import Problem, Severity, stays_because
-from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, rows_of, seal
+from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, receipts_of, rows_of, seal
 from fascis.crossing.states import State
 from fascis.crossing.surveyed import Surveyed
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
@@ -372,14 +372,10 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
             _one_receipt(found, html, as_json)
         return
     found_all, damaged = all_crossings(workspace)
-    records = []
+    records, unreadable = receipts_of(c.journal for c in found_all)
+    damaged += unreadable
     for c in found_all:
-        try:
-            records.append(receipt_of(c.journal))
-        except (Damaged, EnvironmentTrouble) as unreadable:
-            damaged.append(unreadable)
-        finally:
-            c.close()
+        c.close()
     for error in damaged:
         say(str(error))
     if as_json:

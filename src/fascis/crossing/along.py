@@ -34,7 +34,7 @@ from fascis.files.names import join, parent, shown
 from fascis.files.walk import open_folder
 from fascis.library.identity import OWN
 from fascis.library.roles import Role, RoleRule
-from fascis.library.survey import Kind
+from fascis.library.survey import Kind, kind_of
 
 OLD = SUPERSEDED
 
@@ -61,7 +61,7 @@ def amendment(
         if (
             item
             and item.fate is Fate.COPY
-            and (item.outside or _kind(_status(source, place)) is item.kind)
+            and (item.outside or kind_of(_status(source, place).st_mode) is item.kind)
             and item.kind is not Kind.SPECIAL
         ):
             changed.append(item.id)
@@ -85,10 +85,6 @@ def amendment(
     known = {f for f, _ in copies.journal.folders()}
     new_folders = [f for p, f in sorted(folders.items()) if p not in known]
     return changed, _apart(copies, new_folders, rules), _apart(copies, entries, rules)
-
-
-def _kind(status: os.stat_result) -> Kind:
-    return Kind.FILE if stat.S_ISREG(status.st_mode) else Kind.LINK if stat.S_ISLNK(status.st_mode) else Kind.SPECIAL
 
 
 def _apart(copies: Copies, found: list[Found], rules: Sequence[Rules]) -> list[Found]:
@@ -140,7 +136,7 @@ def move_in(
             _parents(folders, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
                 if keeps.links and item.copy is not CopyState.VERIFIED:
-                    _make_way_for_link(places, medium, item, before, old, rewriting.targets_of(source, item))
+                    _make_way_for_link(places, medium, item, before, old, source, rewriting)
                     rewriting.link(source, medium, places.name, item)
             elif item.copy is CopyState.VERIFIED:
                 for place, was in _moved(item, before, places.crossing):
@@ -214,13 +210,11 @@ def _changed_at_both(place: bytes) -> Refused:
 
 
 def _make_way_for_link(
-    places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes, to_be: set[bytes]
+    places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes, source: Medium, rewriting: Rewriting
 ) -> None:
-    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told.
-
-    Args:
-        to_be: the targets of the link that is to be made: it may have been, when this was cut off before that was written down.
-    """
+    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told."""
+    target = source.read_link(item.place)
+    to_be = {target, rewriting.rewritten(item, target)}  # it may have been made, and cut off before that was written down
     kept = join(places.name, as_it_was(item.there, places.crossing))
     places_of = [(join(places.name, item.there), join(old, b"%d" % item.id)), (kept, join(old, b"%d-as-it-was" % item.id))]
     for final, aside in places_of:
@@ -228,7 +222,7 @@ def _make_way_for_link(
             continue
         if _is_link_to(medium, final, to_be) and (before is None or medium.exists(aside)):
             remove_own(medium, final)  # made when this was cut off
-        elif before and _was_link(medium, final, kept, before):
+        elif before and _was_link(medium, final, kept, before, lambda target: rewriting.rewritten(item, target)):
             move(medium, final, aside)
         else:
             raise _changed_at_both(item.there)
@@ -238,10 +232,17 @@ def _is_link_to(medium: Medium, place: bytes, targets: set[bytes]) -> bool:
     return stat.S_ISLNK(medium.status(place).st_mode) and medium.read_link(place) in targets
 
 
-def _was_link(medium: Medium, final: bytes, kept: bytes, before: list[Any]) -> bool:
+def _was_link(
+    medium: Medium, final: bytes, kept: bytes, before: list[Any], rewritten: Callable[[bytes], bytes]
+) -> bool:
     """True for a link as this crossing made it: with the target that was copied, or written anew from the one that is kept."""
-    targets = [p for p in (final, kept) if medium.exists(p) and stat.S_ISLNK(medium.status(p).st_mode)]
-    return final in targets and any(digest_of_bytes(medium.read_link(p)).hex() == before[-1].lower() for p in targets)
+    copied = kept if medium.exists(kept) else final
+    if not stat.S_ISLNK(medium.status(copied).st_mode):
+        return False
+    target = medium.read_link(copied)
+    if digest_of_bytes(target).hex() != before[-1].lower():
+        return False
+    return copied == final or _is_link_to(medium, final, {rewritten(target)})
 
 
 def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity) -> bool:

@@ -45,6 +45,7 @@ class Balance:
 
     ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision. ``busy``: a drive was slow to answer,
     which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use and that were left out by choice.
+    ``lost`` are originals whose copies were changed or taken away at the new place since home is there.
     """
 
     checks: list[Check]
@@ -54,6 +55,7 @@ class Balance:
     left: list[bytes] = field(default_factory=list)
     busy: bool = False
     lacks: int = 0
+    lost: frozenset[bytes] = frozenset()
 
     @property
     def even(self) -> bool:
@@ -108,7 +110,7 @@ def weigh(crossing: Crossing) -> Balance:
     lost = _lost(crossing) if not trouble else []
     if lost:  # home is there, and is worked in: what was made or changed there since is no fault
         counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
-    worked_in = any(lost)
+    worked_in, changed = any(lost), frozenset[bytes]().union(*lost)
     checks = [
         _newer(newer, len(demanded)),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
@@ -121,8 +123,7 @@ def weigh(crossing: Crossing) -> Balance:
             Check("Left behind by your choice, they stay", number(skipped), ("0",) * len(demanded), "not copied", True)
         )
     if worked_in:
-        changed = sorted(set().union(*lost))
-        names = ", ".join(shown(p) for p in changed[:3]) + (" …" if len(changed) > 3 else "")
+        names = ", ".join(shown(p) for p in sorted(changed)[:3]) + (" …" if len(changed) > 3 else "")
         each = tuple(number(len(one)) for one in lost)
         meaning = "worked on there" if state is State.RELEASED else "their originals stay"
         checks.append(Check("Changed at the new place since", "", each, meaning, True, names))
@@ -142,7 +143,7 @@ def weigh(crossing: Crossing) -> Balance:
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     if state is State.RELEASED:
         weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
-    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.lacks)
+    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed)
 
 
 def _is_busy(crossing: Crossing, error: FascisError) -> bool:
@@ -336,12 +337,12 @@ def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
         return []
 
 
-def deleting(crossing: Crossing, newer: list[bytes]) -> Deleting:
+def deleting(crossing: Crossing, balance: Balance) -> Deleting:
     """The exact list of originals that a release would delete, from the journal and the last look."""
+    newer, lost = balance.newer + balance.left, balance.lost
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, damaged, elsewhere = [], 0, 0
-    lost = set().union(*_lost(crossing))
     needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control(), lost=lost)
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()

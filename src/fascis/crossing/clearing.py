@@ -18,13 +18,13 @@ from fascis.crossing.copying import Fidelity, Look, look_at_copy
 from fascis.crossing.places import CLAIM, LIBRARY, NEW, PLAN_FILE, TOKEN_FILE, Places
 from fascis.crossing.putting import make_parents
 from fascis.crossing.states import CopyState
-from fascis.files.digest import digest_of
+from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.door import Proven
 from fascis.files.errors import Refused
 from fascis.files.medium import Medium, move
 from fascis.files.names import cut, join, parent, shown
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
-from fascis.library.survey import Kind
+from fascis.library.survey import Kind, kind_of
 
 SUPERSEDED = b"superseded"
 _TEMPORARY = re.compile(rb"^\..+\.[0-9a-f]{12}\.new$")  # of files.writer
@@ -172,8 +172,11 @@ class Clearing:
         item = items.get(place)
         if item is None:
             return False
-        if item.kind is Kind.LINK or stat.S_ISLNK(status.st_mode):
-            return item.kind is Kind.LINK and stat.S_ISLNK(status.st_mode)
+        if item.kind is not kind_of(status.st_mode):
+            return False
+        if item.kind is Kind.LINK:
+            written_anew = item.rewritten and place == item.there
+            return written_anew or item.digest in (None, digest_of_bytes(self._medium.read_link(full)))
         seen, digest = item.copy_seen, item.digest
         if item.rewritten and place == item.there:
             seen, digest = self._derived.get(item.id, (None, None))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import html
 import json
-import time
+from collections.abc import Iterable
 from typing import Any
 
 from fascis.crossing.after import After
@@ -13,8 +13,10 @@ from fascis.crossing.journal import Journal, making_sense
 from fascis.crossing.problems import stays_because
 from fascis.crossing.states import State
 from fascis.crossing.which import Which
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import NBSP, counted, number, size
+from fascis.files.times import local_text
 
 FORMAT = 1
 
@@ -29,6 +31,17 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
         record = _record_of(journal)
         receipt_json(record)  # every value is one that can be written down
         return record
+
+
+def receipts_of(journals: Iterable[Journal]) -> tuple[list[dict[str, Any]], list[FascisError]]:
+    """The records of many crossings, and what was wrong with those that cannot be read."""
+    records, unreadable = [], list[FascisError]()
+    for journal in journals:
+        try:
+            records.append(receipt_of(journal))
+        except (Damaged, EnvironmentTrouble) as error:
+            unreadable.append(error)
+    return records, unreadable
 
 
 def _record_of(journal: Journal) -> dict[str, Any]:
@@ -103,12 +116,7 @@ def receipt_json(record: dict[str, Any]) -> bytes:
 
 def clock_text(at: float | None) -> str:
     """A time as a person reads it, in the machine's zone."""
-    if not at:
-        return "not yet"
-    try:
-        return time.strftime("%d %b %Y, %H:%M", time.localtime(at))
-    except (OverflowError, ValueError, OSError, TypeError):  # a year that calendars do not have, or no number
-        return f"{shown(str(at))} s since 1970"
+    return local_text(at, "%d %b %Y, %H:%M") if at else "not yet"
 
 
 _STYLE = """

@@ -274,10 +274,9 @@ class Rewriting:
         if medium.read_link(join(root, kept)) == target:
             self._copies.record_verified([(item.id, True)])
 
-    def targets_of(self, source: Medium, item: Item) -> set[bytes]:
-        """The targets that a link has in the copy: as it was, and as it is written anew where that leads elsewhere."""
-        target = source.read_link(item.place)
-        return {target, self._link_target(item, target) or target}
+    def rewritten(self, item: Item, target: bytes) -> bytes:
+        """What a link with this target says in the copy: written anew where it would lead elsewhere."""
+        return self._link_target(item, target) or target
 
     def _link_target(self, item: Item, target: bytes) -> bytes | None:
         ways = [Target(os.fsdecode(target))]

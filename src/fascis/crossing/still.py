@@ -15,7 +15,7 @@ from fascis.files.medium import Medium
 from fascis.files.names import join, parent
 from fascis.files.walk import Folder
 from fascis.library.roles import database_of, is_worked_in
-from fascis.library.survey import Kind
+from fascis.library.survey import kind_of
 
 Place = bytes
 
@@ -140,8 +140,7 @@ def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
         stable: inode numbers of its drive identify a file; where they do not (all of them change by memory pressure
             alone on a user-space exFAT), size and time must do, and a release reads the content.
     """
-    kind = Kind.FILE if stat.S_ISREG(status.st_mode) else Kind.LINK if stat.S_ISLNK(status.st_mode) else Kind.SPECIAL
-    if kind is not item.kind:
+    if kind_of(status.st_mode) is not item.kind:
         return True
     size, mtime, ctime, inode = seen_of(status)
     recorded = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)

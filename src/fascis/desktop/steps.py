@@ -54,7 +54,7 @@ class Steps:
 
         def work() -> tuple[Balance, Deleting]:
             balance = weigh(crossing)
-            return balance, deleting(crossing, balance.newer + balance.left)
+            return balance, deleting(crossing, balance)
 
         def done(outcome: Any) -> None:
             self._weighing.discard(crossing.id)

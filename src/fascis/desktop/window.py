@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -30,7 +29,7 @@ from PyQt6.QtWidgets import (
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.known import to_go_on
-from fascis.crossing.receipt import receipt_html, receipt_of
+from fascis.crossing.receipt import receipt_html, receipts_of
 from fascis.crossing.states import ARRIVED, UNFINISHED, State
 from fascis.crossing.surveyed import Surveyed
 from fascis.desktop import tasks, theme
@@ -52,7 +51,7 @@ from fascis.desktop.woven import Woven
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
-from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
+from fascis.files.errors import FascisError
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, size
 from fascis.files.unexpected import told_unexpected
@@ -491,7 +490,7 @@ class Window(QMainWindow):
                 for c in self.conducting.crossings
                 if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
             ]
-            return list(_readable(arrived))
+            return receipts_of(c.journal for c in arrived)[0]  # a damaged journal is told of in the list of crossings
 
         def show(records: Any) -> None:
             if self.place != 2:
@@ -601,13 +600,6 @@ class Window(QMainWindow):
         self._notifier.setEnabled(False)
         self._mounts.close()
         super().closeEvent(event)
-
-
-def _readable(crossings: Iterable[Crossing]) -> Iterator[dict[str, Any]]:
-    """The receipts that can be read; a damaged journal is told of in the list of crossings."""
-    for crossing in crossings:
-        with suppress(Damaged, EnvironmentTrouble):
-            yield receipt_of(crossing.journal)
 
 
 def preferred_theme(workspace: Workspace) -> theme.Theme:

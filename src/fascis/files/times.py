@@ -10,6 +10,8 @@ from __future__ import annotations
 import os
 import time
 
+from fascis.files.names import shown
+
 EXACT = 1 << 62  # from here on, a kept time is this and seconds
 _LAST = (1 << 63) - 1
 _SECOND = 10**9
@@ -43,8 +45,12 @@ def ctime_of(status: os.stat_result) -> int:
 
 def date_text(kept_time: int, form: str) -> str:
     """A kept time as a local date by a form of ``strftime``."""
-    seconds = whole(kept_time) // _SECOND
+    return local_text(whole(kept_time) // _SECOND, form)
+
+
+def local_text(seconds: float, form: str) -> str:
+    """Seconds since 1970 as a local date by a form of ``strftime``."""
     try:
         return time.strftime(form, time.localtime(seconds))
-    except (OverflowError, ValueError, OSError):  # a year that calendars do not have
-        return f"{seconds} s since 1970"
+    except (OverflowError, ValueError, OSError, TypeError):  # a year that calendars do not have, or no number
+        return f"{shown(str(seconds))} s since 1970"

@@ -28,6 +28,13 @@ class Kind(IntEnum):
     SPECIAL = 2
 
 
+def kind_of(mode: int) -> Kind:
+    """What an entry that is no folder is, by its mode."""
+    if stat.S_ISREG(mode):
+        return Kind.FILE
+    return Kind.LINK if stat.S_ISLNK(mode) else Kind.SPECIAL
+
+
 @dataclass(slots=True)
 class FolderRow:
     """One folder: its place, status fields kept in a copy, and which rows of the columns lie in it."""
@@ -88,7 +95,7 @@ class Survey:
     def kind(self, row: int) -> Kind:
         """File, link or special."""
         mode = self.mode[row]
-        return Kind.FILE if stat.S_ISREG(mode) else Kind.LINK if stat.S_ISLNK(mode) else Kind.SPECIAL
+        return kind_of(mode)
 
     def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
         """``(row, its folder, place)`` of every entry, folder by folder."""
