@@ -1,11 +1,16 @@
-"""Compares a crossing up to *verified* with the recipe a careful person would type, in one run, cold cache.
+"""Compares a crossing up to *verified* with the recipe a careful person would type.
 
-The recipe: ``cp -a``, ``sync -f``, drop caches, ``b3sum`` of the source, ``b3sum --check`` on the copy.
-Shapes: (a) 8 files of 256 MiB, (b) 20,000 files of 4 to 80 KB. Pairs in alternating order; the ratio of medians with the
-spread of the pairs' ratios; beside it the sum of reading, writing and reading the same bytes with direct I/O.
+In one run, cold cache.
+
+The recipe: ``cp -a``, ``sync -f``, drop caches, ``b3sum`` of the source, ``b3sum --check`` on the
+copy.
+Shapes: (a) 8 files of 256 MiB, (b) 20,000 files of 4 to 80 KB. Pairs in alternating order; the
+ratio of medians with the spread of the pairs' ratios; beside it the sum of reading, writing and
+reading the same bytes with direct I/O.
 
 Needs root (to drop caches), cp, b3sum. Usage:
-    python benchmarks/crossing.py --source FOLDER --to FOLDER_ON_ANOTHER_FILE_SYSTEM [--pairs 7] [--shape a|b]
+    python benchmarks/crossing.py --source FOLDER --to FOLDER_ON_ANOTHER_FILE_SYSTEM \
+        [--pairs 7] [--shape a|b]
 """
 
 from __future__ import annotations
@@ -66,8 +71,16 @@ def recipe(source: Path, to: Path) -> float:
     Path("/proc/sys/vm/drop_caches").write_text("3")
     sums = to / "sums"
     with open(sums, "wb") as out:
-        subprocess.run("find . -type f -print0 | xargs -0 b3sum", shell=True, cwd=source, stdout=out, check=True)
-    subprocess.run(["b3sum", "--check", "--quiet", sums], cwd=copy, check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            "find . -type f -print0 | xargs -0 b3sum",
+            shell=True,
+            cwd=source,
+            stdout=out,
+            check=True,
+        )
+    subprocess.run(
+        ["b3sum", "--check", "--quiet", sums], cwd=copy, check=True, stdout=subprocess.DEVNULL
+    )
     took = time.perf_counter() - begun
     shutil.rmtree(copy)
     sums.unlink()
@@ -78,7 +91,12 @@ def crossing(source: Path, to: Path, state: Path) -> float:
     workspace = Workspace(state / "data", state / "state", state / "config", Drives())
     cold()
     begun = time.perf_counter()
-    plan = make_plan(workspace, survey_library(workspace, source), to, Choices(name="by fascis", after=After.COPY))
+    plan = make_plan(
+        workspace,
+        survey_library(workspace, source),
+        to,
+        Choices(name="by fascis", after=After.COPY),
+    )
     work = Crossing.start(workspace, plan, decided=True)
     assert work.run().value == "settled"
     took = time.perf_counter() - begun
@@ -138,11 +156,16 @@ def main() -> None:
                     theirs.append(recipe(source, given.to))
             direct.append(direct_sum(source, given.to, total))
         ratios = sorted(o / t for o, t in zip(ours, theirs, strict=True))
-        print(*(f"{o:.2f}/{t:.2f}/{d:.2f}" for o, t, d in zip(ours, theirs, direct, strict=True)), flush=True)
+        print(
+            *(f"{o:.2f}/{t:.2f}/{d:.2f}" for o, t, d in zip(ours, theirs, direct, strict=True)),
+            flush=True,
+        )
         a, b, c = (statistics.median(x) for x in (ours, theirs, direct))
         print(
-            f"({shape}) {total / 1e9:.2f} GB: crossing {a:.2f} s, recipe {b:.2f} s, ratio of medians {a / b:.2f}"
-            f" (pairs {ratios[0]:.2f} to {ratios[-1]:.2f}); direct I/O sum {c:.2f} s, crossing / sum {a / c:.2f}",
+            f"({shape}) {total / 1e9:.2f} GB: crossing {a:.2f} s, recipe {b:.2f} s, ratio of "
+            f"medians {a / b:.2f}"
+            f" (pairs {ratios[0]:.2f} to {ratios[-1]:.2f}); direct I/O sum {c:.2f} s, crossing / "
+            f"sum {a / c:.2f}",
             flush=True,
         )
         shutil.rmtree(source)

@@ -1,4 +1,6 @@
-"""How long a timeline of 20,000 clips (43 MB) takes: its references read, against ``json.loads`` of the same bytes; rewritten.
+"""How long a timeline of 20,000 clips (43 MB) takes.
+
+Its references read, against ``json.loads`` of the same bytes; rewritten.
 
 ``python benchmarks/documents.py [--clips 20000] [--rounds 5]``
 """
@@ -15,8 +17,11 @@ from fascis.documents.otio import Otio
 
 
 def timeline(clips: int) -> bytes:
-    """A timeline with as many clips, each with a media reference, markers and notes as an editor leaves them."""
-    notes = {f"note {i}": {"x": i * 1.5, "text": "the breach, seen from the north bank", "on": True} for i in range(9)}
+    """A timeline of so many clips, each with a reference, markers and notes as editors have."""
+    notes = {
+        f"note {i}": {"x": i * 1.5, "text": "the breach, seen from the north bank", "on": True}
+        for i in range(9)
+    }
     made = [
         {
             "OTIO_SCHEMA": "Clip.2",
@@ -56,12 +61,21 @@ def main() -> None:
         loaded = time.perf_counter()
         references = Otio().read(content)
         read = time.perf_counter()
-        rewrite(Otio(), content, {r.locator: f"media/weir_{i:05}.mov" for i, r in enumerate(references)}, references)
+        rewrite(
+            Otio(),
+            content,
+            {r.locator: f"media/weir_{i:05}.mov" for i, r in enumerate(references)},
+            references,
+        )
         ratios.append((read - loaded) / (loaded - begun))
         rewriting.append(time.perf_counter() - read)
-        print(f"json {loaded - begun:.2f} s, references {read - loaded:.2f} s, rewritten {rewriting[-1]:.2f} s")
+        print(
+            f"json {loaded - begun:.2f} s, references {read - loaded:.2f} s, rewritten "
+            f"{rewriting[-1]:.2f} s"
+        )
     print(
-        f"{len(content) / 1e6:.0f} MB, {len(references)} references: {statistics.median(ratios):.2f} times json.loads;"
+        f"{len(content) / 1e6:.0f} MB, {len(references)} references: "
+        f"{statistics.median(ratios):.2f} times json.loads;"
     )
     print(f"rewritten, and read once more to be sure, in {statistics.median(rewriting):.2f} s")
 

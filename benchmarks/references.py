@@ -1,6 +1,7 @@
 """Figures of slice 3: surveying what documents refer to, and moving a folder of a large catalog.
 
-``python benchmarks/references.py FOLDER`` makes its libraries in a new folder there, and prints figures.
+``python benchmarks/references.py FOLDER`` makes its libraries in a new folder there, and prints
+figures.
 """
 
 from __future__ import annotations
@@ -44,16 +45,24 @@ def make_library(root: Path) -> None:
             if n % 5:
                 target = f"../media/Day {n % 200:03}/clip_{n // 200 % 1000:04}.mov"
             else:
-                target = f"file://{root}/outside/Folder%20{n // 5 % 20:02}/loose_{n // 100 % 1000:04}.wav"
+                folder = f"outside/Folder%20{n // 5 % 20:02}"
+                target = f"file://{root}/{folder}/loose_{n // 100 % 1000:04}.wav"
             clips.append(
-                {"OTIO_SCHEMA": "Clip.2", "name": f"clip {c}", "metadata": {"notes": "x" * 200}, "active_media_reference_key": "D",
-                 "media_references": {"D": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": target}}}
+                {"OTIO_SCHEMA": "Clip.2", "name": f"clip {c}", "metadata": {"notes": "x" * 200},
+                "active_media_reference_key": "D",
+                 "media_references": {"D": {"OTIO_SCHEMA": "ExternalReference.1",
+                 "target_url": target}}}
             )  # fmt: skip
         track = {"OTIO_SCHEMA": "Track.1", "children": clips}
         path = root / f"lib/timelines/t{t:02}.otio"
         path.parent.mkdir(exist_ok=True)
         path.write_text(
-            json.dumps({"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}})
+            json.dumps(
+                {
+                    "OTIO_SCHEMA": "Timeline.1",
+                    "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]},
+                }
+            )
         )
 
 
@@ -62,12 +71,16 @@ def make_catalog(path: Path) -> None:
     with closing(sqlite3.connect(path)) as db:
         db.executescript(schema())
         db.execute("INSERT INTO place VALUES(1, 'inside', 'Pictures')")
-        db.executemany("INSERT INTO folder VALUES(?,1,?)", [(i, f"shoot {i}") for i in range(PHOTOS // MOVED)])
+        db.executemany(
+            "INSERT INTO folder VALUES(?,1,?)", [(i, f"shoot {i}") for i in range(PHOTOS // MOVED)]
+        )
         db.executemany(
             "INSERT INTO photo(id, folder_id, file_name, size_bytes, rating) VALUES(?,?,?,?,?)",
             ((i, i // MOVED, f"bell_{i:06}.jpg", 20_000_000 + i, i % 6) for i in range(PHOTOS)),
         )
-        db.executemany("INSERT INTO adjustment VALUES(?,?)", ((i, "<x/>" * 20) for i in range(0, PHOTOS, 5)))
+        db.executemany(
+            "INSERT INTO adjustment VALUES(?,?)", ((i, "<x/>" * 20) for i in range(0, PHOTOS, 5))
+        )
         db.commit()
 
 
@@ -95,8 +108,9 @@ def main() -> None:
     make_catalog(root / "big.fascat")
     begun = time.monotonic()
     move_folders(root / "big.fascat", {3: (Place(0, "heron", "Bell"), "shoot 3")})
-    print(f"catalog of {PHOTOS} photos, {(root / 'big.fascat').stat().st_size >> 20} MB: a folder of {MOVED} moved in"
-          f" {time.monotonic() - begun:.2f} s")  # fmt: skip
+    took = time.monotonic() - begun
+    megabytes = (root / "big.fascat").stat().st_size >> 20
+    print(f"catalog of {PHOTOS} photos, {megabytes} MB: a folder of {MOVED} moved in {took:.2f} s")
 
 
 if __name__ == "__main__":

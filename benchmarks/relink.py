@@ -1,8 +1,11 @@
-"""100,000 lost files among 1,000,000 found ones: the index beside ``find``, the matching, and the memory of both.
+"""100,000 lost files among 1,000,000 found ones.
+
+The index beside ``find``, the matching, and the memory of both.
 
     python benchmarks/relink.py FOLDER [FILES]
 
-Makes FOLDER when it is not there: files without content, of sizes of their own, in folders that were renamed, split and
+Makes FOLDER when it is not there: files without content, of sizes of their own, in folders that
+were renamed, split and
 copied. Every tie is checked against what was renamed.
 """
 
@@ -28,9 +31,17 @@ EACH = 100
 
 
 def make(root: Path, files: int) -> None:
-    """Folders of a hundred files: of ten one was lost under another name, and one in twenty of its files has a decoy."""
+    """Folders of a hundred files.
+
+    Of ten one was lost under another name, and one in twenty of its files has a decoy.
+    """
     for n in range(files // EACH):
-        folder = root / f"drive {n % 7}" / f"shoot {n // 50}" / (f"now {n}" if n % 10 == 0 else f"day {n}")
+        folder = (
+            root
+            / f"drive {n % 7}"
+            / f"shoot {n // 50}"
+            / (f"now {n}" if n % 10 == 0 else f"day {n}")
+        )
         folder.mkdir(parents=True)
         for i in range(EACH):
             fd = os.open(folder / f"take_{n if n % 3 else 0}_{i:04d}.mov", os.O_CREAT | os.O_WRONLY)
@@ -54,7 +65,9 @@ def lost_files(files: int, times: bool) -> list[Lost]:
         folder = os.fsencode(f"/gone/drive {n % 7}/shoot {n // 50}/day {n}")
         for i in range(EACH):
             name = f"take_{n if n % 3 else 0}_{i:04d}.mov".encode()
-            lost = Lost(folder + b"/" + name, name, folder, Standing.MISSING, Role.ORIGINAL, size_of(n, i))
+            lost = Lost(
+                folder + b"/" + name, name, folder, Standing.MISSING, Role.ORIGINAL, size_of(n, i)
+            )
             lost.mtime_ns = time_of(n, i) if times else 0
             found.append(lost)
     return found
@@ -68,11 +81,16 @@ def main() -> None:
     ratios = []
     for _ in range(3):
         begun = time.monotonic()
-        subprocess.run(["find", str(root), "-printf", "%s %p\\n"], stdout=subprocess.DEVNULL, check=True)
+        subprocess.run(
+            ["find", str(root), "-printf", "%s %p\\n"], stdout=subprocess.DEVNULL, check=True
+        )
         find = time.monotonic() - begun
         index = look(root)
         ratios.append(index.seconds / find)
-        print(f"index of {len(index)} files {index.seconds:.2f} s, find {find:.2f} s: {ratios[-1]:.2f} times")
+        print(
+            f"index of {len(index)} files {index.seconds:.2f} s, find {find:.2f} s: "
+            f"{ratios[-1]:.2f} times"
+        )
     for times in (True, False):
         lost = lost_files(files, times)
         random.Random(1).shuffle(lost)
@@ -84,11 +102,13 @@ def main() -> None:
             there = found.found(i)
             wrong += (
                 there is not None
-                and there.replace(b"/now ", b"/day ").rpartition(b"/drive ")[2] != x.path.rpartition(b"/drive ")[2]
+                and there.replace(b"/now ", b"/day ").rpartition(b"/drive ")[2]
+                != x.path.rpartition(b"/drive ")[2]
             )
         kept = "sizes and times" if times else "sizes"
         print(
-            f"{len(lost)} lost, {kept} known: {seconds:.2f} s, {found.files(State.FOUND)} found, {wrong} wrong,"
+            f"{len(lost)} lost, {kept} known: {seconds:.2f} s, {found.files(State.FOUND)} found, "
+            f"{wrong} wrong,"
             f" {found.files(State.OPEN)} open, {len(found.moves)} folder moves"
         )
     most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000

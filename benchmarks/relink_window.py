@@ -1,6 +1,9 @@
-"""Measures the view Relink with 20,000 lost files: the first picture, ties drawn, and the longest stall while it is used.
+"""Measures the view Relink with 20,000 lost files.
 
-python benchmarks/relink_window.py FOLDER     (offscreen or on a display; makes its library in a new folder there)
+The first picture, ties drawn, and the longest stall while it is used.
+
+python benchmarks/relink_window.py FOLDER     (offscreen or on a display; makes its library in a new
+folder there)
 """
 
 from __future__ import annotations
@@ -26,7 +29,10 @@ LOST, FOLDERS = 20_000, 200
 
 
 def make(root: Path) -> None:
-    """Folders that are all renamed after a first survey; of one in ten there is another of the same sizes."""
+    """Folders that are all renamed after a first survey.
+
+    Of one in ten there is another of the same sizes.
+    """
     targets = []
     for f in range(FOLDERS):
         folder = root / f"Footage/Day {f:03}"
@@ -50,7 +56,9 @@ def main() -> None:
         if f % 10 == 0:
             (root / f"Old/{f}").mkdir(parents=True)
             for i in range(LOST // FOLDERS):
-                (root / f"Old/{f}/clip_{f}_{i:04}.mov").write_bytes(b"x" * (1000 + (f * 7919 + i * 31) % 50_000))
+                (root / f"Old/{f}/clip_{f}_{i:04}.mov").write_bytes(
+                    b"x" * (1000 + (f * 7919 + i * 31) % 50_000)
+                )
     remember(workspace, survey_library(workspace, root / "lib"))
     application = make_application([])
     theme.apply(application, theme.LINEN)
@@ -76,13 +84,15 @@ def main() -> None:
         QTest.qWait(5)
     window.repaint()
     print(
-        f"{relinks.relinking.files if relinks.relinking else 0} lost, drawn by folder after {time.perf_counter() - begun:.2f} s"
+        f"{relinks.relinking.files if relinks.relinking else 0} lost, drawn by folder after "
+        f"{time.perf_counter() - begun:.2f} s"
     )
     while relinks.outcome is None or relinks.looking is not None:
         QTest.qWait(5)
     window.repaint()
     print(
-        f"{relinks.found} tied, {len(relinks.outcome.open)} to decide, drawn after {time.perf_counter() - begun:.2f} s"
+        f"{relinks.found} tied, {len(relinks.outcome.open)} to decide, drawn after "
+        f"{time.perf_counter() - begun:.2f} s"
     )
     print(f"until then the longest stall {1000 * max(gaps):.0f} ms")
     gaps.clear()
@@ -97,7 +107,10 @@ def main() -> None:
         QTest.keyClick(window.relink, Qt.Key.Key_N)
         QTest.qWait(60)
     QTest.qWait(500)
-    print(f"asking the next: longest stall {1000 * max(gaps):.0f} ms; {len(relinks.outcome.open)} to decide")
+    print(
+        f"asking the next: longest stall {1000 * max(gaps):.0f} ms; {len(relinks.outcome.open)} to "
+        "decide"
+    )
     timer.stop()
     window.close()
 

@@ -30,13 +30,33 @@ def make(folder: Path) -> None:
         (folder / f"shoot {f:03}").mkdir(parents=True)
         for i in range(FILES // FOLDERS):
             name = f"h\u00e9ron_{i:04}.jpg" if f % 2 else f"weir_{i:04}.mov"
-            name = f"what? {i}.mov" if i == 7 and f % 10 == 0 else "WEIR_0009.mov" if i == 8 and f % 10 == 0 else name
+            name = (
+                f"what? {i}.mov"
+                if i == 7 and f % 10 == 0
+                else "WEIR_0009.mov"
+                if i == 8 and f % 10 == 0
+                else name
+            )
             (folder / f"shoot {f:03}" / name).touch()
     (folder / "made").touch()
 
 
 def drive(filesystem: str) -> Drive:
-    return Drive(filesystem, filesystem, filesystem, rules_of(filesystem), Path("/"), 1 << 42, 1 << 41, 4096, "usb", False, False, True, True)  # fmt: skip
+    return Drive(
+        filesystem,
+        filesystem,
+        filesystem,
+        rules_of(filesystem),
+        Path("/"),
+        1 << 42,
+        1 << 41,
+        4096,
+        "usb",
+        False,
+        False,
+        True,
+        True,
+    )
 
 
 def main(folder: Path) -> None:
@@ -54,7 +74,10 @@ def main(folder: Path) -> None:
                 problems += holding_problems(d, "The Weir", columns, Gathering(), list)
             clashing = len(clashes(drives, columns, Gathering(), apart))
             times.append(time.perf_counter() - begun)
-        print(f"{'+'.join(names):<12} {statistics.median(times):.2f} s, {len(found)} files, {clashing} clash")
+        print(
+            f"{'+'.join(names):<12} {statistics.median(times):.2f} s, {len(found)} files, "
+            f"{clashing} clash"
+        )
 
 
 main(Path(sys.argv[1]))

@@ -1,4 +1,6 @@
-"""How soon a mount and an unmount are on the shelf, and the longest stall of the window while a user-space driver hangs.
+"""How soon a mount is on the shelf, and the window's stall while a driver hangs.
+
+The driver is a user-space one.
 
 QT_QPA_PLATFORM=offscreen python benchmarks/shelf.py FOLDER        (root; loop devices)
 """
@@ -26,7 +28,9 @@ def image(folder: Path, name: str, *make: str) -> str:
     with open(path, "wb") as out:
         out.truncate(80 << 20)
     subprocess.run([*make, name, str(path)], check=True, capture_output=True)
-    loop = subprocess.run(["losetup", "-f", "--show", path], check=True, capture_output=True, text=True)
+    loop = subprocess.run(
+        ["losetup", "-f", "--show", path], check=True, capture_output=True, text=True
+    )
     return loop.stdout.strip()
 
 
@@ -72,7 +76,9 @@ def main(folder: Path) -> None:
     where.mkdir(exist_ok=True)
     subprocess.run(["mount.exfat-fuse", device, where], check=True, capture_output=True)
     until(lambda: (s := shelf("HANGS")) is not None and s.drive.connected)
-    driver = subprocess.run(["pgrep", "-f", f"mount.exfat-fuse.*{where}"], capture_output=True, text=True).stdout.split()[0]
+    driver = subprocess.run(
+        ["pgrep", "-f", f"mount.exfat-fuse.*{where}"], capture_output=True, text=True
+    ).stdout.split()[0]
     os.kill(int(driver), signal.SIGSTOP)
     QTest.qWait(200)
     beats[1] = 0.0
@@ -81,7 +87,10 @@ def main(folder: Path) -> None:
     for _ in range(5):
         window.planning.refresh()
         QTest.qWait(500)
-    print(f"a driver that hangs is told after {told:.2f} s; longest stall of the window {beats[1] * 1000:.0f} ms")
+    print(
+        f"a driver that hangs is told after {told:.2f} s; longest stall of the window "
+        f"{beats[1] * 1000:.0f} ms"
+    )
     os.kill(int(driver), signal.SIGCONT)
     window.close()
     subprocess.run(["umount", where], check=False)

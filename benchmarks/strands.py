@@ -1,6 +1,9 @@
-"""Measures the view Strands on 100,000 files in 300 strands: the first picture, and the longest stall while it is used.
+"""Measures the view Strands on 100,000 files in 300 strands.
 
-Usage: python benchmarks/strands.py FOLDER   (offscreen or on a display; makes its library in a new folder there)
+The first picture, and the longest stall while it is used.
+
+Usage: python benchmarks/strands.py FOLDER   (offscreen or on a display; makes its library in a new
+    folder there)
 """
 
 from __future__ import annotations
@@ -35,7 +38,9 @@ def main() -> None:
         for i in range(FILES // FOLDERS):
             with open(folder / f"clip_{i:04}.mov", "wb") as out:
                 out.truncate(1000 * (1 + (f * 7919 + i) % 5000))
-    targets = [f"media/Day {n % FOLDERS:03}/clip_{n // FOLDERS % 300:04}.mov" for n in range(45_000)]
+    targets = [
+        f"media/Day {n % FOLDERS:03}/clip_{n // FOLDERS % 300:04}.mov" for n in range(45_000)
+    ]
     (root / "lib/list.m3u8").write_text("\n".join(targets))
     workspace = Workspace(root / "data", root / "state", root / "config", Drives())
     surveyed = survey_library(workspace, root / "lib")
@@ -53,7 +58,8 @@ def main() -> None:
     while not view.ledger.shown_rows:
         application.processEvents()
     view.repaint()
-    print(f"{len(woven)} files in {len(woven.strands)} strands: first picture {time.perf_counter() - begun:.2f} s"
+    print(f"{len(woven)} files in {len(woven.strands)} strands: first picture "
+        f"{time.perf_counter() - begun:.2f} s"
           f" (of which {wove:.2f} in a task)")  # fmt: skip
     gaps, last = [], [time.perf_counter()]
 

@@ -1,6 +1,7 @@
 """A second drive five times slower: when is the first one whole, compared with its time alone?
 
-Both are real folders on the given drive, written at a measured pace (stand-in drives); pairs are run one after the other
+Both are real folders on the given drive, written at a measured pace (stand-in drives); pairs are
+run one after the other
 in one go, and medians of the ratios told. ``python benchmarks/two.py --at FOLDER --pairs 5``
 """
 
@@ -30,24 +31,36 @@ def drive(root: Path, name: str, mb_s: float) -> Path:
     folder = root / "drives" / name
     folder.mkdir(parents=True)
     facts = {"uuid": f"uuid-{name}", "label": name, "filesystem": "ext4", "capacity_bytes": 10**11}
-    (folder / "stand-in.json").write_text(json.dumps({**facts, "write_mb_s": mb_s, "read_mb_s": mb_s}))
+    (folder / "stand-in.json").write_text(
+        json.dumps({**facts, "write_mb_s": mb_s, "read_mb_s": mb_s})
+    )
     return folder
 
 
 def seconds(root: Path, files: list[int], speed: float, also: bool) -> float:
     """Seconds until the first drive is whole."""
     shutil.rmtree(root, ignore_errors=True)
-    inside, heron, egret = drive(root, "inside", 0), drive(root, "heron", speed), drive(root, "egret", speed / 5)
+    inside, heron, egret = (
+        drive(root, "inside", 0),
+        drive(root, "heron", speed),
+        drive(root, "egret", speed / 5),
+    )
     library = inside / "The Weir"
     library.mkdir()
     for n, size in enumerate(files):
         (library / f"{n:06}.mov").write_bytes(os.urandom(size))
     os.sync()
-    workspace = Workspace(root / "data", root / "state", root / "config", Drives(root / "drives", real=False))
-    plan = make_plan(workspace, survey_library(workspace, library), heron, Choices(), egret if also else None)
+    workspace = Workspace(
+        root / "data", root / "state", root / "config", Drives(root / "drives", real=False)
+    )
+    plan = make_plan(
+        workspace, survey_library(workspace, library), heron, Choices(), egret if also else None
+    )
     crossing, at = Crossing.start(workspace, plan, decided=True), []
     begun = time.monotonic()
-    crossing.run(report=lambda e: at.append(time.monotonic()) if e == Entered(State.SETTLED, 0) else None)
+    crossing.run(
+        report=lambda e: at.append(time.monotonic()) if e == Entered(State.SETTLED, 0) else None
+    )
     return at[0] - begun
 
 
@@ -63,8 +76,14 @@ def main() -> None:
         for _ in range(given.pairs):
             alone, beside = seconds(root, files, speed, False), seconds(root, files, speed, True)
             ratios.append(beside / alone)
-            print(f"{what}: alone {alone:.2f} s, beside one five times slower {beside:.2f} s, {ratios[-1]:.3f}")
-        print(f"{what}: median {statistics.median(ratios):.3f} ({min(ratios):.3f} to {max(ratios):.3f})")
+            print(
+                f"{what}: alone {alone:.2f} s, beside one five times slower {beside:.2f} s, "
+                f"{ratios[-1]:.3f}"
+            )
+        print(
+            f"{what}: median {statistics.median(ratios):.3f} ({min(ratios):.3f} to "
+            f"{max(ratios):.3f})"
+        )
     shutil.rmtree(root)
 
 

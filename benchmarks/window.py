@@ -1,6 +1,9 @@
-"""Measures the window: seconds to the first look, and the longest stall while 20,000 files cross through it.
+"""Measures the window.
 
-Usage: python benchmarks/window.py --source FOLDER --to FOLDER_ON_ANOTHER_FILE_SYSTEM   (offscreen or on a display)
+Seconds to the first look, and the longest stall while 20,000 files cross through it.
+
+Usage: python benchmarks/window.py --source FOLDER --to FOLDER_ON_ANOTHER_FILE_SYSTEM   (offscreen
+    or on a display)
 """
 
 from __future__ import annotations
@@ -44,14 +47,17 @@ def main() -> None:
     while not window.shelves._blocks:
         QTest.qWait(5)
     print(
-        f"window with the demo on screen: {imported + time.perf_counter() - begun:.2f} s (of which imports {imported:.2f})"
+        f"window with the demo on screen: {imported + time.perf_counter() - begun:.2f} s (of which "
+        f"imports {imported:.2f})"
     )
     window.close()
 
     library = stage / "twenty thousand"
     for i in range(20_000):
         (library / f"day {i // 500:02d}").mkdir(parents=True, exist_ok=True)
-        (library / f"day {i // 500:02d}" / f"frame_{i:05d}.jpg").write_bytes(os.urandom(4_000 + i % 8_000))
+        (library / f"day {i // 500:02d}" / f"frame_{i:05d}.jpg").write_bytes(
+            os.urandom(4_000 + i % 8_000)
+        )
     workspace = Workspace(stage / "data", stage / "state", stage / "config", Drives())
     window = Window(workspace)
     window.show()
@@ -74,7 +80,8 @@ def main() -> None:
         QTest.qWait(10)
     gaps.sort()
     print(
-        f"20,000 files: {len(gaps)} beats of 10 ms; longest gap {gaps[-1] * 1000:.0f} ms, 99.9% under {gaps[int(len(gaps) * 0.999)] * 1000:.0f} ms"
+        f"20,000 files: {len(gaps)} beats of 10 ms; longest gap {gaps[-1] * 1000:.0f} ms, 99.9% "
+        f"under {gaps[int(len(gaps) * 0.999)] * 1000:.0f} ms"
     )
     target = window.conducting.current.places.target if window.conducting.current else None
     window.close()

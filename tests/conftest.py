@@ -1,4 +1,7 @@
-"""Fresh folders for every test; a workspace with stand-in drives; real mounted drives where the machine allows."""
+"""Fresh folders for every test; a workspace with stand-in drives.
+
+Real mounted drives where the machine allows.
+"""
 
 from __future__ import annotations
 
@@ -76,7 +79,11 @@ class Bench:
     def fill(self, files):
         """Makes files from ``{place: bytes or size}``."""
         for place, content in files.items():
-            path = self.library / os.fsdecode(place) if isinstance(place, bytes) else self.library / place
+            path = (
+                self.library / os.fsdecode(place)
+                if isinstance(place, bytes)
+                else self.library / place
+            )
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(content if isinstance(content, bytes) else os.urandom(content))
         return self.library
@@ -126,7 +133,9 @@ class Mounted:
         image, where = self.root / f"{label}.img", self.root / f"mnt-{label}"
         if filesystem == "tmpfs":
             where.mkdir()
-            subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={megabytes}m", label, str(where)], check=True)
+            subprocess.run(
+                ["mount", "-t", "tmpfs", "-o", f"size={megabytes}m", label, str(where)], check=True
+            )
             self._there[where] = ""
             return where
         with open(image, "wb") as out:
@@ -146,7 +155,9 @@ class Mounted:
     def mount(self, image, where, filesystem, options=()):
         """Mounts an image that has a file system, at a folder that is made for it."""
         where.mkdir(exist_ok=True)
-        loop = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, check=True, text=True)
+        loop = subprocess.run(
+            ["losetup", "-f", "--show", str(image)], capture_output=True, check=True, text=True
+        )
         device = loop.stdout.strip()
         self._there[where] = device
         driver = {"exfat": ["mount.exfat-fuse"], "ntfs": ["ntfs-3g"]}.get(filesystem, ["mount"])
@@ -156,7 +167,9 @@ class Mounted:
     def unmount(self, where, lazily=False):
         """Unmounts, and lets the device go."""
         for _ in range(100):  # a window of another test may be looking at all drives just now
-            done = subprocess.run(["umount", *(["-l"] if lazily else []), str(where)], capture_output=True)
+            done = subprocess.run(
+                ["umount", *(["-l"] if lazily else []), str(where)], capture_output=True
+            )
             if done.returncode == 0 or lazily:
                 break
             time.sleep(0.1)
@@ -177,7 +190,10 @@ class Mounted:
 
 @pytest.fixture
 def mounted(tmp_path):
-    """Gives a function that mounts a fresh file system from an image; skips where that cannot be done."""
+    """Gives a function that mounts a fresh file system from an image.
+
+    Skips where that cannot be done.
+    """
     if not _can_mount():
         pytest.skip("needs root and loop devices")
     made = Mounted(tmp_path)

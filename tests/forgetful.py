@@ -16,7 +16,8 @@ def mirror(there, copy):
 class ForgetfulDrive:
     """The folder that is the drive, and beside it what its medium holds for certain.
 
-    A folder's names are kept one folder at a time: what was moved may be found at both places, as on a file system
+    A folder's names are kept one folder at a time: what was moved may be found at both places, as
+    on a file system
     without a log.
     """
 
@@ -28,7 +29,9 @@ class ForgetfulDrive:
     def sync(self):
         """Everything is on the medium now."""
         mirror(self.root, self.safe)
-        self.flushed = {os.lstat(os.path.join(d, f)).st_ino for d, _, files in os.walk(self.root) for f in files}
+        self.flushed = {
+            os.lstat(os.path.join(d, f)).st_ino for d, _, files in os.walk(self.root) for f in files
+        }
 
     def sync_names(self, folder: Path):
         """The names in one folder are on the medium; of files, only content that was flushed."""
@@ -54,7 +57,10 @@ class ForgetfulDrive:
             safe.write_bytes(b"")
 
     def lose_power(self):
-        """What was not on the medium is gone. The folder itself stays, since media are open on it."""
+        """What was not on the medium is gone.
+
+        The folder itself stays, since media are open on it.
+        """
         for p in self.root.iterdir():
             shutil.rmtree(p) if p.is_dir() and not p.is_symlink() else p.unlink()
         shutil.copytree(self.safe, self.root, symlinks=True, dirs_exist_ok=True)

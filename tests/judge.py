@@ -1,4 +1,7 @@
-"""The independent checker of law 1. Imports nothing from fascis: it looks at files as anybody can."""
+"""The independent checker of law 1.
+
+Imports nothing from fascis: it looks at files as anybody can.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,11 @@ from pathlib import Path
 
 
 def contents(root):
-    """``{place: sha256, link target or None}`` of everything below, ``.fascis`` and staging folders of others left out."""
+    """``{place.
+
+    Sha256, link target or None}`` of everything below, ``.fascis`` and staging folders of others
+    left out.
+    """
     found = {}
     root = os.fsencode(root)
     for folder, folders, files in os.walk(root):
@@ -21,12 +28,18 @@ def contents(root):
             if stat.S_ISLNK(mode):
                 found[place] = ("link", os.readlink(path))
             elif stat.S_ISREG(mode):
-                found[place] = ("file", hashlib.sha256(Path(os.fsdecode(path)).read_bytes()).hexdigest())
+                found[place] = (
+                    "file",
+                    hashlib.sha256(Path(os.fsdecode(path)).read_bytes()).hexdigest(),
+                )
     return found
 
 
 def one_whole_copy(before, old_parent, new_root):
-    """Places of which neither the original (in the old folder, or set aside beside it) nor the arrived copy (in its place, or kept as it was) is whole."""
+    """Places of which neither the original nor the arrived copy is whole.
+
+    The original may be set aside, the copy kept as it was.
+    """
     origins = {}
     for sibling in Path(old_parent).iterdir():
         if sibling.is_dir() and not sibling.is_symlink():
@@ -41,5 +54,7 @@ def one_whole_copy(before, old_parent, new_root):
     return [
         p
         for p, content in before.items()
-        if content not in origins.get(p, set()) and copies.get(p) != content and all(k.get(p) != content for k in kept)
+        if content not in origins.get(p, set())
+        and copies.get(p) != content
+        and all(k.get(p) != content for k in kept)
     ]

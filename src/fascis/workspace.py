@@ -1,4 +1,7 @@
-"""The workspace: folders, drives, clock and register, made once at the edge and passed in. No global state."""
+"""The workspace: folders, drives, clock and register, made once at the edge and passed in.
+
+No global state.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +48,7 @@ class Workspace:
 
     @property
     def private(self) -> Path:
-        """A private folder for copies of databases, which are never opened where they lie (XDG cache)."""
+        """A private folder for copies of databases, which are never opened in place (XDG cache)."""
         return self.cache or self.state / "private"
 
     @property
@@ -60,7 +63,10 @@ class Workspace:
 
 
 def from_environment(environment: Mapping[str, str] | None = None) -> Workspace:
-    """The workspace of the person who runs the program; the only place that reads the environment."""
+    """The workspace of the person who runs the program.
+
+    The only place that reads the environment.
+    """
     environment = os.environ if environment is None else environment
     stand_ins = environment.get("FASCIS_STAND_INS")
     return Workspace(

@@ -17,16 +17,23 @@ from tests.judge import contents, one_whole_copy
 
 
 def fascis(bench, *arguments, kill_after=None, **more):
-    """Runs the command line: status, JSON, words. In this process; in one of its own where it is killed, or called with more.
+    """Runs the command line: status, JSON, words.
 
-    A command that is typed twice is a program that starts twice: nothing is kept between two calls but what is on the drives.
+    In this process; in one of its own where it is killed, or called with more.
+
+    A command that is typed twice is a program that starts twice: nothing is kept between two calls
+    but what is on the drives.
     """
     if kill_after is None and not more:
         return here(bench, *arguments)
     command = [sys.executable, "-m", "fascis", *map(str, arguments)]
     environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives), **more}
     process = subprocess.Popen(
-        command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        command,
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
     )
     if kill_after is not None:
         try:
@@ -34,7 +41,11 @@ def fascis(bench, *arguments, kill_after=None, **more):
         except subprocess.TimeoutExpired:
             process.send_signal(signal.SIGKILL)
     out, err = process.communicate(timeout=120)
-    return process.returncode, json.loads(out) if "--json" in arguments and out else None, err.decode()
+    return (
+        process.returncode,
+        json.loads(out) if "--json" in arguments and out else None,
+        err.decode(),
+    )
 
 
 def here(bench, *arguments):
@@ -46,14 +57,22 @@ def here(bench, *arguments):
         with redirect_stdout(out), redirect_stderr(err), pytest.raises(SystemExit) as ended:
             main([str(a) for a in arguments])
     finally:
-        os.environ.pop("FASCIS_STAND_INS") if before is None else os.environ.update(FASCIS_STAND_INS=before)
+        os.environ.pop("FASCIS_STAND_INS") if before is None else os.environ.update(
+            FASCIS_STAND_INS=before
+        )
     said = out.getvalue()
-    return ended.value.code, json.loads(said) if "--json" in arguments and said else None, err.getvalue()
+    return (
+        ended.value.code,
+        json.loads(said) if "--json" in arguments and said else None,
+        err.getvalue(),
+    )
 
 
 KEYS = {
-    "crossing", "state", "library_id", "from", "to", "destinations", "files", "bytes", "verified_files", "verified_bytes", "gathered_files",
-    "problems", "mismatched", "left_behind", "released_files", "released_bytes", "parked_at", "manifest", "receipt", "seconds",
+    "crossing", "state", "library_id", "from", "to", "destinations", "files", "bytes",
+    "verified_files", "verified_bytes", "gathered_files",
+    "problems", "mismatched", "left_behind", "released_files", "released_bytes", "parked_at",
+    "manifest", "receipt", "seconds",
     "part", "followers", "shared", "already_there_files", "frees_bytes",
 }  # fmt: skip
 
@@ -61,16 +80,25 @@ KEYS = {
 def test_a_whole_crossing(bench, library):
     before = contents(library)
     status, dry, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--dry-run", "--json")
-    assert (status, dry["state"], set(dry)) == (0, "planned", KEYS) and not list(bench.heron.glob("The*"))
+    assert (status, dry["state"], set(dry)) == (0, "planned", KEYS) and not list(
+        bench.heron.glob("The*")
+    )
     words = ["relocate", library, "--to", bench.heron, "--after", "park", "--json"]
     status, done, err = fascis(bench, *words, PYTHONUNBUFFERED="1")  # as a program of its own, once
     assert (status, done["state"], set(done)) == (0, "parked", KEYS), err
-    assert done["verified_files"] == done["files"] == 10 and done["destinations"][0]["proven"] is True
+    assert (
+        done["verified_files"] == done["files"] == 10 and done["destinations"][0]["proven"] is True
+    )
     assert contents(done["to"][0]) == contents(done["parked_at"]) == before and not library.exists()
     status, told, _ = fascis(bench, "release", done["crossing"][:6], "--json")
     assert status == 3 and contents(done["parked_at"]) == before  # without --yes nothing is deleted
     status, gone, _ = fascis(bench, "release", done["crossing"][:6], "--yes", "--json")
-    assert (status, gone["state"], gone["released_files"], gone["left_behind"]) == (0, "released", 10, [])
+    assert (status, gone["state"], gone["released_files"], gone["left_behind"]) == (
+        0,
+        "released",
+        10,
+        [],
+    )
     assert not os.path.exists(done["parked_at"]) and contents(done["to"][0]) == before
     status, sound, _ = fascis(bench, "verify", done["to"][0], "--json")
     assert (status, sound["matching"], sound["damaged"], sound["edited"]) == (0, 10, [], [])
@@ -79,20 +107,39 @@ def test_a_whole_crossing(bench, library):
 
 
 def test_release_needs_consent_at_the_start(bench, library):
-    status, record, err = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "release", "--json")
-    assert status == 3 and record["state"] == "refused" and "--yes" in err and not (bench.heron / "The Weir").exists()
-    status, record, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    status, record, err = fascis(
+        bench, "relocate", library, "--to", bench.heron, "--after", "release", "--json"
+    )
+    assert (
+        status == 3
+        and record["state"] == "refused"
+        and "--yes" in err
+        and not (bench.heron / "The Weir").exists()
+    )
+    status, record, _ = fascis(
+        bench, "relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json"
+    )
     assert status == 0 and record["state"] == "released" and not library.exists()
 
 
 def test_undo_and_survey(bench, library):
     _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--json")
     status, undone, err = fascis(bench, "undo", done["crossing"], "--json")
-    assert status == 0 and undone["state"] == "undone" and "complete" in err and len(contents(library)) == 10
-    status, found, _ = fascis(bench, "survey", library, "--files", "--json")
-    assert status == 0 and found["standing"]["held"]["files"] == len(found["files"]) == 10 and found["documents"] == []
     assert (
-        found["roles"]["proxy"] == {"files": 1, "bytes": 9_000} and found["library"]["library_id"] == done["library_id"]
+        status == 0
+        and undone["state"] == "undone"
+        and "complete" in err
+        and len(contents(library)) == 10
+    )
+    status, found, _ = fascis(bench, "survey", library, "--files", "--json")
+    assert (
+        status == 0
+        and found["standing"]["held"]["files"] == len(found["files"]) == 10
+        and found["documents"] == []
+    )
+    assert (
+        found["roles"]["proxy"] == {"files": 1, "bytes": 9_000}
+        and found["library"]["library_id"] == done["library_id"]
     )
 
 
@@ -109,22 +156,31 @@ def test_verify_tells_edited_damaged_missing_and_new(bench, library):
     status, record, _ = fascis(bench, "verify", target, "--json")
     assert status == 1
     assert (record["damaged"], record["edited"]) == (["media/Day 02/salmon.wav"], ["notes.txt"])
-    assert (record["missing"], record["unlisted"], record["matching"]) == (["stills/heron.xmp"], ["new.jpg"], 7)
+    assert (record["missing"], record["unlisted"], record["matching"]) == (
+        ["stills/heron.xmp"],
+        ["new.jpg"],
+        7,
+    )
     assert len(contents(library)) == 10 and done["manifest"]
 
 
 @pytest.mark.parametrize(
     ("arguments", "status"),
-    [(["relocate", "LIB", "--json"], 2), (["relocate", "LIB", "--to", "HERON", "--leave-out", "nonsense", "--json"], 2), (["nonsense", "--json"], 2),
-     (["relocate", "LIB/nowhere", "--to", "HERON", "--json"], 3), (["relocate", "LIB", "--to", "LIB/media", "--json"], 3),
-     (["survey", "LIB/nowhere", "--json"], 2), (["resume", "ffff", "--json"], 3), (["verify", "LIB", "--json"], 3)],
+    [(["relocate", "LIB", "--json"], 2), (["relocate", "LIB", "--to", "HERON", "--leave-out",
+    "nonsense", "--json"], 2), (["nonsense", "--json"], 2),
+     (["relocate", "LIB/nowhere", "--to", "HERON", "--json"], 3), (["relocate", "LIB", "--to",
+     "LIB/media", "--json"], 3),
+     (["survey", "LIB/nowhere", "--json"], 2), (["resume", "ffff", "--json"], 3), (["verify", "LIB",
+     "--json"], 3)],
 )  # fmt: skip
 def test_bad_calls_say_what_and_touch_nothing(bench, library, arguments, status):
     filled = [a.replace("LIB", str(library)).replace("HERON", str(bench.heron)) for a in arguments]
     got, record, err = fascis(bench, *filled)
     assert got == status and err.strip() and "Traceback" not in err
     assert set(record) == {"error"} or (record["state"] == "refused" and record["problems"])
-    assert len(contents(library)) == 10 and [p.name for p in bench.heron.iterdir()] == ["stand-in.json"]
+    assert len(contents(library)) == 10 and [p.name for p in bench.heron.iterdir()] == [
+        "stand-in.json"
+    ]
 
 
 def test_nothing_to_resume_is_no_error(bench):
@@ -136,7 +192,9 @@ def test_drives_lists_the_stand_ins(bench):
     status, record, _ = fascis(bench, "drives", "--json")
     mine = {d["uuid"]: d for d in record["drives"]}
     assert (
-        status == 0 and mine["uuid-heron"]["stand_in"] is True and mine["uuid-heron"]["capacity_bytes"] == 400_000_000
+        status == 0
+        and mine["uuid-heron"]["stand_in"] is True
+        and mine["uuid-heron"]["capacity_bytes"] == 400_000_000
     )
 
 
@@ -146,12 +204,16 @@ def test_an_interrupted_crossing_exits_4_and_resumes(bench, library):
     assert status == 4 and record["problems"][-1]["code"] == "drive-gone" and "Traceback" not in err
     bench.add_drive("bad")
     status, record, _ = fascis(bench, "resume", "--json")
-    assert (status, record["state"]) == (0, "switched") and contents(record["to"][0]) == contents(library)
+    assert (status, record["state"]) == (0, "switched") and contents(record["to"][0]) == contents(
+        library
+    )
 
 
 def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, library):
     """A copy first; then home is to go there, and somebody has worked on meanwhile."""
-    _, done, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")
+    _, done, _ = fascis(
+        bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json"
+    )
     (library / "late.txt").write_text("an afterthought")
     status, told, err = fascis(bench, "park", done["crossing"], "--json")
     assert (
@@ -164,14 +226,19 @@ def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, libr
     assert status == 0 and told["state"] == "settled" and told["verified_files"] == 11, err
     assert contents(done["to"][0]) == contents(library)
     status, told, _ = fascis(bench, "park", done["crossing"], "--json")
-    assert (status, told["state"]) == (0, "parked") and contents(told["parked_at"]) == contents(done["to"][0])
+    assert (status, told["state"]) == (0, "parked") and contents(told["parked_at"]) == contents(
+        done["to"][0]
+    )
 
 
 KILLS = int(os.environ.get("FASCIS_KILLS", "5"))
 
 
 def test_killed_at_seeded_moments(bench):
-    """SIGKILL at moments spread over a whole crossing and its resumes; law 1 each time; resume finishes each time."""
+    """SIGKILL at moments spread over a whole crossing and its resumes; law 1 each time.
+
+    Resume finishes each time.
+    """
     bench.add_drive("heron", write_mb_s=4)
     generator = random.Random(2024)
     for round_ in range(KILLS):
@@ -179,7 +246,16 @@ def test_killed_at_seeded_moments(bench):
         bench.fill({f"d{i % 3}/{i:03d}.jpg": 9_000 for i in range(120)} | {"a.mov": 1_500_000})
         before = contents(bench.library)
         target = bench.heron / f"Weir {round_}"
-        call = ["relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes", "--json"]
+        call = [
+            "relocate",
+            bench.library,
+            "--to",
+            bench.heron,
+            "--after",
+            "release",
+            "--yes",
+            "--json",
+        ]
         status, _, _ = fascis(bench, *call, kill_after=generator.uniform(0.25, 1.9))
         wrong = one_whole_copy(before, bench.library.parent, target)
         assert wrong == [], (round_, wrong)
@@ -210,17 +286,35 @@ def test_two_destinations_and_going_on_without_one(bench, library):
     egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
     before = contents(library)
     to = ("--to", bench.heron, "--also", egret)
-    status, record, err = fascis(bench, "relocate", library, *to, "--after", "release", "--yes", "--json")
-    assert (status, record["state"], set(record)) == (4, "waiting", KEYS) and "heron: settled" in err
-    assert [d["state"] for d in record["destinations"]] == ["settled", "copying"] and contents(library) == before
+    status, record, err = fascis(
+        bench, "relocate", library, *to, "--after", "release", "--yes", "--json"
+    )
+    assert (status, record["state"], set(record)) == (
+        4,
+        "waiting",
+        KEYS,
+    ) and "heron: settled" in err
+    assert [d["state"] for d in record["destinations"]] == ["settled", "copying"] and contents(
+        library
+    ) == before
     id = record["crossing"]
     status, record, _ = fascis(bench, "resume", id, "--without", bench.drives, "--json")
-    assert status == 2 and "no destination of this crossing" in record["error"] and contents(library) == before
+    assert (
+        status == 2
+        and "no destination of this crossing" in record["error"]
+        and contents(library) == before
+    )
     bench.add_drive("egret", "exfat")
     status, record, _ = fascis(bench, "resume", id, "--without", egret, "--json")
     assert (status, record["state"]) == (0, "released"), record
-    assert [d["state"] for d in record["destinations"]] == ["released", "undone"] and len(record["to"]) == 1
-    assert contents(bench.heron / "The Weir") == before and not list(egret.glob(".fascis*")) and not library.exists()
+    assert [d["state"] for d in record["destinations"]] == ["released", "undone"] and len(
+        record["to"]
+    ) == 1
+    assert (
+        contents(bench.heron / "The Weir") == before
+        and not list(egret.glob(".fascis*"))
+        and not library.exists()
+    )
 
 
 def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_next(bench, library):
@@ -235,7 +329,10 @@ def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_nex
     (bench.heron / "second" / "mine.txt").write_text("not to be touched")
     status, record, err = fascis(bench, "resume", "--all", "--json")
     states = [(c["crossing"], c["state"]) for c in record["crossings"]]
-    assert states == [(ids[0], "switched"), (ids[1], "verifying"), (ids[2], "switched")] and status == 4, err
+    assert (
+        states == [(ids[0], "switched"), (ids[1], "verifying"), (ids[2], "switched")]
+        and status == 4
+    ), err
     assert "second appeared meanwhile" in record["crossings"][1]["problems"][0]["sentence"]
     assert len(contents(library)) == len(contents(bench.heron / "third")) == 10
     assert list(contents(bench.heron / "second")) == [b"mine.txt"]
@@ -247,18 +344,29 @@ def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_nex
 def test_discarding_is_its_own_word(bench, library):
     words = ("relocate", library, "--to", bench.heron, "--after", "release", "--json")
     status, record, err = fascis(bench, *words, "--discard", "original", "--yes")
-    assert status == 2 and "proxy, render, preview" in record["error"] and len(contents(library)) == 10
-    status, record, err = fascis(bench, *words, "--leave-out", "render", "--discard", "proxy", "--yes")
+    assert (
+        status == 2 and "proxy, render, preview" in record["error"] and len(contents(library)) == 10
+    )
+    status, record, err = fascis(
+        bench, *words, "--leave-out", "render", "--discard", "proxy", "--yes"
+    )
     assert (status, record["released_files"]) == (0, 9) and "deleted with the originals: 1" in err
-    assert list(contents(library)) == [b"renders/cut.mov"] and len(contents(bench.heron / "The Weir")) == 8
+    assert (
+        list(contents(library)) == [b"renders/cut.mov"]
+        and len(contents(bench.heron / "The Weir")) == 8
+    )
 
 
 def interrupted(bench, *arguments, when):
-    """Runs a command, sends Ctrl+C when the condition holds, and gives its status, record and how long it took to end."""
+    """Runs a command, sends Ctrl+C on a condition; gives status, record and time to end."""
     command = [sys.executable, "-m", "fascis", *map(str, arguments)]
     environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives)}
     process = subprocess.Popen(
-        command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        command,
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
     )
     try:
         until = time.monotonic() + 20

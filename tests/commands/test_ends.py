@@ -27,7 +27,10 @@ def library(bench):
 
 
 @pytest.mark.lab
-@pytest.mark.skipif(not shutil.which("bindfs"), reason="needs bindfs, a file system that a program drives without a device")
+@pytest.mark.skipif(
+    not shutil.which("bindfs"),
+    reason="needs bindfs, a file system that a program drives without a device",
+)
 def test_a_drive_that_can_never_prove_may_be_released_after_a_comparison(bench, library, tmp_path):
     below, where = tmp_path / "below", tmp_path / "passed through"
     below.mkdir(), where.mkdir()
@@ -36,7 +39,9 @@ def test_a_drive_that_can_never_prove_may_be_released_after_a_comparison(bench, 
     try:
         listed = {d["mount"] for d in fascis(bench, "drives", "--json")[1]["drives"]}
         assert str(where) in listed, "what relocate takes is listed"
-        status, said, _ = fascis(bench, "relocate", library, "--to", where, "--after", "release", "--yes", "--json")
+        status, said, _ = fascis(
+            bench, "relocate", library, "--to", where, "--after", "release", "--yes", "--json"
+        )
         assert status == 4 and "not-proven" in {p["code"] for p in said["problems"]}
         id = said["crossing"]
         status, said, _ = fascis(bench, "release", id, "--yes", "--compared", "--json")
@@ -45,12 +50,18 @@ def test_a_drive_that_can_never_prove_may_be_released_after_a_comparison(bench, 
         subprocess.run(mount, check=True)
         copy, before = below / "The Weir/media/b.mov", contents(library)
         status, said, _ = fascis(bench, "release", id, "--yes", "--json")
-        assert (status, said["problems"][-1]["code"]) == (3, "only-compared") and contents(library) == before
+        assert (status, said["problems"][-1]["code"]) == (3, "only-compared") and contents(
+            library
+        ) == before
         whole = copy.read_bytes()
         copy.write_bytes(whole[:-1] + b"?")
         status, said, _ = fascis(bench, "release", id, "--yes", "--compared", "--json")
-        assert status == 1 and {x["path"]: x["why"] for x in said["left_behind"]} == {"media/b.mov": "copy-changed"}
-        assert contents(library) == {b"media/b.mov": before[b"media/b.mov"]}, "the one whose copy is wrong stays, and no other"
+        assert status == 1 and {x["path"]: x["why"] for x in said["left_behind"]} == {
+            "media/b.mov": "copy-changed"
+        }
+        assert contents(library) == {b"media/b.mov": before[b"media/b.mov"]}, (
+            "the one whose copy is wrong stays, and no other"
+        )
         copy.write_bytes(whole)
         status, said, err = fascis(bench, "release", id, "--yes", "--compared", "--json")
         assert (status, said["state"]) == (0, "released") and not library.exists(), err
@@ -95,11 +106,22 @@ def test_verifying_reads_from_the_drive_and_not_from_memory(bench, library, moun
 def test_a_survey_of_a_copy_makes_no_home_of_it(bench, library):
     loose = write(bench.drives / "inside/Loose/c.wav", b"c" * 800)
     write(library / "cut.otio", timeline("media/a.mov", str(loose)))
-    assert fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    assert (
+        fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    )
     id = fascis(bench, "survey", bench.heron / "The Weir", "--json")[1]["library"]["library_id"]
     other = write(bench.drives / "inside/Second/second.otio", timeline(str(loose))).parent
     status, said, err = fascis(
-        bench, "relocate", other, "--to", bench.heron, "--after", "release", "--loose-too", "--yes", "--json"
+        bench,
+        "relocate",
+        other,
+        "--to",
+        bench.heron,
+        "--after",
+        "release",
+        "--loose-too",
+        "--yes",
+        "--json",
     )
     assert (status, said["state"]) == (0, "released") and loose.exists(), err
     assert [x["path"] for x in said["left_behind"]] == [str(loose)]
@@ -108,10 +130,14 @@ def test_a_survey_of_a_copy_makes_no_home_of_it(bench, library):
 
 def test_taking_back_gives_home_to_where_it_was(bench, library):
     otter = bench.add_drive("otter")
-    assert fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    assert (
+        fascis(bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json")[0] == 0
+    )
     id = fascis(bench, "survey", library, "--json")[1]["library"]["library_id"]
     _, said, _ = fascis(bench, "relocate", bench.heron / "The Weir", "--to", otter, "--json")
-    assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(otter / "The Weir")
+    assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(
+        otter / "The Weir"
+    )
     assert fascis(bench, "undo", said["crossing"], "--json")[0] == 0
     assert fascis(bench, "survey", id[:8], "--json")[1]["library"]["root"] == str(library)
 
@@ -124,24 +150,40 @@ def test_a_folder_inside_another_library_is_no_destination(bench, library):
         status, said, _ = fascis(bench, "relocate", second, "--to", folder, "--yes", "--json")
         assert status == 3 and "destination-in-a-library" in {p["code"] for p in said["problems"]}
     (bench.heron / "plain").mkdir()
-    assert fascis(bench, "relocate", second, "--to", bench.heron / "plain", "--yes", "--json")[0] in (0, 1)
+    assert fascis(bench, "relocate", second, "--to", bench.heron / "plain", "--yes", "--json")[
+        0
+    ] in (0, 1)
 
 
-# -- words and figures ------------------------------------------------------------------------------------------------
+# -- words and figures -----------------------------------------------------------------------------
 
 
 def test_stopping_is_told_as_interrupted():
     error = Cancelled("Stopped.")
-    assert code_of(error) == "interrupted" and refusal_object(error)["problems"][0]["code"] == "interrupted"
+    assert (
+        code_of(error) == "interrupted"
+        and refusal_object(error)["problems"][0]["code"] == "interrupted"
+    )
 
 
 def test_ctrl_c_in_the_middle_is_told_as_interrupted_and_goes_on(bench, library):
     write(library / "media/long.mov", os.urandom(9_000_000))
     description = json.loads((bench.heron / "stand-in.json").read_text())
     (bench.heron / "stand-in.json").write_text(json.dumps({**description, "write_mb_s": 2}))
-    command = [sys.executable, "-m", "fascis", "relocate", str(library), "--to", str(bench.heron), "--json"]
+    command = [
+        sys.executable,
+        "-m",
+        "fascis",
+        "relocate",
+        str(library),
+        "--to",
+        str(bench.heron),
+        "--json",
+    ]
     environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives)}
-    process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
     while not list(bench.heron.glob(".fascis-crossing-*/library/media/long.mov")):
         assert process.poll() is None, process.communicate()
         time.sleep(0.02)
@@ -164,7 +206,8 @@ def test_work_at_the_old_place_is_told_with_its_files(bench, library):
 
 @pytest.mark.parametrize(
     "words",
-    [("relocate", "LIBRARY", "--to", "HERON", "--after", "release"), ("resume", "no such"), ("release", "no such", "--yes"),
+    [("relocate", "LIBRARY", "--to", "HERON", "--after", "release"), ("resume", "no such"),
+    ("release", "no such", "--yes"),
      ("undo", "no such"), ("park", "no such")],
 )  # fmt: skip
 def test_every_refusal_has_its_entry_among_the_problems(bench, library, words):
@@ -189,14 +232,21 @@ def test_what_was_cut_off_goes_on_before_what_waits_its_turn(bench, library):
     egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
     status, cut, err = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
     assert (status, cut["state"]) == (4, "copying") and contents(library) == before, err
-    _, waits, _ = fascis(bench, "relocate", library, "--to", bench.heron, "--later", "--after", "copy", "--json")
+    _, waits, _ = fascis(
+        bench, "relocate", library, "--to", bench.heron, "--later", "--after", "copy", "--json"
+    )
     bench.add_drive("egret", "exfat")
     status, said, err = fascis(bench, "resume", "--all", "--json")
     assert [(c["crossing"], c["state"]) for c in said["crossings"]] == [
         (cut["crossing"], "switched"),
         (waits["crossing"], "settled"),
     ], said["crossings"]
-    assert contents(library) == contents(egret / "The Weir") == contents(bench.heron / "The Weir") == before
+    assert (
+        contents(library)
+        == contents(egret / "The Weir")
+        == contents(bench.heron / "The Weir")
+        == before
+    )
 
 
 @pytest.mark.parametrize("way", ["link", "up and down"])
@@ -205,7 +255,9 @@ def test_a_library_may_be_named_by_another_way_to_its_folder(bench, library, way
     given = library.parent / "a link" if way == "link" else library / "media/../../The Weir"
     if way == "link":
         given.symlink_to(library)
-    status, said, err = fascis(bench, "relocate", given, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    status, said, err = fascis(
+        bench, "relocate", given, "--to", bench.heron, "--after", "release", "--yes", "--json"
+    )
     assert (status, said["state"]) == (0, "released"), err
     assert contents(bench.heron / "The Weir") == before and not library.exists()
     assert way != "link" or given.is_symlink()

@@ -1,4 +1,7 @@
-"""What comes from elsewhere and makes no sense: told in a sentence, and nothing else is held up by it."""
+"""What comes from elsewhere and makes no sense.
+
+Told in a sentence, and nothing else is held up by it.
+"""
 
 import json
 import os
@@ -23,11 +26,16 @@ def crossed(bench, library, *words):
 
 
 def test_half_a_surrogate_pair_is_no_file_s_name(bench, library):
-    write(library / "cut.otio", timeline("media/Day 01/weir_01.mov", "XX.mov").replace(b"XX", b"\\ud83d"))
+    write(
+        library / "cut.otio",
+        timeline("media/Day 01/weir_01.mov", "XX.mov").replace(b"XX", b"\\ud83d"),
+    )
     status, said, err = fascis(bench, "survey", library, "--json")
     assert status == 0 and said["documents"], err
     status, said, err = crossed(bench, library, "--after", "copy")
-    assert said["state"] == "settled" and contents(library) == contents(bench.heron / "The Weir"), err
+    assert said["state"] == "settled" and contents(library) == contents(bench.heron / "The Weir"), (
+        err
+    )
 
 
 @pytest.mark.parametrize("target", [b"\\ud83d", b"%ff%00", b"file://[", b"\\u0000", b"x" * 9000])
@@ -38,7 +46,9 @@ def test_a_document_beside_that_makes_no_sense_stops_no_release(bench, library, 
     before = contents(library)
     status, said, err = crossed(bench, library, "--after", "release")
     assert (status, said["state"]) == (0, "released") and "Traceback" not in err, err
-    assert contents(bench.heron / "The Weir") == before and (library.parent / "beside.otio").exists()
+    assert (
+        contents(bench.heron / "The Weir") == before and (library.parent / "beside.otio").exists()
+    )
 
 
 @pytest.mark.parametrize(
@@ -54,7 +64,9 @@ def test_a_document_beside_that_makes_no_sense_stops_no_release(bench, library, 
 def test_a_catalog_with_values_of_other_types_is_not_understood(bench, table, column, value):
     photos = bench.drives / "inside/Photos"
     write(photos / "a.jpg", b"a" * 500)
-    catalog = catalog_at(photos / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    catalog = catalog_at(
+        photos / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")]
+    )
     with closing(sqlite3.connect(catalog)) as db, db:
         db.execute(f"UPDATE {table} SET {column}=?", (value,))
     status, said, err = fascis(bench, "survey", photos, "--json")
@@ -64,7 +76,10 @@ def test_a_catalog_with_values_of_other_types_is_not_understood(bench, table, co
 
 @pytest.mark.parametrize(
     "content",
-    [b'"' + b"x" * 200_000 + b'"\r\n', b"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\na.mov,,%d,0,,other\r\n" % (1 << 70)],
+    [
+        b'"' + b"x" * 200_000 + b'"\r\n',
+        b"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\na.mov,,%d,0,,other\r\n" % (1 << 70),
+    ],
 )
 def test_a_foreign_inventory_stops_no_survey(bench, library, content):
     write(library / "cut.otio", timeline("lost.mov"))
@@ -78,14 +93,22 @@ def test_a_foreign_inventory_stops_no_survey(bench, library, content):
 def test_an_identity_with_thousands_of_patterns_is_refused_at_once(bench, library):
     roles = {f"folder {n}*": "proxy" for n in range(1000)}
     home = {"drive": "uuid-inside", "path": "The Weir"}
-    identity = {"format": 1, "library_id": "aaaaaaaa", "name": "The Weir", "home": home, "roles": roles}
+    identity = {
+        "format": 1,
+        "library_id": "aaaaaaaa",
+        "name": "The Weir",
+        "home": home,
+        "roles": roles,
+    }
     write(library / ".fascis/identity.json", json.dumps(identity).encode())
     status, said, err = fascis(bench, "survey", library, "--json")
     assert status == 0 and said["library"]["library_id"] != "aaaaaaaa" and "Traceback" not in err
     assert (library / "media/Day 01/weir_01.mov").exists()
 
 
-@pytest.mark.parametrize("key,value", [("state", "nonsense"), ("plan", "[]"), ("plan", '{"name": 3}')])
+@pytest.mark.parametrize(
+    "key,value", [("state", "nonsense"), ("plan", "[]"), ("plan", '{"name": 3}')]
+)
 def test_one_journal_of_nonsense_hides_no_other_crossing(bench, library, key, value):
     _, one, _ = crossed(bench, library, "--after", "copy", "--name", "one")
     _, two, _ = crossed(bench, library, "--after", "copy", "--name", "two")
@@ -130,7 +153,9 @@ def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
     bench.add_drive("egret", "ext4")
     status, record, err = fascis(bench, "undo", said["crossing"], "--json")
     assert (status, record["state"]) == (0, "undone"), err
-    assert [p.name for p in egret.iterdir()] == ["stand-in.json"] and (library / "notes.txt").exists()
+    assert [p.name for p in egret.iterdir()] == ["stand-in.json"] and (
+        library / "notes.txt"
+    ).exists()
     subprocess.run(["rm", "-rf", library / "d"], check=True)
     assert len(contents(library)) == 10
 
@@ -145,10 +170,15 @@ def test_what_somebody_put_into_the_staging_folder_is_set_apart_and_told(bench, 
     status, record, err = fascis(bench, "undo", said["crossing"], "--json")
     assert (status, record["state"]) == (0, "undone"), err
     beside = egret / f"The Weir (yours, {said['crossing'][:8]})"
-    assert (beside / "their notes.txt").read_bytes() == b"the only ones" and (beside / "d/d/d").is_dir()
+    assert (beside / "their notes.txt").read_bytes() == b"the only ones" and (
+        beside / "d/d/d"
+    ).is_dir()
     assert not list(egret.glob(".fascis*")) and len(contents(library)) == 10
     _, receipt, _ = fascis(bench, "receipts", said["crossing"], "--json")
-    assert {a["path"] for a in receipt["attention"] if "it was kept" in a["meaning"]} == {"their notes.txt", "d"}
+    assert {a["path"] for a in receipt["attention"] if "it was kept" in a["meaning"]} == {
+        "their notes.txt",
+        "d",
+    }
     assert str(beside) in err
     subprocess.run(["rm", "-rf", beside / "d"], check=True)
 
@@ -160,8 +190,14 @@ def test_what_nobody_expected_is_a_sentence_and_a_report(bench, library, monkeyp
 
     monkeypatch.setattr("fascis.crossing.surveyed.find_uses", broken)
     command, *more = words
-    status, said, err = fascis(bench, command, library, *more, *([bench.heron] if more else []), "--json")
-    assert status == 4 and "did not expect (ZeroDivisionError)" in said["error"] and "Traceback" not in err
+    status, said, err = fascis(
+        bench, command, library, *more, *([bench.heron] if more else []), "--json"
+    )
+    assert (
+        status == 4
+        and "did not expect (ZeroDivisionError)" in said["error"]
+        and "Traceback" not in err
+    )
     log = Path.home() / ".local/state/fascis/unexpected.log"
     assert "a mistake of ours" in log.read_text() and log.stat().st_mode & 0o077 == 0
     assert len(contents(library)) == 10 and not list(bench.heron.glob("[!s]*"))

@@ -1,4 +1,7 @@
-"""References mean one thing: what a document played before it plays in the copy, however a target is read."""
+"""References mean one thing.
+
+What a document played before it plays in the copy, however a target is read.
+"""
 
 import json
 import os
@@ -14,7 +17,15 @@ from tests.library.making import timeline, write
 from tests.worlds import oracle
 from tests.worlds.generator import document
 
-TWINS = ("take one.mov", "take%20one.mov", "take%2520one.mov", "take+one.mov", "Take One.mov", "h\u00e9ron.mov", "he\u0301ron.mov")
+TWINS = (
+    "take one.mov",
+    "take%20one.mov",
+    "take%2520one.mov",
+    "take+one.mov",
+    "Take One.mov",
+    "h\u00e9ron.mov",
+    "he\u0301ron.mov",
+)
 
 
 def decoded_first(text, folder):
@@ -26,7 +37,9 @@ def decoded_first(text, folder):
 
 @pytest.mark.parametrize("where", ["held", "loose"])
 @pytest.mark.parametrize("suffix", [".otio", ".m3u8", ".xspf", ".edl"])
-def test_names_that_some_reading_takes_for_each_other_are_kept_apart(bench, tmp_path, suffix, where):
+def test_names_that_some_reading_takes_for_each_other_are_kept_apart(
+    bench, tmp_path, suffix, where
+):
     folder = bench.library / "media" if where == "held" else tmp_path / "Loose"
     for name in TWINS:
         write(folder / name, name.encode())
@@ -44,16 +57,21 @@ def test_names_that_some_reading_takes_for_each_other_are_kept_apart(bench, tmp_
     texts, is_uri = oracle.targets(copy)
     unchanged = set(said)
     again = [decoded_first(t, copy.parent) for t in texts]
-    assert all(a == b for a, b, t in zip(again, before, texts, strict=True) if t not in unchanged or is_uri)
+    assert all(
+        a == b for a, b, t in zip(again, before, texts, strict=True) if t not in unchanged or is_uri
+    )
 
 
 def test_what_led_nowhere_leads_nowhere_beside_what_was_gathered(bench, tmp_path):
     write(tmp_path / "Music/theme.wav", b"the theme")
     path = write(
-        bench.library / "cuts/A/cut.otio", timeline("../../media/Music/theme.wav", str(tmp_path / "Music/theme.wav"))
+        bench.library / "cuts/A/cut.otio",
+        timeline("../../media/Music/theme.wav", str(tmp_path / "Music/theme.wav")),
     )
     assert oracle.plays(path, {}) == [None, oracle.content(tmp_path / "Music/theme.wav")]
-    status, _, err = fascis(bench, "relocate", bench.library, "--to", bench.heron, "--yes", "--json")
+    status, _, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--yes", "--json"
+    )
     assert oracle.plays(bench.heron / "The Weir/cuts/A/cut.otio", {})[0] is None, err
 
 
@@ -64,7 +82,9 @@ def test_without_gathering_nothing_is_encoded_twice(bench, tmp_path):
         for suffix in (".otio", ".m3u8", ".edl"):
             write(bench.library / f"cut{n}{suffix}", document(suffix, [text]))
     write(bench.library / "cut.xspf", document(".xspf", [quote(relative)]))
-    status, said, err = fascis(bench, "relocate", bench.library, "--to", bench.heron, "--no-gather", "--json")
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--no-gather", "--json"
+    )
     assert (status, said["state"]) == (0, "switched"), err
     for path, plays in oracle.documents(bench.heron, {}).items():
         assert plays == [oracle.content(loose)], path
@@ -84,7 +104,9 @@ def test_a_subvolume_in_the_library_is_refused_and_stays(bench, mounted):
     assert oracle.files(library) == before and not list(bench.heron.glob("River*"))
 
 
-def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_it(bench, monkeypatch):
+def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_it(
+    bench, monkeypatch
+):
     """A mistake of the rewriter, made here on purpose, cannot pass."""
     write(bench.library / "media/a.mov", b"a" * 50)
     write(bench.library / "media/b.mov", b"b" * 50)
@@ -92,10 +114,27 @@ def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_
     from fascis.crossing import spelling
 
     good = spelling.relative
-    monkeypatch.setattr(spelling, "relative", lambda place, document: good(place.replace(b"a.mov", b"b.mov"), document))
-    status, said, _ = fascis(bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes", "--json")
+    monkeypatch.setattr(
+        spelling,
+        "relative",
+        lambda place, document: good(place.replace(b"a.mov", b"b.mov"), document),
+    )
+    status, said, _ = fascis(
+        bench,
+        "relocate",
+        bench.library,
+        "--to",
+        bench.heron,
+        "--after",
+        "release",
+        "--yes",
+        "--json",
+    )
     assert (status, said["state"]) == (1, "settled") or status == 4 and said["state"] == "settled"
-    assert "out-of-balance" in {p["code"] for p in said["problems"]} and (bench.library / "media/a.mov").exists()
+    assert (
+        "out-of-balance" in {p["code"] for p in said["problems"]}
+        and (bench.library / "media/a.mov").exists()
+    )
     status, said, _ = fascis(bench, "release", said["crossing"], "--yes", "--json")
     assert status in (1, 3) and len(contents(bench.library)) == 3
 
@@ -106,7 +145,10 @@ def test_what_is_left_out_though_it_is_used_is_a_decision_and_home_stays(bench):
     write(bench.library / "cut.otio", timeline("media/a.mov", "sound/b.wav"))
     words = ("relocate", bench.library, "--to", bench.heron, "--leave-out", "original", "--json")
     status, said, _ = fascis(bench, *words)
-    assert status == 3 and {p["code"]: p["severity"] for p in said["problems"]}["used-left-out"] == "decision"
+    assert (
+        status == 3
+        and {p["code"]: p["severity"] for p in said["problems"]}["used-left-out"] == "decision"
+    )
     status, said, _ = fascis(bench, *words, "--yes")
     assert (status, said["state"]) == (0, "settled"), "home stays where everything is"
     receipt = fascis(bench, "receipts", said["crossing"], "--json")[1]
@@ -134,10 +176,18 @@ def test_a_pipe_is_named_and_called_not_media(bench):
     os.mkfifo(bench.library / "media/live.mov")
     write(bench.library / "cut.otio", timeline("media/live.mov", "media/a.mov", "/dev/null"))
     _, said, err = fascis(bench, "survey", bench.library, "--json")
-    assert {x["target"] for x in said["not_media"]} == {"media/live.mov", "/dev/null"} and "not media" in err
-    _, said, _ = fascis(bench, "relocate", bench.library, "--to", bench.heron, "--dry-run", "--json")
+    assert {x["target"] for x in said["not_media"]} == {
+        "media/live.mov",
+        "/dev/null",
+    } and "not media" in err
+    _, said, _ = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--dry-run", "--json"
+    )
     (problem,) = [p for p in said["problems"] if p["code"] == "not-media"]
-    assert "not media" in problem["sentence"] and set(problem["files"]) == {"media/live.mov", "/dev/null"}
+    assert "not media" in problem["sentence"] and set(problem["files"]) == {
+        "media/live.mov",
+        "/dev/null",
+    }
 
 
 def test_loose_proxies_are_counted_among_the_roles(bench, tmp_path):

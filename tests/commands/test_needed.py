@@ -16,20 +16,33 @@ from tests.worlds import oracle
 
 @pytest.fixture
 def studio(bench):
-    """A library of two projects that share a clip, with music and a still that both use, and loose sound."""
+    """A library of two projects that share a clip, music and a still, with loose sound."""
     lib, inside = bench.library, bench.drives / "inside"
-    for place in ("media/weir.mov", "media/shared.mov", "music/theme.wav", "stills/heron.jpg", "media/spare.mov"):
+    for place in (
+        "media/weir.mov",
+        "media/shared.mov",
+        "music/theme.wav",
+        "stills/heron.jpg",
+        "media/spare.mov",
+    ):
         write(lib / place, f"content of {place}".encode() * 300)
     write(inside / "Loose/millrace.wav", b"m" * 900)
     write(lib / "stills/heron.xmp", b"<x/>")
-    both = ["../../media/shared.mov", "../../music/theme.wav", "../../stills/heron.jpg", str(inside / "Loose/millrace.wav")]
+    both = [
+        "../../media/shared.mov",
+        "../../music/theme.wav",
+        "../../stills/heron.jpg",
+        str(inside / "Loose/millrace.wav"),
+    ]
     write(lib / "projects/Autumn/autumn.otio", timeline("../../media/weir.mov", *both))
     write(lib / "projects/Spring/spring.otio", timeline(*both))
     return lib
 
 
 def played(bench):
-    return oracle.documents(bench.drives, {f"uuid-{n}": str(bench.drives / n) for n in ("inside", "heron")})
+    return oracle.documents(
+        bench.drives, {f"uuid-{n}": str(bench.drives / n) for n in ("inside", "heron")}
+    )
 
 
 def cross(bench, library, *words, to=None):
@@ -42,13 +55,22 @@ def test_a_part_leaves_what_other_projects_use_and_says_who(bench, studio, more)
     status, said, err = cross(bench, studio, "--only", "Autumn", "--after", "release", *more)
     assert (status, said["state"]) == (0, "released"), err
     assert played(bench)[studio / "projects/Spring/spring.otio"] == before and None not in before
-    assert not (studio / "projects/Autumn/autumn.otio").exists() and not (studio / "media/weir.mov").exists()
+    assert (
+        not (studio / "projects/Autumn/autumn.otio").exists()
+        and not (studio / "media/weir.mov").exists()
+    )
     stays = {x["path"]: x for x in said["left_behind"] if x["why"] == "used-elsewhere"}
     assert {x["path"]: x["bytes"] for x in said["shared"]} == {
-        p: os.path.getsize(studio / p) if not p.startswith("/") else os.path.getsize(p) for p in stays
+        p: os.path.getsize(studio / p) if not p.startswith("/") else os.path.getsize(p)
+        for p in stays
     }
-    assert {"media/shared.mov", "music/theme.wav", "stills/heron.jpg", "stills/heron.xmp"} <= set(stays)
-    assert "projects/Spring/spring.otio" in stays["media/shared.mov"]["by"] and (studio / "media/spare.mov").exists()
+    assert {"media/shared.mov", "music/theme.wav", "stills/heron.jpg", "stills/heron.xmp"} <= set(
+        stays
+    )
+    assert (
+        "projects/Spring/spring.otio" in stays["media/shared.mov"]["by"]
+        and (studio / "media/spare.mov").exists()
+    )
     assert (bench.drives / "inside/Loose/millrace.wav").exists()
     assert None not in played(bench)[bench.heron / "Autumn/projects/Autumn/autumn.otio"]
 
@@ -59,18 +81,32 @@ def test_two_parts_in_a_queue_each_find_what_they_need(bench, studio):
     status, said, err = fascis(bench, "resume", "--all", "--json")
     assert status == 0 and [c["state"] for c in said["crossings"]] == ["released", "released"], err
     for part in ("Autumn", "Spring"):
-        assert None not in played(bench)[bench.heron / part / f"projects/{part}/{part.lower()}.otio"]
+        assert (
+            None not in played(bench)[bench.heron / part / f"projects/{part}/{part.lower()}.otio"]
+        )
     assert not (studio / "media/shared.mov").exists(), "the last one that needed it took it along"
 
 
 def test_a_catalog_stays_with_the_photos_that_it_refers_to(bench, studio):
     write(studio / "shoots/a.jpg", b"a" * 500)
-    catalog = catalog_at(studio / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots"), (2, 1, "stills")], [(1, "a.jpg"), (2, "heron.jpg")])  # fmt: skip
+    # fmt: skip
+    catalog = catalog_at(
+        studio / "Bell.fascat",
+        [("uuid-inside", "The Weir")],
+        [(1, 1, "shoots"), (2, 1, "stills")],
+        [(1, "a.jpg"), (2, "heron.jpg")],
+    )
     before, plays = catalog.read_bytes(), played(bench)[catalog]
     status, said, err = cross(bench, studio, "--only", "shoots", "--after", "release")
     assert (status, said["state"]) == (0, "released"), err
-    assert catalog.read_bytes() == before and played(bench)[catalog] == plays and (studio / "shoots/a.jpg").exists()
-    assert (bench.heron / "shoots/shoots/a.jpg").exists() and not (bench.heron / "shoots/Bell.fascat").exists()
+    assert (
+        catalog.read_bytes() == before
+        and played(bench)[catalog] == plays
+        and (studio / "shoots/a.jpg").exists()
+    )
+    assert (bench.heron / "shoots/shoots/a.jpg").exists() and not (
+        bench.heron / "shoots/Bell.fascat"
+    ).exists()
 
 
 def test_a_part_is_a_library_of_its_own_and_the_rest_keeps_its_identity_and_records(bench, studio):
@@ -86,7 +122,10 @@ def test_a_part_is_a_library_of_its_own_and_the_rest_keeps_its_identity_and_reco
     assert part["library_id"] not in (whole, None) and part["history"][-1]["part_of"] == whole
     assert not list((back / "Spring/.fascis").glob("as-it-was/*/identity.json"))
     assert fascis(bench, "survey", home, "--json")[1]["library"]["library_id"] == whole
-    assert fascis(bench, "survey", back / "Spring", "--json")[1]["library"]["library_id"] == part["library_id"]
+    assert (
+        fascis(bench, "survey", back / "Spring", "--json")[1]["library"]["library_id"]
+        == part["library_id"]
+    )
 
 
 def test_a_part_is_never_set_aside(bench, studio):
@@ -95,13 +134,17 @@ def test_a_part_is_never_set_aside(bench, studio):
     assert status == 3 and "cannot-set-aside" in {p["code"] for p in said["problems"]}
     _, said, _ = cross(bench, studio, "--only", "Autumn")
     status, said, _ = fascis(bench, "park", said["crossing"], "--json")
-    assert status == 3 and contents(studio) == before and not list(studio.parent.glob("*set aside*"))
+    assert (
+        status == 3 and contents(studio) == before and not list(studio.parent.glob("*set aside*"))
+    )
 
 
 def test_setting_aside_is_guarded_as_deleting_is(bench, studio):
     photos = bench.drives / "inside/Photos"
     write(photos / "a.jpg", b"a" * 500)
-    catalog = catalog_at(studio / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    catalog = catalog_at(
+        studio / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")]
+    )
     fascis(bench, "survey", studio, "--json")
     plays = played(bench)[catalog]
     status, said, _ = cross(bench, photos, "--after", "park")
@@ -109,14 +152,23 @@ def test_setting_aside_is_guarded_as_deleting_is(bench, studio):
     assert status == 3 and "Bell.fascat" in problem["sentence"] and problem["files"] == ["a.jpg"]
     _, said, _ = cross(bench, photos)
     status, said, _ = fascis(bench, "park", said["crossing"], "--json")
-    assert status == 3 and said["problems"][-1]["files"] == ["a.jpg"] and played(bench)[catalog] == plays
+    assert (
+        status == 3
+        and said["problems"][-1]["files"] == ["a.jpg"]
+        and played(bench)[catalog] == plays
+    )
 
 
 def test_a_catalog_that_is_not_known_and_lies_beside_is_looked_for(bench):
     photos = bench.drives / "inside/Photos"
     write(photos / "a.jpg", b"a" * 500)
     write(photos / "b.jpg", b"b" * 500)
-    catalog = catalog_at(bench.drives / "inside/Catalogs/Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, "a.jpg")])
+    catalog = catalog_at(
+        bench.drives / "inside/Catalogs/Bell.fascat",
+        [("uuid-inside", "Photos")],
+        [(1, 1, "")],
+        [(1, "a.jpg")],
+    )
     plays = played(bench)[catalog]
     status, said, err = cross(bench, photos, "--after", "release")
     assert (status, said["state"]) == (0, "released"), err
@@ -125,7 +177,10 @@ def test_a_catalog_that_is_not_known_and_lies_beside_is_looked_for(bench):
 
 
 def test_a_document_of_unknown_make_beside_the_library_keeps_what_it_names(bench, studio):
-    write(bench.drives / "inside/Other/cut.thing", json.dumps({"clip": str(studio / "media/spare.mov")}).encode())
+    write(
+        bench.drives / "inside/Other/cut.thing",
+        json.dumps({"clip": str(studio / "media/spare.mov")}).encode(),
+    )
     status, said, err = cross(bench, studio, "--after", "release")
     assert (status, said["state"]) == (0, "released"), err
     assert set(contents(studio)) == {b"media/spare.mov"}
@@ -140,7 +195,13 @@ def test_nothing_is_deleted_through_a_bind_mount(bench, studio, tmp_path):
     subprocess.run(["mount", "--bind", str(elsewhere), str(studio / "media/bound")], check=True)
     try:
         status, said, err = cross(bench, studio, "--after", "release")
-        assert "nested-mounts" in {p["code"] for p in fascis(bench, "relocate", studio, "--to", bench.heron, "--name", "x", "--dry-run", "--json")[1]["problems"]}  # fmt: skip
+        # fmt: skip
+        assert "nested-mounts" in {
+            p["code"]
+            for p in fascis(
+                bench, "relocate", studio, "--to", bench.heron, "--name", "x", "--dry-run", "--json"
+            )[1]["problems"]
+        }
     finally:
         subprocess.run(["umount", str(studio / "media/bound")], check=True)
     assert (elsewhere / "precious.mov").read_bytes() == b"p" * 700, err
@@ -175,18 +236,41 @@ def test_documents_that_are_left_out_keep_what_they_refer_to(bench, studio):
     assert not (studio / "media/spare.mov").exists()
 
 
-# -- figures ----------------------------------------------------------------------------------------------------------
+# -- figures ---------------------------------------------------------------------------------------
 
 
 def test_what_is_promised_to_come_free_is_what_goes(bench, studio):
     os.link(studio / "media/spare.mov", studio / "media/spare again.mov")
-    os.link(studio / "media/weir.mov", bench.drives / "inside/weir outside.mov")  # frees nothing: it has a name elsewhere
+    os.link(
+        studio / "media/weir.mov", bench.drives / "inside/weir outside.mov"
+    )  # frees nothing: it has a name elsewhere
     fascis(bench, "survey", studio, "--json")
-    _, dry, _ = fascis(bench, "relocate", studio, "--to", bench.heron, "--only", "Autumn", "--after", "release", "--loose-too", "--dry-run", "--json")  # fmt: skip
+    # fmt: skip
+    _, dry, _ = fascis(
+        bench,
+        "relocate",
+        studio,
+        "--to",
+        bench.heron,
+        "--only",
+        "Autumn",
+        "--after",
+        "release",
+        "--loose-too",
+        "--dry-run",
+        "--json",
+    )
     before = oracle.files_with_own(bench.drives)
-    status, said, err = cross(bench, studio, "--only", "Autumn", "--after", "release", "--loose-too")
-    assert status == 0 and dry["frees_bytes"] == oracle.freed(before, oracle.files_with_own(bench.drives)) > 0, err
-    assert {s["path"] for s in dry["shared"]} == {x["path"] for x in said["left_behind"] if x["why"] == "used-elsewhere"}
+    status, said, err = cross(
+        bench, studio, "--only", "Autumn", "--after", "release", "--loose-too"
+    )
+    assert (
+        status == 0
+        and dry["frees_bytes"] == oracle.freed(before, oracle.files_with_own(bench.drives)) > 0
+    ), err
+    assert {s["path"] for s in dry["shared"]} == {
+        x["path"] for x in said["left_behind"] if x["why"] == "used-elsewhere"
+    }
     assert f"deleted {said['released_files']}" in err.replace("\u00a0", " ")
 
 
@@ -196,21 +280,28 @@ def test_the_plan_says_what_becomes_of_loose_originals(bench, studio):
     assert "their originals are deleted with the others" in fascis(bench, *words, "--loose-too")[2]
 
 
-# -- parts ------------------------------------------------------------------------------------------------------------
+# -- parts -----------------------------------------------------------------------------------------
 
 
 def test_a_folder_brings_what_its_documents_use(bench, studio):
     status, said, err = cross(bench, studio, "--only", "projects")
     there = bench.heron / "projects"
     assert (status, said["to"]) == (0, [str(there)]), err
-    assert None not in played(bench)[there / "projects/Autumn/autumn.otio"] and (there / "stills/heron.xmp").exists()
+    assert (
+        None not in played(bench)[there / "projects/Autumn/autumn.otio"]
+        and (there / "stills/heron.xmp").exists()
+    )
     assert not (there / "media/spare.mov").exists()
 
 
 def test_two_projects_of_one_name_are_told_apart_by_their_paths(bench, studio):
     write(studio / "archive/2023/Autumn/autumn.otio", timeline("../../../media/spare.mov"))
     status, said, _ = cross(bench, studio, "--only", "Autumn")
-    assert status == 2 and "projects/Autumn" in said["error"] and "archive/2023/Autumn" in said["error"]
+    assert (
+        status == 2
+        and "projects/Autumn" in said["error"]
+        and "archive/2023/Autumn" in said["error"]
+    )
     status, said, err = cross(bench, studio, "--only", "archive/2023/Autumn")
     assert status == 0 and (bench.heron / "Autumn/media/spare.mov").exists(), err
     status, said, _ = cross(bench, studio, "--only", "projects/Autumn", "--only", "projects/Spring")
@@ -239,19 +330,29 @@ def test_taking_a_part_back_leaves_the_whole_at_home(bench, studio):
     status, undone, _ = fascis(bench, "undo", said["crossing"], "--json")
     assert (status, undone["state"]) == (0, "undone") and (bench.heron / "Autumn").is_dir()
     assert fascis(bench, "survey", studio, "--json")[1]["library"]["root"] == str(studio)
-    with closing(sqlite3.connect(os.path.expanduser("~/.local/share/fascis/register.sqlite"))) as db:
-        assert [bytes(r) for (r,) in db.execute("SELECT root FROM library")] == [os.fsencode(studio)]
+    with closing(
+        sqlite3.connect(os.path.expanduser("~/.local/share/fascis/register.sqlite"))
+    ) as db:
+        assert [bytes(r) for (r,) in db.execute("SELECT root FROM library")] == [
+            os.fsencode(studio)
+        ]
 
 
 def test_what_another_crossing_has_yet_to_copy_is_kept_for_it(bench, studio):
-    """A folder that waits its turn finds its files, though a project that uses them was released before it."""
+    """A folder that waits finds its files, though a project using them was released before."""
     assert cross(bench, studio, "--only", "Autumn", "--after", "release", "--later")[0] == 0
     assert cross(bench, studio, "--only", "media", "--after", "release", "--later")[0] == 0
     status, said, err = fascis(bench, "resume", "--all", "--json")
     assert [c["state"] for c in said["crossings"]] == ["released", "released"], err
-    kept = {x["path"]: x["by"] for x in said["crossings"][0]["left_behind"] if x["why"] == "used-elsewhere"}
+    kept = {
+        x["path"]: x["by"]
+        for x in said["crossings"][0]["left_behind"]
+        if x["why"] == "used-elsewhere"
+    }
     assert any("yet to cross" in who for who in kept["media/weir.mov"])
-    assert (bench.heron / "media/media/weir.mov").exists() and not (studio / "media/weir.mov").exists()
+    assert (bench.heron / "media/media/weir.mov").exists() and not (
+        studio / "media/weir.mov"
+    ).exists()
 
 
 def test_what_waits_for_a_decision_is_not_passed_over_in_silence(bench, studio):
@@ -259,8 +360,14 @@ def test_what_waits_for_a_decision_is_not_passed_over_in_silence(bench, studio):
     (studio / "music/theme.wav").unlink()
     assert fascis(bench, "resume", "--all", "--json")[1]["crossings"][0]["state"] == "waiting"
     status, again, err = fascis(bench, "resume", "--all", "--json")
-    assert (status, again["crossings"]) == (0, []) and f"fascis resume {said['crossing']}" in err and "decision" in err
-    assert (studio / "projects/Spring/spring.otio").exists() and (studio / "media/shared.mov").exists()
+    assert (
+        (status, again["crossings"]) == (0, [])
+        and f"fascis resume {said['crossing']}" in err
+        and "decision" in err
+    )
+    assert (studio / "projects/Spring/spring.otio").exists() and (
+        studio / "media/shared.mov"
+    ).exists()
 
 
 @pytest.mark.parametrize("name", ["cut.otio", "notes of unknown make.cutlist"])
@@ -268,12 +375,20 @@ def test_what_began_to_need_originals_that_were_set_aside_gets_them_back(bench, 
     _, said, err = cross(bench, studio, "--after", "park")
     assert said["state"] == "parked" and not studio.exists(), err
     clip = studio / "media/spare.mov"
-    text = timeline(str(clip)) if name.endswith("otio") else json.dumps({"clips": [str(clip)]}).encode()
+    text = (
+        timeline(str(clip))
+        if name.endswith("otio")
+        else json.dumps({"clips": [str(clip)]}).encode()
+    )
     write(bench.drives / f"inside/Elsewhere/{name}", text)
     status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
     assert (status, said["state"]) == (1, "released"), err
-    assert clip.read_bytes() == b"content of media/spare.mov" * 300, "under its old name, where it is looked for"
-    assert [x["path"] for x in said["left_behind"]] == ["media/spare.mov"] and not (studio / "media/weir.mov").exists()
+    assert clip.read_bytes() == b"content of media/spare.mov" * 300, (
+        "under its old name, where it is looked for"
+    )
+    assert [x["path"] for x in said["left_behind"]] == ["media/spare.mov"] and not (
+        studio / "media/weir.mov"
+    ).exists()
 
 
 def test_a_part_that_uses_loose_media_alone_arrives(bench, studio):
@@ -290,14 +405,23 @@ def test_a_sidecar_stays_with_each_photo_that_stays(bench, studio):
     for folder in (loose, inner):
         for name in ("IMG_1.cr2", "IMG_1.jpg", "IMG_1.xmp", "IMG_2.jpg", "IMG_2.xmp"):
             write(folder / name, f"{folder.name} {name}".encode() * 50)
-    used = [str(loose / "IMG_1.cr2"), str(loose / "IMG_2.jpg"), "stills/IMG_1.cr2", "stills/IMG_2.jpg"]
+    used = [
+        str(loose / "IMG_1.cr2"),
+        str(loose / "IMG_2.jpg"),
+        "stills/IMG_1.cr2",
+        "stills/IMG_2.jpg",
+    ]
     write(studio / "rated.otio", timeline(*used))
     words = ("--after", "release", "--loose-too", "--leave-out", "unused")
-    status, dry, err = fascis(bench, "relocate", studio, "--to", bench.heron, *words, "--yes", "--dry-run", "--json")
+    status, dry, err = fascis(
+        bench, "relocate", studio, "--to", bench.heron, *words, "--yes", "--dry-run", "--json"
+    )
     before = oracle.files_with_own(bench.drives / "inside")
     status, said, err = cross(bench, studio, *words)
     assert said["state"] == "released", err
-    assert dry["frees_bytes"] == oracle.freed(before, oracle.files_with_own(bench.drives / "inside"))
+    assert dry["frees_bytes"] == oracle.freed(
+        before, oracle.files_with_own(bench.drives / "inside")
+    )
     for folder in (loose, inner):
         assert (folder / "IMG_1.xmp").read_bytes() == f"{folder.name} IMG_1.xmp".encode() * 50
         assert (folder / "IMG_1.jpg").exists() and not (folder / "IMG_1.cr2").exists()
@@ -315,7 +439,9 @@ def test_loose_files_of_another_drive_that_stands_there_now_are_not_deleted(benc
     stand_in = field / "stand-in.json"
     stand_in.write_text(stand_in.read_text().replace("uuid-field", "uuid-backup"))
     status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
-    assert said["state"] == "released" and (field / "Sound/weir.wav").read_bytes() == b"w" * 900, err
+    assert said["state"] == "released" and (field / "Sound/weir.wav").read_bytes() == b"w" * 900, (
+        err
+    )
     assert {x["why"] for x in said["left_behind"] if x["path"].endswith("weir.wav")} == {"mount"}
     assert not (bench.drives / "inside/Loose/millrace.wav").exists()
 
@@ -333,11 +459,16 @@ def test_a_known_library_that_is_mounted_elsewhere_by_now_keeps_its_loose_file(b
     status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
     (stays,) = [x for x in said["left_behind"] if x["path"] == str(loose)]
     assert (stays["why"], loose.read_bytes()) == ("used-elsewhere", b"m" * 900), err
-    assert not (studio / "media/weir.mov").exists() and None not in played(bench)[moved / "Cut/cut.otio"]
+    assert (
+        not (studio / "media/weir.mov").exists()
+        and None not in played(bench)[moved / "Cut/cut.otio"]
+    )
 
 
 @pytest.mark.lab
-def test_a_known_library_that_uses_a_loose_file_through_a_bind_mount_keeps_it(bench, studio, tmp_path, mounted):
+def test_a_known_library_that_uses_a_loose_file_through_a_bind_mount_keeps_it(
+    bench, studio, tmp_path, mounted
+):
     loose, other = bench.drives / "inside/Loose/millrace.wav", tmp_path / "by another way"
     other.mkdir()
     subprocess.run(["mount", "--bind", loose.parent, other], check=True)
@@ -366,10 +497,14 @@ def test_a_known_library_that_began_to_use_an_original_after_its_survey_keeps_it
     write(other / "cut.otio", timeline(str(studio / "media/spare.mov")))
     status, said, err = fascis(bench, "release", said["crossing"], "--yes", "--json")
     assert {x["path"] for x in said["left_behind"]} == {"media/spare.mov"}, err
-    assert None not in played(bench)[other / "cut.otio"] and not (studio / "media/weir.mov").exists()
+    assert (
+        None not in played(bench)[other / "cut.otio"] and not (studio / "media/weir.mov").exists()
+    )
 
 
-def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(bench, studio, monkeypatch):
+def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(
+    bench, studio, monkeypatch
+):
     from fascis.crossing.release import Release
 
     loose, good = bench.drives / "inside/Loose/millrace.wav", Release._read
@@ -383,5 +518,7 @@ def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(bench
 
     monkeypatch.setattr(Release, "_read", saved)
     status, said, err = cross(bench, studio, "--loose-too", "--after", "release")
-    assert loose.read_bytes() == b"N" * 900 and {x["path"]: x["why"] for x in said["left_behind"]} == {str(loose): "changed"}, err
+    assert loose.read_bytes() == b"N" * 900 and {
+        x["path"]: x["why"] for x in said["left_behind"]
+    } == {str(loose): "changed"}, err
     assert (bench.heron / "The Weir").is_dir() and not studio.exists()

@@ -1,4 +1,7 @@
-"""``relink`` as the command line tells it: the contract's object, exit statuses, what is written and what is not."""
+"""``relink`` as the command line tells it.
+
+The contract's object, exit statuses, what is written and what is not.
+"""
 
 import os
 import sqlite3
@@ -23,7 +26,10 @@ def weir(bench):
     write(inside / "Sound/boom.wav", b"b" * 40)
     write(inside / "Sound/gone.wav", b"g" * 41)
     targets = [str(inside / f"Footage/Day 04/clip {n}.mov") for n in range(3)]
-    write(lib / "Feature.otio", timeline(*targets, str(inside / "Sound/boom.wav"), str(inside / "Sound/gone.wav")))
+    write(
+        lib / "Feature.otio",
+        timeline(*targets, str(inside / "Sound/boom.wav"), str(inside / "Sound/gone.wav")),
+    )
     write(lib / "Teaser.otio", timeline(targets[0], targets[0]))
     assert fascis(bench, "survey", lib)[0] == 0
     (inside / "Footage/Day 04").rename(inside / "Footage/Day 04, weir")
@@ -38,16 +44,31 @@ def test_ties_are_proposed_and_nothing_is_written(bench, weir):
     inside, before = bench.drives / "inside", contents(weir)
     status, said, err = fascis(bench, "relink", weir, "--search", inside, "--json")
     assert status == 1 and set(said) >= KEYS, err
-    assert (said["lost"], said["found"], said["ambiguous"], said["unfound"], said["applied"]) == (5, 3, 1, 1, False)
+    assert (said["lost"], said["found"], said["ambiguous"], said["unfound"], said["applied"]) == (
+        5,
+        3,
+        1,
+        1,
+        False,
+    )
     (move,) = said["folder_moves"]
-    assert (move["from"], move["to"]) == (str(inside / "Footage/Day 04"), str(inside / "Footage/Day 04, weir"))
+    assert (move["from"], move["to"]) == (
+        str(inside / "Footage/Day 04"),
+        str(inside / "Footage/Day 04, weir"),
+    )
     assert move["references"] == 5 and move["certain"]
     ties = {os.path.basename(t["lost"]): t for t in said["ties"]}
     assert set(ties["clip 0.mov"]) >= {"document", "lost", "found", "basis", "candidates"}
     assert ties["clip 1.mov"]["found"] == str(inside / "Footage/Day 04, weir/clip 1.mov")
-    assert ties["clip 1.mov"]["basis"] == "name+size" and ties["clip 0.mov"]["document"] == "Feature.otio"
+    assert (
+        ties["clip 1.mov"]["basis"] == "name+size"
+        and ties["clip 0.mov"]["document"] == "Feature.otio"
+    )
     assert ties["boom.wav"]["found"] is None
-    assert sorted(ties["boom.wav"]["candidates"]) == [str(inside / "one/boom.wav"), str(inside / "two/boom.wav")]
+    assert sorted(ties["boom.wav"]["candidates"]) == [
+        str(inside / "one/boom.wav"),
+        str(inside / "two/boom.wav"),
+    ]
     assert said["unfound_files"] == [str(inside / "Sound/gone.wav")] and contents(weir) == before
     status, words, _ = fascis(bench, "relink", weir, "--search", inside)
     assert status == 1
@@ -56,8 +77,15 @@ def test_ties_are_proposed_and_nothing_is_written(bench, weir):
 def test_applied_and_undone(bench, weir):
     inside, before = bench.drives / "inside", contents(weir)
     status, said, err = fascis(bench, "relink", weir, "--search", inside, "--apply", "--json")
-    assert (status, said["applied"], said["documents"]) == (1, True, ["Feature.otio", "Teaser.otio"]), err
-    urls = [c.media_reference.target_url for c in otio.adapters.read_from_file(str(weir / "Feature.otio")).find_clips()]
+    assert (status, said["applied"], said["documents"]) == (
+        1,
+        True,
+        ["Feature.otio", "Teaser.otio"],
+    ), err
+    urls = [
+        c.media_reference.target_url
+        for c in otio.adapters.read_from_file(str(weir / "Feature.otio")).find_clips()
+    ]
     assert urls[:3] == [str(inside / f"Footage/Day 04, weir/clip {n}.mov") for n in range(3)]
     assert urls[3:] == [str(inside / "Sound/boom.wav"), str(inside / "Sound/gone.wav")], (
         "undecided ones stay as they are"
@@ -67,20 +95,33 @@ def test_applied_and_undone(bench, weir):
     status, undone, _ = fascis(bench, "undo", said["act"][:8], "--json")
     assert (status, undone["state"]) == (0, "undone") and contents(weir) == before
     _, again, _ = fascis(bench, "relink", weir, "--search", inside, "--json")
-    assert {t["basis"] for t in again["ties"]} == {"name+size"}, "what was known of lost files is known again"
+    assert {t["basis"] for t in again["ties"]} == {"name+size"}, (
+        "what was known of lost files is known again"
+    )
     assert fascis(bench, "undo", said["act"][:8], "--json")[0] == 3
 
 
 def test_a_file_is_located_and_moves_are_accepted_or_refused(bench, weir):
     inside = bench.drives / "inside"
     status, said, _ = fascis(
-        bench, "relink", weir, "--search", inside, "--locate", f"boom.wav={inside}/two/boom.wav", "--json"
+        bench,
+        "relink",
+        weir,
+        "--search",
+        inside,
+        "--locate",
+        f"boom.wav={inside}/two/boom.wav",
+        "--json",
     )
     assert (said["found"], said["ambiguous"]) == (4, 0)
     refused = f"{inside}/Footage/Day 04={inside}/Footage/Day 04, weir"
-    status, said, _ = fascis(bench, "relink", weir, "--search", inside, "--refuse", refused, "--apply", "--json")
+    status, said, _ = fascis(
+        bench, "relink", weir, "--search", inside, "--refuse", refused, "--apply", "--json"
+    )
     assert (status, said["found"], said["ambiguous"], said["applied"]) == (1, 0, 4, False)
-    status, said, _ = fascis(bench, "relink", weir, "--search", inside, "--accept", refused, "--json")
+    status, said, _ = fascis(
+        bench, "relink", weir, "--search", inside, "--accept", refused, "--json"
+    )
     assert said["found"] == 3
 
 
@@ -91,7 +132,10 @@ def test_a_file_is_located_and_moves_are_accepted_or_refused(bench, weir):
         (("--search", "nowhere"), "There is no folder"),
         (("--search", ".", "--accept", "a"), "is not OLD=NEW"),
         (("--search", ".", "--locate", "none.mov=/a.mov"), "names no lost file"),
-        (("--search", ".", "--locate", "boom.wav=/nowhere/boom.wav", "--apply"), "There is no file /nowhere/boom.wav"),
+        (
+            ("--search", ".", "--locate", "boom.wav=/nowhere/boom.wav", "--apply"),
+            "There is no file /nowhere/boom.wav",
+        ),
     ],
 )
 def test_words_that_make_no_sense(bench, weir, words, sentence):
@@ -103,29 +147,51 @@ def test_words_that_make_no_sense(bench, weir, words, sentence):
 def test_a_document_that_may_not_be_written_refuses_all(bench, weir):
     (weir / "Teaser.otio").chmod(0o444)
     before = contents(weir)
-    status, said, _ = fascis(bench, "relink", weir, "--search", bench.drives / "inside", "--apply", "--json")
+    status, said, _ = fascis(
+        bench, "relink", weir, "--search", bench.drives / "inside", "--apply", "--json"
+    )
     assert (status, said["applied"]) == (3, False) and contents(weir) == before
-    assert said["problems"][0]["code"] == "document-protected" and "Teaser.otio" in said["problems"][0]["sentence"]
+    assert (
+        said["problems"][0]["code"] == "document-protected"
+        and "Teaser.otio" in said["problems"][0]["sentence"]
+    )
 
 
 def test_only_the_copy_of_a_crossing_is_relinked(bench, weir):
     inside = bench.drives / "inside"
     before, outside = contents(weir), contents(inside / "Footage")
     status, said, err = fascis(
-        bench, "relocate", weir, "--to", bench.heron, "--search", inside, "--after", "copy", "--yes", "--json"
+        bench,
+        "relocate",
+        weir,
+        "--to",
+        bench.heron,
+        "--search",
+        inside,
+        "--after",
+        "copy",
+        "--yes",
+        "--json",
     )
     assert (said["state"], said["gathered_files"]) == ("settled", 3), err
     there = said["to"][0]
-    urls = [c.media_reference.target_url for c in otio.adapters.read_from_file(there + "/Feature.otio").find_clips()]
+    urls = [
+        c.media_reference.target_url
+        for c in otio.adapters.read_from_file(there + "/Feature.otio").find_clips()
+    ]
     assert all((bench.heron / "The Weir" / u).is_file() for u in urls[:3]), urls
     assert contents(weir) == before and contents(inside / "Footage") == outside
     status, said, err = fascis(
-        bench, "relocate", weir, "--to", bench.heron, "--name", "Two", "--no-gather", "--search", inside, "--after", "copy", "--yes", "--json",
+        bench, "relocate", weir, "--to", bench.heron, "--name", "Two", "--no-gather", "--search",
+        inside, "--after", "copy", "--yes", "--json",
     )  # fmt: skip
     urls = [
-        c.media_reference.target_url for c in otio.adapters.read_from_file(said["to"][0] + "/Feature.otio").find_clips()
+        c.media_reference.target_url
+        for c in otio.adapters.read_from_file(said["to"][0] + "/Feature.otio").find_clips()
     ]
-    assert urls[:3] == [str(inside / f"Footage/Day 04, weir/clip {n}.mov") for n in range(3)], "they stay outside"
+    assert urls[:3] == [str(inside / f"Footage/Day 04, weir/clip {n}.mov") for n in range(3)], (
+        "they stay outside"
+    )
 
 
 def test_a_catalog_knows_its_photos_by_size_digest_and_capture_time(bench):
@@ -134,7 +200,9 @@ def test_a_catalog_knows_its_photos_by_size_digest_and_capture_time(bench):
     for name, content in photos.items():
         write(inside / f"Photos, all/{name}", content)
         write(inside / f"Other card/{name}", b"x" * len(content))
-    path = catalog_at(lib / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, n) for n in photos])
+    path = catalog_at(
+        lib / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "")], [(1, n) for n in photos]
+    )
     with sqlite3.connect(path) as db:
         for name, content in photos.items():
             db.execute(
@@ -145,7 +213,9 @@ def test_a_catalog_knows_its_photos_by_size_digest_and_capture_time(bench):
     status, said, err = fascis(bench, "relink", path, "--search", inside, "--apply", "--json")
     assert (status, said["found"], {t["basis"] for t in said["ties"]}) == (0, 6, {"digest"}), err
     with sqlite3.connect(path) as db:
-        assert db.execute("SELECT drive_uuid, path FROM place").fetchall() == [("uuid-inside", "Photos, all")]
+        assert db.execute("SELECT drive_uuid, path FROM place").fetchall() == [
+            ("uuid-inside", "Photos, all")
+        ]
     db.close()
     assert fascis(bench, "relink", path, "--search", inside, "--json")[1]["lost"] == 0
 
@@ -157,10 +227,23 @@ def test_places_in_the_library_are_told_from_its_folder(bench):
     write(lib / "Feature.otio", timeline(*(f"media/Day 1/clip {n}.mov" for n in range(3))))
     fascis(bench, "survey", lib)
     (lib / "media/Day 1").rename(lib / "media/Day 01")
-    status, said, _ = fascis(bench, "relink", lib, "--search", lib, "--refuse", "media/Day 1=media/Day 01", "--json")
+    status, said, _ = fascis(
+        bench, "relink", lib, "--search", lib, "--refuse", "media/Day 1=media/Day 01", "--json"
+    )
     assert (status, said["found"], said["ambiguous"]) == (1, 0, 3)
     status, said, _ = fascis(bench, "relink", lib, "--search", lib, "--apply", "--json")
-    assert (said["folder_moves"][0]["from"], said["folder_moves"][0]["to"]) == ("media/Day 1", "media/Day 01")
-    assert said["ties"][0]["lost"] == "media/Day 1/clip 0.mov" and said["ties"][0]["found"] == "media/Day 01/clip 0.mov"
-    urls = [c.media_reference.target_url for c in otio.adapters.read_from_file(str(lib / "Feature.otio")).find_clips()]
-    assert status == 0 and urls == [f"media/Day 01/clip {n}.mov" for n in range(3)], "relative as they were"
+    assert (said["folder_moves"][0]["from"], said["folder_moves"][0]["to"]) == (
+        "media/Day 1",
+        "media/Day 01",
+    )
+    assert (
+        said["ties"][0]["lost"] == "media/Day 1/clip 0.mov"
+        and said["ties"][0]["found"] == "media/Day 01/clip 0.mov"
+    )
+    urls = [
+        c.media_reference.target_url
+        for c in otio.adapters.read_from_file(str(lib / "Feature.otio")).find_clips()
+    ]
+    assert status == 0 and urls == [f"media/Day 01/clip {n}.mov" for n in range(3)], (
+        "relative as they were"
+    )

@@ -1,4 +1,7 @@
-"""What an adversary does to copies, originals and what lies beside them; each test also says what must still be there."""
+"""What an adversary does to copies, originals and what lies beside them.
+
+Each test also says what must still be there.
+"""
 
 import errno
 import json
@@ -65,11 +68,13 @@ def killed_at(bench, moment, work):
     bench.step = lambda _name: None
 
 
-# -- copies -----------------------------------------------------------------------------------------------------------
+# -- copies ----------------------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat", "ntfs"])
-def test_the_original_of_a_copy_that_was_changed_in_place_with_its_time_kept_stays(bench, library, filesystem):
+def test_the_original_of_a_copy_that_was_changed_in_place_with_its_time_kept_stays(
+    bench, library, filesystem
+):
     crossing = switched(bench, to=on(bench, filesystem))
     edited_in_place(crossing.places.target / CLIP)
     before = contents(library)
@@ -122,15 +127,19 @@ def test_a_copy_of_nothing_but_zeros_is_told(bench, library):
     with open(library / "empty take.mov", "wb") as out:
         out.truncate(4 << 20)
     crossing = settled(bench)
-    assert [p for p, _, m, _ in crossing.journal.attentions() if "nothing but zeros" in m] == [b"empty take.mov"]
+    assert [p for p, _, m, _ in crossing.journal.attentions() if "nothing but zeros" in m] == [
+        b"empty take.mov"
+    ]
     assert contents(crossing.places.target) == contents(library)
 
 
-# -- originals --------------------------------------------------------------------------------------------------------
+# -- originals -------------------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
-def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(bench, library, filesystem, monkeypatch):
+def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(
+    bench, library, filesystem, monkeypatch
+):
     inside = bench.add_drive("inside", filesystem, transport="nvme")
     bench.again()
     crossing = switched(bench)
@@ -141,7 +150,16 @@ def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(bench,
         found = good(self, held, lease)
         if not writer and held.status().st_size == 300_000:
             path = crossing.places.standing() / CLIP
-            writer.append(subprocess.Popen([sys.executable, "-c", "import sys; open(sys.argv[1], 'r+b').write(b'edit')", path]))
+            writer.append(
+                subprocess.Popen(
+                    [
+                        sys.executable,
+                        "-c",
+                        "import sys; open(sys.argv[1], 'r+b').write(b'edit')",
+                        path,
+                    ]
+                )
+            )
             while held.held():  # until it waits for us to let go
                 pass
         return found
@@ -149,7 +167,9 @@ def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(bench,
     monkeypatch.setattr(releasing_module.Release, "_read", written_behind_it)
     monkeypatch.setattr(releasing_module.Release, "_must_read", lambda *_: True)
     assert left(crossing.release())[CLIP] == "changed"
-    assert writer[0].wait(20) == 0 and (library / CLIP).read_bytes()[:4] == b"edit" and inside.exists()
+    assert (
+        writer[0].wait(20) == 0 and (library / CLIP).read_bytes()[:4] == b"edit" and inside.exists()
+    )
     assert len(contents(crossing.places.target)) == 10
 
 
@@ -164,11 +184,16 @@ def test_an_original_that_another_person_s_program_writes_to_stays(bench, librar
     assert len(contents(crossing.places.target)) == 10
 
 
-def test_where_no_lease_is_granted_and_not_all_programs_can_be_seen_an_original_stays(bench, library, monkeypatch):
+def test_where_no_lease_is_granted_and_not_all_programs_can_be_seen_an_original_stays(
+    bench, library, monkeypatch
+):
     crossing = switched(bench)
     monkeypatch.setattr(releasing_module, "find_open", lambda *_: Openers([], all_seen=False))
     monkeypatch.setattr(PosixFile, "hold", lambda self: None)
-    assert set(left(crossing.release()).values()) == {"open-not-known"} and len(contents(library)) == 10
+    assert (
+        set(left(crossing.release()).values()) == {"open-not-known"}
+        and len(contents(library)) == 10
+    )
 
 
 def test_a_folder_that_is_moved_out_while_a_release_works_in_it_keeps_its_files(bench, library):
@@ -197,12 +222,19 @@ def test_a_clone_mounted_over_a_folder_of_the_library_keeps_its_files(bench, lib
     try:
         shutil.rmtree(clone / "lost+found")
         for place in originals:
-            shutil.copy2(crossing.places.target / "media/Day 01" / os.fsdecode(place), clone / os.fsdecode(place))
+            shutil.copy2(
+                crossing.places.target / "media/Day 01" / os.fsdecode(place),
+                clone / os.fsdecode(place),
+            )
         theirs = contents(clone)
         record = crossing.release()
-        where = next(p for p in (library, crossing.places.parked_path) if (p / "media/Day 01").exists())
+        where = next(
+            p for p in (library, crossing.places.parked_path) if (p / "media/Day 01").exists()
+        )
         assert contents(where / "media/Day 01") == theirs
-        assert {why for path, why in left(record).items() if path.startswith("media/Day 01")} == {"mount"}
+        assert {why for path, why in left(record).items() if path.startswith("media/Day 01")} == {
+            "mount"
+        }
     finally:
         for folder in (library, crossing.places.parked_path):
             subprocess.run(["umount", folder / "media/Day 01"], capture_output=True)
@@ -211,8 +243,13 @@ def test_a_clone_mounted_over_a_folder_of_the_library_keeps_its_files(bench, lib
 
 @pytest.mark.lab
 @pytest.mark.parametrize("whole", [True, False])
-def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(bench, library, mounted, whole):
-    """Where inodes identify nothing, and the drive is not asked: sizes, times and contents are all as they should be."""
+def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(
+    bench, library, mounted, whole
+):
+    """Where inodes identify nothing, and the drive is not asked.
+
+    Sizes, times and contents are all as they should be.
+    """
     bench.add_drive("inside", "exfat", transport="nvme")
     bench.again()
     crossing = switched(bench)
@@ -231,7 +268,9 @@ def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(bench, 
     assert whole is False or len(contents(library)) == 10
 
 
-def test_of_two_names_of_a_file_one_that_was_saved_anew_crosses_as_a_file_of_its_own(bench, library):
+def test_of_two_names_of_a_file_one_that_was_saved_anew_crosses_as_a_file_of_its_own(
+    bench, library
+):
     os.link(library / CLIP, library / "twin.mov")
     crossing = started(bench)
     os.rename(library / "twin.mov", library / "t")
@@ -244,19 +283,23 @@ def test_of_two_names_of_a_file_one_that_was_saved_anew_crosses_as_a_file_of_its
 def test_when_the_first_of_two_names_is_deleted_the_second_crosses(bench, library):
     os.link(library / CLIP, library / "a second name.mov")
     crossing = started(bench)
-    first = min((library / CLIP, library / "a second name.mov"), key=lambda p: str(p.relative_to(library)))
+    first = min(
+        (library / CLIP, library / "a second name.mov"), key=lambda p: str(p.relative_to(library))
+    )
     first.unlink()
     assert crossing.run(skip_unreadable=True) in (State.SETTLED, State.WAITING)
     assert crossing.run(skip_unreadable=True) is State.SETTLED
     assert contents(crossing.places.target) == contents(library)
 
 
-# -- what a person put there ------------------------------------------------------------------------------------------
+# -- what a person put there -----------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 @pytest.mark.parametrize("ending", ["undo", "settle"])
-def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(bench, library, filesystem, ending):
+def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(
+    bench, library, filesystem, ending
+):
     to = on(bench, filesystem)
     crossing = started(bench, to=to)
     killed_at(bench, "before journal settled_at", crossing.run)
@@ -267,20 +310,28 @@ def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(ben
     crossing.close()
     again = find_crossing(bench.workspace, id)
     # the drive was connected anew: what was verified last is doubted
-    again.copies.put("session", {**again.copies.value("session"), "clean": False, "mount": "another", "boot": "another"})
+    again.copies.put(
+        "session",
+        {**again.copies.value("session"), "clean": False, "mount": "another", "boot": "another"},
+    )
     beside = to / f"The Weir (yours, {id[:8]})"
     if ending == "undo":
         assert "is kept, in" in again.undo() and not there.exists()
     else:
         assert again.run() is State.SETTLED and contents(there) == contents(library)
     assert contents(beside) != {} and (beside / "their notes.txt").read_bytes() == b"the only ones"
-    assert (beside / "stills/heron.jpg").read_bytes() == b"edited there" and len(contents(library)) == 10
+    assert (beside / "stills/heron.jpg").read_bytes() == b"edited there" and len(
+        contents(library)
+    ) == 10
     assert not list(to.glob(".fascis*"))
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 def test_a_copy_that_was_whole_once_is_never_cleared(bench, library, filesystem):
-    """Killed right before the crossing is called settled, and given up: the copy stays, with what was put into it."""
+    """Killed right before the crossing is called settled, and given up.
+
+    The copy stays, with what was put into it.
+    """
     to = on(bench, filesystem)
     crossing = started(bench, to=to)
     killed_at(bench, "before journal state settled", crossing.run)
@@ -291,7 +342,9 @@ def test_a_copy_that_was_whole_once_is_never_cleared(bench, library, filesystem)
     assert len(contents(to / "The Weir")) == 11 and len(contents(library)) == 10
 
 
-def test_a_whole_copy_to_which_something_was_being_brought_along_is_not_cleared_when_it_is_given_up(bench, library):
+def test_a_whole_copy_to_which_something_was_being_brought_along_is_not_cleared_when_it_is_given_up(
+    bench, library
+):
     to = on(bench, "ext4")
     crossing = settled(bench, also=to)
     (library / "notes.txt").write_bytes(b"newer notes")
@@ -321,7 +374,9 @@ def test_a_drive_that_is_mounted_in_the_staging_folder_keeps_its_files(bench, li
     finally:
         subprocess.run(["umount", where], check=True)
     assert (theirs / "film.mov").read_bytes() == b"theirs" and len(contents(library)) == 10
-    assert "Given up" in find_crossing(bench.workspace, id).undo() and (theirs / "film.mov").exists()
+    assert (
+        "Given up" in find_crossing(bench.workspace, id).undo() and (theirs / "film.mov").exists()
+    )
 
 
 def test_cut_off_while_it_moves_in_undo_clears_the_half_library_too(bench, library):
@@ -345,7 +400,7 @@ def test_cut_off_while_it_moves_in_undo_clears_the_half_library_too(bench, libra
     assert [p.name for p in to.iterdir()] == ["stand-in.json"] and len(contents(library)) == 10
 
 
-# -- one act at a time ------------------------------------------------------------------------------------------------
+# -- one act at a time -----------------------------------------------------------------------------
 
 
 def test_undo_that_was_cut_off_is_finished_and_nothing_is_released(bench, library):
@@ -359,10 +414,15 @@ def test_undo_that_was_cut_off_is_finished_and_nothing_is_released(bench, librar
     with pytest.raises(Refused, match="begun and cut off"):
         again.release()
     assert again.advance(consent=True) is State.UNDONE and len(contents(library)) == 10
-    assert again.workspace.register.libraries()[0].root == library and len(contents(again.places.target)) == 10
+    assert (
+        again.workspace.register.libraries()[0].root == library
+        and len(contents(again.places.target)) == 10
+    )
 
 
-def test_undo_waits_for_a_release_and_a_release_asks_whether_it_is_still_wanted(bench, library, monkeypatch):
+def test_undo_waits_for_a_release_and_a_release_asks_whether_it_is_still_wanted(
+    bench, library, monkeypatch
+):
     monkeypatch.setattr(releasing_module, "BATCH", 3)
     crossing = switched(bench)
     other = find_crossing(bench.again(), crossing.id)
@@ -383,7 +443,7 @@ def test_undo_waits_for_a_release_and_a_release_asks_whether_it_is_still_wanted(
     assert gone <= 3 and len(contents(crossing.places.target)) == 10
 
 
-# -- kept, and told before --------------------------------------------------------------------------------------------
+# -- kept, and told before -------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("umask", [0o022, 0o077, 0o000])
@@ -404,18 +464,24 @@ def test_modes_are_kept_whatever_the_umask(bench, library, umask):
 
     assert (mode(there / "cut.otio"), mode(there / "notes.txt")) == (0o664, 0o777)
     assert (there / "cut.otio").read_bytes() != edit.read_bytes()  # it was written anew
-    assert {mode(there / ".fascis" / n) for n in ("manifest.b3", "inventory.csv", "identity.json")} == {0o644}
+    assert {
+        mode(there / ".fascis" / n) for n in ("manifest.b3", "inventory.csv", "identity.json")
+    } == {0o644}
     assert mode(bench.root / "state/crossings") == mode(bench.root / "data") == 0o700
 
 
 def test_a_catalog_whose_journal_is_a_link_is_not_understood_and_crosses_as_a_file(bench, library):
-    catalog_at(library / "trip.fascat", [(None, str(library / "stills"))], [(1, 1, "")], [(1, "heron.jpg")])
+    catalog_at(
+        library / "trip.fascat", [(None, str(library / "stills"))], [(1, 1, "")], [(1, "heron.jpg")]
+    )
     (library / "trip.fascat-wal").symlink_to("notes.txt")
     crossing = settled(bench)
     assert contents(crossing.places.target) == contents(library)
 
 
-def test_an_attribute_that_the_drive_cannot_hold_is_told_and_holds_nothing_up(bench, library, monkeypatch):
+def test_an_attribute_that_the_drive_cannot_hold_is_told_and_holds_nothing_up(
+    bench, library, monkeypatch
+):
     os.setxattr(library / CLIP, "user.note", b"short")
     good = StandInFile.set_attributes
 
@@ -456,7 +522,9 @@ def test_a_link_that_leads_elsewhere_since_the_plan_is_brought_along_or_left(ben
         crossing.switch()
     there = crossing.places.target
     if way == "along":
-        assert crossing.bring_along() is State.SETTLED and os.readlink(there / "latest") == "notes.txt"
+        assert (
+            crossing.bring_along() is State.SETTLED and os.readlink(there / "latest") == "notes.txt"
+        )
     else:
         crossing.leave_newer(crossing.undecided())
         assert os.readlink(there / "latest") == CLIP
@@ -499,7 +567,9 @@ def test_a_folder_that_would_become_ours_on_a_folding_drive_gets_another_name(be
     assert there.read_bytes() == b"theirs" and crossing.state is State.SETTLED
 
 
-@pytest.mark.parametrize(("filesystem", "stops"), [("exfat", True), ("ntfs", True), ("ext4", False)])
+@pytest.mark.parametrize(
+    ("filesystem", "stops"), [("exfat", True), ("ntfs", True), ("ext4", False)]
+)
 def test_where_nothing_can_be_set_aside_the_plan_says_so(bench, library, filesystem, stops):
     bench.add_drive("inside", filesystem, transport="nvme")
     bench.again()
@@ -508,17 +578,23 @@ def test_where_nothing_can_be_set_aside_the_plan_says_so(bench, library, filesys
 
 
 @pytest.mark.parametrize("sizes", [(7 << 60,), (7 << 60, 7 << 60)])
-def test_giants_of_emptiness_are_told_before_and_never_end_in_a_traceback(bench, library, sizes, monkeypatch):
+def test_giants_of_emptiness_are_told_before_and_never_end_in_a_traceback(
+    bench, library, sizes, monkeypatch
+):
     surveyed = survey_library(bench.workspace, library)
     for row, size in enumerate(sizes):
         surveyed.survey.size[row] = size
     bench.add_drive("egret", "btrfs")
     bench.again()
     plan = make_plan(bench.workspace, surveyed, bench.drives / "egret", Choices())
-    assert plan.stopped and codes(plan)["file-too-large"] == "stops" and plan.estimate.seconds > 3_600
+    assert (
+        plan.stopped and codes(plan)["file-too-large"] == "stops" and plan.estimate.seconds > 3_600
+    )
     plan = replace(plan, problems=[])
     with closing(Crossing.start(bench.workspace, plan, decided=True)) as crossing:
-        assert crossing.journal.planned()[1] >= sum(sizes) and sum(s.bytes for s in crossing.copies.strands()) >= sum(sizes)
+        assert crossing.journal.planned()[1] >= sum(sizes) and sum(
+            s.bytes for s in crossing.copies.strands()
+        ) >= sum(sizes)
         assert "as it was" in crossing.undo()
 
 
@@ -526,18 +602,23 @@ def test_giants_of_emptiness_are_told_before_and_never_end_in_a_traceback(bench,
 def test_dates_beyond_what_64_bits_of_nanoseconds_hold(bench, library, year):
     from datetime import UTC, datetime
 
-    seconds = int((datetime(year, 5, 1, tzinfo=UTC) - datetime(1970, 1, 1, tzinfo=UTC)).total_seconds())
+    seconds = int(
+        (datetime(year, 5, 1, tzinfo=UTC) - datetime(1970, 1, 1, tzinfo=UTC)).total_seconds()
+    )
     os.utime(library / CLIP, ns=(seconds * 10**9, seconds * 10**9 + 5))
     if int((library / CLIP).stat().st_mtime) != seconds:
         pytest.skip("this file system cannot hold the date")
     crossing = switched(bench)
     there = crossing.places.target / CLIP
     assert there.stat().st_mtime_ns == (library / CLIP).stat().st_mtime_ns
-    assert f",{seconds * 10**9}".encode()[:-9] in (crossing.places.target / ".fascis/inventory.csv").read_bytes()
+    assert (
+        f",{seconds * 10**9}".encode()[:-9]
+        in (crossing.places.target / ".fascis/inventory.csv").read_bytes()
+    )
     assert left(crossing.release()) == {} and not library.exists() and there.exists()
 
 
-# -- the journal ------------------------------------------------------------------------------------------------------
+# -- the journal -----------------------------------------------------------------------------------
 
 
 def full_disk(monkeypatch, path, times):
@@ -580,7 +661,9 @@ def test_the_room_that_was_kept_opens_a_journal_on_a_full_disk(bench, library, m
     assert find_crossing(bench.workspace, path.stem).run() is State.SETTLED and not room.exists()
 
 
-def test_a_journal_that_another_program_holds_is_neither_damaged_nor_without_room(bench, library, monkeypatch):
+def test_a_journal_that_another_program_holds_is_neither_damaged_nor_without_room(
+    bench, library, monkeypatch
+):
     import sqlite3
 
     crossing = started(bench)
@@ -607,7 +690,9 @@ def test_samples_are_decoded_for_a_limited_time_in_all(bench, library, monkeypat
     assert opened.seen == 3 and opened.not_sampled == 0
 
 
-def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_told(bench, library, monkeypatch):
+def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_told(
+    bench, library, monkeypatch
+):
     crossing = started(bench)
     good = PosixMedium.create
 
@@ -628,7 +713,10 @@ def test_an_empty_top_folder_goes_where_inodes_tell_nothing(bench, library):
     bench.again()
     crossing = switched(bench)
     assert left(crossing.release()) == {} and not library.exists()
-    assert json.loads((crossing.places.target / ".fascis/identity.json").read_text())["name"] == "The Weir"
+    assert (
+        json.loads((crossing.places.target / ".fascis/identity.json").read_text())["name"]
+        == "The Weir"
+    )
 
 
 def test_two_threads_that_release_and_undo_lose_nothing(bench, library):

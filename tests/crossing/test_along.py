@@ -1,4 +1,7 @@
-"""Law 9: the library as a whole held still; what became newer is brought along, or left by decision."""
+"""Law 9: the library as a whole held still.
+
+What became newer is brought along, or left by decision.
+"""
 
 import json
 import os
@@ -38,23 +41,32 @@ def test_what_became_newer_is_brought_along(bench, library, filesystem):
     crossing = settled(bench, to=bench.drives / "there")
     newer = work_on(library)
     assert set(crossing.undecided()) == newer and not weigh(crossing).even
-    with pytest.raises(Refused, match="Bring them along, or leave them there; home has not changed") as refused:
+    with pytest.raises(
+        Refused, match="Bring them along, or leave them there; home has not changed"
+    ) as refused:
         crossing.switch()
     assert refused.value.code == "changed-since-survey" and crossing.state is State.SETTLED
     assert crossing.bring_along() is State.SETTLED
     links = {p: c for p, c in contents(library).items() if c[0] == "link"}
     expected = (
-        contents(library) if filesystem == "ext4" else {p: c for p, c in contents(library).items() if p not in links}
+        contents(library)
+        if filesystem == "ext4"
+        else {p: c for p, c in contents(library).items() if p not in links}
     )
     assert contents(crossing.places.target) == expected and crossing.undecided() == []
     assert weigh(crossing).even and crossing.copies.verified()[0] == 12
     assert (
-        "media/Day 03/otters/otter.mov" in listed(crossing.places.target) and len(listed(crossing.places.target)) == 12
+        "media/Day 03/otters/otter.mov" in listed(crossing.places.target)
+        and len(listed(crossing.places.target)) == 12
     )
-    assert [p.name for p in (bench.drives / "there").iterdir() if p.name != "stand-in.json"] == ["The Weir"]
+    assert [p.name for p in (bench.drives / "there").iterdir() if p.name != "stand-in.json"] == [
+        "The Weir"
+    ]
     crossing.switch()
     record = crossing.release()
-    stays = {"stills/best.jpg", "stills/otter.jpg"} if filesystem == "exfat" else set()  # a link, and what it leads to
+    stays = (
+        {"stills/best.jpg", "stills/otter.jpg"} if filesystem == "exfat" else set()
+    )  # a link, and what it leads to
     assert record["files"] == (11 if stays else 12) and contents(crossing.places.target) == expected
     assert {x["path"] for x in record["left_behind"]} == stays
     assert all((library / p).resolve().read_bytes() == b"o" * 900 for p in stays)
@@ -90,7 +102,9 @@ def test_left_out_roles_are_not_brought_along(bench, library):
     (library / "proxies/new.mov").write_bytes(b"proxy")
     (library / "stills/otter.jpg").write_bytes(b"otter")
     assert crossing.bring_along() is State.SETTLED
-    assert (crossing.places.target / "stills/otter.jpg").exists() and not (crossing.places.target / "proxies").is_file()
+    assert (crossing.places.target / "stills/otter.jpg").exists() and not (
+        crossing.places.target / "proxies"
+    ).is_file()
     assert not (crossing.places.target / "proxies/new.mov").exists() and crossing.undecided() == []
     crossing.switch()
     left = {(x["path"], x["why"]) for x in crossing.release()["left_behind"]}
@@ -103,13 +117,18 @@ def test_a_file_changed_at_both_places_is_not_touched_at_either(bench, library):
     there = crossing.places.target / "notes.txt"
     there.write_text("edited in the copy")
     (library / "notes.txt").write_text("edited at the old place, longer")
-    with pytest.raises(Refused, match=r"notes\.txt was changed at the old place and at the new one"):
+    with pytest.raises(
+        Refused, match=r"notes\.txt was changed at the old place and at the new one"
+    ):
         crossing.bring_along()
-    assert there.read_text() == "edited in the copy" and (library / "notes.txt").read_text().startswith(
-        "edited at the old"
-    )
+    assert there.read_text() == "edited in the copy" and (
+        library / "notes.txt"
+    ).read_text().startswith("edited at the old")
     there.rename(there.with_name("notes of the copy.txt"))
-    assert crossing.run() is State.SETTLED and there.read_bytes() == (library / "notes.txt").read_bytes()
+    assert (
+        crossing.run() is State.SETTLED
+        and there.read_bytes() == (library / "notes.txt").read_bytes()
+    )
     assert (there.with_name("notes of the copy.txt")).read_text() == "edited in the copy"
 
 
@@ -151,7 +170,9 @@ def test_cut_off_at_every_point_of_bringing_along(bench, library):
         if done:
             break
         points += 1
-    assert points > 10 and crossing.state is State.SETTLED and newer <= set(copies) and copies == now
+    assert (
+        points > 10 and crossing.state is State.SETTLED and newer <= set(copies) and copies == now
+    )
 
 
 def test_a_drive_that_goes_away_meanwhile_goes_on_where_it_was(bench, library):
@@ -173,7 +194,10 @@ def test_a_journal_beside_a_database_counts_as_its_change(bench):
     crossing = settled(bench)
     (bench.library / "catalog.sqlite-wal").write_bytes(b"rows")
     assert set(crossing.undecided()) == {b"catalog.sqlite", b"catalog.sqlite-wal"}
-    assert crossing.bring_along() is State.SETTLED and (crossing.places.target / "catalog.sqlite-wal").exists()
+    assert (
+        crossing.bring_along() is State.SETTLED
+        and (crossing.places.target / "catalog.sqlite-wal").exists()
+    )
     assert contents(crossing.places.target) == contents(bench.library)
 
 
@@ -181,7 +205,11 @@ def test_a_journal_beside_a_database_counts_as_its_change(bench):
 def test_where_somebody_works_on_after_the_switch_nothing_is_taken_from_under_them(bench, how):
     bench.fill({"catalog.sqlite": 4_000, "cut.m3u8": b"a.mov", "a.mov": 9_000})
     crossing = switched(bench)
-    change = {"journal": "catalog.sqlite-journal", "document": "cut.m3u8", "new document": "second cut.m3u8"}[how]
+    change = {
+        "journal": "catalog.sqlite-journal",
+        "document": "cut.m3u8",
+        "new document": "second cut.m3u8",
+    }[how]
     (bench.library / change).write_bytes(b'{"later": true}')
     before = contents(bench.library)
     for step in (crossing.park, crossing.release):
@@ -203,12 +231,21 @@ def test_giving_up_while_bringing_along_keeps_the_copy(bench, library):
     with pytest.raises(DriveGone):
         crossing.bring_along(report=pulled)
     before = contents(crossing.places.target)
-    assert "stays; what was being brought along is cleared" in crossing.undo() and crossing.state is State.UNDONE
-    assert contents(crossing.places.target) == before and len(before) == 10 and len(contents(library)) == 13
+    assert (
+        "stays; what was being brought along is cleared" in crossing.undo()
+        and crossing.state is State.UNDONE
+    )
+    assert (
+        contents(crossing.places.target) == before
+        and len(before) == 10
+        and len(contents(library)) == 13
+    )
     assert not list(bench.heron.glob(".fascis-crossing-*"))
 
 
-def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in_the_copy(bench, library, monkeypatch):
+def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in_the_copy(
+    bench, library, monkeypatch
+):
     crossing = settled(bench)
     work_on(library)
     edited = crossing.places.target / "media/Day 01/weir_02.mov"
@@ -224,6 +261,11 @@ def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in
     assert crossing.run() is State.SETTLED and edited.read_bytes() == b"edited in the copy, by hand"
     crossing.switch()
     original = contents(library)[b"media/Day 01/weir_02.mov"]
-    left = {x["path"]: x["why"] for x in crossing.release()["left_behind"]}  # it is doubtful, read again, and another
-    assert left["media/Day 01/weir_02.mov"] == "copy-changed" and edited.read_bytes() == b"edited in the copy, by hand"
+    left = {
+        x["path"]: x["why"] for x in crossing.release()["left_behind"]
+    }  # it is doubtful, read again, and another
+    assert (
+        left["media/Day 01/weir_02.mov"] == "copy-changed"
+        and edited.read_bytes() == b"edited in the copy, by hand"
+    )
     assert contents(library)[b"media/Day 01/weir_02.mov"] == original

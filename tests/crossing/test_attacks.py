@@ -1,4 +1,7 @@
-"""What an adversary does to a release, a discard or an undo; each test also says what must still be there."""
+"""What an adversary does to a release, a discard or an undo.
+
+Each test also says what must still be there.
+"""
 
 import os
 from contextlib import closing
@@ -32,7 +35,9 @@ def test_an_edit_while_the_last_reading_goes_on_is_not_deleted(bench, library, m
     def edited_behind_it(self, item, status, fresh, opened):
         why = good(self, item, status, fresh, opened)
         if item.place == b"media/Day 01/weir_01.mov":
-            (crossing.places.standing() / "media/Day 01/weir_01.mov").write_bytes(b"edited just now")
+            (crossing.places.standing() / "media/Day 01/weir_01.mov").write_bytes(
+                b"edited just now"
+            )
         return why
 
     monkeypatch.setattr(Release, "_why_stays", edited_behind_it)
@@ -66,7 +71,9 @@ def test_work_in_a_folder_called_renders_is_never_discarded(bench, library):
     for place in work:
         (library / place).write_bytes(timeline() if place.endswith("otio") else b"the only one")
     surveyed = survey_library(bench.workspace, library)
-    plan = make_plan(bench.workspace, surveyed, bench.heron, Choices(discard=frozenset([Role.RENDER])))
+    plan = make_plan(
+        bench.workspace, surveyed, bench.heron, Choices(discard=frozenset([Role.RENDER]))
+    )
     with closing(Crossing.start(bench.workspace, plan, decided=True, consent=True)) as crossing:
         crossing.run()
         crossing.switch()
@@ -74,7 +81,10 @@ def test_work_in_a_folder_called_renders_is_never_discarded(bench, library):
         record = crossing.release()
         assert record["discarded_files"] == 1 and not (library / "renders/cut.mov").exists()
         there = crossing.places.target
-        assert all((there / place).exists() for place in work) and not (there / "renders/cut.mov").exists()
+        assert (
+            all((there / place).exists() for place in work)
+            and not (there / "renders/cut.mov").exists()
+        )
 
 
 def test_a_name_of_our_own_is_no_library_s_name(bench, library):
@@ -101,7 +111,11 @@ def test_ten_thousand_touched_files_do_not_hide_a_timeline(bench, library):
 
 def test_home_is_not_given_back_to_what_is_half_deleted(bench, library):
     crossing = switched(bench)
-    bench.step = lambda name: (_ for _ in ()).throw(EnvironmentTrouble("cut off")) if name.startswith("after unlink") else None
+    bench.step = lambda name: (
+        (_ for _ in ()).throw(EnvironmentTrouble("cut off"))
+        if name.startswith("after unlink")
+        else None
+    )
     with pytest.raises(EnvironmentTrouble):
         crossing.release()
     crossing.close()
@@ -109,7 +123,10 @@ def test_home_is_not_given_back_to_what_is_half_deleted(bench, library):
     crossing = find_crossing(bench.workspace, crossing.id)
     with pytest.raises(Refused, match="Deleting the originals was begun"):
         crossing.undo()
-    assert len(contents(crossing.places.target)) == 10 and crossing.state in (State.SWITCHED, State.PARKED)
+    assert len(contents(crossing.places.target)) == 10 and crossing.state in (
+        State.SWITCHED,
+        State.PARKED,
+    )
     assert crossing.release() and crossing.state is State.RELEASED
 
 

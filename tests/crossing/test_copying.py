@@ -1,4 +1,7 @@
-"""One file copied and read back: sizes around every boundary, sources that misbehave, drives that know no direct way."""
+"""One file copied and read back.
+
+Sizes around every boundary, sources that misbehave, drives that know no direct way.
+"""
 
 import errno
 import itertools
@@ -16,7 +19,16 @@ from hypothesis import strategies as st
 
 from fascis.crossing import engine as engine_module
 from fascis.crossing.copies import Item
-from fascis.crossing.copying import CHUNK, PAGE, SMALL, Buffers, Fidelity, copy_file, copy_seen_of, read_back
+from fascis.crossing.copying import (
+    CHUNK,
+    PAGE,
+    SMALL,
+    Buffers,
+    Fidelity,
+    copy_file,
+    copy_seen_of,
+    read_back,
+)
 from fascis.crossing.events import Advanced, Control
 from fascis.crossing.fates import Fate
 from fascis.crossing.states import CopyState, Origin, State
@@ -32,7 +44,8 @@ ALL = Fidelity(modes=True, attributes=True, holes=True, owner=False)
 
 def item(place=b"a.mov", size=0):
     return Item(
-        1, place, Kind.FILE, size, 0, 0, 0, 0, 0, 1, Role.ORIGINAL, Fate.COPY, 0, None, None, None, Origin.THERE, None, None
+        1, place, Kind.FILE, size, 0, 0, 0, 0, 0, 1, Role.ORIGINAL, Fate.COPY, 0, None, None, None,
+        Origin.THERE, None, None
     )  # fmt: skip
 
 
@@ -52,12 +65,22 @@ def copied(sides, content=None, keeps=ALL, control=None, source=None, there=None
     root, from_, to, buffers = sides
     if content is not None:
         (root / "from/a.mov").write_bytes(content)
-    return copy_file(item(), b"a.mov", source or from_, there or to, b"a.mov", keeps, buffers, control or Control())
+    return copy_file(
+        item(),
+        b"a.mov",
+        source or from_,
+        there or to,
+        b"a.mov",
+        keeps,
+        buffers,
+        control or Control(),
+    )
 
 
 # Around the small-file limit, whole chunks, whole pages, and one byte beside each.
 SIZES = sorted({
-    max(0, at + by) for at in (0, PAGE, SMALL, SMALL + PAGE, CHUNK, 2 * CHUNK, 3 * CHUNK + PAGE) for by in (-1, 0, 1)
+    max(0, at + by) for at in (0, PAGE, SMALL, SMALL + PAGE, CHUNK, 2 * CHUNK,
+    3 * CHUNK + PAGE) for by in (-1, 0, 1)
 })  # fmt: skip
 
 
@@ -69,7 +92,9 @@ def test_every_size_is_copied_whole_and_read_back_whole(sides, size):
     assert outcome.state is CopyState.COPIED and outcome.digest == blake3(content).digest()
     assert (root / "to/a.mov").read_bytes() == content == (root / "from/a.mov").read_bytes()
     back = read_back(to, b"a.mov", buffers, Control())
-    assert back.digest == outcome.digest and back.seen == outcome.copy_seen == copy_seen_of(to.status(b"a.mov"))
+    assert back.digest == outcome.digest and back.seen == outcome.copy_seen == copy_seen_of(
+        to.status(b"a.mov")
+    )
 
 
 class NoDirectWay:
@@ -123,7 +148,9 @@ def test_a_drive_without_a_direct_way_is_read_through_the_cache(sides):
     end=st.integers(1, 48),
     odd=st.integers(0, PAGE - 1),
 )
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 def test_a_sparse_file_keeps_content_and_holes(sides, holes, end, odd):
     root, _, to, buffers = sides
     for stale in ("from/a.mov", "to/a.mov"):
@@ -163,7 +190,9 @@ class Trouble:
 
 @pytest.mark.parametrize("size", [700, SMALL + CHUNK + 5])
 def test_a_source_that_cannot_be_read_is_named_and_nothing_is_left(sides, size):
-    source = Through(sides[1], lambda f: Trouble(f, "readinto", errno.EIO, 1 if size < SMALL else 2))
+    source = Through(
+        sides[1], lambda f: Trouble(f, "readinto", errno.EIO, 1 if size < SMALL else 2)
+    )
     outcome = copied(sides, os.urandom(size), source=source)
     assert outcome.state is CopyState.UNREADABLE and outcome.digest is None
     assert not (sides[0] / "to/a.mov").exists() and (sides[0] / "from/a.mov").stat().st_size == size
@@ -171,7 +200,8 @@ def test_a_source_that_cannot_be_read_is_named_and_nothing_is_left(sides, size):
 
 @pytest.mark.parametrize(
     ("method", "number", "kind"),
-    [("write", errno.ENOSPC, DriveFull), ("close", errno.EIO, EnvironmentTrouble), ("set_status", errno.EIO, EnvironmentTrouble)],
+    [("write", errno.ENOSPC, DriveFull), ("close", errno.EIO, EnvironmentTrouble), ("set_status",
+    errno.EIO, EnvironmentTrouble)],
 )  # fmt: skip
 @pytest.mark.parametrize("size", [700, SMALL + CHUNK + 5])
 def test_a_destination_that_fails_is_no_copy(sides, method, number, kind, size):
@@ -184,11 +214,19 @@ def test_a_destination_that_fails_is_no_copy(sides, method, number, kind, size):
 def test_a_read_back_that_fails_is_told_with_the_name(sides):
     copied(sides, os.urandom(SMALL + 9))
     with pytest.raises(EnvironmentTrouble, match=r"a\.mov"):
-        read_back(Through(sides[2], lambda f: Trouble(f, "readinto", errno.EIO)), b"a.mov", sides[3], Control())
+        read_back(
+            Through(sides[2], lambda f: Trouble(f, "readinto", errno.EIO)),
+            b"a.mov",
+            sides[3],
+            Control(),
+        )
 
 
 class Touched:
-    """A source whose time is another each time it is looked at for the last time; nobody opens it for writing."""
+    """A source whose time is another each time it is looked at for the last time.
+
+    Nobody opens it for writing.
+    """
 
     def __init__(self, inner, path):
         self._inner, self._path = inner, path
@@ -257,7 +295,9 @@ sys.stdin.readline()
 def writer(path, how):
     """Another program that has the file open for writing, or only mapped, its handle closed."""
     command = [sys.executable, "-c", WRITER, str(path), how]
-    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+    with subprocess.Popen(
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    ) as process:
         try:
             assert process.stdout.readline() == "ready\n"
             yield process
@@ -273,11 +313,13 @@ def test_a_file_that_a_program_has_open_for_writing_is_not_taken(sides, how, siz
     with writer(sides[0] / "from/a.mov", how):
         outcome = copied(sides)
         assert outcome.state is CopyState.CHANGING and not (sides[0] / "to/a.mov").exists()
-    assert copied(sides).state is CopyState.COPIED and (sides[0] / "to/a.mov").read_bytes() == content
+    assert (
+        copied(sides).state is CopyState.COPIED and (sides[0] / "to/a.mov").read_bytes() == content
+    )
 
 
 class Interrupted:
-    """A source into which somebody writes, through an old mapping, while its second chunk is read."""
+    """A source that somebody writes to, by an old mapping, while its second chunk is read."""
 
     def __init__(self, inner, path, write):
         self._inner, self._path, self._write, self._reads = inner, path, write, 0
@@ -322,18 +364,33 @@ def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_an
 
 
 @pytest.mark.parametrize(("round_bytes", "turns"), [(1 << 30, 1), (100_000, 3)])
-def test_on_a_rotating_drive_copying_and_reading_back_take_turns(bench, library, monkeypatch, round_bytes, turns):
-    """Its head does not go to and fro: nothing is copied between the first and the last file of a round that is read back."""
+def test_on_a_rotating_drive_copying_and_reading_back_take_turns(
+    bench, library, monkeypatch, round_bytes, turns
+):
+    """Its head does not go to and fro.
+
+    Nothing is copied between the first and the last file of a round that is read back.
+    """
     monkeypatch.setattr(engine_module, "ROUND_BYTES", round_bytes)
     monkeypatch.setattr(engine_module, "BATCH_FILES", (2, 2))
     bench.add_drive("heron", rotational=True)
     bench.again()
     seen = []
     crossing = started(bench)
-    crossing.run(report=lambda e: seen.append("r" if e.verified_files else "c") if isinstance(e, Advanced) else None)
+    crossing.run(
+        report=lambda e: (
+            seen.append("r" if e.verified_files else "c") if isinstance(e, Advanced) else None
+        )
+    )
     rounds = [kind for kind, _ in itertools.groupby(seen)]
-    assert rounds == ["c", "r"] * (len(rounds) // 2) and len(rounds) // 2 >= turns and (turns > 1 or len(rounds) == 2)
-    assert crossing.state is State.SETTLED and contents(bench.heron / "The Weir") == contents(library)
+    assert (
+        rounds == ["c", "r"] * (len(rounds) // 2)
+        and len(rounds) // 2 >= turns
+        and (turns > 1 or len(rounds) == 2)
+    )
+    assert crossing.state is State.SETTLED and contents(bench.heron / "The Weir") == contents(
+        library
+    )
 
 
 def test_only_drives_that_say_so_are_believed_to_rotate(bench):

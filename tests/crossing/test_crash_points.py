@@ -33,7 +33,9 @@ class Killer:
 
 
 def whole_way(bench):
-    crossing = Crossing.start(bench.workspace, plan_of(bench, After.RELEASE, to=bench.to), decided=True, consent=True)
+    crossing = Crossing.start(
+        bench.workspace, plan_of(bench, After.RELEASE, to=bench.to), decided=True, consent=True
+    )
     try:
         crossing.run()
         crossing.advance(consent=True)

@@ -47,7 +47,9 @@ NAMES = [
 
 
 def test_names_of_any_bytes_cross_unharmed(bench):
-    bench.fill({(n if isinstance(n, bytes) else n.encode()): str(i).encode() for i, n in enumerate(NAMES)})
+    bench.fill(
+        {(n if isinstance(n, bytes) else n.encode()): str(i).encode() for i, n in enumerate(NAMES)}
+    )
     before = contents(bench.library)
     crossing = settled(bench)
     assert contents(crossing.places.target) == before and len(before) == len(NAMES)
@@ -55,11 +57,17 @@ def test_names_of_any_bytes_cross_unharmed(bench):
 
 @pytest.mark.skipif(shutil.which("b3sum") is None, reason="b3sum is not installed")
 def test_the_manifest_is_checkable_without_fascis(bench):
-    bench.fill({(n if isinstance(n, bytes) else n.encode()): str(i).encode() for i, n in enumerate(NAMES)})
+    bench.fill(
+        {(n if isinstance(n, bytes) else n.encode()): str(i).encode() for i, n in enumerate(NAMES)}
+    )
     target = settled(bench).places.target
-    done = subprocess.run(["b3sum", "--check", ".fascis/manifest.b3"], cwd=target, capture_output=True)
+    done = subprocess.run(
+        ["b3sum", "--check", ".fascis/manifest.b3"], cwd=target, capture_output=True
+    )
     assert done.returncode == 0, done.stderr
-    assert done.stdout.count(b": OK") == len(NAMES) - 1  # the name that is not UTF-8 is in the inventory only
+    assert (
+        done.stdout.count(b": OK") == len(NAMES) - 1
+    )  # the name that is not UTF-8 is in the inventory only
 
 
 def test_links_times_modes_holes_and_empty_folders_are_kept(bench, library):
@@ -80,7 +88,10 @@ def test_links_times_modes_holes_and_empty_folders_are_kept(bench, library):
         pytest.skip("no extended attributes here")
     target = settled(bench).places.target
     copy = target / "media/Day 01/weir_01.mov"
-    assert stat.S_IMODE(copy.stat().st_mode) == 0o640 and copy.stat().st_mtime_ns == 1_234_567_890_123_456_789
+    assert (
+        stat.S_IMODE(copy.stat().st_mode) == 0o640
+        and copy.stat().st_mtime_ns == 1_234_567_890_123_456_789
+    )
     assert (target / "media").stat().st_mtime_ns == 1_111_111_111_000_000_007
     assert copy.stat().st_ino == (target / "second name.mov").stat().st_ino
     assert os.readlink(target / "dangling") == "media/nowhere"
@@ -99,7 +110,10 @@ def test_a_left_out_role_stays_and_is_never_released(bench, library):
         ("proxies/weir_01.mov", "left-out"),
         ("previews/0001.jpg", "left-out"),
     }
-    assert sorted(contents(library)) == [b"previews/0001.jpg", b"proxies/weir_01.mov"]  # back under the old name
+    assert sorted(contents(library)) == [
+        b"previews/0001.jpg",
+        b"proxies/weir_01.mov",
+    ]  # back under the old name
 
 
 def test_release_deletes_the_originals_and_measures_the_space(bench, library):
@@ -124,7 +138,10 @@ def test_what_appeared_changed_or_is_open_stays(bench, library):
     crossing = switched(bench)
     (library / "new cut.txt").write_text("later")
     (library / "notes.txt").write_text("changed since")
-    with open(library / "stills/heron.jpg", "rb") as held, subprocess.Popen(["sleep", "60"], stdin=held) as program:
+    with (
+        open(library / "stills/heron.jpg", "rb") as held,
+        subprocess.Popen(["sleep", "60"], stdin=held) as program,
+    ):
         record = crossing.release()
         program.kill()
     assert {x["path"]: x["why"] for x in record["left_behind"]} == {
@@ -145,7 +162,9 @@ def test_a_file_replaced_by_a_link_is_not_followed(bench, library):
     target.symlink_to(outside)
     record = crossing.release()
     assert outside.read_bytes() == b"only copy"
-    assert {x["path"] for x in record["left_behind"]} == {"media/Day 01/weir_02.mov"} and target.is_symlink()
+    assert {x["path"] for x in record["left_behind"]} == {
+        "media/Day 01/weir_02.mov"
+    } and target.is_symlink()
 
 
 def test_a_folder_replaced_by_a_link_is_not_entered(bench, library):
@@ -156,7 +175,9 @@ def test_a_folder_replaced_by_a_link_is_not_entered(bench, library):
     (library / "media").symlink_to(elsewhere)
     record = crossing.release()
     assert len(contents(elsewhere)) == 4 and (library / "media").is_symlink()
-    assert record["files"] == 6 and {x["path"]: x["why"] for x in record["left_behind"]} == {"media": "appeared"}
+    assert record["files"] == 6 and {x["path"]: x["why"] for x in record["left_behind"]} == {
+        "media": "appeared"
+    }
 
 
 def test_the_original_of_a_copy_that_was_changed_stays_and_the_rest_goes(bench, library):
@@ -170,7 +191,9 @@ def test_the_original_of_a_copy_that_was_changed_stays_and_the_rest_goes(bench, 
     assert left == {"media/Day 02/salmon.wav": "copy-changed", "previews/0001.jpg": "copy-missing"}
     assert contents(library) == {p: before[p] for p in before if os.fsdecode(p) in left}
     there = contents(crossing.places.target)
-    assert {p: there[p] for p in before if os.fsdecode(p) not in left} == {p: before[p] for p in before if os.fsdecode(p) not in left}
+    assert {p: there[p] for p in before if os.fsdecode(p) not in left} == {
+        p: before[p] for p in before if os.fsdecode(p) not in left
+    }
 
 
 def test_where_no_copy_is_what_was_verified_nothing_is_released(bench, library):
@@ -248,9 +271,13 @@ def test_a_second_crossing_keeps_identity_history_and_old_receipts(bench, librar
     bench.library = first.places.target
     again = settled(bench, to=bench.drives / "second")
     identity = json.loads((again.places.target / ".fascis/identity.json").read_text())
-    assert identity["library_id"] == first.places.header.library_id and len(identity["history"]) == 2
+    assert (
+        identity["library_id"] == first.places.header.library_id and len(identity["history"]) == 2
+    )
     kept = again.places.target / ".fascis"
-    assert (kept / f"receipts/{first.id}.json").exists() and (kept / f"receipts/{again.id}.json").exists()
+    assert (kept / f"receipts/{first.id}.json").exists() and (
+        kept / f"receipts/{again.id}.json"
+    ).exists()
     old = json.loads((kept / f"as-it-was/{again.id}/identity.json").read_text())
     assert len(old["history"]) == 1
     again.switch()

@@ -1,4 +1,7 @@
-"""What goes without a copy, by its own choice; what was damaged where it lies; what cannot be set aside."""
+"""What goes without a copy, by its own choice; what was damaged where it lies.
+
+What cannot be set aside.
+"""
 
 import json
 import os
@@ -31,8 +34,14 @@ def test_discarded_goes_with_the_originals_and_left_out_stays(bench, library):
     assert set(contents(library)) == {b"renders/cut.mov"}
     assert (record["files"], record["discarded_files"], record["discarded_bytes"]) == (8, 1, 9_000)
     assert plan.files == 9 and [s[:2] for s in plan.stays] == [("left out by the plan", 1)]
-    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("renders/cut.mov", "left-out")]
-    assert receipt_of(crossing.journal)["discarded"] == {"roles": ["proxy"], "files": 1, "bytes": 9_000}
+    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [
+        ("renders/cut.mov", "left-out")
+    ]
+    assert receipt_of(crossing.journal)["discarded"] == {
+        "roles": ["proxy"],
+        "files": 1,
+        "bytes": 9_000,
+    }
 
 
 def test_discarding_waits_for_the_release_and_for_the_same_checks(bench, library):
@@ -43,7 +52,10 @@ def test_discarding_waits_for_the_release_and_for_the_same_checks(bench, library
     (library / "proxies/b.mov").write_bytes(b"worked on since")
     (library / "proxies/c.mov").unlink()
     (library / "proxies/c.mov").symlink_to("elsewhere.mov")
-    with open(library / "proxies/d.mov", "rb") as held, subprocess.Popen(["sleep", "60"], stdin=held) as program:
+    with (
+        open(library / "proxies/d.mov", "rb") as held,
+        subprocess.Popen(["sleep", "60"], stdin=held) as program,
+    ):
         record = crossing.release()
         program.kill()
     why = {x["path"]: x["why"] for x in record["left_behind"]}
@@ -69,11 +81,16 @@ def test_a_role_by_the_word_of_a_foreign_identity_file_is_never_discarded(bench,
         "name": "The Weir",
         "home": {"drive": "elsewhere", "path": "The Weir"},
         "roles": {"media": "proxy"},
-        "history": [{"id": "00", "when": "2026-01-01T00:00:00Z", "from": "a", "to": "b", "token": "x"}],
+        "history": [
+            {"id": "00", "when": "2026-01-01T00:00:00Z", "from": "a", "to": "b", "token": "x"}
+        ],
     }
     (own / "identity.json").write_text(json.dumps(identity))
     plan = plan_of(bench, discard=[Role.PROXY])
-    assert (plan.discarded.files, plan.left_out.files) == (1, 4) and "discard-not-possible" in codes(plan)
+    assert (plan.discarded.files, plan.left_out.files) == (
+        1,
+        4,
+    ) and "discard-not-possible" in codes(plan)
     crossing = switched(bench, discard=[Role.PROXY])
     crossing.release()
     assert {p for p in contents(library) if p.startswith(b"media")} == {
@@ -85,18 +102,28 @@ def test_a_role_by_the_word_of_a_foreign_identity_file_is_never_discarded(bench,
 
 
 def test_an_identity_file_that_was_written_here_and_edited_since_discards_nothing(bench, library):
-    """On a lent drive somebody wrote that the stills are previews; its history still has this machine's token."""
+    """On a lent drive somebody wrote that the stills are previews.
+
+    Its history still has this machine's token.
+    """
     first = switched(bench)
     first.release()
     there = bench.heron / "The Weir"
     identity = there / ".fascis/identity.json"
-    identity.write_text(json.dumps({**json.loads(identity.read_text()), "roles": {"stills": "preview"}}))
+    identity.write_text(
+        json.dumps({**json.loads(identity.read_text()), "roles": {"stills": "preview"}})
+    )
     back = bench.add_drive("egret")
     bench.again()
     plan = plan_of(bench, library=there, to=back, discard=[Role.PREVIEW])
-    assert (plan.discarded.files, plan.left_out.files) == (1, 1) and "discard-not-possible" in codes(plan)
+    assert (plan.discarded.files, plan.left_out.files) == (
+        1,
+        1,
+    ) and "discard-not-possible" in codes(plan)
     fates = {place: Fate(plan.fates[row]) for row, _, place in plan.survey.rows()}
-    assert fates[b"previews/0001.jpg"] is Fate.DISCARD and fates[b"stills/heron.jpg"] is Fate.LEFT_OUT
+    assert (
+        fates[b"previews/0001.jpg"] is Fate.DISCARD and fates[b"stills/heron.jpg"] is Fate.LEFT_OUT
+    )
     crossing = switched(bench, library=there, to=back, discard=[Role.PREVIEW])
     crossing.release()
     assert set(contents(there)) == {b"stills/heron.jpg", b"stills/heron.xmp"}
@@ -104,7 +131,10 @@ def test_an_identity_file_that_was_written_here_and_edited_since_discards_nothin
 
 @pytest.fixture
 def damaged(bench, library):
-    """A library that arrived by a crossing; since then a bit of one of its files has turned, time and size the same."""
+    """A library that arrived by a crossing.
+
+    Since then a bit of one of its files has turned, time and size the same.
+    """
     switched(bench).release()
     there = bench.heron / "The Weir"
     clip = there / "media/Day 01/weir_02.mov"
@@ -124,7 +154,10 @@ def test_what_was_damaged_where_it_lies_waits_for_a_decision(bench, damaged):
     record = crossing_object(crossing)
     assert exit_status(record) == 4 and not (bench.egret / "The Weir").exists()
     (problem,) = record["problems"]
-    assert (problem["code"], problem["files"]) == ("damaged-at-source", ["media/Day 01/weir_02.mov"])
+    assert (problem["code"], problem["files"]) == (
+        "damaged-at-source",
+        ["media/Day 01/weir_02.mov"],
+    )
     assert "damaged where it lies" in problem["sentence"]
 
 
@@ -137,9 +170,14 @@ def test_taken_as_it_is_its_original_is_never_released(bench, damaged):
     assert any("its original stays" in m for _, _, m, _ in crossing.journal.attentions())
     crossing.switch()
     plan, record = deleting(crossing, weigh(crossing)), crossing.release()
-    assert set(contents(damaged)) == {b"media/Day 01/weir_02.mov"} and plan.files == record["files"] == 9
+    assert (
+        set(contents(damaged)) == {b"media/Day 01/weir_02.mov"}
+        and plan.files == record["files"] == 9
+    )
     assert ("damaged at the source", 1, 0) in plan.stays
-    assert {x["path"]: x["why"] for x in record["left_behind"]} == {"media/Day 01/weir_02.mov": "damaged"}
+    assert {x["path"]: x["why"] for x in record["left_behind"]} == {
+        "media/Day 01/weir_02.mov": "damaged"
+    }
 
 
 def test_without_it_the_rest_crosses(bench, damaged):
@@ -148,11 +186,15 @@ def test_without_it_the_rest_crosses(bench, damaged):
     assert crossing.run(skip_unreadable=True) is State.SETTLED
     crossing.switch()
     crossing.release()
-    assert set(contents(damaged)) == {b"media/Day 01/weir_02.mov"} and len(contents(bench.egret / "The Weir")) == 9
+    assert (
+        set(contents(damaged)) == {b"media/Day 01/weir_02.mov"}
+        and len(contents(bench.egret / "The Weir")) == 9
+    )
 
 
 @pytest.mark.parametrize(
-    "record", [b"", b"nonsense\n\xff\x00", b"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\nx\r\n"]
+    "record",
+    [b"", b"nonsense\n\xff\x00", b"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\nx\r\n"],
 )
 def test_a_record_that_is_not_understood_tells_no_damage(bench, damaged, record):
     (damaged / ".fascis/inventory.csv").write_bytes(record)

@@ -61,9 +61,9 @@ def test_a_bit_flipped_on_the_way_is_found_and_copied_again(bench, library):
     bench.again()
     crossing = started(bench, to=bench.drives / "bad")
     assert crossing.run() is State.SETTLED
-    assert [(p, d) for p, d, m, _ in crossing.journal.attentions() if "read back wrong once" in m] == [
-        (b"media/Day 01/weir_01.mov", "bad")
-    ]
+    assert [
+        (p, d) for p, d, m, _ in crossing.journal.attentions() if "read back wrong once" in m
+    ] == [(b"media/Day 01/weir_01.mov", "bad")]
     assert contents(crossing.places.target) == contents(library)
 
 
@@ -136,7 +136,9 @@ def test_a_file_that_keeps_growing_is_not_taken(bench):
     finally:
         stop.set()
         thread.join()
-    assert state is State.WAITING and list(crossing.hindrances()) == [(b"log.wav", CopyState.CHANGING)]
+    assert state is State.WAITING and list(crossing.hindrances()) == [
+        (b"log.wav", CopyState.CHANGING)
+    ]
     assert crossing.run() is State.SETTLED  # it came to rest
     assert contents(crossing.places.target) == contents(bench.library)
 
@@ -177,12 +179,18 @@ def test_a_cleared_staging_folder_is_begun_anew(bench, library):
 def test_another_drive_at_the_same_place_is_refused(bench, library):
     crossing = started(bench)
     facts = json.loads((bench.heron / "stand-in.json").read_text())
-    (bench.heron / "stand-in.json").write_text(json.dumps({**facts, "uuid": "somebody-else", "label": "Stray"}))
+    (bench.heron / "stand-in.json").write_text(
+        json.dumps({**facts, "uuid": "somebody-else", "label": "Stray"})
+    )
     bench.again()
     again = resumed(bench, crossing)
-    with pytest.raises(DriveGone, match=r"Another drive \(Stray\) is where heron was. Nothing was written"):
+    with pytest.raises(
+        DriveGone, match=r"Another drive \(Stray\) is where heron was. Nothing was written"
+    ):
         again.run()
-    assert [p.name for p in bench.heron.iterdir()] == ["stand-in.json"] and len(contents(library)) == 10
+    assert [p.name for p in bench.heron.iterdir()] == ["stand-in.json"] and len(
+        contents(library)
+    ) == 10
 
 
 @pytest.mark.parametrize(("spoil", "words"), [("garbage", "damaged"), ("newer", "newer version")])
@@ -202,19 +210,25 @@ def test_a_journal_that_cannot_be_used(bench, library, spoil, words):
 
 
 def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
-    """Begun by the version before, cut off, brought up when it is opened; it arrives, is released, and nothing is lost."""
+    """Begun by the version before, cut off, brought up when it is opened.
+
+    It arrives, is released, and nothing is lost.
+    """
     before = contents(library)
     crossing = started(bench)
     path, id = crossing.journal.path, crossing.id
     crossing.close()
     with closing(sqlite3.connect(path)) as db:
         db.executescript(
-            "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP COLUMN there;"
+            "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP "
+            "COLUMN there;"
             " ALTER TABLE entry DROP COLUMN before; ALTER TABLE copy DROP COLUMN ctime_ns;"
             " ALTER TABLE derived DROP COLUMN ctime_ns; PRAGMA user_version=4;"
         )
     again = find_crossing(bench.workspace, id)
-    assert again.run() is State.SETTLED and contents(bench.heron / "The Weir") == before == contents(library)
+    assert again.run() is State.SETTLED and contents(
+        bench.heron / "The Weir"
+    ) == before == contents(library)
     again.switch()
     again.release()
     assert not library.exists() and contents(bench.heron / "The Weir") == before
@@ -229,7 +243,9 @@ def test_why_less_came_free_is_found(bench, library):
     crossing = switched(bench)
     record = crossing.release()
     assert any("hard links" in r for r in record["reasons"]), record
-    assert outside.stat().st_size == 6_000_000 and contents(crossing.places.target)[b"media/big.mov"]
+    assert (
+        outside.stat().st_size == 6_000_000 and contents(crossing.places.target)[b"media/big.mov"]
+    )
 
 
 def test_a_full_destination_names_the_drive_and_the_figures(bench, library):

@@ -1,4 +1,7 @@
-"""Power loss step by step, on a drive that keeps exactly what was flushed: law 1 each time, and it arrives."""
+"""Power loss step by step, on a drive that keeps exactly what was flushed.
+
+Law 1 each time, and it arrives.
+"""
 
 import os
 from contextlib import suppress

@@ -1,4 +1,8 @@
-"""Gathering: what the documents refer to crosses too, and is found at the new place by anyone who reads them there."""
+"""Gathering.
+
+What the documents refer to crosses too, and is found at the new place by anyone who reads them
+there.
+"""
 
 import json
 import os
@@ -25,9 +29,18 @@ from tests.judge import contents, one_whole_copy
 from tests.library.making import catalog_at, open_by_another, picture, timeline, write
 
 
+def files_of(there: Path) -> set[str]:
+    """All files of a library, its records left out."""
+    files = (p for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts)
+    return {str(p.relative_to(there)) for p in files}
+
+
 def plan(bench, library=None, **choices):
     return make_plan(
-        bench.workspace, survey_library(bench.workspace, library or bench.library), bench.heron, Choices(**choices)
+        bench.workspace,
+        survey_library(bench.workspace, library or bench.library),
+        bench.heron,
+        Choices(**choices),
     )
 
 
@@ -49,8 +62,10 @@ def weir(bench, tmp_path):
     write(
         lib / "projects/Feature/feature.otio",
         timeline(
-            "../../media/Day 01/crest.mov", str(lib / "media/Day 01/crest.mov"), f"file://{tmp_path}/Field%20recordings/2024/millrace.wav",
-            str(tmp_path / "Field recordings/herons.wav"), str(tmp_path / "Desktop/Music/two herons.flac"),
+            "../../media/Day 01/crest.mov", str(lib / "media/Day 01/crest.mov"),
+            f"file://{tmp_path}/Field%20recordings/2024/millrace.wav",
+            str(tmp_path / "Field recordings/herons.wav"),
+            str(tmp_path / "Desktop/Music/two herons.flac"),
             "../../media/Day 04/gone.mov", "http://example.org/a.mov",
         ),
     )  # fmt: skip
@@ -69,22 +84,32 @@ def test_timelines_at_the_new_place_find_everything_there(bench, weir):
     there = bench.heron / "The Weir"
     document = there / "projects/Feature/feature.otio"
     assert targets(document) == [
-        "../../media/Day 01/crest.mov", "../../media/Day 01/crest.mov", "../../media/Field recordings/2024/millrace.wav",
-        "../../media/Field recordings/herons.wav", "../../media/Music/two herons.flac", "../../media/Day 04/gone.mov",
+        "../../media/Day 01/crest.mov", "../../media/Day 01/crest.mov",
+        "../../media/Field recordings/2024/millrace.wav",
+        "../../media/Field recordings/herons.wav", "../../media/Music/two herons.flac",
+        "../../media/Day 04/gone.mov",
         "http://example.org/a.mov",
     ]  # fmt: skip
     found = [(document.parent / t).read_bytes()[:1] for t in targets(document)[:5]]
     assert found == [b"c", b"c", b"m", b"h", b"f"]
     kept = there / f".fascis/as-it-was/{crossing.id}/projects/Feature/feature.otio"
     assert kept.read_bytes() == (weir / "projects/Feature/feature.otio").read_bytes()
-    assert (contents(bench.root / "drives/inside"), contents(bench.root / "Field recordings")) == before
+    assert (
+        contents(bench.root / "drives/inside"),
+        contents(bench.root / "Field recordings"),
+    ) == before
 
 
 def test_only_target_strings_differ(bench, weir):
     cross(bench)
     old = (weir / "projects/Feature/feature.otio").read_bytes()
     new = (bench.heron / "The Weir/projects/Feature/feature.otio").read_bytes()
-    for one, other in zip(targets(weir / "projects/Feature/feature.otio"), targets(bench.heron / "The Weir/projects/Feature/feature.otio"), strict=True):  # fmt: skip
+    # fmt: skip
+    for one, other in zip(
+        targets(weir / "projects/Feature/feature.otio"),
+        targets(bench.heron / "The Weir/projects/Feature/feature.otio"),
+        strict=True,
+    ):
         old = old.replace(json.dumps(one).encode(), b"@", 1)
         new = new.replace(json.dumps(other).encode(), b"@", 1)
     assert old == new
@@ -93,8 +118,14 @@ def test_only_target_strings_differ(bench, weir):
 def test_the_lists_that_travel_with_it_are_of_what_is_there(bench, weir):
     cross(bench)
     there = bench.heron / "The Weir"
-    listed = {line.split("  ", 1)[1] for line in (there / ".fascis/manifest.b3").read_text().splitlines()}
-    assert listed == {str(p.relative_to(there)) for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts}
+    listed = {
+        line.split("  ", 1)[1] for line in (there / ".fascis/manifest.b3").read_text().splitlines()
+    }
+    assert listed == {
+        str(p.relative_to(there))
+        for p in there.rglob("*")
+        if p.is_file() and ".fascis" not in p.parts
+    }
     assert os.system(f"cd '{there}' && b3sum --quiet --check .fascis/manifest.b3") == 0
 
 
@@ -117,7 +148,11 @@ def test_originals_that_another_library_uses_stay(bench, weir):
     assert ("still needed by others", 1, 0) in deleting(crossing, weigh(crossing)).stays
     crossing.advance(consent=True)
     (left,) = crossing.journal.value("release")["left_behind"]
-    assert (left["path"], left["why"], left["planned"]) == ("media/Day 01/crest.mov", "used-elsewhere", True)
+    assert (left["path"], left["why"], left["planned"]) == (
+        "media/Day 01/crest.mov",
+        "used-elsewhere",
+        True,
+    )
     assert str(other) in left["by"][0] and (weir / "media/Day 01/crest.mov").exists()
     assert [p.name for p in weir.rglob("*") if p.is_file()] == ["crest.mov"]
     assert (bench.heron / "The Weir/media/Day 01/crest.mov").exists()
@@ -132,13 +167,20 @@ def test_what_is_promised_to_come_free_is_what_a_release_deletes(bench, weir):
     assert plan(bench, loose_too=True).frees > promised
 
 
-def test_when_what_a_document_was_written_anew_to_is_gone_it_stays_with_all_that_it_needs(bench, weir):
+def test_when_what_a_document_was_written_anew_to_is_gone_it_stays_with_all_that_it_needs(
+    bench, weir
+):
     crossing = cross(bench, after=After.RELEASE)
     crossing.switch()
     (bench.heron / "The Weir/projects/Feature/feature.otio").unlink()
     left = {x["path"]: x["why"] for x in crossing.release()["left_behind"]}
-    assert (left["projects/Feature/feature.otio"], left["media/Day 01/crest.mov"]) == ("copy-missing", "used-elsewhere")
-    assert (weir / "media/Day 01/crest.mov").exists() and (weir / "projects/Feature/feature.otio").exists()
+    assert (left["projects/Feature/feature.otio"], left["media/Day 01/crest.mov"]) == (
+        "copy-missing",
+        "used-elsewhere",
+    )
+    assert (weir / "media/Day 01/crest.mov").exists() and (
+        weir / "projects/Feature/feature.otio"
+    ).exists()
 
 
 def test_without_gathering_documents_go_on_leading_to_where_loose_media_lies(bench, weir, tmp_path):
@@ -149,7 +191,9 @@ def test_without_gathering_documents_go_on_leading_to_where_loose_media_lies(ben
     assert crossing.run() is State.SETTLED
     there = bench.heron / "The Weir"
     assert (there / "relative.m3u8").read_text() == f"{tmp_path}/Desktop/Music/two herons.flac\n"
-    assert targets(there / "projects/Feature/feature.otio")[3] == str(tmp_path / "Field recordings/herons.wav")
+    assert targets(there / "projects/Feature/feature.otio")[3] == str(
+        tmp_path / "Field recordings/herons.wav"
+    )
 
 
 def test_what_is_missing_or_away_or_not_understood_is_a_decision(bench, weir):
@@ -158,7 +202,11 @@ def test_what_is_missing_or_away_or_not_understood_is_a_decision(bench, weir):
     write(weir / "more.m3u8", f"{bench.drives}/field/a.mov\n".encode())
     made = plan(bench)
     assert made.asks and not made.stopped
-    wanted = {"references-missing": "decision", "references-away": "decision", "not-understood": "decision"}
+    wanted = {
+        "references-missing": "decision",
+        "references-away": "decision",
+        "not-understood": "decision",
+    }
     assert wanted.items() <= codes(made).items()
     with pytest.raises(Exception, match="missing"):
         Crossing.start(bench.workspace, made)
@@ -169,10 +217,14 @@ def test_equal_content_is_stored_once_and_equal_names_are_kept_apart(bench, tmp_
     lib = bench.library
     write(lib / "media/Music/held.wav", b"x" * 900)
     write(lib / "media/Music/theme.wav", b"1" * 100)
-    for place, content in (("a/Music/theme.wav", b"2" * 100), ("b/Music/theme.wav", b"3" * 100), ("b/Music/again.wav", b"2" * 100),
+    for place, content in (("a/Music/theme.wav", b"2" * 100), ("b/Music/theme.wav", b"3" * 100),
+    ("b/Music/again.wav", b"2" * 100),
                            ("c/x.wav", b"x" * 900)):  # fmt: skip
         write(tmp_path / place, content)
-    paths = [tmp_path / p for p in ("a/Music/theme.wav", "b/Music/theme.wav", "b/Music/again.wav", "c/x.wav")]
+    paths = [
+        tmp_path / p
+        for p in ("a/Music/theme.wav", "b/Music/theme.wav", "b/Music/again.wav", "c/x.wav")
+    ]
     write(lib / "list.m3u8", "\n".join(map(str, paths)).encode())
     write(lib / "own.m3u8", b"media/Music/theme.wav\nmedia/Music/held.wav\n")
     made = plan(bench)
@@ -190,18 +242,33 @@ def test_frames_and_sidecars_keep_their_names_though_they_are_equal(bench, tmp_p
     for name in ("a", "b"):
         write(tmp_path / f"stills/{name}.jpg", name.encode() * 50)
         write(tmp_path / f"stills/{name}.xmp", b"<same/>")
-    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": f"{tmp_path}/scans/", "name_prefix": "s", "name_suffix": ".dpx",
+    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": f"{tmp_path}/scans/",
+        "name_prefix": "s", "name_suffix": ".dpx",
                 "start_frame": 0, "frame_step": 1, "rate": 24, "frame_zero_padding": 0,
                 "available_range": {"duration": {"value": 4, "rate": 24}}}  # fmt: skip
     clip = {"OTIO_SCHEMA": "Clip.2", "media_references": {"DEFAULT_MEDIA": sequence}}
     write(bench.library / "scans.otio", json.dumps(clip).encode())
-    write(bench.library / "stills.m3u8", f"{tmp_path}/stills/a.jpg\n{tmp_path}/stills/b.jpg".encode())
+    write(
+        bench.library / "stills.m3u8", f"{tmp_path}/stills/a.jpg\n{tmp_path}/stills/b.jpg".encode()
+    )
     cross(bench)
     there = bench.heron / "The Weir"
-    assert sorted(p.name for p in (there / "media/scans").iterdir()) == ["s0.dpx", "s1.dpx", "s2.dpx", "s3.dpx"]
-    assert sorted(p.name for p in (there / "media/stills").iterdir()) == ["a.jpg", "a.xmp", "b.jpg", "b.xmp"]
+    assert sorted(p.name for p in (there / "media/scans").iterdir()) == [
+        "s0.dpx",
+        "s1.dpx",
+        "s2.dpx",
+        "s3.dpx",
+    ]
+    assert sorted(p.name for p in (there / "media/stills").iterdir()) == [
+        "a.jpg",
+        "a.xmp",
+        "b.jpg",
+        "b.xmp",
+    ]
     assert (
-        json.loads((there / "scans.otio").read_bytes())["media_references"]["DEFAULT_MEDIA"]["target_url_base"]
+        json.loads((there / "scans.otio").read_bytes())["media_references"]["DEFAULT_MEDIA"][
+            "target_url_base"
+        ]
         == "media/scans/"
     )
 
@@ -210,16 +277,27 @@ def test_links_that_lead_out_lead_to_what_was_gathered(bench, tmp_path):
     lib = bench.library
     write(lib / "media/a.mov")
     write(tmp_path / "Music/theme.wav", b"theme")
-    for name, target in (("out.wav", "../../../Music/theme.wav"), ("absolute.mov", str(lib / "media/a.mov")), ("inner.mov", "media/a.mov"),
-                         ("folder", str(lib / "media")), ("nowhere.mov", "/nowhere/at/all.mov")):  # fmt: skip
+    for name, target in (
+        ("out.wav", "../../../Music/theme.wav"),
+        ("absolute.mov", str(lib / "media/a.mov")),
+        ("inner.mov", "media/a.mov"),
+        # fmt: skip
+        ("folder", str(lib / "media")),
+        ("nowhere.mov", "/nowhere/at/all.mov"),
+    ):
         (lib / name).symlink_to(target)
     crossing = cross(bench)
     there = bench.heron / "The Weir"
-    assert {n: os.readlink(there / n) for n in ("out.wav", "absolute.mov", "inner.mov", "folder", "nowhere.mov")} == {
-        "out.wav": "media/Music/theme.wav", "absolute.mov": "media/a.mov", "inner.mov": "media/a.mov", "folder": "media",
+    assert {n: os.readlink(there / n) for n in ("out.wav", "absolute.mov", "inner.mov", "folder",
+    "nowhere.mov")} == {
+        "out.wav": "media/Music/theme.wav", "absolute.mov": "media/a.mov",
+        "inner.mov": "media/a.mov", "folder": "media",
         "nowhere.mov": "/nowhere/at/all.mov",
     }  # fmt: skip
-    assert os.readlink(there / f".fascis/as-it-was/{crossing.id}/out.wav") == "../../../Music/theme.wav"
+    assert (
+        os.readlink(there / f".fascis/as-it-was/{crossing.id}/out.wav")
+        == "../../../Music/theme.wav"
+    )
     crossing.switch()
     crossing.release()
     assert not lib.exists() and (tmp_path / "Music/theme.wav").read_bytes() == b"theme"
@@ -230,16 +308,23 @@ def test_a_catalog_finds_its_photos_and_keeps_everything_else(bench, tmp_path):
     for place in ("shoots/2024/a.jpg", "shoots/2024/a.xmp", "shoots/b.jpg"):
         write(lib / place)
     write(tmp_path / "Trip/day 1/c.jpg", b"trip")
-    catalog_at(lib / "Bell.fascat", [("uuid-inside", "The Weir/shoots"), (None, str(tmp_path / "Trip"))],
-               [(1, 1, "2024"), (2, 1, ""), (3, 2, "day 1")], [(1, "a.jpg"), (2, "b.jpg"), (3, "c.jpg"), (1, "gone.jpg")])  # fmt: skip
+    catalog_at(
+        lib / "Bell.fascat",
+        [("uuid-inside", "The Weir/shoots"), (None, str(tmp_path / "Trip"))],
+        # fmt: skip
+        [(1, 1, "2024"), (2, 1, ""), (3, 2, "day 1")],
+        [(1, "a.jpg"), (2, "b.jpg"), (3, "c.jpg"), (1, "gone.jpg")],
+    )
     before = (lib / "Bell.fascat").read_bytes()
     crossing = cross(bench)
     there = bench.heron / "The Weir"
     with closing(sqlite3.connect(there / "Bell.fascat")) as db:
         where = db.execute(
-            "SELECT p.drive_uuid, p.path, f.path FROM folder f JOIN place p ON p.id=f.place_id ORDER BY f.id"
+            "SELECT p.drive_uuid, p.path, f.path FROM folder f JOIN place p ON p.id=f.place_id "
+            "ORDER BY f.id"
         ).fetchall()
-        assert where == [("uuid-heron", "The Weir/shoots", "2024"), ("uuid-heron", "The Weir/shoots", ""),
+        assert where == [("uuid-heron", "The Weir/shoots", "2024"), ("uuid-heron",
+            "The Weir/shoots", ""),
                          ("uuid-heron", "The Weir/media/Trip", "day 1")]  # fmt: skip
         new = {
             t: db.execute(f"SELECT * FROM {t}").fetchall()
@@ -258,7 +343,9 @@ def test_a_catalog_finds_its_photos_and_keeps_everything_else(bench, tmp_path):
 def test_a_catalog_with_its_journal_crosses_as_one(bench):
     lib = bench.library
     write(lib / "shoots/a.jpg")
-    catalog_at(lib / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots")], [(1, "a.jpg")])
+    catalog_at(
+        lib / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots")], [(1, "a.jpg")]
+    )
     source = bench.root / "open.fascat"
     with closing(sqlite3.connect(lib / "Bell.fascat")) as db:
         db.execute("PRAGMA journal_mode=WAL")
@@ -273,26 +360,36 @@ def test_a_catalog_with_its_journal_crosses_as_one(bench):
     assert sorted(p.name for p in there.iterdir()) == [".fascis", "Bell.fascat", "shoots"]
     with closing(sqlite3.connect(there / "Bell.fascat")) as db:
         assert db.execute("SELECT rating FROM photo").fetchall() == [(5,)]
-    assert (there / f".fascis/as-it-was/{crossing.id}/Bell.fascat-wal").read_bytes() == copied["-wal"]
+    assert (there / f".fascis/as-it-was/{crossing.id}/Bell.fascat-wal").read_bytes() == copied[
+        "-wal"
+    ]
     assert sorted(p.name for p in lib.iterdir()) == ["Bell.fascat", "Bell.fascat-wal", "shoots"]
 
 
-def test_a_single_document_crosses_with_what_it_refers_to_and_leaves_what_those_beside_it_need(bench, weir, tmp_path):
+def test_a_single_document_crosses_with_what_it_refers_to_and_leaves_what_those_beside_it_need(
+    bench, weir, tmp_path
+):
     write(weir / "media/Day 01/own.mov")
     document = write(
         weir / "teaser.otio",
-        timeline("media/Day 01/crest.mov", "media/Day 01/own.mov", str(tmp_path / "Field recordings/herons.wav")),
+        timeline(
+            "media/Day 01/crest.mov",
+            "media/Day 01/own.mov",
+            str(tmp_path / "Field recordings/herons.wav"),
+        ),
     )
     crossing = cross(bench, document, after=After.RELEASE)
     there = bench.heron / "teaser"
-    assert {str(p.relative_to(there)) for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts} == {
-        "teaser.otio", "media/Day 01/crest.mov", "media/Day 01/own.mov", "media/Field recordings/herons.wav",
+    assert files_of(there) == {
+        "teaser.otio", "media/Day 01/crest.mov", "media/Day 01/own.mov",
+        "media/Field recordings/herons.wav",
     }  # fmt: skip
     write(weir / "appeared.mov")  # none of its business
     crossing.switch()
     crossing.release()
     assert sorted(str(p.relative_to(weir)) for p in weir.rglob("*") if p.is_file()) == [
-        "appeared.mov", "media/Day 01/crest.mov", "media/Day 01/spare.mov", "projects/Feature/feature.otio",
+        "appeared.mov", "media/Day 01/crest.mov", "media/Day 01/spare.mov",
+        "projects/Feature/feature.otio",
     ]  # fmt: skip
     assert (tmp_path / "Field recordings/herons.wav").exists()
 
@@ -302,7 +399,9 @@ def test_a_single_document_alone_in_its_folder_leaves_that_folder(bench, tmp_pat
     write(tmp_path / "Desktop/sub/a.mov")
     crossing = cross(bench, document, after=After.RELEASE)
     assert crossing.advance(consent=True) is State.RELEASED
-    assert [str(p.relative_to(tmp_path / "Desktop")) for p in (tmp_path / "Desktop").rglob("*")] == ["sub"]
+    assert [
+        str(p.relative_to(tmp_path / "Desktop")) for p in (tmp_path / "Desktop").rglob("*")
+    ] == ["sub"]
     again = bench.workspace.register.find(crossing.places.header.library_id)[0]
     assert again.root == bench.heron / "list" and (again.root / "sub/a.mov").exists()
 
@@ -315,7 +414,10 @@ def test_a_single_document_is_never_set_aside_and_goes_home_again(bench, weir):
     with pytest.raises(Refused, match="not the library's"):
         crossing.park()
     crossing.undo()
-    assert bench.workspace.register.find(crossing.places.header.library_id)[0].root == document and weir.is_dir()
+    assert (
+        bench.workspace.register.find(crossing.places.header.library_id)[0].root == document
+        and weir.is_dir()
+    )
 
 
 def test_a_folder_of_a_catalog_crosses_and_the_catalog_stays(bench):
@@ -330,7 +432,11 @@ def test_a_folder_of_a_catalog_crosses_and_the_catalog_stays(bench):
     )
     cross(bench, only=frozenset(["shoots"]))
     there = bench.heron / "shoots"
-    assert (there / "shoots/a.jpg").exists() and not (there / "other").exists() and not (there / "Bell.fascat").exists()
+    assert (
+        (there / "shoots/a.jpg").exists()
+        and not (there / "other").exists()
+        and not (there / "Bell.fascat").exists()
+    )
     assert (lib / "Bell.fascat").exists()
 
 
@@ -341,8 +447,9 @@ def test_a_part_takes_what_its_project_uses(bench, weir, tmp_path):
     )
     cross(bench, only=frozenset(["Teaser"]))
     there = bench.heron / "Teaser"
-    assert {str(p.relative_to(there)) for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts} == {
-        "projects/Teaser/teaser.otio", "media/Day 01/spare.mov", "media/Field recordings/herons.wav",
+    assert files_of(there) == {
+        "projects/Teaser/teaser.otio", "media/Day 01/spare.mov",
+        "media/Field recordings/herons.wav",
     }  # fmt: skip
     assert codes(plan(bench, only=frozenset(["Nothing"])))["part-not-there"] == "stops"
 
@@ -352,7 +459,9 @@ def test_unused_files_can_be_left_out_and_then_stay(bench, weir):
     assert not (bench.heron / "The Weir/media/Day 01/spare.mov").exists()
     crossing.advance(consent=True)
     assert (weir / "media/Day 01/spare.mov").exists()
-    assert [x["path"] for x in crossing.journal.value("release")["left_behind"]] == ["media/Day 01/spare.mov"]
+    assert [x["path"] for x in crossing.journal.value("release")["left_behind"]] == [
+        "media/Day 01/spare.mov"
+    ]
 
 
 def test_references_to_what_was_left_out_lead_nowhere_in_the_copy(bench, weir):
@@ -369,7 +478,9 @@ def test_what_became_newer_is_brought_along_and_written_anew(bench, weir, tmp_pa
     if touched == "document":
         write(
             weir / "projects/Feature/feature.otio",
-            timeline(str(tmp_path / "Field recordings/herons.wav"), str(weir / "media/Day 01/spare.mov")),
+            timeline(
+                str(tmp_path / "Field recordings/herons.wav"), str(weir / "media/Day 01/spare.mov")
+            ),
         )
     else:
         write(tmp_path / "Field recordings/herons.wav", b"sung again" * 90)
@@ -399,7 +510,7 @@ def test_loose_media_that_cannot_be_read_waits_for_a_decision(bench, weir, tmp_p
     assert crossing.run() is State.SETTLED
 
 
-# -- the scales, and what may be deleted ------------------------------------------------------------------------------
+# -- the scales, and what may be deleted -----------------------------------------------------------
 
 
 def lines(crossing):
@@ -409,7 +520,12 @@ def lines(crossing):
 def test_the_scales_follow_every_reference_at_the_new_place(bench, weir, tmp_path):
     crossing = cross(bench)
     said = lines(crossing)
-    assert said["References, followed at the new place"] == ("6", ("5",), "the rest as before", True)
+    assert said["References, followed at the new place"] == (
+        "6",
+        ("5",),
+        "the rest as before",
+        True,
+    )
     assert said["Lead to other content than before"] == ("", ("0",), "none", True)
     assert said["Documents, opened there"] == ("1", ("1",), "all open", True)
     assert said["Bytes"][2:] == ("equal", True) and said["Files"][2:] == ("equal", True)
@@ -419,9 +535,14 @@ def test_the_scales_follow_every_reference_at_the_new_place(bench, weir, tmp_pat
 def test_a_reference_that_leads_to_the_old_place_tips_the_scales(bench, weir):
     crossing = cross(bench)
     document = bench.heron / "The Weir/projects/Feature/feature.otio"
-    document.write_bytes(timeline(str(weir / "media/Day 01/crest.mov"), *["../../media/Day 01/crest.mov"] * 5))
+    document.write_bytes(
+        timeline(str(weir / "media/Day 01/crest.mov"), *["../../media/Day 01/crest.mov"] * 5)
+    )
     said = lines(crossing)
-    assert said["Lead to other content than before"][1:] == (("1",), "wrong", False) and not weigh(crossing).even
+    assert (
+        said["Lead to other content than before"][1:] == (("1",), "wrong", False)
+        and not weigh(crossing).even
+    )
 
 
 def test_where_documents_are_not_understood_deleting_waits_until_a_person_looked(bench, weir):
@@ -450,7 +571,9 @@ def test_one_picture_of_every_strand_is_decoded(bench, library):
 def released_with_loose(bench, **more):
     crossing = cross(bench, after=After.RELEASE, loose_too=True, **more)
     crossing.advance(consent=True)
-    return {Path(x["path"]).name: x["why"] for x in crossing.journal.value("release")["left_behind"]}
+    return {
+        Path(x["path"]).name: x["why"] for x in crossing.journal.value("release")["left_behind"]
+    }
 
 
 def test_loose_originals_go_only_when_asked_and_used_by_nothing_else(bench, weir, tmp_path):
@@ -458,7 +581,10 @@ def test_loose_originals_go_only_when_asked_and_used_by_nothing_else(bench, weir
     remember(bench.workspace, survey_library(bench.workspace, other.parent))
     write(tmp_path / "Field recordings/never used.wav")
     assert released_with_loose(bench) == {"herons.wav": "used-elsewhere"}
-    assert sorted(p.name for p in (tmp_path / "Field recordings").rglob("*.wav")) == ["herons.wav", "never used.wav"]
+    assert sorted(p.name for p in (tmp_path / "Field recordings").rglob("*.wav")) == [
+        "herons.wav",
+        "never used.wav",
+    ]
     assert not (tmp_path / "Desktop/Music/two herons.flac").exists()
     assert (tmp_path / "Desktop/Music").is_dir(), "folders outside are not ours to remove"
     assert (bench.heron / "The Weir/media/Music/two herons.flac").read_bytes() == b"f" * 700
@@ -466,7 +592,8 @@ def test_loose_originals_go_only_when_asked_and_used_by_nothing_else(bench, weir
 
 
 @pytest.mark.parametrize(
-    "trouble", ["changed", "replaced", "opened", "another uses it since", "another is not understood"]
+    "trouble",
+    ["changed", "replaced", "opened", "another uses it since", "another is not understood"],
 )
 def test_a_loose_original_stays_when_anything_is_not_as_it_was(bench, weir, tmp_path, trouble):
     loose = tmp_path / "Desktop/Music/two herons.flac"
@@ -488,16 +615,21 @@ def test_a_loose_original_stays_when_anything_is_not_as_it_was(bench, weir, tmp_
         write(bell / "broken.otio", b"{")
     with open_by_another(loose) if trouble == "opened" else nullcontext():
         record = crossing.release()
-    assert loose.exists() and (bench.heron / "The Weir/media/Music/two herons.flac").read_bytes() == b"f" * 700
+    assert (
+        loose.exists()
+        and (bench.heron / "The Weir/media/Music/two herons.flac").read_bytes() == b"f" * 700
+    )
     assert str(loose) in {x["path"] for x in record["left_behind"]}
 
 
 def test_bringing_documents_along_goes_on_wherever_it_is_cut_off(tmp_path):
-    """A document that was moved into the library already is not written anew from what it has become."""
+    """A document moved into the library already is not written from what it has become."""
     rehearsed = None
     for point in range(0, 400, 1 if STRIDE == 1 else 3):
         bench = gathering_bench(tmp_path / f"at {point}", "ext4")
-        made = make_plan(bench.workspace, survey_library(bench.workspace, bench.library), bench.to, Choices())
+        made = make_plan(
+            bench.workspace, survey_library(bench.workspace, bench.library), bench.to, Choices()
+        )
         crossing = Crossing.start(bench.workspace, made, decided=True)
         assert crossing.run() is State.SETTLED
         newer = f"one.mov\n{bench.root}/Music/x.wav\n{bench.library}/one.mov\n"
@@ -528,22 +660,29 @@ def test_what_is_gathered_can_be_read_by_whoever_may_read_the_library(bench, wei
     weir.chmod(0o755)
     cross(bench)
     there = bench.heron / "The Weir"
-    assert {oct(p.stat().st_mode & 0o777) for p in (there / "media/Music", there / "media/Field recordings/2024")} == {
-        "0o755"
-    }
+    assert {
+        oct(p.stat().st_mode & 0o777)
+        for p in (there / "media/Music", there / "media/Field recordings/2024")
+    } == {"0o755"}
 
 
 def test_a_document_that_can_no_longer_be_opened_at_its_new_place_tips_the_scales(bench, weir):
     crossing = cross(bench)
     document = bench.heron / "The Weir/projects/Feature/feature.otio"
     document.write_bytes(b"{" * document.stat().st_size)
-    assert lines(crossing)["Documents, opened there"] == ("1", ("0",), "not all", False) and not weigh(crossing).even
+    assert (
+        lines(crossing)["Documents, opened there"] == ("1", ("0",), "not all", False)
+        and not weigh(crossing).even
+    )
 
 
 @pytest.mark.parametrize("killed_at", range(0, 24, 3))
 def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
-    """Whatever is deleted has its verified copy, and what was deleted is counted once it has gone on."""
-    loose = {p.name: p.read_bytes() for p in (*tmp_path.glob("Field*/**/*.wav"), *tmp_path.glob("Desktop/**/*.flac"))}
+    """What is deleted has its verified copy, and is counted once it has gone on."""
+    loose = {
+        p.name: p.read_bytes()
+        for p in (*tmp_path.glob("Field*/**/*.wav"), *tmp_path.glob("Desktop/**/*.flac"))
+    }
     crossing = cross(bench, after=After.RELEASE, loose_too=True)
     crossing.switch()
     lives = []
@@ -557,15 +696,23 @@ def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
     bench.step = step
     with pytest.raises(Killed):
         crossing.release()
-    copied = {p.name: p.read_bytes() for p in (bench.heron / "The Weir/media").rglob("*") if p.is_file()}
+    copied = {
+        p.name: p.read_bytes() for p in (bench.heron / "The Weir/media").rglob("*") if p.is_file()
+    }
     assert all(copied[name] == content for name, content in loose.items())
     crossing.close()
     bench.step = lambda _n: None
     bench.again()
     with closing(find_crossing(bench.workspace, crossing.id)) as again:
         record = again.release()
-    assert (record["files"], record["loose_files"], record["left_behind"]) == (3, 3, []) and not weir.exists()
-    assert {p.name: p.read_bytes() for p in (bench.heron / "The Weir/media").rglob("*") if p.is_file()} == copied
+    assert (record["files"], record["loose_files"], record["left_behind"]) == (
+        3,
+        3,
+        [],
+    ) and not weir.exists()
+    assert {
+        p.name: p.read_bytes() for p in (bench.heron / "The Weir/media").rglob("*") if p.is_file()
+    } == copied
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
@@ -590,9 +737,9 @@ def test_every_point_of_a_crossing_that_gathers(tmp_path, filesystem):
                 assert crossing.advance(consent=True) is State.RELEASED, point
             there = bench.to / "The Weir"
             assert (there / "a.m3u8").read_text() == "media/Music/x.wav\none.mov\n", point
-            assert (there / f".fascis/as-it-was/{id}/a.m3u8").read_text() == f"{bench.root}/Music/x.wav\none.mov\n", (
-                point
-            )
+            assert (
+                there / f".fascis/as-it-was/{id}/a.m3u8"
+            ).read_text() == f"{bench.root}/Music/x.wav\none.mov\n", point
             assert (there / "media/Music/x.wav").read_bytes() == b"x" * 999
             anew = (there / "a.m3u8").stat()
             assert anew.st_mtime_ns // 10**7 == 1_700_000_000_123_456_000 // 10**7, point

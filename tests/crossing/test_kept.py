@@ -1,4 +1,7 @@
-"""Documents made by others and kept as bytes: they cross to real drives, and nothing but their target strings changes.
+"""Documents made by others and kept as bytes cross to real drives.
+
+Nothing but their target strings changes.
+
 
 In them ``/ROOT`` stands for a folder as long as that name; the tests put a real one in its place.
 """
@@ -23,14 +26,19 @@ from tests.judge import contents
 from tests.library.making import write
 
 KEPT = Path(__file__).parents[1] / "kept"
-LOOSE = ("Field recordings/rain.wav", "Desktop/héron.jpg", "Desktop/100% rain.mov", "From the phone/walk/walk_01.jpg")
+LOOSE = (
+    "Field recordings/rain.wav",
+    "Desktop/héron.jpg",
+    "Desktop/100% rain.mov",
+    "From the phone/walk/walk_01.jpg",
+)
 HELD = ("media/Day 01/weir_crest.mov", "media/Day 01/still.jpg", "proxies/weir_crest.mov",
         *(f"media/Scans/plan_{n:04}.png" for n in (1, 2, 3)))  # fmt: skip
 
 
 @pytest.fixture
 def made(bench, tmp_path):
-    """A library of the kept documents, with all that they refer to, and the root that is written in them."""
+    """A library of the kept documents with all they refer to, and the root written in them."""
     root = tmp_path
     lib = root / "lib"
     for place in HELD:
@@ -57,7 +65,9 @@ def targets(document):
     """What opentimelineio finds in a timeline, as absolute paths; of sequences the first frame."""
     top = otio.adapters.read_from_file(str(document))
     for clip in (
-        c for item in (top if isinstance(top, otio.schema.SerializableCollection) else [top]) for c in item.find_clips()
+        c
+        for item in (top if isinstance(top, otio.schema.SerializableCollection) else [top])
+        for c in item.find_clips()
     ):
         for reference in clip.media_references().values():
             if isinstance(reference, otio.schema.ExternalReference):
@@ -72,12 +82,20 @@ def targets(document):
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
-def test_everything_is_found_on_a_real_drive_and_only_target_strings_differ(bench, made, mounted, filesystem):
+def test_everything_is_found_on_a_real_drive_and_only_target_strings_differ(
+    bench, made, mounted, filesystem
+):
     workspace, to = real(bench).workspace, mounted(filesystem)
-    before = contents(made), contents(made.parent / "Desktop"), contents(made.parent / "Field recordings")
+    before = (
+        contents(made),
+        contents(made.parent / "Desktop"),
+        contents(made.parent / "Field recordings"),
+    )
     surveyed = survey_library(workspace, made)
     assert surveyed.uses.not_understood == [] and surveyed.uses.not_media == []
-    crossing = Crossing.start(workspace, make_plan(workspace, surveyed, to, Choices()), decided=True)
+    crossing = Crossing.start(
+        workspace, make_plan(workspace, surveyed, to, Choices()), decided=True
+    )
     assert crossing.run() is State.SETTLED, crossing.journal.attentions()
     assert weigh(crossing).even
     there = to / "lib"
@@ -92,15 +110,25 @@ def test_everything_is_found_on_a_real_drive_and_only_target_strings_differ(benc
         assert only_targets_differ(document, there / document.name), document.name
     with closing(sqlite3.connect(there / "Bell.fascat")) as db:
         uuid = workspace.drives.at(to).uuid
-        rows = db.execute("SELECT p.drive_uuid, p.path || '/' || f.path || '/' || h.file_name FROM photo h JOIN folder f ON f.id=h.folder_id JOIN place p ON p.id=f.place_id")  # fmt: skip
+        rows = db.execute(
+            "SELECT p.drive_uuid, p.path || '/' || f.path || '/' || h.file_name FROM photo h"
+            " JOIN folder f ON f.id=h.folder_id JOIN place p ON p.id=f.place_id"
+        )
         assert [(d, (to / path).is_file()) for d, path in rows] == [(uuid, True)] * 2
-    assert subprocess.run(["b3sum", "--quiet", "--check", ".fascis/manifest.b3"], cwd=there).returncode == 0
-    assert (contents(made), contents(made.parent / "Desktop"), contents(made.parent / "Field recordings")) == before
+    assert (
+        subprocess.run(["b3sum", "--quiet", "--check", ".fascis/manifest.b3"], cwd=there).returncode
+        == 0
+    )
+    assert (
+        contents(made),
+        contents(made.parent / "Desktop"),
+        contents(made.parent / "Field recordings"),
+    ) == before
     crossing.close()
 
 
 def only_targets_differ(old, new):
-    """True when the two are equal, byte for byte, but for their target strings, and differ in some of these."""
+    """True when two are equal, byte for byte, but for target strings, and differ in some."""
 
     def cut(content):
         parts, at = [], 0

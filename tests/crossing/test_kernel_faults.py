@@ -1,4 +1,7 @@
-"""Faults that the kernel itself makes: no room under the drive's image, no room for the journal, the drivers' own service."""
+"""Faults that the kernel itself makes.
+
+No room under the drive's image, no room for the journal, the drivers' own service.
+"""
 
 import os
 import shutil
@@ -21,7 +24,9 @@ pytestmark = pytest.mark.lab
 
 
 def real(bench):
-    bench.workspace = Workspace(bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives))
+    bench.workspace = Workspace(
+        bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives)
+    )
     return bench
 
 
@@ -37,7 +42,10 @@ def in_memory(tmp_path, mounted):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 def test_no_room_under_the_drive_s_image(bench, mounted, in_memory, filesystem):
-    """The drive says that it has room; what lies below it has none, and says so only when it is flushed."""
+    """The drive says that it has room.
+
+    What lies below it has none, and says so only when it is flushed.
+    """
     mounted.root = in_memory
     drive = mounted(filesystem, 200)
     before = contents(bench.fill({f"{n}.mov": 6_000_000 for n in range(8)}))
@@ -56,11 +64,16 @@ def test_no_room_under_the_drive_s_image(bench, mounted, in_memory, filesystem):
             break
     mounted.mount(image, where, filesystem)
     again = find_crossing(real(bench).workspace, crossing.id)
-    assert again.run() is State.SETTLED and contents(drive / "The Weir") == before == contents(bench.library)
+    assert again.run() is State.SETTLED and contents(drive / "The Weir") == before == contents(
+        bench.library
+    )
 
 
 def test_a_full_disk_under_the_journal_uses_the_room_that_was_kept(bench, mounted, library):
-    """Something else fills the journal's disk while a crossing runs: it goes on to the end in the room it had kept."""
+    """Something else fills the journal's disk while a crossing runs.
+
+    It goes on to the end in the room it had kept.
+    """
     disk = mounted("ext4", 32, "SMALL")
     bench.workspace.state = disk / "state"
     crossing = started(bench)
@@ -92,24 +105,39 @@ def test_without_that_room_it_stops_and_goes_on_when_there_is_some(bench, mounte
             crossing.journal.put(f"padding {os.urandom(8).hex()}", "x" * 5000)
     before = contents(library)
     filler.unlink()
-    assert crossing.run() is State.SETTLED and contents(bench.heron / "The Weir") == before == contents(library)
+    assert crossing.run() is State.SETTLED and contents(
+        bench.heron / "The Weir"
+    ) == before == contents(library)
 
 
 @pytest.mark.skipif(not shutil.which("udisksctl"), reason="needs the UDisks2 service")
 @pytest.mark.parametrize("filesystem", ["ext4", "ntfs"])
 def test_the_service_mounts_again_and_removes(bench, tmp_path, filesystem):
-    """The real service, where it runs: a drive that it has mounted is mounted again, read, and removed safely."""
+    """The real service, where it runs.
+
+    A drive that it has mounted is mounted again, read, and removed safely.
+    """
     image = tmp_path / "drive.img"
     with open(image, "wb") as out:
         out.truncate(80 << 20)
-    make = {"ext4": ["mkfs.ext4", "-qF", "-L", "EGRET"], "ntfs": ["mkfs.ntfs", "-FQ", "-L", "EGRET"]}[filesystem]
+    make = {
+        "ext4": ["mkfs.ext4", "-qF", "-L", "EGRET"],
+        "ntfs": ["mkfs.ntfs", "-FQ", "-L", "EGRET"],
+    }[filesystem]
     subprocess.run([*make, str(image)], check=True, capture_output=True)
-    loop = subprocess.run(["losetup", "-f", "--show", image], check=True, capture_output=True, text=True).stdout.strip()
+    loop = subprocess.run(
+        ["losetup", "-f", "--show", image], check=True, capture_output=True, text=True
+    ).stdout.strip()
     try:
-        for _ in range(20):  # the service hears of a device a little later, and not at all where it does not run
+        for _ in range(
+            20
+        ):  # the service hears of a device a little later, and not at all where it does not run
             words = ["udisksctl", "mount", "--no-user-interaction", "-b", loop]
             done = subprocess.run(words, capture_output=True, text=True)
-            if "not a mountable" not in done.stderr and "looking up object" not in done.stderr.lower():
+            if (
+                "not a mountable" not in done.stderr
+                and "looking up object" not in done.stderr.lower()
+            ):
                 break
             time.sleep(0.1)
         if done.returncode:

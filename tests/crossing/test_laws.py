@@ -29,7 +29,14 @@ def state_of(root):
     found = {}
     for path in [root, *root.rglob("*")]:
         s = path.lstat()
-        found[str(path.relative_to(root))] = (s.st_mode, s.st_ino, s.st_size, s.st_mtime_ns, s.st_ctime_ns, s.st_nlink)
+        found[str(path.relative_to(root))] = (
+            s.st_mode,
+            s.st_ino,
+            s.st_size,
+            s.st_mtime_ns,
+            s.st_ctime_ns,
+            s.st_nlink,
+        )
     return found
 
 
@@ -49,11 +56,15 @@ NAME = st.binary(min_size=1, max_size=12).filter(
 )
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(
     st.dictionaries(
         NAME,
-        st.one_of(st.binary(max_size=50), st.dictionaries(NAME, st.binary(max_size=50), max_size=3)),
+        st.one_of(
+            st.binary(max_size=50), st.dictionaries(NAME, st.binary(max_size=50), max_size=3)
+        ),
         min_size=1,
         max_size=6,
     )
@@ -115,7 +126,9 @@ def test_a_file_added_anywhere_is_found_by_the_second_look(bench, library, where
     (library / where / "late.mov").write_bytes(b"late")
     assert crossing.look_again().appeared == [f"{where}/late.mov".encode()]
     crossing.release()
-    assert contents(library) == {f"{where}/late.mov".encode(): contents(library)[f"{where}/late.mov".encode()]}
+    assert contents(library) == {
+        f"{where}/late.mov".encode(): contents(library)[f"{where}/late.mov".encode()]
+    }
     assert (library / where / "late.mov").read_bytes() == b"late"
 
 
@@ -149,7 +162,10 @@ def test_a_changed_original_is_seen_however_it_was_changed_and_stays(bench, libr
     content = victim.read_bytes()
     assert crossing.look_again().changed == [b"stills/heron.jpg"]
     record = crossing.release()
-    assert record["left_behind"] == [{"path": "stills/heron.jpg", "why": "changed"}] and victim.read_bytes() == content
+    assert (
+        record["left_behind"] == [{"path": "stills/heron.jpg", "why": "changed"}]
+        and victim.read_bytes() == content
+    )
     assert set(contents(library)) == {b"stills/heron.jpg"}
 
 
@@ -172,7 +188,9 @@ def test_an_original_changed_behind_the_second_look_is_still_seen(bench, library
 def test_a_copy_removed_behind_the_check_keeps_its_original(bench, library):
     crossing = switched(bench)
     copy = crossing.places.target / "stills/heron.xmp"
-    bench.step = lambda name: copy.unlink(missing_ok=True) if name == "before journal origin" else None
+    bench.step = lambda name: (
+        copy.unlink(missing_ok=True) if name == "before journal origin" else None
+    )
     record = crossing.release()
     bench.step = lambda _n: None
     assert {"path": "stills/heron.xmp", "why": "copy-missing"} in record["left_behind"] and (
@@ -196,7 +214,9 @@ def test_special_files_and_their_folder_stay(bench, library):
     assert not (crossing.places.target / "media/pipe").exists()
     record = crossing.release()
     assert record["left_behind"] == [{"path": "media/pipe", "why": "special"}]
-    assert stat.S_ISFIFO((library / "media/pipe").lstat().st_mode) and [p.name for p in library.iterdir()] == ["media"]
+    assert stat.S_ISFIFO((library / "media/pipe").lstat().st_mode) and [
+        p.name for p in library.iterdir()
+    ] == ["media"]
 
 
 def test_a_link_is_released_as_a_link(bench, library):
@@ -221,7 +241,9 @@ def test_a_drive_that_is_away_keeps_every_original(bench, library):
 def test_something_that_took_the_final_name_is_not_touched(bench, library):
     crossing = started(bench)
     target = crossing.places.target
-    bench.step = lambda name: target.mkdir(exist_ok=True) if name == "before journal intent arrive" else None
+    bench.step = lambda name: (
+        target.mkdir(exist_ok=True) if name == "before journal intent arrive" else None
+    )
     with pytest.raises(Refused, match="appeared meanwhile and is not touched"):
         crossing.run()
     bench.step = lambda _n: None
@@ -267,7 +289,11 @@ def test_one_damaged_journal_does_not_hide_the_others(bench, library):
     crossing = settled(bench)
     (bench.workspace.crossings / "ffff.sqlite").write_bytes(b"rubbish" * 1000)
     found, damaged = all_crossings(bench.workspace)
-    assert [c.id for c in found] == [crossing.id] and len(damaged) == 1 and "originals are untouched" in str(damaged[0])
+    assert (
+        [c.id for c in found] == [crossing.id]
+        and len(damaged) == 1
+        and "originals are untouched" in str(damaged[0])
+    )
 
 
 def test_every_code_that_is_used_is_in_the_closed_list():

@@ -33,7 +33,9 @@ def test_the_pace_tells_speed_and_time_left():
     for _ in range(4):
         now[0] += 1
         pace.advance(Advanced(0, 100_000, 1, 100_000, 1))
-    assert pace.bytes_a_second() == pytest.approx(100_000) and pace.seconds_left() == pytest.approx(6)
+    assert pace.bytes_a_second() == pytest.approx(100_000) and pace.seconds_left() == pytest.approx(
+        6
+    )
 
 
 def test_what_is_verified_already_is_not_taken_for_speed():
@@ -46,8 +48,10 @@ def test_what_is_verified_already_is_not_taken_for_speed():
 
 @pytest.mark.parametrize(
     ("state", "more", "status"),
-    [("refused", {}, 3), ("copying", {}, 4), ("waiting", {}, 4), ("settled", {}, 0), ("released", {"left_behind": [{"path": "x", "why": "left-out"}]}, 0),
-     ("released", {"left_behind": [{"path": "x", "why": "open"}]}, 1), ("failed", {}, 1), ("undone", {}, 0), ("switched", {"mismatched": ["x"]}, 1)],
+    [("refused", {}, 3), ("copying", {}, 4), ("waiting", {}, 4), ("settled", {}, 0), ("released",
+    {"left_behind": [{"path": "x", "why": "left-out"}]}, 0),
+     ("released", {"left_behind": [{"path": "x", "why": "open"}]}, 1), ("failed", {}, 1), ("undone",
+     {}, 0), ("switched", {"mismatched": ["x"]}, 1)],
 )  # fmt: skip
 def test_exit_status(state, more, status):
     assert exit_status({"state": state, "mismatched": [], "left_behind": [], **more}) == status
@@ -59,7 +63,12 @@ def test_a_receipt_shows_names_as_plain_text(bench, library):
     crossing.journal.note(b"<img src=x>.jpg\n", "<b>", "odd", 1.0)
     crossing.run()
     page = receipt_html(receipt_of(crossing.journal)).decode()
-    assert "<script>" not in page and "<img" not in page and "&lt;i&gt;Weir &amp; more" in page and "\\n" in page
+    assert (
+        "<script>" not in page
+        and "<img" not in page
+        and "&lt;i&gt;Weir &amp; more" in page
+        and "\\n" in page
+    )
 
 
 def test_a_receipt_tells_what_was_not_copied(bench, library):
@@ -76,11 +85,13 @@ def test_a_receipt_tells_what_was_not_copied(bench, library):
 def test_names_of_parked_folders_fit(tmp_path):
     for name in ("short", "x" * 255, "ü" * 127):
         made = parked_name(name, "0123456789abcdef")
-        assert len(os.fsencode(made)) <= 255 and made != name and made.endswith("(set aside 01234567)")
+        assert (
+            len(os.fsencode(made)) <= 255 and made != name and made.endswith("(set aside 01234567)")
+        )
         (tmp_path / made).mkdir()
 
 
-# -- verifying again --------------------------------------------------------------------------------------------------
+# -- verifying again -------------------------------------------------------------------------------
 
 
 def test_verify_reads_everything_and_writes_nothing(bench, library):
@@ -127,7 +138,7 @@ def test_a_name_that_is_not_utf8_is_verified_by_the_inventory(bench):
     medium.close()
 
 
-# -- the scales -------------------------------------------------------------------------------------------------------
+# -- the scales ------------------------------------------------------------------------------------
 
 
 def test_the_scales_agree_and_promise_what_a_release_deletes(bench, library):
@@ -150,9 +161,15 @@ def test_a_file_missing_from_the_copy_tips_the_scales_until_home_is_there(bench,
         and {c.name for c in balance.checks if not c.well} == {"Files", "Bytes"}
     )
     crossing.switch()
-    balance = weigh(crossing)  # who works there may delete there: it is told, and its original stays
+    balance = weigh(
+        crossing
+    )  # who works there may delete there: it is told, and its original stays
     (told,) = [c for c in balance.checks if c.name == "Changed at the new place since"]
-    assert balance.even and (told.copies, told.detail, told.verdict) == (("1",), "notes.txt", "their originals stay")
+    assert balance.even and (told.copies, told.detail, told.verdict) == (
+        ("1",),
+        "notes.txt",
+        "their originals stay",
+    )
     assert b"notes.txt" not in deleting(crossing, balance).places and len(contents(library)) == 10
 
 
@@ -170,7 +187,11 @@ def test_a_folder_made_at_the_old_place_is_never_taken_for_the_originals(bench, 
     library.mkdir()
     (library / "new work.mov").write_bytes(b"only here")
     record = crossing.release()
-    assert (library / "new work.mov").read_bytes() == b"only here" and not parked.exists() and record["files"] == 10
+    assert (
+        (library / "new work.mov").read_bytes() == b"only here"
+        and not parked.exists()
+        and record["files"] == 10
+    )
 
 
 def test_an_empty_folder_made_at_the_old_place_stays(bench, library):
@@ -188,16 +209,22 @@ def test_shared_extents_on_btrfs_are_found(tmp_path, mounted):
     library = source / "The Weir"
     library.mkdir()
     (library / "long.mov").write_bytes(os.urandom(24_000_000))
-    subprocess.run(["cp", "--reflink=always", library / "long.mov", source / "clone.mov"], check=True)
+    subprocess.run(
+        ["cp", "--reflink=always", library / "long.mov", source / "clone.mov"], check=True
+    )
     subprocess.run(["sync", "-f", source], check=True)
     workspace = Workspace(tmp_path / "d", tmp_path / "s", tmp_path / "c", Drives())
-    plan = make_plan(workspace, survey_library(workspace, library), to, Choices(after=After.RELEASE))
+    plan = make_plan(
+        workspace, survey_library(workspace, library), to, Choices(after=After.RELEASE)
+    )
     crossing = Crossing.start(workspace, plan, decided=True)
     crossing.run()
     crossing.switch()
     record = crossing.release()
     assert any("shared with other files or snapshots" in r for r in record["reasons"]), record
-    assert (source / "clone.mov").stat().st_size == 24_000_000 and contents(to / "The Weir")[b"long.mov"]
+    assert (source / "clone.mov").stat().st_size == 24_000_000 and contents(to / "The Weir")[
+        b"long.mov"
+    ]
 
 
 def test_json_texts_are_json(bench, library):

@@ -138,12 +138,18 @@ def case_attributes(bench):
 
 
 CASES = [
-    (case_missing, "library-missing", "stops"), (case_file, "library-not-a-folder", "stops"), (case_empty, "library-empty", "stops"),
-    (case_identity, "identity-damaged", "stops"), (case_newer_identity, "identity-damaged", "stops"), (case_to_missing, "destination-missing", "stops"),
-    (case_to_file, "destination-not-a-folder", "stops"), (case_inside, "destination-inside-library", "stops"), (case_same_drive, "same-drive", "stops"),
-    (case_read_only, "destination-read-only", "stops"), (case_away, "away", "stops"), (case_small, "not-enough-room", "stops"),
-    (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"), (case_fat_name, "name-not-possible", "decision"),
-    (case_fat_fold, "names-become-one", "decision"), (case_fat_large, "file-too-large", "stops"), (case_links, "links-not-kept", "decision"),
+    (case_missing, "library-missing", "stops"), (case_file, "library-not-a-folder", "stops"),
+    (case_empty, "library-empty", "stops"),
+    (case_identity, "identity-damaged", "stops"), (case_newer_identity, "identity-damaged",
+    "stops"), (case_to_missing, "destination-missing", "stops"),
+    (case_to_file, "destination-not-a-folder", "stops"), (case_inside, "destination-inside-library",
+    "stops"), (case_same_drive, "same-drive", "stops"),
+    (case_read_only, "destination-read-only", "stops"), (case_away, "away", "stops"), (case_small,
+    "not-enough-room", "stops"),
+    (case_exists, "destination-exists", "stops"), (case_name, "name-not-usable", "stops"),
+    (case_fat_name, "name-not-possible", "decision"),
+    (case_fat_fold, "names-become-one", "decision"), (case_fat_large, "file-too-large", "stops"),
+    (case_links, "links-not-kept", "decision"),
     (case_backup, "backup-drive", "decision"),
 ]  # fmt: skip
 
@@ -162,7 +168,8 @@ def test_each_problem_is_told_and_nothing_is_touched(bench, library, make, code,
 
 
 NOTES = [
-    (case_large_for_after, "nearly-full-after"), (case_unheard_of, "rules-assumed"), (case_old_date, "times-not-kept"),
+    (case_large_for_after, "nearly-full-after"), (case_unheard_of, "rules-assumed"), (case_old_date,
+    "times-not-kept"),
     (case_attributes, "attributes-not-kept"),
 ]  # fmt: skip
 
@@ -210,7 +217,10 @@ def test_real_figures_of_a_crossing_are_remembered(bench, library):
     assert 15 < known.write_mb_s < 45 and 15 < known.read_mb_s < 65 and known.measured_at
     small = settled(bench, to=bench.heron, library=small_library(bench))
     small.close()
-    assert next(d for d in bench.workspace.register.drives() if d.uuid == "uuid-heron").write_mb_s is None
+    assert (
+        next(d for d in bench.workspace.register.drives() if d.uuid == "uuid-heron").write_mb_s
+        is None
+    )
 
 
 def small_library(bench):
@@ -223,22 +233,34 @@ def small_library(bench):
 
 def test_a_library_open_for_writing_in_a_program_stops(bench, library):
     code = "import sys,time; f=open(sys.argv[1],'r+b'); print('open', flush=True); time.sleep(60)"
-    with subprocess.Popen([sys.executable, "-c", code, str(library / "notes.txt")], stdout=subprocess.PIPE) as program:
+    with subprocess.Popen(
+        [sys.executable, "-c", code, str(library / "notes.txt")], stdout=subprocess.PIPE
+    ) as program:
         program.stdout.readline()
         plan = plan_of(bench)
         program.kill()
     problem = next(p for p in plan.problems if p.code == "library-open")
-    assert problem.severity == "stops" and problem.files == (b"notes.txt",) and len(contents(library)) == 10
+    assert (
+        problem.severity == "stops"
+        and problem.files == (b"notes.txt",)
+        and len(contents(library)) == 10
+    )
 
 
 @pytest.mark.parametrize("how", ["open", "mapped"])
 def test_a_writer_that_cannot_be_seen_is_found_by_its_lease(bench, library, monkeypatch, how):
     monkeypatch.setattr(surroundings, "find_open", lambda inodes, devices: Openers(all_seen=False))
-    assert "library-open" not in codes(plan_of(bench)) and "open-not-known" not in codes(plan_of(bench))
+    assert "library-open" not in codes(plan_of(bench)) and "open-not-known" not in codes(
+        plan_of(bench)
+    )
     with writer(library / "notes.txt", how):
         plan = plan_of(bench)
     (problem,) = [p for p in plan.problems if p.code == "library-open"]
-    assert problem.severity == "stops" and problem.files == (b"notes.txt",) and len(contents(library)) == 10
+    assert (
+        problem.severity == "stops"
+        and problem.files == (b"notes.txt",)
+        and len(contents(library)) == 10
+    )
 
 
 def test_where_neither_can_be_known_it_is_said(bench, library, monkeypatch):
@@ -289,9 +311,16 @@ def test_every_transition_is_in_the_table_or_refused(now):
 def test_every_code_is_in_the_closed_list_of_the_documentation():
     text = (Path(__file__).parents[2] / "docs/formats.md").read_text()
     listed = text[text.index("`problems.code`: `") :].split("`")[3].split()
-    assert set(listed) == set(CODES) and len(listed) == len(set(listed)) and set(CODES) >= OF_DESTINATION
+    assert (
+        set(listed) == set(CODES)
+        and len(listed) == len(set(listed))
+        and set(CODES) >= OF_DESTINATION
+    )
 
 
 def test_nothing_follows_a_release():
-    assert TRANSITIONS[State.RELEASED] == frozenset() and State.RELEASED not in TRANSITIONS[State.SETTLED]
+    assert (
+        TRANSITIONS[State.RELEASED] == frozenset()
+        and State.RELEASED not in TRANSITIONS[State.SETTLED]
+    )
     assert After("release") is After.RELEASE

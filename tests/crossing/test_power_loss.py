@@ -1,4 +1,7 @@
-"""Power loss: the image under the mounted destination and the journal are copied at seeded moments, the image copy is
+"""Power loss.
+
+The image under the mounted destination and the journal are copied at seeded moments, the image copy
+is
 repaired, mounted, and resumed on. SIGKILL keeps the page cache; this does not.
 
 ``FASCIS_MOMENTS``: how many moments on each file system, 30 without it.
@@ -52,13 +55,24 @@ def crossed(bench, where, until_released):
 
 ACTS = {
     PosixFile: ("write", "close"),
-    PosixMedium: ("make_folder", "rename_new", "move_into_claimed", "unlink", "remove_folder", "sync", "sync_folder"),
+    PosixMedium: (
+        "make_folder",
+        "rename_new",
+        "move_into_claimed",
+        "unlink",
+        "remove_folder",
+        "sync",
+        "sync_folder",
+    ),
 }
 
 
 @pytest.fixture
 def drive(bench, mounted, request, monkeypatch):
-    """A mounted drive; each act on it is a moment, and batches are small, so that there are many."""
+    """A mounted drive.
+
+    Each act on it is a moment, and batches are small, so that there are many.
+    """
     where = mounted(request.param, 60)
     real(bench)
     monkeypatch.setattr(engine, "BATCH_FILES", (3, 8))
@@ -75,7 +89,10 @@ def drive(bench, mounted, request, monkeypatch):
 
 
 def cannot_be_used(path):
-    """Asked without Fascis: the name is answered with an input/output error, or is taken and cannot be given up."""
+    """Asked without Fascis.
+
+    The name is answered with an input/output error, or is taken and cannot be given up.
+    """
     numbers = []
     for way in (lambda: path.open("r+b").close(), path.unlink, lambda: path.open("xb").close()):
         try:
@@ -95,7 +112,7 @@ def fill(bench):
 
 
 def moments(bench, mounted, where, tmp_path, until_released, seed):
-    """Runs a crossing once to count its steps, and once more, copying everything at the chosen ones."""
+    """Runs a crossing to count its steps, and again, copying everything at the chosen ones."""
     count = [0]
     lock = threading.Lock()
 
@@ -140,7 +157,9 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
     bench, mounted, drive, tmp_path, monkeypatch, request
 ):
     filesystem = request.node.callspec.params["drive"]
-    before, taken, crossing = moments(bench, mounted, drive, tmp_path, False, f"on the way {filesystem}")
+    before, taken, crossing = moments(
+        bench, mounted, drive, tmp_path, False, f"on the way {filesystem}"
+    )
     crossing.close()
     mounted.unmount(drive)
     monkeypatch.setattr(destination_module, "boot_id", lambda: "another start of the machine")
@@ -149,7 +168,9 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
     for name, folder, originals in taken:
         assert originals == before  # nothing of the source was touched
         mounted_as_found(mounted, drive, filesystem, folder)
-        workspace = Workspace(bench.root / "data", folder / "state", bench.root / "config", Drives(bench.drives))
+        workspace = Workspace(
+            bench.root / "data", folder / "state", bench.root / "config", Drives(bench.drives)
+        )
         try:
             found = find_crossing(workspace, crossing.id)
         except Refused:
@@ -161,8 +182,11 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
         if found.state in UNFINISHED:
             try:
                 assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
-            except DriveGone as gone:  # NTFS has no log that its user-space driver replays: a name that nobody can open
-                assert filesystem == "ntfs" and cannot_be_used(drive / os.fsdecode(gone.place)), gone
+            # NTFS has no log that its user-space driver replays: a name that nobody can open
+            except DriveGone as gone:
+                assert filesystem == "ntfs" and cannot_be_used(drive / os.fsdecode(gone.place)), (
+                    gone
+                )
                 damaged.append(name)
                 found.close()
                 mounted.unmount(drive)
@@ -177,10 +201,17 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
 @pytest.mark.lab
 @pytest.mark.timeout(1200)
 @pytest.mark.parametrize("drive", ["ext4", "exfat", "ntfs"], indirect=True)
-def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(bench, mounted, drive, tmp_path, request):
-    """Law 1 at every moment of a release: what is not at the old place is whole on the drive, as its image was then."""
+def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(
+    bench, mounted, drive, tmp_path, request
+):
+    """Law 1 at every moment of a release.
+
+    What is not at the old place is whole on the drive, as its image was then.
+    """
     filesystem = request.node.callspec.params["drive"]
-    before, taken, crossing = moments(bench, mounted, drive, tmp_path, True, f"release {filesystem}")
+    before, taken, crossing = moments(
+        bench, mounted, drive, tmp_path, True, f"release {filesystem}"
+    )
     assert contents(drive / "The Weir") == before and crossing.state is State.RELEASED
     crossing.close()
     mounted.unmount(drive)

@@ -1,4 +1,7 @@
-"""Law 8: verified means read back from the drive itself; where that is not proven it is said, and release waits."""
+"""Law 8: verified means read back from the drive itself.
+
+Where that is not proven it is said, and release waits.
+"""
 
 import json
 import os
@@ -27,12 +30,17 @@ from tests.judge import contents, one_whole_copy
 
 def real(bench):
     """The bench with this machine's real drives beside its stand-ins."""
-    bench.workspace = replace(bench.workspace, drives=Drives(bench.drives, real=True, step=lambda n: bench.step(n)))
+    bench.workspace = replace(
+        bench.workspace, drives=Drives(bench.drives, real=True, step=lambda n: bench.step(n))
+    )
     return bench
 
 
 def flip(image, marks):
-    """Flips a bit after each mark in an image, as a failing drive does; gives how many marks were found."""
+    """Flips a bit after each mark in an image, as a failing drive does.
+
+    Gives how many marks were found.
+    """
     subprocess.run(["sync", str(image)], check=True)
     data, found = image.read_bytes(), 0
     with open(image, "r+b") as out:
@@ -49,11 +57,18 @@ def flip(image, marks):
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["ext4", "btrfs", "exfat", "ntfs"])
-def test_bytes_flipped_on_the_drive_between_flush_and_read_back_are_never_called_verified(bench, mounted, filesystem):
+def test_bytes_flipped_on_the_drive_between_flush_and_read_back_are_never_called_verified(
+    bench, mounted, filesystem
+):
     where = mounted(filesystem, 220)
     marks = [secrets.token_bytes(48) for _ in range(4)]
     sizes = (5_000, 70_000, 2_000_000, 9_000_000)
-    bench.fill({f"m{i}.mov": m + os.urandom(n - 48) for i, (m, n) in enumerate(zip(marks, sizes, strict=True))})
+    bench.fill(
+        {
+            f"m{i}.mov": m + os.urandom(n - 48)
+            for i, (m, n) in enumerate(zip(marks, sizes, strict=True))
+        }
+    )
     flipped = []
 
     def step(name):
@@ -63,20 +78,28 @@ def test_bytes_flipped_on_the_drive_between_flush_and_read_back_are_never_called
     bench.step = step
     crossing = started(real(bench), to=where)
     assert crossing.run() is State.SETTLED and flipped == [4]
-    again = {p for p, _, m, _ in crossing.journal.attentions() if "read back wrong once, copied again" in m}
+    again = {
+        p
+        for p, _, m, _ in crossing.journal.attentions()
+        if "read back wrong once, copied again" in m
+    }
     assert again == {b"m0.mov", b"m1.mov", b"m2.mov", b"m3.mov"}
     assert crossing.copies.proven() and contents(where / "The Weir") == contents(bench.library)
 
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["exfat", "ntfs"])
-def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(bench, mounted, filesystem, monkeypatch):
+def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(
+    bench, mounted, filesystem, monkeypatch
+):
     where = mounted(filesystem, 220)
     bench.fill({"a.mov": 6_000_000, "b.jpg": 9_000})
     monkeypatch.setattr(Device, "_by_name", lambda self: None)
     opening = os.open
     monkeypatch.setattr(
-        os, "open", lambda p, *a, **k: opening("/nowhere" if str(p).startswith("/dev/block") else p, *a, **k)
+        os,
+        "open",
+        lambda p, *a, **k: opening("/nowhere" if str(p).startswith("/dev/block") else p, *a, **k),
     )
     crossing = started(real(bench), to=where)
     assert crossing.run() is State.SETTLED and not crossing.copies.proven()
@@ -87,7 +110,9 @@ def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(ben
     assert len(contents(bench.library)) == 2
     mounted.unmount(where)
     mounted.mount(where.parent / "HERON.img", where, filesystem)
-    record = crossing.release()  # nothing of it is in memory now: reading it proves it, and only then is deleted
+    record = (
+        crossing.release()
+    )  # nothing of it is in memory now: reading it proves it, and only then is deleted
     assert record["files"] == 2 and crossing.copies.proven() and not bench.library.exists()
     assert len(contents(where / "The Weir")) == 2
 
@@ -127,11 +152,16 @@ def connect(bench, name, connected):
     bench.workspace.drives.connected()
 
 
-def test_compared_is_said_everywhere_and_release_waits_for_a_reconnection(bench, library, forgetful):
+def test_compared_is_said_everywhere_and_release_waits_for_a_reconnection(
+    bench, library, forgetful
+):
     record = crossing_object(forgetful)
     assert record["state"] == "settled" and record["destinations"][0]["proven"] is False
     names = [c.name for c in weigh(forgetful).checks]
-    assert "Contents, read back, perhaps from memory" in names and "Contents, read back from the drive" not in names
+    assert (
+        "Contents, read back, perhaps from memory" in names
+        and "Contents, read back from the drive" not in names
+    )
     page = (forgetful.places.target / f".fascis/receipts/{forgetful.id}.html").read_text()
     assert "perhaps from memory" in page
     forgetful.switch()
@@ -158,18 +188,30 @@ def test_a_copy_that_was_wrong_all_along_is_found_at_the_reconnection(bench, lib
     connect(bench, "stick", True)
     original = contents(library)[b"media/Day 01/weir_01.mov"]
     record = forgetful.release()
-    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("media/Day 01/weir_01.mov", "copy-changed")]
-    assert contents(library) == {b"media/Day 01/weir_01.mov": original} and len(contents(forgetful.places.target)) == 10
-    assert "is not what was verified" in [m for p, _, m, _ in forgetful.journal.attentions() if p.endswith(b"weir_01.mov")][0]
+    assert [(x["path"], x["why"]) for x in record["left_behind"]] == [
+        ("media/Day 01/weir_01.mov", "copy-changed")
+    ]
+    assert (
+        contents(library) == {b"media/Day 01/weir_01.mov": original}
+        and len(contents(forgetful.places.target)) == 10
+    )
+    assert (
+        "is not what was verified"
+        in [m for p, _, m, _ in forgetful.journal.attentions() if p.endswith(b"weir_01.mov")][0]
+    )
 
 
-def test_a_copy_that_was_deleted_before_it_was_proven_keeps_its_original_and_no_other(bench, library, forgetful):
+def test_a_copy_that_was_deleted_before_it_was_proven_keeps_its_original_and_no_other(
+    bench, library, forgetful
+):
     forgetful.switch()
     (forgetful.places.target / "stills/heron.jpg").unlink()
     connect(bench, "stick", False)
     connect(bench, "stick", True)
     record = forgetful.release()
-    assert ("stills/heron.jpg", "copy-missing") in [(x["path"], x["why"]) for x in record["left_behind"]]
+    assert ("stills/heron.jpg", "copy-missing") in [
+        (x["path"], x["why"]) for x in record["left_behind"]
+    ]
     assert (library / "stills/heron.jpg").exists() and not (library / "media").exists()
 
 
@@ -191,12 +233,19 @@ def test_a_drive_that_comes_back_at_another_place_goes_on_there(bench, mounted, 
     where.chmod(0o700)
     with pytest.raises(DriveGone, match="HERON is away"):
         crossing.run()
-    assert list(where.iterdir()) == [] and not one_whole_copy(before, bench.library.parent, where / "The Weir")
+    assert list(where.iterdir()) == [] and not one_whole_copy(
+        before, bench.library.parent, where / "The Weir"
+    )
     elsewhere = mounted.mount(where.parent / "HERON.img", where.parent / "elsewhere", filesystem)
     copied = []
     assert crossing.run(report=copied.append) is State.SETTLED
-    assert sum(e.copied_files for e in copied if isinstance(e, Advanced)) < 60  # what is verified is kept
-    assert contents(elsewhere / "The Weir") == before and crossing.places.target == elsewhere / "The Weir"
+    assert (
+        sum(e.copied_files for e in copied if isinstance(e, Advanced)) < 60
+    )  # what is verified is kept
+    assert (
+        contents(elsewhere / "The Weir") == before
+        and crossing.places.target == elsewhere / "The Weir"
+    )
     assert list(where.iterdir()) == []
     again = find_crossing(bench.workspace, crossing.id)
     again.switch()
@@ -216,7 +265,11 @@ def test_a_source_that_is_mounted_elsewhere_is_followed(bench, library):
 
 def test_flushing_one_by_one_flushes_every_file_and_every_folder(tmp_path, monkeypatch):
     flushed, real_fsync = [], os.fsync
-    monkeypatch.setattr(os, "fsync", lambda fd: (flushed.append(os.readlink(f"/proc/self/fd/{fd}")), real_fsync(fd))[1])
+    monkeypatch.setattr(
+        os,
+        "fsync",
+        lambda fd: (flushed.append(os.readlink(f"/proc/self/fd/{fd}")), real_fsync(fd))[1],
+    )
     medium = PosixMedium.at(tmp_path)
     medium.flushing(None, True)
     medium.make_folder(b"a")
@@ -237,7 +290,10 @@ def test_flushing_one_by_one_flushes_every_file_and_every_folder(tmp_path, monke
 
 
 def test_a_flush_that_fails_by_file_is_a_failed_copy(bench, library, monkeypatch):
-    """A share that reports the failed write only when a file is flushed: nothing of the batch counts as copied."""
+    """A share that reports the failed write only when a file is flushed.
+
+    Nothing of the batch counts as copied.
+    """
     crossing = started(bench)
     broken, real_fsync = [True], os.fsync
 
@@ -270,10 +326,13 @@ def test_a_flush_that_fails_by_file_is_a_failed_copy(bench, library, monkeypatch
 def test_only_drives_that_the_service_mounted_are_mounted_again(tmp_path):
     table = tmp_path / "utab"
     table.write_text(
-        "SRC=/dev/sdb1 TARGET=/media/otter/Heron\\040A ROOT=/ OPTS=uhelper=udisks2\nSRC=/dev/sdc1 TARGET=/mnt/x OPTS=user\n"
+        "SRC=/dev/sdb1 TARGET=/media/otter/Heron\\040A ROOT=/ OPTS=uhelper=udisks2\nSRC=/dev/sdc1 "
+        "TARGET=/mnt/x OPTS=user\n"
     )
     assert mounted_by_service(Path("/media/otter/Heron A"), table)
-    assert not mounted_by_service(Path("/mnt/x"), table) and not mounted_by_service(Path("/mnt/x"), tmp_path / "none")
+    assert not mounted_by_service(Path("/mnt/x"), table) and not mounted_by_service(
+        Path("/mnt/x"), tmp_path / "none"
+    )
     assert mount_again("8:1", tmp_path) is None and mount_again("", tmp_path) is None
 
 
@@ -284,8 +343,10 @@ def test_a_plan_of_a_drive_known_by_uuid_needs_no_path(bench, library):
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["exfat", "ntfs"])
-def test_originals_on_a_drive_whose_inodes_identify_nothing_are_known_by_content(bench, mounted, filesystem):
-    """From a user-space drive, unmounted and mounted between, so that every inode is another one."""
+def test_originals_on_a_drive_whose_inodes_identify_nothing_are_known_by_content(
+    bench, mounted, filesystem
+):
+    """From a user-space drive, unmounted and mounted between, so that every inode differs."""
     where = mounted(filesystem, 220)
     real(bench)
     bench.library = where / "The Weir"
@@ -302,7 +363,9 @@ def test_originals_on_a_drive_whose_inodes_identify_nothing_are_known_by_content
     times, content = spoilt.stat(), bytearray(spoilt.read_bytes())
     content[9] ^= 1
     spoilt.write_bytes(content)
-    os.utime(spoilt, ns=(times.st_atime_ns, times.st_mtime_ns))  # looks as it did; only its content tells
+    os.utime(
+        spoilt, ns=(times.st_atime_ns, times.st_mtime_ns)
+    )  # looks as it did; only its content tells
     record = crossing.release()
     assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("d1/04.mov", "changed")]
     assert spoilt.read_bytes() == content and set(contents(bench.library)) == {b"d1/04.mov"}

@@ -1,4 +1,7 @@
-"""What could not be done in passing is told, never swallowed; and the plan in the staging folder is the plan."""
+"""What could not be done in passing is told, never swallowed.
+
+And the plan in the staging folder is the plan.
+"""
 
 import csv
 import json
@@ -42,8 +45,13 @@ def test_the_staging_folder_holds_the_whole_plan_a_second_time(bench, library):
     _, rows = staged_plan(bench)
     planned = {unlisted(r["path"], r["path_encoding"]): r for r in rows}
     assert set(planned) == set(contents(library)) and len(planned) == len(rows) == 12
-    assert planned[b"proxies/weir_01.mov"]["fate"] == "left-out" and planned[b"link"]["kind"] == "link"
-    clip, there = planned[b"media/Day 01/weir_01.mov"], (library / "media/Day 01/weir_01.mov").stat()
+    assert (
+        planned[b"proxies/weir_01.mov"]["fate"] == "left-out" and planned[b"link"]["kind"] == "link"
+    )
+    clip, there = (
+        planned[b"media/Day 01/weir_01.mov"],
+        (library / "media/Day 01/weir_01.mov").stat(),
+    )
     assert (clip["fate"], clip["role"], int(clip["size_bytes"])) == ("copy", "original", 300_000)
     assert int(clip["mtime_ns"]) == there.st_mtime_ns and stat.S_ISREG(there.st_mode)
     assert crossing.run() is State.SETTLED and not list(bench.heron.glob(".fascis-crossing-*"))
@@ -54,7 +62,9 @@ def test_a_plan_cut_in_half_is_written_anew(bench, library):
     with pytest.raises(DriveGone):
         crossing.run(report=stop_at_copying)
     staging, rows = staged_plan(bench)
-    (staging / "plan.csv").rename(staging / "plan.csv.new")  # as a kill between writing and naming leaves it
+    (staging / "plan.csv").rename(
+        staging / "plan.csv.new"
+    )  # as a kill between writing and naming leaves it
     with open(staging / "plan.csv.new", "r+b") as out:
         out.truncate(40)
     with pytest.raises(DriveGone):
@@ -96,7 +106,9 @@ def test_an_identity_that_cannot_be_renewed_is_told_and_the_register_decides(ben
     assert "Home is" in crossing.undo() and crossing.state is State.UNDONE
     assert "still names the old home" in told(crossing)[b".fascis/identity.json"]
     assert bench.workspace.register.library_at(library) is not None
-    assert identity.read_bytes() == b"{" != whole and contents(library) == contents(crossing.places.target)
+    assert identity.read_bytes() == b"{" != whole and contents(library) == contents(
+        crossing.places.target
+    )
 
 
 def test_a_damaged_identity_beside_the_destination_is_mentioned(bench, library):

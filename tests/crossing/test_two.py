@@ -1,4 +1,7 @@
-"""Two destinations: each fast or slow, whole or failed by itself; the originals stay until both are whole."""
+"""Two destinations: each fast or slow, whole or failed by itself.
+
+The originals stay until both are whole.
+"""
 
 import json
 import os
@@ -45,15 +48,21 @@ def test_both_are_whole_and_one_is_home(two):
     before = contents(two.library)
     crossing = started(two, After.RELEASE, also=two.egret)
     states = []
-    crossing.run(report=lambda e: states.append((e.state, e.destination)) if isinstance(e, Entered) else None)
+    crossing.run(
+        report=lambda e: states.append((e.state, e.destination)) if isinstance(e, Entered) else None
+    )
     assert {(State.SETTLED, 0), (State.SETTLED, 1), (State.SETTLED, None)} <= set(states)
     crossing.advance(consent=True)
     assert contents(two.heron / "The Weir") == before
-    assert contents(two.egret / "The Weir") == {p: c for p, c in before.items() if c[0] == "file"}  # exFAT has no links
+    assert contents(two.egret / "The Weir") == {
+        p: c for p, c in before.items() if c[0] == "file"
+    }  # exFAT has no links
     assert home_of(two.heron) == home_of(two.egret) and home_of(two.heron).drive == "uuid-heron"
     assert set(contents(two.library)) == {b"a link"}  # it is on one of the two only, and stays
     record = crossing_object(crossing)
-    assert [d["state"] for d in record["destinations"]] == ["released", "settled"] and len(record["to"]) == 2
+    assert [d["state"] for d in record["destinations"]] == ["released", "settled"] and len(
+        record["to"]
+    ) == 2
     page = receipt_html(receipt_of(crossing.journal)).decode()
     assert ">Home<" in page and ">Second copy<" in page
 
@@ -73,9 +82,14 @@ def test_one_that_fails_waits_and_the_other_becomes_whole(two):
     with pytest.raises(DriveGone):
         crossing.run()
     record = crossing_object(crossing)
-    assert (record["state"], exit_status(record)) == ("waiting", 4) and record["verified_files"] < 10
+    assert (record["state"], exit_status(record)) == ("waiting", 4) and record[
+        "verified_files"
+    ] < 10
     assert [d["state"] for d in record["destinations"]] == ["settled", "copying"]
-    assert contents(two.heron / "The Weir") == contents(two.library) and not (two.egret / "The Weir").exists()
+    assert (
+        contents(two.heron / "The Weir") == contents(two.library)
+        and not (two.egret / "The Weir").exists()
+    )
     for step in (crossing.switch, crossing.park, crossing.release):
         with pytest.raises(Refused):
             step()
@@ -84,7 +98,9 @@ def test_one_that_fails_waits_and_the_other_becomes_whole(two):
     again = find_crossing(two.workspace, crossing.id)
     verified = []
     again.run(report=lambda e: verified.append(e) if isinstance(e, Advanced) else None)
-    assert again.state is State.SETTLED and {e.destination for e in verified} == {1}  # the whole one is left alone
+    assert again.state is State.SETTLED and {e.destination for e in verified} == {
+        1
+    }  # the whole one is left alone
     assert contents(two.egret / "The Weir") == contents(two.library)
 
 
@@ -101,7 +117,11 @@ def test_the_whole_one_may_leave_the_house_while_the_other_goes_on(two):
         crossing.switch()
     change(two, "heron", connected=True)
     crossing.switch()
-    assert contents(two.heron / "The Weir") == contents(two.egret / "The Weir") == contents(two.library)
+    assert (
+        contents(two.heron / "The Weir")
+        == contents(two.egret / "The Weir")
+        == contents(two.library)
+    )
 
 
 @pytest.mark.parametrize("given_up", [0, 1])
@@ -116,8 +136,14 @@ def test_going_on_without_one(two, given_up, away):
     two.again()
     crossing = find_crossing(two.workspace, crossing.id)
     crossing.go_without(crossing.destinations[given_up])
-    assert crossing.state is State.SETTLED and crossing.demanded == [crossing.destinations[1 - given_up]]
-    there = [p.name for p in (two.drives / names[given_up]).iterdir() if p.name.startswith(".fascis-crossing")]
+    assert crossing.state is State.SETTLED and crossing.demanded == [
+        crossing.destinations[1 - given_up]
+    ]
+    there = [
+        p.name
+        for p in (two.drives / names[given_up]).iterdir()
+        if p.name.startswith(".fascis-crossing")
+    ]
     assert bool(there) is away  # what cannot be cleared is told of
     assert any("could not be cleared" in m for _, _, m, _ in crossing.journal.attentions()) is away
     crossing.switch()
@@ -140,7 +166,9 @@ def test_the_only_one_is_not_given_up_and_a_whole_copy_is_never_cleared(two):
     change(two, "egret", connected=True, faults=[])
     two.again()
     assert "Given up" in find_crossing(two.workspace, crossing.id).undo()
-    assert contents(two.heron / "The Weir") == contents(two.library) and not list(two.egret.glob(".fascis*"))
+    assert contents(two.heron / "The Weir") == contents(two.library) and not list(
+        two.egret.glob(".fascis*")
+    )
 
 
 def test_giving_up_keeps_the_copy_that_is_whole(two):
@@ -177,7 +205,10 @@ def test_what_is_unreadable_for_both_is_told_once_and_stays(two):
 
 
 def test_a_file_that_changes_between_the_two_is_brought_along(two):
-    """The slow one reads it later: both copies are then not the same, and that is never called balance."""
+    """The slow one reads it later.
+
+    Both copies are then not the same, and that is never called balance.
+    """
     done, crossing = threading.Event(), started(two, After.RELEASE, also=two.egret)
     change(two, "egret", write_mb_s=0.4)
     two.again()
@@ -215,7 +246,9 @@ def test_release_wants_both_copies(two):
     assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("notes.txt", "copy-changed")]
     assert [os.fsdecode(p) for p in contents(two.library)] == ["notes.txt"]
     (two.egret / "The Weir/notes.txt").write_bytes(b"breach first\n")
-    assert crossing.release()["files"] == 10 and not two.library.exists()  # asked for again, it goes on
+    assert (
+        crossing.release()["files"] == 10 and not two.library.exists()
+    )  # asked for again, it goes on
     assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10
 
 
@@ -237,9 +270,15 @@ def test_places_that_cannot_be_two(two):
     small = two.add_drive("wren", capacity=3_000_000)
     two.again()
     plan = plan_of(two, also=small)
-    assert any("wren has" in p.sentence for p in plan.problems if p.code == "not-enough-room") is False
+    assert (
+        any("wren has" in p.sentence for p in plan.problems if p.code == "not-enough-room") is False
+    )
     two.fill({"long.mov": 4_000_000})
-    assert any("wren has" in p.sentence for p in plan_of(two, also=small).problems if p.code == "not-enough-room")
+    assert any(
+        "wren has" in p.sentence
+        for p in plan_of(two, also=small).problems
+        if p.code == "not-enough-room"
+    )
 
 
 def test_stopping_stops_both(two):
@@ -263,10 +302,19 @@ def test_a_slow_second_drive_does_not_hold_back_the_first(bench):
     for also in (None, egret):
         begun, at = time.monotonic(), []
         crossing = started(bench, also=also, name=f"as {also}".replace("/", " "))
-        crossing.run(report=lambda e, at=at: at.append(time.monotonic()) if e == Entered(State.SETTLED, 0) else None)
+        crossing.run(
+            report=lambda e, at=at: (
+                at.append(time.monotonic()) if e == Entered(State.SETTLED, 0) else None
+            )
+        )
         ready.append(at[0] - begun)
-    assert crossing.destinations[1].copies.value("settled_at") > crossing.copies.value("settled_at") + 1
-    assert ready[1] < 1.3 * ready[0], ready  # 1.1 is measured alone on the machine: benchmarks/two.py
+    assert (
+        crossing.destinations[1].copies.value("settled_at")
+        > crossing.copies.value("settled_at") + 1
+    )
+    assert ready[1] < 1.3 * ready[0], (
+        ready
+    )  # 1.1 is measured alone on the machine: benchmarks/two.py
 
 
 def whole_way(bench):
@@ -279,7 +327,10 @@ def whole_way(bench):
 
 
 def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
-    """Steps of two threads come in any order; points spread over all of them, from the first to the last."""
+    """Steps of two threads come in any order.
+
+    Points spread over all of them, from the first to the last.
+    """
     from tests.conftest import Bench
 
     def make(point):
@@ -305,7 +356,10 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
 
 
 def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench, library):
-    """The look at a million copies takes a while; the originals are surveyed after it, right before they go."""
+    """The look at a million copies takes a while.
+
+    The originals are surveyed after it, right before they go.
+    """
     bench.fill({"catalog.sqlite": b"rows"})
     crossing = switched(bench)
 
@@ -331,8 +385,15 @@ def test_a_link_that_went_at_the_old_place_does_not_stop_the_rest(bench, library
     there.unlink()
     there.symlink_to("elsewhere")
     record = crossing.release()
-    assert [(x["path"], x["why"]) for x in record["left_behind"] if x["why"] != "vanished"] == [("another", "copy-changed"), ("stills/heron.jpg", "used-elsewhere"), ("stills/heron.xmp", "used-elsewhere")]
-    assert os.readlink(library / "another") == "stills/heron.jpg" and (library / "stills/heron.jpg").exists()
+    assert [(x["path"], x["why"]) for x in record["left_behind"] if x["why"] != "vanished"] == [
+        ("another", "copy-changed"),
+        ("stills/heron.jpg", "used-elsewhere"),
+        ("stills/heron.xmp", "used-elsewhere"),
+    ]
+    assert (
+        os.readlink(library / "another") == "stills/heron.jpg"
+        and (library / "stills/heron.jpg").exists()
+    )
     assert os.readlink(there) == "elsewhere" and len(contents(bench.heron / "The Weir")) == 12
 
 
@@ -344,8 +405,14 @@ def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ev
     with pytest.raises(Refused, match="heron is home"):
         crossing.go_without(crossing.destinations[0])
     crossing.go_without(crossing.destinations[1])
-    assert crossing.state is State.SWITCHED and crossing.release()["files"] == 10 and not two.library.exists()
-    assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10  # its copy stays
+    assert (
+        crossing.state is State.SWITCHED
+        and crossing.release()["files"] == 10
+        and not two.library.exists()
+    )
+    assert (
+        len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10
+    )  # its copy stays
     with pytest.raises(Refused, match="nothing is given up"):
         crossing.go_without(crossing.destinations[1])
 
@@ -360,7 +427,9 @@ def test_home_is_named_by_the_plan_and_not_by_what_is_mounted_there_now(two):
     change(two, "heron", uuid="uuid-stranger", label="stranger")
     two.again()
     assert find_crossing(two.workspace, crossing.id).run() is State.SETTLED
-    assert home_of(two.egret).drive == "uuid-heron" and contents(two.egret / "The Weir") == contents(two.library)
+    assert home_of(two.egret).drive == "uuid-heron" and contents(
+        two.egret / "The Weir"
+    ) == contents(two.library)
 
 
 def test_when_both_fail_both_are_told(two):
@@ -371,5 +440,7 @@ def test_when_both_fail_both_are_told(two):
     with pytest.raises(DriveGone):
         crossing.run()
     told = {drive: meaning for _, drive, meaning, _ in crossing.journal.attentions()}
-    assert set(told) == {"heron", "egret"} and all("ould not" in m and name in m for name, m in told.items()), told
+    assert set(told) == {"heron", "egret"} and all(
+        "ould not" in m and name in m for name, m in told.items()
+    ), told
     assert crossing.state is State.COPYING and len(contents(two.library)) == 10

@@ -8,7 +8,9 @@ from fascis.crossing.plan import After, Choices, make_plan, survey_library
 from tests.judge import contents
 
 
-def plan_of(bench, after=After.KEEP, to=None, name="", leave_out=(), library=None, also=None, discard=()):
+def plan_of(
+    bench, after=After.KEEP, to=None, name="", leave_out=(), library=None, also=None, discard=()
+):
     surveyed = survey_library(bench.workspace, library or bench.library)
     return make_plan(
         bench.workspace,
@@ -25,7 +27,10 @@ def codes(plan):
 
 def started(bench, after=After.KEEP, decided=True, **more):
     return Crossing.start(
-        bench.workspace, plan_of(bench, after, **more), decided=decided, consent=after is After.RELEASE
+        bench.workspace,
+        plan_of(bench, after, **more),
+        decided=decided,
+        consent=after is After.RELEASE,
     )
 
 
@@ -42,7 +47,7 @@ def switched(bench, **more):
 
 
 def goes_on_to_the_end(bench, before, *drives):
-    """What was cut off goes on by itself, is released, is whole on every drive, and leaves nothing else there."""
+    """What was cut off goes on, is released, is whole on every drive, and leaves nothing else."""
     for id in unfinished(bench.workspace):
         crossing = find_crossing(bench.workspace, id)
         crossing.run()

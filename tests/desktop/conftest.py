@@ -40,7 +40,12 @@ def register(bench):
     surveyed = survey_library(bench.workspace, bench.library)
     drive = bench.workspace.drives.at(bench.library)
     bench.workspace.register.put_library(
-        bench.library, drive.uuid, bench.library.name, "editing library", None, summary_of(surveyed.survey)
+        bench.library,
+        drive.uuid,
+        bench.library.name,
+        "editing library",
+        None,
+        summary_of(surveyed.survey),
     )
     return bench
 

@@ -1,4 +1,6 @@
-"""A process that runs the window on real drives, driven as a person would; the test ends it with SIGKILL.
+"""A process that runs the window on real drives, driven as a person would.
+
+The test ends it with SIGKILL.
 
 Usage: person.py LIBRARY MOUNT begin|go-on. Prints lines that begin with "said:".
 """
@@ -36,7 +38,9 @@ if what == "begin":
             break
     QTest.keyClick(view, Qt.Key.Key_Return)
     hands.press("Start the crossing")
-    hands.wait(lambda: any(x.verified for x in window.conducting._lanes.values()), "something verified", 0)
+    hands.wait(
+        lambda: any(x.verified for x in window.conducting._lanes.values()), "something verified", 0
+    )
     QTest.keyClick(window, Qt.Key.Key_P)
     print("said:half", sum(x.verified for x in window.conducting._lanes.values()), flush=True)
     QTest.qWait(60_000)
@@ -51,7 +55,11 @@ else:
     print(
         "said:"
         + json.dumps(
-            {"rows": rows, "even": window.conducting.steps.balance.even, "title": window.crossings.title.text()}
+            {
+                "rows": rows,
+                "even": window.conducting.steps.balance.even,
+                "title": window.crossings.title.text(),
+            }
         ),
         flush=True,
     )

@@ -1,4 +1,7 @@
-"""Drives in the real window: chosen, measured, prepared, removed, away and known again, by pointer and keyboard."""
+"""Drives in the real window.
+
+Chosen, measured, prepared, removed, away and known again, by pointer and keyboard.
+"""
 
 import os
 import shutil
@@ -39,14 +42,16 @@ def choose(window, hands, label):
     hands.wait(lambda: any(s.drive.label == label for s in view._shelves), f"the shelf of {label}")
     at = view.shelf_of(label).topLeft().toPoint() + QPoint(60, 30)
     QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
-    hands.wait(lambda: view.drive is not None and view.drive.drive.label == label, f"{label} chosen")
+    hands.wait(
+        lambda: view.drive is not None and view.drive.drive.label == label, f"{label} chosen"
+    )
 
 
 def shelf(window, label):
     return next((s for s in window.planning.shelves if s.drive.label == label), None)
 
 
-# -- looking ----------------------------------------------------------------------------------------------------------
+# -- looking ---------------------------------------------------------------------------------------
 
 
 def test_a_drive_is_chosen_by_key_and_shown_with_its_libraries_and_rules(known, open_window):
@@ -60,16 +65,24 @@ def test_a_drive_is_chosen_by_key_and_shown_with_its_libraries_and_rules(known, 
     assert [table.item(0, c).text() for c in range(3)][::2] == ["The Weir", "home"]
     assert "A.jpg and a.jpg are two files." in panel_text(window)
     press(window, Key.Key_Down)
-    hands.wait(lambda: view.drive is not None and view.drive.drive.label == "heron", "an empty shelf is reached too")
+    hands.wait(
+        lambda: view.drive is not None and view.drive.drive.label == "heron",
+        "an empty shelf is reached too",
+    )
     press(window, Key.Key_Up, Key.Key_Right)
-    hands.wait(lambda: view.selected is not None and "Copies of it" in panel_text(window), "back at the library")
+    hands.wait(
+        lambda: view.selected is not None and "Copies of it" in panel_text(window),
+        "back at the library",
+    )
 
 
 def test_a_drive_that_seems_to_be_a_backup_disk_is_called_one(known, open_window):
     (known.heron / "Backups").mkdir()
     window, hands = open_window(known)
     choose(window, hands, "heron")
-    hands.wait(lambda: "seems to be a backup disk: it has Backups" in panel_text(window), "the flag")
+    hands.wait(
+        lambda: "seems to be a backup disk: it has Backups" in panel_text(window), "the flag"
+    )
 
 
 def test_hovering_says_why_a_library_cannot_or_should_not_go_there(known, open_window):
@@ -105,7 +118,7 @@ def test_what_does_not_fit_is_a_box_in_the_plan(known, open_window):
     assert len(contents(to / "The Weir")) == 10 and len(contents(known.library)) == 11
 
 
-# -- doing ------------------------------------------------------------------------------------------------------------
+# -- doing -----------------------------------------------------------------------------------------
 
 
 def test_a_drive_is_prepared_measured_and_removed(known, open_window):
@@ -113,16 +126,28 @@ def test_a_drive_is_prepared_measured_and_removed(known, open_window):
     known.again()
     window, hands = open_window(known)
     choose(window, hands, "new")
-    hands.wait(lambda: window.panel.main is not None and "Make a folder" in window.panel.main.text(), "what comes next")
+    hands.wait(
+        lambda: window.panel.main is not None and "Make a folder" in window.panel.main.text(),
+        "what comes next",
+    )
     QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: "can be written." in panel_text(window), "the folder")
-    assert sorted(p.name for p in (known.drives / "new").iterdir()) == ["Libraries", "stand-in.json"]
+    assert sorted(p.name for p in (known.drives / "new").iterdir()) == [
+        "Libraries",
+        "stand-in.json",
+    ]
     hands.press("Measure its speed")
-    hands.wait(lambda: "measured" in panel_text(window) and shelf(window, "new").speed is not None, "the speed")
+    hands.wait(
+        lambda: "measured" in panel_text(window) and shelf(window, "new").speed is not None,
+        "the speed",
+    )
     assert 30 < shelf(window, "new").speed[0] < 75
     hands.press("Remove it safely")
     hands.wait(lambda: "can be unplugged now" in panel_text(window), "removed")
-    assert shelf(window, "new") is not None and not known.again().drives.at(known.drives / "new").connected
+    assert (
+        shelf(window, "new") is not None
+        and not known.again().drives.at(known.drives / "new").connected
+    )
 
 
 def test_which_file_system_suits_and_the_desktop_s_own_tool(known, open_window, tmp_path):
@@ -133,13 +158,18 @@ def test_which_file_system_suits_and_the_desktop_s_own_tool(known, open_window, 
     window.caring.tool = lambda: DiskTool("Plates", ("sh", "-c", f"touch {tmp_path}/opened"))
     hands.press("Which file system")
     hands.wait(lambda: "exFAT: holds it, with decisions" in panel_text(window), "the choices")
-    assert "ext4: holds it as it is" in panel_text(window) and "formats nothing itself" in panel_text(window)
+    assert "ext4: holds it as it is" in panel_text(
+        window
+    ) and "formats nothing itself" in panel_text(window)
     hands.press("Open Plates")
     hands.wait(lambda: (tmp_path / "opened").exists(), "the tool")
     window.caring.tool = lambda: None
     hands.press("Back to the drive")
     hands.press("Which file system")
-    hands.wait(lambda: "No disk tool of this desktop was found" in panel_text(window), "without one it is said")
+    hands.wait(
+        lambda: "No disk tool of this desktop was found" in panel_text(window),
+        "without one it is said",
+    )
 
 
 def test_a_drive_that_takes_part_in_a_crossing_is_asked_for_first(known, open_window):
@@ -173,7 +203,10 @@ def test_a_drive_that_takes_part_in_a_crossing_is_asked_for_first(known, open_wi
 
 
 def test_whoever_turns_to_another_drive_meanwhile_removes_neither(known, open_window):
-    """The crossing is stopped as asked; what is removed is never the drive that was chosen since."""
+    """The crossing is stopped as asked.
+
+    What is removed is never the drive that was chosen since.
+    """
     known.fill({f"media/take_{n:02}.mov": 150_000 for n in range(30)})
     known.add_drive("heron", write_mb_s=0.3)
     known.add_drive("egret")
@@ -193,7 +226,7 @@ def test_whoever_turns_to_another_drive_meanwhile_removes_neither(known, open_wi
     assert drives.at(known.heron).connected and drives.at(known.drives / "egret").connected
 
 
-# -- away, and known again --------------------------------------------------------------------------------------------
+# -- away, and known again -------------------------------------------------------------------------
 
 
 def film(bench):
@@ -202,7 +235,15 @@ def film(bench):
     media.mkdir()
     for n in range(2):
         (media / f"weir_{n}.mov").write_bytes(b"frame" * (40 + n))
-    write_timeline(bench.library / "cut.otio", [str(media / f"weir_{n}.mov") for n in range(2)], [], 2, 48, [], 1)
+    write_timeline(
+        bench.library / "cut.otio",
+        [str(media / f"weir_{n}.mov") for n in range(2)],
+        [],
+        2,
+        48,
+        [],
+        1,
+    )
     remember(bench.workspace, survey_library(bench.workspace, bench.library))
     return bench.library / "cut.otio"
 
@@ -213,11 +254,17 @@ def test_a_drive_comes_back_elsewhere_and_old_paths_are_made_right(bench, open_w
     window, hands = open_window(bench)
     describe(bench.heron, connected=False)
     hands.wait(lambda: (s := shelf(window, "heron")) is not None and s.group == "away", "away")
-    assert window.planning.notes.shown()["uuid-heron"][1] == "2\u00a0files that libraries here use are on it"
+    assert (
+        window.planning.notes.shown()["uuid-heron"][1]
+        == "2\u00a0files that libraries here use are on it"
+    )
     where = bench.drives / "elsewhere"
     os.rename(bench.heron, where)
     describe(where, connected=True)
-    hands.wait(lambda: "Known again" in window.planning.notes.shown().get("uuid-heron", ("",))[0], "known again")
+    hands.wait(
+        lambda: "Known again" in window.planning.notes.shown().get("uuid-heron", ("",))[0],
+        "known again",
+    )
     choose(window, hands, "heron")
     hands.press("Make old paths right")
     hands.wait(lambda: window.place == 4 and window.relinks.found == 2, "one card")
@@ -246,10 +293,16 @@ def test_a_library_that_is_new_here_is_offered_and_added(bench, library, open_wi
     switched(other).close()
     shutil.copytree(other.heron / "The Weir", bench.heron / "Films/The Weir", symlinks=True)
     window, hands = open_window(bench)
-    hands.wait(lambda: bool((s := shelf(window, "heron")) and s.standings), "found deeper in the drive")
+    hands.wait(
+        lambda: bool((s := shelf(window, "heron")) and s.standings), "found deeper in the drive"
+    )
     (found,) = shelf(window, "heron").standings
     assert found.offered and "new here" in window.planning.notes.shown()["uuid-heron"][0]
-    QTest.mouseClick(window.shelves, Qt.MouseButton.LeftButton, pos=window.shelves.block_of("The Weir").center().toPoint())
+    QTest.mouseClick(
+        window.shelves,
+        Qt.MouseButton.LeftButton,
+        pos=window.shelves.block_of("The Weir").center().toPoint(),
+    )
     hands.wait(lambda: "new on this computer" in panel_text(window), "what its file says")
     assert "Last crossing" in panel_text(window) and "is not proven" in panel_text(window)
     before = contents(bench.heron / "Films/The Weir")
@@ -272,26 +325,38 @@ def test_another_folder_of_a_known_library_is_told_apart(bench, library, open_wi
     hands.wait(lambda: "1\u00a0file in another state" in panel_text(window), "what differs")
     assert "newer on this one" in panel_text(window) and "The known one" in panel_text(window)
     hands.press("Make this one home on this computer")
-    hands.wait(lambda: any(s.home and s.root == byhand for s in shelf(window, "heron").standings), "home now")
-    assert len(contents(bench.heron / "The Weir")) >= 10  # the other is a folder like any other now, untouched
+    hands.wait(
+        lambda: any(s.home and s.root == byhand for s in shelf(window, "heron").standings),
+        "home now",
+    )
+    assert (
+        len(contents(bench.heron / "The Weir")) >= 10
+    )  # the other is a folder like any other now, untouched
 
 
-def test_something_new_at_the_old_place_is_said_on_the_shelf_and_with_the_library(bench, library, open_window):
+def test_something_new_at_the_old_place_is_said_on_the_shelf_and_with_the_library(
+    bench, library, open_window
+):
     crossing = switched(bench)
     crossing.release()
     crossing.close()
     library.mkdir()
     window, hands = open_window(bench)
     hands.wait(lambda: "uuid-inside" in window.planning.notes.shown(), "the note")
-    assert window.planning.notes.shown()["uuid-inside"][0] == "Something new stands where The Weir was."
+    assert (
+        window.planning.notes.shown()["uuid-inside"][0]
+        == "Something new stands where The Weir was."
+    )
     hands.wait(lambda: "Nothing of this was touched." in panel_text(window), "with the library")
 
 
-# -- real drives ------------------------------------------------------------------------------------------------------
+# -- real drives -----------------------------------------------------------------------------------
 
 
 def real_window(bench, open_window):
-    bench.workspace = Workspace(bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives))
+    bench.workspace = Workspace(
+        bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives)
+    )
     return open_window(bench)
 
 
@@ -302,11 +367,19 @@ def test_a_mount_and_an_unmount_are_on_the_shelf_at_once(bench, mounted, open_wi
     begun = time.monotonic()
     where = mounted("ext4", 32, "QUICK")
     done = time.monotonic()
-    hands.wait(lambda: (s := shelf(window, "QUICK")) is not None and s.drive.connected, "on the shelf", 0)
-    assert time.monotonic() - done < 2 and done - begun < 10  # wanted within 1 s; machines of tests are noisy
+    hands.wait(
+        lambda: (s := shelf(window, "QUICK")) is not None and s.drive.connected, "on the shelf", 0
+    )
+    assert (
+        time.monotonic() - done < 2 and done - begun < 10
+    )  # wanted within 1 s; machines of tests are noisy
     gone = time.monotonic()
     mounted.unmount(where)
-    hands.wait(lambda: (s := shelf(window, "QUICK")) is None or not s.drive.connected, "gone from the shelf", 0)
+    hands.wait(
+        lambda: (s := shelf(window, "QUICK")) is None or not s.drive.connected,
+        "gone from the shelf",
+        0,
+    )
     assert time.monotonic() - gone < 6
 
 
@@ -333,20 +406,32 @@ def test_a_drive_that_hangs_is_told_and_the_window_stays_live(bench, mounted, op
     finally:
         os.kill(driver, signal.SIGCONT)
     window.planning.refresh()
-    hands.wait(lambda: (s := shelf(window, "HANGS")) is not None and s.drive.connected, "answers again")
+    hands.wait(
+        lambda: (s := shelf(window, "HANGS")) is not None and s.drive.connected, "answers again"
+    )
 
 
 @pytest.mark.lab
-def test_a_drive_that_is_plugged_in_is_mounted_and_removed_from_its_page(bench, tmp_path, open_window, service):  # noqa: F811
+def test_a_drive_that_is_plugged_in_is_mounted_and_removed_from_its_page(
+    bench,
+    tmp_path,
+    open_window,
+    service,  # noqa: F811
+):  # noqa: F811
     plug = Plug(tmp_path, "ext4")
     window, hands = real_window(bench, open_window)
     try:
         plug.plug_in()
-        hands.wait(lambda: (s := shelf(window, plug.label)) is not None and not s.drive.mounted, "plugged in")
+        hands.wait(
+            lambda: (s := shelf(window, plug.label)) is not None and not s.drive.mounted,
+            "plugged in",
+        )
         choose(window, hands, plug.label)
         hands.wait(lambda: "It is plugged in and not mounted." in panel_text(window), "said")
         hands.press("Mount it")
-        hands.wait(lambda: (s := shelf(window, plug.label)) is not None and s.drive.connected, "mounted")
+        hands.wait(
+            lambda: (s := shelf(window, plug.label)) is not None and s.drive.connected, "mounted"
+        )
         hands.wait(lambda: "Mounted at" in panel_text(window), "told where")
         hands.press("Remove it safely")
         hands.wait(lambda: "can be unplugged now" in panel_text(window), "removed")
@@ -356,7 +441,7 @@ def test_a_drive_that_is_plugged_in_is_mounted_and_removed_from_its_page(bench, 
     assert service_there()
 
 
-# -- the bench of the demo, and what is pure --------------------------------------------------------------------------
+# -- the bench of the demo, and what is pure -------------------------------------------------------
 
 
 def pull(bench, name, words):
@@ -385,7 +470,10 @@ def test_every_lever_of_the_bench_does_what_it_says(bench):
     pull(bench, "stick", "Unplug")
     assert not drive().connected
     pull(bench, "stick", "Plug in elsewhere")
-    assert bench.workspace.drives.at(bench.drives / "stick (elsewhere)").connected and not (bench.drives / "stick").exists()
+    assert (
+        bench.workspace.drives.at(bench.drives / "stick (elsewhere)").connected
+        and not (bench.drives / "stick").exists()
+    )
     (bench.drives / "stick").mkdir()
     describe(bench.drives / "stick (elsewhere)", connected=False)
     with pytest.raises(Exception, match="plug it in elsewhere"):
@@ -415,7 +503,10 @@ def test_what_is_offered_for_a_drive_depends_on_what_it_is(bench):
     by = {s.drive.label: s for s in read_shelves(bench.again())}
     assert [o.action for o in offers(by["gone"], True, False)] == []
     assert [o.action for o in offers(by["locked"], True, False)] == ["suits", "remove"]
-    assert offers(by["heron"], False, False)[0].action == "folder" and offers(by["heron"], False, False)[0].main
+    assert (
+        offers(by["heron"], False, False)[0].action == "folder"
+        and offers(by["heron"], False, False)[0].main
+    )
     assert "remove" not in [o.action for o in offers(by["inside"], True, True)]
 
 

@@ -34,12 +34,17 @@ def planned(window, hands, destination):
     return window.planning.plan
 
 
-def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answers(known, open_window):
+def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answers(
+    known, open_window
+):
     window, hands = open_window(known)
     planned(window, hands, known.heron)
     other = write(known.drives / "inside/Other/cut.otio", timeline("a.mov")).parent
     window.planning.add_library(other)  # the folder dialog's answer
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == other, "the other")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.selected.root == other,
+        "the other",
+    )
     hands.wait(lambda: hands.button("Look at it again") is not None, "its panel")
     assert window.planning.plan is None and "Looking at it" not in words(window)
 
@@ -64,17 +69,26 @@ def test_the_crossing_that_ran_goes_on_first_and_the_others_after_it(known, open
     window, hands = open_window(known)
     order = []
     run = window.conducting.run
-    window.conducting.run = lambda crossing, *a, **k: (order.append(crossing.id), run(crossing, *a, **k))
+    window.conducting.run = lambda crossing, *a, **k: (
+        order.append(crossing.id),
+        run(crossing, *a, **k),
+    )
     hands.wait(lambda: hands.button("Go on") is not None, "the offer")
-    assert running.id in [c.id for c in window.conducting.crossings] and "2 more crossings" in "\n".join(
+    assert running.id in [
+        c.id for c in window.conducting.crossings
+    ] and "2 more crossings" in "\n".join(
         x.text() for x in window._offer.findChildren(QLabel)
     ).replace("\u00a0", " ")
     hands.press("Go on")
-    hands.wait(lambda: all(c.state is State.SETTLED for c in window.conducting.crossings), "all of them")
+    hands.wait(
+        lambda: all(c.state is State.SETTLED for c in window.conducting.crossings), "all of them"
+    )
     assert order == [running.id, *waiting]
 
 
-def test_a_drive_that_is_slow_to_answer_is_busy_and_not_out_of_balance(known, open_window, monkeypatch):
+def test_a_drive_that_is_slow_to_answer_is_busy_and_not_out_of_balance(
+    known, open_window, monkeypatch
+):
     crossing = settled(known)
     crossing.close()
     slow = {"left": 2}
@@ -132,18 +146,33 @@ def test_what_is_left_out_though_it_is_used_is_asked_and_home_stays_by_itself(kn
     hands.decide()
     hands.press("Start")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
-    assert "Whole, but for 1 file that you left out" in words(window) and window.conducting.crossings[0].state is State.SETTLED
+    assert (
+        "Whole, but for 1 file that you left out" in words(window)
+        and window.conducting.crossings[0].state is State.SETTLED
+    )
     assert (known.library / "media/Day 01/weir_01.mov").exists()
 
 
-def test_a_library_that_is_away_says_so_and_offers_nothing_that_needs_it(bench, library, open_window):
+def test_a_library_that_is_away_says_so_and_offers_nothing_that_needs_it(
+    bench, library, open_window
+):
     settled(bench, after=After.KEEP).switch()
     facts = json.loads((bench.heron / "stand-in.json").read_text())
     (bench.heron / "stand-in.json").write_text(json.dumps({**facts, "connected": False}))
     bench.again()
     window, hands = open_window(bench)
-    hands.wait(lambda: any(s.root == bench.heron / "The Weir" for x in window.planning.shelves for s in x.standings), "it")
-    standing = next(s for x in window.planning.shelves for s in x.standings if s.root == bench.heron / "The Weir")
+    hands.wait(
+        lambda: any(
+            s.root == bench.heron / "The Weir" for x in window.planning.shelves for s in x.standings
+        ),
+        "it",
+    )
+    standing = next(
+        s
+        for x in window.planning.shelves
+        for s in x.standings
+        if s.root == bench.heron / "The Weir"
+    )
     window.planning.show_library(standing)
     time.sleep(0.05)
     hands.wait(lambda: "heron is away, last seen" in words(window), "away")
@@ -153,7 +182,9 @@ def test_a_library_that_is_away_says_so_and_offers_nothing_that_needs_it(bench, 
 def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
     """What the plan promises, what the list says and what was measured are one."""
     write(bench.library / "cut.otio", timeline("media/Day 01/weir_01.mov"))
-    beside = write(bench.drives / "inside/Beside/other.m3u8", str(library / "media/Day 02/salmon.wav").encode())
+    beside = write(
+        bench.drives / "inside/Beside/other.m3u8", str(library / "media/Day 02/salmon.wav").encode()
+    )
     surveyed = survey_library(bench.workspace, library)
     plan = make_plan(bench.workspace, surveyed, bench.heron, Choices(after=After.RELEASE))
     assert list(plan.shared) == [bytes(library / "media/Day 02/salmon.wav")]
@@ -167,7 +198,11 @@ def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")
     listed = window.conducting.steps.list
     assert listed.frees == plan.frees and ("still needed by others", 1, 0) in listed.stays
-    room = sum(p.stat().st_blocks * 512 for p in library.rglob("*") if p.is_file() and p.name != "salmon.wav")
+    room = sum(
+        p.stat().st_blocks * 512
+        for p in library.rglob("*")
+        if p.is_file() and p.name != "salmon.wav"
+    )
     assert listed.frees == room and listed.files == plan.totals.files - 1
     hands.press("Delete")
     hands.press("Delete")
@@ -182,7 +217,10 @@ def test_a_plan_of_one_more_copy_frees_nothing(bench, library):
 
 
 def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, library, open_window):
-    """A sidecar is edited there, a reject deleted, a picture added: these two originals stay, and the others go."""
+    """A sidecar is edited there, a reject deleted, a picture added.
+
+    These two originals stay, and the others go.
+    """
     crossing = settled(bench)
     crossing.looked()
     crossing.switch()
@@ -197,6 +235,9 @@ def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, librar
     hands.wait(lambda: hands.button("Keep them") is not None, "the list")
     hands.press("Delete 8")
     hands.wait(lambda: window.conducting.crossings[0].state is State.RELEASED, "the release")
-    hands.wait(lambda: window.crossings.title.text().startswith("Home, and the originals"), "the scales in balance")
+    hands.wait(
+        lambda: window.crossings.title.text().startswith("Home, and the originals"),
+        "the scales in balance",
+    )
     assert set(contents(library)) == {b"stills/heron.xmp", b"previews/0001.jpg"}
     assert (there / "stills/new.jpg").read_bytes() == b"made there" and len(contents(there)) == 10

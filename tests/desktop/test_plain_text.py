@@ -6,14 +6,7 @@ import pytest
 from PyQt6.QtCore import QModelIndex, QPoint, Qt
 from PyQt6.QtGui import QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import (
-    QAbstractItemView,
-    QApplication,
-    QLabel,
-    QTextEdit,
-    QToolTip,
-    QWidget,
-)
+from PyQt6.QtWidgets import QAbstractItemView, QApplication, QLabel, QTextEdit, QToolTip, QWidget
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.plan import Choices, make_plan, survey_library
@@ -24,7 +17,7 @@ EVIL = "<img src=PIPE> <h1>River & <b>heron"
 
 
 def is_plain(text):
-    """True when Qt would show it letter for letter, or when it is our own, in which names are escaped."""
+    """True when Qt would show it letter for letter, or when names in it are escaped by us."""
     return not Qt.mightBeRichText(text) or not any(mark in text for mark in ("<img", "<h1", "<b>"))
 
 
@@ -40,14 +33,20 @@ def tool_tips(model):
 def wrong_in(window):
     """Every text of every widget that would be interpreted."""
     for widget in [window, *window.findChildren(QWidget)]:
-        for what, text in (("tool tip", widget.toolTip()), ("what's this", widget.whatsThis()), ("status tip", widget.statusTip())):
+        for what, text in (
+            ("tool tip", widget.toolTip()),
+            ("what's this", widget.whatsThis()),
+            ("status tip", widget.statusTip()),
+        ):
             if not is_plain(text):
                 yield type(widget).__name__, what, text
         if isinstance(widget, QLabel):
             rich = widget.textFormat() is not Qt.TextFormat.PlainText
             if rich and not is_plain(widget.text()):
                 yield "QLabel", "text", widget.text()
-        if isinstance(widget, QTextEdit) and (text := widget.toPlainText()).count("River") != text.count(EVIL[:20]):
+        if isinstance(widget, QTextEdit) and (text := widget.toPlainText()).count(
+            "River"
+        ) != text.count(EVIL[:20]):
             yield type(widget).__name__, "page", text[:300]
         if isinstance(widget, QAbstractItemView) and widget.model() is not None:
             for text in tool_tips(widget.model()):
@@ -61,7 +60,9 @@ def hovered(widget):
         for x in range(4, widget.width(), 60):
             point = QPoint(x, y)
             QToolTip.hideText()
-            QApplication.sendEvent(widget, QHelpEvent(QHelpEvent.Type.ToolTip, point, widget.mapToGlobal(point)))
+            QApplication.sendEvent(
+                widget, QHelpEvent(QHelpEvent.Type.ToolTip, point, widget.mapToGlobal(point))
+            )
             if text := QToolTip.text():
                 yield text
 
@@ -70,9 +71,15 @@ def hovered(widget):
 def evil(bench):
     bench.library = bench.drives / "inside" / EVIL
     os.mkfifo(bench.root / "PIPE")
-    for place, content in ((f"{EVIL}/clip {EVIL}.mov", b"x" * 9_000), (f"{EVIL}/{EVIL}.jpg", b"y" * 400), (f"proxies/{EVIL}.mov", b"p")):
+    for place, content in (
+        (f"{EVIL}/clip {EVIL}.mov", b"x" * 9_000),
+        (f"{EVIL}/{EVIL}.jpg", b"y" * 400),
+        (f"proxies/{EVIL}.mov", b"p"),
+    ):
         write(bench.library / place, content)
-    write(bench.library / f"{EVIL}.otio", timeline(f"{EVIL}/clip {EVIL}.mov", f"gone/{EVIL} lost.mov"))
+    write(
+        bench.library / f"{EVIL}.otio", timeline(f"{EVIL}/clip {EVIL}.mov", f"gone/{EVIL} lost.mov")
+    )
     write(bench.library / f"{EVIL}.unknown", f'"{EVIL}/clip {EVIL}.mov"'.encode())
     bench.add_drive(f"<b>heron & {EVIL[:8]}")
     bench.again()
@@ -88,7 +95,9 @@ class Look:
     def at(self, where, painted=None):
         QTest.qWait(150)
         self.wrong += [(where, *w) for w in wrong_in(self.window)]
-        self.seen += sum("River" in w.text() for w in self.window.findChildren(QLabel) if w.isVisible())
+        self.seen += sum(
+            "River" in w.text() for w in self.window.findChildren(QLabel) if w.isVisible()
+        )
         if painted is not None:
             self.wrong += [(where, "hover", t) for t in hovered(painted) if not is_plain(t)]
 
@@ -96,7 +105,9 @@ class Look:
 def test_no_view_of_a_library_interprets_a_name(evil, open_window):
     window, hands = open_window(evil)
     look = Look(window)
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.hasFocus(), "the library")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.hasFocus(), "the library"
+    )
     look.at("shelves", window.shelves)
     hands.press("Plan the crossing")
     hands.wait(lambda: window.planning.plan is not None, "the plan")
@@ -116,7 +127,9 @@ def test_no_view_of_a_library_interprets_a_name(evil, open_window):
 def test_no_view_of_a_crossing_interprets_a_name(evil, open_window):
     to = evil.drives / f"<b>heron & {EVIL[:8]}"
     surveyed = survey_library(evil.workspace, evil.library)
-    crossing = Crossing.start(evil.workspace, make_plan(evil.workspace, surveyed, to, Choices()), decided=True)
+    crossing = Crossing.start(
+        evil.workspace, make_plan(evil.workspace, surveyed, to, Choices()), decided=True
+    )
     crossing.journal.note(os.fsencode(f"{EVIL}/x"), EVIL, EVIL, 1.0)
     crossing.run()
     crossing.close()

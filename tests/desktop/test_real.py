@@ -17,7 +17,10 @@ PERSON = Path(__file__).with_name("person.py")
 
 @contextmanager
 def running(command, environment, **how):
-    """A process that ends with the block, whatever happens in it: a failed test never waits for its window."""
+    """A process that ends with the block, whatever happens in it.
+
+    A failed test never waits for its window.
+    """
     process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True, **how)
     try:
         yield process
@@ -29,7 +32,8 @@ def running(command, environment, **how):
 
 def person(library, mount, what):
     return running(
-        [sys.executable, str(PERSON), str(library), str(mount), what], {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        [sys.executable, str(PERSON), str(library), str(mount), what],
+        {**os.environ, "QT_QPA_PLATFORM": "offscreen"},
     )
 
 
@@ -73,15 +77,16 @@ def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, fil
         scales = json.loads(said(process))
         process.wait(30)
     count = subprocess.run(
-        ["find", library, "-type", "f", "-printf", "%s\n"], capture_output=True, text=True, check=True
+        ["find", library, "-type", "f", "-printf", "%s\n"],
+        capture_output=True,
+        text=True,
+        check=True,
     ).stdout.split()
     files, size = len(count), sum(map(int, count))
     spaced = lambda n: f"{n:,}".replace(",", "\u00a0")  # noqa: E731
-    assert scales["rows"]["Files"] == [spaced(files), spaced(files), "equal"] and scales["rows"]["Bytes"] == [
-        spaced(size),
-        spaced(size),
-        "equal",
-    ]
+    assert scales["rows"]["Files"] == [spaced(files), spaced(files), "equal"] and scales["rows"][
+        "Bytes"
+    ] == [spaced(size), spaced(size), "equal"]
     assert (
         scales["rows"]["Contents, read back from the drive"][1] == spaced(files)
         and scales["even"]
@@ -99,13 +104,19 @@ def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, fil
         capture_output=True,
     ).stdout
     other = subprocess.run(
-        "find . -type f -print0 | sort -z | xargs -0 b3sum", shell=True, cwd=library, capture_output=True
+        "find . -type f -print0 | sort -z | xargs -0 b3sum",
+        shell=True,
+        cwd=library,
+        capture_output=True,
     ).stdout
     assert one == other
 
 
 @pytest.mark.display
-@pytest.mark.skipif(not (shutil.which("Xvfb") and shutil.which("xdotool")), reason="Xvfb and xdotool are not installed")
+@pytest.mark.skipif(
+    not (shutil.which("Xvfb") and shutil.which("xdotool")),
+    reason="Xvfb and xdotool are not installed",
+)
 def test_a_drag_with_a_real_pointer(bench, library, tmp_path, screen):
     """Real pointer events on the real window: press, move, release by xdotool; the plan opens."""
     script = tmp_path / "window.py"
@@ -121,25 +132,31 @@ from fascis.workspace import Workspace
 root = Path({str(bench.root)!r})
 application = make_application([])
 theme.apply(application, theme.LINEN)
-window = Window(Workspace(root / "data", root / "state", root / "config", Drives(root / "drives", real=False)))
+window = Window(Workspace(root / "data", root / "state", root / "config", Drives(root / "drives",
+ real=False)))
 window.planning.add_library(root / "drives/inside/The Weir")
 window.move(0, 0); window.resize(1280, 800); window.show()
 view, told = window.shelves, set()
 def tell():
     if view.selected and view._blocks and "ready" not in told:
         told.add("ready")
-        a = view.mapToGlobal(view.block_of("The Weir").center().toPoint()); b = view.mapToGlobal(view.shelf_of("heron").center().toPoint())
+        a = view.mapToGlobal(view.block_of("The Weir").center().toPoint())
+        b = view.mapToGlobal(view.shelf_of("heron").center().toPoint())
         print("said:ready", a.x(), a.y(), b.x(), b.y(), flush=True)
     if view.picked and view._previews and "picked" not in told:
         told.add("picked"); print("said:picked", view._previews["uuid-heron"].verdict, flush=True)
     if window.planning.plan and "plan" not in told:
-        told.add("plan"); print("said:plan", window.planning.plan.target, flush=True); application.quit()
+        told.add("plan")
+        print("said:plan", window.planning.plan.target, flush=True)
+        application.quit()
 timer = QTimer(); timer.timeout.connect(tell); timer.start(50)
 QTimer.singleShot(40000, application.quit)
 application.exec()
 """)
     environment = {**os.environ, "DISPLAY": screen, "QT_QPA_PLATFORM": "xcb"}
-    pointer = lambda *what: subprocess.run(["xdotool", *map(str, what)], env=environment, check=True, timeout=20)  # noqa: E731
+    pointer = lambda *what: subprocess.run(  # noqa: E731
+        ["xdotool", *map(str, what)], env=environment, check=True, timeout=20
+    )  # noqa: E731
     with running([sys.executable, str(script)], environment) as window:
         x1, y1, x2, y2 = map(int, said(window).split()[1:])
         pointer("mousemove", x1, y1)

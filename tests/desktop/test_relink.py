@@ -51,7 +51,10 @@ def weir(bench):
 @pytest.fixture
 def opened(weir, open_window):
     window, hands = open_window(weir)
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.hasFocus(), "focus on the library")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.hasFocus(),
+        "focus on the library",
+    )
     QTest.keyClick(window, Key.Key_5, Ctrl)
     found(window, hands, 5)
     return window, hands
@@ -60,7 +63,12 @@ def opened(weir, open_window):
 def found(window, hands, files):
     relinks = window.relinks
     hands.wait(
-        lambda: relinks.outcome is not None and relinks.looking is None and not relinks.busy and relinks.found == files,
+        lambda: (
+            relinks.outcome is not None
+            and relinks.looking is None
+            and not relinks.busy
+            and relinks.found == files
+        ),
         f"{files} found",
     )
 
@@ -89,7 +97,9 @@ def test_a_whole_relinking_by_keyboard_and_its_undo(weir, opened):
     QTest.keyClick(window, Key.Key_Return, Ctrl)
     hands.wait(lambda: window.relinks.act is not None and not window.relinks.busy, "the act")
     hands.wait(lambda: "Nothing is lost" in words(window), "nothing lost any more")
-    assert missing(weir) == 0 and any("6\u00a0files in 2\u00a0documents" in w for w in words(window))
+    assert missing(weir) == 0 and any(
+        "6\u00a0files in 2\u00a0documents" in w for w in words(window)
+    )
     hands.press("Undo")
     found(window, hands, 6)
     assert contents(weir.library) == before, "and what was decided is still decided"
@@ -106,7 +116,10 @@ def test_cards_are_accepted_and_refused_and_taken_back(weir, opened):
     hands.wait(lambda: "Accepted" in words(window), "the card says so")
     assert window.relinks.moves()[0].accepted
     hands.press("Otters lost 1")
-    hands.wait(lambda: window.relinks.root.name == "Otters" and window.relinks.outcome is not None, "the other library")
+    hands.wait(
+        lambda: window.relinks.root.name == "Otters" and window.relinks.outcome is not None,
+        "the other library",
+    )
     found(window, hands, 1)
     assert window.relinks.moves()[0].accepted, "the same word counts there"
 
@@ -137,16 +150,19 @@ def test_the_plan_offers_it_first_and_the_copy_alone_can_be_relinked(weir, opene
     found(window, hands, 5)
     hands.choose("only the copy")
     hands.press("Plan a crossing with 5")
-    hands.wait(lambda: window.planning.plan is not None and len(window.planning.plan.gathering.items) == 5, "the plan")
+    hands.wait(
+        lambda: window.planning.plan is not None and len(window.planning.plan.gathering.items) == 5,
+        "the plan",
+    )
     hands.tick("Go on all the same")
     hands.press("Start without them")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     crossing = window.conducting.current
     assert crossing.state is CrossingState.SETTLED and contents(weir.library) == before
     there = survey_library(weir.workspace, crossing.places.target).uses
-    assert {os.path.basename(o.path) for o in there.of(Standing.MISSING)} == {b"heron.bmp"} and not there.of(
-        Standing.LOOSE
-    )
+    assert {os.path.basename(o.path) for o in there.of(Standing.MISSING)} == {
+        b"heron.bmp"
+    } and not there.of(Standing.LOOSE)
 
 
 def test_a_dropped_folder_is_looked_in_and_a_dropped_file_is_the_one(weir, opened):
@@ -164,18 +180,22 @@ def test_a_dropped_folder_is_looked_in_and_a_dropped_file_is_the_one(weir, opene
     found(window, hands, 5)
     drop(weir.drives / "inside/Scans 2024/heron.bmp")
     found(window, hands, 6)
-    assert window.relinks.outcome.match.ties()[os.fsencode(weir.drives / "inside/Scans/heron.bmp")].endswith(
-        b"Scans 2024/heron.bmp"
-    )
+    assert window.relinks.outcome.match.ties()[
+        os.fsencode(weir.drives / "inside/Scans/heron.bmp")
+    ].endswith(b"Scans 2024/heron.bmp")
 
 
 def test_a_folder_that_is_gone_is_told_and_the_rest_stays(weir, opened, monkeypatch):
     window, hands = opened
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(weir.heron / "gone"))
     hands.press("Look in another folder")
-    hands.wait(lambda: any("Could not look in the folder" in w for w in words(window)), "the sentence")
+    hands.wait(
+        lambda: any("Could not look in the folder" in w for w in words(window)), "the sentence"
+    )
     found(window, hands, 5)
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(weir.drives / "inside/Old/heron.bmp"), ""))
+    monkeypatch.setattr(
+        QFileDialog, "getOpenFileName", lambda *_: (str(weir.drives / "inside/Old/heron.bmp"), "")
+    )
     hands.press("Show where one file is")
     found(window, hands, 6)
 
@@ -185,7 +205,9 @@ def test_a_read_only_document_is_told_before_anything_is_written(weir, opened):
     (weir.library / "Teaser.otio").chmod(0o444)
     before = contents(weir.library)
     hands.press("Relink 5")
-    hands.wait(lambda: any("Teaser.otio may not be written" in w for w in words(window)), "the sentence")
+    hands.wait(
+        lambda: any("Teaser.otio may not be written" in w for w in words(window)), "the sentence"
+    )
     assert contents(weir.library) == before and window.panel.main.isEnabled()
 
 
@@ -193,7 +215,10 @@ def test_it_is_told_in_dusk_and_at_the_smallest_size(weir, opened):
     window, hands = opened
     window.set_theme("Dusk")
     window.resize(1100, 700)
-    hands.wait(lambda: window.relink.width() < 800 and theme.active() is theme.DUSK, "the small dark window")
+    hands.wait(
+        lambda: window.relink.width() < 800 and theme.active() is theme.DUSK,
+        "the small dark window",
+    )
     assert window.relink.ties.layout_.lefts[0].words == "Footage/Day 04"
     window.set_theme("Linen")
     assert "Footage/Day 04: 5 tied" in window.relink.ties.accessibleDescription()

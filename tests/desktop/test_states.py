@@ -21,7 +21,10 @@ from tests.judge import contents
 
 
 def test_a_long_name_is_elided_in_the_middle_and_whole_on_hover(bench, open_window):
-    name = "The Weir Comes Down, second cut with the herons and all of the interviews, final, really" + "x" * 60
+    name = (
+        "The Weir Comes Down, second cut with the herons and all of the interviews, final, really"
+        + "x" * 60
+    )
     bench.library = bench.drives / "inside" / name
     bench.fill({"a.mov": 900_000})
     window, hands = open_window(bench)
@@ -30,7 +33,12 @@ def test_a_long_name_is_elided_in_the_middle_and_whole_on_hover(bench, open_wind
     assert name in tooltip(window.shelves.selected)
     metrics = QFontMetricsF(theme.font(13))
     short = elide(name, metrics, 120)
-    assert "…" in short and metrics.horizontalAdvance(short) <= 120 and short[0] == "T" and short[-1] == "x"
+    assert (
+        "…" in short
+        and metrics.horizontalAdvance(short) <= 120
+        and short[0] == "T"
+        and short[-1] == "x"
+    )
     hands.wait(lambda: bool(window.shelves._blocks), "painted")
     assert window.panel.width() == 336 and window.width() <= 1400
 
@@ -57,8 +65,12 @@ def test_the_smallest_window_holds_everything(known, open_window):
     window, hands = open_window(known)
     window.resize(600, 400)
     assert (window.width(), window.height()) >= (1100, 700)
-    hands.wait(lambda: window.panel.main is not None and window.panel.main.isVisible(), "a main button")
-    assert window.rect().contains(window.panel.main.mapTo(window, window.panel.main.rect().center()))
+    hands.wait(
+        lambda: window.panel.main is not None and window.panel.main.isVisible(), "a main button"
+    )
+    assert window.rect().contains(
+        window.panel.main.mapTo(window, window.panel.main.rect().center())
+    )
 
 
 def test_a_waiting_crossing_asks_and_goes_on_without(known, open_window):
@@ -106,7 +118,10 @@ def test_the_set_aside_originals_stand_hatched_and_can_be_put_back(known, open_w
     crossing.park()
     crossing.close()
     window, hands = open_window(known)
-    hands.wait(lambda: any(x.parked for s in window.planning.shelves for x in s.standings), "a hatched block")
+    hands.wait(
+        lambda: any(x.parked for s in window.planning.shelves for x in s.standings),
+        "a hatched block",
+    )
     window.go_to(1)
     hands.press("Put the originals back")
     hands.wait(lambda: window.conducting.current.state is State.SWITCHED, "put back")
@@ -148,7 +163,11 @@ def test_events_are_summed_and_the_last_is_delivered(qtbot):
     coalescer.take(Attention(b"x", "Heron A", "odd"))
     coalescer.take(Entered(State.VERIFYING))
     coalescer.stop()
-    assert got == [Advanced(3, 10_000, 1000, 5_000, 0), Attention(b"x", "Heron A", "odd"), Entered(State.VERIFYING)]
+    assert got == [
+        Advanced(3, 10_000, 1000, 5_000, 0),
+        Attention(b"x", "Heron A", "odd"),
+        Entered(State.VERIFYING),
+    ]
     coalescer.flush()
     assert len(got) == 3
 
@@ -157,9 +176,14 @@ def test_a_drive_s_words(bench):
     drive = bench.workspace.drives.at(bench.heron)
     assert drive_words(Shelf(drive, "connected")) == "ext4 · USB · 400.0\u00a0MB"
     shelf = Shelf(drive, "connected", speed=(611.6, 700.0, 1.0))
-    assert drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured" and short_flag(shelf) == "0% full"
+    assert (
+        drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured"
+        and short_flag(shelf) == "0% full"
+    )
     bench.add_drive("heron", connected=False)
     bench.again()
     away = bench.workspace.drives.at(bench.heron)
-    assert drive_words(Shelf(away, "away")).endswith("away") and short_flag(Shelf(away, "away")) == ""
+    assert (
+        drive_words(Shelf(away, "away")).endswith("away") and short_flag(Shelf(away, "away")) == ""
+    )
     assert "last seen" in drive_words(Shelf(away, "away", seen_at=1_700_000_000.0))

@@ -25,15 +25,25 @@ Click = Qt.MouseButton.LeftButton
 
 @pytest.fixture
 def weir(bench):
-    """Two projects with shared media, loose music, a missing clip, proxies, and a clip that nothing uses."""
+    """Two projects with shared media, loose music, a missing clip, proxies, an unused clip."""
     lib = bench.library
-    for place, size in (("media/Day 01/crest.mov", 40_000), ("media/Day 01/spare.mov", 9_000), ("media/Day 02/breach.mov", 30_000),
+    for place, size in (("media/Day 01/crest.mov", 40_000), ("media/Day 01/spare.mov", 9_000),
+    ("media/Day 02/breach.mov", 30_000),
                         ("proxies/crest.mov", 700)):  # fmt: skip
         write(lib / place, b"x" * size)
     write(lib / "media/Stills/heron.jpg", picture("JPEG"))
     write(bench.drives / "inside/Music/theme.wav", b"m" * 20_000)
-    write(lib / "timelines/Feature.otio", timeline("../media/Day 01/crest.mov", "../media/Day 02/breach.mov", f"{bench.drives}/inside/Music/theme.wav",
-                                                   "../media/Day 04/gone.mov", "../media/Stills/heron.jpg"))  # fmt: skip
+    write(
+        lib / "timelines/Feature.otio",
+        timeline(
+            "../media/Day 01/crest.mov",
+            "../media/Day 02/breach.mov",
+            f"{bench.drives}/inside/Music/theme.wav",
+            # fmt: skip
+            "../media/Day 04/gone.mov",
+            "../media/Stills/heron.jpg",
+        ),
+    )
     write(lib / "timelines/Teaser.otio", timeline("../media/Day 02/breach.mov"))
     return register(bench)
 
@@ -42,7 +52,10 @@ def weir(bench):
 def opened(weir, open_window):
     """The window with the library's strands open, opened by Enter on its shelf."""
     window, hands = open_window(weir)
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.hasFocus(), "focus on the library")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.hasFocus(),
+        "focus on the library",
+    )
     QTest.keyClick(window.shelves, Key.Key_Return)
     hands.wait(lambda: window.planning.woven is not None and window.place == 3, "the strands")
     hands.wait(lambda: window.strands.ledger.shown_rows == len(window.planning.woven), "the ledger")
@@ -65,7 +78,11 @@ def click(window, words, **more):
 
 
 def box(window, starts):
-    return next(b for b in window.panel.findChildren(QCheckBox) if b.isVisible() and b.text().startswith(starts))
+    return next(
+        b
+        for b in window.panel.findChildren(QCheckBox)
+        if b.isVisible() and b.text().startswith(starts)
+    )
 
 
 def test_every_standing_is_drawn_and_listed(opened):
@@ -74,8 +91,22 @@ def test_every_standing_is_drawn_and_listed(opened):
     assert [b.words for b in layout.bars] == ["in its folder", "outside, on inside", "not found"]
     assert {e.words: e.quiet for e in layout.rights}["Footage, sound, stills"].endswith("1 missing")
     assert {e.words: e.quiet for e in layout.lefts}["Day 04"] == "1 missing"
-    assert cells(window, 0) == ["missing", "gone.mov", "not known", "was in media/Day 04", "Feature", "nothing to copy"]
-    assert cells(window, 1) == ["loose", "theme.wav", "20.0\u00a0kB", "inside · Music", "Feature", "media/Music"]
+    assert cells(window, 0) == [
+        "missing",
+        "gone.mov",
+        "not known",
+        "was in media/Day 04",
+        "Feature",
+        "nothing to copy",
+    ]
+    assert cells(window, 1) == [
+        "loose",
+        "theme.wav",
+        "20.0\u00a0kB",
+        "inside · Music",
+        "Feature",
+        "media/Music",
+    ]
     said = [b.text() for b in window.strands.ledger._chips.values()]
     assert said == ["Everything 9", "held 5", "loose 1", "away 0", "missing 1", "unused 2"]
 
@@ -116,7 +147,8 @@ def test_filter_search_and_sort(opened):
     hands.wait(lambda: files(window) == ["heron.jpg"], "the heron")
     QTest.keyClicks(ledger.search, "s and salmon")
     hands.wait(
-        lambda: ledger._none.isVisible() and "herons and salmon" in ledger._none.text().lower(), "that there is none"
+        lambda: ledger._none.isVisible() and "herons and salmon" in ledger._none.text().lower(),
+        "that there is none",
     )
     ledger.search.clear()
     hands.wait(lambda: ledger.shown_rows == 9 and ledger.table.isVisible(), "everything")
@@ -131,7 +163,9 @@ def test_space_takes_a_strand_out_and_in_and_the_plan_follows(opened):
     whole = window.planning.plan.totals.bytes
     click(window, "Music")
     QTest.keyClick(window.strands.bundle, Key.Key_Space)
-    hands.wait(lambda: window.planning.plan.totals.bytes == whole - 20_000, "the plan without the music")
+    hands.wait(
+        lambda: window.planning.plan.totals.bytes == whole - 20_000, "the plan without the music"
+    )
     hands.wait(lambda: cells(window, 0)[5] == "stays", "and the ledger says so")
     assert "strand taken out" in "\n".join(x.text() for x in window.panel.findChildren(QLabel))
     QTest.keyClick(window.strands.bundle, Key.Key_Space)
@@ -152,7 +186,9 @@ def test_missing_media_must_be_decided_before_the_start(opened):
     window, hands = opened
     assert window.panel.main.text() == "Relink 1 first" and window.panel.main.isEnabled()
     assert not hands.button("Start without them").isEnabled()
-    assert any("Decide first" in x.text() for x in window.panel.findChildren(QLabel) if x.isVisible())
+    assert any(
+        "Decide first" in x.text() for x in window.panel.findChildren(QLabel) if x.isVisible()
+    )
     hands.tick("Go on all the same")
     hands.press("Start without them")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
@@ -167,7 +203,11 @@ def test_the_right_side_can_tell_projects(opened):
     window, _ = opened
     bundle = window.strands.bundle
     QTest.mouseClick(bundle, Click, pos=bundle.switch_point.toPoint())
-    assert {e.words for e in bundle.layout_.rights} >= {"Feature", "Feature, Teaser", "Used by nothing"}
+    assert {e.words for e in bundle.layout_.rights} >= {
+        "Feature",
+        "Feature, Teaser",
+        "Used by nothing",
+    }
     QTest.mouseClick(bundle, Click, pos=bundle.switch_point.toPoint())
     assert "Footage, sound, stills" in {e.words for e in bundle.layout_.rights}
 
@@ -179,7 +219,9 @@ def test_the_chosen_file_has_a_picture_or_says_why_not(opened):
     def point_at(name):
         row = files(window).index(name)
         QTest.mouseClick(
-            ledger.table.viewport(), Click, pos=ledger.table.visualRect(ledger.model_.index(row, 1)).center()
+            ledger.table.viewport(),
+            Click,
+            pos=ledger.table.visualRect(ledger.model_.index(row, 1)).center(),
         )
 
     point_at("heron.jpg")
@@ -194,7 +236,10 @@ def test_hovering_tells_figures(opened):
     bundle = window.strands.bundle
     said = bundle.words_of(bundle._strands_at(bundle.point_of("Music")))
     assert (
-        "Music" in said and "loose: outside its folder" in said and "20,000\u00a0bytes" in said and "goes along" in said
+        "Music" in said
+        and "loose: outside its folder" in said
+        and "20,000\u00a0bytes" in said
+        and "goes along" in said
     )
 
 
@@ -214,11 +259,17 @@ def test_three_hundred_strands_fit_and_nothing_is_lost(bench):
         write(bench.library / f"media/Day {i:03}/a.mov", b"x" * (1 + i * 7))
     write(bench.library / "list.m3u8", b"media/Day 000/a.mov")
     surveyed = survey_library(bench.workspace, bench.library)
-    woven = weave(surveyed, make_plan(bench.workspace, surveyed, bench.heron, Choices()), bench.workspace.drives)
+    woven = weave(
+        surveyed,
+        make_plan(bench.workspace, surveyed, bench.heron, Choices()),
+        bench.workspace.drives,
+    )
     layout = lay_out(woven, 500, False)
     assert layout.lefts[-1].end < 500 and layout.rights[-1].end < 500
     drawn = [i for r in layout.ribbons for i in r.strands]
-    assert sorted(drawn) == list(range(len(woven.strands))) and all(r.thick >= LEAST_OUT for r in layout.ribbons)
+    assert sorted(drawn) == list(range(len(woven.strands))) and all(
+        r.thick >= LEAST_OUT for r in layout.ribbons
+    )
     assert sum(r.bytes for r in layout.ribbons) == int(woven.size.sum())
 
 
@@ -240,7 +291,10 @@ def test_a_single_document_is_a_library_in_the_window_too(bench, open_window):
     write(document.parent / "none of its business.jpg")
     window, hands = open_window(bench)
     window.planning.add_library(document)  # the file dialog's answer
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == document, "the document")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.selected.root == document,
+        "the document",
+    )
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Key.Key_Return)
     hands.wait(lambda: window.planning.woven is not None, "its strands")
@@ -252,7 +306,11 @@ def test_a_single_document_is_a_library_in_the_window_too(bench, open_window):
 
 def test_the_desktop_s_own_thumbnail_is_used_while_it_is_of_this_file(tmp_path):
     photo = write(tmp_path / "heron & co.jpg", picture("JPEG"))
-    place = tmp_path / "cache/thumbnails/large" / (hashlib.md5(photo.as_uri().encode()).hexdigest() + ".png")
+    place = (
+        tmp_path
+        / "cache/thumbnails/large"
+        / (hashlib.md5(photo.as_uri().encode()).hexdigest() + ".png")
+    )
     place.parent.mkdir(parents=True)
     mine = QImage(77, 50, QImage.Format.Format_RGB32)
     for when, width in ((int(photo.stat().st_mtime), 77), (1, 40)):
@@ -268,11 +326,21 @@ def test_a_catalog_is_made_and_extended_from_the_menu(bench, open_window, monkey
     window, hands = open_window(bench)
     dialogs = iter([str(folder), str(bench.drives / "inside/phone")])
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: next(dialogs))
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(folder / "Bell.fascat"), ""))
+    monkeypatch.setattr(
+        QFileDialog, "getSaveFileName", lambda *_: (str(folder / "Bell.fascat"), "")
+    )
     menu = {a.text(): a for a in window._menu().actions()}
     menu["New catalog over a folder of photos…"].trigger()
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.root == folder, "the catalog")
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.selected.root == folder,
+        "the catalog",
+    )
     menu["Add photos to the chosen catalog…"].trigger()
-    hands.wait(lambda: len(list(folder.glob("Bell.fascat*"))) == 2, "the new one and the one before")
-    hands.wait(lambda: window.shelves.selected is not None and window.shelves.selected.summary is not None, "looked at")
+    hands.wait(
+        lambda: len(list(folder.glob("Bell.fascat*"))) == 2, "the new one and the one before"
+    )
+    hands.wait(
+        lambda: window.shelves.selected is not None and window.shelves.selected.summary is not None,
+        "looked at",
+    )
     assert window.shelves.selected.kind == "photo catalog"

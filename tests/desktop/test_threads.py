@@ -1,4 +1,4 @@
-"""The window thread reads no journal, waits for nothing, and what it shows was true when it began."""
+"""The window thread reads no journal and waits for nothing; what it shows was true once."""
 
 import threading
 import time
@@ -15,7 +15,17 @@ from tests.crossing.ways import settled, started, switched
 from tests.desktop.test_window import panel_text
 from tests.judge import contents
 
-LONG = ("strands", "verified", "going", "proven", "items", "sums", "plan_rows", "verified_files", "folders")
+LONG = (
+    "strands",
+    "verified",
+    "going",
+    "proven",
+    "items",
+    "sums",
+    "plan_rows",
+    "verified_files",
+    "folders",
+)
 
 
 @pytest.fixture
@@ -62,13 +72,15 @@ def test_a_crossing_runs_without_the_window_reading(known, open_window, window_r
     crossing = started(known)
     window_reads.clear()
     window._started(crossing)
-    hands.wait(lambda: window.conducting.seen is not None and window.conducting.running is None, "arrival")
+    hands.wait(
+        lambda: window.conducting.seen is not None and window.conducting.running is None, "arrival"
+    )
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert window_reads == [] and window.conducting.steps.balance.even
 
 
 def test_the_window_beats_while_a_large_journal_is_read(bench, known, open_window):
-    """Between two beats of the window there is never as much as the reading of the journal takes."""
+    """Between two beats of the window there is never as much as reading a journal takes."""
     known.fill({f"many/{i % 40:02d}/{i:05d}.jpg": b"%d" % i for i in range(6_000)})
     crossing = settled(known, name="many")
     crossing.close()
@@ -93,7 +105,9 @@ def test_a_journal_that_breaks_while_it_is_read_is_told(known, open_window, monk
     crossing.close()
 
     def broken(self):
-        raise Damaged(self.journal.path, "a page is not readable", "The originals are untouched by this.")
+        raise Damaged(
+            self.journal.path, "a page is not readable", "The originals are untouched by this."
+        )
 
     window, hands = open_window(known)
     monkeypatch.setattr(Copies, "strands", broken)
@@ -129,8 +143,12 @@ def test_a_plan_left_open_is_made_anew_before_anything_is_written(known, open_wi
     old = window.planning.plan
     hands.press("Start the crossing")
     hands.wait(lambda: window.planning.plan not in (None, old), "the new plan")
-    assert "changed since this plan was shown" in panel_text(window) and "11\u00a0files" in panel_text(window)
-    assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"] and not list(known.root.rglob("*.sqlite-wal"))
+    assert "changed since this plan was shown" in panel_text(
+        window
+    ) and "11\u00a0files" in panel_text(window)
+    assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"] and not list(
+        known.root.rglob("*.sqlite-wal")
+    )
     hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert contents(known.heron / "The Weir") == contents(known.library)
@@ -143,5 +161,8 @@ def test_a_library_that_went_away_under_its_plan_does_not_start(known, open_wind
     known.library.rename(known.library.with_name("elsewhere"))
     hands.press("Start the crossing")
     hands.wait(lambda: "There is no folder" in panel_text(window), "the problem")
-    assert not window.panel.main.isEnabled() and len(contents(known.library.with_name("elsewhere"))) == 10
+    assert (
+        not window.panel.main.isEnabled()
+        and len(contents(known.library.with_name("elsewhere"))) == 10
+    )
     assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"]

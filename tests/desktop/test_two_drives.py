@@ -1,4 +1,7 @@
-"""Two drives, a queue, a drive that comes back, one that stops answering: in the real window, by pointer and keys."""
+"""Two drives, a queue, a drive that comes back, one that stops answering.
+
+In the real window, by pointer and keys.
+"""
 
 import json
 import os
@@ -33,7 +36,9 @@ def plan(window, hands, library, drive):
     view = window.shelves
     hands.wait(lambda: bool(view._blocks), "the shelves")
     hands.drag(view, view.block_of(library).center(), view.shelf_of(drive).center(), lambda: None)
-    hands.wait(lambda: window.planning.plan is not None and hands.button("Back") is not None, "the plan")
+    hands.wait(
+        lambda: window.planning.plan is not None and hands.button("Back") is not None, "the plan"
+    )
 
 
 def crossing_slowly(bench, open_window):
@@ -57,19 +62,40 @@ def test_one_is_ready_before_the_other_and_is_removed_safely(known, open_window)
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
     hands.pick("Second copy", "Second copy on egret")
-    hands.wait(lambda: len(window.planning.plan.goals) == 2 and hands.button("Let egret") is not None, "two goals")
+    hands.wait(
+        lambda: len(window.planning.plan.goals) == 2 and hands.button("Let egret") is not None,
+        "two goals",
+    )
     assert "home · " in panel_text(window) and "second copy · " in panel_text(window)
     hands.press("Start the crossing")
     hands.press("Remove heron safely")
-    hands.wait(lambda: json.loads((known.heron / "stand-in.json").read_text()).get("connected") is False, "the removal")
-    assert window.conducting.running is not None and "heron: whole, verified" in window.crossings.title.text()
+    hands.wait(
+        lambda: json.loads((known.heron / "stand-in.json").read_text()).get("connected") is False,
+        "the removal",
+    )
+    assert (
+        window.conducting.running is not None
+        and "heron: whole, verified" in window.crossings.title.text()
+    )
     hands.wait(lambda: window.conducting.running is None, "the other")
     facts(known, "heron", connected=True)
-    hands.wait(lambda: any(s.drive.label == "heron" and s.drive.connected for s in window.planning.shelves), "heron")
+    hands.wait(
+        lambda: any(
+            s.drive.label == "heron" and s.drive.connected for s in window.planning.shelves
+        ),
+        "heron",
+    )
     window.conducting.steps.look_again()
-    hands.wait(lambda: window.conducting.steps.balance is not None and window.conducting.steps.balance.even, "balance")
+    hands.wait(
+        lambda: (
+            window.conducting.steps.balance is not None and window.conducting.steps.balance.even
+        ),
+        "balance",
+    )
     assert (
-        contents(known.heron / "The Weir") == contents(known.drives / "egret" / "The Weir") == contents(known.library)
+        contents(known.heron / "The Weir")
+        == contents(known.drives / "egret" / "The Weir")
+        == contents(known.library)
     )
 
 
@@ -92,20 +118,33 @@ def test_several_libraries_in_one_night(known, open_window):
     window, hands = crossing_slowly(known, open_window)
     for name in ("second", "third"):
         plan(window, hands, "The Weir", "heron")
-        field = next(f for f in window.findChildren(QLineEdit) if f.accessibleName() == "Called there")
+        field = next(
+            f for f in window.findChildren(QLineEdit) if f.accessibleName() == "Called there"
+        )
         field.setFocus()
         field.selectAll()
         QTest.keyClicks(field, name)
         QTest.keyClick(field, Qt.Key.Key_Return)
-        hands.wait(lambda n=name: window.planning.plan is not None and window.planning.plan.name == n, "the name")
+        hands.wait(
+            lambda n=name: window.planning.plan is not None and window.planning.plan.name == n,
+            "the name",
+        )
         assert "waits its turn behind it" in panel_text(window)
         hands.press("Line it up")
-        hands.wait(lambda n=name: any(n in t and "waits its turn" in t for t in listed(window)), "the line")
-    assert [t[0] for t in listed(window)] == ["T", "1", "2"] and "2 more wait" in window._pulse.text()
+        hands.wait(
+            lambda n=name: any(n in t and "waits its turn" in t for t in listed(window)), "the line"
+        )
+    assert [t[0] for t in listed(window)] == [
+        "T",
+        "1",
+        "2",
+    ] and "2 more wait" in window._pulse.text()
     (known.heron / "second").mkdir()
     facts(known, "heron", write_mb_s=0)
     known.workspace.drives.stand_ins()
-    hands.wait(lambda: (known.heron / "third").exists() and window.conducting.running is None, "the third")
+    hands.wait(
+        lambda: (known.heron / "third").exists() and window.conducting.running is None, "the third"
+    )
     assert len(contents(known.heron / "third")) == len(contents(known.heron / "The Weir")) == 10
     assert contents(known.heron / "second") == {} and len(contents(known.library)) == 10
     stopped = next(c for c in window.conducting.crossings if c.places.header.name == "second")
@@ -119,10 +158,16 @@ def test_a_later_one_may_go_first(known, open_window):
         plan(window, hands, "The Weir", "heron")
         window.planning._choices_changed(type(window.planning._choices)(name=f"n{after}"))
         hands.wait(
-            lambda a=after: window.planning.plan is not None and window.planning.plan.name == f"n{a}", "the name"
+            lambda a=after: (
+                window.planning.plan is not None and window.planning.plan.name == f"n{a}"
+            ),
+            "the name",
         )
         hands.press("Line it up")
-        hands.wait(lambda a=after: len(listed(window)) == a + 1 and "waits" in listed(window)[a], "the line")
+        hands.wait(
+            lambda a=after: len(listed(window)) == a + 1 and "waits" in listed(window)[a],
+            "the line",
+        )
     window.conducting.choose(window.conducting.rows()[2].id)
     hands.press("Let it go first")
     hands.wait(lambda: "n2" in listed(window)[1], "the new order")
@@ -145,7 +190,10 @@ def test_discarding_has_a_box_of_its_own(known, open_window):
     hands.press("Switch over")
     hands.press("Delete")
     hands.wait(lambda: hands.button("Keep them") is not None, "the list")
-    assert "have no copy: that is your choice" in panel_text(window) and len(contents(known.library)) == 10
+    assert (
+        "have no copy: that is your choice" in panel_text(window)
+        and len(contents(known.library)) == 10
+    )
     hands.press("Delete 10")
     hands.wait(lambda: window.conducting.current.state is State.RELEASED, "the release")
     assert len(contents(known.heron / "The Weir")) == 9 and not known.library.exists()
@@ -159,7 +207,9 @@ def test_it_goes_on_by_itself_when_the_drive_is_back(known, open_window):
     hands.press("Start the crossing")
     hands.wait(lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes")
     facts(known, "heron", connected=False)
-    hands.wait(lambda: "goes on by itself when the drive is back" in panel_text(window), "that it waits")
+    hands.wait(
+        lambda: "goes on by itself when the drive is back" in panel_text(window), "that it waits"
+    )
     assert len(contents(known.library)) == 10
     facts(known, "heron", connected=True, write_mb_s=0)
     hands.wait(lambda: window.conducting.current.state is State.SETTLED, "the arrival")
@@ -185,21 +235,33 @@ def test_a_drive_that_fails_while_it_stays_is_not_tried_again_and_again():
 
 
 def test_answers_for_two_drives():
-    whole, late = DriveNow("Heron A", whole_at=1.0), DriveNow("Heron B", 5_000_000, 3, ready_at=2.0, number=1)
+    whole, late = (
+        DriveNow("Heron A", whole_at=1.0),
+        DriveNow("Heron B", 5_000_000, 3, ready_at=2.0, number=1),
+    )
     s = Situation(State.COPYING, True, (whole, late), awake="sleep:idle")
     answers = {a.question: (a.answer, a.why) for a in safe_to(s)}
-    assert answers["unplug Heron A?"][0] == "Yes" and answers["unplug Heron B?"][0].startswith("At ")
+    assert answers["unplug Heron A?"][0] == "Yes" and answers["unplug Heron B?"][0].startswith(
+        "At "
+    )
     assert "lid is open" in answers["close the lid or lose power?"][1]
-    assert why_not_delete(s).endswith("not verified on Heron B") and "Heron A: whole, verified" in whole_words(s)
+    assert why_not_delete(s).endswith(
+        "not verified on Heron B"
+    ) and "Heron A: whole, verified" in whole_words(s)
     assert whole_words(Situation(State.COPYING, True, (late,))) == ""
 
 
 @pytest.mark.lab
 def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
-    """Its driver is halted: the window stays live, a stop is done within two seconds, and it goes on when it answers."""
+    """Its driver is halted.
+
+    The window stays live, a stop is done within two seconds, and it goes on when it answers.
+    """
     where = mounted("exfat", 120)
     bench.fill({f"{n:02}.mov": 3_000_000 for n in range(12)})
-    bench.workspace = Workspace(bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives))
+    bench.workspace = Workspace(
+        bench.root / "data", bench.root / "state", bench.root / "config", Drives(bench.drives)
+    )
     register(bench)
     window, hands = open_window(bench)
     driver = driver_of(where)
@@ -207,7 +269,9 @@ def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
     hands.wait(lambda: hands.button("Start the crossing") is not None, "the plan")
     try:
         hands.press("Start the crossing")
-        hands.wait(lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes", 0)
+        hands.wait(
+            lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes", 0
+        )
         os.kill(driver, signal.SIGSTOP)
         hands.press("Stop; go on")
         begun = time.monotonic()

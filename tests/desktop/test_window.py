@@ -50,16 +50,32 @@ def test_a_whole_crossing_by_keyboard_alone(known, open_window, library):
     QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert checks(window)["Files"] == ("10", "10", "equal") and window.crossings.scales.angle == 0
-    for expected in ("Open it from heron", "I have looked; it is all there", "Switch over: home is heron"):
-        hands.wait(lambda text=expected: window.panel.main is not None and window.panel.main.text() == text, expected)
+    for expected in (
+        "Open it from heron",
+        "I have looked; it is all there",
+        "Switch over: home is heron",
+    ):
+        hands.wait(
+            lambda text=expected: (
+                window.panel.main is not None and window.panel.main.text() == text
+            ),
+            expected,
+        )
         QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(
-        lambda: window.conducting.current.state is State.SWITCHED and hands.button("Delete") is not None, "home there"
+        lambda: (
+            window.conducting.current.state is State.SWITCHED and hands.button("Delete") is not None
+        ),
+        "home there",
     )
-    QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)  # goes to the receipt, never deletes
+    QTest.keyClick(
+        window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier
+    )  # goes to the receipt, never deletes
     assert contents(library) == before
     QTest.keyClick(window, Key.Key_2, Qt.KeyboardModifier.ControlModifier)
-    hands.wait(lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button")
+    hands.wait(
+        lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button"
+    )
     hands.button("Delete").setFocus()
     press(window, Key.Key_Return)
     assert hands.button("Keep them") is None  # Enter alone does not reach it
@@ -86,7 +102,9 @@ def test_a_drag_shows_what_would_become_of_both_shelves(known, open_window):
         seen.update(view._previews)
 
     hands.drag(view, view.block_of("The Weir").center(), view.shelf_of("heron").center(), hold)
-    assert seen["uuid-heron"].verdict.startswith("Fits.") and "after." in seen["uuid-inside"].verdict
+    assert (
+        seen["uuid-heron"].verdict.startswith("Fits.") and "after." in seen["uuid-inside"].verdict
+    )
     assert seen["uuid-small"].verdict == "Cannot take it." and "needed" in seen["uuid-small"].detail
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     assert window.planning.plan.destination == known.heron and list(known.heron.iterdir()) == [
@@ -106,7 +124,9 @@ def test_the_plan_follows_its_choices(known, open_window):
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     hands.press("Plan the crossing")
     hands.wait(lambda: window.planning.plan is not None, "the plan")
-    proxies = next(b for b in window.panel.findChildren(QCheckBox) if b.text().startswith("Proxies"))
+    proxies = next(
+        b for b in window.panel.findChildren(QCheckBox) if b.text().startswith("Proxies")
+    )
     proxies.setFocus()
     press(window, Key.Key_Space)
     hands.wait(lambda: window.planning.plan.left_out.files == 1, "proxies left out")
@@ -119,11 +139,15 @@ def test_the_plan_follows_its_choices(known, open_window):
     hands.choose("…then originals are set aside")
     hands.wait(
         lambda: (
-            "then 487.9" in panel_text(window).replace("\u00a0", " ") or "until they are deleted" in panel_text(window)
+            "then 487.9" in panel_text(window).replace("\u00a0", " ")
+            or "until they are deleted" in panel_text(window)
         ),
         "what it frees",
     )
-    assert window.planning.plan.choices.leave_out and window.planning.plan.target == known.heron / "Weir 2024"
+    assert (
+        window.planning.plan.choices.leave_out
+        and window.planning.plan.target == known.heron / "Weir 2024"
+    )
 
 
 def test_a_problem_that_stops_disables_the_start_and_says_why(known, open_window):
@@ -160,14 +184,17 @@ def test_pause_go_on_and_stop(known, open_window):
     hands.wait(lambda: hands.button("Keep it") is not None, "the question")
     hands.press("Clear")
     hands.wait(lambda: window.conducting.current.state is State.UNDONE, "cleared")
-    assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"] and len(contents(known.library)) == 310
+    assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"] and len(
+        contents(known.library)
+    ) == 310
 
 
 def test_a_failing_drive_is_told_in_the_panel_and_it_can_go_on(known, open_window):
     known.add_drive("heron", faults=[{"kind": "unplugged", "after_bytes": 200_000}])
     known.again()
     window, hands = open_window(known)
-    window.planning.refreshed.disconnect()  # else it may go on by itself, when the drive is seen to be back
+    # else it may go on by itself, when the drive is seen to be back
+    window.planning.refreshed.disconnect()
     window._started(started(known))
     hands.wait(lambda: "does not answer" in panel_text(window), "the error")
     assert len(contents(known.library)) == 10
@@ -186,13 +213,18 @@ def test_newer_at_the_old_place_tips_the_scales_first(known, open_window):
     window, hands = open_window(known)
     hands.press("See the scales")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
-    assert window.crossings.scales.angle > 0 and window.crossings.checks.item(0, 0).text().startswith(
-        "Newer at the old place   late.txt"
+    assert window.crossings.scales.angle > 0 and window.crossings.checks.item(
+        0, 0
+    ).text().startswith("Newer at the old place   late.txt")
+    assert (
+        "to be decided" in window.crossings.subtitle.text() and hands.button("Switch over") is None
     )
-    assert "to be decided" in window.crossings.subtitle.text() and hands.button("Switch over") is None
     hands.press("Bring 1")
     hands.wait(lambda: (b := window.conducting.steps.balance) is not None and b.even, "balance")
-    assert contents(known.heron / "The Weir") == contents(known.library) and len(contents(known.library)) == 11
+    assert (
+        contents(known.heron / "The Weir") == contents(known.library)
+        and len(contents(known.library)) == 11
+    )
     assert checks(window)["Files"] == ("11", "11", "equal")
 
 
@@ -218,7 +250,10 @@ def test_left_at_the_old_place_by_decision(known, open_window):
     hands.press("Switch over")
     hands.wait(lambda: window.conducting.seen.state is State.SWITCHED, "home there")
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")
-    assert b"notes.txt" not in window.conducting.steps.list.places and window.conducting.steps.list.files == 9
+    assert (
+        b"notes.txt" not in window.conducting.steps.list.places
+        and window.conducting.steps.list.files == 9
+    )
     assert (known.library / "notes.txt").read_text() == "breach at dawn, later"
 
 
@@ -242,8 +277,13 @@ def test_a_copy_that_was_only_compared_is_read_again_after_a_reconnection(known,
         path.write_text(json.dumps({**json.loads(path.read_text()), "connected": connected}))
         known.workspace.drives.connected()
     hands.press("Read the copy again")
-    hands.wait(lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button")
-    assert "Contents, read back from the drive" in checks(window) and len(contents(known.library)) == 10
+    hands.wait(
+        lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button"
+    )
+    assert (
+        "Contents, read back from the drive" in checks(window)
+        and len(contents(known.library)) == 10
+    )
 
 
 def test_going_on_is_offered_at_start(known, open_window):
@@ -264,7 +304,10 @@ def test_receipts_open_their_page(known, open_window):
     QTest.keyClick(window, Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: window.receipts.current == id, "the receipt")
     text = window.receipts.page.toPlainText()
-    assert "Whole and verified at the new place" in text and "b3sum --check .fascis/manifest.b3" in text
+    assert (
+        "Whole and verified at the new place" in text
+        and "b3sum --check .fascis/manifest.b3" in text
+    )
 
 
 @pytest.mark.parametrize("place", [1, 2])
@@ -279,7 +322,8 @@ def test_a_library_is_added_by_its_folder_and_a_bad_one_told(bench, open_window,
     window, hands = open_window(bench)
     window.planning.add_library(library)
     hands.wait(
-        lambda: window.shelves.selected is not None and window.shelves.selected.name == "The Weir", "the library"
+        lambda: window.shelves.selected is not None and window.shelves.selected.name == "The Weir",
+        "the library",
     )
     window.planning.add_library(bench.drives / "nowhere")
     hands.wait(lambda: "There is no folder" in panel_text(window), "the error")

@@ -1,4 +1,8 @@
-"""Photo catalogs: read from a private copy as untrusted, moved by their folder rows, everything else row for row as it was."""
+"""Photo catalogs.
+
+Read from a private copy as untrusted, moved by their folder rows, everything else row for row as it
+was.
+"""
 
 import os
 import shutil
@@ -12,20 +16,31 @@ from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble
 
 SCHEMA = [
-    f"CREATE TABLE {name}({', '.join(c + (' INTEGER PRIMARY KEY' if c == 'id' else '') for c in columns)})"
+    "CREATE TABLE "
+    f"{name}({', '.join(c + (' INTEGER PRIMARY KEY' if c == 'id' else '') for c in columns)})"
     for name, columns in TABLES.items()
 ]
 
 
 def make(path, photos=3):
     with closing(sqlite3.connect(path)) as db:
-        db.executescript(f"PRAGMA application_id={0x46415343}; PRAGMA user_version=1;" + ";".join(SCHEMA))
+        db.executescript(
+            f"PRAGMA application_id={0x46415343}; PRAGMA user_version=1;" + ";".join(SCHEMA)
+        )
         db.executemany("INSERT INTO meta VALUES(?,?)", [("catalog_id", "c-1"), ("name", "Bell")])
-        db.execute("INSERT INTO place VALUES(1, 'uuid-inside', 'Bell/shoots'), (2, NULL, '/mnt/stills')")
-        db.execute("INSERT INTO folder VALUES(1, 1, '2024 high water'), (2, 1, ''), (3, 2, 'herons')")
+        db.execute(
+            "INSERT INTO place VALUES(1, 'uuid-inside', 'Bell/shoots'), (2, NULL, '/mnt/stills')"
+        )
+        db.execute(
+            "INSERT INTO folder VALUES(1, 1, '2024 high water'), (2, 1, ''), (3, 2, 'herons')"
+        )
         db.executemany(
-            "INSERT INTO photo(id, folder_id, file_name, size_bytes, blake3, rating) VALUES(?,?,?,?,?,?)",
-            [(i, 1 + i % 3, f"bell_{i:03}.jpg", 1000 + i, "ab" * 32 if i else None, i % 6) for i in range(photos)],
+            "INSERT INTO photo(id, folder_id, file_name, size_bytes, blake3, rating) "
+            "VALUES(?,?,?,?,?,?)",
+            [
+                (i, 1 + i % 3, f"bell_{i:03}.jpg", 1000 + i, "ab" * 32 if i else None, i % 6)
+                for i in range(photos)
+            ],
         )
         db.execute("INSERT INTO keyword VALUES(1, 'heron')")
         db.execute("INSERT INTO photo_keyword VALUES(0, 1)")
@@ -46,7 +61,10 @@ def catalog(tmp_path):
 
 def test_what_a_catalog_refers_to(catalog, tmp_path):
     with closing(Catalog(copy_of(catalog, tmp_path / "cache"))) as found:
-        assert found.places() == [Place(1, "uuid-inside", "Bell/shoots"), Place(2, None, "/mnt/stills")]
+        assert found.places() == [
+            Place(1, "uuid-inside", "Bell/shoots"),
+            Place(2, None, "/mnt/stills"),
+        ]
         assert list(found.photos()) == [
             Photo(1, 1, 2, "bell_001.jpg", 1001, "ab" * 32),
             Photo(0, 1, 1, "2024 high water/bell_000.jpg", 1000, None),
@@ -101,8 +119,12 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
     assert after["folder"] == [(1, 3, "2024 high water"), (2, 3, ""), (3, 2, "herons")]
     assert ("name", "Bell on Heron") in after["meta"]
     changed = {"place", "folder", "meta"}
-    assert {t: r for t, r in after.items() if t not in changed} == {t: r for t, r in before.items() if t not in changed}
-    assert rows(catalog) == before and not any(os.path.exists(f"{copy}{end}") for end in JOURNALS[1:])
+    assert {t: r for t, r in after.items() if t not in changed} == {
+        t: r for t, r in before.items() if t not in changed
+    }
+    assert rows(catalog) == before and not any(
+        os.path.exists(f"{copy}{end}") for end in JOURNALS[1:]
+    )
     with pytest.raises(KeyError):
         move_folders(copy, {99: (Place(0, None, "/x"), "")})
     assert rows(copy) == after
@@ -110,12 +132,16 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
 
 @pytest.mark.parametrize(
     ("words", "sentence"),
-    [("PRAGMA application_id=1", "no photo catalog"), ("PRAGMA user_version=2", "newer version"), ("DROP TABLE album", "table album is not"),
+    [("PRAGMA application_id=1", "no photo catalog"), ("PRAGMA user_version=2", "newer version"),
+    ("DROP TABLE album", "table album is not"),
      ("CREATE TRIGGER t AFTER UPDATE ON folder BEGIN DELETE FROM photo; END", "has a trigger"),
      ("DROP TABLE keyword; CREATE VIEW keyword AS SELECT 1 AS id, 'x' AS name", "has a view"),
-     ("UPDATE photo SET file_name='../../etc/passwd' WHERE id=0", "photo 0 leads out"), ("UPDATE photo SET file_name='..' WHERE id=1", "photo 1 leads"),
-     ("UPDATE folder SET path='/etc' WHERE id=2", "folder 2 leads out"), ("UPDATE folder SET path='a/../../b' WHERE id=3", "folder 3 leads out"),
-     ("UPDATE photo SET file_name=x'00ff' WHERE id=2", "photo 2 leads out"), ("UPDATE folder SET path=NULL WHERE id=1", "leads out|Its folder")],
+     ("UPDATE photo SET file_name='../../etc/passwd' WHERE id=0", "photo 0 leads out"),
+     ("UPDATE photo SET file_name='..' WHERE id=1", "photo 1 leads"),
+     ("UPDATE folder SET path='/etc' WHERE id=2", "folder 2 leads out"),
+     ("UPDATE folder SET path='a/../../b' WHERE id=3", "folder 3 leads out"),
+     ("UPDATE photo SET file_name=x'00ff' WHERE id=2", "photo 2 leads out"),
+     ("UPDATE folder SET path=NULL WHERE id=1", "leads out|Its folder")],
 )  # fmt: skip
 def test_a_hostile_or_strange_catalog_is_refused(catalog, tmp_path, words, sentence):
     with closing(sqlite3.connect(catalog)) as db:
@@ -130,7 +156,9 @@ def test_a_hostile_or_strange_catalog_is_refused(catalog, tmp_path, words, sente
     assert catalog.read_bytes() == before
 
 
-@pytest.mark.parametrize("content", [b"", b"not a database" * 99, b"SQLite format 3\0" + b"\xff" * 5000])
+@pytest.mark.parametrize(
+    "content", [b"", b"not a database" * 99, b"SQLite format 3\0" + b"\xff" * 5000]
+)
 def test_what_is_no_database_is_refused(tmp_path, content):
     (tmp_path / "x.fascat").write_bytes(content)
     with pytest.raises(NotUnderstood, match=r"catalog"):
@@ -138,5 +166,8 @@ def test_what_is_no_database_is_refused(tmp_path, content):
 
 
 def test_nothing_is_written_through_a_reading(catalog, tmp_path):
-    with closing(Catalog(copy_of(catalog, tmp_path / "cache"))) as found, pytest.raises(sqlite3.DatabaseError):
+    with (
+        closing(Catalog(copy_of(catalog, tmp_path / "cache"))) as found,
+        pytest.raises(sqlite3.DatabaseError),
+    ):
         found._db.execute("SELECT load_extension('x')")

@@ -26,7 +26,10 @@ def test_a_folder_answers_and_a_file_does_not(tmp_path):
     (tmp_path / "a").write_text("x")
     for may_hang in (True, False):
         assert space_of(str(tmp_path), may_hang).f_blocks > 0
-        assert space_of(str(tmp_path / "a"), may_hang) is None and space_of(str(tmp_path / "none"), may_hang) is None
+        assert (
+            space_of(str(tmp_path / "a"), may_hang) is None
+            and space_of(str(tmp_path / "none"), may_hang) is None
+        )
 
 
 @pytest.mark.lab
@@ -55,7 +58,10 @@ def test_a_driver_that_died_is_gone_and_does_not_hang(mounted):
     where = mounted("exfat", 64)
     os.kill(driver_of(where), signal.SIGKILL)
     until = time.monotonic() + 5
-    while any(d.connected for d in Drives().connected() if d.mount == where) and time.monotonic() < until:
+    while (
+        any(d.connected for d in Drives().connected() if d.mount == where)
+        and time.monotonic() < until
+    ):
         time.sleep(0.05)
     assert not [d for d in Drives().connected() if d.mount == where and (d.connected or d.silent)]
     with pytest.raises(EnvironmentTrouble):

@@ -16,14 +16,16 @@ from fascis.drives.preparing import make_folder_for_libraries
 from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
 
-# -- what it seems to be ----------------------------------------------------------------------------------------------
+# -- what it seems to be ---------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(
     ("names", "label", "backup"),
     [
-        (["Backups/", "photo.jpg"], "Heron A", "it has Backups"), (["backup-river.img"], "X", "it has backup-river.img"), ([], "Studio Backup", "its name"),
-        ([f"2026-0{m}-01/" for m in range(1, 6)], "X", "it has 5 folders called by dates"), (["2026-01-01/", "Weir/", "Bell/", "Salt/", "Otters/"], "X", ""),
+        (["Backups/", "photo.jpg"], "Heron A", "it has Backups"), (["backup-river.img"], "X",
+        "it has backup-river.img"), ([], "Studio Backup", "its name"),
+        ([f"2026-0{m}-01/" for m in range(1, 6)], "X", "it has 5 folders called by dates"),
+        (["2026-01-01/", "Weir/", "Bell/", "Salt/", "Otters/"], "X", ""),
         (["Weir/", "Backupper.mov.d/", "Rebackup/"], "X", ""), (["Libraries/"], "Heron", ""),
     ],
 )  # fmt: skip
@@ -34,7 +36,10 @@ def test_a_backup_disk_is_guessed_by_names_alone(names, label, backup):
 
 def test_a_system_disk_is_told_by_its_folders_and_only_by_folders():
     names = ["etc/", "usr/", "bin/", "var/", "proc/", "home/"]
-    assert character_of(names, "X").system and not character_of([n.rstrip("/") for n in names], "X").system
+    assert (
+        character_of(names, "X").system
+        and not character_of([n.rstrip("/") for n in names], "X").system
+    )
 
 
 def test_a_drive_that_is_away_is_not_looked_into(bench):
@@ -47,12 +52,18 @@ def test_a_drive_that_is_away_is_not_looked_into(bench):
 def test_faults_that_the_kernel_counted_are_summed(tmp_path):
     for place, text in {
         "dev/block/8:1": None, "fs/ext4/8:1/errors_count": "3\n",
-        "fs/btrfs/U-1/devinfo/1/error_stats": "write_errs 2\nread_errs 0\nflush_errs 1\n", "fs/btrfs/U-1/devinfo/2/error_stats": "rubbish\n",
+        "fs/btrfs/U-1/devinfo/1/error_stats": "write_errs 2\nread_errs 0\nflush_errs 1\n",
+        "fs/btrfs/U-1/devinfo/2/error_stats": "rubbish\n",
     }.items():  # fmt: skip
         (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / place).mkdir() if text is None else (tmp_path / place).write_text(text)
-    assert errors_of("ext4", "8:1", "", tmp_path) == 3 and errors_of("btrfs", "", "U-1", tmp_path) == 3
-    assert errors_of("exfat", "8:1", "U-1", tmp_path) == 0 and errors_of("ext4", "9:9", "", tmp_path) == 0
+    assert (
+        errors_of("ext4", "8:1", "", tmp_path) == 3 and errors_of("btrfs", "", "U-1", tmp_path) == 3
+    )
+    assert (
+        errors_of("exfat", "8:1", "U-1", tmp_path) == 0
+        and errors_of("ext4", "9:9", "", tmp_path) == 0
+    )
 
 
 def test_the_speed_of_a_usb_connection_is_that_of_the_device_above(tmp_path):
@@ -72,7 +83,11 @@ def test_a_real_ext4_that_was_damaged_says_so(mounted):
     image = where.with_name("HERON.img")
     assert Drives().at(where).errors == 0
     mounted.unmount(where)
-    subprocess.run(["debugfs", "-w", "-R", "set_super_value error_count 2", str(image)], check=True, capture_output=True)
+    subprocess.run(
+        ["debugfs", "-w", "-R", "set_super_value error_count 2", str(image)],
+        check=True,
+        capture_output=True,
+    )
     mounted.mount(image, where, "ext4")
     drive = Drives().at(where)
     assert drive.errors == 2 and "counted 2" in flags(drive)[0]
@@ -90,20 +105,28 @@ def test_a_drive_in_words(bench):
     assert state_words(by["nvme"]) == ""
 
 
-# -- how fast ---------------------------------------------------------------------------------------------------------
+# -- how fast --------------------------------------------------------------------------------------
 
 
 def test_a_measurement_is_about_right_and_leaves_nothing_behind(bench):
     where = bench.add_drive("timed", write_mb_s=20, read_mb_s=40)
     drives = bench.again().drives
     speed = measure(drives, drives.at(where))
-    assert 12 < speed.write_mb_s < 26 and 20 < speed.read_mb_s < 52 and speed.bytes <= drives.at(where).free // 20
+    assert (
+        12 < speed.write_mb_s < 26
+        and 20 < speed.read_mb_s < 52
+        and speed.bytes <= drives.at(where).free // 20
+    )
     assert [p.name for p in where.iterdir()] == ["stand-in.json"]
 
 
 @pytest.mark.parametrize(
     ("facts", "why"),
-    [({"read_only": True}, "only be read"), ({"connected": False}, "is away"), ({"capacity": 9_000_000}, "too full")],
+    [
+        ({"read_only": True}, "only be read"),
+        ({"connected": False}, "is away"),
+        ({"capacity": 9_000_000}, "too full"),
+    ],
 )
 def test_what_cannot_be_measured_is_told_and_not_written_to(bench, facts, why):
     where = bench.add_drive("poor", **facts)
@@ -137,7 +160,7 @@ def test_on_a_real_drive_reading_is_from_the_drive(mounted, filesystem):
     assert [p.name for p in where.iterdir() if p.name.startswith(".fascis")] == []
 
 
-# -- who holds it -----------------------------------------------------------------------------------------------------
+# -- who holds it ----------------------------------------------------------------------------------
 
 
 @pytest.mark.lab
@@ -149,7 +172,12 @@ def test_whoever_keeps_a_drive_busy_is_named(mounted, how):
         "file": "f=open(sys.argv[1]+'/cut.mov')", "folder": "os.chdir(sys.argv[1])",
         "map": "f=open(sys.argv[1]+'/cut.mov','rb'); m=mmap.mmap(f.fileno(),0,prot=1); f.close()",
     }[how]  # fmt: skip
-    words = [sys.executable, "-c", f"import sys,os,mmap,time; {code}; print(1, flush=True); time.sleep(60)", str(where)]
+    words = [
+        sys.executable,
+        "-c",
+        f"import sys,os,mmap,time; {code}; print(1, flush=True); time.sleep(60)",
+        str(where),
+    ]
     with subprocess.Popen(words, stdout=subprocess.PIPE) as program:
         program.stdout.readline()
         found, _ = holders_of(where)
@@ -159,7 +187,7 @@ def test_whoever_keeps_a_drive_busy_is_named(mounted, how):
     assert holders_of(where)[0] == []
 
 
-# -- preparing --------------------------------------------------------------------------------------------------------
+# -- preparing -------------------------------------------------------------------------------------
 
 
 def test_a_folder_for_libraries_is_made_once_and_the_drive_is_asked(bench):
@@ -173,8 +201,10 @@ def test_a_folder_for_libraries_is_made_once_and_the_drive_is_asked(bench):
 @pytest.mark.parametrize(
     ("facts", "name", "why"),
     [
-        ({"read_only": True}, "Libraries", "only be read"), ({"connected": False}, "Libraries", "is away"), ({}, "a/b", "slash"),
-        ({"filesystem": "exfat"}, "what?", "reserved character"), ({}, "", "nothing"), ({}, "stand-in.json", "no folder"),
+        ({"read_only": True}, "Libraries", "only be read"), ({"connected": False}, "Libraries",
+        "is away"), ({}, "a/b", "slash"),
+        ({"filesystem": "exfat"}, "what?", "reserved character"), ({}, "", "nothing"), ({},
+        "stand-in.json", "no folder"),
     ],
 )  # fmt: skip
 def test_a_folder_that_cannot_be_made_is_refused_with_the_reason(bench, facts, name, why):
@@ -186,7 +216,10 @@ def test_a_folder_that_cannot_be_made_is_refused_with_the_reason(bench, facts, n
     assert [p.name for p in where.iterdir()] == ["stand-in.json"]
 
 
-ENTRY = "[Desktop Entry]\nType=Application\nName={name}\nExec={run} %f\nCategories={categories}\nKeywords={keywords}\nMimeType={types}\n"
+ENTRY = (
+    "[Desktop Entry]\nType=Application\nName={name}\nExec={run} "
+    "%f\nCategories={categories}\nKeywords={keywords}\nMimeType={types}\n"
+)
 
 
 def entry(folder, name, run="sh", categories="", keywords="", types="", more=""):
@@ -206,7 +239,10 @@ def test_the_disk_tool_is_known_by_what_it_says_it_does(tmp_path):
     entry(tmp_path, "Plates", keywords="disk;volume;", types="application/x-raw-disk-image;")
     found = find_disk_tool([tmp_path])
     assert found == DiskTool("Plates", ("sh",))
-    assert data_folders({"HOME": "/h"})[0].parts[:2] == ("/", "h") and len(data_folders({"XDG_DATA_DIRS": "/a:/b"})) == 3
+    assert (
+        data_folders({"HOME": "/h"})[0].parts[:2] == ("/", "h")
+        and len(data_folders({"XDG_DATA_DIRS": "/a:/b"})) == 3
+    )
 
 
 def test_a_disk_tool_is_started_and_left_to_itself(tmp_path):

@@ -21,13 +21,44 @@ rubbish
 
 def test_mountinfo_is_parsed_with_its_escapes():
     one, two = parse_mounts(LINES)
-    assert (one.id, one.device, one.root, one.where, one.filesystem) == (36, "98:0", "/mnt1", "/mnt2", "ext3")
+    assert (one.id, one.device, one.root, one.where, one.filesystem) == (
+        36,
+        "98:0",
+        "/mnt1",
+        "/mnt2",
+        "ext3",
+    )
     assert two.where == "/media/Heron A" and two.read_only and not one.read_only
 
 
 def test_the_disk_below_a_partition_is_known():
-    text = json.dumps({"blockdevices": [{"name": "/dev/sdb", "maj:min": "8:16", "tran": "usb", "rota": True, "rm": True, "type": "disk", "children": [
-        {"name": "/dev/sdb1", "maj:min": " 8:17", "fstype": "exfat", "uuid": "AB-CD", "label": "Heron B", "rota": True, "rm": True, "type": "part"}]}]})  # fmt: skip
+    text = json.dumps(
+        {
+            "blockdevices": [
+                {
+                    "name": "/dev/sdb",
+                    "maj:min": "8:16",
+                    "tran": "usb",
+                    "rota": True,
+                    "rm": True,
+                    "type": "disk",
+                    "children": [
+                        # fmt: skip
+                        {
+                            "name": "/dev/sdb1",
+                            "maj:min": " 8:17",
+                            "fstype": "exfat",
+                            "uuid": "AB-CD",
+                            "label": "Heron B",
+                            "rota": True,
+                            "rm": True,
+                            "type": "part",
+                        }
+                    ],
+                }
+            ]
+        }
+    )
     part = parse_blocks(text)["8:17"]
     assert (part.disk, part.tran, part.uuid) == ("/dev/sdb", "usb", "AB-CD")
 
@@ -62,13 +93,18 @@ def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
     drive = Drives().at(where)
     assert drive.filesystem == "ext4" and drive.mount == where and not drive.read_only
     told = subprocess.run(
-        ["blkid", "-p", "-o", "value", "-s", "UUID", where.with_name("NOTICED.img")], capture_output=True
+        ["blkid", "-p", "-o", "value", "-s", "UUID", where.with_name("NOTICED.img")],
+        capture_output=True,
     )
-    assert drive.uuid == told.stdout.decode().strip() and drive.label == "NOTICED"  # with or without udev
+    assert (
+        drive.uuid == told.stdout.decode().strip() and drive.label == "NOTICED"
+    )  # with or without udev
 
 
 def test_a_device_that_cannot_be_read_is_given_as_it_was(tmp_path):
-    block = Block.model_validate({"name": str(tmp_path / "none"), "maj:min": "8:1", "label": "Heron"})
+    block = Block.model_validate(
+        {"name": str(tmp_path / "none"), "maj:min": "8:1", "label": "Heron"}
+    )
     assert probed(block) is block
     known = block.model_copy(update={"uuid": "1234-ABCD"})
     assert probed(known) is known
@@ -76,8 +112,10 @@ def test_a_device_that_cannot_be_read_is_given_as_it_was(tmp_path):
 
 @pytest.mark.parametrize(
     ("filesystem", "name", "why"),
-    [("vfat", b"what?.mov", "reserved character"), ("exfat", b"con.txt", "reserved name"), ("exfat", b"end.", "ends in"), ("exfat", b"\xff", "not valid Unicode"),
-     ("ext4", b"x" * 256, "longer"), ("ext4", b"what?.mov", None), ("exfat", "ü.mov".encode(), None)],
+    [("vfat", b"what?.mov", "reserved character"), ("exfat", b"con.txt", "reserved name"), ("exfat",
+    b"end.", "ends in"), ("exfat", b"\xff", "not valid Unicode"),
+     ("ext4", b"x" * 256, "longer"), ("ext4", b"what?.mov", None), ("exfat", "ü.mov".encode(),
+     None)],
 )  # fmt: skip
 def test_names_that_cannot_be_held(filesystem, name, why):
     said = rules_of(filesystem).refuses_name(name)
@@ -90,7 +128,13 @@ def test_an_unknown_file_system_gets_cautious_rules():
 
 
 @pytest.mark.parametrize(
-    "text", ["", "{}", '{"uuid": "x", "label": "x", "filesystem": "ext4", "capacity_bytes": -1}', '{"uuid": 1']
+    "text",
+    [
+        "",
+        "{}",
+        '{"uuid": "x", "label": "x", "filesystem": "ext4", "capacity_bytes": -1}',
+        '{"uuid": 1',
+    ],
 )
 def test_a_damaged_stand_in_is_told_and_not_shown(tmp_path, text):
     (tmp_path / "a").mkdir()

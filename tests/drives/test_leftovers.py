@@ -29,7 +29,7 @@ def medium(bench):
 
 
 def left(bench, name=LEFT):
-    """What a program that was killed while it asked has left, and what is nobody's business of ours."""
+    """What a program killed while it asked has left, and what is none of our business."""
     folder = bench.heron / name
     folder.mkdir()
     (folder / "Case").touch()
@@ -44,14 +44,23 @@ def test_what_a_killed_program_left_is_cleared_by_the_next_that_asks(bench, medi
     (outside / "empty.mov").touch()
     (folder / "second").symlink_to(outside / "empty.mov")
     assert ask(medium) is not None
-    assert sorted(p.name for p in bench.heron.iterdir()) == ["Weir", "stand-in.json"] and (outside / "empty.mov").exists()
+    assert (
+        sorted(p.name for p in bench.heron.iterdir()) == ["Weir", "stand-in.json"]
+        and (outside / "empty.mov").exists()
+    )
 
 
 def test_what_is_not_ours_stays_and_with_it_its_folder(bench, medium):
     folder = left(bench)
     (folder / "take.mov").write_bytes(b"somebody's")
     (folder / "inner").mkdir()
-    others = [".fascis-asks-zzzzzzzz", ".fascis-asks-0a1b2c3d4", ".fascis-measures", ".fascis-crossing-0a1b2c3d", "fascis-asks-0a1b2c3d"]
+    others = [
+        ".fascis-asks-zzzzzzzz",
+        ".fascis-asks-0a1b2c3d4",
+        ".fascis-measures",
+        ".fascis-crossing-0a1b2c3d",
+        "fascis-asks-0a1b2c3d",
+    ]
     for name in others:
         left(bench, name)
     link = bench.heron / ".fascis-asks-11111111"
@@ -101,7 +110,8 @@ def test_a_crossing_that_arrives_leaves_nothing_of_it_either(bench, library):
 
 def test_killed_for_real_while_it_asks(bench):
     code = (
-        "import sys, time; from pathlib import Path; from fascis.drives.connected import Drives; import fascis.drives.asking as a;"
+        "import sys, time; from pathlib import Path; from fascis.drives.connected import Drives; "
+        "import fascis.drives.asking as a;"
         "a._Probe._granularity = lambda self: (print('asks', flush=True), time.sleep(60));"
         "a.ask(Drives(Path(sys.argv[1]), real=False).open(Path(sys.argv[2])))"
     )

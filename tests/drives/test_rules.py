@@ -1,4 +1,7 @@
-"""The table of rules, against stand-ins that play them and against real file systems, mounted: what the rules allow, a drive takes."""
+"""The table of rules, against stand-ins that play them and against real file systems, mounted.
+
+What the rules allow, a drive takes.
+"""
 
 import errno
 import os
@@ -23,8 +26,10 @@ DOCS = Path(__file__).parents[2] / "docs/drives.md"
 REAL = ["ext4", "ext3", "ext2", "btrfs", "xfs", "exfat", "ntfs", "tmpfs"]
 PLAYED = ["ext4", "btrfs", "xfs", "exfat", "ntfs", "vfat", "cifs", "unheard-of"]
 NAMES = [
-    *(f"a{c}b".encode() for c in '"*:<>?\\|'), b"a\x01b", b"a\tb", b"a\nb", b"dot.", b"space ", b"dots...", b"aux", b"CON.txt", b"com1.mov", b"con.tent",
-    b"\xff\xfe", "h\u00e9ron".encode(), "he\u0301ron2".encode(), "\U0001f41f".encode(), b"x" * 255, "\u00e9".encode() * 127, "\u00e9".encode() * 255,
+    *(f"a{c}b".encode() for c in '"*:<>?\\|'), b"a\x01b", b"a\tb", b"a\nb", b"dot.", b"space ",
+    b"dots...", b"aux", b"CON.txt", b"com1.mov", b"con.tent",
+    b"\xff\xfe", "h\u00e9ron".encode(), "he\u0301ron2".encode(), "\U0001f41f".encode(), b"x" * 255,
+    "\u00e9".encode() * 127, "\u00e9".encode() * 255,
     b" leading", b".hidden", b"...", b"-dash", b"%41", b"a~1.mov",
 ]  # fmt: skip
 
@@ -43,7 +48,17 @@ def drive(request, bench):
         where, drives = bench.add_drive("played", filesystem), bench.again().drives
     with closing(drives.open(where)) as medium:
         made = drives.at(where)
-        yield type("There", (), {"medium": medium, "rules": made.rules, "drive": made, "real": kind == "real", "where": where})
+        yield type(
+            "There",
+            (),
+            {
+                "medium": medium,
+                "rules": made.rules,
+                "drive": made,
+                "real": kind == "real",
+                "where": where,
+            },
+        )
 
 
 def create(medium, name):
@@ -66,8 +81,16 @@ def test_every_name_that_the_rules_allow_is_taken_and_given_back(drive):
 
 
 def test_names_that_are_two_by_the_rules_are_two_there(drive):
-    """Every cased character of the basic plane: a drive that folds what the rules do not would refuse the second."""
-    cased = [chr(c) for c in range(0x80, 0x10000) if not 0xD800 <= c < 0xE000 and (chr(c).upper() != chr(c) or chr(c).lower() != chr(c))]  # fmt: skip
+    """Every cased character of the basic plane.
+
+    A drive that folds what the rules do not would refuse the second.
+    """
+    # fmt: skip
+    cased = [
+        chr(c)
+        for c in range(0x80, 0x10000)
+        if not 0xD800 <= c < 0xE000 and (chr(c).upper() != chr(c) or chr(c).lower() != chr(c))
+    ]
     chosen = [*"aAkKsSiI", *(cased if drive.rules.folds is Fold.UPPER else cased[::9])]
     seen = {}
     for c in chosen:
@@ -114,7 +137,9 @@ def test_links_modes_attributes_and_holes_are_kept_where_claimed(drive):
 def test_times_are_kept_in_the_claimed_steps_and_range(drive):
     rules = drive.rules
     ends = [rules.earliest or 0, rules.latest or 4_000_000_000]
-    for number, at in enumerate([1_700_000_001_123_456_789, *(e * 10**9 for e in ends if e >= -(1 << 31))]):
+    for number, at in enumerate(
+        [1_700_000_001_123_456_789, *(e * 10**9 for e in ends if e >= -(1 << 31))]
+    ):
         name = f"t{number}".encode()
         with closing(drive.medium.create(name)) as file:
             os.utime(file.handle, ns=(at, at))
@@ -153,11 +178,13 @@ def test_a_file_takes_whole_blocks(drive):
     drive.medium.sync()
     taken = before - drive.medium.space()[1]
     if drive.rules.name not in ("btrfs", "XFS"):  # these count their own records lazily
-        assert taken <= 20 * -(-5000 // drive.drive.block) * drive.drive.block + 64 * drive.drive.block
+        assert (
+            taken <= 20 * -(-5000 // drive.drive.block) * drive.drive.block + 64 * drive.drive.block
+        )
         assert drive.drive.block >= 512
 
 
-# -- asking the drive itself ------------------------------------------------------------------------------------------
+# -- asking the drive itself -----------------------------------------------------------------------
 
 
 def test_what_a_drive_says_of_itself_is_true_and_leaves_nothing_behind(drive):
@@ -173,7 +200,13 @@ def test_what_a_drive_says_of_itself_is_true_and_leaves_nothing_behind(drive):
         if rules.refuses_name(name) is None and (drive.real or len(name) < 256):
             create(drive.medium, name)
     if drive.real and drive.rules.certain:
-        assert said.folds is Fold.NONE and not said.reserved and said.links and said.modes and said.attributes
+        assert (
+            said.folds is Fold.NONE
+            and not said.reserved
+            and said.links
+            and said.modes
+            and said.attributes
+        )
 
 
 def test_an_unknown_file_system_is_believed_what_it_says(bench):
@@ -183,7 +216,9 @@ def test_an_unknown_file_system_is_believed_what_it_says(bench):
     drive = drives.at(where)
     assert drive.rules.refuses_name(b"what?") and not drive.rules.known
     asked = drives.asked(drive, where)
-    assert asked.rules.asked and drives.at(where).rules.asked  # and remembered while it stays mounted
+    assert (
+        asked.rules.asked and drives.at(where).rules.asked
+    )  # and remembered while it stays mounted
     assert sorted(p.name for p in where.iterdir()) == ["stand-in.json"]
 
 
@@ -222,12 +257,21 @@ def test_a_drive_that_goes_while_it_is_asked(bench):
     assert not drives.asked(drives.at(where), where).rules.asked
 
 
-# -- as data ----------------------------------------------------------------------------------------------------------
+# -- as data ---------------------------------------------------------------------------------------
 
 
-@given(st.lists(st.binary(min_size=1, max_size=300).filter(lambda n: b"/" not in n and b"\0" not in n), max_size=12), st.sampled_from(all_rules()))  # fmt: skip
+# fmt: skip
+@given(
+    st.lists(
+        st.binary(min_size=1, max_size=300).filter(lambda n: b"/" not in n and b"\0" not in n),
+        max_size=12,
+    ),
+    st.sampled_from(all_rules()),
+)
 def test_many_names_are_told_as_one_by_one(names, rules):
-    assert rules.refused_names(names) == [(i, w) for i, n in enumerate(names) if (w := rules.refuses_name(n))]
+    assert rules.refused_names(names) == [
+        (i, w) for i, n in enumerate(names) if (w := rules.refuses_name(n))
+    ]
 
 
 @given(st.binary(min_size=1, max_size=20), st.sampled_from(all_rules()))
@@ -244,22 +288,43 @@ def test_every_row_has_a_source_and_stands_in_the_documentation():
         cells = [c.strip() for c in row.split("|")]
         assert cells[3] == ("255 characters" if rules.utf16_names else "255 bytes"), rules.name
         assert cells[4] == ("yes" if rules.reserved else "no"), rules.name
-        assert cells[5] == {Fold.NONE: "two", Fold.UPPER: "one", Fold.FULL: "one, and accents"}[rules.folds], rules.name
-        kept = [n for n, k in (("links", rules.links), ("modes", rules.modes), ("attributes", rules.attributes), ("holes", rules.holes)) if k]  # fmt: skip
+        assert (
+            cells[5]
+            == {Fold.NONE: "two", Fold.UPPER: "one", Fold.FULL: "one, and accents"}[rules.folds]
+        ), rules.name
+        # fmt: skip
+        kept = [
+            n
+            for n, k in (
+                ("links", rules.links),
+                ("modes", rules.modes),
+                ("attributes", rules.attributes),
+                ("holes", rules.holes),
+            )
+            if k
+        ]
         assert cells[6] == (", ".join(kept) or "none"), rules.name
-        assert cells[7] == {1: "1 ns", 100: "100 ns", 10**9: "1 s", 2 * 10**9: "2 s"}[rules.granularity_ns], rules.name
+        assert (
+            cells[7]
+            == {1: "1 ns", 100: "100 ns", 10**9: "1 s", 2 * 10**9: "2 s"}[rules.granularity_ns]
+        ), rules.name
     assert len(rows) >= len(all_rules())
 
 
 def test_rules_in_words_say_what_matters():
-    fat, ext4 = " ".join(rules_in_words(rules_of("vfat"))), " ".join(rules_in_words(rules_of("ext4")))
+    fat, ext4 = (
+        " ".join(rules_in_words(rules_of("vfat"))),
+        " ".join(rules_in_words(rules_of("ext4"))),
+    )
     assert "No file over 4.29" in fat and "one name" in fat and "Keeps no links, permissions" in fat
     assert "two files" in ext4 and "No file over" not in ext4 and "Keeps no" not in ext4
-    assert re.search(r"1980 to 2107", fat) and time.gmtime(rules_of("exfat").earliest).tm_year == 1980
+    assert (
+        re.search(r"1980 to 2107", fat) and time.gmtime(rules_of("exfat").earliest).tm_year == 1980
+    )
 
 
 class Narrow:
-    """A driver whose character set ends with ASCII, which makes one file of two names that differ in case, and knows no times."""
+    """A driver with an ASCII character set, which folds two names in one, and knows no times."""
 
     def __init__(self, inner):
         self._inner = inner
@@ -272,7 +337,9 @@ class Narrow:
             raise PermissionError(errno.EPERM, "not in the character set")
         folder, _, name = place.rpartition(b"/")
         same = [n for n in self._inner.names(folder) if n.lower() == name.lower()]
-        return self._inner.open(folder + b"/" + same[0]) if same else self._inner.create(place, mode)
+        return (
+            self._inner.open(folder + b"/" + same[0]) if same else self._inner.create(place, mode)
+        )
 
 
 def test_a_driver_with_another_character_set_is_asked_and_what_it_says_is_so(bench):
@@ -287,7 +354,11 @@ def test_a_driver_with_another_character_set_is_asked_and_what_it_says_is_so(ben
         assert new[names[0]] == b"heron.mov" and len({new.get(n, n).lower() for n in names}) == 4
 
 
-@pytest.mark.parametrize(("largest", "names"), [(0x7F, ["h\u00e9", "\u0159"]), (0xFF, ["\u0159", "\u9dfa"]), (0xFFFF, ["\U0001f41f"])])  # fmt: skip
+# fmt: skip
+@pytest.mark.parametrize(
+    ("largest", "names"),
+    [(0x7F, ["h\u00e9", "\u0159"]), (0xFF, ["\u0159", "\u9dfa"]), (0xFFFF, ["\U0001f41f"])],
+)
 def test_a_character_set_that_ends_early_is_held_to(largest, names):
     rules = rules_of("vfat").with_answers(
         Answers(Fold.UPPER, frozenset(), "", False, True, False, False, False, False, 1, largest)
@@ -295,5 +366,7 @@ def test_a_character_set_that_ends_early_is_held_to(largest, names):
     assert all("character set" in rules.refuses_name(n.encode()) for n in names)
     assert rules.refuses_name(chr(min(largest, 0x7A)).encode()) is None
     new = allot_more([], [n.encode() + b".mov" for n in names], [rules])
-    assert all(rules.refuses_name(n) is None for n in new.values()) and len(set(new.values())) == len(names)
+    assert all(rules.refuses_name(n) is None for n in new.values()) and len(
+        set(new.values())
+    ) == len(names)
     assert "Letters only up to" in " ".join(rules_in_words(rules))

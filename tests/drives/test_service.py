@@ -1,4 +1,6 @@
-"""Real drives and the real UDisks2 service: plugged in, mounted, crossed to, unplugged on the way, elsewhere, renamed, removed.
+"""Real drives and the real UDisks2 service.
+
+Plugged in, mounted, crossed to, unplugged on the way, elsewhere, renamed, removed.
 
 These need root, loop devices and the service; ``./check`` starts it where it is not there.
 """
@@ -23,10 +25,12 @@ from tests.crossing.ways import started
 from tests.judge import contents
 
 MAKE = {
-    "ext4": ["mkfs.ext4", "-qF", "-L"], "btrfs": ["mkfs.btrfs", "-qf", "-L"], "exfat": ["mkfs.exfat", "-L"], "ntfs": ["mkfs.ntfs", "-FQ", "-L"],
+    "ext4": ["mkfs.ext4", "-qF", "-L"], "btrfs": ["mkfs.btrfs", "-qf", "-L"],
+    "exfat": ["mkfs.exfat", "-L"], "ntfs": ["mkfs.ntfs", "-FQ", "-L"],
 }  # fmt: skip
 LABEL = {
-    "ext4": ["e2label"], "btrfs": ["btrfs", "filesystem", "label"], "exfat": ["exfatlabel"], "ntfs": ["ntfslabel"],
+    "ext4": ["e2label"], "btrfs": ["btrfs", "filesystem", "label"], "exfat": ["exfatlabel"],
+    "ntfs": ["ntfslabel"],
 }  # fmt: skip
 DRIVER = {"exfat": ["mount.exfat-fuse"], "ntfs": ["ntfs-3g"]}
 
@@ -37,10 +41,16 @@ class Plug:
     count = 0
 
     def __init__(self, folder, filesystem):
-        self.folder, self.filesystem, self.image, self.device = folder, filesystem, folder / "egret.img", ""
+        self.folder, self.filesystem, self.image, self.device = (
+            folder,
+            filesystem,
+            folder / "egret.img",
+            "",
+        )
         self.places = []
         Plug.count += 1
-        self.label = f"EG{os.getpid() % 10_000}{Plug.count}"  # other tests have drives of their own meanwhile
+        # other tests have drives of their own meanwhile
+        self.label = f"EG{os.getpid() % 10_000}{Plug.count}"
         with open(self.image, "wb") as out:
             out.truncate(260 << 20)
         self._run(*MAKE[filesystem], self.label, self.image)
@@ -133,7 +143,7 @@ def until(found, what, seconds=10):
 
 @pytest.mark.lab
 def test_from_plugged_in_to_removed(bench, plug):
-    """Mounted on request, crossed to, unplugged in the middle, elsewhere, goes on, renamed, known again, removed safely."""
+    """Mounted, crossed to, unplugged, plugged in elsewhere, gone on, renamed, removed."""
     plug.plug_in()
     played, workspace = isinstance(plug, Played), plug.workspace()
 
@@ -143,7 +153,9 @@ def test_from_plugged_in_to_removed(bench, plug):
         return next((d for d in there if all(getattr(d, k) == v for k, v in facts.items())), None)
 
     drive = until(lambda: egret(mounted=played, connected=False), "plugged in, and not mounted")
-    if played or plug.filesystem == "exfat":  # the service mounts it by the kernel alone, and this one may not have it
+    if (
+        played or plug.filesystem == "exfat"
+    ):  # the service mounts it by the kernel alone, and this one may not have it
         where = plug.mount_at("by hand")
     else:
         where = until(lambda: mounted_or_none(drive), "mounted by the service")
@@ -151,7 +163,9 @@ def test_from_plugged_in_to_removed(bench, plug):
     assert drive.mount == where and drive.removable
     uuid = drive.uuid
 
-    bench.fill({f"media/take_{n:03}.mov": 400_000 for n in range(60)} | {"notes.txt": b"breach first"})
+    bench.fill(
+        {f"media/take_{n:03}.mov": 400_000 for n in range(60)} | {"notes.txt": b"breach first"}
+    )
     before = contents(bench.library)
     crossing = started(bench, to=where)
     id = crossing.id
@@ -187,7 +201,9 @@ def test_from_plugged_in_to_removed(bench, plug):
     third = plug.mount_at("third")
     until(lambda: egret(puffin, connected=True), "under its new name")
     shelf = next(s for s in read_shelves(workspace) if s.drive.label == puffin)
-    assert shelf.drive.uuid == uuid and [(s.root, s.home) for s in shelf.standings] == [(third / "The Weir", True)]
+    assert shelf.drive.uuid == uuid and [(s.root, s.home) for s in shelf.standings] == [
+        (third / "The Weir", True)
+    ]
     assert shelf.back.label == plug.label and shelf.back.mount == other
     if not played:
         busy = pytest.raises(EnvironmentTrouble, match=r"Fascis itself has notes.txt of it open")
@@ -204,7 +220,13 @@ def mounted_or_none(drive):
     try:
         return mount(drive)
     except EnvironmentTrouble as error:
-        if "No such" in str(error) or "not a mountable" in str(error) or "UnknownObject" in str(error) or "object path" in str(error):  # fmt: skip
+        # fmt: skip
+        if (
+            "No such" in str(error)
+            or "not a mountable" in str(error)
+            or "UnknownObject" in str(error)
+            or "object path" in str(error)
+        ):
             return None
         raise
 
@@ -218,7 +240,12 @@ def test_news_of_a_drive_comes_at_once(tmp_path, service):
     try:
         plug.plug_in()
         assert heard.wait(3)
-        until(lambda: next((d for d in Drives().connected() if d.label == plug.label and not d.mounted), None), "told of")
+        until(
+            lambda: next(
+                (d for d in Drives().connected() if d.label == plug.label and not d.mounted), None
+            ),
+            "told of",
+        )
         heard.clear()
         begun = time.monotonic()
         plug.mount_at("there")
@@ -244,7 +271,9 @@ def test_a_cloned_disk_is_told_from_its_original(bench, tmp_path, service):
         two = second.mount_at("two")
         until(lambda: workspace.drives.at(two).twin_of or None, "the service hears of it")
         assert workspace.drives.at(one).uuid == uuid and not workspace.drives.at(one).ambiguous
-        assert workspace.drives.at(two).ambiguous and workspace.drives.at(two).uuid.startswith(f"{uuid}#")
+        assert workspace.drives.at(two).ambiguous and workspace.drives.at(two).uuid.startswith(
+            f"{uuid}#"
+        )
         found = {d.mount: d.uuid for d in workspace.drives.connected() if d.label == first.label}
         assert found[one] == uuid and found[two] != uuid
     finally:

@@ -1,4 +1,7 @@
-"""The door for deleting: only there, and only what was proven, whatever a second thread does between any two system calls."""
+"""The door for deleting.
+
+Only there, and only what was proven, whatever a second thread does between any two system calls.
+"""
 
 import ast
 import os
@@ -23,11 +26,20 @@ CALLS = {"unlink", "rmdir", "remove", "removedirs", "rmtree"}
 
 
 def removals(path):
-    """Every call by one of these names, but for those of lists and sets: what could remove a name from a drive."""
+    """Every call by one of these names, but for those of lists and sets.
+
+    What could remove a name from a drive.
+    """
     for node in ast.walk(ast.parse(path.read_text())):
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in CALLS:
+        if (
+            isinstance(node, ast.Call)
+            and isinstance(node.func, ast.Attribute)
+            and node.func.attr in CALLS
+        ):
             on = ast.unparse(node.func.value)
-            through_a_medium = node.func.attr == "unlink" and len(node.args) == 2 and not node.keywords
+            through_a_medium = (
+                node.func.attr == "unlink" and len(node.args) == 2 and not node.keywords
+            )
             of_a_list = node.func.attr == "remove" and on != "os"
             if not (through_a_medium or of_a_list):
                 yield f"{path.relative_to(SOURCE)}: {on}.{node.func.attr}"
@@ -35,16 +47,23 @@ def removals(path):
 
 def test_nothing_is_removed_but_through_the_door():
     found = {line for path in SOURCE.rglob("*.py") for line in removals(path)}
-    assert found == {"files/door.py: os.unlink", "files/door.py: os.rmdir", "files/door.py: path.unlink"}
+    assert found == {
+        "files/door.py: os.unlink",
+        "files/door.py: os.rmdir",
+        "files/door.py: path.unlink",
+    }
 
 
 def test_what_looks_for_removals_finds_them(tmp_path, monkeypatch):
     monkeypatch.setattr("tests.files.test_door.SOURCE", tmp_path)
-    (tmp_path / "x.py").write_text("import os, shutil\nos.remove('a')\nshutil.rmtree('b')\nPath('c').unlink()\nm.unlink(p, q)\n")
+    (tmp_path / "x.py").write_text(
+        "import os, shutil\nos.remove('a')\nshutil.rmtree('b')\nPath('c').unlink()\nm.unlink(p, "
+        "q)\n"
+    )
     assert len(list(removals(tmp_path / "x.py"))) == 3
 
 
-# -- somebody acts between any two system calls ------------------------------------------------------------------------
+# -- somebody acts between any two system calls ----------------------------------------------------
 
 
 def edit(folder, _away):
@@ -90,7 +109,8 @@ def make_a_folder_of_it(folder, _away):
 
 
 ACTS = [
-    edit, edit_and_keep_the_time, replace, swap_for_a_link, move_the_folder_out, move_out_and_put_another, link_in_the_place_of_the_folder,
+    edit, edit_and_keep_the_time, replace, swap_for_a_link, move_the_folder_out,
+    move_out_and_put_another, link_in_the_place_of_the_folder,
     make_a_folder_of_it,
 ]  # fmt: skip
 
@@ -114,13 +134,25 @@ class Watched:
 
 
 def bytes_of(*folders):
-    return sorted(p.read_bytes() for folder in folders for p in Path(folder).rglob("*") if p.is_file() and not p.is_symlink())
+    return sorted(
+        p.read_bytes()
+        for folder in folders
+        for p in Path(folder).rglob("*")
+        if p.is_file() and not p.is_symlink()
+    )
 
 
-@settings(deadline=None, max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    deadline=None, max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(act=st.sampled_from(ACTS), at=st.integers(0, 12), parked=st.booleans())
-def test_whatever_happens_between_two_calls_only_what_was_proven_goes(tmp_path_factory, act, at, parked):
-    """Every act at every call of the door up to its last look: what is deleted had the content that was proven, and lay below."""
+def test_whatever_happens_between_two_calls_only_what_was_proven_goes(
+    tmp_path_factory, act, at, parked
+):
+    """Every act at every call of the door up to its last look.
+
+    What is deleted had the content that was proven, and lay below.
+    """
     top = tmp_path_factory.mktemp("door")
     library, away = top / "library", top / "away"
     folder = library / "media" / "day" if parked else library / "media"
@@ -163,7 +195,9 @@ def test_whatever_happens_between_two_calls_only_what_was_proven_goes(tmp_path_f
     shutil.rmtree(top)
 
 
-def test_a_folder_that_is_moved_out_between_the_look_and_the_unlink_is_noticed(tmp_path, monkeypatch):
+def test_a_folder_that_is_moved_out_between_the_look_and_the_unlink_is_noticed(
+    tmp_path, monkeypatch
+):
     library, away = tmp_path / "library", tmp_path / "away"
     (library / "media").mkdir(parents=True)
     (library / "media/a.mov").write_bytes(b"one")
@@ -221,7 +255,9 @@ def written_elsewhere(path):
 
 def overwritten(path):
     s = path.stat()
-    fd = os.open(path, os.O_WRONLY | os.O_NONBLOCK)  # a program that does not wait for a lease to end
+    fd = os.open(
+        path, os.O_WRONLY | os.O_NONBLOCK
+    )  # a program that does not wait for a lease to end
     try:
         os.write(fd, b"the newest work")
     finally:
@@ -231,7 +267,10 @@ def overwritten(path):
 
 @pytest.mark.parametrize("way", [written_elsewhere, overwritten])
 def test_work_at_any_call_of_a_release_is_never_deleted(bench, library, way):
-    """At each call of a medium that a release makes, once: the newest work is where it was written, or could not be written."""
+    """At each call of a medium that a release makes, once.
+
+    The newest work is where it was written, or could not be written.
+    """
     before = contents(library)
     at = 0
     while True:

@@ -21,7 +21,9 @@ from fascis.files.sizes import duration, number, size
 from fascis.files.walk import walk
 from fascis.files.writer import AtomicWriter, write_whole
 
-NAME = st.binary(min_size=1, max_size=40).filter(lambda b: b"\0" not in b and b"/" not in b and b not in (b".", b".."))
+NAME = st.binary(min_size=1, max_size=40).filter(
+    lambda b: b"\0" not in b and b"/" not in b and b not in (b".", b"..")
+)
 PLACE = st.lists(NAME, min_size=1, max_size=4).map(b"/".join)
 _LETTERS = st.characters(exclude_categories=["Cs"], exclude_characters="/\0\ufffd")
 _PART = st.text(_LETTERS, min_size=1).filter(lambda part: part not in (".", ".."))
@@ -36,7 +38,9 @@ def test_a_place_survives_being_listed(place):
 @given(PLACE)
 def test_what_is_shown_is_one_plain_line(place):
     text = shown(place)
-    assert not {c for c in text if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp")} - {"\u200d"}
+    assert not {c for c in text if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp")} - {
+        "\u200d"
+    }
     text.encode("utf-8")
 
 
@@ -70,9 +74,9 @@ def test_b3sum_reads_what_is_written(tmp_path):
         (tmp_path / os.fsdecode(name)).write_bytes(name)
     with open(tmp_path / "sums", "wb") as out:
         assert write_manifest(out, [(digest_of_bytes(n), n) for n in names]) == len(names)
-    assert subprocess.run(["b3sum", "--check", "sums"], cwd=tmp_path, capture_output=True).stdout.count(b": OK") == len(
-        names
-    )
+    assert subprocess.run(
+        ["b3sum", "--check", "sums"], cwd=tmp_path, capture_output=True
+    ).stdout.count(b": OK") == len(names)
 
 
 @pytest.mark.parametrize(
@@ -127,11 +131,17 @@ def test_places_that_lead_out_are_not_safe(place, safe):
 
 
 def test_names_that_become_one():
-    assert folded("CAFE\u0301.JPG".encode()) == folded("caf\u00e9.jpg".encode()) and folded(b"a") != folded(b"b")
+    assert folded("CAFE\u0301.JPG".encode()) == folded("caf\u00e9.jpg".encode()) and folded(
+        b"a"
+    ) != folded(b"b")
 
 
 def test_figures_in_words():
-    assert size(311_300_000_000) == "311.3\u00a0GB" and size(1) == "1\u00a0byte" and size(999_999) == "1.00\u00a0MB"
+    assert (
+        size(311_300_000_000) == "311.3\u00a0GB"
+        and size(1) == "1\u00a0byte"
+        and size(999_999) == "1.00\u00a0MB"
+    )
     assert (
         number(4822) == "4\u00a0822"
         and duration(11_100) == "3\u00a0h\u00a005\u00a0min"
@@ -139,7 +149,7 @@ def test_figures_in_words():
     )
 
 
-# -- writing and walking ----------------------------------------------------------------------------------------------
+# -- writing and walking ---------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("call", ["open", "fsync", "replace"])
@@ -155,7 +165,9 @@ def test_an_atomic_write_that_fails_leaves_the_old_bytes(tmp_path, monkeypatch, 
         with pytest.raises(EnvironmentTrouble, match="the drive is full"):
             write_whole(fd, b"identity.json", b"new")
     os.close(fd)
-    assert (tmp_path / "identity.json").read_bytes() == b"old" and os.listdir(tmp_path) == ["identity.json"]
+    assert (tmp_path / "identity.json").read_bytes() == b"old" and os.listdir(tmp_path) == [
+        "identity.json"
+    ]
 
 
 def test_leaving_without_commit_changes_nothing(tmp_path):
@@ -175,7 +187,11 @@ def test_a_walk_follows_no_link_and_keeps_order(tmp_path):
     fd = os.open(tmp_path, os.O_RDONLY)
     found = list(walk(fd))
     os.close(fd)
-    assert [f.place for f in found] == [b"", b"a", b"b"] and found[0].names == [b"loop"] and found[1].names == [b"x"]
+    assert (
+        [f.place for f in found] == [b"", b"a", b"b"]
+        and found[0].names == [b"loop"]
+        and found[1].names == [b"x"]
+    )
 
 
 class TestMedium:

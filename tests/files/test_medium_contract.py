@@ -1,4 +1,7 @@
-"""One contract for every medium: the mounted one and the stand-in, on each kind of file system it plays."""
+"""One contract for every medium.
+
+The mounted one and the stand-in, on each kind of file system it plays.
+"""
 
 import os
 
@@ -110,7 +113,10 @@ def test_case_is_folded_where_it_is(medium):
 def test_links_where_there_are_links(medium):
     put(medium, b"a.jpg", b"1")
     if medium.kind in ("exfat", "vfat"):
-        for work in (lambda: medium.make_link(b"a.jpg", b"l"), lambda: medium.hard_link(b"a.jpg", b"l")):
+        for work in (
+            lambda: medium.make_link(b"a.jpg", b"l"),
+            lambda: medium.hard_link(b"a.jpg", b"l"),
+        ):
             with pytest.raises(PermissionError):
                 work()
         assert not medium.exists(b"l")
@@ -127,7 +133,11 @@ def test_holes_are_told(medium):
     file.set_size(8 << 20)
     ranges = file.data_ranges()
     file.close()
-    assert ranges and ranges[0][0] <= 4 << 20 < ranges[0][1] and medium.status(b"sparse").st_size == 8 << 20
+    assert (
+        ranges
+        and ranges[0][0] <= 4 << 20 < ranges[0][1]
+        and medium.status(b"sparse").st_size == 8 << 20
+    )
 
 
 def test_space_is_measured(medium):

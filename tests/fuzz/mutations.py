@@ -1,4 +1,7 @@
-"""Mutations of real inputs: of bytes, lines, JSON trees and the cells of databases; the same seed gives the same."""
+"""Mutations of real inputs: of bytes, lines, JSON trees and the cells of databases.
+
+The same seed gives the same.
+"""
 
 import copy
 import json
@@ -7,14 +10,41 @@ import sqlite3
 from contextlib import closing, suppress
 
 _TOKENS = [
-    b"\x00", b"\xff\xfe", b"\xef\xbb\xbf", b"..", b"/", b"//", b"file://", b"%00", b"%2e%2e%2f", b"\\", b"\\ud83d", b'"', b"]]>", b"<!DOCTYPE x [<!ENTITY a 'b'>]>",
-    b"&a;", b"\r", b"\n", b"\t", b",", b"-1", b"99999999999999999999", b"1e999", b"NaN", b"null", b"\xc3", b"\xe2\x80\xae", b"{", b"[" * 300, b"(" * 300,
+    b"\x00", b"\xff\xfe", b"\xef\xbb\xbf", b"..", b"/", b"//", b"file://", b"%00", b"%2e%2e%2f",
+    b"\\", b"\\ud83d", b'"', b"]]>", b"<!DOCTYPE x [<!ENTITY a 'b'>]>",
+    b"&a;", b"\r", b"\n", b"\t", b",", b"-1", b"99999999999999999999", b"1e999", b"NaN", b"null",
+    b"\xc3", b"\xe2\x80\xae", b"{", b"[" * 300, b"(" * 300,
 ]  # fmt: skip
 _VALUES = [
-    None, True, 0, -1, 1, 2**31, 2**63, -(2**63) - 1, 2**200, 1.5, 1e308, "", "x", "\ud83d", "a\x00b", "../../etc", "/", "//", "é", "e\u0301", "x" * 5000,
-    "file:///dev/zero", "/proc/self/mem", "2300-01-01T00:00:00Z", "10000000000-01-01", [], [[]], {}, {"": None}, [None] * 50,
+    None, True, 0, -1, 1, 2**31, 2**63, -(2**63) - 1, 2**200, 1.5, 1e308, "", "x", "\ud83d",
+    "a\x00b", "../../etc", "/", "//", "é", "e\u0301", "x" * 5000,
+    "file:///dev/zero", "/proc/self/mem", "2300-01-01T00:00:00Z", "10000000000-01-01", [], [[]], {},
+    {"": None}, [None] * 50,
 ]  # fmt: skip
-_CELLS = [None, 0, -1, 2**63 - 1, -(2**63), 1.5, float("inf"), "", "x", "a\x00b", "../..", "/", "é" * 200, b"", b"\x00\xff", b"x" * 3000, "[]", "{}", "null", '"x"', "[[1]]"]  # fmt: skip
+# fmt: skip
+_CELLS = [
+    None,
+    0,
+    -1,
+    2**63 - 1,
+    -(2**63),
+    1.5,
+    float("inf"),
+    "",
+    "x",
+    "a\x00b",
+    "../..",
+    "/",
+    "é" * 200,
+    b"",
+    b"\x00\xff",
+    b"x" * 3000,
+    "[]",
+    "{}",
+    "null",
+    '"x"',
+    "[[1]]",
+]
 
 
 def bytes_mutated(content: bytes, rng: random.Random) -> bytes:
@@ -113,7 +143,12 @@ def database_mutated(path, rng: random.Random) -> None:
     with suppress(sqlite3.Error), closing(sqlite3.connect(path, isolation_level=None)) as db:
         db.execute("PRAGMA writable_schema=1")
         for _ in range(rng.choice((1, 1, 2, 5))):
-            tables = [r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite%'")]
+            tables = [
+                r[0]
+                for r in db.execute(
+                    "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite%'"
+                )
+            ]
             if not tables:
                 return
             table = rng.choice(tables)
@@ -128,10 +163,18 @@ def database_mutated(path, rng: random.Random) -> None:
                     case 2:
                         db.execute(f"PRAGMA user_version={rng.choice((0, 1, 2, 5, 99, -1))}")
                     case 3:
-                        db.execute(f'DELETE FROM "{table}" WHERE rowid % 2 = ?', (rng.randrange(2),))
+                        db.execute(
+                            f'DELETE FROM "{table}" WHERE rowid % 2 = ?', (rng.randrange(2),)
+                        )
                     case _:
                         value = rng.choice(_CELLS)
-                        some = rng.choice(("1", "rowid=(SELECT min(rowid) FROM {t})", "rowid=(SELECT max(rowid) FROM {t})")).format(t=f'"{table}"')
+                        some = rng.choice(
+                            (
+                                "1",
+                                "rowid=(SELECT min(rowid) FROM {t})",
+                                "rowid=(SELECT max(rowid) FROM {t})",
+                            )
+                        ).format(t=f'"{table}"')
                         try:
                             db.execute(f'UPDATE "{table}" SET "{column}"=? WHERE {some}', (value,))
                         except sqlite3.Error:

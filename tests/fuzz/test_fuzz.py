@@ -1,4 +1,6 @@
-"""Every foreign input, mutated for a while. ``FASCIS_FUZZ``: seconds for each, 1.5 without it; ``FASCIS_FUZZ_SEED``: where it begins.
+"""Every foreign input, mutated for a while.
+
+``FASCIS_FUZZ``: seconds for each, 1.5 without it; ``FASCIS_FUZZ_SEED``: where it begins.
 
 Not among them are ``plan.csv`` and receipts: Fascis writes them and never reads them.
 """
@@ -47,22 +49,38 @@ SOON = 5.0  # seconds that one input may take
 pytestmark = pytest.mark.timeout(SECONDS + 120)
 
 OTIO = timeline("media/Day 01/weir_01.mov", "file:///x/two%20herons.wav", "../../else.wav")
-EDL = b"TITLE: Weir\nFCM: NON-DROP FRAME\n001  AX       V     C        00:00:00:00 00:00:05:00 01:00:00:00 01:00:05:00\n* FROM CLIP NAME: weir_01.mov\n* SOURCE FILE: media/Day 01/weir_01.mov\n"
-XSPF = b'<?xml version="1.0" encoding="UTF-8"?>\n<playlist version="1" xmlns="http://xspf.org/ns/0/"><trackList><track><location>media/Day%2001/weir_01.mov</location></track></trackList></playlist>\n'
+EDL = (
+    b"TITLE: Weir\nFCM: NON-DROP FRAME\n001  AX       V     C        00:00:00:00 00:00:05:00 "
+    b"01:00:00:00 01:00:05:00\n* FROM CLIP NAME: weir_01.mov\n* SOURCE FILE: media/Day "
+    b"01/weir_01.mov\n"
+)
+XSPF = (
+    b'<?xml version="1.0" encoding="UTF-8"?>\n<playlist version="1" '
+    b'xmlns="http://xspf.org/ns/0/"><trackList><track><location>media/Day%2001/weir_01.mov</location></track></trackList></playlist>\n'
+)
 M3U = "#EXTM3U\n#EXTINF:12,Weir\nmedia/Day 01/weir_01.mov\n#EXTVLCOPT:x\nfile:///x/é.wav\n".encode()
-MOUNTINFO = Path("/proc/self/mountinfo").read_bytes() + b"99 1 8:1 / /media/heron\\040two rw,relatime shared:1 - ext4 /dev/sda1 rw\n"
+MOUNTINFO = (
+    Path("/proc/self/mountinfo").read_bytes()
+    + b"99 1 8:1 / /media/heron\\040two rw,relatime shared:1 - ext4 /dev/sda1 rw\n"
+)
 LSBLK = json.dumps(
     {
         "blockdevices": [
-            {"name": "/dev/sda", "maj:min": "8:0", "type": "disk", "tran": "usb", "rota": True, "size": 1000, "model": "Heron", "serial": "1",
-             "children": [{"name": "/dev/sda1", "maj:min": "8:1", "type": "part", "fstype": "ext4", "uuid": "u", "label": "Heron", "size": 900, "rm": True, "ro": False, "pkname": "/dev/sda"}]}
+            {"name": "/dev/sda", "maj:min": "8:0", "type": "disk", "tran": "usb", "rota": True,
+            "size": 1000, "model": "Heron", "serial": "1",
+             "children": [{"name": "/dev/sda1", "maj:min": "8:1", "type": "part", "fstype": "ext4",
+             "uuid": "u", "label": "Heron", "size": 900, "rm": True, "ro": False,
+             "pkname": "/dev/sda"}]}
         ]
     }
 ).encode()  # fmt: skip
 
 
 def fuzzed(name, inputs, mutate, feed, share=1.0):
-    """Feeds mutated inputs for a while; tells the seed of the first that ends otherwise than in an answer or a sentence."""
+    """Feeds mutated inputs for a while.
+
+    Tells the seed of the first that ends otherwise than in an answer or a sentence.
+    """
     until, seed = time.monotonic() + SECONDS * share, SEED
     while time.monotonic() < until:
         rng = random.Random(f"{name} {seed}")
@@ -73,7 +91,11 @@ def fuzzed(name, inputs, mutate, feed, share=1.0):
         except FascisError as error:
             assert str(error)
         except BaseException as error:
-            pytest.fail(f"{name}, seed {seed}: {type(error).__name__}: {error}\n{content[:2000] if content else ''!r}", pytrace=True)
+            pytest.fail(
+                f"{name}, seed {seed}: {type(error).__name__}: "
+                f"{error}\n{content[:2000] if content else ''!r}",
+                pytrace=True,
+            )
         took = time.monotonic() - begun
         assert took < SOON, (name, seed, took)
         seed += 1
@@ -81,7 +103,9 @@ def fuzzed(name, inputs, mutate, feed, share=1.0):
     print(f"{name}: {seed - SEED} inputs from seed {SEED} on, at most {peak} MB")
 
 
-@pytest.mark.parametrize(("format", "content"), [(f, c) for f, c in zip(FORMATS, (OTIO, EDL, XSPF, M3U), strict=True)])
+@pytest.mark.parametrize(
+    ("format", "content"), [(f, c) for f, c in zip(FORMATS, (OTIO, EDL, XSPF, M3U), strict=True)]
+)
 def test_documents(format, content):
     def feed(content):
         references = format.read(content)
@@ -90,13 +114,20 @@ def test_documents(format, content):
             again = format.read(rewrite(format, content, targets, references))
             assert len(again) == len(references)
 
-    fuzzed(type(format).__name__, [content], json_mutated if content is OTIO else lines_mutated, feed, 0.5)
+    fuzzed(
+        type(format).__name__,
+        [content],
+        json_mutated if content is OTIO else lines_mutated,
+        feed,
+        0.5,
+    )
     fuzzed(type(format).__name__ + " bytes", [content], bytes_mutated, feed, 0.5)
 
 
 def test_catalogs(tmp_path):
     good = catalog_at(
-        tmp_path / "good.fascat", [(None, str(tmp_path)), ("uuid-x", "Photos")], [(1, 1, "stills"), (2, 2, "2024/é")],
+        tmp_path / "good.fascat", [(None, str(tmp_path)), ("uuid-x", "Photos")], [(1, 1, "stills"),
+        (2, 2, "2024/é")],
         [(1, "heron.jpg"), (1, "b.jpg"), (2, "c.jpg")],
     )  # fmt: skip
 
@@ -114,15 +145,25 @@ def test_catalogs(tmp_path):
 
 DIGEST = "ab" * 32
 IDENTITY = json.dumps(
-    {"format": 1, "library_id": "6a0f9a52-0000-4000-8000-000000000001", "name": "The Weir", "kind": "library", "home": {"drive": "d", "path": "p"},
-     "roles": {"media": "proxy"}, "history": [{"id": "00", "when": "2026-01-01T00:00:00Z", "from": "a", "to": "b", "token": "x"}]}
+    {"format": 1, "library_id": "6a0f9a52-0000-4000-8000-000000000001", "name": "The Weir",
+    "kind": "library", "home": {"drive": "d", "path": "p"},
+     "roles": {"media": "proxy"}, "history": [{"id": "00", "when": "2026-01-01T00:00:00Z",
+     "from": "a", "to": "b", "token": "x"}]}
 ).encode()  # fmt: skip
 MANIFEST = f"{DIGEST}  media/a.mov\n\\{DIGEST}  media/b\\nc.mov\n".encode()
-INVENTORY = f"path,path_encoding,size_bytes,mtime_ns,blake3,role\r\nmedia/a.mov,,12,1690000000000000000,{DIGEST},original\r\n".encode()
+INVENTORY = (
+    "path,path_encoding,size_bytes,mtime_ns,blake3,role\r\n"
+    f"media/a.mov,,12,1690000000000000000,{DIGEST},original\r\n"
+).encode()
 
 
 def inventory(content):
-    return list(read_inventory(io.TextIOWrapper(io.BytesIO(content), "utf-8", newline="", errors="surrogateescape"), "x"))
+    return list(
+        read_inventory(
+            io.TextIOWrapper(io.BytesIO(content), "utf-8", newline="", errors="surrogateescape"),
+            "x",
+        )
+    )
 
 
 @pytest.mark.parametrize(
@@ -131,8 +172,18 @@ def inventory(content):
         ("identity", IDENTITY, json_mutated, lambda c: parse_identity(c, "x")),
         ("manifest", MANIFEST, lines_mutated, lambda c: list(read_manifest(io.BytesIO(c), "x"))),
         ("inventory", INVENTORY, lines_mutated, inventory),
-        ("mountinfo", MOUNTINFO, lines_mutated, lambda c: list(parse_mounts(c.decode("utf-8", "surrogateescape")))),
-        ("lsblk", LSBLK, json_mutated, lambda c: parse_blocks(c.decode("utf-8", "surrogateescape"))),
+        (
+            "mountinfo",
+            MOUNTINFO,
+            lines_mutated,
+            lambda c: list(parse_mounts(c.decode("utf-8", "surrogateescape"))),
+        ),
+        (
+            "lsblk",
+            LSBLK,
+            json_mutated,
+            lambda c: parse_blocks(c.decode("utf-8", "surrogateescape")),
+        ),
     ],
 )
 def test_lists(name, content, mutate, feed):
@@ -141,7 +192,9 @@ def test_lists(name, content, mutate, feed):
 
 def test_a_whole_library_with_everything_foreign_in_it(bench):
     library = usual(bench)
-    catalog_at(library / "trip.fascat", [(None, str(library / "stills"))], [(1, 1, "")], [(1, "heron.jpg")])
+    catalog_at(
+        library / "trip.fascat", [(None, str(library / "stills"))], [(1, 1, "")], [(1, "heron.jpg")]
+    )
     for name, content in (("a.otio", OTIO), ("b.edl", EDL), ("c.xspf", XSPF), ("d.m3u8", M3U)):
         (library / name).write_bytes(content)
     (library / "unknown.json").write_bytes(b'{"clips": ["media/Day 01/weir_01.mov"]}')
@@ -150,8 +203,26 @@ def test_a_whole_library_with_everything_foreign_in_it(bench):
     crossing.close()
     good = bench.root / "good"
     shutil.copytree(there, good, symlinks=True)
-    places = ["a.otio", "b.edl", "c.xspf", "d.m3u8", "unknown.json", "trip.fascat", "stills/heron.xmp", ".fascis/identity.json", ".fascis/inventory.csv", ".fascis/manifest.b3"]
-    mutated = {".otio": json_mutated, ".json": json_mutated, ".edl": lines_mutated, ".m3u8": lines_mutated, ".csv": lines_mutated, ".b3": lines_mutated}
+    places = [
+        "a.otio",
+        "b.edl",
+        "c.xspf",
+        "d.m3u8",
+        "unknown.json",
+        "trip.fascat",
+        "stills/heron.xmp",
+        ".fascis/identity.json",
+        ".fascis/inventory.csv",
+        ".fascis/manifest.b3",
+    ]
+    mutated = {
+        ".otio": json_mutated,
+        ".json": json_mutated,
+        ".edl": lines_mutated,
+        ".m3u8": lines_mutated,
+        ".csv": lines_mutated,
+        ".b3": lines_mutated,
+    }
 
     def mutate(rng):
         place = rng.choice(places)
@@ -159,7 +230,9 @@ def test_a_whole_library_with_everything_foreign_in_it(bench):
         if place.endswith("fascat"):
             database_mutated(there / place, rng)
         else:
-            (there / place).write_bytes(mutated.get(Path(place).suffix, bytes_mutated)((good / place).read_bytes(), rng))
+            (there / place).write_bytes(
+                mutated.get(Path(place).suffix, bytes_mutated)((good / place).read_bytes(), rng)
+            )
 
     def feed(_content):
         try:
@@ -178,7 +251,14 @@ def test_a_whole_library_with_everything_foreign_in_it(bench):
 def test_unknown_documents(tmp_path):
     medium = PosixMedium.at(tmp_path)
     names = Names(os.fsencode(tmp_path), lambda: iter([b"media/a.mov", b"x"]))
-    inputs = [b'{"clips": ["media/a.mov"], "n": 1}', XSPF, M3U, b"PK\x03\x04" + bytes(200), b"\x1f\x8b\x08" + bytes(100), "media/a.mov".encode("utf-16")]
+    inputs = [
+        b'{"clips": ["media/a.mov"], "n": 1}',
+        XSPF,
+        M3U,
+        b"PK\x03\x04" + bytes(200),
+        b"\x1f\x8b\x08" + bytes(100),
+        "media/a.mov".encode("utf-16"),
+    ]
 
     def feed(content):
         (tmp_path / "doc.xyz").write_bytes(content)
@@ -235,8 +315,18 @@ def test_the_register(bench):
     def feed(_content):
         register = Register(path)
         for library in register.libraries():
-            register.copies(library.id), register.expected(library.id), register.used_outside(library.id)
-        register.drives(), register.former(), register.hardware(), register.find("a"), register.library_at(bench.library)
+            (
+                register.copies(library.id),
+                register.expected(library.id),
+                register.used_outside(library.id),
+            )
+        (
+            register.drives(),
+            register.former(),
+            register.hardware(),
+            register.find("a"),
+            register.library_at(bench.library),
+        )
         register.used_in(b"/", ""), register.used_below(b"/")
 
     fuzzed("register", None, mutate, feed)
@@ -247,7 +337,9 @@ def test_the_token_of_a_staging_folder(bench):
     crossing = settled(bench)
     staging = bench.heron / os.fsdecode(crossing.places.staging)
     staging.mkdir()
-    token = json.dumps({k: v for k, v in crossing.places.header.as_json().items() if k != "decisions"}).encode()
+    token = json.dumps(
+        {k: v for k, v in crossing.places.header.as_json().items() if k != "decisions"}
+    ).encode()
     medium = bench.workspace.drives.open(bench.heron)
 
     def feed(content):
@@ -265,7 +357,8 @@ def test_records_of_relinking(bench):
     acts.folder.mkdir(parents=True)
     record = json.dumps(
         {"id": "abcd" * 8, "library": "l", "name": "n", "when": 1.0, "files": 1, "state": "done",
-         "documents": [{"path": "/a.otio", "path_encoding": "utf-8", "before": "ab" * 32, "after": "cd" * 32, "references": 1}], "lost": []}
+         "documents": [{"path": "/a.otio", "path_encoding": "utf-8", "before": "ab" * 32,
+         "after": "cd" * 32, "references": 1}], "lost": []}
     ).encode()  # fmt: skip
 
     def feed(content):
@@ -279,7 +372,15 @@ def test_records_of_relinking(bench):
 def test_descriptions_of_stand_ins(tmp_path):
     folder = tmp_path / "heron"
     folder.mkdir()
-    good = json.dumps({"uuid": "u", "label": "heron", "filesystem": "ext4", "capacity_bytes": 1000, "faults": [{"kind": "full", "after_bytes": 1}]}).encode()
+    good = json.dumps(
+        {
+            "uuid": "u",
+            "label": "heron",
+            "filesystem": "ext4",
+            "capacity_bytes": 1000,
+            "faults": [{"kind": "full", "after_bytes": 1}],
+        }
+    ).encode()
 
     def feed(content):
         (folder / "stand-in.json").write_bytes(content)

@@ -25,24 +25,32 @@ def timeline(*targets):
             "OTIO_SCHEMA": "Clip.2",
             "name": f"clip {i}",
             "active_media_reference_key": "DEFAULT_MEDIA",
-            "media_references": {"DEFAULT_MEDIA": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": t}},
+            "media_references": {
+                "DEFAULT_MEDIA": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": t}
+            },
         }
         for i, t in enumerate(targets)
     ]
     track = {"OTIO_SCHEMA": "Track.1", "children": clips, "kind": "Video"}
     return json.dumps(
-        {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}}, ensure_ascii=False
+        {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}},
+        ensure_ascii=False,
     ).encode()
 
 
 def catalog_at(path, places, folders, photos):
-    """A catalog by hand: places as (drive, path), folders as (id, place, path), photos as (folder, name)."""
+    """A catalog by hand.
+
+    Places as (drive, path), folders as (id, place, path), photos as (folder, name).
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     with closing(sqlite3.connect(path)) as db:
         db.executescript(
             f"PRAGMA application_id={0x46415343}; PRAGMA user_version=1;"
             + ";".join(
-                f"CREATE TABLE {name}({', '.join(c + (' INTEGER PRIMARY KEY' if c == 'id' else '') for c in columns)})"
+                f"CREATE TABLE {name}({', '.join(columns)})".replace(
+                    "(id", "(id INTEGER PRIMARY KEY"
+                )
                 for name, columns in TABLES.items()
             )
         )

@@ -1,4 +1,7 @@
-"""New catalogs over folders of photos, and photos added to one: what photos say is read, and nothing of theirs is written."""
+"""New catalogs over folders of photos, and photos added to one.
+
+What photos say is read, and nothing of theirs is written.
+"""
 
 import io
 import os
@@ -19,9 +22,12 @@ from fascis.library.standing import Standing
 from tests.judge import contents
 from tests.library.making import write
 
-XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
-<rdf:Description xmlns:xmp="http://ns.adobe.com/xap/1.0/" xmlns:dc="http://purl.org/dc/elements/1.1/" xmp:Rating="4">
-<dc:subject><rdf:Bag><rdf:li>heron</rdf:li><rdf:li>high water</rdf:li></rdf:Bag></dc:subject></rdf:Description></rdf:RDF></x:xmpmeta>"""
+XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
+ xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description xmlns:xmp="http://ns.adobe.com/xap/1.0/"
+ xmlns:dc="http://purl.org/dc/elements/1.1/" xmp:Rating="4">
+<dc:subject><rdf:Bag><rdf:li>heron</rdf:li>
+<rdf:li>high water</rdf:li></rdf:Bag></dc:subject></rdf:Description></rdf:RDF></x:xmpmeta>"""
 
 
 def photo(width=60, height=40, taken="2024:05:03 06:12:09", **more):
@@ -42,14 +48,19 @@ def bell(bench):
     lib = bench.library
     write(lib / "shoots/a.jpg", photo())
     write(lib / "shoots/a.xmp", XMP.encode())
-    write(lib / "shoots/2024/b.jpg", photo(turned=True, xmp=XMP.replace('"4"', '"2"').replace("heron", "salmon")))
+    write(
+        lib / "shoots/2024/b.jpg",
+        photo(turned=True, xmp=XMP.replace('"4"', '"2"').replace("heron", "salmon")),
+    )
     write(lib / "shoots/2024/broken.jpg", b"no picture")
     write(lib / "shoots/2024/notes.txt", b"none")
     return lib
 
 
 def make(bench, path, *folders, **more):
-    return catalog_folders(bench.workspace.drives, path, list(folders), bench.root / "cache", **more)
+    return catalog_folders(
+        bench.workspace.drives, path, list(folders), bench.root / "cache", **more
+    )
 
 
 def rows(path, sql):
@@ -61,12 +72,25 @@ def test_a_new_catalog_knows_its_photos(bench, bell):
     before = contents(bell)
     done = make(bench, bell / "Bell.fascat", bell / "shoots")
     assert (done.added.photos, done.before) == (3, None)
-    assert rows(bell / "Bell.fascat", "SELECT file_name, width, height, captured_at, rating FROM photo ORDER BY 1") == [
-        ("a.jpg", 60, 40, "2024-05-03T06:12:09", 4), ("b.jpg", 40, 60, "2024-05-03T06:12:09", 2), ("broken.jpg", None, None, None, None),
+    assert rows(bell / "Bell.fascat",
+    "SELECT file_name, width, height, captured_at, rating FROM photo ORDER BY 1") == [
+        ("a.jpg", 60, 40, "2024-05-03T06:12:09", 4), ("b.jpg", 40, 60, "2024-05-03T06:12:09", 2),
+        ("broken.jpg", None, None, None, None),
     ]  # fmt: skip
-    assert rows(bell / "Bell.fascat", "SELECT drive_uuid, path FROM place") == [("uuid-inside", "The Weir/shoots")]
-    said = rows(bell / "Bell.fascat", "SELECT p.file_name, k.name FROM photo_keyword JOIN photo p ON p.id=photo_id JOIN keyword k ON k.id=keyword_id ORDER BY 1, 2")  # fmt: skip
-    assert said == [("a.jpg", "heron"), ("a.jpg", "high water"), ("b.jpg", "high water"), ("b.jpg", "salmon")]
+    assert rows(bell / "Bell.fascat", "SELECT drive_uuid, path FROM place") == [
+        ("uuid-inside", "The Weir/shoots")
+    ]
+    said = rows(
+        bell / "Bell.fascat",
+        "SELECT p.file_name, k.name FROM photo_keyword JOIN photo p ON p.id=photo_id"
+        " JOIN keyword k ON k.id=keyword_id ORDER BY 1, 2",
+    )
+    assert said == [
+        ("a.jpg", "heron"),
+        ("a.jpg", "high water"),
+        ("b.jpg", "high water"),
+        ("b.jpg", "salmon"),
+    ]
     now = contents(bell)
     assert {k: v for k, v in now.items() if k != b"Bell.fascat"} == before
     found = survey_library(bench.workspace, bell).uses
@@ -85,9 +109,9 @@ def test_adding_keeps_everything_and_the_one_before(bench, bell, tmp_path):
     done = make(bench, path, tmp_path / "phone", bell / "shoots")
     assert (done.added.photos, done.added.known) == (1, 3)
     assert done.before.read_bytes() == before
-    assert rows(path, "SELECT * FROM photo ORDER BY id")[:3] == kept and rows(path, "SELECT * FROM adjustment") == [
-        (1, "<x/>")
-    ]
+    assert rows(path, "SELECT * FROM photo ORDER BY id")[:3] == kept and rows(
+        path, "SELECT * FROM adjustment"
+    ) == [(1, "<x/>")]
     assert rows(path, "SELECT count(*) FROM keyword") == [(3,)]
 
 
@@ -127,13 +151,16 @@ def test_what_exists_is_never_made_anew(bell):
 def test_an_empty_catalog_is_as_the_format_says(tmp_path):
     new_catalog(tmp_path / "x.fascat", "Bell")
     for table, columns in TABLES.items():
-        assert [r[1] for r in rows(tmp_path / "x.fascat", f"PRAGMA table_info({table})")] == list(columns)
+        assert [r[1] for r in rows(tmp_path / "x.fascat", f"PRAGMA table_info({table})")] == list(
+            columns
+        )
     assert rows(tmp_path / "x.fascat", "PRAGMA application_id") == [(0x46415343,)]
 
 
 @pytest.mark.parametrize(
     "sidecar",
-    ["<!DOCTYPE x [<!ENTITY e 'e'>]><x>&e;</x>", "<x", XMP.replace('"4"', '"99"'), XMP.replace('"4"', '"lots"'), "\0" * 100],
+    ["<!DOCTYPE x [<!ENTITY e 'e'>]><x>&e;</x>", "<x", XMP.replace('"4"', '"99"'),
+    XMP.replace('"4"', '"lots"'), "\0" * 100],
 )  # fmt: skip
 def test_a_hostile_sidecar_says_nothing_and_the_photo_is_read(tmp_path, sidecar):
     one = write(tmp_path / "a.jpg", photo())
@@ -160,7 +187,11 @@ def test_a_child_that_dies_takes_one_photo_with_it(tmp_path, monkeypatch):
     one = write(tmp_path / "a.jpg", photo())
     with open(one, "rb") as p:
         found = list(facts_of([(p.fileno(), None)] * 3))
-    assert [f.width for f in found] == [60, None, 60] and found[1] == Facts() and len({id(c) for c in asked}) == 2
+    assert (
+        [f.width for f in found] == [60, None, 60]
+        and found[1] == Facts()
+        and len({id(c) for c in asked}) == 2
+    )
 
 
 def test_names_that_are_no_text_are_left_out_and_counted(bench, bell):

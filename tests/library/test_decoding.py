@@ -1,4 +1,7 @@
-"""Pictures and clips are decoded in a child with limits; one that cannot be, or kills the child, costs nothing but itself."""
+"""Pictures and clips are decoded in a child with limits.
+
+One that cannot be, or kills the child, costs nothing but itself.
+"""
 
 import io
 import wave
@@ -24,7 +27,10 @@ def sound():
 
 def shown(tmp_path, *contents):
     with ExitStack() as held:
-        files = [held.enter_context(open(write(tmp_path / f"{i}", c), "rb")) for i, c in enumerate(contents)]
+        files = [
+            held.enter_context(open(write(tmp_path / f"{i}", c), "rb"))
+            for i, c in enumerate(contents)
+        ]
         return decode([f.fileno() for f in files], 64)
 
 

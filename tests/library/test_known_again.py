@@ -1,4 +1,7 @@
-"""Drives and libraries known again: at another place, under another name, on another computer, beside a copy, cloned."""
+"""Drives and libraries known again.
+
+At another place, under another name, on another computer, beside a copy, cloned.
+"""
 
 import json
 import os
@@ -37,7 +40,7 @@ def shelf(workspace, label, **more):
     return next(s for s in read_shelves(workspace, **more) if s.drive.label == label)
 
 
-# -- at another place, under another name ----------------------------------------------------------------------------
+# -- at another place, under another name ----------------------------------------------------------
 
 
 def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, library, monkeypatch):
@@ -48,12 +51,19 @@ def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, lib
     where = elsewhere(bench, "heron", "mnt-otter-heron")
     describe(where, label="Heron, on the shelf")
     before = bench.workspace.register.libraries()[0]
-    assert root_now(bench.workspace.register, bench.workspace.drives.connected(), before) == where / "The Weir"
+    assert (
+        root_now(bench.workspace.register, bench.workspace.drives.connected(), before)
+        == where / "The Weir"
+    )
     found = shelf(bench.workspace, "Heron, on the shelf")
-    assert [(s.root, s.home, s.library) for s in found.standings] == [(where / "The Weir", True, id)]
+    assert [(s.root, s.home, s.library) for s in found.standings] == [
+        (where / "The Weir", True, id)
+    ]
     assert (found.back.mount, found.back.label) == (bench.drives / "heron", "heron")
     monkeypatch.setattr("fascis.library.shelves.JUST_NOW", 0)
-    assert shelf(bench.workspace, "Heron, on the shelf").back is None  # news for a minute, and kept in what was before
+    assert (
+        shelf(bench.workspace, "Heron, on the shelf").back is None
+    )  # news for a minute, and kept in what was before
     assert found.former[0].mount == bench.drives / "heron"
 
 
@@ -62,11 +72,15 @@ def test_a_drive_that_is_away_keeps_its_shelf_and_what_stands_on_it(bench, libra
     read_shelves(bench.workspace)
     bench.add_drive("heron", connected=False)
     found = shelf(bench.again(), "heron")
-    assert found.group == "away" and [s.name for s in found.standings] == ["The Weir"] and found.seen_at
+    assert (
+        found.group == "away"
+        and [s.name for s in found.standings] == ["The Weir"]
+        and found.seen_at
+    )
 
 
 def loose(bench):
-    """A library on the first drive whose documents name media on the second by its absolute path, and a catalog by the drive."""
+    """A library whose documents name media on a second drive, by path and by drive."""
     media = bench.heron / "Footage/Day 01"
     media.mkdir(parents=True)
     for n in range(3):
@@ -74,7 +88,9 @@ def loose(bench):
     bench.fill({"media/own.mov": 100})
     paths = [str(media / f"weir_{n}.mov") for n in range(3)]
     write_timeline(bench.library / "cut.otio", [*paths, "media/own.mov"], [], 4, 48, [], 1)
-    write_catalog(bench.library / "all.fascat", [("uuid-heron", "Footage", "Day 01", ["weir_0.mov"])])
+    write_catalog(
+        bench.library / "all.fascat", [("uuid-heron", "Footage", "Day 01", ["weir_0.mov"])]
+    )
     remember(bench.workspace, survey_library(bench.workspace, bench.library))
     read_shelves(bench.workspace)
     return bench.library
@@ -91,7 +107,9 @@ def test_paths_that_lead_to_where_a_drive_was_are_followed_and_made_right_on_req
     assert [(m.old, m.new) for m in moves] == [(bytes(bench.drives / "heron"), bytes(where))]
     literal = survey_library(workspace, library, literal=True)  # as any other program takes it
     relinking = literal.relinking(workspace.drives)
-    assert relinking.files == 3 and folders_to_look_in(relinking.lost, moves) == [where / "Footage/Day 01"]
+    assert relinking.files == 3 and folders_to_look_in(relinking.lost, moves) == [
+        where / "Footage/Day 01"
+    ]
 
 
 def test_without_a_former_place_nothing_is_proposed(bench):
@@ -109,21 +127,27 @@ def test_a_place_that_two_drives_had_says_nothing(bench):
     read_shelves(bench.workspace)
     bench.add_drive("heron")  # another drive is where the first was
     (bench.drives / "heron/stand-in.json").write_text(
-        json.dumps({"uuid": "uuid-other", "label": "other", "filesystem": "ext4", "capacity_bytes": 10**8})
+        json.dumps(
+            {"uuid": "uuid-other", "label": "other", "filesystem": "ext4", "capacity_bytes": 10**8}
+        )
     )
     bench.again()
     read_shelves(bench.workspace)
     assert len(survey_library(bench.workspace, library).uses.of(Standing.LOOSE)) == 3
     elsewhere(bench, "heron", "third")
     read_shelves(bench.workspace)
-    assert len(survey_library(bench.workspace, library).uses.lost) == 3  # whose place it was is not known any more
+    assert (
+        len(survey_library(bench.workspace, library).uses.lost) == 3
+    )  # whose place it was is not known any more
 
 
 def test_a_library_opens_on_a_second_computer_with_nothing_but_the_drive(bench):
     library = loose(bench)
     surveyed = survey_library(bench.workspace, library)
     crossing = Crossing.start(
-        bench.workspace, make_plan(bench.workspace, surveyed, bench.add_drive("travel"), Choices()), decided=True
+        bench.workspace,
+        make_plan(bench.workspace, surveyed, bench.add_drive("travel"), Choices()),
+        decided=True,
     )
     assert crossing.run() is State.SETTLED
     crossing.switch()
@@ -136,17 +160,27 @@ def test_a_library_opens_on_a_second_computer_with_nothing_but_the_drive(bench):
     found = shelf(bench.workspace, "travel")
     assert [(s.offered, s.says.at_home) for s in found.standings] == [(True, True)]
     there = survey_library(bench.workspace, where / "The Weir")
-    assert there.uses.lost == [] and there.uses.of(Standing.LOOSE) == [] and there.identity.library_id
+    assert (
+        there.uses.lost == [] and there.uses.of(Standing.LOOSE) == [] and there.identity.library_id
+    )
     assert remember(bench.workspace, there) == there.identity.library_id
-    assert [(s.home, s.offered) for s in shelf(bench.workspace, "travel").standings] == [(True, False)]
+    assert [(s.home, s.offered) for s in shelf(bench.workspace, "travel").standings] == [
+        (True, False)
+    ]
 
 
-# -- recognised -------------------------------------------------------------------------------------------------------
+# -- recognised ------------------------------------------------------------------------------------
 
 
 def identity(folder, id="11111111-2222", name="Otters", home="uuid-heron", path="x"):
     (folder / ".fascis").mkdir(parents=True)
-    record = {"format": 1, "library_id": id, "name": name, "kind": "library", "home": {"drive": home, "path": path}}
+    record = {
+        "format": 1,
+        "library_id": id,
+        "name": name,
+        "kind": "library",
+        "home": {"drive": home, "path": path},
+    }
     (folder / ".fascis/identity.json").write_text(json.dumps({**record, "history": []}))
     (folder / "a.mov").write_bytes(b"a")
     return folder
@@ -155,12 +189,19 @@ def identity(folder, id="11111111-2222", name="Otters", home="uuid-heron", path=
 def test_a_library_that_is_new_here_is_offered_and_nothing_is_taken_for_known(bench):
     identity(bench.heron / "Otters", path="Otters")
     (found,) = shelf(bench.workspace, "heron").standings
-    assert found.offered and not found.home and found.says.at_home and bench.workspace.register.libraries() == []
+    assert (
+        found.offered
+        and not found.home
+        and found.says.at_home
+        and bench.workspace.register.libraries() == []
+    )
 
 
 def test_identities_deeper_in_a_drive_are_found_within_bounds(bench, tmp_path):
     identity(bench.heron / "Work/2026/Otters", id="aaaaaaaa")
-    identity(bench.heron / "Work/2026/Otters/media/Inner", id="bbbbbbbb")  # in a library: its own business
+    identity(
+        bench.heron / "Work/2026/Otters/media/Inner", id="bbbbbbbb"
+    )  # in a library: its own business
     identity(bench.heron / "1/2/3/4/5/Deep", id="cccccccc")
     identity(bench.heron / ".hidden/Otters", id="dddddddd")
     identity(tmp_path / "outside", id="eeeeeeee")
@@ -169,11 +210,17 @@ def test_identities_deeper_in_a_drive_are_found_within_bounds(bench, tmp_path):
     drive = bench.workspace.drives.at(bench.heron)
     assert recognition.on(drive) == [] and recognition.unsearched([drive]) == [drive]
     recognition.search(drive)
-    assert [r.identity.library_id for r in recognition.on(drive)] == ["aaaaaaaa"] and not recognition.unsearched([drive])
-    assert [s.name for s in shelf(bench.workspace, "heron", recognition=recognition).standings] == ["Otters"]
+    assert [r.identity.library_id for r in recognition.on(drive)] == [
+        "aaaaaaaa"
+    ] and not recognition.unsearched([drive])
+    assert [s.name for s in shelf(bench.workspace, "heron", recognition=recognition).standings] == [
+        "Otters"
+    ]
 
 
-@pytest.mark.parametrize("text", ["", "{", '{"format": 99}', '{"format": 1, "library_id": "../../etc"}', "[" * 100_000])
+@pytest.mark.parametrize(
+    "text", ["", "{", '{"format": 99}', '{"format": 1, "library_id": "../../etc"}', "[" * 100_000]
+)
 def test_an_identity_that_is_damaged_is_not_taken_for_a_library(bench, text):
     identity(bench.heron / "Good", id="aaaaaaaa")
     (bench.heron / "Bad/.fascis").mkdir(parents=True)
@@ -198,17 +245,24 @@ def test_a_copy_made_by_hand_is_told_apart_from_its_original(bench, library):
     os.unlink(byhand / "renders/cut.mov")
     standings = shelf(bench.workspace, "heron").standings
     (other,) = [s for s in standings if s.says]
-    assert other.library == id and not other.offered and not other.says.at_home and other.root == byhand
+    assert (
+        other.library == id
+        and not other.offered
+        and not other.says.at_home
+        and other.root == byhand
+    )
     assert [s.root for s in standings if s.home] == [home]
     apart = tell_apart(bench.workspace.drives, byhand, home, 1)
     assert (apart.only_here, apart.only_there, apart.other, apart.newer_here) == (1, 1, 1, 1)
-    assert "1\u00a0file only on A" in apart.words("A", "B") and "newer on A" in apart.words("A", "B")
+    assert "1\u00a0file only on A" in apart.words("A", "B") and "newer on A" in apart.words(
+        "A", "B"
+    )
     shutil.rmtree(byhand)
     shutil.copytree(home, byhand, symlinks=True)
     assert tell_apart(bench.workspace.drives, byhand, home, 1).alike
 
 
-# -- a cloned disk ----------------------------------------------------------------------------------------------------
+# -- a cloned disk ---------------------------------------------------------------------------------
 
 
 def clone(bench, name, uuid="uuid-heron"):
@@ -229,8 +283,13 @@ def test_the_drive_that_is_known_keeps_its_identity_beside_its_clone(bench, libr
     known, other = shelves[bench.heron], shelves[there]
     assert known.drive.uuid == "uuid-heron" and not known.drive.ambiguous and known.drive.twin_of
     assert other.drive.ambiguous and other.drive.uuid.startswith("uuid-heron#")
-    assert [s.home for s in known.standings] == [True] and [s.home for s in other.standings] == [False]
-    assert bench.workspace.drives.at(there).ambiguous and not bench.workspace.drives.at(bench.heron).ambiguous
+    assert [s.home for s in known.standings] == [True] and [s.home for s in other.standings] == [
+        False
+    ]
+    assert (
+        bench.workspace.drives.at(there).ambiguous
+        and not bench.workspace.drives.at(bench.heron).ambiguous
+    )
 
 
 def test_nothing_crosses_to_a_drive_that_cannot_be_told_from_its_clone(bench, library):
@@ -254,12 +313,14 @@ def test_a_crossing_does_not_go_on_to_a_clone(bench, library):
     bench.again()
     again = find_crossing(bench.workspace, crossing.id)
     crossing.close()
-    assert again.run() is State.SETTLED  # alone it is the drive of that UUID; what was staged is made anew, and proven
+    assert (
+        again.run() is State.SETTLED
+    )  # alone it is the drive of that UUID; what was staged is made anew, and proven
     assert contents(bench.drives / "heron-b/The Weir") == before
     again.close()
 
 
-# -- the old place ----------------------------------------------------------------------------------------------------
+# -- the old place ---------------------------------------------------------------------------------
 
 
 def begun(bench):
@@ -277,7 +338,12 @@ def test_a_new_library_that_some_program_made_at_the_old_place_is_noticed(bench,
     library.mkdir()
     (library / "untitled.db").write_bytes(b"empty")
     (one,) = begun(bench)
-    assert one.path == library and one.files == 1 and "stands something new" in one.sentence and "heron" in one.sentence
+    assert (
+        one.path == library
+        and one.files == 1
+        and "stands something new" in one.sentence
+        and "heron" in one.sentence
+    )
     with pytest.raises(Refused):
         crossing.undo()  # the originals cannot go back under their name: both stay
     assert (library / "untitled.db").exists() and len(contents(crossing.places.parked_path)) == 10
@@ -309,7 +375,9 @@ def test_a_library_that_was_brought_back_is_nothing_new(bench, library):
     crossing.close()
     back = Crossing.start(
         bench.workspace,
-        make_plan(bench.workspace, survey_library(bench.workspace, home), library.parent, Choices()),
+        make_plan(
+            bench.workspace, survey_library(bench.workspace, home), library.parent, Choices()
+        ),
         decided=True,
     )
     assert back.run() is State.SETTLED and begun(bench) == []

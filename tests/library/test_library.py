@@ -10,7 +10,14 @@ from hypothesis import strategies as st
 
 from fascis.files.errors import Cancelled, Damaged
 from fascis.files.medium import PosixMedium
-from fascis.library.identity import Crossed, Home, Identity, format_identity, parse_identity, read_identity
+from fascis.library.identity import (
+    Crossed,
+    Home,
+    Identity,
+    format_identity,
+    parse_identity,
+    read_identity,
+)
 from fascis.library.open_files import find_open
 from fascis.library.register import Register
 from fascis.library.roles import Role, RoleRule
@@ -21,8 +28,10 @@ from fascis.library.survey import Kind, survey
 
 @pytest.mark.parametrize(
     ("place", "role"),
-    [("media/render_test.mov", "original"), ("Renders/a.mov", "render"), ("x/PROXIES/y/a.mov", "proxy"), ("previews/p.bin", "preview"), ("a.xmp", "sidecar"),
-     ("cut.otio", "document"), ("notes.txt", "other"), ("noextension", "other"), ("my renders/a.mov", "original"), ("a.JPG", "original")],
+    [("media/render_test.mov", "original"), ("Renders/a.mov", "render"), ("x/PROXIES/y/a.mov",
+    "proxy"), ("previews/p.bin", "preview"), ("a.xmp", "sidecar"),
+     ("cut.otio", "document"), ("notes.txt", "other"), ("noextension", "other"),
+     ("my renders/a.mov", "original"), ("a.JPG", "original")],
 )  # fmt: skip
 def test_roles_come_from_folders_and_types_never_from_words_in_names(place, role):
     folder, _, name = place.encode().rpartition(b"/")
@@ -89,8 +98,17 @@ def test_a_survey_can_be_stopped(library):
     medium.close()
 
 
-IDENTITY = Identity(library_id="0b5f2c00-aaaa", name="The Weir", home=Home(drive="u", path="The Weir"),
-                    history=[Crossed.model_validate({"id": "1", "when": "2024-05-01T10:00:00Z", "from": "/a", "to": "/b", "token": "t"})])  # fmt: skip
+IDENTITY = Identity(
+    library_id="0b5f2c00-aaaa",
+    name="The Weir",
+    home=Home(drive="u", path="The Weir"),
+    # fmt: skip
+    history=[
+        Crossed.model_validate(
+            {"id": "1", "when": "2024-05-01T10:00:00Z", "from": "/a", "to": "/b", "token": "t"}
+        )
+    ],
+)
 
 
 def test_an_identity_survives():
@@ -99,7 +117,14 @@ def test_an_identity_survives():
 
 @pytest.mark.parametrize(
     "text",
-    [b"", b"[]", b"{}", b'{"format": 1, "library_id": "../../x", "name": "x", "home": {}}', b"\xff\xfe", b"[" * 5000],
+    [
+        b"",
+        b"[]",
+        b"{}",
+        b'{"format": 1, "library_id": "../../x", "name": "x", "home": {}}',
+        b"\xff\xfe",
+        b"[" * 5000,
+    ],
 )
 def test_a_damaged_identity_is_told(text):
     with pytest.raises(Damaged, match="damaged"):
@@ -123,13 +148,22 @@ def test_an_identity_behind_a_link_is_not_read(tmp_path):
 
 def test_the_register_remembers(bench, library):
     register = bench.workspace.register
-    id = register.put_library(library, "uuid-inside", "The Weir", "library", None, summary_of(surveyed(library)))
+    id = register.put_library(
+        library, "uuid-inside", "The Weir", "library", None, summary_of(surveyed(library))
+    )
     assert register.put_library(library, "uuid-inside", "The Weir", "library") == id
     known = register.library_at(library)
-    assert known and known.id == id and parse_summary(known.summary).files == 10 and register.find(id[:5])[0].id == id
+    assert (
+        known
+        and known.id == id
+        and parse_summary(known.summary).files == 10
+        and register.find(id[:5])[0].id == id
+    )
 
 
-@pytest.mark.parametrize(("spoil", "words"), [(b"rubbish" * 400, "cannot be used"), (None, "newer version")])
+@pytest.mark.parametrize(
+    ("spoil", "words"), [(b"rubbish" * 400, "cannot be used"), (None, "newer version")]
+)
 def test_a_register_that_cannot_be_used_says_so_and_stays(tmp_path, spoil, words):
     path = tmp_path / "register.sqlite"
     if spoil:
@@ -144,7 +178,9 @@ def test_a_register_that_cannot_be_used_says_so_and_stays(tmp_path, spoil, words
     assert path.read_bytes() == before
 
 
-@pytest.mark.parametrize("kept", [{}, {"roles": 5}, {"roles": {"nonsense": [1, 2, 3]}}, {"roles": {"proxy": [1]}}])
+@pytest.mark.parametrize(
+    "kept", [{}, {"roles": 5}, {"roles": {"nonsense": [1, 2, 3]}}, {"roles": {"proxy": [1]}}]
+)
 def test_a_summary_that_is_no_summary(kept):
     assert parse_summary(kept) is None
 

@@ -96,17 +96,25 @@ def test_settings_notes_and_lists_of_digests_are_none(bench, lib, name):
 
 def test_a_cache_that_names_nothing_is_told_as_a_database_only(bench, lib):
     database(lib / "thumbs.db", b"\xff\xd8 picture", 7)
-    assert unknown(bench, lib) == [] and survey_library(bench.workspace, lib).uses.databases == [b"thumbs.db"]
+    assert unknown(bench, lib) == [] and survey_library(bench.workspace, lib).uses.databases == [
+        b"thumbs.db"
+    ]
 
 
 def test_a_library_with_a_document_of_unknown_make_is_never_released_unattended(bench, lib):
     write(lib / "project.thing", by_absolute(lib))
     words = ("relocate", lib, "--to", bench.heron, "--after", "release", "--json")
     status, said, _ = fascis(bench, *words)
-    assert status == 3 and {p["code"]: p["severity"] for p in said["problems"]}["not-understood"] == "decision"
+    assert (
+        status == 3
+        and {p["code"]: p["severity"] for p in said["problems"]}["not-understood"] == "decision"
+    )
     status, said, _ = fascis(bench, *words, "--yes")
     assert (status, said["state"]) == (0, "switched") and (lib / "media/Day 01/crest.mov").exists()
-    assert {"path": "project.thing", "format": "not understood", "references": 0} in fascis(bench, "survey", lib, "--json")[1]["documents"]  # fmt: skip
+    # fmt: skip
+    assert {"path": "project.thing", "format": "not understood", "references": 0} in fascis(
+        bench, "survey", lib, "--json"
+    )[1]["documents"]
 
 
 class Toy:

@@ -1,4 +1,7 @@
-"""What a library refers to: every standing, every way of naming a file, and everything that must not be followed."""
+"""What a library refers to.
+
+Every standing, every way of naming a file, and everything that must not be followed.
+"""
 
 import json
 import os
@@ -16,13 +19,24 @@ from tests.library.making import catalog_at, timeline, write
 
 @pytest.fixture
 def home(bench, tmp_path):
-    """A library with media inside and outside of it; the drive Field 2 was seen once, and is away."""
+    """A library with media inside and outside of it.
+
+    The drive Field 2 was seen once, and is away.
+    """
     lib = bench.library
     seen = replace(
-        bench.workspace.drives.at(bench.heron), uuid="uuid-field", label="Field 2", mount=Path("/media/studio/Field 2")
+        bench.workspace.drives.at(bench.heron),
+        uuid="uuid-field",
+        label="Field 2",
+        mount=Path("/media/studio/Field 2"),
     )
     bench.workspace.register.put_drives([seen])
-    for place in ("media/Day 01/crest.mov", "media/Day 01/spare.mov", "renders/feature_0001.mov", "notes.txt"):
+    for place in (
+        "media/Day 01/crest.mov",
+        "media/Day 01/spare.mov",
+        "renders/feature_0001.mov",
+        "notes.txt",
+    ):
         write(lib / place)
     write(tmp_path / "Field recordings/2024/millrace.wav", b"m" * 300)
     return lib
@@ -34,9 +48,14 @@ def survey(bench, lib):
 
 def standings(surveyed):
     """``{path: standing}``, places in the library relative."""
-    found = {place.decode(): STANDINGS[surveyed.uses.standing[row]].value for row, place in files_of(surveyed.survey)}
+    found = {
+        place.decode(): STANDINGS[surveyed.uses.standing[row]].value
+        for row, place in files_of(surveyed.survey)
+    }
     root = os.path.realpath(surveyed.source) + "/"
-    return found | {os.fsdecode(o.path).removeprefix(root): o.standing.value for o in surveyed.uses.outside}
+    return found | {
+        os.fsdecode(o.path).removeprefix(root): o.standing.value for o in surveyed.uses.outside
+    }
 
 
 def test_every_standing(bench, home, tmp_path):
@@ -64,8 +83,10 @@ def test_every_standing(bench, home, tmp_path):
 
 @pytest.mark.parametrize(
     "written",
-    ["media/Day 01/crest.mov", "media/Day%2001/crest.mov", "./media//Day 01/../Day 01/crest.mov", "{root}/media/Day 01/crest.mov",
-     "file://{root}/media/Day%2001/crest.mov", "file://localhost{root}/media/Day%2001/crest.mov", "../The Weir/media/Day 01/crest.mov",
+    ["media/Day 01/crest.mov", "media/Day%2001/crest.mov", "./media//Day 01/../Day 01/crest.mov",
+    "{root}/media/Day 01/crest.mov",
+     "file://{root}/media/Day%2001/crest.mov", "file://localhost{root}/media/Day%2001/crest.mov",
+     "../The Weir/media/Day 01/crest.mov",
      "{alias}/media/Day 01/crest.mov", "linked/crest.mov"],
 )  # fmt: skip
 def test_every_way_of_writing_a_path_leads_to_the_same_file(bench, home, tmp_path, written):
@@ -74,14 +95,18 @@ def test_every_way_of_writing_a_path_leads_to_the_same_file(bench, home, tmp_pat
     write(home / "feature.otio", timeline(written.format(root=home, alias=tmp_path / "alias")))
     found = standings(survey(bench, home))
     assert (
-        found["media/Day 01/crest.mov"] == "held" and "missing" not in found.values() and "loose" not in found.values()
+        found["media/Day 01/crest.mov"] == "held"
+        and "missing" not in found.values()
+        and "loose" not in found.values()
     )
 
 
 @pytest.mark.parametrize(
     ("written", "standing"),
-    [("/Volumes/Field 2/DCIM/a.mov", "away"), ("/run/media/mara/Field 2/a.mov", "away"), ("file:///media/mara/field 2/a.mov", "away"),
-     ("E:\\Footage\\a.mov", "missing"), ("file:///E:/Footage/a.mov", "missing"), ("\\\\nas\\films\\a.mov", "missing"),
+    [("/Volumes/Field 2/DCIM/a.mov", "away"), ("/run/media/mara/Field 2/a.mov", "away"),
+    ("file:///media/mara/field 2/a.mov", "away"),
+     ("E:\\Footage\\a.mov", "missing"), ("file:///E:/Footage/a.mov", "missing"),
+     ("\\\\nas\\films\\a.mov", "missing"),
      ("/Volumes/Nobody knows/a.mov", "missing"), ("/home/tomas/Desktop/a.mov", "missing")],
 )  # fmt: skip
 def test_a_path_of_another_machine_is_away_when_its_drive_is_known(bench, home, written, standing):
@@ -111,12 +136,27 @@ def test_what_is_no_media_is_never_followed(bench, home, tmp_path):
     write(tmp_path / "a folder.mov/x.txt")
     (tmp_path / "loop.mov").symlink_to("loop.mov")
     write(tmp_path / "secret.txt")
-    targets = ["/etc/passwd", "/dev/zero", "/dev/sda.mov", "/proc/self/environ", "/proc/self/exe.mov", str(tmp_path / "pipe.mov"), "",
-               str(tmp_path / "a folder.mov"), str(tmp_path / "secret.txt"), "media", "..", "http://example.org/x.mov", "x\0y.mov"]  # fmt: skip
+    targets = [
+        "/etc/passwd",
+        "/dev/zero",
+        "/dev/sda.mov",
+        "/proc/self/environ",
+        "/proc/self/exe.mov",
+        str(tmp_path / "pipe.mov"),
+        "",
+        # fmt: skip
+        str(tmp_path / "a folder.mov"),
+        str(tmp_path / "secret.txt"),
+        "media",
+        "..",
+        "http://example.org/x.mov",
+        "x\0y.mov",
+    ]
     write(home / "feature.otio", timeline(*targets, "media/Day 01/crest.mov"))
     uses = survey(bench, home).uses
     refused = {t for _, t, _ in uses.not_media}
-    assert refused >= {"/etc/passwd", "/dev/zero", "/proc/self/environ", str(tmp_path / "pipe.mov"), str(tmp_path / "a folder.mov"),
+    assert refused >= {"/etc/passwd", "/dev/zero", "/proc/self/environ", str(tmp_path / "pipe.mov"),
+        str(tmp_path / "a folder.mov"),
                        str(tmp_path / "secret.txt"), "media", ".."}  # fmt: skip
     assert not [o for o in uses.outside if o.standing is Standing.LOOSE]
     assert len(uses.used_by) == 1, "and what is media is followed all the same"
@@ -124,17 +164,23 @@ def test_what_is_no_media_is_never_followed(bench, home, tmp_path):
 
 @pytest.mark.parametrize(
     ("name", "content", "words"),
-    [("broken.otio", b'{"OTIO_SCHEMA": "Timeline.1", ', "no JSON at line 1"), ("deep.otio", b"[" * 100_000, "nested too deep"),
-     ("evil.xspf", b'<!DOCTYPE x [<!ENTITY e "e">]><playlist xmlns="http://xspf.org/ns/0/"/>', "document type"),
+    [("broken.otio", b'{"OTIO_SCHEMA": "Timeline.1", ', "no JSON at line 1"), ("deep.otio",
+    b"[" * 100_000, "nested too deep"),
+     ("evil.xspf", b'<!DOCTYPE x [<!ENTITY e "e">]><playlist xmlns="http://xspf.org/ns/0/"/>',
+     "document type"),
      ("not.fascat", b"rubbish" * 400, "catalog"), ("empty.edl", b"", "no event")],
 )  # fmt: skip
-def test_a_document_that_is_not_understood_is_named_and_carried_as_a_file(bench, home, name, content, words):
+def test_a_document_that_is_not_understood_is_named_and_carried_as_a_file(
+    bench, home, name, content, words
+):
     write(home / name, content)
     write(home / "feature.otio", timeline("media/Day 01/crest.mov"))
     found = survey(bench, home)
     ((place, why),) = found.uses.not_understood
     assert place == name.encode() and words in why
-    assert standings(found)[name] == "held" and standings(found)["media/Day 01/spare.mov"] == "unused"
+    assert (
+        standings(found)[name] == "held" and standings(found)["media/Day 01/spare.mov"] == "unused"
+    )
 
 
 def test_without_a_document_that_is_read_nothing_is_called_unused(bench, home):
@@ -143,7 +189,13 @@ def test_without_a_document_that_is_read_nothing_is_called_unused(bench, home):
 
 
 def test_documents_of_a_format_that_is_not_known(bench, home):
-    for name in ("cut.aaf", "work.sqlite", "sheet.xml", "media/Day 01/crest.xml", "work.sqlite-wal"):
+    for name in (
+        "cut.aaf",
+        "work.sqlite",
+        "sheet.xml",
+        "media/Day 01/crest.xml",
+        "work.sqlite-wal",
+    ):
         write(home / name)
     uses = survey(bench, home).uses
     assert (sorted(uses.unknown), uses.databases) == ([b"cut.aaf"], [b"work.sqlite"])
@@ -152,24 +204,38 @@ def test_documents_of_a_format_that_is_not_known(bench, home):
 def test_a_sequence_counts_frame_by_frame(bench, home, tmp_path):
     for n in (10, 12, 14):
         write(tmp_path / f"scans/scan_{n:04}.dpx")
-    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": str(tmp_path / "scans"), "name_prefix": "scan_",
-                "name_suffix": ".dpx", "start_frame": 10, "frame_step": 2, "rate": 24, "frame_zero_padding": 4,
+    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1",
+        "target_url_base": str(tmp_path / "scans"), "name_prefix": "scan_",
+                "name_suffix": ".dpx", "start_frame": 10, "frame_step": 2, "rate": 24,
+                "frame_zero_padding": 4,
                 "available_range": {"duration": {"value": 8, "rate": 24}}}  # fmt: skip
-    write(home / "scans.otio", json.dumps({"OTIO_SCHEMA": "Clip.2", "media_references": {"a": sequence}}).encode())
+    write(
+        home / "scans.otio",
+        json.dumps({"OTIO_SCHEMA": "Clip.2", "media_references": {"a": sequence}}).encode(),
+    )
     found = survey(bench, home)
     assert [(o.path[-8:], o.standing.value) for o in found.uses.outside] == [
-        (b"0010.dpx", "loose"), (b"0012.dpx", "loose"), (b"0014.dpx", "loose"), (b"0016.dpx", "missing"),
+        (b"0010.dpx", "loose"), (b"0012.dpx", "loose"), (b"0014.dpx", "loose"), (b"0016.dpx",
+        "missing"),
     ]  # fmt: skip
     assert found.uses.documents[0].references == 1
 
 
 def test_an_edit_list_uses_what_one_file_of_the_library_is_called(bench, home):
     write(home / "media/Day 02/spare.mov")
-    write(home / "cut.edl", b"TITLE: x\n001  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* FROM CLIP NAME: CREST\n"
-          b"002  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* FROM CLIP NAME: spare.mov\n")  # fmt: skip
+    write(
+        home / "cut.edl",
+        b"TITLE: x\n"
+        b"001  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n"
+        b"* FROM CLIP NAME: CREST\n"
+        b"002  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n"
+        b"* FROM CLIP NAME: spare.mov\n",
+    )
     found = survey(bench, home)
     assert standings(found)["media/Day 01/crest.mov"] == "held"
-    assert standings(found)["media/Day 02/spare.mov"] == "unused", "two are called so: which one is not guessed"
+    assert standings(found)["media/Day 02/spare.mov"] == "unused", (
+        "two are called so: which one is not guessed"
+    )
     assert found.uses.documents[0].unnamed == 1
 
 
@@ -182,7 +248,11 @@ def test_sidecars_stand_where_their_photos_do(bench, home, tmp_path):
     write(home / "list.m3u8", f"stills/a.jpg\n{tmp_path}/loose/c.jpg\n".encode())
     found = survey(bench, home)
     said = standings(found)
-    assert (said["stills/a.xmp"], said["stills/b.jpg.xmp"], said["stills/lost.xmp"]) == ("held", "unused", "unused")
+    assert (said["stills/a.xmp"], said["stills/b.jpg.xmp"], said["stills/lost.xmp"]) == (
+        "held",
+        "unused",
+        "unused",
+    )
     assert said[f"{tmp_path}/loose/c.jpg.xmp"] == "loose" and f"{tmp_path}/loose/d.xmp" not in said
     assert found.uses.orphans == [b"stills/lost.xmp"]
 
@@ -194,7 +264,8 @@ def test_a_link_that_leads_out_is_a_reference(bench, home, tmp_path):
     (home / "machine").symlink_to("/etc/passwd")
     found = survey(bench, home)
     assert {(o.path, o.standing.value) for o in found.uses.outside} == {
-        (bytes(tmp_path / "Field recordings/2024/millrace.wav"), "loose"), (b"/nowhere/at all.mov", "missing"),
+        (bytes(tmp_path / "Field recordings/2024/millrace.wav"), "loose"), (b"/nowhere/at all.mov",
+        "missing"),
     }  # fmt: skip
     assert [t for _, t, _ in found.uses.not_media] == ["/etc/passwd"]
 
@@ -210,7 +281,10 @@ def test_a_loose_document_that_is_used_is_read_too(bench, home, tmp_path):
 
 
 def test_a_single_document_is_a_library_with_what_it_refers_to(bench, home, tmp_path):
-    write(home / "feature.otio", timeline("media/Day 01/crest.mov", f"{tmp_path}/Field recordings/2024/millrace.wav"))
+    write(
+        home / "feature.otio",
+        timeline("media/Day 01/crest.mov", f"{tmp_path}/Field recordings/2024/millrace.wav"),
+    )
     write(home / "media/Day 01/crest.xmp")
     found = survey(bench, home / "feature.otio")
     assert (found.source, found.document, found.name) == (home, b"feature.otio", "feature")
@@ -231,7 +305,9 @@ def test_sizes_of_what_went_missing_are_remembered(bench, home, tmp_path):
     found = survey(bench, home)
     assert {o.size for o in found.uses.of(Standing.MISSING)} == {300, 4}
     assert remember(bench.workspace, found) == id
-    assert {o.size for o in survey(bench, home).uses.of(Standing.MISSING)} == {300, 4}, "and stay so"
+    assert {o.size for o in survey(bench, home).uses.of(Standing.MISSING)} == {300, 4}, (
+        "and stay so"
+    )
 
 
 def test_other_libraries_that_use_a_file_are_known(bench, home, tmp_path):
@@ -246,9 +322,16 @@ def test_other_libraries_that_use_a_file_are_known(bench, home, tmp_path):
 
 
 def test_the_topmost_folder_is_the_source():
-    paths = [b"/d/Music/a.wav", b"/d/Music/2024/b.wav", b"/d/Music 2/c.wav", b"/e.wav", b"/f/g/h.wav"]
+    paths = [
+        b"/d/Music/a.wav",
+        b"/d/Music/2024/b.wav",
+        b"/d/Music 2/c.wav",
+        b"/e.wav",
+        b"/f/g/h.wav",
+    ]
     assert top_folders(paths) == {
-        b"/d/Music": b"/d/Music", b"/d/Music/2024": b"/d/Music", b"/d/Music 2": b"/d/Music 2", b"": b"", b"/f/g": b"/f/g",
+        b"/d/Music": b"/d/Music", b"/d/Music/2024": b"/d/Music", b"/d/Music 2": b"/d/Music 2",
+        b"": b"", b"/f/g": b"/f/g",
     }  # fmt: skip
 
 
@@ -256,7 +339,12 @@ def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_us
     """Its first pages can be read, and name photos; half of it is none of it."""
     names = [f"p{i:05}.jpg" for i in range(4000)]
     write(home / "shoots/p00000.jpg")
-    path = catalog_at(home / "Bell.fascat", [("uuid-inside", "The Weir")], [(1, 1, "shoots")], [(1, n) for n in names])
+    path = catalog_at(
+        home / "Bell.fascat",
+        [("uuid-inside", "The Weir")],
+        [(1, 1, "shoots")],
+        [(1, n) for n in names],
+    )
     content = bytearray(path.read_bytes())
     content[len(content) * 2 // 3 : len(content) * 2 // 3 + 12_288] = b"\xff" * 12_288
     path.write_bytes(content)
@@ -268,8 +356,23 @@ def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_us
 
 def test_sequences_with_too_many_frames_are_told_and_nothing_is_half_read(bench, home, monkeypatch):
     monkeypatch.setattr("fascis.library.uses._MOST_FRAMES", 3)
-    sequence = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": "/nowhere", "name_prefix": "s", "name_suffix": ".dpx",
-                "start_frame": 0, "rate": 24, "available_range": {"duration": {"value": 4, "rate": 24}}}  # fmt: skip
-    write(home / "scans.otio", json.dumps({"OTIO_SCHEMA": "Clip.2", "media_references": {"a": sequence}}).encode())
+    sequence = {
+        "OTIO_SCHEMA": "ImageSequenceReference.1",
+        "target_url_base": "/nowhere",
+        "name_prefix": "s",
+        "name_suffix": ".dpx",
+        # fmt: skip
+        "start_frame": 0,
+        "rate": 24,
+        "available_range": {"duration": {"value": 4, "rate": 24}},
+    }
+    write(
+        home / "scans.otio",
+        json.dumps({"OTIO_SCHEMA": "Clip.2", "media_references": {"a": sequence}}).encode(),
+    )
     uses = survey(bench, home).uses
-    assert "frames" in uses.documents[0].trouble and uses.outside == [] and uses.documents[0].references == 0
+    assert (
+        "frames" in uses.documents[0].trouble
+        and uses.outside == []
+        and uses.documents[0].references == 0
+    )

@@ -1,4 +1,7 @@
-"""Kept awake, told, and quietly absent: a real message bus, with services that only note what they are asked."""
+"""Kept awake, told, and quietly absent.
+
+A real message bus, with services that only note what they are asked.
+"""
 
 import os
 import shutil
@@ -20,7 +23,8 @@ from fascis.machine.notice import tell_desktop
 from tests.crossing.ways import plan_of
 
 CONFIG = """<busconfig><type>session</type><listen>unix:path={path}</listen><auth>EXTERNAL</auth>
-<policy context="default"><allow send_destination="*"/><allow receive_sender="*"/><allow own="*"/><allow user="*"/></policy></busconfig>"""
+<policy context="default"><allow send_destination="*"/><allow receive_sender="*"/><allow
+ own="*"/><allow user="*"/></policy></busconfig>"""
 
 
 SERVICES = []
@@ -68,7 +72,8 @@ def bus(tmp_path, monkeypatch):
     path, config = tmp_path / "bus", tmp_path / "bus.conf"
     config.write_text(CONFIG.format(path=path))
     process = subprocess.Popen(
-        ["dbus-daemon", f"--config-file={config}", "--nofork", "--print-address"], stdout=subprocess.PIPE
+        ["dbus-daemon", f"--config-file={config}", "--nofork", "--print-address"],
+        stdout=subprocess.PIPE,
     )
     try:
         assert process.stdout.readline().startswith(b"unix:")
@@ -98,19 +103,26 @@ def test_the_machine_is_kept_awake_while_something_runs(bus, lid):
         os.close(write)
         os.set_blocking(read, False)
         with pytest.raises(BlockingIOError):
-            os.read(read, 1)  # somebody still holds the other end: that is what keeps the machine awake
+            os.read(
+                read, 1
+            )  # somebody still holds the other end: that is what keeps the machine awake
     os.set_blocking(read, True)
     assert os.read(read, 1) == b"" and awake.granted == ""
     os.close(read)
     what, who, why, mode = service.asked[-1][1]
-    assert (who, why, mode) == ("Fascis", "The Weir is crossing", "block") and what.startswith("sleep:idle")
+    assert (who, why, mode) == ("Fascis", "The Weir is crossing", "block") and what.startswith(
+        "sleep:idle"
+    )
 
 
 def test_the_desktop_is_told_in_plain_text(bus):
     service = Service("org.freedesktop.Notifications", lambda member, arguments: ("u", (1,)))
     assert tell_desktop("The Weir waits for you", "<b>a.mov</b> & more", urgent=True)
     ((member, arguments),) = service.asked
-    assert member == "Notify" and arguments[3:5] == ("The Weir waits for you", "&lt;b&gt;a.mov&lt;/b&gt; &amp; more")
+    assert member == "Notify" and arguments[3:5] == (
+        "The Weir waits for you",
+        "&lt;b&gt;a.mov&lt;/b&gt; &amp; more",
+    )
     assert arguments[6]["urgency"] == ("y", 2)
 
 
@@ -134,10 +146,16 @@ def test_a_bus_without_services_is_no_hindrance(bus):
 def test_a_drive_in_use_is_not_removed_and_that_is_told(bus, mounted):
     where = mounted("ext4", 32)
     drive = Drives().at(where)
-    service = Service("org.freedesktop.UDisks2", lambda member, arguments: "org.freedesktop.UDisks2.Error.DeviceBusy")
+    service = Service(
+        "org.freedesktop.UDisks2",
+        lambda member, arguments: "org.freedesktop.UDisks2.Error.DeviceBusy",
+    )
     with (
         (where / "open.mov").open("wb"),
-        pytest.raises(EnvironmentTrouble, match=r"HERON could not be removed: Fascis itself has open.mov of it open. It is still"),
+        pytest.raises(
+            EnvironmentTrouble,
+            match=r"HERON could not be removed: Fascis itself has open.mov of it open. It is still",
+        ),
     ):
         remove_safely(drive)
     assert [member for member, _ in service.asked] == ["Unmount"] and os.path.ismount(where)
@@ -160,7 +178,10 @@ def test_a_drive_is_unmounted_and_switched_off(bus, mounted):
 def test_removing_a_stand_in_takes_it_away_and_keeps_what_is_on_it(bench, library):
     (bench.heron / "older.mov").write_bytes(b"x")
     assert remove_safely(bench.workspace.drives.at(bench.heron))
-    assert not bench.workspace.drives.at(bench.heron).connected and (bench.heron / "older.mov").exists()
+    assert (
+        not bench.workspace.drives.at(bench.heron).connected
+        and (bench.heron / "older.mov").exists()
+    )
     assert [p.code for p in plan_of(bench).problems] == ["away"]
 
 

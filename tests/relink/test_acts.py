@@ -1,4 +1,7 @@
-"""Relinking where a library lies: only targets change, whole or not at all, and one undo brings every byte back."""
+"""Relinking where a library lies.
+
+Only targets change, whole or not at all, and one undo brings every byte back.
+"""
 
 import fcntl
 import os
@@ -22,7 +25,10 @@ from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import catalog_at, open_by_another, timeline, write
 
-XSPF = '<?xml version="1.0"?><playlist version="1" xmlns="http://xspf.org/ns/0/"><trackList><track><location>{}</location><duration>9</duration></track></trackList></playlist>'
+XSPF = (
+    '<?xml version="1.0"?><playlist version="1" '
+    'xmlns="http://xspf.org/ns/0/"><trackList><track><location>{}</location><duration>9</duration></track></trackList></playlist>'
+)
 
 
 STRIDE = int(os.environ.get("FASCIS_STRIDE", "4"))  # 1 walks every step
@@ -34,7 +40,7 @@ class Killed(BaseException):
 
 @pytest.fixture
 def weir(bench):
-    """A library whose footage, music and photos are outside of it, in folders that are then renamed."""
+    """A library whose footage, music and photos are outside, in folders then renamed."""
     lib, inside = bench.library, bench.drives / "inside"
     for n in range(4):
         write(inside / f"Footage/Day 04/clip {n}.mov", b"f" * (n + 10))
@@ -46,7 +52,10 @@ def weir(bench):
     write(
         lib / "Feature.otio",
         timeline(
-            paths[0], "media/held.mov", "../Footage/Day 04/clip 1.mov", (inside / "Footage/Day 04/clip 2.mov").as_uri()
+            paths[0],
+            "media/held.mov",
+            "../Footage/Day 04/clip 1.mov",
+            (inside / "Footage/Day 04/clip 2.mov").as_uri(),
         ),
     )
     write(lib / "cut/Teaser.otio", timeline(paths[3], paths[0]))
@@ -54,17 +63,25 @@ def weir(bench):
     write(lib / "list.xspf", XSPF.format((inside / "Music/theme é.wav").as_uri()).encode())
     write(
         lib / "cut.edl",
-        f"TITLE: cut\n001  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* SOURCE FILE: {paths[2]}\n".encode(),
+        "TITLE: cut\n001  AX V C 00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* SOURCE "
+        f"FILE: {paths[2]}\n".encode(),
     )
-    catalog_at(lib / "Bell.fascat", [("uuid-inside", "Photos")], [(1, 1, "herons"), (2, 1, "salmon")],
-               [(1, f"heron_{n}.jpg") for n in range(4)] + [(2, f"salmon_{n}.jpg") for n in range(4)])  # fmt: skip
+    catalog_at(
+        lib / "Bell.fascat",
+        [("uuid-inside", "Photos")],
+        [(1, 1, "herons"), (2, 1, "salmon")],
+        # fmt: skip
+        [(1, f"heron_{n}.jpg") for n in range(4)] + [(2, f"salmon_{n}.jpg") for n in range(4)],
+    )
     (lib / "theme.wav").symlink_to(inside / "Music/theme é.wav")
     remember(bench.workspace, survey_library(bench.workspace, lib))
     (inside / "Footage/Day 04").rename(inside / "Footage/Day 04, weir")
     (inside / "Photos/herons").rename(inside / "Photos/grey herons")
     write(inside / "Photos/salmon, run/.keep", b"")
     for n in range(2):  # a part of the folder only
-        (inside / f"Photos/salmon/salmon_{n}.jpg").rename(inside / f"Photos/salmon, run/salmon_{n}.jpg")
+        (inside / f"Photos/salmon/salmon_{n}.jpg").rename(
+            inside / f"Photos/salmon, run/salmon_{n}.jpg"
+        )
     (inside / "Music").rename(inside / "Scores")
     return lib
 
@@ -98,7 +115,8 @@ def test_every_format_is_relinked_and_one_undo_brings_all_back(bench, weir):
     act = apply(bench)
     assert not lost(bench) and len(act.documents) == 7 and act.state == "done"
     targets = [
-        c.media_reference.target_url for c in otio.adapters.read_from_file(str(weir / "Feature.otio")).find_clips()
+        c.media_reference.target_url
+        for c in otio.adapters.read_from_file(str(weir / "Feature.otio")).find_clips()
     ]
     new = bench.drives / "inside/Footage/Day 04, weir"
     assert targets == [
@@ -125,19 +143,30 @@ def test_only_the_bytes_of_targets_differ(bench, weir):
     before = (weir / "Feature.otio").read_bytes()
     apply(bench)
     now = (weir / "Feature.otio").read_bytes()
-    assert now.replace(b"Day 04, weir", b"Day 04").replace(b"Day%2004,%20weir", b"Day%2004") == before
+    assert (
+        now.replace(b"Day 04, weir", b"Day 04").replace(b"Day%2004,%20weir", b"Day%2004") == before
+    )
 
 
 def test_a_moved_folder_of_a_catalog_changes_its_row_and_a_part_of_one_its_photos(bench, weir):
     catalog = weir / "Bell.fascat"
-    before = {t: rows(catalog, t) for t in ("meta", "keyword", "photo_keyword", "adjustment", "preview", "album")}
+    before = {
+        t: rows(catalog, t)
+        for t in ("meta", "keyword", "photo_keyword", "adjustment", "preview", "album")
+    }
     photos = rows(catalog, "photo")
     apply(bench)
     assert {t: rows(catalog, t) for t in before} == before
     folders = {f: (p, path) for f, p, path in rows(catalog, "folder")}
-    assert folders[1] == (1, "grey herons") and folders[2] == (1, "salmon") and (1, "salmon, run") in folders.values()
+    assert (
+        folders[1] == (1, "grey herons")
+        and folders[2] == (1, "salmon")
+        and (1, "salmon, run") in folders.values()
+    )
     now = rows(catalog, "photo")
-    assert [r[:1] + r[2:] for r in now] == [r[:1] + r[2:] for r in photos], "only folders of photos changed"
+    assert [r[:1] + r[2:] for r in now] == [r[:1] + r[2:] for r in photos], (
+        "only folders of photos changed"
+    )
     assert [r[1] for r in now[:4]] == [1] * 4 and [r[1] for r in now[6:]] == [2, 2]
     assert folders[now[4][1]] == folders[now[5][1]] == (1, "salmon, run")
 
@@ -169,7 +198,8 @@ def test_cut_off_at_every_step_nothing_is_lost_and_the_next_start_puts_all_back(
         bench.step = lambda _name: None
         now = contents(weir)
         assert all(
-            any(c == before[p] for q, c in now.items() if q == p or q.startswith(p + b".before-")) for p in before
+            any(c == before[p] for q, c in now.items() if q == p or q.startswith(p + b".before-"))
+            for p in before
         ), seen
         acts_of(bench.again()).recover()
         left = acts_of(bench.workspace).all()
@@ -183,15 +213,21 @@ def test_a_document_that_changed_since_refuses_and_nothing_is_written(bench, wei
     surveyed, relinking, found = look(bench)
     write(weir / "cut/Teaser.otio", timeline("x.mov"))
     before = contents(weir)
-    with pytest.raises(Refused, match=r"Teaser.otio changed since it was looked at; look again. Nothing was changed"):
-        acts_of(bench.workspace).apply("id", surveyed.name, bench.library, 1, relinking.retargets(found))
+    with pytest.raises(
+        Refused,
+        match=r"Teaser.otio changed since it was looked at; look again. Nothing was changed",
+    ):
+        acts_of(bench.workspace).apply(
+            "id", surveyed.name, bench.library, 1, relinking.retargets(found)
+        )
     assert contents(weir) == before and not acts_of(bench.workspace).all()
 
 
 @pytest.mark.parametrize("bad", ["read-only", "open", "journal", "catalog changed"])
 def test_a_document_that_may_not_be_touched_refuses_all(bench, weir, bad):
     surveyed, relinking, found = look(bench)
-    words = {"read-only": "Feature.otio may not be written", "open": "has Feature.otio open", "journal": "Bell.fascat-wal lies beside",
+    words = {"read-only": "Feature.otio may not be written", "open": "has Feature.otio open",
+        "journal": "Bell.fascat-wal lies beside",
              "catalog changed": "Bell.fascat changed since"}  # fmt: skip
     if bad == "read-only":
         (weir / "Feature.otio").chmod(0o444)
@@ -204,7 +240,9 @@ def test_a_document_that_may_not_be_touched_refuses_all(bench, weir, bad):
         open_by_another(weir / "Feature.otio") if bad == "open" else nullcontext(),
         pytest.raises(Refused, match=words[bad]),
     ):
-        acts_of(bench.workspace).apply("id", surveyed.name, bench.library, 1, relinking.retargets(found))
+        acts_of(bench.workspace).apply(
+            "id", surveyed.name, bench.library, 1, relinking.retargets(found)
+        )
     assert contents(weir) == before
 
 
@@ -232,7 +270,9 @@ def test_a_document_that_was_worked_in_since_is_not_taken_back(bench, weir):
     act = apply(bench)
     write(weir / "cut/Teaser.otio", timeline("new work.mov"))
     before = contents(weir)
-    with pytest.raises(Refused, match=r"worked in since .* as it was before, it is Teaser.otio.before-"):
+    with pytest.raises(
+        Refused, match=r"worked in since .* as it was before, it is Teaser.otio.before-"
+    ):
         acts_of(bench.workspace).undo(act.id)
     assert contents(weir) == before
 
@@ -264,7 +304,11 @@ def test_two_at_once_are_refused_and_a_damaged_record_is_left_alone(bench, weir)
         apply(bench)
     write(bench.root / "state/relinks/00.json", b"{")
     act = apply(bench)
-    assert [a.id for a in acts.all()] == [act.id] and acts.latest("id") == act and acts.find(act.id[:3]) is None
+    assert (
+        [a.id for a in acts.all()] == [act.id]
+        and acts.latest("id") == act
+        and acts.find(act.id[:3]) is None
+    )
     assert (bench.root / "state/relinks/00.json").read_bytes() == b"{"
 
 

@@ -82,7 +82,9 @@ def test_indexes_are_joined_and_one_inside_another_counts_once(tmp_path):
     write(tmp_path / "a/deep/y.mov", b"22")
     write(tmp_path / "b/z.mov", b"333")
     seen = []
-    found = look_in([tmp_path / "a/deep", tmp_path / "a", tmp_path / "b", tmp_path / "b"], seen.append)
+    found = look_in(
+        [tmp_path / "a/deep", tmp_path / "a", tmp_path / "b", tmp_path / "b"], seen.append
+    )
     assert paths(found, tmp_path) == ["a/deep/y.mov", "a/x.mov", "b/z.mov"]
     assert sorted(found.size.tolist()) == [1, 2, 3] and seen[-1] >= 3
     assert merge([look(tmp_path / "b")]).files == 1

@@ -1,4 +1,7 @@
-"""What documents tell of lost files: which they are, how long they are, what is known of them, and where they may be."""
+"""What documents tell of lost files.
+
+Which they are, how long they are, what is known of them, and where they may be.
+"""
 
 import json
 import os
@@ -28,7 +31,10 @@ from tests.library.making import catalog_at, picture, timeline, write
 
 
 def span(start, length, rate=25.0):
-    return {"start_time": {"value": start, "rate": rate}, "duration": {"value": length, "rate": rate}}
+    return {
+        "start_time": {"value": start, "rate": rate},
+        "duration": {"value": length, "rate": rate},
+    }
 
 
 def with_lengths(*clips):
@@ -36,7 +42,8 @@ def with_lengths(*clips):
     children = [
         {
             "OTIO_SCHEMA": "Clip.2", "source_range": used, "metadata": {"target_url": 5},
-            "media_references": {"DEFAULT_MEDIA": {"OTIO_SCHEMA": "ExternalReference.1", "available_range": there, "target_url": target}},
+            "media_references": {"DEFAULT_MEDIA": {"OTIO_SCHEMA": "ExternalReference.1",
+            "available_range": there, "target_url": target}},
         }
         for target, there, used in clips
     ]  # fmt: skip
@@ -45,11 +52,20 @@ def with_lengths(*clips):
 
 def test_a_timeline_tells_how_long_its_clips_are_and_where_their_use_begins():
     content = with_lengths(
-        ("a.mov", span(90_000, 250), span(90_050, 25)), ("b.mov", None, span(0, 5)), ("c.mov", span(0, 50), None),
-        ("d.mov", span(0, -3), None), ("e.mov", {"duration": {"value": "x", "rate": 1}}, None), ("f.mov", span(0, 50), span(900, 5)),
+        ("a.mov", span(90_000, 250), span(90_050, 25)), ("b.mov", None, span(0, 5)), ("c.mov",
+        span(0, 50), None),
+        ("d.mov", span(0, -3), None), ("e.mov", {"duration": {"value": "x", "rate": 1}}, None),
+        ("f.mov", span(0, 50), span(900, 5)),
     )  # fmt: skip
     assert [r.as_written for r in Otio().read(content)] == [f"{n}.mov" for n in "abcdef"]
-    assert Otio().lengths(content) == [Length(10, 2, 25), None, Length(2, 0, 25), None, None, Length(2, 0, 25)]
+    assert Otio().lengths(content) == [
+        Length(10, 2, 25),
+        None,
+        Length(2, 0, 25),
+        None,
+        None,
+        Length(2, 0, 25),
+    ]
     with pytest.raises(NotUnderstood):
         Otio().lengths(b"{")
     assert [f.lengths(b"") for f in (M3u8(), Edl(), Xspf())] == [[], [], []]
@@ -72,19 +88,31 @@ def test_a_url_stays_a_url_and_a_path_a_path(format):
 
 def test_a_sequence_is_one_entry_with_the_frames_that_are_lost(bench):
     lib = bench.library
-    reference = {"OTIO_SCHEMA": "ImageSequenceReference.1", "target_url_base": "scans/", "name_prefix": "plan_", "name_suffix": ".png",
-                 "start_frame": 1, "frame_step": 1, "rate": 24, "frame_zero_padding": 3, "available_range": span(1, 4, 24)}  # fmt: skip
+    reference = {
+        "OTIO_SCHEMA": "ImageSequenceReference.1",
+        "target_url_base": "scans/",
+        "name_prefix": "plan_",
+        "name_suffix": ".png",
+        # fmt: skip
+        "start_frame": 1,
+        "frame_step": 1,
+        "rate": 24,
+        "frame_zero_padding": 3,
+        "available_range": span(1, 4, 24),
+    }
     clip = {"OTIO_SCHEMA": "Clip.2", "media_references": {"DEFAULT_MEDIA": reference}}
-    write(lib / "cut.otio", json.dumps({"OTIO_SCHEMA": "Track.1", "children": [clip, clip]}).encode())
+    write(
+        lib / "cut.otio", json.dumps({"OTIO_SCHEMA": "Track.1", "children": [clip, clip]}).encode()
+    )
     for n in (1, 3):
         write(lib / f"scans/plan_{n:03}.png", picture("PNG"))
     uses = survey_library(bench.workspace, lib).uses
     (lost,) = lost_of(uses)
-    assert lost.path.endswith(b"scans/plan_%03d.png") and (lost.files, len(lost.frames), len(lost.references)) == (
-        2,
-        4,
-        2,
-    )
+    assert lost.path.endswith(b"scans/plan_%03d.png") and (
+        lost.files,
+        len(lost.frames),
+        len(lost.references),
+    ) == (2, 4, 2)
     assert pattern_of(lost.references[0].sequence) == b"plan_%03d.png"
 
 
@@ -106,7 +134,10 @@ def test_what_was_known_of_a_file_is_known_when_it_is_lost(bench):
     write(twin / "cut.otio", timeline(str(path), str(path) + ".gone.mov"))
     remember(bench.workspace, survey_library(bench.workspace, twin))
     also = also_lost(bench.workspace.register, [move, Move(b"/x", b"/y")], key)
-    assert set(also) == {move} and {(x.root, x.files) for x in also[move]} == {(other, 1), (twin, 2)}
+    assert set(also) == {move} and {(x.root, x.files) for x in also[move]} == {
+        (other, 1),
+        (twin, 2),
+    }
     assert {x.told(also[move]) for x in also[move]} == {f"other ({other})", f"other ({twin})"}
     assert len({x.library for x in also[move]}) == 2
     again = with_ties(surveyed, {bytes(path): bytes(inside / "nowhere.mov")})
@@ -125,7 +156,9 @@ def test_a_drive_that_is_away_is_known_to_have_some(bench):
     assert known_away(workspace.register, workspace.drives, lost) == {"heron": 3}
     for x in lost:
         x.path = b"/elsewhere/" + x.name
-    assert known_away(workspace.register, workspace.drives, lost) == {"heron": 3}, "by name and size"
+    assert known_away(workspace.register, workspace.drives, lost) == {"heron": 3}, (
+        "by name and size"
+    )
     crossed = {"uuid-heron": [(b"new.mov", 9)]}
     lost[0].name, lost[0].size = b"new.mov", 9
     assert known_away(workspace.register, workspace.drives, lost, crossed) == {"heron": 3}
@@ -133,16 +166,24 @@ def test_a_drive_that_is_away_is_known_to_have_some(bench):
 
 def test_photos_go_without_their_folder_and_a_folder_of_none_goes(tmp_path):
     path = catalog_at(
-        tmp_path / "c.fascat", [(None, "/p")], [(1, 1, "a"), (2, 1, "b")], [(1, "x.jpg"), (1, "y.jpg"), (2, "z.jpg")]
+        tmp_path / "c.fascat",
+        [(None, "/p")],
+        [(1, 1, "a"), (2, 1, "b")],
+        [(1, "x.jpg"), (1, "y.jpg"), (2, "z.jpg")],
     )
     place = Place(0, None, "/p")
     move_folders(path, {}, photos={1: (place, "new", "x2.jpg"), 3: (place, "a", "z.jpg")})
     with closing(sqlite3.connect(path)) as db:
         found = db.execute(
-            "SELECT p.id, f.path, p.file_name, p.rating FROM photo p JOIN folder f ON f.id=p.folder_id ORDER BY 1"
+            "SELECT p.id, f.path, p.file_name, p.rating FROM photo p JOIN folder f ON "
+            "f.id=p.folder_id ORDER BY 1"
         ).fetchall()
         folders = [r[0] for r in db.execute("SELECT path FROM folder ORDER BY path")]
-    assert found == [(1, "new", "x2.jpg", 3), (2, "a", "y.jpg", 3), (3, "a", "z.jpg", 3)] and folders == ["a", "new"]
+    assert found == [
+        (1, "new", "x2.jpg", 3),
+        (2, "a", "y.jpg", 3),
+        (3, "a", "z.jpg", 3),
+    ] and folders == ["a", "new"]
     before = path.read_bytes()
     with pytest.raises(KeyError):
         move_folders(path, {}, photos={99: (place, "a", "n.jpg")})
@@ -156,7 +197,10 @@ def test_a_clip_tells_its_length_and_shows_the_frame_that_is_asked_for(tmp_path)
     write(tmp_path / "none.mov", b"no clip")
     fds = [os.open(tmp_path / n, os.O_RDONLY) for n in ("a.mov", "none.mov")]
     facts = list(facts_of(((fd, None) for fd in fds), clips=True))
-    assert [f.seconds for f in facts] == [pytest.approx(2.0), None] and (facts[0].width, facts[0].height) == (64, 36)
+    assert [f.seconds for f in facts] == [pytest.approx(2.0), None] and (
+        facts[0].width,
+        facts[0].height,
+    ) == (64, 36)
     first, later = decode(fds[:1]), decode(fds[:1], at=1.0)
     assert first != later and decode(fds[:1], at=0.0) == first and decode(fds, at=99.0)[1] is None
     for fd in fds:
@@ -189,7 +233,9 @@ def test_a_swap_by_a_third_name_is_mended_wherever_it_stops(tmp_path, monkeypatc
             except KeyboardInterrupt:
                 assert stop < 3
         replacing.mend(medium, b"doc", b"doc.before-12345678")
-    assert {p.read_bytes() for p in tmp_path.iterdir()} == {b"old", b"new"} and len(list(tmp_path.iterdir())) == 2
+    assert {p.read_bytes() for p in tmp_path.iterdir()} == {b"old", b"new"} and len(
+        list(tmp_path.iterdir())
+    ) == 2
     assert (tmp_path / "doc").read_bytes() == (b"new" if stop > 1 else b"old")
 
 
@@ -200,7 +246,9 @@ def test_kept_names_are_short_enough_and_known_again():
         kept.decode()
         parked_name(name.decode(), "1a2b3c4d5e6f").encode()
     assert len(os.fsencode(parked_name("é" * 127, "1a2b3c4d"))) <= 255
-    assert not replacing.is_kept(b"Feature.otio") and not replacing.is_kept(b"what was before-1a2b3c4d.otio")
+    assert not replacing.is_kept(b"Feature.otio") and not replacing.is_kept(
+        b"what was before-1a2b3c4d.otio"
+    )
 
 
 def test_what_another_system_wrote_is_led_along_when_its_drive_is_known(bench):
@@ -223,6 +271,10 @@ def test_a_catalog_that_is_kept_is_no_second_catalog(bench):
     lib = bench.library
     for n in range(2):
         write(lib / f"shoots/{n}/a.jpg", picture("JPEG"))
-        done = catalog_folders(bench.workspace.drives, lib / "Bell.fascat", [lib / f"shoots/{n}"], bench.root / "cache")
+        done = catalog_folders(
+            bench.workspace.drives, lib / "Bell.fascat", [lib / f"shoots/{n}"], bench.root / "cache"
+        )
     assert done.before.exists()
-    assert [d.place for d in survey_library(bench.workspace, lib).uses.documents] == [b"Bell.fascat"]
+    assert [d.place for d in survey_library(bench.workspace, lib).uses.documents] == [
+        b"Bell.fascat"
+    ]

@@ -1,4 +1,7 @@
-"""What is tied by itself is right, in made-up worlds full of decoys; and what evidence can decide is decided."""
+"""What is tied by itself is right, in made-up worlds full of decoys.
+
+And what evidence can decide is decided.
+"""
 
 import random
 
@@ -23,7 +26,10 @@ def test_not_one_wrong_tie_is_made_by_itself(bench, known):
 
 @pytest.mark.parametrize("known", ["times", "digests"])
 def test_what_evidence_can_decide_is_decided(bench, known):
-    """Decoys are about; what is only to be had from a stale copy of a folder is not counted, for nothing tells it apart."""
+    """Decoys are about.
+
+    What is only to be had from a stale copy of a folder is not counted, for nothing tells it apart.
+    """
     right = findable = 0
     decoys = ("other size", "other content", "proxy", "backup")
     changes = ("stay", "rename", "above", "case", "form", "split", "merge", "drive", "scatter")
@@ -46,7 +52,8 @@ def test_one_renamed_folder_explains_four_hundred(bench):
     folder = world.inside / "Footage" / "Day 04"
     for n in range(400):
         world._put(
-            folder / ("Interviews" if n % 3 else "B-roll") / f"weir_{n:03d}.mov", world.rng.randbytes(100 + n * 7)
+            folder / ("Interviews" if n % 3 else "B-roll") / f"weir_{n:03d}.mov",
+            world.rng.randbytes(100 + n * 7),
         )
     world.changes = ("stay",)
     world.make(folders=0)
@@ -55,7 +62,9 @@ def test_one_renamed_folder_explains_four_hundred(bench):
         lost = folder / ("Interviews" if n % 3 else "B-roll") / f"weir_{n:03d}.mov"
         world._decoy(lost, ("other size", "other content", "proxy")[n % 3])
     found = world.match()
-    assert (found.files(State.FOUND), found.files(*State)) == (400, 400) and not world.judge(found)[0]
+    assert (found.files(State.FOUND), found.files(*State)) == (400, 400) and not world.judge(found)[
+        0
+    ]
     (move,) = found.moves
     assert (move.move.old, move.move.new) == (bytes(folder), bytes(folder.with_name("Shoot 4")))
     assert (move.files, move.certain, move.against) == (400, True, move.against)

@@ -1,4 +1,6 @@
-"""Worlds in which media went astray, made up by a seed: what a library knew, what became of its files, and decoys.
+"""Worlds in which media went astray, made up by a seed.
+
+What a library knew, what became of its files, and decoys.
 
 What is right is judged by content alone: a found file must have the bytes that the lost one had.
 """
@@ -39,7 +41,18 @@ WORDS = [
     "reed",
 ]
 KNOWN = ("times", "sizes", "digests", "nothing")
-CHANGES = ("stay", "rename", "above", "case", "form", "split", "merge", "drive", "scatter", "delete")
+CHANGES = (
+    "stay",
+    "rename",
+    "above",
+    "case",
+    "form",
+    "split",
+    "merge",
+    "drive",
+    "scatter",
+    "delete",
+)
 DECOYS = ("other size", "other content", "proxy", "backup", "stale backup")
 
 
@@ -60,11 +73,13 @@ class World:
         return self.bench.drives / "inside"
 
     def make(self, folders=6, most=24):
-        """Files, documents that refer to them, a first survey, and then everything that happens to people's folders."""
+        """Files, documents that refer to them, a survey, then all that happens to folders."""
         rng = self.rng
         for n in range(folders):
             name = f"{rng.choice(WORDS)} é{n}" if rng.random() < 0.3 else f"{rng.choice(WORDS)} {n}"
-            folder = self.inside / "Footage" / (f"Year {n % 2}" if rng.random() < 0.5 else "") / name
+            folder = (
+                self.inside / "Footage" / (f"Year {n % 2}" if rng.random() < 0.5 else "") / name
+            )
             camera, fixed = rng.random() < 0.5, rng.random() < 0.3
             for i in range(rng.randint(2, most)):
                 file = f"IMG_{i:04d}.dng" if camera else f"{rng.choice(WORDS)}_{n}_{i:03d}.mov"
@@ -101,7 +116,10 @@ class World:
                 db.execute("UPDATE used SET mtime_ns=0")
             if self.known == "digests":
                 for p, content in self.was.items():
-                    db.execute("UPDATE used SET digest=? WHERE path=?", (blake3(content).digest(), os.fsencode(p)))
+                    db.execute(
+                        "UPDATE used SET digest=? WHERE path=?",
+                        (blake3(content).digest(), os.fsencode(p)),
+                    )
             db.commit()
 
     def _happens(self, folder, files, change):
@@ -155,14 +173,18 @@ class World:
             self._new(elsewhere / lost.name, rng.randbytes(len(content)))
         elif kind == "proxy":
             self._new(
-                self.inside / "Work/proxies" / lost.parent.name / lost.name, rng.randbytes(max(1, len(content) // 9))
+                self.inside / "Work/proxies" / lost.parent.name / lost.name,
+                rng.randbytes(max(1, len(content) // 9)),
             )
         else:  # of its whole folder
             for p, old in self.was.items():
                 if Path(p).parent == lost.parent:
                     stale = kind == "stale backup" and rng.random() < 0.2
                     self._new(
-                        self.bench.heron / f"{kind} {rng.randrange(2)}" / lost.parent.name / Path(p).name,
+                        self.bench.heron
+                        / f"{kind} {rng.randrange(2)}"
+                        / lost.parent.name
+                        / Path(p).name,
                         rng.randbytes(len(old)) if stale else old,
                     )
 
@@ -179,7 +201,10 @@ class World:
         return relinking.match(index, Contents(), *more)
 
     def judge(self, found):
-        """``(wrong ties, found, findable)``: a lost file is findable when its bytes are somewhere."""
+        """``(wrong ties, found, findable)``.
+
+        A lost file is findable when its bytes are somewhere.
+        """
         there = set()
         for root in (self.inside, self.bench.heron):
             for folder, _, files in os.walk(root):

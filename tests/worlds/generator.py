@@ -1,4 +1,8 @@
-"""Worlds: libraries, projects, catalogs, loose media and unknown documents that refer to each other; and what a person does to them."""
+"""Worlds.
+
+Libraries, projects, catalogs, loose media and unknown documents that refer to each other; and what
+a person does to them.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +15,8 @@ from tests.conftest import Bench
 from tests.library.making import catalog_at, write
 
 NAMES = (
-    "weir.mov", "take one.mov", "take%20one.mov", "take+one.mov", "Weir.mov", "salmon.wav", "heron.jpg", "héron.jpg", "he\u0301ron.jpg",
+    "weir.mov", "take one.mov", "take%20one.mov", "take+one.mov", "Weir.mov", "salmon.wav",
+    "heron.jpg", "héron.jpg", "he\u0301ron.jpg",
     "100%.mov", "a#b.mov", "crest?.mov",
 )  # fmt: skip
 FOLDERS = ("media", "media/Day 01", "media/Day%2001", "stills", "sound")
@@ -27,7 +32,9 @@ class World:
         self.bench.add_drive("heron", random.choice(("ext4", "ext4", "exfat")))
         self.bench.add_drive("otter")
         self.bench.again()
-        self.mounts = {f"uuid-{n}": str(self.bench.drives / n) for n in ("inside", "heron", "otter")}
+        self.mounts = {
+            f"uuid-{n}": str(self.bench.drives / n) for n in ("inside", "heron", "otter")
+        }
         self.library = self.bench.library
         self.media = []
         self._made = 0
@@ -77,7 +84,10 @@ class World:
             self._catalog(r.choice((lib, self.inside)) / "Bell.fascat")
         if r.random() < 0.2:
             named = r.choice(self.media)
-            write(lib / "project.thing", json.dumps({"folder": str(named.parent), "clip": named.name}).encode())
+            write(
+                lib / "project.thing",
+                json.dumps({"folder": str(named.parent), "clip": named.name}).encode(),
+            )
         if r.random() < 0.2:
             link = lib / "latest.mov"
             link.symlink_to(os.path.relpath(r.choice(self.media), lib))
@@ -88,7 +98,16 @@ class World:
         chosen = [self.random.choice(self.media) for _ in range(self.random.randint(1, 4))]
         texts = [self._said(path, m, path.suffix == ".xspf") for m in chosen]
         if self.random.random() < 0.3:
-            texts.append(self.random.choice(("gone.mov", "media/gone%20too.mov", str(self.library / "media/lost.mov"), "weir.MOV")))
+            texts.append(
+                self.random.choice(
+                    (
+                        "gone.mov",
+                        "media/gone%20too.mov",
+                        str(self.library / "media/lost.mov"),
+                        "weir.MOV",
+                    )
+                )
+            )
         path.write_bytes(document(path.suffix, texts))
 
     def _said(self, document, media, uri):
@@ -111,7 +130,9 @@ class World:
             path,
             [("uuid-inside", str(self.library.relative_to(self.inside))), ("uuid-inside", "")],
             [
-                (n, 1, str(f.relative_to(self.library))) if self.library in f.parents else (n, 2, str(f.relative_to(self.inside)))
+                (n, 1, str(f.relative_to(self.library)))
+                if self.library in f.parents
+                else (n, 2, str(f.relative_to(self.inside)))
                 for n, f in enumerate(folders, 1)
             ],
             [(folders.index(m.parent) + 1, m.name) for m in jpgs],
@@ -122,16 +143,31 @@ def document(suffix, targets):
     """The bytes of a document with some targets."""
     if suffix == ".otio":
         clips = [
-            {"OTIO_SCHEMA": "Clip.2", "media_reference": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": t}} for t in targets
+            {
+                "OTIO_SCHEMA": "Clip.2",
+                "media_reference": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": t},
+            }
+            for t in targets
         ]
-        return json.dumps({"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": clips}}).encode()
+        return json.dumps(
+            {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": clips}}
+        ).encode()
     if suffix == ".m3u8":
         return "".join(f"#EXTINF:1,\n{t}\n" for t in targets).encode()
     if suffix == ".edl":
-        events = (f"{n:03}  AX       V     C        00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* SOURCE FILE: {t}\n" for n, t in enumerate(targets, 1))
+        events = (
+            f"{n:03}  AX       V     C        00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n* "
+            f"SOURCE FILE: {t}\n"
+            for n, t in enumerate(targets, 1)
+        )
         return ("TITLE: cut\n" + "".join(events)).encode()
-    tracks = "".join(f"<track><location>{t.replace('&', '&amp;')}</location></track>" for t in targets)
-    return f'<playlist xmlns="http://xspf.org/ns/0/" version="1"><trackList>{tracks}</trackList></playlist>'.encode()
+    tracks = "".join(
+        f"<track><location>{t.replace('&', '&amp;')}</location></track>" for t in targets
+    )
+    return (
+        '<playlist xmlns="http://xspf.org/ns/0/" '
+        f'version="1"><trackList>{tracks}</trackList></playlist>'
+    ).encode()
 
 
 def copy_of(path, library, target):

@@ -1,4 +1,7 @@
-"""What every document of a world plays, and what became of every file. Imports nothing from fascis: it looks as anybody can."""
+"""What every document of a world plays, and what became of every file.
+
+Imports nothing from fascis: it looks as anybody can.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +31,7 @@ def content(path):
 
 
 def targets(path):
-    """The targets in a document, in order, and True where they are URIs by the format's standard."""
+    """The targets in a document, in order, with True for URIs by the format's standard."""
     text = Path(path).read_bytes()
     if path.suffix == ".otio":
         return list(_urls(json.loads(text))), False
@@ -38,7 +41,9 @@ def targets(path):
     if path.suffix == ".edl":
         found = re.findall(r"\* SOURCE FILE: (.*)", text.decode("utf-8", "surrogateescape"))
         return [x.strip() for x in found], False
-    return [e.text.strip() for e in ElementTree.fromstring(text).iter("{http://xspf.org/ns/0/}location")], True
+    return [
+        e.text.strip() for e in ElementTree.fromstring(text).iter("{http://xspf.org/ns/0/}location")
+    ], True
 
 
 def _urls(tree):
@@ -53,7 +58,10 @@ def _urls(tree):
 
 
 def leads(text, folder, is_uri):
-    """The content that a target leads to: as it is written, then percent-decoded; a file URL decoded."""
+    """The content that a target leads to: as it is written, then percent-decoded.
+
+    A file URL decoded.
+    """
     raw = os.fsencode(text)
     if raw.startswith(b"file://"):
         ways = [unquote_to_bytes(raw[7:])]
@@ -72,10 +80,14 @@ def plays(path, mounts):
     if path.suffix == ".fascat":
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as db:
             rows = db.execute(
-                "SELECT p.drive_uuid, p.path, f.path, h.file_name FROM photo h JOIN folder f ON f.id=h.folder_id"
+                "SELECT p.drive_uuid, p.path, f.path, h.file_name FROM photo h JOIN folder f ON "
+                "f.id=h.folder_id"
                 " JOIN place p ON p.id=f.place_id ORDER BY h.id"
             ).fetchall()
-        return [content(os.path.join(mounts.get(uuid, "/"), place, folder, name)) for uuid, place, folder, name in rows]
+        return [
+            content(os.path.join(mounts.get(uuid, "/"), place, folder, name))
+            for uuid, place, folder, name in rows
+        ]
     found, is_uri = targets(path)
     return [leads(t, path.parent, is_uri) for t in found]
 
@@ -93,7 +105,10 @@ def documents(root, mounts):
 
 
 def files(root):
-    """Every regular file below a folder, Fascis's own left out: path → (content, inode, names, bytes on the drive)."""
+    """Every regular file below a folder, Fascis's own left out.
+
+    Path → (content, inode, names, bytes on the drive).
+    """
     found = {}
     for folder, folders, names in os.walk(root):
         folders[:] = [f for f in folders if f != OWN and not f.startswith(".fascis-crossing-")]
@@ -114,7 +129,10 @@ def freed(before, after):
 
 
 def files_with_own(root):
-    """Every regular file below a folder, Fascis's own records too: path → (content, inode, names, bytes on the drive)."""
+    """Every regular file below a folder, Fascis's own records too.
+
+    Path → (content, inode, names, bytes on the drive).
+    """
     found = {}
     for folder, _, names in os.walk(root):
         for name in names:

@@ -1,6 +1,9 @@
-"""Random worlds and random acts: every reference plays what it played, nothing that is needed goes, promises are kept.
+"""Random worlds and random acts.
 
-``FASCIS_WORLDS=5000`` makes more of them, ``FASCIS_WORLD=seed`` one. The oracle imports nothing from fascis.
+Every reference plays what it played, nothing that is needed goes, promises are kept.
+
+``FASCIS_WORLDS=5000`` makes more of them, ``FASCIS_WORLD=seed`` one. The oracle imports nothing
+from fascis.
 """
 
 import os
@@ -29,7 +32,12 @@ from tests.worlds import oracle
 from tests.worlds.generator import World
 
 WORLDS = int(os.environ.get("FASCIS_WORLDS", "200"))
-GOAL = {After.COPY: State.SETTLED, After.KEEP: State.SWITCHED, After.PARK: State.PARKED, After.RELEASE: State.RELEASED}
+GOAL = {
+    After.COPY: State.SETTLED,
+    After.KEEP: State.SWITCHED,
+    After.PARK: State.PARKED,
+    After.RELEASE: State.RELEASED,
+}
 SHARES = 8  # so that several workers divide them
 
 
@@ -48,10 +56,15 @@ class Run:
         self.before = oracle.files(self.top)
         self.plays = oracle.documents(self.top, self.world.mounts)
 
-    # -- what a person does ---------------------------------------------------------------------------------------
+    # -- what a person does ------------------------------------------------------------------------
 
     def act(self):
-        acts = [self.cross] * 6 + [self.survey_other, self.undo, self.rename_and_relink, self.survey_copy]
+        acts = [self.cross] * 6 + [
+            self.survey_other,
+            self.undo,
+            self.rename_and_relink,
+            self.survey_copy,
+        ]
         self.random.choice(acts)()
 
     def libraries(self):
@@ -70,7 +83,11 @@ class Run:
             remember(self.bench.workspace, surveyed)
 
     def survey_copy(self):
-        copies = [p.parent.parent for n in ("heron", "otter") for p in (self.top / n).glob("*/.fascis/identity.json")]
+        copies = [
+            p.parent.parent
+            for n in ("heron", "otter")
+            for p in (self.top / n).glob("*/.fascis/identity.json")
+        ]
         if copies:
             copy = self.random.choice(copies)
             homes = {x.id: x.root for x in self.bench.workspace.register.libraries()}
@@ -107,13 +124,17 @@ class Run:
             changes = relinking.retargets(match)
             if changes:
                 try:
-                    acts_of(self.bench.workspace).apply(key, "x", surveyed.source, 1, changes, relinking.known())
+                    acts_of(self.bench.workspace).apply(
+                        key, "x", surveyed.source, 1, changes, relinking.known()
+                    )
                 except (FascisError, NotUnderstood) as error:
                     self.told.append(str(error))
         now = oracle.documents(self.top, self.world.mounts)
         for path, was in self.plays.items():
             for old, new in zip(was, now.get(path, was), strict=True):
-                assert new is None or new == old or old is None, f"{path} was relinked to other content: {self.told}"
+                assert new is None or new == old or old is None, (
+                    f"{path} was relinked to other content: {self.told}"
+                )
         self._look()
 
     def cross(self):
@@ -124,13 +145,19 @@ class Run:
         surveyed = survey_library(bench.workspace, library)
         only = frozenset()
         if library == self.world.library and r.random() < 0.35:
-            parts = sorted(p.name for p in (library / "projects").glob("*")) if (library / "projects").exists() else []
+            parts = (
+                sorted(p.name for p in (library / "projects").glob("*"))
+                if (library / "projects").exists()
+                else []
+            )
             parts += [f for f in ("media", "stills", "projects") if (library / f).exists()]
             only = frozenset([r.choice(parts)]) if parts else only
         choices = Choices(
             name=f"There {r.randint(0, 10**6)}",
             leave_out=frozenset([Role.PROXY]) if r.random() < 0.15 else frozenset(),
-            after=r.choice((After.COPY, After.KEEP, After.PARK, After.RELEASE, After.RELEASE, After.RELEASE)),
+            after=r.choice(
+                (After.COPY, After.KEEP, After.PARK, After.RELEASE, After.RELEASE, After.RELEASE)
+            ),
             discard=frozenset([Role.PROXY]) if r.random() < 0.1 else frozenset(),
             gather=r.random() < 0.8,
             leave_unused=r.random() < 0.15,
@@ -144,7 +171,9 @@ class Run:
         except NotOnePart:
             return
         if plan.stopped:
-            self.told.append("; ".join(p.sentence for p in plan.problems if p.severity is Severity.STOPS))
+            self.told.append(
+                "; ".join(p.sentence for p in plan.problems if p.severity is Severity.STOPS)
+            )
             return
         crossing = Crossing.start(bench.workspace, plan, decided=True, consent=True)
         crossing.looked()
@@ -176,32 +205,43 @@ class Run:
         finally:
             crossing.close()
 
-    # -- what must hold -------------------------------------------------------------------------------------------
+    # -- what must hold ----------------------------------------------------------------------------
 
     def _judge_crossing(self, id, plan, before, killed):
         crossing = find_crossing(self.bench.workspace, id)
         record, state = crossing_object(crossing), crossing.state
         self.told.append(f"{state.value}, exit {exit_status(record)}")
         if not killed:
-            assert state is GOAL[plan.choices.after], f"it did not go as far as planned: {self.told}"
+            assert state is GOAL[plan.choices.after], (
+                f"it did not go as far as planned: {self.told}"
+            )
         if state in ARRIVED:
             self._judge_copy(crossing, plan, record)
         if state is State.RELEASED and not killed:
             after = oracle.files_with_own(self.top)
-            measured, gone = oracle.freed(before, after), sorted(str(p) for p in before if p not in after)
-            assert plan.frees == measured, f"promised {plan.frees}, freed {measured}: {gone} {self.told}"
+            measured, gone = (
+                oracle.freed(before, after),
+                sorted(str(p) for p in before if p not in after),
+            )
+            assert plan.frees == measured, (
+                f"promised {plan.frees}, freed {measured}: {gone} {self.told}"
+            )
         if plan.choices.discard and state is State.RELEASED:
             self.gone_by_choice |= {f[0] for p, f in self.before.items() if "proxies" in p.parts}
         crossing.close()
 
     def _judge_copy(self, crossing, plan, record):
-        """Every document of the copy plays what its original played, but for what was left out and reported."""
+        """Every document of the copy plays what its original played, but for what was left out."""
         target, library = crossing.places.target, plan.source
         there = oracle.documents(target, self.world.mounts)
         with_same_content = {}
         for path, (what, *_) in self.before.items():
             with_same_content.setdefault(what, []).append(path)
-        left = {self.before[p][0] for p in self.before if "proxies" in p.parts} if plan.choices.leave_out | plan.choices.discard else set()
+        left = (
+            {self.before[p][0] for p in self.before if "proxies" in p.parts}
+            if plan.choices.leave_out | plan.choices.discard
+            else set()
+        )
         apart = {os.fsdecode(p): os.fsdecode(plan.apart.there(p)) for p in plan.apart.files}
         for path, was in self.plays.items():
             if library not in path.parents:
@@ -212,7 +252,10 @@ class Run:
                 continue  # it was not part of it, or was left out
             for old, new in zip(was, now, strict=True):
                 fine = new == old or (new is None and old in left)
-                assert fine, f"{place} plays other content in the copy at {target}: {was} became {now}: {self.told}"
+                assert fine, (
+                    f"{place} plays other content in the copy at {target}: {was} became {now}: "
+                    f"{self.told}"
+                )
 
     def judge(self):
         """Nothing that somebody needs is gone; what stays plays what it played."""
@@ -228,7 +271,10 @@ class Run:
                 continue  # it crossed and was released, or is set aside; its copy was judged
             for old, new in zip(was, now[path], strict=True):
                 fine = new == old or (old in self.gone_by_choice and new is None)
-                assert fine, f"{path} stays, and does not play what it played: {was} became {now[path]}: {self.told}"
+                assert fine, (
+                    f"{path} stays, and does not play what it played: {was} became {now[path]}: "
+                    f"{self.told}"
+                )
 
 
 def run_world(root, seed):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -17,8 +18,21 @@ from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.events import Control
-from fascis.crossing.known import all_crossings, find_crossing, line_up, opened, to_go_on, unfinished
-from fascis.crossing.outcome import crossing_object, exit_status, notice, plan_object, refusal_object
+from fascis.crossing.known import (
+    all_crossings,
+    find_crossing,
+    line_up,
+    opened,
+    to_go_on,
+    unfinished,
+)
+from fascis.crossing.outcome import (
+    crossing_object,
+    exit_status,
+    notice,
+    plan_object,
+    refusal_object,
+)
 from fascis.crossing.parts import NotOnePart, find_part
 from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
 from fascis.crossing.problems import Problem, Severity, stays_because
@@ -39,7 +53,9 @@ _DISCARDED = [r.value for r in Role if r.remakeable]
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 
-def _end(crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False) -> NoReturn:
+def _end(
+    crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False
+) -> NoReturn:
     """Prints how a crossing stands and ends with its status."""
     record = crossing_object(crossing, error)
     _show(record, as_json)
@@ -61,12 +77,16 @@ def _tell(record: dict[str, Any]) -> None:
     for problem in record["problems"]:
         say(problem["sentence"])
     print(
-        f"Crossing {record['crossing']}: {record['state']}. {counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
+        f"Crossing {record['crossing']}: {record['state']}. "
+        f"{counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
     )
     for place in record["destinations"]:
         print(place["path"] + (f"  ({place['state']})" if len(record["destinations"]) > 1 else ""))
     if record["released_files"]:
-        print(f"Deleted {counted(record['released_files'], 'original')}, {size(record['released_bytes'])}.")
+        print(
+            f"Deleted {counted(record['released_files'], 'original')}, "
+            f"{size(record['released_bytes'])}."
+        )
     for left in record["left_behind"][:200]:
         print(f"  stays: {shown(left['path'])} ({stays_because(left)})")
     if record["parked_at"]:
@@ -75,14 +95,25 @@ def _tell(record: dict[str, Any]) -> None:
 
 def _tell_plan(plan: Plan) -> None:
     say(
-        f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → {shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
+        f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → "
+        f"{shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
     )
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
-        fate = "their originals are deleted with the others" if plan.choices.loose_too else "their originals stay"
-        say(f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, {size(total)}; {fate}")
+        fate = (
+            "their originals are deleted with the others"
+            if plan.choices.loose_too
+            else "their originals stay"
+        )
+        say(
+            f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, "
+            f"{size(total)}; {fate}"
+        )
     for goal in plan.goals[1:]:
-        say(f"and a second copy → {shown(str(goal.path / plan.name))}, about {duration(goal.estimate.seconds)}")
+        say(
+            f"and a second copy → {shown(str(goal.path / plan.name))}, about "
+            f"{duration(goal.estimate.seconds)}"
+        )
     if plan.discarded.files:
         say(
             f"not copied, and deleted with the originals: {counted(plan.discarded.files, 'file')},"
@@ -91,7 +122,10 @@ def _tell_plan(plan: Plan) -> None:
     if plan.frees:
         say(f"Deleting the originals frees {size(plan.frees)}.")
     for problem in plan.problems:
-        say(f"{problem.severity.value}: {problem.sentence}" + (f" {problem.remedy}" if problem.remedy else ""))
+        say(
+            f"{problem.severity.value}: {problem.sentence}"
+            + (f" {problem.remedy}" if problem.remedy else "")
+        )
 
 
 def _refuse(plan: Plan, as_json: bool) -> None:
@@ -100,7 +134,9 @@ def _refuse(plan: Plan, as_json: bool) -> None:
     raise typer.Exit(REFUSED)
 
 
-def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False) -> NoReturn:
+def _go(
+    crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False
+) -> NoReturn:
     """Runs a crossing as far as its plan and the consent go, and ends."""
     record, status, error = _gone(crossing, consent, skip, bring)
     _show(record, as_json)
@@ -110,7 +146,10 @@ def _go(crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, br
 def _gone(
     crossing: Crossing, consent: bool, skip: bool = False, bring: bool = False
 ) -> tuple[dict[str, Any], int, FascisError | None]:
-    """Runs a crossing as far as its plan and the consent go; gives its object, its exit status, and what ended it early."""
+    """Runs a crossing as far as its plan and the consent go.
+
+    Gives its object, its exit status, and what ended it early.
+    """
     name = shown(crossing.places.header.name)
     error: FascisError | None = None
     refused = False
@@ -135,14 +174,18 @@ def _gone(
 
 
 def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
-    """Brings along what became newer at the old place, where that is decided; several times, while somebody works on."""
+    """Brings along what became newer at the old place, where that is decided.
+
+    Several times, while somebody works on.
+    """
     for _ in range(3):
         newer = crossing.undecided()
         if not newer or not (decided or _asked_along(newer)):
             break
         say(f"{counted(len(newer), 'file')} became newer at the old place: brought along.")
         control = Control()
-        if stoppable(lambda c=control: crossing.bring_along(c, telling), control) is not State.SETTLED:  # type: ignore[misc]
+        bring = partial(crossing.bring_along, control, telling)
+        if stoppable(bring, control) is not State.SETTLED:
             break
     return crossing.state
 
@@ -150,7 +193,9 @@ def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
 def _asked_along(newer: list[bytes]) -> bool:
     if not interactive():
         return False
-    return typer.confirm(f"{counted(len(newer), 'file')} became newer at the old place. Bring them along?", err=True)
+    return typer.confirm(
+        f"{counted(len(newer), 'file')} became newer at the old place. Bring them along?", err=True
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -201,8 +246,10 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     )
     also = Path(wanted.also).absolute() if wanted.also else None
     plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
-    if wanted.after is None and plan.lacks_used:  # home stays where everything is, unless it is said otherwise
-        plan = make_plan(workspace, surveyed, plan.destination, replace(choices, after=After.COPY), also)
+    if wanted.after is None and plan.lacks_used:
+        # Home stays where everything is, unless it is said otherwise.
+        choices = replace(choices, after=After.COPY)
+        plan = make_plan(workspace, surveyed, plan.destination, choices, also)
     after = plan.choices.after
     _tell_plan(plan)
     if plan.stopped:
@@ -211,15 +258,35 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         if as_json:
             put(plan_object(plan))
         raise typer.Exit(0)
-    if (plan.asks or after is After.RELEASE) and not yes and not _asked(plan, after):
-        if after is After.RELEASE and not plan.asks:
-            sentence = "--after release deletes the originals once their copies are verified. Nothing was done."
-            plan.problems.append(Problem(Severity.DECISION, "not-confirmed", sentence, "Consent to that with --yes."))
-            say(f"{sentence} --yes consents to that.")
-        _refuse(plan, as_json)
+    _consent(plan, after, yes, as_json)
     plan = _asked_itself(workspace, plan, surveyed, also, yes, as_json)
+    crossing = _started(workspace, plan, yes, as_json)
+    if later:
+        _wait_its_turn(workspace, crossing, as_json)
+    _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
+    """Asks for what the plan leaves to a person; refuses where that is not given."""
+    if yes or not (plan.asks or after is After.RELEASE) or _asked(plan, after):
+        return
+    if after is After.RELEASE and not plan.asks:
+        sentence = (
+            "--after release deletes the originals once their copies are verified. "
+            "Nothing was done."
+        )
+        plan.problems.append(
+            Problem(Severity.DECISION, "not-confirmed", sentence, "Consent to that with --yes.")
+        )
+        say(f"{sentence} --yes consents to that.")
+    _refuse(plan, as_json)
+
+
+def _started(workspace: Workspace, plan: Plan, yes: bool, as_json: bool) -> Crossing:
+    """The crossing of a plan that was decided, begun."""
+    consent = plan.choices.after is After.RELEASE
     try:
-        crossing = Crossing.start(workspace, plan, decided=True, consent=after is After.RELEASE)
+        crossing = Crossing.start(workspace, plan, decided=True, consent=consent)
         if yes:
             crossing.take_damaged()
     except Refused as error:
@@ -227,16 +294,19 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
             put(refusal_object(error))
         say(str(error))
         raise typer.Exit(REFUSED) from None
-    if later:
-        found, _ = all_crossings(workspace)
-        line_up(found, crossing)
-        for other in found:
-            other.close()
-        say("It waits its turn; fascis resume --all lets all that wait cross, one after the other.")
-        if as_json:
-            put(crossing_object(crossing))
-        raise typer.Exit(0)
-    _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+    return crossing
+
+
+def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> NoReturn:
+    """Puts a crossing at the end of the queue, and ends."""
+    found, _ = all_crossings(workspace)
+    line_up(found, crossing)
+    for other in found:
+        other.close()
+    say("It waits its turn; fascis resume --all lets all that wait cross, one after the other.")
+    if as_json:
+        put(crossing_object(crossing))
+    raise typer.Exit(0)
 
 
 def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:
@@ -250,12 +320,24 @@ def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:
 
 
 def _asked_itself(
-    workspace: Workspace, plan: Plan, surveyed: Surveyed, also: Path | None, yes: bool, as_json: bool
+    workspace: Workspace,
+    plan: Plan,
+    surveyed: Surveyed,
+    also: Path | None,
+    yes: bool,
+    as_json: bool,
 ) -> Plan:
-    """The plan made anew after the drives were asked what they can hold; what that brings up is told, and decided, first."""
+    """The plan made anew after the drives were asked what they can hold.
+
+    What that brings up is told, and decided, first.
+    """
     fresh = make_plan(workspace, surveyed, plan.destination, plan.choices, also, ask=True)
     known = {(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE}
-    news = [p for p in fresh.problems if p.severity is not Severity.NOTE and (p.code, p.files) not in known]
+    news = [
+        p
+        for p in fresh.problems
+        if p.severity is not Severity.NOTE and (p.code, p.files) not in known
+    ]
     for problem in news:
         say(f"{problem.severity.value}: {problem.sentence} {problem.remedy}")
     if fresh.stopped or (news and not yes and not _asked(fresh, plan.choices.after)):
@@ -264,7 +346,10 @@ def _asked_itself(
 
 
 def resume_all(bring_along: bool, as_json: bool) -> None:
-    """Continues what was cut off, then lets all that wait in the queue cross, in their order; one that stops does not stop the next."""
+    """Continues what was cut off, then lets all that wait in the queue cross, in their order.
+
+    One that stops does not stop the next.
+    """
     found, _ = all_crossings(from_environment())
     undecided = [c for c in found if c.undecided_because]
     waiting = [c for c in to_go_on(found) if c not in undecided]
@@ -272,11 +357,16 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
         say("No crossing waits its turn.")
     for crossing in undecided:
         name = shown(crossing.places.header.name)
-        say(f"{name} has not arrived: {crossing.undecided_because.rstrip('.')}. It goes on with: fascis resume {crossing.id}")
+        say(
+            f"{name} has not arrived: {crossing.undecided_because.rstrip('.')}. It goes on with: "
+            f"fascis resume {crossing.id}"
+        )
     records, status = [], 0
     for crossing in waiting:
         say(f"{shown(crossing.places.header.name)} → {shown(str(crossing.places.target))}")
-        record, ended, error = _gone(crossing, bool(crossing.places.header.consent), bring=bring_along)
+        record, ended, error = _gone(
+            crossing, bool(crossing.places.header.consent), bring=bring_along
+        )
         records.append(record)
         status = max(status, ended, key=_SEVERITY.index)
         if not as_json:
@@ -321,14 +411,23 @@ def resume(
     if leave_newer and found.state in (State.SETTLED, State.SWITCHED):
         left = found.undecided()
         found.leave_newer(left)
-        say(f"{counted(len(left), 'file stays', 'files stay')} at the old place as newer, and will never be deleted.")
+        say(
+            f"{counted(len(left), 'file stays', 'files stay')} at the old place as newer, and will "
+            "never be deleted."
+        )
     if without:
         _go_without(found, Path(without).absolute(), as_json)
-    _go(found, as_json, consent=bool(found.places.header.consent), skip=skip_unreadable, bring=bring_along)
+    _go(
+        found,
+        as_json,
+        consent=bool(found.places.header.consent),
+        skip=skip_unreadable,
+        bring=bring_along,
+    )
 
 
 def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
-    """Gives up the destination that was named by its folder, or by the library's own folder there."""
+    """Gives up the destination named by its folder, or by the library's own folder there."""
     for destination in crossing.destinations:
         destination.places.follow_destination(crossing.workspace)
         if folder in (destination.places.destination, destination.places.target):
@@ -350,7 +449,9 @@ def park(crossing: str, as_json: bool) -> None:
 def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
     """Deletes the originals whose copies are verified, and frees their space."""
     if not yes and not _asked_release(crossing):
-        error = Refused("not-confirmed", "Deleting the originals needs your word: --yes. Nothing was deleted.")
+        error = Refused(
+            "not-confirmed", "Deleting the originals needs your word: --yes. Nothing was deleted."
+        )
         if as_json:
             put(refusal_object(error))
         say(str(error))
@@ -359,7 +460,10 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
 
 
 def undo(crossing: str, as_json: bool) -> None:
-    """Gives home back to the old place, deleting no copy; of a relinking, gives the documents back as they were."""
+    """Gives home back to the old place, deleting no copy.
+
+    Of a relinking, gives the documents back as they were.
+    """
     if not undo_relinking(from_environment(), crossing, as_json):
         _step(crossing, as_json, "undo")
 
@@ -383,7 +487,8 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
         return
     for r in records:
         print(
-            f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  {counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}"
+            f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  "
+            f"{counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}"
         )
 
 
@@ -394,7 +499,9 @@ def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
             with open(html, "xb") as out:
                 out.write(receipt_html(record))
         except OSError as error:
-            usage(f"{shown(html)} cannot be written ({error.strerror}); nothing was changed.", as_json)
+            usage(
+                f"{shown(html)} cannot be written ({error.strerror}); nothing was changed.", as_json
+            )
     if as_json:
         put(record)
         return
@@ -410,10 +517,14 @@ def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
         if as_json:
             put(refusal_object(error))
         say(str(error))
-        raise typer.Exit(INTERRUPTED if isinstance(error, EnvironmentTrouble) else REFUSED) from None
+        raise typer.Exit(
+            INTERRUPTED if isinstance(error, EnvironmentTrouble) else REFUSED
+        ) from None
 
 
-def _step(id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False) -> None:
+def _step(
+    id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False
+) -> None:
     found = _open(from_environment(), id, as_json)
     try:
         if needs_switch and found.state is State.SETTLED:
@@ -435,7 +546,11 @@ def _step(id: str, as_json: bool, what: str, needs_switch: bool = False, compare
 def _asked(plan: Plan, after: After) -> bool:
     if not interactive():
         return False
-    what = "Go on, and delete the originals once their copies are verified?" if after is After.RELEASE else "Go on?"
+    what = (
+        "Go on, and delete the originals once their copies are verified?"
+        if after is After.RELEASE
+        else "Go on?"
+    )
     return typer.confirm(what, err=True)
 
 

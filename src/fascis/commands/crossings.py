@@ -1,4 +1,7 @@
-"""``relocate``, ``resume``, ``park``, ``release``, ``undo``, ``receipts``: the crossing on the command line."""
+"""``relocate``, ``resume``, ``park``, ``release``, ``undo``, ``receipts``.
+
+The crossing on the command line.
+"""
 
 from __future__ import annotations
 
@@ -14,39 +17,60 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def relocate(
         library: str,
-        to: str = typer.Option(..., "--to", help="The folder that the library's own folder will stand in."),
-        also: str = typer.Option("", "--also", help="A second folder, on another drive, for a second copy."),
+        to: str = typer.Option(
+            ..., "--to", help="The folder that the library's own folder will stand in."
+        ),
+        also: str = typer.Option(
+            "", "--also", help="A second folder, on another drive, for a second copy."
+        ),
         name: str = typer.Option("", "--name", help="The name it will have there."),
         leave_out: list[str] = typer.Option(
             [],
             "--leave-out",
-            help="A role, unused, or clashing (what the new drive cannot hold as it is): not copied, and stays.",
+            help="A role, unused, or clashing (what the new drive cannot hold as it is): not "
+            "copied, and stays.",
         ),
         discard: list[str] = typer.Option(
-            [], "--discard", help="A role that can be made again: not copied, and deleted when the originals are."
+            [],
+            "--discard",
+            help="A role that can be made again: not copied, and deleted when the originals are.",
         ),
-        gather: bool = typer.Option(True, "--gather/--no-gather", help="Copy loose media into the library."),
-        only: list[str] = typer.Option([], "--only", help="A project, or a folder, that goes along with what it uses."),
+        gather: bool = typer.Option(
+            True, "--gather/--no-gather", help="Copy loose media into the library."
+        ),
+        only: list[str] = typer.Option(
+            [], "--only", help="A project, or a folder, that goes along with what it uses."
+        ),
         after: After | None = typer.Option(
             None,
             "--after",
-            help="What becomes of home and originals; without it, home goes to the new place, unless something is left out that is used.",
+            help="What becomes of home and originals; without it, home goes to the new place, "
+            "unless something is left out that is used.",
             show_default=False,
         ),
         loose_too: bool = typer.Option(
             False,
             "--loose-too",
-            help="With the originals, delete loose ones that were gathered and that nothing else uses.",
+            help="With the originals, delete loose ones that were gathered and that nothing else "
+            "uses.",
         ),
         search: list[str] = typer.Option(
             [],
             "--search",
-            help="Look for lost media here; the copy refers to what is found, the library stays as it is.",
+            help="Look for lost media here; the copy refers to what is found, the library stays as "
+            "it is.",
         ),
-        dry_run: bool = typer.Option(False, "--dry-run", help="Show the plan; write nothing anywhere."),
-        later: bool = typer.Option(False, "--later", help="Put it in the queue; resume --all lets it cross."),
+        dry_run: bool = typer.Option(
+            False, "--dry-run", help="Show the plan; write nothing anywhere."
+        ),
+        later: bool = typer.Option(
+            False, "--later", help="Put it in the queue; resume --all lets it cross."
+        ),
         yes: bool = typer.Option(
-            False, "--yes", help="Accept the decisions that problems ask for, and what --after says; never --discard."
+            False,
+            "--yes",
+            help="Accept the decisions that problems ask for, and what --after says; never "
+            "--discard.",
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -67,10 +91,14 @@ def register(app: typer.Typer) -> None:
             False, "--skip-unreadable", help="Go on without files that cannot be read; they stay."
         ),
         bring_along: bool = typer.Option(
-            False, "--bring-along", help="Copy and verify what became newer at the old place meanwhile."
+            False,
+            "--bring-along",
+            help="Copy and verify what became newer at the old place meanwhile.",
         ),
         leave_newer: bool = typer.Option(
-            False, "--leave-newer", help="What became newer at the old place stays there; it is never deleted."
+            False,
+            "--leave-newer",
+            help="What became newer at the old place stays there; it is never deleted.",
         ),
         take_damaged: bool = typer.Option(
             False,
@@ -80,9 +108,12 @@ def register(app: typer.Typer) -> None:
         everything: bool = typer.Option(
             False,
             "--all",
-            help="Let all that wait in the queue cross, one after the other; one that stops does not stop the next.",
+            help="Let all that wait in the queue cross, one after the other; one that stops does "
+            "not stop the next.",
         ),
-        without: str = typer.Option("", "--without", help="Give up one of two destinations, named by its folder."),
+        without: str = typer.Option(
+            "", "--without", help="Give up one of two destinations, named by its folder."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
@@ -108,7 +139,8 @@ def register(app: typer.Typer) -> None:
         compared: bool = typer.Option(
             False,
             "--compared",
-            help="A comparison is enough: the drive's driver can never prove that a copy was read from the drive itself.",
+            help="A comparison is enough: the drive's driver can never prove that a copy was read "
+            "from the drive itself.",
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -119,7 +151,10 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def undo(crossing: str, as_json: bool = JSON) -> None:
-        """Gives home back to the old place, deleting no copy; or takes back a relinking, by its id."""
+        """Gives home back to the old place, deleting no copy.
+
+        Or takes back a relinking, by its id.
+        """
         from fascis.commands import crossing_work
 
         crossing_work.undo(crossing, as_json)

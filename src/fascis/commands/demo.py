@@ -1,4 +1,7 @@
-"""``fascis demo``: the demo scenario, in the window or, with ``--headless``, a whole crossing with pictures."""
+"""``fascis demo``.
+
+The demo scenario, in the window or, with ``--headless``, a whole crossing with pictures.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +21,9 @@ def register(app: typer.Typer) -> None:
             False, "--headless", help="Run a whole crossing without a person and take pictures."
         ),
         fresh: bool = typer.Option(
-            False, "--fresh", help="Make the demo's world anew; only the demo's own folder is replaced."
+            False,
+            "--fresh",
+            help="Make the demo's world anew; only the demo's own folder is replaced.",
         ),
         as_json: bool = JSON,
     ) -> None:

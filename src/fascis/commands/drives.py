@@ -1,4 +1,7 @@
-"""``fascis drives``: connected and known drives, their space and rules; measuring, mounting, preparing and removing one."""
+"""``fascis drives``: connected and known drives, their space and rules.
+
+Measuring, mounting, preparing and removing one.
+"""
 
 from __future__ import annotations
 
@@ -12,12 +15,24 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def drives(
-        drive: str = typer.Argument("", help="One drive: its label, the beginning of its UUID, or a folder on it."),
-        measure: bool = typer.Option(False, "--measure", help="Measure its speed: writes, reads and removes some MB."),
-        mount: bool = typer.Option(False, "--mount", help="Mount it, when it is plugged in and is not."),
-        remove: bool = typer.Option(False, "--remove", help="Write everything out, unmount it, switch it off."),
-        make_folder: bool = typer.Option(False, "--make-folder", help="Make the folder for libraries on it."),
-        folder: str = typer.Option("", "--folder", help="The name of that folder, when not Libraries."),
+        drive: str = typer.Argument(
+            "", help="One drive: its label, the beginning of its UUID, or a folder on it."
+        ),
+        measure: bool = typer.Option(
+            False, "--measure", help="Measure its speed: writes, reads and removes some MB."
+        ),
+        mount: bool = typer.Option(
+            False, "--mount", help="Mount it, when it is plugged in and is not."
+        ),
+        remove: bool = typer.Option(
+            False, "--remove", help="Write everything out, unmount it, switch it off."
+        ),
+        make_folder: bool = typer.Option(
+            False, "--make-folder", help="Make the folder for libraries on it."
+        ),
+        folder: str = typer.Option(
+            "", "--folder", help="The name of that folder, when not Libraries."
+        ),
         suits: str = typer.Option(
             "", "--suits", metavar="LIBRARY", help="Say which file systems would suit a library."
         ),

@@ -101,13 +101,18 @@ def _shelves(workspace: Workspace) -> list[Shelf]:
         if shelf.back:
             was = f"{shown(shelf.back.label)} at {shown(str(shelf.back.mount))}"
             say(
-                f"{shown(shelf.drive.label)} is known again; it was {was}. fascis relink LIBRARY --returned makes old paths right."
+                f"{shown(shelf.drive.label)} is known again; it was {was}. fascis relink LIBRARY "
+                "--returned makes old paths right."
             )
     return found
 
 
 def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) -> Shelf:
-    found = [s for s in shelves if s.drive.label == given or (len(given) >= 4 and s.drive.uuid.startswith(given))]
+    found = [
+        s
+        for s in shelves
+        if s.drive.label == given or (len(given) >= 4 and s.drive.uuid.startswith(given))
+    ]
     if not found and os.path.lexists(given):
         uuid = workspace.drives.at(Path(given).absolute()).uuid
         found = [s for s in shelves if s.drive.uuid == uuid]
@@ -117,7 +122,7 @@ def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) 
     return found[0]
 
 
-# -- doing ------------------------------------------------------------------------------------------------------------
+# -- doing -----------------------------------------------------------------------------------------
 
 
 def _do(workspace: Workspace, shelf: Shelf, wanted: Wanted) -> dict[str, Any]:
@@ -128,7 +133,9 @@ def _do(workspace: Workspace, shelf: Shelf, wanted: Wanted) -> dict[str, Any]:
         done["mounted_at"] = shown(str(where))
         drive = workspace.drives.at(where)
     if wanted.make_folder:
-        where, shelf.drive = make_folder_for_libraries(workspace.drives, drive, wanted.folder or LIBRARIES)
+        where, shelf.drive = make_folder_for_libraries(
+            workspace.drives, drive, wanted.folder or LIBRARIES
+        )
         say(f"{shown(str(where))} is there, and can be written.")
         done["folder"] = shown(str(where))
     if wanted.measure:
@@ -142,18 +149,25 @@ def _mounted(drive: Drive) -> Path:
     if drive.connected:
         return drive.mount
     if drive.mounted:
-        raise Refused("away", f"{shown(drive.label)} is away; connect it first. Nothing was changed.")
+        raise Refused(
+            "away", f"{shown(drive.label)} is away; connect it first. Nothing was changed."
+        )
     return mount(drive)
 
 
 def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any]:
     control = Control()
-    speed = stoppable(lambda: measure(workspace.drives, drive, cancelled=lambda: control.stopped), control)
+    speed = stoppable(
+        lambda: measure(workspace.drives, drive, cancelled=lambda: control.stopped), control
+    )
     workspace.register.put_drives([drive])
     workspace.register.put_speed(drive.uuid, speed.write_mb_s, speed.read_mb_s)
     shelf.speed = speed.write_mb_s, speed.read_mb_s, workspace.clock()
     perhaps = "" if speed.proven else " (perhaps from memory)"
-    say(f"{shown(drive.label)}: writes {speed.write_mb_s:.0f} MB/s, reads {speed.read_mb_s:.0f} MB/s{perhaps}.")
+    say(
+        f"{shown(drive.label)}: writes {speed.write_mb_s:.0f} MB/s, reads {speed.read_mb_s:.0f} "
+        f"MB/s{perhaps}."
+    )
     return {
         "write_mb_s": round(speed.write_mb_s, 1),
         "read_mb_s": round(speed.read_mb_s, 1),
@@ -172,17 +186,19 @@ def _removed(workspace: Workspace, drive: Drive) -> str:
     if name:
         raise Refused(
             "held-by-another",
-            f"{shown(drive.label)} takes part in the crossing of {name}, which is running. Pause or stop that first;"
-            " what is verified is kept. Nothing was changed.",
+            f"{shown(drive.label)} takes part in the crossing of {name}, which is running. Pause "
+            "or stop that first; what is verified is kept. Nothing was changed.",
         )
     off = remove_safely(drive)
     say(
-        f"{shown(drive.label)} can be unplugged." if off else f"{shown(drive.label)} is unmounted and can be unplugged."
+        f"{shown(drive.label)} can be unplugged."
+        if off
+        else f"{shown(drive.label)} is unmounted and can be unplugged."
     )
     return "off" if off else "unmounted"
 
 
-# -- telling ----------------------------------------------------------------------------------------------------------
+# -- telling ---------------------------------------------------------------------------------------
 
 
 def _object(shelf: Shelf) -> dict[str, Any]:
@@ -202,7 +218,13 @@ def _object(shelf: Shelf) -> dict[str, Any]:
         "removable": d.removable,
         "connected": d.connected,
         "stand_in": d.stand_in,
-        "state": "silent" if d.silent else "not-mounted" if not d.mounted else "connected" if d.connected else "away",
+        "state": "silent"
+        if d.silent
+        else "not-mounted"
+        if not d.mounted
+        else "connected"
+        if d.connected
+        else "away",
         "last_seen": shelf.seen_at,
         "rules": rules_in_words(d.rules),
         "rules_known_by": "asked" if d.rules.asked else "certain" if d.rules.certain else "assumed",
@@ -234,7 +256,12 @@ def _standing(s: OnShelf) -> str:
 def _tell(shelf: Shelf) -> None:
     d = shelf.drive
     state = state_words(d, shelf.seen_at) or f"{size(d.free)} free of {size(d.capacity)}"
-    words = [file_system_words(d), transport_words(d), speed_words(shelf.speed), "read-only" if d.read_only else ""]
+    words = [
+        file_system_words(d),
+        transport_words(d),
+        speed_words(shelf.speed),
+        "read-only" if d.read_only else "",
+    ]
     words += ["stand-in"] if d.stand_in else []
     place = shown(str(d.mount)) if d.mounted else ""
     print(f"{shown(d.label):<24} {state:<34} {' · '.join(filter(None, words)):<36} {place}")
@@ -243,7 +270,10 @@ def _tell(shelf: Shelf) -> None:
 def _tell_one(shelf: Shelf) -> None:
     _tell(shelf)
     d = shelf.drive
-    for line in filter(None, (built_words(d), *flags(d, shelf.character), *rules_in_words(d.rules), rules_known_by(d))):
+    for line in filter(
+        None,
+        (built_words(d), *flags(d, shelf.character), *rules_in_words(d.rules), rules_known_by(d)),
+    ):
         print(f"  {line}")
     for s in shelf.standings:
         print(f"  {shown(s.name)} ({_standing(s)})  {shown(str(s.root))}")
@@ -271,7 +301,9 @@ def _tell_suits(workspace: Workspace, library: str, as_json: bool) -> None:
 
 
 def _suits_object(s: Suits) -> dict[str, Any]:
-    problems = [{"severity": p.severity.value, "code": p.code, "sentence": p.sentence} for p in s.problems]
+    problems = [
+        {"severity": p.severity.value, "code": p.code, "sentence": p.sentence} for p in s.problems
+    ]
     return {
         "filesystem": s.choice.filesystem,
         "verdict": s.verdict,

@@ -1,4 +1,7 @@
-"""``survey``, ``verify`` and ``catalog``: what a library holds, whether its copy is sound, and photo catalogs."""
+"""``survey``, ``verify`` and ``catalog``.
+
+What a library holds, whether its copy is sound, and photo catalogs.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,9 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def survey(
-        library: str, files: bool = typer.Option(False, "--files", help="List every file."), as_json: bool = JSON
+        library: str,
+        files: bool = typer.Option(False, "--files", help="List every file."),
+        as_json: bool = JSON,
     ) -> None:
         """Shows what a library holds."""
         from fascis.commands import library_work
@@ -29,7 +34,9 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def catalog(
         file: str = typer.Argument(..., help="The catalog, a new one or one that is there."),
-        add: list[str] = typer.Option(..., "--add", help="A folder of photos, with those below it."),
+        add: list[str] = typer.Option(
+            ..., "--add", help="A folder of photos, with those below it."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Makes a photo catalog, or adds folders of photos to one; the photos are only read."""

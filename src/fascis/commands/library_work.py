@@ -33,7 +33,9 @@ def resolve(workspace: Workspace, given: str) -> Path:
         found = workspace.register.find(given) if workspace.register.path.exists() else []
         if len(found) == 1:
             return root_now(workspace.register, workspace.drives.connected(), found[0])
-    if path.is_symlink() or ".." in path.parts:  # a library is the folder itself, not one of the ways to it
+    if (
+        path.is_symlink() or ".." in path.parts
+    ):  # a library is the folder itself, not one of the ways to it
         return path.resolve()
     return path.absolute()
 
@@ -44,7 +46,10 @@ def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
 
 
 def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
-    """Every file of the library and every one it refers to; places in the library relative, all others absolute."""
+    """Every file of the library and every one it refers to.
+
+    Places in the library relative, all others absolute.
+    """
     found, uses = surveyed.survey, surveyed.uses
     names = [shown_place(surveyed, d.place or d.path) for d in uses.documents]
     for row, place in files_of(found):
@@ -75,7 +80,10 @@ def survey(library: str, files: bool, as_json: bool) -> None:
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, library))
     for problem in surveyed.problems:
-        if problem.code in ("library-missing", "library-not-a-folder") or not surveyed.survey.folders:
+        if (
+            problem.code in ("library-missing", "library-not-a-folder")
+            or not surveyed.survey.folders
+        ):
             usage(problem.sentence, as_json)
         say(problem.sentence)
     key = remember(workspace, surveyed)
@@ -90,9 +98,18 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
     uses = surveyed.uses
     by_role = totals_by_role(surveyed.survey, uses)
     record: dict[str, Any] = {
-        "library": {"name": surveyed.name, "kind": surveyed.kind, "root": shown(str(surveyed.root)), "library_id": key},
+        "library": {
+            "name": surveyed.name,
+            "kind": surveyed.kind,
+            "root": shown(str(surveyed.root)),
+            "library_id": key,
+        },
         "documents": [
-            {"path": shown_place(surveyed, d.place or d.path), "format": d.format, "references": d.references}
+            {
+                "path": shown_place(surveyed, d.place or d.path),
+                "format": d.format,
+                "references": d.references,
+            }
             for d in uses.documents
             if d.format != LINKS and not d.trouble
         ]
@@ -103,7 +120,13 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
         "standing": _standing(surveyed),
         "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
         "not_media": [
-            {"document": shown_place(surveyed, uses.documents[n].place or uses.documents[n].path), "target": shown(t), "why": why}
+            {
+                "document": shown_place(
+                    surveyed, uses.documents[n].place or uses.documents[n].path
+                ),
+                "target": shown(t),
+                "why": why,
+            }
             for n, t, why in uses.not_media
         ],
     }
@@ -116,14 +139,20 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
     """What is not understood, not followed, or belongs to nothing."""
     uses = surveyed.uses
     if uses.not_understood:
-        tell(f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is not known.")
+        tell(
+            f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is "
+            "not known."
+        )
     for place, why in uses.not_understood[:_MOST_TOLD]:
         tell(f"  {shown(shown_place(surveyed, place))}: {why}")
     for place in uses.databases[:_MOST_TOLD]:
         tell(f"  {shown(shown_place(surveyed, place))}: a database that is no catalog known here")
     for n, target, why in uses.not_media[:_MOST_TOLD]:
         document = uses.documents[n]
-        tell(f"  not media, not followed: {shown(target)} in {shown(document.place or document.path)}: {why}")
+        tell(
+            f"  not media, not followed: {shown(target)} in "
+            f"{shown(document.place or document.path)}: {why}"
+        )
     for orphan in uses.orphans[:_MOST_TOLD]:
         tell(f"  sidecar of nothing: {shown(orphan)}")
 
@@ -132,13 +161,19 @@ def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
     uses = surveyed.uses
     by_role = surveyed.survey.totals()
     count, total, allocated = (sum(t[i] for t in by_role.values()) for i in range(3))
-    print(f"{surveyed.name}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the drive), id {key[:8]}")
+    print(
+        f"{surveyed.name}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the "
+        f"drive), id {key[:8]}"
+    )
     for standing, sums in _standing(surveyed).items():
         if sums["files"]:
             print(f"  {standing:<8} {sums['files']:>8}  {size(sums['bytes']):>12}")
     print()
     for s in strands(surveyed.survey, uses):
-        print(f"  {size(s.bytes):>12}  {s.files:>8}  {s.standing.value:<8} {s.role.value:<9} {shown(s.folder) or '.'}")
+        print(
+            f"  {size(s.bytes):>12}  {s.files:>8}  {s.standing.value:<8} {s.role.value:<9} "
+            f"{shown(s.folder) or '.'}"
+        )
     _tell_troubles(surveyed, print)
     if files:
         for f in _files(surveyed):
@@ -157,7 +192,10 @@ def verify(library: str, as_json: bool) -> None:
     finally:
         medium.close()
     unresolved = _unresolved(workspace, root)
-    lists = {n: [place_text(p) for p in getattr(found, n)] for n in ("edited", "damaged", "missing", "unlisted")}
+    lists = {
+        n: [place_text(p) for p in getattr(found, n)]
+        for n in ("edited", "damaged", "missing", "unlisted")
+    }
     if as_json:
         put(
             {
@@ -172,7 +210,8 @@ def verify(library: str, as_json: bool) -> None:
         )
     else:
         print(
-            f"{shown(root.name)}: {counted(found.matching, 'file')} of {counted(found.files, 'file')} equal, {size(found.bytes)} read"
+            f"{shown(root.name)}: {counted(found.matching, 'file')} of "
+            f"{counted(found.files, 'file')} equal, {size(found.bytes)} read"
             f" {'from the drive itself' if found.proven else 'back, perhaps from memory'}."
         )
         for name, places in {**lists, "refers to what is not there": unresolved}.items():
@@ -198,14 +237,19 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
         if not Path(folder).is_dir():
             usage(f"There is no folder {shown(folder)}.", as_json)
     try:
-        done = catalog_folders(workspace.drives, path, [Path(f).absolute() for f in folders], workspace.private)
+        done = catalog_folders(
+            workspace.drives, path, [Path(f).absolute() for f in folders], workspace.private
+        )
     except FascisError as error:
         if as_json:
             put({"error": str(error)})
         say(str(error))
         raise typer.Exit(REFUSED) from None
     if done.added.unwritable:
-        say(f"{counted(done.added.unwritable, 'photo')} left out: their names are no text, and a catalog is.")
+        say(
+            f"{counted(done.added.unwritable, 'photo')} left out: their names are no text, and a "
+            "catalog is."
+        )
     record = {
         "catalog": shown(str(done.path)),
         "added": done.added.photos,
@@ -216,6 +260,9 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
     if as_json:
         put(record)
         return
-    print(f"{shown(path.name)}: {counted(done.added.photos, 'photo')} added, {number(done.added.known)} known already.")
+    print(
+        f"{shown(path.name)}: {counted(done.added.photos, 'photo')} added, "
+        f"{number(done.added.known)} known already."
+    )
     if done.before:
         print(f"The one before is {shown(str(done.before))}.")

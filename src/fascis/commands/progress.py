@@ -26,7 +26,10 @@ T = TypeVar("T")
 
 
 class Hanging(Cancelled):
-    """It was stopped, and a thread still waits in the kernel for a drive that does not answer: the program cannot end as usual."""
+    """It was stopped, and a thread still waits in the kernel for a drive that does not answer.
+
+    The program cannot end as usual.
+    """
 
 
 def stoppable(work: Callable[[], T], control: Control) -> T:
@@ -46,7 +49,9 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         finally:
             ended.set()
 
-    ended = threading.Event()  # a join that is interrupted takes the thread for ended, though it is not
+    ended = (
+        threading.Event()
+    )  # a join that is interrupted takes the thread for ended, though it is not
     threading.Thread(target=run, name="work", daemon=True).start()
     try:
         while not ended.wait(0.2):
@@ -55,7 +60,8 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         control.stop()
         if not ended.wait(_PATIENCE):
             raise Hanging(
-                "Stopped. A drive is still busy with what was begun. What is verified is kept; fascis resume goes on."
+                "Stopped. A drive is still busy with what was begun. What is verified is kept; "
+                "fascis resume goes on."
             ) from None
     if trouble:
         raise trouble[0]
@@ -78,7 +84,11 @@ class Telling:
         self._task: TaskID | None = None
         self._progress: Progress | None = None
         if sys.stderr.isatty():
-            columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[words]}"))
+            columns = (
+                TextColumn("{task.description}"),
+                BarColumn(),
+                TextColumn("{task.fields[words]}"),
+            )
             self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
 
     def __enter__(self) -> Self:
@@ -88,7 +98,10 @@ class Telling:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         if self._progress:
             self._progress.stop()
@@ -102,7 +115,9 @@ class Telling:
             elif isinstance(event, Entered):
                 several = len(self._names) > 1 and event.destination is not None
                 words = event.state.value
-                words = f"{shown(self._names[event.destination or 0])}: {words}" if several else words
+                words = (
+                    f"{shown(self._names[event.destination or 0])}: {words}" if several else words
+                )
                 if words != self._said:
                     self._said = words
                     say(words)
@@ -114,8 +129,9 @@ class Telling:
     def _draw(self) -> None:
         words = "; ".join(
             (f"{shown(name)}: " if len(self._names) > 1 else "")
-            + f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} verified,"
-            f" {number(p.verified_files)} of {counted(p.files, 'file')}, {size(p.bytes_a_second())}/s{p.ready_words()}"
+            + f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} "
+            f"verified, {number(p.verified_files)} of {counted(p.files, 'file')}, "
+            f"{size(p.bytes_a_second())}/s{p.ready_words()}"
             for name, p in zip(self._names, self._paces, strict=True)
         )
         if self._progress and self._task is not None:

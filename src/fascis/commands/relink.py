@@ -13,20 +13,36 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def relink(
         library: str,
-        search: list[str] = typer.Option([], "--search", help="A folder or drive to look in; may be repeated."),
-        apply: bool = typer.Option(False, "--apply", help="Change the documents; each is kept as it was."),
-        accept: list[str] = typer.Option([], "--accept", help="A folder move that is so: OLD=NEW, both absolute."),
-        refuse: list[str] = typer.Option([], "--refuse", help="A folder move that is not so: OLD=NEW."),
+        search: list[str] = typer.Option(
+            [], "--search", help="A folder or drive to look in; may be repeated."
+        ),
+        apply: bool = typer.Option(
+            False, "--apply", help="Change the documents; each is kept as it was."
+        ),
+        accept: list[str] = typer.Option(
+            [], "--accept", help="A folder move that is so: OLD=NEW, both absolute."
+        ),
+        refuse: list[str] = typer.Option(
+            [], "--refuse", help="A folder move that is not so: OLD=NEW."
+        ),
         locate: list[str] = typer.Option([], "--locate", help="One lost file is here: LOST=FOUND."),
         check: bool = typer.Option(
-            False, "--check", help="Read what is found: its length, capture time, and content where a digest is known."
+            False,
+            "--check",
+            help="Read what is found: its length, capture time, and content where a digest is "
+            "known.",
         ),
         returned: bool = typer.Option(
-            False, "--returned", help="Make right the paths that lead to where a drive was mounted before."
+            False,
+            "--returned",
+            help="Make right the paths that lead to where a drive was mounted before.",
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Looks for lost media, and with --apply leads the documents to it. Edits stay as they are; undo takes it back."""
+        """Looks for lost media, and with --apply leads the documents to it.
+
+        Edits stay as they are; undo takes it back.
+        """
         from fascis.commands import relink_work
 
         wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate, check, returned)

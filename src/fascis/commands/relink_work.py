@@ -57,8 +57,12 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     for trouble in acts_of(workspace).recover():
         say(str(trouble))
     control = Control()
-    surveyed, relinking, match = stoppable(lambda: _look(workspace, wanted, folders, control, as_json), control)
-    key = remember(workspace, survey_library(workspace, surveyed.root) if wanted.returned else surveyed)
+    surveyed, relinking, match = stoppable(
+        lambda: _look(workspace, wanted, folders, control, as_json), control
+    )
+    key = remember(
+        workspace, survey_library(workspace, surveyed.root) if wanted.returned else surveyed
+    )
     act, problem = None, None
     if wanted.apply and match.files(State.FOUND):
         try:
@@ -72,7 +76,9 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     record = _record(workspace, surveyed, relinking, match, key, act)
     if problem is not None:
         code = problem.code if isinstance(problem, Refused) else "not-relinked"
-        record["problems"] = [{"severity": "stops", "code": code, "sentence": str(problem), "files": []}]
+        record["problems"] = [
+            {"severity": "stops", "code": code, "sentence": str(problem), "files": []}
+        ]
     if as_json:
         put(record)
     else:
@@ -122,7 +128,11 @@ def _look(
         frozenset(_move(text, relinking.root, as_json) for text in wanted.refuse),
         located,
     )
-    return surveyed, relinking, relinking.match(index, Contents(lambda: control.stopped, say), decisions, wanted.check)
+    return (
+        surveyed,
+        relinking,
+        relinking.match(index, Contents(lambda: control.stopped, say), decisions, wanted.check),
+    )
 
 
 def _both(text: str, root: bytes, as_json: bool) -> tuple[bytes, bytes]:
@@ -141,7 +151,11 @@ def _move(text: str, root: bytes, as_json: bool) -> Move:
 
 def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:
     """The lost file that a person names: by its path, or by its name where only one has it."""
-    mine = [x.path for x in relinking.lost if given in (x.path, x.name, x.path.removeprefix(relinking.root + b"/"))]
+    mine = [
+        x.path
+        for x in relinking.lost
+        if given in (x.path, x.name, x.path.removeprefix(relinking.root + b"/"))
+    ]
     if len(mine) != 1:
         what = "no lost file" if not mine else "several lost files"
         usage(f"{shown(given)} names {what}.", as_json)
@@ -149,7 +163,12 @@ def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:
 
 
 def _record(
-    workspace: Workspace, surveyed: Surveyed, relinking: Relinking, match: Match, key: str, act: Act | None
+    workspace: Workspace,
+    surveyed: Surveyed,
+    relinking: Relinking,
+    match: Match,
+    key: str,
+    act: Act | None,
 ) -> dict[str, Any]:
     documents = [shown_place(surveyed, d.place or d.path) for d in relinking.uses.documents]
     also = also_lost(workspace.register, [m.move for m in match.moves], key)
@@ -171,7 +190,11 @@ def _record(
                 "basis": match.basis[i].value,
                 "candidates": [place(match.shown_as(i, c.path)) for c in candidates],
                 "why": match.why[i],
-                "differs": {place(match.shown_as(i, c.path)): list(c.differs) for c in candidates if c.differs},
+                "differs": {
+                    place(match.shown_as(i, c.path)): list(c.differs)
+                    for c in candidates
+                    if c.differs
+                },
             }
         )
     left = [x for x, s in zip(match.lost, match.state, strict=True) if s is not State.FOUND]
@@ -195,10 +218,16 @@ def _record(
         ],
         "ties": ties,
         "unfound_files": [
-            place(x.path) for x, s in zip(match.lost, match.state, strict=True) if s in (State.NOWHERE, State.LEFT)
+            place(x.path)
+            for x, s in zip(match.lost, match.state, strict=True)
+            if s in (State.NOWHERE, State.LEFT)
         ],
-        "known_on_drives_away": known_away(workspace.register, workspace.drives, left, crossed_away(workspace)),
-        "old_paths": old_paths(surveyed.uses, returned_moves(surveyed.uses, workspace.drives.connected())),
+        "known_on_drives_away": known_away(
+            workspace.register, workspace.drives, left, crossed_away(workspace)
+        ),
+        "old_paths": old_paths(
+            surveyed.uses, returned_moves(surveyed.uses, workspace.drives.connected())
+        ),
         "applied": act is not None,
         "act": act.id if act else None,
         "documents": [place(os.fsencode(d.path)) for d in act.documents] if act else [],
@@ -207,14 +236,15 @@ def _record(
 
 def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
     print(
-        f"{number(record['lost'])} lost: {number(record['found'])} found, {number(record['ambiguous'])} to decide,"
-        f" {number(record['unfound'])} found nowhere."
+        f"{number(record['lost'])} lost: {number(record['found'])} found, "
+        f"{number(record['ambiguous'])} to decide, {number(record['unfound'])} found nowhere."
     )
     for move in record["folder_moves"]:
         against = "; against it: " + ", ".join(move["against"]) if move["against"] else ""
         settled = "" if move["certain"] else " (only when you say so: --accept OLD=NEW)"
         print(
-            f"  {shown(move['from'])}\n    is now {shown(move['to'])}: explains {counted(move['files'], 'file')}{against}{settled}"
+            f"  {shown(move['from'])}\n    is now {shown(move['to'])}: explains "
+            f"{counted(move['files'], 'file')}{against}{settled}"
         )
         for name, files in move["also_lost_by"].items():
             print(f"    {shown(name)} lost {counted(files, 'file')} there too")
@@ -228,8 +258,9 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
             print(f"      {shown(path)}" + (f" (differs: {differs})" if differs else ""))
     if record["old_paths"]:
         print(
-            f"  {counted(record['old_paths'], 'file is', 'files are')} found by a path that leads to where a drive used to be; other"
-            " programs do not follow it. --returned --apply updates these paths."
+            f"  {counted(record['old_paths'], 'file is', 'files are')} found by a path that leads "
+            "to where a drive used to be; other programs do not follow it. --returned --apply "
+            "updates these paths."
         )
     for path in record["unfound_files"][:_MOST_TOLD]:
         print(f"  found nowhere: {shown(path)}")
@@ -237,15 +268,24 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
         print(f"  {shown(label)} is away; it is known to have {number(files)} of them.")
     if act is not None:
         words = counted(len(act.documents), "document")
-        print(f"{words} changed; each is kept beside, as it was. fascis undo {act.id[:8]} takes it back.")
+        print(
+            f"{words} changed; each is kept beside, as it was. fascis undo {act.id[:8]} takes it "
+            "back."
+        )
     elif record["found"]:
         print(
-            f"Nothing was changed. With --apply the documents lead to what was found:{NBSP}{number(record['found'])}."
+            "Nothing was changed. With --apply the documents lead to what was "
+            f"found:{NBSP}{number(record['found'])}."
         )
 
 
-def found_for_copy(workspace: Workspace, surveyed: Surveyed, search: list[str], as_json: bool) -> Surveyed:
-    """A survey as if its documents led to what is found in some folders: for the copy that a crossing makes."""
+def found_for_copy(
+    workspace: Workspace, surveyed: Surveyed, search: list[str], as_json: bool
+) -> Surveyed:
+    """A survey as if its documents led to what is found in some folders.
+
+    For the copy that a crossing makes.
+    """
     folders = [Path(s).absolute() for s in search]
     for folder in folders:
         if not folder.is_dir():

@@ -1,4 +1,7 @@
-"""How commands tell: JSON on standard output, words and bars on standard error, errors with their exit status."""
+"""How commands tell.
+
+JSON on standard output, words and bars on standard error, errors with their exit status.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,10 @@ STOPPED = 130  # by Ctrl+C, before anything was begun
 def put(record: dict[str, Any]) -> None:
     """One JSON object on standard output."""
     sys.stdout.write(
-        json.dumps(record, ensure_ascii=False, indent=1).encode("utf-8", "backslashreplace").decode() + "\n"
+        json.dumps(record, ensure_ascii=False, indent=1)
+        .encode("utf-8", "backslashreplace")
+        .decode()
+        + "\n"
     )
     sys.stdout.flush()
 
@@ -40,7 +46,10 @@ def usage(sentence: str, as_json: bool) -> NoReturn:
 
 @contextmanager
 def usage_errors(arguments: list[str]) -> Iterator[None]:
-    """Turns what goes wrong in a command into a sentence and an exit status; a bug of ours is kept for a report, and told as one."""
+    """Turns what goes wrong in a command into a sentence and an exit status.
+
+    A bug of ours is kept for a report, and told as one.
+    """
     as_json = "--json" in arguments
     try:
         yield
@@ -69,7 +78,10 @@ _CROSSING = frozenset(("relocate", "resume", "park", "release", "undo"))
 
 
 def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
-    """Tells what ended a command: of a crossing as its object, with the error among its problems."""
+    """Tells what ended a command.
+
+    Of a crossing as its object, with the error among its problems.
+    """
     if "--json" in arguments:
         if _CROSSING.intersection(arguments[:1]):
             from fascis.crossing.outcome import refusal_object

@@ -1,6 +1,9 @@
-"""Bringing along: what became newer at the old place after the library settled is copied, verified and moved in.
+"""Bringing along.
 
-It is an amendment in the journal, never an edit of the plan. A copy that it supersedes goes only when it is still what
+What became newer at the old place after the library settled is copied, verified and moved in.
+
+It is an amendment in the journal, never an edit of the plan. A copy that it supersedes goes only
+when it is still what
 this crossing made; whatever a person changed in the copy stays, and is told.
 """
 
@@ -13,13 +16,13 @@ from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
+from fascis.crossing.amendment import Found
 from fascis.crossing.apart import allot_more
 from fascis.crossing.clearing import SUPERSEDED, Clearing
 from fascis.crossing.copies import Copies, CopySeen, Item, as_it_was
 from fascis.crossing.copying import Fidelity, Look, look_at_copy
 from fascis.crossing.engine import Side
 from fascis.crossing.fates import Fate
-from fascis.crossing.journal import Found
 from fascis.crossing.places import Places
 from fascis.crossing.putting import make_parents
 from fascis.crossing.rewriting import Rewriting
@@ -47,7 +50,9 @@ def amendment(
     leave_out: frozenset[Role],
     rules: Sequence[Rules],
 ) -> tuple[list[int], list[Found], list[Found]]:
-    """What an amendment consists of: entries that changed, folders and entries that appeared. Reads only.
+    """What an amendment consists of: entries that changed, folders and entries that appeared.
+
+    Reads only.
 
     Args:
         rules: of every destination; what appeared under a name that one cannot hold is kept apart.
@@ -116,14 +121,18 @@ def move_in(
     clock: Callable[[], float],
     rewriting: Rewriting,
 ) -> None:
-    """Moves what was brought along and verified into the library. May be called again after any interruption.
+    """Moves what was brought along and verified into the library.
+
+    May be called again after any interruption.
 
     Raises:
         Refused: a copy that would be superseded was changed by somebody; it stays.
         EnvironmentTrouble: the destination failed.
     """
     medium = destination.medium
-    act = copies.open_act("bring-along") or copies.intend("bring-along", shown(str(places.target)), clock())
+    act = copies.open_act("bring-along") or copies.intend(
+        "bring-along", shown(str(places.target)), clock()
+    )
     old = join(places.staging, OLD)
     amending = copies.amending
     try:
@@ -157,10 +166,13 @@ def move_in(
     copies.put("amending", {})
 
 
-def _moved(item: Item, before: list[Any] | None, crossing: str) -> Iterator[tuple[bytes, list[Any] | None]]:
-    """The places that an item brought along takes, and how what stands there looked when it was this crossing's.
+def _moved(
+    item: Item, before: list[Any] | None, crossing: str
+) -> Iterator[tuple[bytes, list[Any] | None]]:
+    """The places that an item brought along takes, and how this crossing's file there looked.
 
-    A document that is written anew takes two: its verified copy is kept as it was, what was written from it is in its place.
+    A document that is written anew takes two: its verified copy is kept as it was, and what was
+    written from it is in its place.
     """
     each = 5 if before and len(before) % 5 == 0 else 3  # in journals of before version 7
     copy, anew = (before[:each], before[each:] or None) if before else (None, None)
@@ -172,7 +184,9 @@ def _moved(item: Item, before: list[Any] | None, crossing: str) -> Iterator[tupl
 def take_back(
     copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
 ) -> None:
-    """Gives up bringing along: copies that were superseded half-way go back to their place; the staging folder is cleared.
+    """Gives up bringing along: copies that were superseded half-way go back to their place.
+
+    The staging folder is cleared.
 
     Raises:
         EnvironmentTrouble: the destination failed.
@@ -180,7 +194,10 @@ def take_back(
     try:
         for id in copies.amending:
             place = copies.item(id).there
-            for name, there in ((b"%d", place), (b"%d-as-it-was", as_it_was(place, places.crossing))):
+            for name, there in (
+                (b"%d", place),
+                (b"%d-as-it-was", as_it_was(place, places.crossing)),
+            ):
                 old, final = join(join(places.staging, OLD), name % id), join(places.name, there)
                 if medium.exists(old) and not medium.exists(final):
                     move(medium, old, final)
@@ -191,7 +208,12 @@ def take_back(
 
 
 def _supersede(
-    places: Places, medium: Medium, place: bytes, before: list[Any] | None, old: bytes, keeps: Fidelity
+    places: Places,
+    medium: Medium,
+    place: bytes,
+    before: list[Any] | None,
+    old: bytes,
+    keeps: Fidelity,
 ) -> None:
     final = join(places.name, place)
     if medium.exists(final):
@@ -204,25 +226,42 @@ def _supersede(
 def _changed_at_both(place: bytes) -> Refused:
     return Refused(
         "copy-changed",
-        f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set one of them aside under another"
-        " name, then go on.",
+        f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set "
+        "one of them aside under another name, then go on.",
     )
 
 
 def _make_way_for_link(
-    places: Places, medium: Medium, item: Item, before: list[Any] | None, old: bytes, source: Medium, rewriting: Rewriting
+    places: Places,
+    medium: Medium,
+    item: Item,
+    before: list[Any] | None,
+    old: bytes,
+    source: Medium,
+    rewriting: Rewriting,
 ) -> None:
-    """A link of this crossing that a newer one takes the place of is set aside; anything else stays, and is told."""
+    """A link of this crossing that a newer one takes the place of is set aside.
+
+    Anything else stays, and is told.
+    """
     target = source.read_link(item.place)
-    to_be = {target, rewriting.rewritten(item, target)}  # it may have been made, and cut off before that was written down
+    to_be = {
+        target,
+        rewriting.rewritten(item, target),
+    }  # it may have been made, and cut off before that was written down
     kept = join(places.name, as_it_was(item.there, places.crossing))
-    places_of = [(join(places.name, item.there), join(old, b"%d" % item.id)), (kept, join(old, b"%d-as-it-was" % item.id))]
+    places_of = [
+        (join(places.name, item.there), join(old, b"%d" % item.id)),
+        (kept, join(old, b"%d-as-it-was" % item.id)),
+    ]
     for final, aside in places_of:
         if not medium.exists(final):
             continue
         if _is_link_to(medium, final, to_be) and (before is None or medium.exists(aside)):
             remove_own(medium, final)  # made when this was cut off
-        elif before and _was_link(medium, final, kept, before, lambda target: rewriting.rewritten(item, target)):
+        elif before and _was_link(
+            medium, final, kept, before, lambda target: rewriting.rewritten(item, target)
+        ):
             move(medium, final, aside)
         else:
             raise _changed_at_both(item.there)
@@ -233,9 +272,16 @@ def _is_link_to(medium: Medium, place: bytes, targets: set[bytes]) -> bool:
 
 
 def _was_link(
-    medium: Medium, final: bytes, kept: bytes, before: list[Any], rewritten: Callable[[bytes], bytes]
+    medium: Medium,
+    final: bytes,
+    kept: bytes,
+    before: list[Any],
+    rewritten: Callable[[bytes], bytes],
 ) -> bool:
-    """True for a link as this crossing made it: with the target that was copied, or written anew from the one that is kept."""
+    """True for a link as this crossing made it.
+
+    With the target that was copied, or written anew from the one that is kept.
+    """
     copied = kept if medium.exists(kept) else final
     if not stat.S_ISLNK(medium.status(copied).st_mode):
         return False
@@ -246,16 +292,28 @@ def _was_link(
 
 
 def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity) -> bool:
-    """True when a copy is what this crossing made: as it looked, or, where that says too little, by its content."""
-    look = look_at_copy(CopySeen(*before[:4]) if len(before) == 5 else CopySeen(*before), medium.status(place), keeps)
+    """True when a copy is what this crossing made.
+
+    As it looked, or, where that says too little, by its content.
+    """
+    look = look_at_copy(
+        CopySeen(*before[:4]) if len(before) == 5 else CopySeen(*before),
+        medium.status(place),
+        keeps,
+    )
     if look is not Look.TOUCHED or len(before) != 5:
         return look is Look.SAME
     with closing(medium.open(place)) as file:
         return digest_of(file) == bytes.fromhex(before[4])
 
 
-def _parents(other: Mapping[bytes, bytes], source: Medium, medium: Medium, root: bytes, folder: bytes) -> None:
-    """Makes the folders above something new, with the names that they have there: ``other`` gives those that differ."""
+def _parents(
+    other: Mapping[bytes, bytes], source: Medium, medium: Medium, root: bytes, folder: bytes
+) -> None:
+    """Makes the folders above something new, with the names that they have there.
+
+    ``other`` gives those that differ.
+    """
     parts = folder.split(b"/") if folder else []
     for i in range(len(parts)):
         inner = b"/".join(parts[: i + 1])

@@ -1,8 +1,13 @@
-"""Keeping names apart: what a destination cannot hold, or would take for another name, gets another name in the copy.
+"""Keeping names apart.
 
-The originals keep theirs. What was renamed is recorded in the inventory, with the name before, and documents follow; a later
-crossing to a drive that can hold the old names gives them back. A file whose name is all that something knows it by (a
-frame of a sequence, a clip that an edit list names) cannot be renamed: then another drive it is, or leaving it out.
+What a destination cannot hold, or would take for another name, gets another name in the copy.
+
+The originals keep theirs. What was renamed is recorded in the inventory, with the name before, and
+documents follow; a later
+crossing to a drive that can hold the old names gives them back. A file whose name is all that
+something knows it by (a
+frame of a sequence, a clip that an edit list names) cannot be renamed: then another drive it is, or
+leaving it out.
 """
 
 from __future__ import annotations
@@ -68,7 +73,9 @@ def keep_apart(
     rules: Sequence[Rules],
     before: Mapping[bytes, bytes],
 ) -> Apart:
-    """Finds another name for all that the destinations cannot hold as it is called. Pure: writes and reads nothing.
+    """Finds another name for all that the destinations cannot hold as it is called.
+
+    Pure: writes and reads nothing.
 
     Args:
         rules: of every destination; a name must do on all of them.
@@ -82,12 +89,18 @@ def keep_apart(
             subfolders = [n for n in subfolders if n != OWN]
             allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
         allot.run(subfolders, names)
-    found.before = {p: b for p, b in before.items() if p in found.before or p in found.files or p in found.folders}
+    found.before = {
+        p: b
+        for p, b in before.items()
+        if p in found.before or p in found.files or p in found.folders
+    }
     return found
 
 
-def allot_more(taken: Iterable[bytes], names: Sequence[bytes], rules: Sequence[Rules]) -> dict[bytes, bytes]:
-    """Names for what appeared in one folder after the plan was made, beside those that are taken there already."""
+def allot_more(
+    taken: Iterable[bytes], names: Sequence[bytes], rules: Sequence[Rules]
+) -> dict[bytes, bytes]:
+    """Names for what appeared in one folder after the plan, beside those that are taken."""
     found = Apart()
     folder = _Folder(found, b"", rules, {}, _Fixed(Survey(), Uses(), Gathering()))
     folder.taken = {folder.key(n) for n in taken}
@@ -105,12 +118,18 @@ class _Fixed:
 
     def __contains__(self, place: bytes) -> bool:
         if self._places is None:
-            self._places = {p for row, _, p in self._survey.rows() if row in self._rows} if self._rows else set()
+            self._places = (
+                {p for row, _, p in self._survey.rows() if row in self._rows}
+                if self._rows
+                else set()
+            )
         return place in self._places or place in self._loose
 
 
-def _tree(survey: Survey, fates: Sequence[int], gathering: Gathering) -> dict[bytes, tuple[list[bytes], list[bytes]]]:
-    """Of every folder that goes along the names of its folders and of what else goes along in it."""
+def _tree(
+    survey: Survey, fates: Sequence[int], gathering: Gathering
+) -> dict[bytes, tuple[list[bytes], list[bytes]]]:
+    """The names in every folder that goes along: its folders, and what else goes along."""
     tree: dict[bytes, tuple[list[bytes], list[bytes]]] = {b"": ([], [])}
     for folder in survey.folders:
         names = [survey.name(row) for row in range(folder.first, folder.end) if fates[row] in GOES]
@@ -129,9 +148,20 @@ class _Folder:
     """Names in one folder of the copy."""
 
     def __init__(
-        self, found: Apart, folder: bytes, rules: Sequence[Rules], before: Mapping[bytes, bytes], fixed: _Fixed
+        self,
+        found: Apart,
+        folder: bytes,
+        rules: Sequence[Rules],
+        before: Mapping[bytes, bytes],
+        fixed: _Fixed,
     ) -> None:
-        self._found, self._folder, self._rules, self._before, self._fixed = found, folder, rules, before, fixed
+        self._found, self._folder, self._rules, self._before, self._fixed = (
+            found,
+            folder,
+            rules,
+            before,
+            fixed,
+        )
         self._folding = [r for r in rules if r.folds_case]
         self.taken: set[bytes] = set()
         self._numbers: dict[bytes, int] = {}
@@ -187,7 +217,10 @@ class _Folder:
         return next((why for rules in self._rules if (why := rules.refuses_name(name))), None)
 
     def _doubtful(self, wanted: dict[bytes, bytes], order: list[bytes]) -> set[bytes]:
-        """Which cannot simply have the name they want: refused there, or one with another, of which the first keeps it."""
+        """Which cannot simply have the name they want.
+
+        Refused there, or one with another, of which the first keeps it.
+        """
         found, seen = set(), set(self.taken)
         for name in order:
             key = self.key(wanted[name])
@@ -198,7 +231,10 @@ class _Folder:
         return found
 
     def _groups(self, names: list[bytes]) -> list[list[bytes]]:
-        """What belongs together by its name: a photo with its sidecars, a database with its journals."""
+        """What belongs together by its name.
+
+        A photo with its sidecars, a database with its journals.
+        """
         there, groups = set(names), dict[bytes, list[bytes]]()
         for name in sorted(names):
             groups.setdefault(_stem(name, there), []).append(name)
@@ -207,12 +243,24 @@ class _Folder:
     def _allot(self, group: list[bytes], wanted: dict[bytes, bytes], folder: bool) -> None:
         stem = _stem(group[0], set(group)) if not folder else group[0]
         same = all(wanted[n] == n for n in group)
-        first = b"/".join(self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1) for n in group)
-        begin = self._numbers.get(first, 1)  # of many that want one name, none tries all numbers of those before it
+        first = b"/".join(
+            self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1)
+            for n in group
+        )
+        begin = self._numbers.get(
+            first, 1
+        )  # of many that want one name, none tries all numbers of those before it
         for number in range(begin, begin + _MOST_TRIES):
-            new = {n: self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], number) for n in group}
+            new = {
+                n: self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], number)
+                for n in group
+            }
             keys = {self.key(n) for n in new.values()}
-            if len(keys) == len(group) and not keys & self.taken and not any(map(self._why, new.values())):
+            if (
+                len(keys) == len(group)
+                and not keys & self.taken
+                and not any(map(self._why, new.values()))
+            ):
                 break
             if number >= 2 and len(group) > 1 and len({self.key(n) for n in group}) < len(group):
                 self._one_by_one(group, wanted)
@@ -226,16 +274,24 @@ class _Folder:
             self._settle(name, new[name], folder)
 
     def _one_by_one(self, group: list[bytes], wanted: dict[bytes, bytes]) -> None:
-        """Files of one stem that become one with each other: each for itself; a sidecar of that stem has then two masters."""
+        """Files of one stem that become one with each other: each for itself.
+
+        A sidecar of that stem has then two masters.
+        """
         if sidecar := next((n for n in group if n.lower().endswith(_XMP)), None):
             for name in group:
-                self._found.cannot[join(self._folder, name)] = f"{sidecar.decode(errors='replace')} belongs to several"
+                self._found.cannot[join(self._folder, name)] = (
+                    f"{sidecar.decode(errors='replace')} belongs to several"
+                )
             return
         for name in group:
             self._allot([name], wanted, False)
 
     def _changed(self, name: bytes, ending: bytes, number: int) -> bytes:
-        """A name that can be held; ``ending`` stays at its end, and a number above 1 goes before that."""
+        """A name that can be held.
+
+        ``ending`` stays at its end, and a number above 1 goes before that.
+        """
         if number == 1 and not self._why(name):
             return name
         stem = name[: len(name) - len(ending)] if ending and name.endswith(ending) else name
@@ -271,10 +327,16 @@ def _stem(name: bytes, there: set[bytes]) -> bytes:
 
 
 def _plain(stem: bytes, mark: str, ending: bytes, rules: Sequence[Rules]) -> bytes:
-    """A name that every destination holds: what it cannot hold is an underscore, what is too long is cut before its ending."""
+    """A name that every destination holds.
+
+    What it cannot hold is an underscore, what is too long is cut before its ending.
+    """
     reserved = frozenset().union(*(r.reserved for r in rules))
     text, end = _as_text(stem, rules, reserved), _as_text(ending, rules, reserved)
-    if any(r.devices and r.refuses_name(_part(text, end).encode("utf-8", "surrogateescape")) for r in rules):
+    if any(
+        r.devices and r.refuses_name(_part(text, end).encode("utf-8", "surrogateescape"))
+        for r in rules
+    ):
         first, dot, rest = text.partition(".")
         text = f"{first}_{dot}{rest}"
     trailing = "".join(r.trailing for r in rules)
@@ -299,8 +361,13 @@ def _as_text(name: bytes, rules: Sequence[Rules], reserved: frozenset[str]) -> s
     largest = min(r.largest_code for r in rules)
     text = name.decode("utf-8", "surrogateescape")
     if largest < LAST_CODE:
-        text = "".join(c if ord(c) <= largest or "\udc80" <= c <= "\udcff" else _plainer(c, largest) for c in text)
-    return "".join("_" if c in reserved or (unicode_only and "\udc80" <= c <= "\udcff") else c for c in text)
+        text = "".join(
+            c if ord(c) <= largest or "\udc80" <= c <= "\udcff" else _plainer(c, largest)
+            for c in text
+        )
+    return "".join(
+        "_" if c in reserved or (unicode_only and "\udc80" <= c <= "\udcff") else c for c in text
+    )
 
 
 def _plainer(c: str, largest: int) -> str:

@@ -1,4 +1,7 @@
-"""What a copy has, by its places there: the verified entries of the plan, with names as the destination's drive takes them."""
+"""What a copy has, by its places there.
+
+The verified entries of the plan, with names as the destination's drive takes them.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,8 @@ class Arrived:
     """The verified files and links of one destination, looked up folder by folder.
 
     Args:
-        fold: the form under which the drive takes two names for one; names as they are, where it keeps all apart.
+        fold: the form under which the drive takes two names for one; names as they are, where it
+            keeps all apart.
     """
 
     def __init__(self, copies: Copies, fold: Callable[[bytes], bytes] = bytes) -> None:
@@ -49,14 +53,19 @@ class Arrived:
         return self._places[entry]
 
     def digest_of(self, entry: int) -> bytes | None:
-        """The digest of an entry's content as it was read from its original; None for what was not verified."""
+        """The digest of an entry's content as it was read from its original.
+
+        None for what was not verified.
+        """
         if entry not in self._digests:
             self._read(entry)
         return self._digests[entry]
 
     def same(self, one: int, other: int) -> bool:
         """True for one entry, and for two with the same content."""
-        return one == other or (self.digest_of(one) is not None and self.digest_of(one) == self.digest_of(other))
+        return one == other or (
+            self.digest_of(one) is not None and self.digest_of(one) == self.digest_of(other)
+        )
 
     def _key(self, folder: bytes) -> bytes:
         return b"/".join(map(self._fold, folder.split(b"/")))
@@ -82,7 +91,10 @@ class Arrived:
 
 
 def place_from(folder: bytes, said: bytes) -> bytes | None:
-    """The place that a relative path means from a folder of the library; None for one that leads out of the library."""
+    """The place that a relative path means from a folder of the library.
+
+    None for one that leads out of the library.
+    """
     place = os.path.normpath(join(folder, said)) if said else folder
     if place.startswith((b"/", b"../")) or place == b"..":
         return None
@@ -94,8 +106,12 @@ def relative(place: bytes, document: bytes) -> bytes:
     return os.path.relpath(b"/" + place, b"/" + parent(document))
 
 
-def leads_only(text: str, is_uri: bool, folder: bytes, inner: bytes, wanted: int | None, arrived: Arrived) -> bool:
-    """True when a relative target leads, however it is read, to the wanted entry and no other; with None, to no entry at all.
+def leads_only(
+    text: str, is_uri: bool, folder: bytes, inner: bytes, wanted: int | None, arrived: Arrived
+) -> bool:
+    """True when a relative target leads, however it is read, to the wanted entry and no other.
+
+    With None, to no entry at all.
 
     Args:
         folder: the document's folder in the copy.

@@ -1,4 +1,7 @@
-"""The balance of originals and copy: what was checked, what was found on either side. Figures from surveys and the journal."""
+"""The balance of originals and copy: what was checked, what was found on either side.
+
+Figures from surveys and the journal.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field
 
-from fascis.crossing.copies import Item, is_damaged
+from fascis.crossing.copies import Copies, Item, is_damaged
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.destination import Destination
 from fascis.crossing.events import Control
@@ -29,7 +32,10 @@ from fascis.library.survey import Kind
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One line of the scales: figures of both sides as text, for each copy, the verdict, and whether it is well."""
+    """One line of the scales.
+
+    Figures of both sides as text, for each copy, the verdict, and whether it is well.
+    """
 
     name: str
     originals: str
@@ -41,11 +47,16 @@ class Check:
 
 @dataclass(slots=True)
 class Balance:
-    """All checks, failed ones first. ``weights`` are strand bytes on (originals, copy, and so on), largest first.
+    """All checks, failed ones first.
 
-    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision. ``busy``: a drive was slow to answer,
-    which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use and that were left out by choice.
-    ``lost`` are originals whose copies were changed or taken away at the new place since home is there.
+    ``weights`` are strand bytes on (originals, copy, and so on), largest first.
+
+    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
+    ``busy``: a drive was slow to answer,
+    which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use
+    and that were left out by choice.
+    ``lost`` are originals whose copies were changed or taken away at the new place since home is
+    there.
     """
 
     checks: list[Check]
@@ -114,26 +125,54 @@ def weigh(crossing: Crossing) -> Balance:
     checks = [
         _newer(newer, len(demanded)),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
-        _even("Bytes", [e[1] for e in expected], [c and c[1] for c in counted], _anew_words(demanded[0]), worked_in),
+        _even(
+            "Bytes",
+            [e[1] for e in expected],
+            [c and c[1] for c in counted],
+            _anew_words(demanded[0]),
+            worked_in,
+        ),
         _contents(crossing, [_copied(d) for d in demanded]),
         *_documents(crossing, opened),
     ]
     if skipped:
         checks.append(
-            Check("Left behind by your choice, they stay", number(skipped), ("0",) * len(demanded), "not copied", True)
+            Check(
+                "Left behind by your choice, they stay",
+                number(skipped),
+                ("0",) * len(demanded),
+                "not copied",
+                True,
+            )
         )
     if worked_in:
-        names = ", ".join(shown(p) for p in sorted(changed)[:3]) + (" …" if len(changed) > 3 else "")
+        names = ", ".join(shown(p) for p in sorted(changed)[:3]) + (
+            " …" if len(changed) > 3 else ""
+        )
         each = tuple(number(len(one)) for one in lost)
         meaning = "worked on there" if state is State.RELEASED else "their originals stay"
         checks.append(Check("Changed at the new place since", "", each, meaning, True, names))
     if gone_now:
         checks.append(
-            Check("No longer at the old place", number(len(gone_now)), (), "copied before", True, shown(gone_now[0]))
+            Check(
+                "No longer at the old place",
+                number(len(gone_now)),
+                (),
+                "copied before",
+                True,
+                shown(gone_now[0]),
+            )
         )
     if left:
         checks.append(
-            Check("Newer, left there by your choice", number(len(left)), (), "they stay", True, shown(left[0]))
+            Check(
+                "Newer, left there by your choice",
+                number(len(left)),
+                (),
+                "they stay",
+                True,
+                shown(left[0]),
+            )
         )
     looked = journal.value("looked_at")
     checks.append(Check("Looked at by you", "", ("yes" if looked else "not yet",), "", True))
@@ -143,7 +182,9 @@ def weigh(crossing: Crossing) -> Balance:
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     if state is State.RELEASED:
         weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
-    return Balance(checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed)
+    return Balance(
+        checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed
+    )
 
 
 def _is_busy(crossing: Crossing, error: FascisError) -> bool:
@@ -151,7 +192,10 @@ def _is_busy(crossing: Crossing, error: FascisError) -> bool:
     if not isinstance(error, DriveGone):
         return False
     drives = {d.uuid: d for d in crossing.workspace.drives.connected()}
-    wanted = [crossing.places.header.source_drive.uuid, *(d.places.drive.uuid for d in crossing.demanded)]
+    wanted = [
+        crossing.places.header.source_drive.uuid,
+        *(d.places.drive.uuid for d in crossing.demanded),
+    ]
     return all((d := drives.get(uuid)) is not None and (d.connected or d.silent) for uuid in wanted)
 
 
@@ -174,7 +218,11 @@ def _open_copy(destination: Destination) -> Opened | None:
         return None
     with closing(destination.open()) as library:
         now = open_documents(
-            destination.workspace, destination.copies, destination.places, library, destination.drive().rules
+            destination.workspace,
+            destination.copies,
+            destination.places,
+            library,
+            destination.drive().rules,
         )
     now.sampled, now.seen, now.not_sampled = before.sampled, before.seen, before.not_sampled
     return now
@@ -193,15 +241,26 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     wrong = [w for o in known for w in o.wrong]
     if first.references:
         nowhere = first.lost + first.left_out
-        verdict = "all lead there" if not wrong and not nowhere and not first.elsewhere else "the rest as before"
-        parts = [(first.lost, "lead nowhere, as before"), (first.left_out, "lead to what was left out"),
-                 (first.elsewhere, _outside_words(crossing))]  # fmt: skip
+        verdict = (
+            "all lead there"
+            if not wrong and not nowhere and not first.elsewhere
+            else "the rest as before"
+        )
+        parts = [
+            (first.lost, "lead nowhere, as before"),
+            (first.left_out, "lead to what was left out"),
+            (first.elsewhere, _outside_words(crossing)),
+        ]
         detail = ", ".join(f"{number(n)} {words}" for n, words in parts if n)
         well = not wrong and len({(o.references, o.found) for o in known}) == 1
         yield Check(
-            "References, followed at the new place", number(first.references), figures(lambda o: o.found),
-            verdict if well else "not equal", well, detail,
-        )  # fmt: skip
+            "References, followed at the new place",
+            number(first.references),
+            figures(lambda o: o.found),
+            verdict if well else "not equal",
+            well,
+            detail,
+        )
         names = ", ".join(wrong[:2])
         yield Check(
             "Lead to other content than before",
@@ -217,12 +276,20 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     if documents:
         well = max(o.closed for o in known) <= before
         detail = (
-            f"{counted_files(closed, 'document is', 'documents are')} not understood: balance holds for what could be checked"
+            f"{counted_files(closed, 'document is', 'documents are')} not understood: balance "
+            "holds for what could be checked"
             if closed
             else ""
         )
         verdict = "not all" if not well else "the rest not understood" if closed else "all open"
-        yield Check("Documents, opened there", number(documents), figures(lambda o: o.documents), verdict, well, detail)
+        yield Check(
+            "Documents, opened there",
+            number(documents),
+            figures(lambda o: o.documents),
+            verdict,
+            well,
+            detail,
+        )
     if first.sampled:
         short = first.sampled - min(o.seen for o in known)
         words = [f"{number(short)} of a kind that cannot be shown here"] if short else []
@@ -230,13 +297,20 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             words.append(f"for {number(first.not_sampled)} more there was no time")
         detail = "; ".join(words)
         yield Check(
-            "One picture or clip of every strand", number(first.sampled), figures(lambda o: o.seen),
-            "decoded" if not short else "the rest not shown", True, detail,
-        )  # fmt: skip
+            "One picture or clip of every strand",
+            number(first.sampled),
+            figures(lambda o: o.seen),
+            "decoded" if not short else "the rest not shown",
+            True,
+            detail,
+        )
 
 
 def _copied(destination: Destination) -> tuple[int, int]:
-    """``(files, bytes)`` that must have been copied: all that goes along, but what was skipped there by choice."""
+    """``(files, bytes)`` that must have been copied.
+
+    All that goes along, but what was skipped there by choice.
+    """
     files, total = destination.copies.going()
     gone = destination.copies.sums(Which.GOING_SKIPPED)
     return files - gone[0], total - gone[1]
@@ -245,7 +319,8 @@ def _copied(destination: Destination) -> tuple[int, int]:
 def _expected(destination: Destination) -> tuple[int, int]:
     """``(files, bytes)`` that a copy must hold now.
 
-    A document that was written anew counts as it is now; the journal of a database that went into it no longer counts.
+    A document that was written anew counts as it is now; the journal of a database that went into
+    it no longer counts.
     """
     copies = destination.copies
     files, total = _copied(destination)
@@ -257,7 +332,9 @@ def _expected(destination: Destination) -> tuple[int, int]:
 def _newer(newer: list[bytes], copies: int) -> Check:
     names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
     verdict = "to be decided" if newer else "none"
-    return Check("Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names)
+    return Check(
+        "Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names
+    )
 
 
 def _anew_words(destination: Destination) -> str:
@@ -267,7 +344,11 @@ def _anew_words(destination: Destination) -> str:
 
 
 def _even(
-    name: str, originals: list[int], copies: list[int | None], detail: str = "", worked_in: bool = False
+    name: str,
+    originals: list[int],
+    copies: list[int | None],
+    detail: str = "",
+    worked_in: bool = False,
 ) -> Check:
     """A figure of both; where the copy is worked in since, those that are as they were verified."""
     same = originals == copies
@@ -276,7 +357,9 @@ def _even(
     return Check(name, number(originals[0]), found, verdict, same or worked_in, detail)
 
 
-def _whole(destination: Destination, expected: tuple[int, int], lost: Mapping[bytes, str]) -> tuple[int, int]:
+def _whole(
+    destination: Destination, expected: tuple[int, int], lost: Mapping[bytes, str]
+) -> tuple[int, int]:
     """``(files, bytes)`` of a copy that are as they were verified."""
     files, total = expected
     anew = destination.copies.derived()
@@ -290,16 +373,22 @@ def _whole(destination: Destination, expected: tuple[int, int], lost: Mapping[by
 
 def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     verified = [d.copies.verified() for d in crossing.demanded]
-    name = "Contents, read back from the drive" if crossing.proven else "Contents, read back, perhaps from memory"
+    name = (
+        "Contents, read back from the drive"
+        if crossing.proven
+        else "Contents, read back, perhaps from memory"
+    )
     same = verified == expected
     figures = tuple(number(v[0]) for v in verified)
     unproven = [d.label for d in crossing.demanded if not d.copies.proven()]
     detail = f"on {' and '.join(unproven)}" if unproven and len(verified) > 1 else ""
-    return Check(name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail)
+    return Check(
+        name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail
+    )
 
 
 def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Item], int]:
-    """Loose originals that go too, where that was asked for, and how many stay because others need them."""
+    """Loose originals that go too, where asked for, and how many stay because others need them."""
     if not crossing.places.header.loose_too:
         return [], 0
     items = list(crossing.copies.items(Which.LOOSE_MAY_GO))
@@ -309,9 +398,12 @@ def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Ite
 
 @dataclass(frozen=True, slots=True)
 class Deleting:
-    """What a release would delete now, and what would stay; ``frees`` is what it takes on the drive, in bytes.
+    """What a release would delete now, and what would stay.
 
-    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what they take. ``loose`` of them
+    ``frees`` is what it takes on the drive, in bytes.
+
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
+    they take. ``loose`` of them
     lie outside the library, and are listed by their whole path.
     """
 
@@ -327,7 +419,10 @@ class Deleting:
 
 
 def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
-    """What was changed on each destination since home is there; nothing where that cannot be looked at: a release cannot go on then."""
+    """What was changed on each destination since home is there.
+
+    Nothing where that cannot be looked at: a release cannot go on then.
+    """
     if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
         return []
     which = Which.GOING_VERIFIED if crossing.state is State.RELEASED else Which.MAY_GO
@@ -337,13 +432,25 @@ def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
         return []
 
 
+def _verified_everywhere(item: Item, others: list[Copies]) -> bool:
+    """True when a file is verified on every further drive that it was to go to."""
+    return all(c.item(item.id).copy is CopyState.VERIFIED for c in others)
+
+
 def deleting(crossing: Crossing, balance: Balance) -> Deleting:
-    """The exact list of originals that a release would delete, from the journal and the last look."""
+    """The exact list of originals that a release would delete, from journal and last look."""
     newer, lost = balance.newer + balance.left, balance.lost
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, damaged, elsewhere = [], 0, 0
-    needed = needed_now(crossing.workspace, crossing.places, copies, Differences(changed=newer), Control(), lost=lost)
+    needed = needed_now(
+        crossing.workspace,
+        crossing.places,
+        copies,
+        Differences(changed=newer),
+        Control(),
+        lost=lost,
+    )
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
     for item in copies.items(Which.FILES_THAT_GO):
@@ -355,7 +462,7 @@ def deleting(crossing: Crossing, balance: Balance) -> Deleting:
         if top + item.place in needed:
             elsewhere += 1
             continue
-        if item.fate is Fate.COPY and any(c.item(item.id).copy is not CopyState.VERIFIED for c in others):
+        if item.fate is Fate.COPY and not _verified_everywhere(item, others):
             continue
         length = (item.seen or (item.size,))[0]
         for freeing in (all_room, discarded) if item.fate is Fate.DISCARD else (all_room,):
@@ -367,21 +474,16 @@ def deleting(crossing: Crossing, balance: Balance) -> Deleting:
     for item in loose:
         loose_room.add(item.size, item.allocated, (1, item.inode), item.links)
     places += [i.outside or b"" for i in loose]
-    stays = []
-    if used:
-        stays.append(("loose, and needed by others", used, 0))
-    for words, which in (("left out by the plan", Which.LEFT_OUT), ("not copied", Which.GOING_NOT_VERIFIED)):
-        files, size = copies.sums(which)
-        if files:
-            stays.append((words, files, size))
-    if elsewhere:
-        stays.append(("still needed by others", elsewhere, 0))
-    if damaged:
-        stays.append(("damaged at the source", damaged, 0))
-    if newer:
-        stays.append(("newer at the old place", len(newer), 0))
-    if lost:
-        stays.append(("changed at the new place since", len(lost), 0))
+    stays = [
+        ("loose, and needed by others", used, 0),
+        ("left out by the plan", *copies.sums(Which.LEFT_OUT)),
+        ("not copied", *copies.sums(Which.GOING_NOT_VERIFIED)),
+        ("still needed by others", elsewhere, 0),
+        ("damaged at the source", damaged, 0),
+        ("newer at the old place", len(newer), 0),
+        ("changed at the new place since", len(lost), 0),
+    ]
+    stays = [row for row in stays if row[1]]
     return Deleting(
         places,
         len(places),

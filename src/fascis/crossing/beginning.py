@@ -1,4 +1,7 @@
-"""A crossing begins: its plan is written into a new journal, and room is kept for what will be written there."""
+"""A crossing begins.
+
+Its plan is written into a new journal, and room is kept for what will be written there.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,9 @@ from fascis.files.names import parent, shown
 from fascis.workspace import Workspace
 
 
-def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False) -> Journal:
+def begin(
+    workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False
+) -> Journal:
     """Writes a plan into a new journal.
 
     Args:
@@ -42,7 +47,9 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
     whole_id = workspace.register.meet_library(
         root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
-    library_id = str(uuid.uuid4()) if plan.part else whole_id  # a part is a library of its own from now on
+    library_id = (
+        str(uuid.uuid4()) if plan.part else whole_id
+    )  # a part is a library of its own from now on
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
@@ -56,12 +63,15 @@ def begin(workspace: Workspace, plan: Plan, decided: bool = False, consent: bool
         journal.close()
         raise Refused(
             "no-room-for-journal",
-            f"{error} The journal of so many files needs room on the drive it is kept on; nothing was copied.",
+            f"{error} The journal of so many files needs room on the drive it is kept on; nothing "
+            "was copied.",
         ) from error
     return journal
 
 
-def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool) -> Header:
+def _header(
+    workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool
+) -> Header:
     assert plan.source_drive
     part = plan.part
     return Header(
@@ -69,7 +79,11 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
         token=plan.token,
         library_id=library_id,
         whole_id=whole_id,
-        part=PartFacts(projects=sorted(part.names), folders=[os.fsdecode(f) for f in part.all_folders]) if part else None,
+        part=PartFacts(
+            projects=sorted(part.names), folders=[os.fsdecode(f) for f in part.all_folders]
+        )
+        if part
+        else None,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
         lacks=plan.lacks,
@@ -88,7 +102,9 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
         references=plan.references(),
         loose_too=plan.choices.loose_too,
         loose_drives=_loose_drives(workspace, plan) if plan.choices.loose_too else {},
-        destinations=[Goal(path=str(g.path), drive=_drive_facts(g.drive)) for g in plan.goals if g.drive],
+        destinations=[
+            Goal(path=str(g.path), drive=_drive_facts(g.drive)) for g in plan.goals if g.drive
+        ],
         after=plan.choices.after,
         leave_out=sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
         discard=sorted(r.value for r in plan.choices.discard),
@@ -101,7 +117,10 @@ def _header(workspace: Workspace, plan: Plan, library_id: str, whole_id: str, co
 
 
 def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
-    """On which drive each folder of loose files is, by its UUID: another one may be mounted there when they are to go."""
+    """On which drive each folder of loose files is, by its UUID.
+
+    Another one may be mounted there when they are to go.
+    """
     folders = {Path(os.fsdecode(parent(loose.path) or b"/")) for _, loose in plan.gathering.items}
     return {str(folder): workspace.drives.at(folder).uuid for folder in folders}
 

@@ -1,7 +1,9 @@
 """What is this crossing's on a destination, and what is not: only the former is ever cleared.
 
-Ours is what the journal knows to have been made here, unchanged. Whatever else lies in the staging folder, or in a library
-that had arrived when the crossing was cut off, is a person's: it goes to a folder beside, whole, and is told.
+Ours is what the journal knows to have been made here, unchanged. Whatever else lies in the staging
+folder, or in a library
+that had arrived when the crossing was cut off, is a person's: it goes to a folder beside, whole,
+and is told.
 """
 
 from __future__ import annotations
@@ -36,13 +38,32 @@ class Clearing:
     """Tells apart what is this crossing's on one destination."""
 
     def __init__(
-        self, copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
+        self,
+        copies: Copies,
+        places: Places,
+        medium: Medium,
+        keeps: Fidelity,
+        clock: Callable[[], float],
     ) -> None:
-        self._copies, self._places, self._medium, self._keeps, self._clock = copies, places, medium, keeps, clock
+        self._copies, self._places, self._medium, self._keeps, self._clock = (
+            copies,
+            places,
+            medium,
+            keeps,
+            clock,
+        )
         crossing = places.crossing
         self._kept = as_it_was(b"", crossing)
         receipt = OWN + b"/receipts/" + crossing.encode()
-        self._own = {IDENTITY, INVENTORY, MANIFEST, CLAIM, CLAIM + NEW, receipt + b".json", receipt + b".html"}
+        self._own = {
+            IDENTITY,
+            INVENTORY,
+            MANIFEST,
+            CLAIM,
+            CLAIM + NEW,
+            receipt + b".json",
+            receipt + b".html",
+        }
         self._folders = self._our_folders()
         self._derived = copies.derived()
 
@@ -53,11 +74,17 @@ class Clearing:
         return cut(self._places.name, 200 - len(tail)) + tail
 
     def set_theirs_apart(self, root: bytes) -> None:
-        """Moves whatever is not ours out of a library that is to be taken back, or moved in. Raises ``OSError``."""
+        """Moves whatever is not ours out of a library that is to be taken back, or moved in.
+
+        Raises ``OSError``.
+        """
         self._go_through(root, b"", removes=False)
 
     def clear_staging(self) -> None:
-        """Removes what is ours in the staging folder, but for its token, and sets apart the rest. Raises ``OSError``."""
+        """Removes what is ours in the staging folder, but for its token, and sets apart the rest.
+
+        Raises ``OSError``.
+        """
         staging = self._places.staging
         for name in self._names(staging):
             place = join(staging, name)
@@ -71,7 +98,10 @@ class Clearing:
                 self._set_apart(place, name)
 
     def clear(self, root: bytes, inner: bytes = b"") -> None:
-        """Removes what is ours in a staged library, or below a folder of it, with the folder. Raises ``OSError``."""
+        """Removes what is ours in a staged library, or below a folder of it, with the folder.
+
+        Raises ``OSError``.
+        """
         self._go_through(root, inner, removes=True)
 
     def clear_one(self, root: bytes, inner: bytes) -> None:
@@ -84,7 +114,7 @@ class Clearing:
         else:
             self._set_apart(join(root, inner), inner)
 
-    # -- one folder after the other ------------------------------------------------------------------------------
+    # -- one folder after the other ----------------------------------------------------------------
 
     def _go_through(self, root: bytes, inner: bytes, removes: bool) -> None:
         pending, folders = [inner], []  # a tree may be deeper than calls can be
@@ -97,7 +127,9 @@ class Clearing:
                 status = self._medium.status(full)
                 if stat.S_ISDIR(status.st_mode) and place in self._folders:
                     pending.append(place)
-                elif stat.S_ISDIR(status.st_mode) or not self._is_ours(place, full, status, items, removes):
+                elif stat.S_ISDIR(status.st_mode) or not self._is_ours(
+                    place, full, status, items, removes
+                ):
                     self._set_apart(full, place)
                 elif removes:
                     self._remove(full, status)
@@ -105,7 +137,10 @@ class Clearing:
             self._medium.remove_folder(folder)
 
     def _clear_superseded(self, place: bytes) -> None:
-        """Copies that newer ones took the place of; each was proven to be this crossing's before it was moved here."""
+        """Copies that newer ones took the place of.
+
+        Each was proven to be this crossing's before it was moved here.
+        """
         for name in self._names(place):
             inner = join(place, name)
             status = self._medium.status(inner)
@@ -127,7 +162,7 @@ class Clearing:
         self._medium.unlink(place, Proven.by(status, self._keeps.stable_inodes))
 
     def _set_apart(self, full: bytes, place: bytes) -> None:
-        """Moves something that is not ours to the folder beside, under a name that is free there."""
+        """Moves something that is not ours to the folder beside, under a name that is free."""
         there, number = join(self.beside, place), 1
         while self._medium.exists(there):
             number += 1
@@ -142,11 +177,12 @@ class Clearing:
         self._copies.journal.note(
             place,
             self._places.label,
-            f"it was put or changed there after the copy was made; it was kept, and lies in {shown(self.beside)} now",
+            "it was put or changed there after the copy was made; it was kept, and lies in "
+            f"{shown(self.beside)} now",
             self._clock(),
         )
 
-    # -- what is ours ---------------------------------------------------------------------------------------------
+    # -- what is ours ------------------------------------------------------------------------------
 
     def _our_folders(self) -> set[bytes]:
         crossing = {there for _, there in self._copies.journal.folders_that_cross()}
@@ -167,7 +203,9 @@ class Clearing:
     def _is_ours(
         self, place: bytes, full: bytes, status: stat_result, items: dict[bytes, Item], staged: bool
     ) -> bool:
-        if place in self._own or (parent(place) == OWN and _TEMPORARY.match(place.rpartition(b"/")[2])):
+        if place in self._own or (
+            parent(place) == OWN and _TEMPORARY.match(place.rpartition(b"/")[2])
+        ):
             return stat.S_ISREG(status.st_mode)
         item = items.get(place)
         if item is None:
@@ -176,7 +214,10 @@ class Clearing:
             return False
         if item.kind is Kind.LINK:
             written_anew = item.rewritten and place == item.there
-            return written_anew or item.digest in (None, digest_of_bytes(self._medium.read_link(full)))
+            return written_anew or item.digest in (
+                None,
+                digest_of_bytes(self._medium.read_link(full)),
+            )
         seen, digest = item.copy_seen, item.digest
         if item.rewritten and place == item.there:
             seen, digest = self._derived.get(item.id, (None, None))
@@ -194,5 +235,6 @@ class Clearing:
 def _mounted(place: bytes) -> Refused:
     return Refused(
         "wrong-state",
-        f"Something else is mounted at {shown(place)} on the drive. It was not touched: unmount it, then try again.",
+        f"Something else is mounted at {shown(place)} on the drive. It was not touched: unmount "
+        "it, then try again.",
     )

@@ -1,6 +1,9 @@
-"""The copies on one destination, as the journal knows them: which are made, read back and proven, and how far that is.
+"""The copies on one destination, as the journal knows them.
 
-Each destination has its own state, its own digests and its own sessions: it is fast or slow, fails and goes on by itself.
+Which are made, read back and proven, and how far that is.
+
+Each destination has its own state, its own digests and its own sessions: it is fast or slow, fails
+and goes on by itself.
 """
 
 from __future__ import annotations
@@ -27,7 +30,10 @@ _SIZE = "coalesce(c.seen_size, e.size)"
 
 
 class CopySeen(NamedTuple):
-    """How a copy looked when it was verified; ``ctime_ns`` is None in journals that did not keep it."""
+    """How a copy looked when it was verified.
+
+    ``ctime_ns`` is None in journals that did not keep it.
+    """
 
     size: int
     mtime_ns: int
@@ -54,14 +60,17 @@ class Item:
     strand: int
     twin: int | None
     digest: bytes | None
-    seen: tuple[int, int, int, int] | None  # size, mtime_ns, ctime_ns, inode when the digest was taken
+    # size, mtime_ns, ctime_ns, inode when the digest was taken
+    seen: tuple[int, int, int, int] | None
     origin: Origin
     copy: CopyState | None
     copy_seen: CopySeen | None
     proven: bool = False  # read back from the drive itself, not perhaps from memory
-    known: bytes | None = None  # the digest that a record in the library gives for this size and time
+    # the digest that a record in the library gives for this size and time
+    known: bytes | None = None
     outside: bytes | None = None  # the path of loose media, which is gathered from there
-    rewritten: bool = False  # the copy is kept as it was; at its place stands what was written anew from it
+    # the copy is kept as it was; at its place stands what was written anew from it
+    rewritten: bool = False
     there: bytes = b""  # its place in the new library: another one where names are kept apart
 
 
@@ -74,7 +83,8 @@ class Copied:
     digest: bytes | None = None
     seen: tuple[int, int, int, int] | None = None
     copy_seen: CopySeen | None = None
-    zeros: bool = False  # nothing but zeros was read, in a file that says of itself that nothing is written in it
+    # nothing but zeros was read, in a file that says of itself that nothing is written in it
+    zeros: bool = False
     lost: tuple[str, ...] = ()  # names of extended attributes that its drive cannot hold
 
 
@@ -93,9 +103,15 @@ class StrandProgress:
     verified_bytes: int
 
 
-_ITEM = """SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns, e.mode, e.links, e.role,
- e.fate, e.strand, e.twin, c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin, c.state, c.size,
- c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten, f.there, e.there, c.ctime_ns FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+_ITEM = """
+SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns,
+  e.mode, e.links, e.role, e.fate, e.strand, e.twin,
+  c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin,
+  c.state, c.size, c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten,
+  f.there, e.there, c.ctime_ns
+FROM entry e
+JOIN folder f ON f.id=e.folder
+LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -134,13 +150,16 @@ def _item(r: Sequence[Any]) -> Item:
 
 
 class Copies:
-    """One destination's copies. ``number`` 0 is the first of the plan, that is to be home. Safe to use from several threads."""
+    """One destination's copies.
+
+    ``number`` 0 is the first of the plan, that is to be home. Safe to use from several threads.
+    """
 
     def __init__(self, journal: Journal, number: int = 0) -> None:
         self.journal, self.number = journal, number
         self._session, self._begun = 0, time.monotonic()
 
-    # -- what is kept of the destination itself -------------------------------------------------------------------
+    # -- what is kept of the destination itself ----------------------------------------------------
 
     def value(self, key: str, otherwise: Any = None) -> Any:
         """A value of this destination kept by :meth:`put`."""
@@ -161,7 +180,10 @@ class Copies:
 
     @property
     def amending(self) -> dict[int, list[Any] | None]:
-        """What is being brought along: entry → how its copy looked that is superseded, or None for a new one."""
+        """What is being brought along.
+
+        Entry → how its copy looked that is superseded, or None for a new one.
+        """
         return {int(k): v for k, v in self.value("amending", {}).items()}
 
     def intend(self, kind: str, subject: str, now: float) -> int:
@@ -172,7 +194,7 @@ class Copies:
         """The number of the last act of a kind on this destination when it has no outcome."""
         return self.journal.open_act(kind, self.number)
 
-    # -- items ----------------------------------------------------------------------------------------------------
+    # -- items -------------------------------------------------------------------------------------
 
     def items(self, which: Which, batch: int = BATCH, first_names: bool = False) -> Iterator[Item]:
         """Streams the items that are meant, in the order of the plan.
@@ -190,7 +212,8 @@ class Copies:
         last = -1
         while True:
             rows = self.journal.read(
-                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?", (self.number, last, batch)
+                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?",
+                (self.number, last, batch),
             )
             yield from map(_item, rows)
             if len(rows) < batch:
@@ -202,17 +225,22 @@ class Copies:
         return _item(self.journal.read(f"{_ITEM} WHERE e.id=?", (self.number, id))[0])
 
     def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int, bytes]]:
-        """Every verified file of the library, for its lists: place there, size, mtime_ns, digest, role index, place before.
+        """Every verified file of the library, for its lists.
+
+        Place there, size, mtime_ns, digest, role index, place before.
 
         The last is nothing where its name was never changed for a drive.
         """
         last = -1
         while True:
             rows = self.journal.read(
-                "SELECT e.id, coalesce(f.there, f.place), coalesce(e.there, e.name), coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, c.digest),"
-                " e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=?"
-                " LEFT JOIN derived d ON d.entry=e.id AND d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND e.fate=0"
-                " AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id LIMIT ?",
+                "SELECT e.id, coalesce(f.there, f.place), coalesce(e.there, e.name), "
+                "coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, "
+                "c.digest), e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy "
+                "c ON c.entry=e.id AND c.destination=? LEFT JOIN derived d ON d.entry=e.id AND "
+                "d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND "
+                "e.fate=0 AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id "
+                "LIMIT ?",
                 (self.number, last, 4 * BATCH),
             )
             for _, folder, name, size, mtime, digest, role, before in rows:
@@ -222,7 +250,7 @@ class Copies:
             last = rows[-1][0]
 
     def verified_names(self) -> list[tuple[int, bytes]]:
-        """``(entry, name)`` of every file that goes along and is verified, in the order of the plan."""
+        """``(entry, name)`` of every file that goes along and is verified, in the plan's order."""
         return self.journal.read(
             "SELECT e.id, e.name FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
             f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} ORDER BY e.id",
@@ -230,12 +258,13 @@ class Copies:
         )
 
     def smallest_of_strands(self, roles: Iterable[Role]) -> list[tuple[bytes, bytes]]:
-        """``(folder, name)`` in the copy of the smallest verified file of every strand, of some roles."""
+        """``(folder, name)`` of the smallest verified file of every strand, of some roles."""
         marks = ",".join(str(ROLES.index(r)) for r in roles)
         rows = self.journal.read(
-            "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry e JOIN folder f ON f.id=e.folder"
-            " LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN ({marks}) GROUP BY e.strand",
+            "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry "
+            "e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND "
+            f"c.destination=? WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN "
+            f"({marks}) GROUP BY e.strand",
             (self.number,),
         )
         return [(folder, name) for folder, name, _ in rows]
@@ -243,41 +272,60 @@ class Copies:
     def in_folder(self, place: bytes) -> list[Item]:
         """The items of the library that lie directly in one folder; gathered ones are none."""
         return [
-            _item(r) for r in self.journal.read(f"{_ITEM} WHERE f.place=? AND e.outside IS NULL", (self.number, place))
+            _item(r)
+            for r in self.journal.read(
+                f"{_ITEM} WHERE f.place=? AND e.outside IS NULL", (self.number, place)
+            )
         ]
 
     def items_there(self, folder: bytes) -> list[Item]:
-        """The entries that have, or will have, their place directly in one folder of the new library."""
+        """The entries whose place is directly in one folder of the new library."""
         return [
-            _item(r) for r in self.journal.read(f"{_ITEM} WHERE coalesce(f.there, f.place)=?", (self.number, folder))
+            _item(r)
+            for r in self.journal.read(
+                f"{_ITEM} WHERE coalesce(f.there, f.place)=?", (self.number, folder)
+            )
         ]
 
     def at(self, place: bytes) -> Item | None:
         """The item that arrives at a place, or None."""
         rows = self.journal.read(
-            f"{_ITEM} WHERE f.place=? AND e.name=?", (self.number, parent(place), place.rpartition(b"/")[2])
+            f"{_ITEM} WHERE f.place=? AND e.name=?",
+            (self.number, parent(place), place.rpartition(b"/")[2]),
         )
         return _item(rows[0]) if rows else None
 
     def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
-        """``(entry, name, state)`` of what the plan has in one folder of the copy, by its place there; ``None`` for what is not copied."""
+        """``(entry, name, state)`` of what the plan has in one folder of the copy.
+
+        By its place there; the state is ``None`` for what is not copied.
+        """
         return self.journal.read(
-            "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON"
-            " c.entry=e.id AND c.destination=? WHERE coalesce(f.there, f.place)=? AND e.fate<>4",
+            "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON "
+            "f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "coalesce(f.there, f.place)=? AND e.fate<>4",
             (self.number, folder),
         )
 
     def record_copies(self, outcomes: Iterable[Copied]) -> None:
         """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
         rows = [
-            (self.number, o.item, o.state, *(o.copy_seen or (None,) * 4), o.digest, *(o.seen or (None,) * 4))
+            (
+                self.number,
+                o.item,
+                o.state,
+                *(o.copy_seen or (None,) * 4),
+                o.digest,
+                *(o.seen or (None,) * 4),
+            )
             for o in outcomes
         ]
         self.journal.write(
             "copies",
             lambda db: db.executemany(
-                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, ctime_ns, digest, seen_size,"
-                " seen_mtime_ns, seen_ctime_ns, seen_inode) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)",
+                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, "
+                "ctime_ns, digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) "
+                "VALUES(?,?,?,?,?,?,?,?,?,?,?,?)",
                 rows,
             ),
         )
@@ -288,16 +336,20 @@ class Copies:
         rows = [(CopyState.VERIFIED, proven, at, self.number, i) for i, proven in items]
         self.journal.write(
             "verified",
-            lambda db: db.executemany("UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows),
+            lambda db: db.executemany(
+                "UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows
+            ),
         )
 
-    # -- what was written anew ------------------------------------------------------------------------------------
+    # -- what was written anew ---------------------------------------------------------------------
 
     def begin_rewriting(self, item: int) -> None:
-        """Notes that an item's copy is kept as it was, and something else stands in its place, or will."""
+        """Notes that an item's copy is kept as it was, and something else takes its place."""
         self.journal.write(
             "rewriting",
-            lambda db: db.execute("UPDATE copy SET rewritten=1 WHERE destination=? AND entry=?", (self.number, item)),
+            lambda db: db.execute(
+                "UPDATE copy SET rewritten=1 WHERE destination=? AND entry=?", (self.number, item)
+            ),
         )
 
     def record_derived(self, item: int, seen: CopySeen, digest: bytes) -> None:
@@ -305,35 +357,49 @@ class Copies:
         self.journal.write(
             "derived",
             lambda db: db.execute(
-                "INSERT OR REPLACE INTO derived(destination, entry, size, mtime_ns, inode, ctime_ns, digest) VALUES(?,?,?,?,?,?,?)",
+                "INSERT OR REPLACE INTO derived(destination, entry, size, mtime_ns, inode, "
+                "ctime_ns, digest) VALUES(?,?,?,?,?,?,?)",
                 (self.number, item, *seen, digest),
             ),
         )
 
     def stands_anew(self, item: int) -> bool:
         """True when something was written anew in an item's place."""
-        rows = self.journal.read("SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item))
+        rows = self.journal.read(
+            "SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item)
+        )
         return bool(rows)
 
     def derived(self) -> dict[int, tuple[CopySeen, bytes]]:
         """What was written anew: entry → how it looked, digest."""
         rows = self.journal.read(
-            "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE destination=?", (self.number,)
+            "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE "
+            "destination=?",
+            (self.number,),
         )
         return {entry: (CopySeen(*seen), digest) for entry, digest, *seen in rows}
 
-    # -- sessions: how a run ended --------------------------------------------------------------------------------
+    # -- sessions: how a run ended -----------------------------------------------------------------
 
     def _at(self) -> float:
-        """When, for the order of things only: sessions one after the other, seconds within one. Clocks may be set."""
+        """When, for the order of things only: sessions one after the other, seconds within one.
+
+        Clocks may be set.
+        """
         return self._session * 1e9 + time.monotonic() - self._begun
 
     def begin_session(self, boot: str, mount: str) -> None:
-        """A run begins: notes the machine's boot and the destination's mount, and doubts what an unclean end left doubtful.
+        """A run begins.
 
-        An end is unclean when the run before was cut off (or its drive vanished) and the machine was started again, or the
-        drive mounted again, since: drives acknowledge flushes that they have not done. What was verified in the last
-        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read again.
+        Notes the machine's boot and the destination's mount, and doubts what an unclean end left
+        doubtful.
+
+        An end is unclean when the run before was cut off (or its drive vanished) and the machine
+        was started again, or the
+        drive mounted again, since: drives acknowledge flushes that they have not done. What was
+        verified in the last
+        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read
+        again.
         """
         before = self.value("session", {})
         if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):
@@ -346,10 +412,15 @@ class Copies:
         self.put("session", {**self.value("session", {}), "clean": True})
 
     def doubt_all(self) -> None:
-        """Every copy that was read back is read again: what is on the drive is not what could be there."""
+        """Every copy that was read back is read again.
+
+        What is on the drive is not what could be there.
+        """
         self.journal.write(
             "doubt",
-            lambda db: db.execute("UPDATE copy SET state=1, proven=0 WHERE destination=? AND state=2", (self.number,)),
+            lambda db: db.execute(
+                "UPDATE copy SET state=1, proven=0 WHERE destination=? AND state=2", (self.number,)
+            ),
         )
 
     def doubt_some(self, items: Iterable[int]) -> None:
@@ -357,15 +428,20 @@ class Copies:
         rows = [(self.number, i) for i in items]
         self.journal.write(
             "doubt",
-            lambda db: db.executemany("UPDATE copy SET state=1, proven=0 WHERE destination=? AND entry=?", rows),
+            lambda db: db.executemany(
+                "UPDATE copy SET state=1, proven=0 WHERE destination=? AND entry=?", rows
+            ),
         )
 
     def _doubt(self) -> None:
-        last = self.journal.read("SELECT max(at) FROM copy WHERE destination=? AND state=2", (self.number,))[0][0]
+        last = self.journal.read(
+            "SELECT max(at) FROM copy WHERE destination=? AND state=2", (self.number,)
+        )[0][0]
         if last is None:
             return
         rows = self.journal.read(
-            "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER BY c.at DESC, c.entry DESC",
+            "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER "
+            "BY c.at DESC, c.entry DESC",
             (self.number,),
         )
         amending = (
@@ -376,11 +452,15 @@ class Copies:
             if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:
                 break
             read_again = not amending or entry in amending
-            doubtful.append((CopyState.COPIED if read_again else CopyState.VERIFIED, self.number, entry))
+            doubtful.append(
+                (CopyState.COPIED if read_again else CopyState.VERIFIED, self.number, entry)
+            )
             total += size or 0
         self.journal.write(
             "doubt",
-            lambda db: db.executemany("UPDATE copy SET state=?, proven=0 WHERE destination=? AND entry=?", doubtful),
+            lambda db: db.executemany(
+                "UPDATE copy SET state=?, proven=0 WHERE destination=? AND entry=?", doubtful
+            ),
         )
 
     def skip_hindered(self) -> int:
@@ -392,7 +472,8 @@ class Copies:
         self.journal.write(
             "skip",
             lambda db: db.execute(
-                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})", (CopyState.SKIPPED, self.number)
+                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})",
+                (CopyState.SKIPPED, self.number),
             ),
         )
         return count
@@ -404,46 +485,60 @@ class Copies:
         marks = _marks((*HINDRANCES, CopyState.MISMATCH))
         self.journal.write(
             "retry",
-            lambda db: db.execute(f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (self.number,)),
+            lambda db: db.execute(
+                f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (self.number,)
+            ),
         )
 
     def forget_copies(self) -> None:
         """Forgets all copies: the staging folder is gone."""
         if self.journal.read("SELECT 1 FROM copy WHERE destination=? LIMIT 1", (self.number,)):
-            self.journal.write("forget", lambda db: db.execute("DELETE FROM copy WHERE destination=?", (self.number,)))
+            self.journal.write(
+                "forget",
+                lambda db: db.execute("DELETE FROM copy WHERE destination=?", (self.number,)),
+            )
 
     def forget_some(self, items: Iterable[int]) -> None:
         """Forgets some copies, which are then made anew."""
         rows = [(self.number, i) for i in items]
         self.journal.write(
-            "forget", lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows)
+            "forget",
+            lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows),
         )
 
     def count_copies(self, states: Iterable[CopyState]) -> int:
         """How many copies are in one of the states."""
         marks = _marks(states)
         return int(
-            self.journal.read(f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})", (self.number,))[
-                0
-            ][0]
+            self.journal.read(
+                f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})",
+                (self.number,),
+            )[0][0]
         )
 
-    # -- sums -----------------------------------------------------------------------------------------------------
+    # -- sums --------------------------------------------------------------------------------------
 
     def sums(self, which: Which) -> tuple[int, int]:
-        """``(files, bytes)`` of the regular files that are meant; sizes as copied where that is known."""
+        """``(files, bytes)`` of the regular files that are meant.
+
+        Sizes as copied where that is known.
+        """
         row = self.journal.read(
-            f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            f" WHERE e.kind=0 AND ({which})",
+            f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id "
+            f"AND c.destination=? WHERE e.kind=0 AND ({which})",
             (self.number,),
         )[0]
         return int(row[0]), joined(*row[1:])
 
     def anything_stays(self) -> bool:
-        """True when a file or link of the old library does not go with the others: left out, not to be held there, not verified."""
+        """True when a file or link of the old library does not go with the others.
+
+        Left out, not to be held there, not verified.
+        """
         rows = self.journal.read(
-            "SELECT 1 FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.outside IS NULL AND e.kind<>2 AND"
-            " (e.fate IN (1,3) OR (e.fate IN (0,4) AND (c.state IS NULL OR c.state<>2))) LIMIT 1",
+            "SELECT 1 FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "e.outside IS NULL AND e.kind<>2 AND (e.fate IN (1,3) OR (e.fate IN (0,4) AND (c.state "
+            "IS NULL OR c.state<>2))) LIMIT 1",
             (self.number,),
         )
         return bool(rows)
@@ -459,23 +554,33 @@ class Copies:
     def proven(self) -> bool:
         """True when every verified file was proven to be read from the drive."""
         row = self.journal.read(
-            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2", (self.number,)
+            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2",
+            (self.number,),
         )[0]
         return bool(row[1])
 
     def strands(self) -> list[StrandProgress]:
         """Progress of each strand that goes along, largest first."""
         rows = self.journal.read(
-            f"SELECT s.id, s.folder, s.role, count(*), sum(c.state IN (1,2)), sum(c.state=2), {large_sum(_SIZE)},"
-            f" {large_sum(f'CASE WHEN c.state IN (1,2) THEN {_SIZE} ELSE 0 END')},"
-            f" {large_sum(f'CASE WHEN c.state=2 THEN {_SIZE} ELSE 0 END')}"
-            " FROM entry e JOIN strand s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            " WHERE e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY s.id",
+            "SELECT s.id, s.folder, s.role, count(*), sum(c.state IN (1,2)), sum(c.state=2), "
+            f"{large_sum(_SIZE)}, "
+            f"{large_sum(f'CASE WHEN c.state IN (1,2) THEN {_SIZE} ELSE 0 END')}, "
+            f"{large_sum(f'CASE WHEN c.state=2 THEN {_SIZE} ELSE 0 END')} FROM entry e JOIN strand "
+            "s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY s.id",
             (self.number,),
         )
         found = [
             StrandProgress(
-                r[0], r[1], ROLES[r[2]], r[3], joined(r[6], r[7]), r[4] or 0, joined(r[8], r[9]), r[5] or 0, joined(r[10], r[11])
+                r[0],
+                r[1],
+                ROLES[r[2]],
+                r[3],
+                joined(r[6], r[7]),
+                r[4] or 0,
+                joined(r[8], r[9]),
+                r[5] or 0,
+                joined(r[10], r[11]),
             )
             for r in rows
         ]
@@ -487,14 +592,19 @@ def _marks(states: Iterable[CopyState]) -> str:
 
 
 def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:
-    """True when a source has the size and time that the library's own record has for it, and another content."""
-    return item.known is not None and digest != item.known and seen[:2] == (item.size, item.mtime_ns)
+    """True when a source has the size and time on the library's own record, but other content."""
+    return (
+        item.known is not None and digest != item.known and seen[:2] == (item.size, item.mtime_ns)
+    )
 
 
 def own_place(place: bytes, crossing: str) -> bytes:
-    """Where a record of the old library's own folder crosses to: receipts keep their place, the rest is kept as it was.
+    """Where a record of the old library's own folder crosses to.
 
-    Whatever else lies in that folder keeps its whole path, so that it never takes the place of a document of the library.
+    Receipts keep their place, the rest is kept as it was.
+
+    Whatever else lies in that folder keeps its whole path, so that it never takes the place of a
+    document of the library.
     """
     if place.startswith((OWN + b"/receipts/", OWN + b"/as-it-was/")):
         return place

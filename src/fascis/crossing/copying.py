@@ -1,7 +1,9 @@
 """Copying one file and reading it back: the two acts on which everything stands.
 
-A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the source was the same
-after reading as before. It counts as verified when what is read back from the drive has that digest.
+A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the
+source was the same
+after reading as before. It counts as verified when what is read back from the drive has that
+digest.
 """
 
 from __future__ import annotations
@@ -50,11 +52,17 @@ class SourceTrouble(Exception):
 
 
 class Written(Exception):
-    """Somebody opened the source for writing while it was read: what was copied does not count. Internal to the engine."""
+    """Somebody opened the source for writing while it was read: what was copied does not count.
+
+    Internal to the engine.
+    """
 
 
 class Held:
-    """A source file under a read lease, where one is granted: a write through an old mapping changes neither size nor time."""
+    """A source file under a read lease, where one is granted.
+
+    A write through an old mapping changes neither size nor time.
+    """
 
     def __init__(self, reading: MediumFile) -> None:
         self._reading, self._granted = reading, reading.hold()
@@ -95,14 +103,16 @@ class Look(Enum):
     """What looking at a copy says, without reading it."""
 
     SAME = "same"  # nothing touched it since it was verified
-    TOUCHED = "touched"  # its size and time are the same; whether its content is, only reading tells
+    # its size and time are the same; whether its content is, only reading tells
+    TOUCHED = "touched"
     OTHER = "other"  # it is another one, or was changed
 
 
 def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fidelity) -> Look:
     """How a copy looks beside what it was when it was verified.
 
-    A program can give a changed file its old size and time; the time of change it cannot. It moves too when a name of the file
+    A program can give a changed file its old size and time; the time of change it cannot. It moves
+    too when a name of the file
     comes, goes or changes, and some drives do not keep it: then the copy must be read.
     """
     if recorded is None or (s.st_size, mtime_of(s)) != (recorded.size, recorded.mtime_ns):
@@ -113,11 +123,16 @@ def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fi
 
 
 class Buffers:
-    """Buffers of one copying thread, and the one thread that hashes for it: a digest must be fed in order."""
+    """Buffers of one copying thread, and the one thread that hashes for it.
+
+    A digest must be fed in order.
+    """
 
     def __init__(self) -> None:
         self.hasher = ThreadPoolExecutor(1, "hash")
-        self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]  # whole pages: direct I/O wants them
+        self.ring = [
+            memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)
+        ]  # whole pages: direct I/O wants them
         self.small = memoryview(bytearray(SMALL))
 
     def close(self) -> None:
@@ -128,7 +143,10 @@ class Buffers:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.close()
 
@@ -143,7 +161,7 @@ def copy_file(
     buffers: Buffers,
     control: Control,
 ) -> Copied:
-    """Copies one regular file, ``origin`` in the source, to ``place`` in the destination, which must not exist.
+    """Copies one regular file, ``origin`` in the source, to a ``place`` that must not exist.
 
     Returns:
         The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
@@ -168,8 +186,13 @@ def copy_file(
 
 
 def hindered_by(error: OSError) -> CopyState:
-    """What an error of reading the source makes of a copy: its source vanished, or cannot be read."""
-    return CopyState.VANISHED if error.errno in (errno.ENOENT, errno.ENOTDIR) else CopyState.UNREADABLE
+    """What an error of reading the source makes of a copy.
+
+    Its source vanished, or cannot be read.
+    """
+    return (
+        CopyState.VANISHED if error.errno in (errno.ENOENT, errno.ENOTDIR) else CopyState.UNREADABLE
+    )
 
 
 def remove_staged(destination: Medium, place: bytes) -> None:
@@ -222,8 +245,12 @@ def _copy_once(
         reading.close()
     if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
         return None
-    zeros = before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
-    return Copied(item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost))
+    zeros = (
+        before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
+    )
+    return Copied(
+        item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost)
+    )
 
 
 def _close(file: MediumFile, place: bytes) -> None:
@@ -246,7 +273,10 @@ def _keep_attributes(
 
 
 def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]:
-    """Gives a new file extended attributes; gives the names of those that its drive cannot hold. Raises other ``OSError``."""
+    """Gives a new file extended attributes; gives the names of those that its drive cannot hold.
+
+    Raises other ``OSError``.
+    """
     lost = []
     for name, value in attributes.items():
         try:
@@ -277,7 +307,9 @@ def _transfer(
     def pass_hole(at: int, end: int) -> None:
         if doubtful:
             _move_to(reading, writing, at)
-            _transfer_range(reading, writing, hasher, at, end, buffers, control, held, leaves_zeros=True)
+            _transfer_range(
+                reading, writing, hasher, at, end, buffers, control, held, leaves_zeros=True
+            )
         else:
             _hash_hole(hasher, end - at, control)
 
@@ -286,7 +318,9 @@ def _transfer(
         if begin > at:
             pass_hole(at, begin)
             _move_to(reading, writing, begin)
-        at = _transfer_range(reading, writing, hasher, begin, end if sparse else None, buffers, control, held)
+        at = _transfer_range(
+            reading, writing, hasher, begin, end if sparse else None, buffers, control, held
+        )
     if sparse and at < before.st_size:
         pass_hole(at, before.st_size)
     if sparse:
@@ -302,7 +336,8 @@ def _move_to(reading: MediumFile, writing: MediumFile, offset: int) -> None:
 def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
     """True when what a file system calls holes is read all the same.
 
-    It may say so of what was written a moment ago and has not found its place on the drive yet (one did, for a time); and where it
+    It may say so of what was written a moment ago and has not found its place on the drive yet (one
+    did, for a time); and where it
     keeps more blocks than the parts that it says are written.
     """
     written = sum(end - begin for begin, end in ranges)
@@ -317,7 +352,9 @@ def _read(work: Callable[[], T]) -> T:
         raise SourceTrouble(error) from error
 
 
-def _transfer_small(reading: MediumFile, writing: MediumFile, buffer: memoryview, size: int) -> bytes:
+def _transfer_small(
+    reading: MediumFile, writing: MediumFile, buffer: memoryview, size: int
+) -> bytes:
     filled = 0
     try:
         while filled < size and (count := reading.readinto(buffer[filled:size])):
@@ -348,7 +385,7 @@ def _transfer_range(
     held: Held,
     leaves_zeros: bool = False,
 ) -> int:
-    """Copies up to ``end`` (or the end of the file), reading and writing here while another thread hashes."""
+    """Copies up to ``end`` (or the whole file) here, while another thread hashes."""
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
     turn = 0
     try:
@@ -383,7 +420,10 @@ def _transfer_range(
 
 @dataclass(frozen=True, slots=True)
 class ReadBack:
-    """What reading a copy back gave: its digest, whether no page of it was in memory, how it looked, its bytes on the drive."""
+    """What reading a copy back gave.
+
+    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive.
+    """
 
     digest: bytes
     pages_gone: bool
@@ -409,7 +449,9 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
                 digest = blake3(buffer[:filled]).digest()
             else:
                 digest = _digest_large(file, buffers, control)
-            return ReadBack(digest, gone, copy_seen_of(before), min(before.st_size, before.st_blocks * 512))
+            return ReadBack(
+                digest, gone, copy_seen_of(before), min(before.st_size, before.st_blocks * 512)
+            )
         finally:
             file.close()
     except OSError as error:
@@ -433,12 +475,16 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes
             except OSError as error:
                 if not around or error.errno != errno.EINVAL:
                     raise
-                around = file.go_around_cache(False)  # this drive wants yet larger pieces: through the cache then
+                around = file.go_around_cache(
+                    False
+                )  # this drive wants yet larger pieces: through the cache then
                 continue
             if not count:
                 break
             at += count
-            if around and count % PAGE:  # the end; what may still come is asked for through the cache
+            if (
+                around and count % PAGE
+            ):  # the end; what may still come is asked for through the cache
                 around = file.go_around_cache(False)
             pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
             turn = (turn + 1) % len(pending)

@@ -1,6 +1,7 @@
 """A crossing from its plan to its release: what may be done in which state, each step resumable.
 
-The faces speak to this class alone. Steps after verification are the person's: nothing here deletes by itself.
+The faces speak to this class alone. Steps after verification are the person's: nothing here deletes
+by itself.
 """
 
 from __future__ import annotations
@@ -29,7 +30,14 @@ from fascis.crossing.places import Places, open_source
 from fascis.crossing.plan import After, Plan
 from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.releasing import not_worked_in, nothing_needed, of_this, release
-from fascis.crossing.states import ARRIVED, HINDRANCES, UNFINISHED, CopyState, State, check_transition
+from fascis.crossing.states import (
+    ARRIVED,
+    HINDRANCES,
+    UNFINISHED,
+    CopyState,
+    State,
+    check_transition,
+)
 from fascis.crossing.still import Differences, compare
 from fascis.crossing.which import Which
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
@@ -48,10 +56,14 @@ class Crossing:
     def __init__(self, workspace: Workspace, journal: Journal) -> None:
         self.workspace = workspace
         self.journal = journal
-        self.destinations = [Destination(workspace, journal, n) for n in range(len(journal.header.destinations))]
+        self.destinations = [
+            Destination(workspace, journal, n) for n in range(len(journal.header.destinations))
+        ]
 
     @classmethod
-    def start(cls, workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False) -> Crossing:
+    def start(
+        cls, workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False
+    ) -> Crossing:
         """Writes a plan into a new journal, see :func:`fascis.crossing.beginning.begin`."""
         return cls(workspace, begin(workspace, plan, decided, consent))
 
@@ -100,7 +112,10 @@ class Crossing:
         return After(self.journal.value("after", self.after.value))
 
     def choose_after(self, after: After) -> None:
-        """What becomes of home and originals, decided anew at the scales; the plan itself stays as it was."""
+        """What becomes of home and originals, decided anew at the scales.
+
+        The plan itself stays as it was.
+        """
         self.journal.put("after", after.value)
 
     @property
@@ -110,14 +125,21 @@ class Crossing:
 
     @property
     def undecided_because(self) -> str:
-        """Why it does not simply go on by itself though it has not arrived: a person must decide, or make way; else nothing."""
+        """Why it does not simply go on by itself though it has not arrived.
+
+        A person must decide, or make way; else nothing.
+        """
         if self.state in (State.WAITING, State.FAILED):
             return "it waits for a decision"
-        return self.journal.value("refused", "") if self.state in UNFINISHED and self.turn is None else ""
+        return (
+            self.journal.value("refused", "")
+            if self.state in UNFINISHED and self.turn is None
+            else ""
+        )
 
     @property
     def must_look(self) -> bool:
-        """True when a person must have opened the library from its new home before anything is deleted."""
+        """True when a person must open the library at its new home before anything is deleted."""
         return bool(self.places.header.references.get("not_understood"))
 
     @property
@@ -151,15 +173,20 @@ class Crossing:
         """True when every copy on every demanded destination was read from the drive itself."""
         return all(d.copies.proven() for d in self.demanded)
 
-    # -- up to settled --------------------------------------------------------------------------------------------
+    # -- up to settled -----------------------------------------------------------------------------
 
-    def run(self, control: Control | None = None, report: Report = silent, skip_unreadable: bool = False) -> State:
-        """Copies, verifies and settles, on all destinations at once; gives the state reached: settled, waiting or failed.
+    def run(
+        self, control: Control | None = None, report: Report = silent, skip_unreadable: bool = False
+    ) -> State:
+        """Copies, verifies and settles, on all destinations at once.
+
+        Gives the state reached: settled, waiting or failed.
 
         A destination that fails does not hold back another.
 
         Raises:
-            EnvironmentTrouble: a drive failed; what is verified is kept, and ``run`` goes on from there.
+            EnvironmentTrouble: a drive failed; what is verified is kept, and ``run`` goes on from
+                there.
             Refused: another crossing holds the library, or a place is not what it was.
             Cancelled: by the control.
         """
@@ -179,7 +206,9 @@ class Crossing:
             error = self._run(source, control, report, skip_unreadable)
         finally:
             source.close()
-            self.journal.put("seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun)
+            self.journal.put(
+                "seconds", self.journal.value("seconds", 0.0) + time.monotonic() - begun
+            )
         self._conclude_run()
         self.journal.put("refused", str(error) if isinstance(error, Refused) else "")
         if error is not None:
@@ -187,7 +216,9 @@ class Crossing:
         report(Entered(self.state))
         return self.state
 
-    def _run(self, source: Medium, control: Control, report: Report, skip: bool) -> BaseException | None:
+    def _run(
+        self, source: Medium, control: Control, report: Report, skip: bool
+    ) -> BaseException | None:
         """Runs every destination that has not settled; gives the first error."""
         todo = [d for d in self.demanded if d.state is not State.SETTLED]
         if todo:
@@ -199,14 +230,18 @@ class Crossing:
             try:
                 destination.run(sources, home, self._receipts, control, report, skip)
             except FascisError as error:
-                if len(todo) > 1 and not isinstance(error, Cancelled):  # only one of them can be raised
+                if len(todo) > 1 and not isinstance(
+                    error, Cancelled
+                ):  # only one of them can be raised
                     destination.note(destination.places.staging, str(error))
                 return error
             return None
 
         with closing(sources.loose), ThreadPoolExecutor(max(len(todo), 1), "destination") as pool:
             errors = [e for e in pool.map(one, todo) if e]
-        return next((e for e in errors if not isinstance(e, Cancelled)), errors[0] if errors else None)
+        return next(
+            (e for e in errors if not isinstance(e, Cancelled)), errors[0] if errors else None
+        )
 
     def _conclude_run(self) -> None:
         """The crossing's state, by those of its destinations."""
@@ -216,7 +251,9 @@ class Crossing:
                 self.journal.enter(State.VERIFYING)
                 self.journal.enter(State.SETTLED, settled_at=self.workspace.clock())
                 if self.part and self.after is After.COPY:
-                    self._put_home(self.places.target, self.places.home_there, self.places.header.name)
+                    self._put_home(
+                        self.places.target, self.places.home_there, self.places.header.name
+                    )
                 self._rewrite_receipt()
         elif states in ({State.FAILED}, {State.VERIFYING}):
             self.journal.enter(states.pop())
@@ -224,7 +261,9 @@ class Crossing:
             self.journal.enter(State.WAITING)
 
     def _home(self) -> Home:
-        stays = self.after is After.COPY and not self.part  # a part is a library of its own, wherever the rest is at home
+        stays = (
+            self.after is After.COPY and not self.part
+        )  # a part is a library of its own, wherever the rest is at home
         return self.places.home_here if stays else self.places.home_there
 
     def _receipts(self) -> tuple[bytes, bytes]:
@@ -236,32 +275,42 @@ class Crossing:
             destination.write_receipt(self._receipts)
 
     def go_without(self, destination: Destination) -> None:
-        """Gives one of two destinations up: what was begun on it is cleared if it is there; a whole copy on it stays.
+        """Gives one of two destinations up: what was begun on it is cleared if it is there.
+
+        A whole copy on it stays.
 
         Raises:
             Refused: it is the only one, it is home already, or the originals are gone.
             EnvironmentTrouble: what was copied could not be cleared.
         """
         if self.state in (State.RELEASED, State.UNDONE):
-            raise Refused("wrong-state", f"The crossing is {self.state.value}; nothing is given up any more.")
+            raise Refused(
+                "wrong-state", f"The crossing is {self.state.value}; nothing is given up any more."
+            )
         if [d.number for d in self.demanded] == [destination.number]:
-            raise Refused("wrong-state", f"{destination.label} is the only destination; give up the crossing instead.")
+            raise Refused(
+                "wrong-state",
+                f"{destination.label} is the only destination; give up the crossing instead.",
+            )
         if self.state in (State.SWITCHED, State.PARKED) and destination.number == self.home.number:
-            raise Refused("wrong-state", f"{destination.label} is home; take back the switch first.")
+            raise Refused(
+                "wrong-state", f"{destination.label} is home; take back the switch first."
+            )
         try:
             destination.take_back()
             destination.clear()
         except DriveGone:
             destination.note(
                 destination.places.staging,
-                "what was begun there could not be cleared, because the drive is away; it is in this folder",
+                "what was begun there could not be cleared, because the drive is away; it is in "
+                "this folder",
             )
         destination.copies.enter(State.UNDONE)
         destination.look()
         if self.state in UNFINISHED:
             self._conclude_run()
 
-    # -- the steps after verification -----------------------------------------------------------------------------
+    # -- the steps after verification --------------------------------------------------------------
 
     def looked(self) -> None:
         """The person has looked at the copy in its new place."""
@@ -276,7 +325,9 @@ class Crossing:
         return compare(source, [d.copies for d in self.demanded], control.checkpoint)
 
     def bring_along(self, control: Control | None = None, report: Report = silent) -> State:
-        """Copies, verifies and settles what became newer at the old place; gives the state reached, as :meth:`run`.
+        """Copies, verifies and settles what became newer at the old place.
+
+        Gives the state reached, as :meth:`run`.
 
         Raises:
             Refused: the library has not settled, or a file was changed at both places.
@@ -298,12 +349,18 @@ class Crossing:
         return self.run(control, report)
 
     def leave_newer(self, newer: list[bytes]) -> None:
-        """The decision that what is newer at the old place stays there; it is never deleted, and not copied."""
+        """The decision that what is newer at the old place stays there.
+
+        It is never deleted, and not copied.
+        """
         before = self.journal.value("left_newer", [])
         self.journal.put("left_newer", sorted({*before, *(place_text(p) for p in newer)}))
 
     def take_damaged(self) -> None:
-        """The decision that files which were damaged at the old place cross as they are; their originals are never released."""
+        """The decision that files which were damaged at the old place cross as they are.
+
+        Their originals are never released.
+        """
         self.journal.put("take_damaged", True)
 
     def undecided(self, control: Control | None = None) -> list[bytes]:
@@ -315,11 +372,16 @@ class Crossing:
         return [p for p in self.goes_along(found).newer if place_text(p) not in left]
 
     def goes_along(self, found: Differences) -> Differences:
-        """The differences without changes of what was never to be copied: left out, skipped, special."""
+        """The differences without changes of what was never to be copied.
+
+        Left out, skipped, special.
+        """
 
         def copied(place: bytes) -> bool:
             item = self.copies.at(place)
-            return item is not None and item.fate is Fate.COPY and item.copy is not CopyState.SKIPPED
+            return (
+                item is not None and item.fate is Fate.COPY and item.copy is not CopyState.SKIPPED
+            )
 
         appeared = [p for p in found.appeared if is_in_part(p, self.part)]
         return replace(found, changed=[p for p in found.changed if copied(p)], appeared=appeared)
@@ -328,21 +390,24 @@ class Crossing:
         """Makes the new place the library's home. Reversible by :meth:`undo`.
 
         Raises:
-            Refused: something became newer at the old place, and it is not decided what becomes of it.
+            Refused: something became newer at the old place, and it is not decided what becomes of
+                it.
         """
         check_transition(self.state, State.SWITCHED)
         self._check_not_taking_back()
         if newer := self.undecided():
             raise Refused(
                 "changed-since-survey",
-                f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. Bring them along, or leave"
-                " them there; home has not changed.",
+                f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. "
+                "Bring them along, or leave them there; home has not changed.",
             )
         self.home.open().close()
         self.check_balance()
         clock = self.workspace.clock
         if self.journal.value("home_before") is None and (known := self._known_home()):
-            self.journal.put("home_before", {"root": str(known.root), "drive": known.drive, "name": known.name})
+            self.journal.put(
+                "home_before", {"root": str(known.root), "drive": known.drive, "name": known.name}
+            )
         act = self.journal.open_act("switch") or self.journal.intend(
             "switch", f"home is {shown(str(self.places.target))}", clock()
         )
@@ -363,8 +428,9 @@ class Crossing:
                 count = counted(len(opened.wrong), "reference leads", "references lead")
                 raise Refused(
                     "out-of-balance",
-                    f"{count} to other content at the new place than before, or to none: {opened.wrong[0]}. Home has not"
-                    " changed, and no original was touched. Take the crossing back, or correct that document there.",
+                    f"{count} to other content at the new place than before, or to none: "
+                    f"{opened.wrong[0]}. Home has not changed, and no original was touched. Take "
+                    "the crossing back, or correct that document there.",
                 )
 
     def _known_home(self) -> KnownLibrary | None:
@@ -374,7 +440,9 @@ class Crossing:
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
-        self.workspace.register.put_library(root, home.drive, shown(name), header.kind, header.library_id)
+        self.workspace.register.put_library(
+            root, home.drive, shown(name), header.kind, header.library_id
+        )
         for destination in self.demanded:
             destination.write_home(home)
 
@@ -382,7 +450,8 @@ class Crossing:
         """Sets the originals aside; frees nothing. Gives where they are then.
 
         Raises:
-            Refused: something is newer at the old place, a program writes there, or it cannot be done in one rename.
+            Refused: something is newer at the old place, a program writes there, or it cannot be
+                done in one rename.
         """
         if self.state is State.PARKED:
             return self.places.parked_path
@@ -393,7 +462,8 @@ class Crossing:
         if self.part:
             raise Refused(
                 "cannot-set-aside",
-                "A part of a library cannot be set aside: its folder holds the rest of the library too. Nothing was touched.",
+                "A part of a library cannot be set aside: its folder holds the rest of the "
+                "library too. Nothing was touched.",
             )
         if not self.places.header.document:
             nothing_needed(self.workspace, self.demanded, Control())
@@ -405,7 +475,8 @@ class Crossing:
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
                     "changed-since-survey",
-                    f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first. Nothing was set aside.",
+                    f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first. "
+                    "Nothing was set aside.",
                 )
             park(self.workspace, self.journal, self.places)
         self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
@@ -430,7 +501,7 @@ class Crossing:
         return self.proven
 
     def accept_comparison(self) -> None:
-        """The person's explicit confirmation that a comparison is enough, where a drive can never prove more."""
+        """The person confirms that a comparison is enough, where a drive can never prove more."""
         self.journal.put("accepts_comparison", self.workspace.clock())
 
     @property
@@ -441,10 +512,13 @@ class Crossing:
     def release(
         self, control: Control | None = None, report: Report = silent, compared: bool = False
     ) -> dict[str, Any]:
-        """Deletes the originals whose copies are verified; gives the record of it. Only by the person's explicit word.
+        """Deletes the originals whose copies are verified; gives the record of it.
+
+        Only by the person's explicit word.
 
         Args:
-            compared: the person's word that a comparison is enough, where no more is possible, see :meth:`accept_comparison`.
+            compared: the person's word that a comparison is enough, where no more is possible, see
+                :meth:`accept_comparison`.
 
         Raises:
             Refused: the copy is not proven or not what was verified; nothing was deleted.
@@ -458,8 +532,8 @@ class Crossing:
         if self.must_look and not self.journal.value("looked_at"):
             raise Refused(
                 "not-looked",
-                "Documents of this library are not understood; what they refer to is not known. Open it from its new home and"
-                " look first. No original was deleted.",
+                "Documents of this library are not understood; what they refer to is not known. "
+                "Open it from its new home and look first. No original was deleted.",
             )
         proven = self.prove(control)
         all_compared = all(d.only_compared or d.copies.proven() for d in self.demanded)
@@ -470,16 +544,17 @@ class Crossing:
             if all_compared:
                 raise Refused(
                     "only-compared",
-                    f"The copy on {label} was read once more after the drive was connected again, and is equal. This drive's driver"
-                    " never shows whether what is read comes from the drive itself, so a comparison is all that is possible"
-                    " here. The originals are deleted only with your explicit confirmation that it is enough: --compared. No"
-                    " original was deleted.",
+                    f"The copy on {label} was read once more after the drive was connected again, "
+                    "and is equal. This drive's driver never shows whether what is read comes "
+                    "from the drive itself, so a comparison is all that is possible here. The "
+                    "originals are deleted only with your explicit confirmation that it is "
+                    "enough: --compared. No original was deleted.",
                 )
             raise Refused(
                 "not-proven",
-                f"The copy on {label} was read back, perhaps from memory: this drive's driver does not prove"
-                f" that what is read comes from the drive. Remove {label} safely, connect it again, then release: it is"
-                " read once more then. No original was deleted.",
+                f"The copy on {label} was read back, perhaps from memory: this drive's driver does "
+                f"not prove that what is read comes from the drive. Remove {label} safely, connect "
+                "it again, then release: it is read once more then. No original was deleted.",
             )
         record = release(self.workspace, self.journal, self.demanded, control, report)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
@@ -490,21 +565,28 @@ class Crossing:
 
     @property
     def is_taking_back(self) -> bool:
-        """True when taking back was begun and was cut off: nothing else is done before it is finished."""
+        """True when taking back was begun and was cut off.
+
+        Nothing else is done before it is finished.
+        """
         return self.journal.open_act("undo") is not None
 
     def _check_not_taking_back(self) -> None:
         if self.is_taking_back:
             raise Refused(
                 "wrong-state",
-                "Taking this crossing back was begun and cut off; that is finished first: fascis undo. Nothing was deleted.",
+                "Taking this crossing back was begun and cut off; that is finished first: fascis "
+                "undo. Nothing was deleted.",
             )
 
     def undo(self) -> str:
-        """Gives home back, or gives an unfinished crossing up; says what stands where. Never deletes a whole copy.
+        """Gives home back, or gives an unfinished crossing up; says what stands where.
+
+        Never deletes a whole copy.
 
         Raises:
-            Refused: the originals are not there, deleting them was begun, or another act holds them. Nothing was changed.
+            Refused: the originals are not there, deleting them was begun, or another act holds
+                them. Nothing was changed.
             EnvironmentTrouble: a drive is away or failed; called again, it goes on.
         """
         check_transition(self.state, State.UNDONE)
@@ -521,20 +603,28 @@ class Crossing:
 
     def _undo(self) -> str:
         state, demanded = self.state, self.demanded
-        old, new = shown(str(self.places.source)), " and ".join(shown(str(d.places.target)) for d in demanded)
+        old, new = (
+            shown(str(self.places.source)),
+            " and ".join(shown(str(d.places.target)) for d in demanded),
+        )
         if any(d.copies.amending for d in demanded):
             self._intend_undo()
             for destination in demanded:
                 destination.take_back()
             self.journal.enter(State.UNDONE, parked_at=None)
-            return f"Home is {old}, as it was. The copy at {new} stays; what was being brought along is cleared."
+            return (
+                f"Home is {old}, as it was. The copy at {new} stays; what was being brought along "
+                "is cleared."
+            )
         if state in UNFINISHED:
             said = self._give_up(old)
             self.journal.enter(State.UNDONE, parked_at=None)
             return said
         self._check_old_place()
         with closing(open_source(self.workspace, self.places)) as source:
-            check_transition(self.state, State.UNDONE)  # asked again while the originals are held: nothing else is under way
+            check_transition(
+                self.state, State.UNDONE
+            )  # asked again while the originals are held: nothing else is under way
             self._check_old_place()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
             self._intend_undo()
@@ -543,7 +633,11 @@ class Crossing:
             self._give_home_back()
             self.journal.enter(State.UNDONE, parked_at=None)
         self._rewrite_receipt()
-        how = "complete" if not gone else f"but for {counted(gone, 'file')} that somebody took away there"
+        how = (
+            "complete"
+            if not gone
+            else f"but for {counted(gone, 'file')} that somebody took away there"
+        )
         return f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
 
     def _intend_undo(self) -> None:
@@ -558,17 +652,23 @@ class Crossing:
         """
         old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
         if self.places.standing() is None:
-            raise Refused("wrong-state", f"The originals are not at {old} any more. Home stays on {label}.")
+            raise Refused(
+                "wrong-state", f"The originals are not at {old} any more. Home stays on {label}."
+            )
         deleted = self.copies.sums(Which.DELETED)[0]
         if deleted or self.journal.open_act("release") is not None:
             raise Refused(
                 "wrong-state",
-                f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} gone from {old}, so home cannot be"
-                f" given back complete. It stays on {label}, whole and verified.",
+                f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} "
+                f"gone from {old}, so home cannot be given back complete. It stays on {label}, "
+                "whole and verified.",
             )
 
     def _give_home_back(self) -> None:
-        """Home is where it was before the switch; a part, which had no home of its own, is forgotten by the register."""
+        """Home is where it was before the switch.
+
+        A part, which had no home of its own, is forgotten by the register.
+        """
         header = self.places.header
         if self.part:
             self.workspace.register.forget_library(header.library_id)
@@ -577,10 +677,16 @@ class Crossing:
         self._put_home(self.places.old_root, self.places.home_here, header.called or header.name)
         if before and Path(before["root"]) != self.places.old_root:
             root, drive = Path(before["root"]), before["drive"]
-            self.workspace.register.put_library(root, drive, before["name"], header.kind, header.library_id)
+            self.workspace.register.put_library(
+                root, drive, before["name"], header.kind, header.library_id
+            )
 
     def _give_up(self, old: str) -> str:
-        source = open_source(self.workspace, self.places) if os.path.lexists(self.places.source) else None
+        source = (
+            open_source(self.workspace, self.places)
+            if os.path.lexists(self.places.source)
+            else None
+        )
         try:
             check_transition(self.state, State.UNDONE)  # asked again while the originals are held
             self._intend_undo()
@@ -590,14 +696,19 @@ class Crossing:
                 source.close()
         said = f"Given up. What was copied is cleared; the library is at {old} as it was."
         if theirs:
-            said += f" What somebody put or changed there meanwhile is kept, in {shown(str(theirs[0]))}."
+            said += (
+                " What somebody put or changed there meanwhile is kept, in "
+                f"{shown(str(theirs[0]))}."
+            )
         if whole := [shown(str(d.places.target)) for d in self.demanded if d.whole]:
             said += f" The whole copy at {whole[0]} stays."
         return said
 
-    # -- going on as the plan says --------------------------------------------------------------------------------
+    # -- going on as the plan says -----------------------------------------------------------------
 
-    def advance(self, consent: bool, control: Control | None = None, report: Report = silent) -> State:
+    def advance(
+        self, consent: bool, control: Control | None = None, report: Report = silent
+    ) -> State:
         """Goes on from settled as far as the plan says; a release only with consent."""
         if self.is_taking_back:
             self.undo()
@@ -610,7 +721,12 @@ class Crossing:
             self.park()
             report(Entered(self.state))
         looked = not self.must_look or self.journal.value("looked_at")
-        if self.state in (State.SWITCHED, State.PARKED) and after is After.RELEASE and consent and looked:
+        if (
+            self.state in (State.SWITCHED, State.PARKED)
+            and after is After.RELEASE
+            and consent
+            and looked
+        ):
             self.release(control, report)
         return self.state
 
@@ -624,7 +740,9 @@ class Crossing:
     @property
     def wants_more(self) -> bool:
         """True when the plan goes further than where it is."""
-        reached = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}.get(self.state, 9)
+        reached = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}.get(
+            self.state, 9
+        )
         wanted = {
             After.COPY: 0,
             After.KEEP: 1,

@@ -1,7 +1,11 @@
-"""The engine: copies everything the plan names into the staging folder and reads it back, batch by batch.
+"""The engine.
 
-While one batch is copied, the one before it is read back; on a rotating drive, whose head would go to and fro, copying and
-reading back take turns. A batch is flushed to the drive and written to the journal before it is read back. Memory does not grow with the number of files.
+Copies everything the plan names into the staging folder and reads it back, batch by batch.
+
+While one batch is copied, the one before it is read back; on a rotating drive, whose head would go
+to and fro, copying and
+reading back take turns. A batch is flushed to the drive and written to the journal before it is
+read back. Memory does not grow with the number of files.
 """
 
 from __future__ import annotations
@@ -41,8 +45,10 @@ from fascis.files.times import mtime_of
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
 ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16  # on a rotating drive: copied, then read back, in turn
-_BATCH_SECONDS = 1.5  # batches grow while one is shorter than this, so that a slow drive is read back soon
-_COPYING_THREADS = 2  # more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
+# batches grow while one is shorter than this, so that a slow drive is read back soon
+_BATCH_SECONDS = 1.5
+# more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
+_COPYING_THREADS = 2
 _READING_THREADS = 1
 _TRIES = 3
 T = TypeVar("T")
@@ -51,13 +57,22 @@ _MEANINGS = {
     CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
     CopyState.CHANGING: "it keeps changing while it is copied; close the program that writes to it",
     CopyState.VANISHED: "it was there when the plan was made and is no longer",
-    CopyState.DAMAGED: "it has the size and the time on record, and another content: it was damaged where it lies. It crosses"
-    " only by your decision; its original is never deleted",
-    CopyState.MISMATCH: "read back wrong three times; this drive is not to be trusted. The original is untouched",
+    CopyState.DAMAGED: (
+        "it has the size and the time on record, and another content: it was damaged where it "
+        "lies. It crosses only by your decision; its original is never deleted"
+    ),
+    CopyState.MISMATCH: (
+        "read back wrong three times; this drive is not to be trusted. The original is untouched"
+    ),
 }
-_ZEROS = "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
+_ZEROS = (
+    "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
+)
 _LOST = "extended attributes of it were not kept, because this drive cannot hold them: {names}"
-_TAKEN = "it was damaged where it lies (another content than on record); it crossed as it is, and its original stays"
+_TAKEN = (
+    "it was damaged where it lies (another content than on record); it crossed as it is, and its "
+    "original stays"
+)
 
 
 @dataclass(slots=True)
@@ -77,7 +92,10 @@ class Loose(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Amending:
-    """What is brought along into a library that has arrived: these entries, and the library's name there."""
+    """What is brought along into a library that has arrived.
+
+    These entries, and the library's name there.
+    """
 
     entries: frozenset[int]
     library: bytes
@@ -101,7 +119,10 @@ class _Batch:
 
 
 class Engine:
-    """Brings the copies of one destination to *verified*. ``root`` is the staging folder of the library's files."""
+    """Brings the copies of one destination to *verified*.
+
+    ``root`` is the staging folder of the library's files.
+    """
 
     def __init__(
         self,
@@ -118,7 +139,12 @@ class Engine:
         alternate: bool = False,
         loose: Loose | None = None,
     ) -> None:
-        self._copies, self._source, self._destination, self._root = copies, source, destination, root
+        self._copies, self._source, self._destination, self._root = (
+            copies,
+            source,
+            destination,
+            root,
+        )
         self._keeps, self._control, self._report, self._now = keeps, control, report, now
         self._proof, self._loose = proof, loose
         self._amending, self._alternate = amending, alternate
@@ -130,10 +156,13 @@ class Engine:
         self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
         self._local = threading.local()
 
-    # -- places ---------------------------------------------------------------------------------------------------
+    # -- places ------------------------------------------------------------------------------------
 
     def staged(self, item: Item) -> bytes:
-        """Where an item is staged; while something is brought along, all the rest is in the library already."""
+        """Where an item is staged.
+
+        While something is brought along, all the rest is in the library already.
+        """
         if self._amending and item.id not in self._amending.entries:
             return join(self._amending.library, self.arrives(item))
         return join(self._root, self.arrives(item))
@@ -149,7 +178,7 @@ class Engine:
             self._all_buffers.append(found)
         return found
 
-    # -- the run --------------------------------------------------------------------------------------------------
+    # -- the run -----------------------------------------------------------------------------------
 
     def run(self) -> None:
         """Copies and verifies all that is not yet; hindrances are recorded, the rest goes on.
@@ -185,7 +214,10 @@ class Engine:
                 buffers.close()
 
     def _work(self) -> Iterator[_Batch]:
-        """What an interrupted run had copied but not read back; then all the rest, as it is copied."""
+        """What an interrupted run had copied but not read back.
+
+        Then all the rest, as it is copied.
+        """
         for items in self._batches(Which.NOT_READ_BACK_YET):
             yield _Batch(items, [])
         for items in self._batches(Which.NOT_COPIED_YET):
@@ -213,7 +245,9 @@ class Engine:
         waiting.clear()
 
     @staticmethod
-    def _hand(handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]) -> None:
+    def _hand(
+        handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]
+    ) -> None:
         while True:
             if failure:
                 raise failure[0]
@@ -241,7 +275,10 @@ class Engine:
                 begun = time.monotonic()
                 yield batch
                 if time.monotonic() - begun < _BATCH_SECONDS:
-                    most_files, most_bytes = min(2 * most_files, BATCH_FILES[1]), min(2 * most_bytes, BATCH_BYTES[1])
+                    most_files, most_bytes = (
+                        min(2 * most_files, BATCH_FILES[1]),
+                        min(2 * most_bytes, BATCH_BYTES[1]),
+                    )
                 batch, size = [], 0
             batch.append(item)
             size += item.size
@@ -278,16 +315,27 @@ class Engine:
             raise told(error, "make the folder", place) from error
 
     def _look_at_kept(self) -> None:
-        """On a resume: what the journal calls verified must still be there, as its drive gave it back; else it is made anew."""
+        """On a resume.
+
+        What the journal calls verified must still be there, as its drive gave it back; else it is
+        made anew.
+        """
         lost, doubted = [], []
         for item in self._copies.items(Which.READ_BACK):
             if self._amending and item.id not in self._amending.entries:
                 continue  # it is in the library; a release looks at it again
             self._control.checkpoint()
             look = self._look(item, self.staged(item))
-            if look is Look.OTHER and self._amending:  # it may have been moved into the library already
+            if (
+                look is Look.OTHER and self._amending
+            ):  # it may have been moved into the library already
                 look = self._look(item, join(self._amending.library, self.arrives(item)))
-            elif look is Look.TOUCHED and self._keeps.keeps_ctime and item.twin is None and item.links == 1:
+            elif (
+                look is Look.TOUCHED
+                and self._keeps.keeps_ctime
+                and item.twin is None
+                and item.links == 1
+            ):
                 doubted.append(item.id)
             if look is Look.OTHER:
                 remove_staged(self._destination.medium, self.staged(item))
@@ -306,10 +354,12 @@ class Engine:
             raise told(error, "look at the copy", place) from error
         return look_at_copy(item.copy_seen, status, self._keeps)
 
-    # -- copying --------------------------------------------------------------------------------------------------
+    # -- copying -----------------------------------------------------------------------------------
 
     def _copy_batch(self, items: list[Item]) -> _Batch:
-        ordered = sorted(items, key=lambda i: (parent(i.place), i.inode))  # near each other on the source
+        ordered = sorted(
+            items, key=lambda i: (parent(i.place), i.inode)
+        )  # near each other on the source
         if len(ordered) == 1:
             outcomes = [self._copy(ordered[0])]
         else:
@@ -330,8 +380,13 @@ class Engine:
         by_id = {i.id: i for i in items}
         for outcome in outcomes:
             if outcome.state in _MEANINGS:
-                self._attention(by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state])
-            elif outcome.seen and outcome.seen[:2] != (by_id[outcome.item].size, by_id[outcome.item].mtime_ns):
+                self._attention(
+                    by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state]
+                )
+            elif outcome.seen and outcome.seen[:2] != (
+                by_id[outcome.item].size,
+                by_id[outcome.item].mtime_ns,
+            ):
                 self._attention(
                     by_id[outcome.item].place,
                     self._source.name,
@@ -339,7 +394,9 @@ class Engine:
                 )
             if outcome.lost:
                 names = ", ".join(map(shown, outcome.lost[:3]))
-                self._attention(by_id[outcome.item].place, self._destination.name, _LOST.format(names=names))
+                self._attention(
+                    by_id[outcome.item].place, self._destination.name, _LOST.format(names=names)
+                )
             if outcome.zeros:
                 self._attention(by_id[outcome.item].place, self._source.name, _ZEROS)
 
@@ -353,7 +410,9 @@ class Engine:
         except FascisError as error:
             if getattr(error, "errno", 0) != errno.EEXIST:
                 raise
-            remove_staged(self._destination.medium, place)  # staged without a record, by a run that was cut off
+            remove_staged(
+                self._destination.medium, place
+            )  # staged without a record, by a run that was cut off
             self._must_be_free(place)
             outcome = self._copy_to(item, place)
         if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
@@ -366,15 +425,19 @@ class Engine:
         return outcome
 
     def _must_be_free(self, place: bytes) -> None:
-        """A drive that says of one name that it is taken, and that nothing is there, is damaged: no resume gets past that."""
+        """A drive that says of one name that it is taken, and that nothing is there, is damaged.
+
+        No resume gets past that.
+        """
         try:
             self._destination.medium.create(place).close()
             remove_staged(self._destination.medium, place)
         except FileExistsError as error:
             name = self._destination.name
             raise DriveGone(
-                f"The file system of {name} is damaged: it neither opens nor gives up the name {shown(place)}. What is verified on"
-                f" {name} is kept, and the originals are untouched. Have {name} checked and repaired, then resume.",
+                f"The file system of {name} is damaged: it neither opens nor gives up the name "
+                f"{shown(place)}. What is verified on {name} is kept, and the originals are "
+                f"untouched. Have {name} checked and repaired, then resume.",
                 place,
                 errno.EIO,
             ) from error
@@ -390,12 +453,21 @@ class Engine:
             except OSError as error:
                 return Copied(item.id, hindered_by(error))
         return copy_file(
-            item, place_there, medium, self._destination.medium, place, self._keeps, self._buffers(), self._control
+            item,
+            place_there,
+            medium,
+            self._destination.medium,
+            place,
+            self._keeps,
+            self._buffers(),
+            self._control,
         )
 
-    # -- verifying ------------------------------------------------------------------------------------------------
+    # -- verifying ---------------------------------------------------------------------------------
 
-    def _verify_loop(self, handed: queue.Queue[_Batch | None], failure: list[BaseException]) -> None:
+    def _verify_loop(
+        self, handed: queue.Queue[_Batch | None], failure: list[BaseException]
+    ) -> None:
         try:
             while (batch := handed.get()) is not None:
                 if batch.outcomes:
@@ -405,7 +477,9 @@ class Engine:
             failure.append(error)
 
     def _verify_batch(self, batch: _Batch) -> None:
-        digests = {o.item: o.digest for o in batch.outcomes if o.state is CopyState.COPIED and o.digest}
+        digests = {
+            o.item: o.digest for o in batch.outcomes if o.state is CopyState.COPIED and o.digest
+        }
         if not batch.outcomes:
             digests = {i.id: i.digest for i in batch.items if i.digest}
         items = [i for i in batch.items if i.id in digests]
@@ -421,7 +495,7 @@ class Engine:
                 self._again(r.item)
 
     def _read_proven(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
-        """Reads copies back, a second time where the first did not prove that they come from the drive."""
+        """Reads copies back, and again where the first reading did not prove where it came from."""
         share = -(-len(items) // _READING_THREADS)
         parts = [items[i : i + share] for i in range(0, len(items), share)]
         for _ in range(2):
@@ -429,7 +503,9 @@ class Engine:
                 self._proof.begin()
             except OSError as error:
                 raise told(error, "flush to " + self._destination.name) from error
-            results = _gather([self._readers.submit(self._verify_some, part, digests) for part in parts])
+            results = _gather(
+                [self._readers.submit(self._verify_some, part, digests) for part in parts]
+            )
             holds = self._proof.holds(sum(r.stored for r in results if r.stored > INLINE))
             if holds or not self._proof.again:
                 break
@@ -447,16 +523,23 @@ class Engine:
     def _verify(self, item: Item, digest: bytes) -> _Read:
         self._control.checkpoint()
         try:
-            got = read_back(self._destination.medium, self.staged(item), self._buffers(), self._control)
+            got = read_back(
+                self._destination.medium, self.staged(item), self._buffers(), self._control
+            )
         except FascisError as error:
             number = getattr(error, "errno", 0)
             if number == errno.ENOENT or (number == errno.EIO and self._still_answers()):
-                return _Read(item, False, False, 0)  # not kept, or found wrong by the file system: as read back wrong
+                return _Read(
+                    item, False, False, 0
+                )  # not kept, or found wrong by the file system: as read back wrong
             raise
         return _Read(item, got.digest == digest, got.pages_gone, got.stored)
 
     def _still_answers(self) -> bool:
-        """True when the destination answers all the same: what failed is one file, not the drive."""
+        """True when the destination answers all the same.
+
+        What failed is one file, not the drive.
+        """
         try:
             self._destination.medium.names(self._root)
             self._destination.medium.sync()
@@ -491,7 +574,7 @@ class Engine:
         self._copies.record_copies([Copied(item.id, CopyState.MISMATCH)])
         self._attention(item.place, self._destination.name, _MEANINGS[CopyState.MISMATCH])
 
-    # -- second names ---------------------------------------------------------------------------------------------
+    # -- second names ------------------------------------------------------------------------------
 
     def _twins(self) -> bool:
         """Gives hard-linked files their other names in the copy, as they had in the source.
@@ -520,7 +603,10 @@ class Engine:
         return bool(apart)
 
     def _is_apart(self, item: Item, first: Item) -> bool:
-        """True when a second name is there, and is no name of the file that was copied: one of them was saved anew, or went."""
+        """True when a second name is there, and is no name of the file that was copied.
+
+        One of them was saved anew, or went.
+        """
         try:
             now = self._source.medium.status(item.place)
         except OSError:
@@ -537,7 +623,9 @@ class Engine:
             now = self._source.medium.status(item.place)
         except OSError:
             return Copied(item.id, CopyState.VANISHED), None
-        if (now.st_size, mtime_of(now)) != first.seen[:2] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
+        if (now.st_size, mtime_of(now)) != first.seen[
+            :2
+        ] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
             return Copied(item.id, CopyState.CHANGING), None
         place = self.staged(item)
         try:
@@ -549,7 +637,9 @@ class Engine:
             raise told(error, "link", place) from error
         if item.fate is Fate.COPY:
             self._report(Advanced(item.strand, item.size, 1, item.size, 1, self._copies.number))
-        return Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen), first.proven
+        return Copied(
+            item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen
+        ), first.proven
 
     def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
         try:
@@ -557,7 +647,9 @@ class Engine:
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
         self._copies.record_copies([c for c, _ in batch])
-        self._copies.record_verified([(c.item, proven) for c, proven in batch if proven is not None])
+        self._copies.record_verified(
+            [(c.item, proven) for c, proven in batch if proven is not None]
+        )
 
     def _attention(self, place: bytes, drive: str, meaning: str) -> None:
         self._copies.journal.note(place, drive, meaning, self._now)

@@ -1,4 +1,7 @@
-"""How long a crossing takes: from speeds that were measured, else from cautious figures for the kind of drive."""
+"""How long a crossing takes.
+
+From speeds that were measured, else from cautious figures for the kind of drive.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,8 @@ from dataclasses import dataclass
 from fascis.drives.model import Drive
 from fascis.library.register import KnownDrive
 
-_PER_FILE_SECONDS = 0.0006  # creating, flushing and opening again one small file; from our own measurements
+# creating, flushing and opening again one small file; from our own measurements
+_PER_FILE_SECONDS = 0.0006
 _SETTLING_SECONDS = 2.0
 _ZEROS_PER_SECOND = 1e9  # hashed twice, one after the other
 _GUESSES = {
@@ -21,7 +25,10 @@ _GUESSES = {
 
 @dataclass(frozen=True, slots=True)
 class Estimate:
-    """Seconds for copying and reading back (they overlap) and settling; ``measured`` when from measured speeds."""
+    """Seconds for copying and reading back (they overlap) and settling.
+
+    ``measured`` when from measured speeds.
+    """
 
     seconds: float
     measured: bool
@@ -39,13 +46,26 @@ def _speeds(drive: Drive | None, known: Mapping[str, KnownDrive]) -> tuple[float
 
 
 def estimate(
-    size: int, files: int, source: Drive | None, destination: Drive | None, known: Mapping[str, KnownDrive], holes: int = 0
+    size: int,
+    files: int,
+    source: Drive | None,
+    destination: Drive | None,
+    known: Mapping[str, KnownDrive],
+    holes: int = 0,
 ) -> Estimate:
-    """Estimates a crossing of ``size`` bytes in ``files`` files up to settled; ``holes`` are bytes in which nothing is written."""
+    """Estimates a crossing of ``size`` bytes in ``files`` files up to settled.
+
+    ``holes`` are bytes in which nothing is written.
+    """
     write, read, measured = _speeds(destination, known)
     _, source_read, _ = _speeds(source, known)
     megabytes = size / 1e6
     copying, reading = megabytes / min(write, source_read), megabytes / read
     return Estimate(
-        max(copying, reading) + 0.3 * min(copying, reading) + files * _PER_FILE_SECONDS + holes / _ZEROS_PER_SECOND + _SETTLING_SECONDS, measured
+        max(copying, reading)
+        + 0.3 * min(copying, reading)
+        + files * _PER_FILE_SECONDS
+        + holes / _ZEROS_PER_SECOND
+        + _SETTLING_SECONDS,
+        measured,
     )

@@ -1,4 +1,7 @@
-"""What the core tells while it works, and how it is told to pause or stop. Plain values, one callback."""
+"""What the core tells while it works, and how it is told to pause or stop.
+
+Plain values, one callback.
+"""
 
 from __future__ import annotations
 

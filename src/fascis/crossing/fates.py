@@ -27,9 +27,12 @@ _BY_NAMES = RoleRule()
 
 @dataclass(frozen=True, slots=True)
 class Fates:
-    """What decides the fate of an entry: roles left out and discarded, rows left out, and whether a destination has links.
+    """What decides the fate of an entry.
 
-    Patterns of an identity file may leave files out, and never discard them: anybody can edit that file, and it travels.
+    Roles left out and discarded, rows left out, and whether a destination has links.
+
+    Patterns of an identity file may leave files out, and never discard them: anybody can edit that
+    file, and it travels.
     """
 
     leave_out: frozenset[Role] = frozenset()
@@ -60,7 +63,9 @@ class Fates:
         role = ROLES[survey.role[row]]
         if role in self.discard and role.remakeable:
             if not is_media(survey.name(row)):
-                return Fate.LEFT_OUT if row in self.rows_out else Fate.COPY  # no work of a person can be made again
+                return (
+                    Fate.LEFT_OUT if row in self.rows_out else Fate.COPY
+                )  # no work of a person can be made again
             by_itself = _BY_NAMES.of_folder(folder) or _BY_NAMES.of_name(survey.name(row))
             return Fate.DISCARD if by_itself is role else Fate.LEFT_OUT
         out = role in self.leave_out or role in self.discard or row in self.rows_out

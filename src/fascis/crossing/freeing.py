@@ -1,4 +1,6 @@
-"""How much room deleting frees: one way of counting for what is promised, what is listed, and what was deleted.
+"""How much room deleting frees.
+
+One way of counting for what is promised, what is listed, and what was deleted.
 
 A file with several names (hard links) frees its room only when all of them go.
 """
@@ -39,4 +41,6 @@ class Freeing:
     @property
     def room(self) -> int:
         """What comes free."""
-        return self._single + sum(allocated for names, links, allocated in self._several.values() if names >= links)
+        return self._single + sum(
+            allocated for names, links, allocated in self._several.values() if names >= links
+        )

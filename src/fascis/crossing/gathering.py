@@ -1,4 +1,7 @@
-"""Gathering: loose media that goes along gets a place in the library; equal content is stored once."""
+"""Gathering: loose media that goes along gets a place in the library.
+
+Equal content is stored once.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +30,8 @@ class Gathering:
 
     Attributes:
         items: ``(place in the new library, file)`` of what is stored there; of equal ones only one.
-        aliases: every path by which a document may call a file of the new library that its place does not tell; to what was
+        aliases: every path by which a document may call a file of the new library that its place
+            does not tell; to what was
             found and stays outside an absolute path.
         left: loose files that stay outside by choice.
     """
@@ -69,14 +73,17 @@ def gather(
         root: the library's folder.
         goes: which of the loose files go along.
         goes_inside: which files of the library, by their place, go along.
-        equals: by path, the path of the one file that has the same content and is stored for it, see :func:`find_equals`.
+        equals: by path, the path of the one file that has the same content and is stored for it,
+            see :func:`find_equals`.
     """
     found = Gathering()
     inside = below(root)
     loose = uses.of(Standing.LOOSE)
     along = {o.path: o for o in loose if goes(o)}
     found.left = [o for o in loose if o.path not in along]
-    stored = _stored(along, equals, lambda p: p.startswith(inside) and goes_inside(p.removeprefix(inside)))
+    stored = _stored(
+        along, equals, lambda p: p.startswith(inside) and goes_inside(p.removeprefix(inside))
+    )
     groups: dict[bytes, list[Outside]] = defaultdict(list)
     tops = tops_of(uses)
     for path, kept in stored.items():
@@ -84,8 +91,14 @@ def gather(
             groups[tops[parent(path)]].append(along[path])
     outside = {o.path for o in uses.outside}
     taken = {name_key(p) for _, p in files_of(survey)} if groups else set()
-    if groups:  # what is lost keeps its place: whatever refers to it there must not find something else
-        taken |= {name_key(p.removeprefix(inside)) for p in (*outside, *uses.lost_names) if p.startswith(inside)}
+    if (
+        groups
+    ):  # what is lost keeps its place: whatever refers to it there must not find something else
+        taken |= {
+            name_key(p.removeprefix(inside))
+            for p in (*outside, *uses.lost_names)
+            if p.startswith(inside)
+        }
     folders = {name_key(f.place) for f in survey.folders if f.place} if groups else set()
     for top, members in sorted(groups.items()):
         _place(found, top, members, taken, folders)
@@ -105,19 +118,26 @@ def gather(
 def _stored(
     along: Collection[bytes], equals: dict[bytes, bytes], goes_inside: Callable[[bytes], bool]
 ) -> dict[bytes, bytes]:
-    """For each path that goes along the path that is stored for it: one that goes along too, or one in the library."""
+    """For each path that goes along the path that is stored for it.
+
+    One that goes along too, or one in the library.
+    """
     chosen: dict[bytes, bytes] = {}
     stored = {}
     for path in sorted(along):
         kept = equals.get(path, path)
         if kept not in along and not goes_inside(kept):
-            kept = chosen.setdefault(kept, path)  # the one that would stand for all stays: another does
+            kept = chosen.setdefault(
+                kept, path
+            )  # the one that would stand for all stays: another does
         stored[path] = kept
     return stored
 
 
-def _place(found: Gathering, top: bytes, members: list[Outside], taken: set[str], folders: set[str]) -> None:
-    """Gives the files of one source folder a folder of its name, in which no name of theirs is another's."""
+def _place(
+    found: Gathering, top: bytes, members: list[Outside], taken: set[str], folders: set[str]
+) -> None:
+    """Gives the files of one source folder a folder of its name, without clashes in it."""
     name = top.rpartition(b"/")[2] or b"drive"
     number = 1
     while True:
@@ -128,7 +148,8 @@ def _place(found: Gathering, top: bytes, members: list[Outside], taken: set[str]
         if len(keys) == len(placed) and not keys & (taken | folders) and not above & taken:
             break
         if len(keys) < len(placed) and number > 1:
-            break  # they differ in case only, in one folder: a drive that takes them for one says so
+            # they differ in case only, in one folder: a drive that takes them for one says so
+            break
         number += 1
     found.items += placed
     taken |= keys
@@ -140,7 +161,8 @@ def find_equals(
 ) -> dict[bytes, bytes]:
     """Which loose files have the content of another loose file, or of one in the library.
 
-    Every loose file that has an equal is a key; its value is the path of the one that is stored for all of them. Files of
+    Every loose file that has an equal is a key; its value is the path of the one that is stored for
+    all of them. Files of
     one size are compared by some samples, those whose samples are equal by their whole content.
     """
     inside = below(root)
@@ -168,7 +190,10 @@ def find_equals(
 def _split(
     paths: list[bytes], digest: Callable[[bytes], bytes | None], cancelled: Callable[[], bool]
 ) -> list[list[bytes]]:
-    """Groups of two or more with the same digest, in order; what cannot be read is equal to nothing."""
+    """Groups of two or more with the same digest, in order.
+
+    What cannot be read is equal to nothing.
+    """
     groups: dict[bytes, list[bytes]] = defaultdict(list)
     for path in paths:
         if cancelled():

@@ -20,7 +20,10 @@ def _text(value: object) -> str:
 
 
 Text = Annotated[str, PlainValidator(_text)]
-"""Text that may hold a file's name of any bytes: those that are no UTF-8 are lone surrogates, which a plain ``str`` here refuses."""
+"""Text that may hold a file's name of any bytes.
+
+Those that are not UTF-8 are lone surrogates, which a plain ``str`` refuses here.
+"""
 
 
 class _Facts(BaseModel):
@@ -28,7 +31,10 @@ class _Facts(BaseModel):
 
 
 class DriveFacts(_Facts):
-    """What is kept of a drive: how it is told, where it was mounted, and what it said of itself when it was asked."""
+    """What is kept of a drive.
+
+    How it is told, where it was mounted, and what it said of itself when it was asked.
+    """
 
     uuid: str
     label: Text
@@ -57,7 +63,9 @@ class PartFacts(_Facts):
 
 
 class Header(_Facts):
-    """The facts of a plan. Later versions add to it: what an older journal does not have, has its value here.
+    """The facts of a plan.
+
+    Later versions add to it: what an older journal does not have, has its value here.
 
     Attributes:
         crossing, token: the crossing's id, and the secret that proves what it made.
@@ -126,7 +134,9 @@ class Header(_Facts):
 
 
 def parse_header(text: str | None) -> Header | None:
-    """A header from its text; None where the plan was not written. The first ones knew one destination only.
+    """A header from its text; None where the plan was not written.
+
+    The first ones knew one destination only.
 
     Raises:
         ValueError: it makes no sense.
@@ -137,7 +147,9 @@ def parse_header(text: str | None) -> Header | None:
     if not isinstance(said, dict) or not said:
         raise ValueError("the plan's header is not understood")
     if "destinations" not in said and "destination" in said:
-        said["destinations"] = [{"path": said.pop("destination"), "drive": said.pop("destination_drive", None)}]
+        said["destinations"] = [
+            {"path": said.pop("destination"), "drive": said.pop("destination_drive", None)}
+        ]
     try:
         return Header.model_validate(said)
     except ValidationError as error:

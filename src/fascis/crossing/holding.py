@@ -1,4 +1,6 @@
-"""What the destinations can hold of a library: names, sizes, links, permissions and times; each clash with what can be done.
+"""What the destinations can hold of a library: names, sizes, links, permissions and times.
+
+Each clash with what can be done.
 
 Pure: reads the plan's columns, and nothing else.
 """
@@ -24,14 +26,20 @@ from fascis.files.times import EXACT, whole
 from fascis.library.survey import Survey
 
 MOST = 1000  # files that a problem names
-_APART = "They get other names in the copy, and documents follow; or leave them out, or choose another drive."
+_APART = (
+    "They get other names in the copy, and documents follow; or leave them out, or choose another "
+    "drive."
+)
 MOST_HOLES = 8 << 40  # bytes of one file: zeros are hashed at some 2 GB a second
 _SLACK = 4096  # bytes that a file may take less than its size without having a hole
 
 
 @dataclass(slots=True)
 class Clashes:
-    """Files that some destination cannot hold as they are: rows of the survey, and loose files by their path; bytes of all."""
+    """Files that some destination cannot hold as they are.
+
+    Rows of the survey, and loose files by their path; bytes of all.
+    """
 
     rows: set[int] = field(default_factory=set)
     paths: set[bytes] = field(default_factory=set)
@@ -64,7 +72,9 @@ class Columns:
         starts = [f.first for f in found.folders]
         for row in wanted.tolist():
             at = int(np.searchsorted(starts, row, "right")) - 1
-            while found.folders[at].end <= row:  # folders without entries begin where the next one does
+            while (
+                found.folders[at].end <= row
+            ):  # folders without entries begin where the next one does
                 at -= 1
             out.append(join(found.folders[at].place, found.name(row)))
         return out
@@ -84,21 +94,33 @@ class Columns:
 
     def too_large(self, limit: int | None) -> npt.NDArray[np.bool_]:
         """Rows of files over a limit in bytes."""
-        return self.files & (self.size > limit) if limit is not None else np.zeros(len(self.files), bool)
+        return (
+            self.files & (self.size > limit)
+            if limit is not None
+            else np.zeros(len(self.files), bool)
+        )
 
 
 def _column(values: array[int], kind: npt.DTypeLike) -> npt.NDArray[Any]:
     return np.frombuffer(values, kind) if len(values) else np.empty(0, kind)
 
 
-def clashes(drives: Sequence[Drive], columns: Columns, gathering: Gathering, apart: Apart) -> Clashes:
+def clashes(
+    drives: Sequence[Drive], columns: Columns, gathering: Gathering, apart: Apart
+) -> Clashes:
     """Which files would have to be renamed, cannot be, or are too large, on some destination."""
-    limit = min((d.rules.largest_file for d in drives if d.rules.largest_file is not None), default=None)
+    limit = min(
+        (d.rules.largest_file for d in drives if d.rules.largest_file is not None), default=None
+    )
     found = Clashes(set(np.flatnonzero(columns.too_large(limit) | columns.hollow()).tolist()))
     named = {*apart.refused, *apart.doubled, *apart.cannot} - set(apart.folders)
     if named:
         found.rows |= {row for row, _, place in columns.found.rows() if place in named}
-    loose = [o for place, o in gathering.items if place in named or (limit is not None and o.size > limit)]
+    loose = [
+        o
+        for place, o in gathering.items
+        if place in named or (limit is not None and o.size > limit)
+    ]
     found.paths = {o.path for o in loose}
     found.bytes = sum(columns.found.size[row] for row in found.rows) + sum(o.size for o in loose)
     return found
@@ -112,8 +134,9 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         yield Problem(
             Severity.DECISION,
             "name-not-possible",
-            f"{_refusing(drives, apart.refused)} cannot hold {counted(len(apart.refused), 'name')}: {shown(place)} {why}; it would"
-            f" be {shown(there.rpartition('/')[2])} there.",
+            f"{_refusing(drives, apart.refused)} cannot hold "
+            f"{counted(len(apart.refused), 'name')}: {shown(place)} {why}; it would be "
+            f"{shown(there.rpartition('/')[2])} there.",
             _APART,
             tuple(apart.refused)[:MOST],
             f"{counted(len(apart.refused), 'name')} it cannot hold",
@@ -124,8 +147,9 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         yield Problem(
             Severity.DECISION,
             "names-become-one",
-            f"{counted(len(apart.doubled), 'name differs', 'names differ')} from another only in upper and lower case, which"
-            f" {_folding(drives)} takes for one: {shown(place)} would be {shown(there.rpartition('/')[2])} there.",
+            f"{counted(len(apart.doubled), 'name differs', 'names differ')} from another only in "
+            f"upper and lower case, which {_folding(drives)} takes for one: {shown(place)} would "
+            f"be {shown(there.rpartition('/')[2])} there.",
             _APART,
             tuple(apart.doubled)[:MOST],
             f"{counted(len(apart.doubled), 'name differs', 'names differ')} only in case",
@@ -135,7 +159,8 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         yield Problem(
             Severity.STOPS,
             "name-not-possible",
-            f"{counted(len(apart.cannot), 'file')} would have to be called otherwise there and cannot be: {shown(place)}, {why}.",
+            f"{counted(len(apart.cannot), 'file')} would have to be called otherwise there and "
+            f"cannot be: {shown(place)}, {why}.",
             "Choose a drive with another file system, or leave them out.",
             tuple(apart.cannot)[:MOST],
             f"{counted(len(apart.cannot), 'file')} cannot be called otherwise",
@@ -153,7 +178,10 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
 
 def _refusing(drives: Sequence[Drive], refused: Collection[bytes]) -> str:
     names = [n.rpartition(b"/")[2] for n in refused]
-    return next((d.rules.name for d in drives if any(d.rules.refuses_name(n) for n in names)), drives[0].rules.name)
+    return next(
+        (d.rules.name for d in drives if any(d.rules.refuses_name(n) for n in names)),
+        drives[0].rules.name,
+    )
 
 
 def _folding(drives: Sequence[Drive]) -> str:
@@ -166,16 +194,22 @@ def left_problem(left: Clashes) -> Iterator[Problem]:
         yield Problem(
             Severity.NOTE,
             "not-holdable",
-            f"{counted(len(left), 'file stays', 'files stay')} at the old place, because the new drive cannot hold"
-            f" {'it' if len(left) == 1 else 'them'} as named or as large; {'its original is' if len(left) == 1 else 'their originals are'}"
-            " never deleted.",
+            f"{counted(len(left), 'file stays', 'files stay')} at the old place, because the new "
+            f"drive cannot hold {'it' if len(left) == 1 else 'them'} as named or as large; "
+            f"{'its original is' if len(left) == 1 else 'their originals are'} never deleted.",
         )
 
 
 def holding_problems(
-    drive: Drive, name: str, columns: Columns, gathering: Gathering, attributed: Callable[[], dict[bytes, int]]
+    drive: Drive,
+    name: str,
+    columns: Columns,
+    gathering: Gathering,
+    attributed: Callable[[], dict[bytes, int]],
 ) -> Iterator[Problem]:
-    """Problems of what one destination's file system can hold, names of files left to :func:`name_problems`.
+    """Problems of what a destination's file system can hold, but for names of files.
+
+    Those are left to :func:`name_problems`.
 
     Args:
         attributed: gives the places of files with ``user.*`` attributes, and the bytes of these.
@@ -192,12 +226,17 @@ def holding_problems(
             " it is asked itself when the crossing starts.",
         )
     large = c.places(c.too_large(rules.largest_file))
-    large += [p for p, o in gathering.items if rules.largest_file is not None and o.size > rules.largest_file]
+    large += [
+        p
+        for p, o in gathering.items
+        if rules.largest_file is not None and o.size > rules.largest_file
+    ]
     if large and rules.largest_file:
         yield Problem(
             Severity.STOPS,
             "file-too-large",
-            f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}, more than {rules.name} can hold.",
+            f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}, more "
+            f"than {rules.name} can hold.",
             "Choose a drive with another file system, or leave them out.",
             tuple(large[:MOST]),
             f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}",
@@ -206,8 +245,8 @@ def holding_problems(
         yield Problem(
             Severity.STOPS,
             "file-too-large",
-            f"{counted(len(hollow), 'file says that it has', 'files say that they have')} more than {size(MOST_HOLES)} in which nothing"
-            " is written. To check that would take hours.",
+            f"{counted(len(hollow), 'file says that it has', 'files say that they have')} more "
+            f"than {size(MOST_HOLES)} in which nothing is written. To check that would take hours.",
             "Leave them out, if they are meant to be so at all.",
             tuple(hollow),
             f"{counted(len(hollow), 'file')} of emptiness",
@@ -217,17 +256,23 @@ def holding_problems(
         yield Problem(
             Severity.NOTE,
             "attributes-not-kept",
-            f"{rules.name} keeps no extended attributes; {counted(len(places), 'file has', 'files have')} some.",
+            f"{rules.name} keeps no extended attributes; "
+            f"{counted(len(places), 'file has', 'files have')} some.",
             "",
             tuple(places)[:MOST],
         )
     limit = rules.attribute_bytes
-    if rules.attributes and limit and (over := [p for p, length in attributed().items() if length > limit]):
+    if (
+        rules.attributes
+        and limit
+        and (over := [p for p, length in attributed().items() if length > limit])
+    ):
         yield Problem(
             Severity.NOTE,
             "attributes-not-kept",
-            f"{counted(len(over), 'file has', 'files have')} more extended attributes than {rules.name} can hold"
-            f" ({size(limit)} a file): what does not fit is not kept, and told then.",
+            f"{counted(len(over), 'file has', 'files have')} more extended attributes than "
+            f"{rules.name} can hold ({size(limit)} a file): what does not fit is not kept, and "
+            "told then.",
             "",
             tuple(over[:MOST]),
         )
@@ -266,7 +311,8 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
         yield Problem(
             Severity.NOTE,
             "holes-not-kept",
-            f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on {rules.name}.",
+            f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on "
+            f"{rules.name}.",
         )
 
 
@@ -282,13 +328,16 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
         outside |= c.files & (seconds < rules.earliest)
     if rules.latest is not None:
         outside |= c.files & (seconds > rules.latest)
-    places = c.places(outside) + [p for p, o in gathering.items if not rules.keeps_time(whole(o.mtime_ns))]
+    places = c.places(outside) + [
+        p for p, o in gathering.items if not rules.keeps_time(whole(o.mtime_ns))
+    ]
     if places:
         yield Problem(
             Severity.NOTE,
             "times-not-kept",
-            f"{counted(int(outside.sum()) or len(places), 'file has a date', 'files have dates')} that {rules.name} cannot hold:"
-            f" {shown(places[0])} first. The nearest that it can hold is kept there.",
+            f"{counted(int(outside.sum()) or len(places), 'file has a date', 'files have dates')} "
+            f"that {rules.name} cannot hold: {shown(places[0])} first. The nearest that it can "
+            "hold is kept there.",
             "",
             tuple(places[:MOST]),
         )

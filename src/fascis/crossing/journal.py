@@ -1,6 +1,7 @@
 """The journal: a crossing's memory, an SQLite file; the only place where progress is kept.
 
-Every method that writes is one durable transaction (WAL, synchronous=FULL). The engine can be killed at any line.
+Every method that writes is one durable transaction (WAL, synchronous=FULL). The engine can be
+killed at any line.
 The plan's columns are written once; what was seen later has columns of its own.
 """
 
@@ -12,58 +13,92 @@ import sqlite3
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from fascis.crossing.amendment import (
+    Found,
+    add_entries,
+    add_folders,
+    copies_superseded,
+    forget_copies,
+)
 from fascis.crossing.apart import Apart
-from fascis.crossing.fates import Fate
 from fascis.crossing.gathering import Gathering
 from fascis.crossing.header import Header, parse_header
 from fascis.crossing.leads import LeadRows, Led, read_led, with_kept
-from fascis.crossing.plan_rows import INSERT, gathered_rows, inode_key, survey_rows
+from fascis.crossing.plan_rows import INSERT, gathered_rows, survey_rows
 from fascis.crossing.states import UNFINISHED, CopyState, Origin, State, check_transition
 from fascis.files.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.door import delete_state
 from fascis.files.errors import Damaged, FascisError, told
-from fascis.files.names import join, parent
+from fascis.files.names import join
 from fascis.files.private import make_private
-from fascis.files.times import ctime_of, mtime_of
-from fascis.library.roles import ROLES, Role
-from fascis.library.survey import Kind, Survey, strand_folder
+from fascis.library.survey import Survey
 from fascis.library.uses import led_outside
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
 VERSION = 7
 BATCH = 1024
-ROOM_BYTES = (1 << 20, 640)  # room kept free for what a crossing writes: at least, and for each entry
-_GATHERED = """CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
-CREATE TABLE derived(destination INTEGER NOT NULL, entry INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
-  PRIMARY KEY(destination, entry)) WITHOUT ROWID;
+# Room kept free for what a crossing writes: at least, and for each entry, in bytes.
+ROOM_BYTES = (1 << 20, 640)
+
+_GATHERED = """
+CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE derived(
+  destination INTEGER NOT NULL, entry INTEGER NOT NULL,
+  size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
+  PRIMARY KEY(destination, entry)
+) WITHOUT ROWID;
 """
-_LEADS = """CREATE TABLE IF NOT EXISTS lead(entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL);
+_LEADS = """
+CREATE TABLE IF NOT EXISTS lead(
+  entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL
+);
 CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 """
-_UNTOUCHED = "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
+_UNTOUCHED = (
+    "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
+)
 _NONSENSE = (sqlite3.Error, *NONSENSE)  # what a foreign or damaged file causes
 _INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
-CREATE TABLE folder(id INTEGER PRIMARY KEY, place BLOB NOT NULL, mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, there BLOB);
-CREATE TABLE entry(id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
-  size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
-  ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL, links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL,
-  strand INTEGER NOT NULL, twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT, known BLOB, outside BLOB, there BLOB, before BLOB);
-CREATE TABLE copy(destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL, size INTEGER, mtime_ns INTEGER,
-  inode INTEGER, proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB, seen_size INTEGER,
-  seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER, rewritten INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER, PRIMARY KEY(destination, entry)) WITHOUT ROWID;
-{_GATHERED}ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
-{_LEADS}CREATE UNIQUE INDEX folder_place ON folder(place);
-{_INDEX}CREATE INDEX entry_folder ON entry(folder);
-CREATE TABLE act(id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL, begun REAL NOT NULL, ended REAL, outcome TEXT,
-  destination INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE attention(id INTEGER PRIMARY KEY, place BLOB NOT NULL, drive TEXT NOT NULL, meaning TEXT NOT NULL, at REAL NOT NULL);
+CREATE TABLE folder(
+  id INTEGER PRIMARY KEY, place BLOB NOT NULL,
+  mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, there BLOB
+);
+CREATE TABLE entry(
+  id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
+  size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL,
+  mtime_ns INTEGER NOT NULL, ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL,
+  links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL, strand INTEGER NOT NULL,
+  twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT,
+  known BLOB, outside BLOB, there BLOB, before BLOB
+);
+CREATE TABLE copy(
+  destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL,
+  size INTEGER, mtime_ns INTEGER, inode INTEGER,
+  proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB,
+  seen_size INTEGER, seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER,
+  rewritten INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER,
+  PRIMARY KEY(destination, entry)
+) WITHOUT ROWID;
+{_GATHERED}
+ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
+{_LEADS}
+CREATE UNIQUE INDEX folder_place ON folder(place);
+{_INDEX}
+CREATE INDEX entry_folder ON entry(folder);
+CREATE TABLE act(
+  id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL,
+  begun REAL NOT NULL, ended REAL, outcome TEXT, destination INTEGER NOT NULL DEFAULT 0
+);
+CREATE TABLE attention(
+  id INTEGER PRIMARY KEY, place BLOB NOT NULL, drive TEXT NOT NULL,
+  meaning TEXT NOT NULL, at REAL NOT NULL
+);
 """
 # what brings an older journal to the next version
 _OLDER = {
@@ -71,13 +106,17 @@ _OLDER = {
     2: """
 ALTER TABLE entry ADD COLUMN known BLOB;
 ALTER TABLE act ADD COLUMN destination INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE copy ADD COLUMN digest BLOB; ALTER TABLE copy ADD COLUMN seen_size INTEGER;
-ALTER TABLE copy ADD COLUMN seen_mtime_ns INTEGER; ALTER TABLE copy ADD COLUMN seen_ctime_ns INTEGER;
+ALTER TABLE copy ADD COLUMN digest BLOB;
+ALTER TABLE copy ADD COLUMN seen_size INTEGER;
+ALTER TABLE copy ADD COLUMN seen_mtime_ns INTEGER;
+ALTER TABLE copy ADD COLUMN seen_ctime_ns INTEGER;
 ALTER TABLE copy ADD COLUMN seen_inode INTEGER;
 UPDATE copy SET (digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) =
-  (SELECT e.digest, e.seen_size, e.seen_mtime_ns, e.seen_ctime_ns, e.seen_inode FROM entry e WHERE e.id=copy.entry);
+  (SELECT e.digest, e.seen_size, e.seen_mtime_ns, e.seen_ctime_ns, e.seen_inode
+   FROM entry e WHERE e.id=copy.entry);
 UPDATE meta SET key=key || '.0' WHERE key IN ('session', 'amending');
-INSERT INTO meta SELECT 'state.0', '"' || CASE WHEN value IN ('switched', 'parked', 'released') THEN 'settled' ELSE value END || '"'
+INSERT INTO meta SELECT 'state.0', '"' ||
+  CASE WHEN value IN ('switched', 'parked', 'released') THEN 'settled' ELSE value END || '"'
   FROM meta WHERE key='state';
 INSERT INTO meta SELECT 'settled_at.0', value FROM meta WHERE key='settled_at';
 """,
@@ -91,20 +130,9 @@ ALTER TABLE folder ADD COLUMN there BLOB;
 ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
 {_INDEX}""",
     5: _LEADS,
-    6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;",
+    6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns "
+    "INTEGER;",
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Found:
-    """What appeared at the old place after the plan was made."""
-
-    place: bytes
-    status: os.stat_result
-    kind: Kind = Kind.FILE
-    role: Role = Role.OTHER
-    fate: Fate = Fate.COPY
-    there: bytes | None = None  # its name in the copy, where that is another
 
 
 class Journal:
@@ -125,7 +153,8 @@ class Journal:
         make_private(path.parent)
         db = _connect(path)
         db.executescript(
-            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
+            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
+            f"user_version={VERSION}; COMMIT;"
         )
         return cls(path, db, step)
 
@@ -156,7 +185,9 @@ class Journal:
             self._db.close()
 
     def write(self, what: str, work: Callable[[sqlite3.Connection], object]) -> None:
-        """One durable transaction. For :class:`~fascis.crossing.copies.Copies` and this class alone.
+        """One durable transaction.
+
+        For :class:`~fascis.crossing.copies.Copies` and this class alone.
 
         Raises:
             DriveFull: there is no room for it, though what was kept free was given up.
@@ -166,7 +197,10 @@ class Journal:
             try:
                 self._transact(work)
             except sqlite3.Error as error:
-                if getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_FULL or not self.room.exists():
+                if (
+                    getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_FULL
+                    or not self.room.exists()
+                ):
                     raise _meaning(self.path, error) from error
                 delete_state(self.room)  # this is what it was kept for
                 try:
@@ -180,11 +214,14 @@ class Journal:
             self._db.execute("BEGIN IMMEDIATE")
             work(self._db)
 
-    # -- room -----------------------------------------------------------------------------------------------------
+    # -- room --------------------------------------------------------------------------------------
 
     @property
     def room(self) -> Path:
-        """The file that keeps room free for the journal: the internal drive is full, that is why they are here."""
+        """The file that keeps room free for the journal.
+
+        The internal drive is full, that is why they are here.
+        """
         return self.path.with_suffix(".room")
 
     def keep_room(self) -> None:
@@ -223,7 +260,7 @@ class Journal:
             except (sqlite3.Error, UnicodeDecodeError) as error:
                 raise _meaning(self.path, error) from error
 
-    # -- the plan, once -------------------------------------------------------------------------------------------
+    # -- the plan, once ----------------------------------------------------------------------------
 
     def write_plan(
         self,
@@ -253,7 +290,10 @@ class Journal:
             folders = {f.place: i for i, f in enumerate(survey.folders)}
             db.executemany(
                 "INSERT INTO folder VALUES(?,?,?,?,?)",
-                ((i, f.place, f.mode, f.mtime_ns, there(f.place)) for i, f in enumerate(survey.folders)),
+                (
+                    (i, f.place, f.mode, f.mtime_ns, there(f.place))
+                    for i, f in enumerate(survey.folders)
+                ),
             )
             strands: dict[tuple[bytes, int], int] = {}
             db.executemany(INSERT, survey_rows(survey, fates, strands, names))
@@ -263,7 +303,9 @@ class Journal:
                     row = (folders[place], place, 0o40755, 0, there(place))
                     db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
             db.executemany(INSERT, gathered_rows(gathering, len(survey), folders, strands, names))
-            db.executemany("INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items()))
+            db.executemany(
+                "INSERT INTO strand VALUES(?,?,?)", ((i, f, r) for (f, r), i in strands.items())
+            )
             db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", gathering.aliases.items())
             self._put_leads(db, leads or LeadRows([], []))
 
@@ -277,11 +319,18 @@ class Journal:
         db.executemany("INSERT OR REPLACE INTO lead VALUES(?,?,?,?)", leads.rows)
 
     def put_leads(self, leads: LeadRows) -> None:
-        """Writes where references lead, in place of what was known; of documents that were not read, what was known stays."""
+        """Writes where references lead, in place of what was known.
+
+        Of documents that were not read, what was known stays.
+        """
 
         def work(db: sqlite3.Connection) -> None:
             mine = {entry for entry, *_ in leads.rows}
-            kept = [r for r in db.execute("SELECT entry, seen, leads, photos FROM lead") if r[0] not in mine]
+            kept = [
+                r
+                for r in db.execute("SELECT entry, seen, leads, photos FROM lead")
+                if r[0] not in mine
+            ]
             paths = dict(db.execute("SELECT id, path FROM outside"))
             db.execute("DELETE FROM lead")
             db.execute("DELETE FROM outside")
@@ -291,9 +340,14 @@ class Journal:
         self._outside = None
 
     def led(self, entry: int) -> Led | None:
-        """Where the references of a document, or link, led when it was read; None where that was not recorded."""
+        """Where the references of a document, or link, led when it was read.
+
+        None where that was not recorded.
+        """
         if self._outside is None:
-            self._outside = {led_outside(i): path for i, path in self.read("SELECT id, path FROM outside")}
+            self._outside = {
+                led_outside(i): path for i, path in self.read("SELECT id, path FROM outside")
+            }
         rows = self.read("SELECT seen, leads, photos FROM lead WHERE entry=?", (entry,))
         return read_led(rows[0], self._outside) if rows else None
 
@@ -304,7 +358,8 @@ class Journal:
     def gathered_into(self) -> list[tuple[bytes, bytes]]:
         """``(path it is gathered from, folder it goes to)`` of every loose file."""
         return self.read(
-            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside IS NOT NULL"
+            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside "
+            "IS NOT NULL"
         )
 
     def entries(self) -> dict[bytes, int]:
@@ -315,35 +370,43 @@ class Journal:
     def crossed_to(self, destination: int) -> list[tuple[bytes, int]]:
         """``(name, size in bytes)`` of every verified file of one destination."""
         return self.read(
-            "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? AND c.state=?",
+            "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? "
+            "AND c.state=?",
             (destination, CopyState.VERIFIED),
         )
 
     def names_of_files(self, folder: bytes) -> set[bytes]:
-        """The names of all that the plan has directly in one folder of the old place, but for folders."""
-        rows = self.read("SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,))
+        """The names of all that the plan has directly in one old folder, but for folders."""
+        rows = self.read(
+            "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
+        )
         return {name for (name,) in rows}
 
     def aliases(self) -> dict[bytes, bytes]:
-        """By which other paths documents may call a file of the new library: absolute path → place there."""
+        """By which other paths documents may call a file of the new library.
+
+        Absolute path → place there.
+        """
         return dict(self.read("SELECT path, place FROM alias"))
 
     def renamed(self) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
         """What is called otherwise in the copy: folder → its place there, file → its name there."""
         folders = dict(self.read("SELECT place, there FROM folder WHERE there IS NOT NULL"))
         files = self.read(
-            "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE e.there IS NOT NULL"
+            "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE "
+            "e.there IS NOT NULL"
         )
         return folders, {join(folder, name): there for folder, name, there in files}
 
     def has_renamed(self) -> bool:
-        """True when some file has, or had before an earlier crossing, another name than in the copy."""
+        """True when some file has, or had before an earlier crossing, another name in the copy."""
         return bool(self.read("SELECT 1 FROM entry WHERE before IS NOT NULL LIMIT 1"))
 
     def names_there(self, folder: bytes) -> list[bytes]:
-        """The names in the copy of all that the plan has in one folder of the old place, folders too."""
+        """The names in the copy of all that the plan has in one old folder, folders too."""
         names = self.read(
-            "SELECT coalesce(e.there, e.name) FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=? AND e.fate IN (0,3,4)",
+            "SELECT coalesce(e.there, e.name) FROM entry e JOIN folder f ON f.id=e.folder WHERE "
+            "f.place=? AND e.fate IN (0,3,4)",
             (folder,),
         )
         below = folder + b"/" if folder else b""
@@ -355,20 +418,26 @@ class Journal:
         return [n for (n,) in names] + [p.rpartition(b"/")[2] for p in direct]
 
     def names_in(self, folder: bytes) -> list[tuple[int, bytes, int, int]]:
-        """``(entry, name, size, mtime_ns)`` of the files that the plan has directly in one folder."""
+        """``(entry, name, size, mtime_ns)`` of the plan's files directly in one folder."""
         return self.read(
-            "SELECT e.id, e.name, e.size, e.mtime_ns FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=? AND e.kind=0 AND e.outside IS NULL",
+            "SELECT e.id, e.name, e.size, e.mtime_ns FROM entry e JOIN folder f ON f.id=e.folder "
+            "WHERE f.place=? AND e.kind=0 AND e.outside IS NULL",
             (folder,),
         )
 
     def record_known(self, rows: list[tuple[bytes, int]]) -> None:
         """Writes the digests that the library's own record gives: ``(digest, entry)``."""
         if rows:
-            self.write("known", lambda db: db.executemany("UPDATE entry SET known=? WHERE id=?", rows))
+            self.write(
+                "known", lambda db: db.executemany("UPDATE entry SET known=? WHERE id=?", rows)
+            )
 
     @staticmethod
     def _set(db: sqlite3.Connection, key: str, value: str) -> None:
-        db.execute("INSERT INTO meta VALUES(?,?) ON CONFLICT(key) DO UPDATE SET value=excluded.value", (key, value))
+        db.execute(
+            "INSERT INTO meta VALUES(?,?) ON CONFLICT(key) DO UPDATE SET value=excluded.value",
+            (key, value),
+        )
 
     @property
     def header(self) -> Header:
@@ -402,7 +471,7 @@ class Journal:
         found = self.get(key)
         return otherwise if found is None else json.loads(found)
 
-    # -- state and acts -------------------------------------------------------------------------------------------
+    # -- state and acts ----------------------------------------------------------------------------
 
     @property
     def state(self) -> State:
@@ -410,7 +479,9 @@ class Journal:
         return State(self.get("state") or "refused")
 
     def enter(self, new: State, destination: int | None = None, **values: object) -> None:
-        """Enters a state, keeping values in the same transaction; entering the same again is nothing.
+        """Enters a state, keeping values in the same transaction.
+
+        Entering the same again is nothing.
 
         Args:
             destination: the state is this destination's own, not the crossing's.
@@ -436,7 +507,9 @@ class Journal:
         def work(db: sqlite3.Connection) -> None:
             nonlocal act
             row = (kind, subject, now, destination)
-            done = db.execute("INSERT INTO act(kind, subject, begun, destination) VALUES(?,?,?,?)", row)
+            done = db.execute(
+                "INSERT INTO act(kind, subject, begun, destination) VALUES(?,?,?,?)", row
+            )
             act = done.lastrowid or 0
 
         self.write(f"intent {kind}", work)
@@ -445,7 +518,10 @@ class Journal:
     def conclude(self, act: int, outcome: str, now: float) -> None:
         """Writes down what came of an act."""
         self.write(
-            "outcome", lambda db: db.execute("UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act))
+            "outcome",
+            lambda db: db.execute(
+                "UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)
+            ),
         )
 
     def acts(self) -> list[tuple[str, str, float, float | None, str | None]]:
@@ -455,11 +531,12 @@ class Journal:
     def open_act(self, kind: str, destination: int = 0) -> int | None:
         """The number of the last act of a kind when it has no outcome."""
         rows = self.read(
-            "SELECT id, ended FROM act WHERE kind=? AND destination=? ORDER BY id DESC LIMIT 1", (kind, destination)
+            "SELECT id, ended FROM act WHERE kind=? AND destination=? ORDER BY id DESC LIMIT 1",
+            (kind, destination),
         )
         return rows[0][0] if rows and rows[0][1] is None else None
 
-    # -- items ----------------------------------------------------------------------------------------------------
+    # -- items -------------------------------------------------------------------------------------
 
     def why(self, id: int) -> str | None:
         """Why an original stays."""
@@ -467,11 +544,14 @@ class Journal:
         return found
 
     def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int, bytes | None]]:
-        """``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)`` of everything in the plan, in its order."""
+        """Everything in the plan, in its order.
+
+        Rows of ``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)``.
+        """
         last = -1
         while rows := self.read(
-            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate, e.outside FROM entry e JOIN folder f ON f.id=e.folder"
-            " WHERE e.id>? ORDER BY e.id LIMIT ?",
+            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate, e.outside "
+            "FROM entry e JOIN folder f ON f.id=e.folder WHERE e.id>? ORDER BY e.id LIMIT ?",
             (last, 4 * BATCH),
         ):
             for _, folder, name, *rest in rows:
@@ -483,90 +563,69 @@ class Journal:
         return self.read("SELECT place, coalesce(there, place) FROM folder ORDER BY id")
 
     def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
-        """The same of the folders that a crossing makes: those of its part, where not the whole library crosses."""
+        """The same of the folders that a crossing makes.
+
+        Those of its part, where not the whole library crosses.
+        """
         out = {os.fsencode(f) for f in self.header.folders_out}
         return [f for f in self.folders() if f[0] not in out]
 
-    # -- amendments -----------------------------------------------------------------------------------------------
+    # -- amendments --------------------------------------------------------------------------------
 
     def amend(
-        self, changed: Sequence[int], folders: Sequence[Found], entries: Sequence[Found], destinations: Sequence[int]
+        self,
+        changed: Sequence[int],
+        folders: Sequence[Found],
+        entries: Sequence[Found],
+        destinations: Sequence[int],
     ) -> None:
-        """An amendment: entries that changed are copied anew, what appeared is added. The plan's own rows stay as they are.
+        """An amendment: entries that changed are copied anew, what appeared is added.
+
+        The plan's own rows stay as they are.
 
         The crossing and its destinations go to *copying* in the same transaction.
         """
         check_transition(self.state, State.COPYING)
 
         def work(db: sqlite3.Connection) -> None:
-            copies: dict[int, dict[int, list[Any] | None]] = {}
-            for n in destinations:
-                seen = "SELECT size, mtime_ns, inode, ctime_ns, hex(digest) FROM copy WHERE destination=? AND entry=?"
-                rows = {id: db.execute(seen, (n, id)).fetchone() for id in changed}
-                copies[n] = {id: list(r) if r and r[0] is not None else None for id, r in rows.items()}
-                for id, before in copies[n].items():
-                    anew = db.execute(seen.replace("copy", "derived"), (n, id)).fetchone()
-                    if before and anew:
-                        before += anew
-            for table in ("copy", "derived"):
-                db.executemany(f"DELETE FROM {table} WHERE entry=?", [(id,) for id in changed])
-            links = "DELETE FROM lead WHERE entry IN (SELECT id FROM entry WHERE id=? AND kind=1)"
-            db.executemany(links, [(id,) for id in changed])  # where a link led before says nothing of it now
-            number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
-            known = dict(db.execute("SELECT place, id FROM folder"))
-            other = dict(db.execute("SELECT place, there FROM folder WHERE there IS NOT NULL"))
-            for f in folders:
-                if f.place not in known:
-                    number += 1
-                    known[f.place] = number
-                    above = other.get(parent(f.place), parent(f.place))
-                    there = join(above, f.there or f.place.rpartition(b"/")[2])
-                    if there != f.place:
-                        other[f.place] = there
-                    row = (number, f.place, f.status.st_mode, mtime_of(f.status), other.get(f.place))
-                    db.execute("INSERT INTO folder VALUES(?,?,?,?,?)", row)
-            last = db.execute("SELECT coalesce(max(id), -1) FROM entry").fetchone()[0]
-            strands = {(bytes(f), r): i for i, f, r in db.execute("SELECT id, folder, role FROM strand")}
-            for e in entries:
-                last += 1
-                key, s = (strand_folder(parent(e.place)), ROLES.index(e.role)), e.status
-                if key not in strands:
-                    strands[key] = max(strands.values(), default=-1) + 1
-                    db.execute("INSERT INTO strand VALUES(?,?,?)", (strands[key], *key))
-                db.execute(
-                    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role,"
-                    " fate, strand, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-                    (last, known[parent(e.place)], e.place.rpartition(b"/")[2], int(e.kind), s.st_size, s.st_blocks * 512,
-                     inode_key(s.st_ino), mtime_of(s), ctime_of(s), s.st_mode, 1, key[1], int(e.fate), strands[key], e.there,
-                     e.place if e.there or parent(e.place) in other else None),
-                )  # fmt: skip
-                if e.fate is Fate.COPY:
-                    for amending in copies.values():
-                        amending[last] = None
-            for n, amending in copies.items():
-                self._set(db, f"amending.{n}", json.dumps(amending))
+            superseded = {n: copies_superseded(db, changed, n) for n in destinations}
+            forget_copies(db, changed)
+            ids = add_folders(db, folders)
+            for entry in add_entries(db, entries, ids):
+                for copies in superseded.values():
+                    copies[entry] = None
+            for n, copies in superseded.items():
+                self._set(db, f"amending.{n}", json.dumps(copies))
                 self._set(db, f"state.{n}", json.dumps(State.COPYING.value))
             self._set(db, "state", State.COPYING.value)
 
         self.write("amendment", work)
 
-    # -- the originals --------------------------------------------------------------------------------------------
+    # -- the originals -----------------------------------------------------------------------------
 
     def record_origin(self, rows: Iterable[tuple[int, Origin, str | None]]) -> None:
         """Writes where originals are: ``(item, origin, why)``."""
         values = [(o, why, i) for i, o, why in rows]
-        self.write("origin", lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values))
+        self.write(
+            "origin",
+            lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values),
+        )
 
     def part_twins(self, ids: Iterable[int]) -> None:
         """Entries that were second names of a file, and are files of their own by now."""
-        self.write("parted", lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]))
+        self.write(
+            "parted",
+            lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]),
+        )
 
-    # -- sums -----------------------------------------------------------------------------------------------------
+    # -- sums --------------------------------------------------------------------------------------
 
     def planned(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, by the plan, which never changes."""
         if self._planned is None:
-            row = self.read(f"SELECT count(*), {large_sum('size')} FROM entry WHERE kind=0 AND fate=0")[0]
+            row = self.read(
+                f"SELECT count(*), {large_sum('size')} FROM entry WHERE kind=0 AND fate=0"
+            )[0]
             self._planned = int(row[0]), joined(*row[1:])
         return self._planned
 
@@ -575,7 +634,8 @@ class Journal:
         self.write(
             "attention",
             lambda db: db.execute(
-                "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)", (place, drive, meaning, now)
+                "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)",
+                (place, drive, meaning, now),
             ),
         )
 
@@ -600,9 +660,15 @@ def _bring_up(path: Path, db: sqlite3.Connection) -> None:
     """Looks whether it is a journal, and brings an older one up."""
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version > VERSION:
-        raise Damaged(path, f"this journal was written by a newer version ({version}, this one knows {VERSION})", _UNTOUCHED)
+        raise Damaged(
+            path,
+            f"this journal was written by a newer version ({version}, this one knows {VERSION})",
+            _UNTOUCHED,
+        )
     while version in _OLDER:
-        db.executescript(f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;")
+        db.executescript(
+            f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;"
+        )
         version += 1
     if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
         raise Damaged(path, "this is no journal of a crossing", _UNTOUCHED)
@@ -612,7 +678,9 @@ def _bring_up(path: Path, db: sqlite3.Connection) -> None:
 
 @contextmanager
 def making_sense(path: Path) -> Iterator[None]:
-    """What is told of a journal is told whole, or as damaged: its values may not be those that were written.
+    """What is told of a journal is told whole, or as damaged.
+
+    Its values may not be those that were written.
 
     Raises:
         Damaged: they make no sense.
@@ -624,7 +692,10 @@ def making_sense(path: Path) -> Iterator[None]:
 
 
 def _connect_with_room(path: Path) -> sqlite3.Connection:
-    """Opening a journal takes room too, for the file beside it; what was kept for that is given up where there is none."""
+    """Opening a journal takes room too, for the file beside it.
+
+    What was kept for that is given up where there is none.
+    """
     try:
         return _connect(path)
     except sqlite3.OperationalError as error:
@@ -636,14 +707,25 @@ def _connect_with_room(path: Path) -> sqlite3.Connection:
 
 
 def _meaning(path: Path, error: BaseException) -> FascisError:
-    """What an error of the database is: the journal's, or that of its drive, its room, another program."""
+    """What an error of the database is.
+
+    The journal's, or that of its drive, its room, another program.
+    """
     if is_about_the_drive(error):
-        return trouble(path, "The journal", error, "What is verified is kept; then resume. The originals are untouched by this.")
+        return trouble(
+            path,
+            "The journal",
+            error,
+            "What is verified is kept; then resume. The originals are untouched by this.",
+        )
     return Damaged(path, f"the journal is damaged ({error})", _UNTOUCHED)
 
 
 def large_sum(column: str) -> str:
-    """A sum of bytes in SQL, as two numbers: files can be so large (sparse ones) that SQLite's own sum ends in an error."""
+    """A sum of bytes in SQL, as two numbers.
+
+    Files can be so large (sparse ones) that SQLite's own sum ends in an error.
+    """
     return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
 
 
@@ -653,7 +735,10 @@ def joined(high: int, low: int) -> int:
 
 
 def promised(folder: Path) -> dict[str, int]:
-    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID; from their journals."""
+    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID.
+
+    From their journals.
+    """
     found: dict[str, int] = {}
     for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
         try:
@@ -667,7 +752,10 @@ def promised(folder: Path) -> dict[str, int]:
 
 def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
     meta = dict(
-        db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state', 'turn') OR key LIKE 'session.%'")
+        db.execute(
+            "SELECT key, value FROM meta WHERE key IN ('plan', 'state', 'turn') OR key LIKE "
+            "'session.%'"
+        )
     )
     if State(meta.get("state", "refused")) not in UNFINISHED:
         return
@@ -676,15 +764,17 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
     for number, destination in enumerate(header.destinations if header else ()):
         if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
             row = db.execute(
-                f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT EXISTS"
-                " (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
+                f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT "
+                "EXISTS (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
                 (number,),
             ).fetchone()
             yield destination.drive.uuid, joined(*row)
 
 
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
-    """``(name of the library, absolute path)`` of what an unfinished crossing has not copied and verified yet, by its journal.
+    """``(library's name, path)`` of what an unfinished crossing has not verified yet.
+
+    The path is absolute; by the crossing's journal.
 
     One whose journal is damaged cannot go on, and needs nothing.
 
@@ -701,8 +791,9 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
                 return
             root = bytes(header.real_root).rstrip(b"/")
             rows = db.execute(
-                "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder WHERE e.fate IN (0,4) AND NOT EXISTS"
-                " (SELECT 1 FROM copy c WHERE c.entry=e.id AND c.state=2)"
+                "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder "
+                "WHERE e.fate IN (0,4) AND NOT EXISTS (SELECT 1 FROM copy c WHERE c.entry=e.id AND "
+                "c.state=2)"
             )
             for folder, name, outside in rows:
                 yield header.name, outside or root + b"/" + join(folder, name)
@@ -712,7 +803,10 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
 
 
 def read_header(path: Path) -> Header | None:
-    """The plan's header of a journal, without opening it for work; None when it is not readable as one."""
+    """The plan's header of a journal, without opening it for work.
+
+    None when it is not readable as one.
+    """
     try:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
             row = db.execute("SELECT value FROM meta WHERE key='plan'").fetchone()

@@ -14,7 +14,9 @@ from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refuse
 from fascis.files.names import shown
 from fascis.workspace import Workspace
 
-_SHORTEST = 4  # letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that was not set
+# letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that
+# was not set
+_SHORTEST = 4
 
 
 def journals(workspace: Workspace) -> list[Path]:
@@ -38,19 +40,28 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
         Damaged: its journal is damaged.
     """
     if len(id) < _SHORTEST:
-        raise Refused("wrong-state", f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first {_SHORTEST} letters at least.")
+        raise Refused(
+            "wrong-state",
+            f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first "
+            f"{_SHORTEST} letters at least.",
+        )
     found = [p for p in journals(workspace) if p.stem.startswith(id)]
     if len(found) != 1:
         what = "no crossing" if not found else f"{len(found)} crossings"
         raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
     crossing = _open(workspace, found[0])
     if crossing is None:
-        raise Refused("wrong-state", f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.")
+        raise Refused(
+            "wrong-state",
+            f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.",
+        )
     return crossing
 
 
 def _open(workspace: Workspace, path: Path) -> Crossing | None:
-    """The crossing of a journal; None where it was cut off before the plan was written: nothing was done.
+    """The crossing of a journal.
+
+    None where it was cut off before the plan was written: nothing was done.
 
     Raises:
         Damaged: the journal is damaged, or what everybody asks of it is not there.
@@ -60,8 +71,19 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
         if journal.has_plan:
             crossing = Crossing(workspace, journal)
             header = journal.header
-            _ = crossing.state, crossing.turn, crossing.after, [(d.state, d.label) for d in crossing.destinations]
-            _ = header.name, header.token, header.library_id, header.source_drive.uuid, header.planned_at
+            _ = (
+                crossing.state,
+                crossing.turn,
+                crossing.after,
+                [(d.state, d.label) for d in crossing.destinations],
+            )
+            _ = (
+                header.name,
+                header.token,
+                header.library_id,
+                header.source_drive.uuid,
+                header.planned_at,
+            )
             return crossing
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         journal.close()
@@ -106,21 +128,29 @@ def all_crossings(
 
 
 def unfinished(workspace: Workspace) -> list[str]:
-    """Ids of crossings that can go on, newest first; those that wait their turn in the queue are not among them."""
+    """Ids of crossings that can go on, newest first.
+
+    Those that wait their turn in the queue are not among them.
+    """
     found, _ = all_crossings(workspace)
-    ids = [c.id for c in found if not c.finished and c.state is not State.REFUSED and c.turn is None]
+    ids = [
+        c.id for c in found if not c.finished and c.state is not State.REFUSED and c.turn is None
+    ]
     for c in found:
         c.close()
     return ids
 
 
 def to_go_on(crossings: Iterable[Crossing]) -> list[Crossing]:
-    """What was cut off, in the order in which it was begun, then what waits in the queue in its order.
+    """What was cut off, in the order it began, then what waits in the queue in its order.
 
-    What needs a decision (a file that cannot be read, a copy that read back wrong) is not among them.
+    What needs a decision (a file that cannot be read, a copy that read back wrong) is not among
+    them.
     """
     found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
-    cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.journal.header.planned_at, c.id))
+    cut_off = sorted(
+        (c for c in found if c.turn is None), key=lambda c: (c.journal.header.planned_at, c.id)
+    )
     return [*cut_off, *in_turn(found)]
 
 
@@ -136,11 +166,17 @@ def line_up(crossings: Iterable[Crossing], last: Crossing) -> None:
 
 def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
     """Puts a crossing at the head of the queue."""
-    first.line_up(min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2) - 1)
+    first.line_up(
+        min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2)
+        - 1
+    )
 
 
 def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
-    """What crossed to drives that are away: a drive's UUID → ``(name, size in bytes)`` of every file, by the journals."""
+    """What crossed to drives that are away.
+
+    A drive's UUID → ``(name, size in bytes)`` of every file, by the journals.
+    """
     there = {d.uuid for d in workspace.drives.connected() if d.connected}
     found: dict[str, list[tuple[bytes, int]]] = {}
     crossings, _ = all_crossings(workspace)

@@ -1,7 +1,11 @@
-"""Where every reference led when the plan was made, in the journal's terms: what each must lead to in the copy.
+"""Where every reference led when the plan was made, in the journal's terms.
 
-A lead is the number of an entry of the plan, ``NOWHERE``, or a path outside of the library that stays where it is. The documents
-of the copy are written by it, and it is what the scales compare with: reference by reference, the content before with the content
+What each must lead to in the copy.
+
+A lead is the number of an entry of the plan, ``NOWHERE``, or a path outside of the library that
+stays where it is. The documents
+of the copy are written by it, and it is what the scales compare with: reference by reference, the
+content before with the content
 after.
 """
 
@@ -43,13 +47,18 @@ class Led:
 
 @dataclass(slots=True)
 class LeadRows:
-    """The leads of a whole plan as the journal keeps them: ``(entry, seen, leads, photos)``, and paths by their index."""
+    """The leads of a whole plan as the journal keeps them.
+
+    ``(entry, seen, leads, photos)``, and paths by their index.
+    """
 
     rows: list[tuple[int, bytes, bytes, bytes]]
     outside: list[bytes]
 
 
-def lead_rows(uses: Uses, survey: Survey, gathering: Gathering, entries: Mapping[bytes, int] | None = None) -> LeadRows:
+def lead_rows(
+    uses: Uses, survey: Survey, gathering: Gathering, entries: Mapping[bytes, int] | None = None
+) -> LeadRows:
     """Translates the leads of a survey into the plan's.
 
     Args:
@@ -69,15 +78,30 @@ def lead_rows(uses: Uses, survey: Survey, gathering: Gathering, entries: Mapping
         place = gathering.aliases.get(document, b"") if document.startswith(b"/") else document
         entry = numbers.get(place)
         if entry is not None:
-            found = array("q", (by_row.get(lead, NOWHERE) if lead >= 0 else outside.of(lead) for lead in leads.of))
-            rows.append((entry, seen.get(document, b""), found.tobytes(), (leads.photos or array("q")).tobytes()))
+            found = array(
+                "q",
+                (by_row.get(lead, NOWHERE) if lead >= 0 else outside.of(lead) for lead in leads.of),
+            )
+            rows.append(
+                (
+                    entry,
+                    seen.get(document, b""),
+                    found.tobytes(),
+                    (leads.photos or array("q")).tobytes(),
+                )
+            )
     return LeadRows(rows, outside.paths)
 
 
 class _Outside:
-    """Leads to what lies outside the library, or is lost: gathered, found again, staying, or nowhere."""
+    """Leads to what lies outside the library, or is lost.
 
-    def __init__(self, uses: Uses, survey: Survey, gathering: Gathering, numbers: Mapping[bytes, int]) -> None:
+    Gathered, found again, staying, or nowhere.
+    """
+
+    def __init__(
+        self, uses: Uses, survey: Survey, gathering: Gathering, numbers: Mapping[bytes, int]
+    ) -> None:
         self._uses, self._gathering, self._numbers = uses, gathering, numbers
         self._lost = {o.path for o in uses.outside if not o.mode}
         self._known: dict[int, int] = {}
@@ -120,7 +144,6 @@ def frames(led: Led, counts: Iterator[int]) -> Iterator[list[int]]:
     for count in counts:
         yield list(led.of[at : at + count])
         at += count
-
 
 
 def with_kept(

@@ -1,4 +1,7 @@
-"""The plan as a list anyone can read: written a second time, into the staging folder, before the first byte is copied."""
+"""The plan as a list anyone can read.
+
+Written a second time, into the staging folder, before the first byte is copied.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,16 @@ from fascis.files.times import whole
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind
 
-HEADER = ("path", "path_encoding", "kind", "size_bytes", "mtime_ns", "role", "fate", "gathered_from")
+HEADER = (
+    "path",
+    "path_encoding",
+    "kind",
+    "size_bytes",
+    "mtime_ns",
+    "role",
+    "fate",
+    "gathered_from",
+)
 _FATES = {f.value: f.name.lower().replace("_", "-") for f in Fate}
 _KINDS = {k.value: k.name.lower() for k in Kind}
 _ROWS = 4096
@@ -26,7 +38,15 @@ def plan_list(journal: Journal) -> Iterator[bytes]:
     writer.writerow(HEADER)
     for count, (place, kind, size, mtime, role, fate, outside) in enumerate(journal.plan_rows(), 1):
         writer.writerow(
-            (*listed(place), _KINDS[kind], size, whole(mtime), ROLES[role].value, _FATES[fate], place_text(outside or b""))
+            (
+                *listed(place),
+                _KINDS[kind],
+                size,
+                whole(mtime),
+                ROLES[role].value,
+                _FATES[fate],
+                place_text(outside or b""),
+            )
         )
         if count % _ROWS == 0:
             yield out.getvalue().encode()

@@ -1,4 +1,7 @@
-"""Where loose media is read: folders outside the library, each opened once, on whatever drive they lie."""
+"""Where loose media is read.
+
+Folders outside the library, each opened once, on whatever drive they lie.
+"""
 
 from __future__ import annotations
 

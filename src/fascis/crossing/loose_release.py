@@ -1,6 +1,9 @@
-"""Releasing loose originals, only where that was asked for: those that were gathered and that nothing else uses.
+"""Releasing loose originals, only where that was asked for.
 
-Each is read again and compared right before it is deleted. What others need was looked at just before; where that cannot be known,
+Those that were gathered and that nothing else uses.
+
+Each is read again and compared right before it is deleted. What others need was looked at just
+before; where that cannot be known,
 it stays.
 """
 
@@ -34,7 +37,9 @@ def release_loose(
     control: Control,
     report: Report,
 ) -> list[tuple[bytes, str]]:
-    """Deletes loose originals; gives ``(path, why)`` of those that stay. May be called again after any interruption.
+    """Deletes loose originals; gives ``(path, why)`` of those that stay.
+
+    May be called again after any interruption.
 
     Args:
         needed: absolute paths that others need, looked at right before.
@@ -66,9 +71,14 @@ def release_loose(
 
 
 def _mend(journal: Journal, copies: Copies) -> None:
-    """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
+    """Corrects the journal after an interruption.
+
+    What was intended and is no longer there is gone.
+    """
     intended = copies.items(Which.LOOSE_BEING_DELETED)
-    journal.record_origin([(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")])
+    journal.record_origin(
+        [(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")]
+    )
 
 
 def _release_folder(
@@ -89,7 +99,9 @@ def _release_folder(
     try:
         drive = workspace.drives.at(path)
         if drive.uuid != kept[0].copies.journal.header.loose_drives.get(str(path), drive.uuid):
-            yield from ((i.outside or b"", "mount") for i in items)  # another drive, which may hold a copy of them
+            yield from (
+                (i.outside or b"", "mount") for i in items
+            )  # another drive, which may hold a copy of them
             return
         medium, rules = workspace.drives.open(path), drive.rules
     except FascisError:
@@ -98,7 +110,14 @@ def _release_folder(
     with closing(medium):
         names = {i.place: (i.outside or b"").rpartition(b"/")[2] for i in items}
         work = Release(
-            _Folder(medium, names), list(kept), rules, buffers, control, report, workspace.step, reads_again=True
+            _Folder(medium, names),
+            list(kept),
+            rules,
+            buffers,
+            control,
+            report,
+            workspace.step,
+            reads_again=True,
         )
         outcomes = work.release_batch(items)
         report(_released(items, outcomes))
@@ -108,7 +127,11 @@ def _release_folder(
 
 
 def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]]) -> Released:
-    gone = [i for i, (_, o, why) in zip(items, outcomes, strict=True) if o is Origin.GONE and why is None]
+    gone = [
+        i
+        for i, (_, o, why) in zip(items, outcomes, strict=True)
+        if o is Origin.GONE and why is None
+    ]
     return Released(len(gone), sum(i.size for i in gone))
 
 

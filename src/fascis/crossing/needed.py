@@ -1,8 +1,13 @@
-"""Who else needs what would go: documents that stay, other known libraries, and what lies beside the library, read right now.
+"""Who else needs what would go.
 
-Nothing that a document still needs is set aside or deleted (law 10). Every document counts that is not going itself: in this
-library, in every known library and copy that is there, and in what is found beside it on the same drive, within bounds. Of
-libraries that are away, and of documents that cannot be read, what the register remembers counts. What was deleted long ago
+Documents that stay, other known libraries, and what lies beside the library, read right now.
+
+Nothing that a document still needs is set aside or deleted (law 10). Every document counts that is
+not going itself: in this
+library, in every known library and copy that is there, and in what is found beside it on the same
+drive, within bounds. Of
+libraries that are away, and of documents that cannot be read, what the register remembers counts.
+What was deleted long ago
 needs nothing any more. Each reading of a target counts, for another program may take it so.
 """
 
@@ -43,9 +48,29 @@ from fascis.workspace import Workspace
 MOST_FOLDERS = 20_000  # looked into beside a library
 SECONDS = 4.0  # for looking beside a library
 _MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked through
-_BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)  # of those beside a library: how many, how large, and for how many seconds
-_READ_WHOLE = 400  # documents beside a library that are read whatever their bytes say at first sight
-_SYSTEM = frozenset(b"/" + n for n in (b"proc", b"sys", b"dev", b"run", b"usr", b"etc", b"boot", b"lib", b"var", b"opt", b"snap"))
+_BESIDE_UNKNOWN = (
+    2_000,
+    1 << 20,
+    1.5,
+)  # of those beside a library: how many, how large, and for how many seconds
+# documents beside a library that are read whatever their bytes say at first sight
+_READ_WHOLE = 400
+_SYSTEM = frozenset(
+    b"/" + n
+    for n in (
+        b"proc",
+        b"sys",
+        b"dev",
+        b"run",
+        b"usr",
+        b"etc",
+        b"boot",
+        b"lib",
+        b"var",
+        b"opt",
+        b"snap",
+    )
+)
 _CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
 _STAGING = b".fascis-crossing-"
 _Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
@@ -60,9 +85,11 @@ class Going:
         library: its id in the register, or nothing.
         loose: absolute paths of loose files that may go too.
         but: folders that are not looked into: what this crossing made, or set aside.
-        document: the library is a single document: what lies beside it in its folder is not part of it.
+        document: the library is a single document: what lies beside it in its folder is not part of
+            it.
         own: the library's own documents are read too; without it, only those of others.
-        crossing: the crossing that asks, when it has begun: what all others have yet to copy is needed too.
+        crossing: the crossing that asks, when it has begun: what all others have yet to copy is
+            needed too.
         before: where the folder stood before it was set aside: whoever needs it calls it so.
     """
 
@@ -81,9 +108,11 @@ class Needed:
     """What of it is needed, and by whom.
 
     Attributes:
-        by: absolute path → the documents that need it: their absolute paths (nothing for what only the register remembers),
+        by: absolute path → the documents that need it: their absolute paths (nothing for what only
+            the register remembers),
             and how they are told.
-        unknown: libraries of which it is not known what they use: never surveyed and away, or with a document that cannot be read.
+        unknown: libraries of which it is not known what they use: never surveyed and away, or with
+            a document that cannot be read.
         bounds: how far was looked, where it was not to the end; else nothing.
     """
 
@@ -102,7 +131,9 @@ class Needed:
             goes: tells of a document whether it goes itself: then it needs nothing.
         """
         found = self.by.get(path, {})
-        return sorted({told for document, told in found.items() if not (document and goes(document))})
+        return sorted(
+            {told for document, told in found.items() if not (document and goes(document))}
+        )
 
 
 def kept_for_others(
@@ -141,7 +172,9 @@ def kept_for_others(
 def sidecars_of_what_stays(
     sidecars: Iterable[bytes], goes: Callable[[bytes], bool], kept: Mapping[bytes, list[str]]
 ) -> dict[bytes, list[str]]:
-    """Sidecars that would go though a photo or clip stays that they belong to as well: absolute path → whose they are.
+    """Sidecars that would go though a photo or clip stays that they belong to as well.
+
+    Absolute path → whose they are.
 
     Args:
         sidecars: absolute paths; those that do not go are passed over.
@@ -170,7 +203,9 @@ def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
     Args:
         top: the library's real folder, with a slash at its end.
     """
-    named = [(place, leads) for place, leads in uses.leads.items() if place.lower().endswith(b".edl")]
+    named = [
+        (place, leads) for place, leads in uses.leads.items() if place.lower().endswith(b".edl")
+    ]
     if not named:
         return
     places = {row: place for row, _, place in survey.rows()}
@@ -184,7 +219,7 @@ def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
 def _as_named(
     path: bytes, names_in: Callable[[bytes], Collection[bytes]], goes: Callable[[bytes], bool]
 ) -> bytes | None:
-    """The file that a path written in another case or normal form leads to, where the drive takes these for one."""
+    """The file that a path in another case or normal form leads to, where the drive folds these."""
     folder, _, name = path.rpartition(b"/")
     key = name_key(name)
     alike = (folder + b"/" + n for n in names_in(folder) if n != name and name_key(n) == key)
@@ -192,7 +227,10 @@ def _as_named(
 
 
 def find_needed(
-    workspace: Workspace, going: Going, cancelled: Callable[[], bool] = lambda: False, seconds: float = SECONDS
+    workspace: Workspace,
+    going: Going,
+    cancelled: Callable[[], bool] = lambda: False,
+    seconds: float = SECONDS,
 ) -> Needed:
     """Looks now at everything that may need what would go. Writes nothing.
 
@@ -206,7 +244,9 @@ def find_needed(
 class _Search:
     """One look at all that may need something."""
 
-    def __init__(self, workspace: Workspace, going: Going, cancelled: Callable[[], bool], seconds: float) -> None:
+    def __init__(
+        self, workspace: Workspace, going: Going, cancelled: Callable[[], bool], seconds: float
+    ) -> None:
         self._workspace, self._going, self._cancelled = workspace, going, cancelled
         self._seconds = seconds
         self._top = going.root.rstrip(b"/") + b"/"
@@ -222,8 +262,13 @@ class _Search:
         self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
         self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
         names = {self._called, *(p.rpartition(b"/")[2] for p in going.loose)}
-        self._needles = {max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"") for n in names}
-        self._later: list[tuple[bytes, int]] = []  # files of unknown make beside the library: looked into last
+        self._needles = {
+            max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"")
+            for n in names
+        }
+        self._later: list[
+            tuple[bytes, int]
+        ] = []  # files of unknown make beside the library: looked into last
 
     def run(self) -> Needed:
         """Everything."""
@@ -237,7 +282,10 @@ class _Search:
         return self._found
 
     def _yet_to_copy(self) -> None:
-        """What other crossings, which wait or were cut off, have not copied yet: their sources must not be taken from under them."""
+        """What other crossings, which wait or were cut off, have not copied yet.
+
+        Their sources must not be taken from under them.
+        """
         for path in sorted(self._workspace.crossings.glob("*.sqlite")):
             if path.stem != self._going.crossing:
                 for name, called in yet_to_copy(path):
@@ -245,14 +293,17 @@ class _Search:
                     if wanted.startswith(self._top) or wanted in self._going.loose:
                         self._found.add(wanted, b"", f"{shown(name)}, which has yet to cross")
 
-    # -- known libraries ------------------------------------------------------------------------------------------
+    # -- known libraries ---------------------------------------------------------------------------
 
     def _libraries(self) -> list[KnownLibrary]:
         register = self._workspace.register
         return register.libraries() if register.path.exists() else []
 
     def _library(self, library: KnownLibrary) -> None:
-        """A known library with its copies, as they are now; where it is away, as it was last seen."""
+        """A known library with its copies, as they are now.
+
+        Where it is away, as it was last seen.
+        """
         register, connected = self._workspace.register, self._workspace.drives.connected()
         root = root_now(register, connected, library)
         there = {d.uuid for d in connected if d.connected}
@@ -264,7 +315,11 @@ class _Search:
             return
         if self._known_tree(bytes(root), library.name):
             return
-        away = library.drive not in there or any(c.drive not in there for c in copies) or self._is_silent(root)
+        away = (
+            library.drive not in there
+            or any(c.drive not in there for c in copies)
+            or self._is_silent(root)
+        )
         is_there = not self._is_silent(root) and os.path.lexists(root)
         if not away and not is_there:
             return  # it was deleted, and needs nothing any more
@@ -288,7 +343,10 @@ class _Search:
                 self._found.add(path, b"", library.name)
 
     def _known_tree(self, root: bytes, name: str) -> bool:
-        """Looks through a known library; False when it is not there, or cannot be looked through to its end."""
+        """Looks through a known library.
+
+        False when it is not there, or cannot be looked through to its end.
+        """
         path = Path(os.fsdecode(root))
         if self._is_silent(path) or not os.path.lexists(root):
             return False
@@ -301,7 +359,7 @@ class _Search:
             return self._document(real, name)
         return self._tree(real, name)
 
-    # -- folders --------------------------------------------------------------------------------------------------
+    # -- folders -----------------------------------------------------------------------------------
 
     def _tree(self, top: bytes, name: str) -> bool:
         """Reads every document below a folder; True when all of them could be."""
@@ -315,7 +373,10 @@ class _Search:
         return whole
 
     def _folder(self, folder: bytes, name: str, unknown: bool = False) -> tuple[list[bytes], bool]:
-        """Reads the documents and links of one folder; gives its folders, and True when all of it could be read."""
+        """Reads the documents and links of one folder.
+
+        Gives its folders, and True when all of it could be read.
+        """
         inner, whole = [], True
         try:
             status = os.lstat(folder)
@@ -340,9 +401,16 @@ class _Search:
         return inner, whole
 
     def _beside(self) -> None:
-        """Looks for documents beside the library, and beside loose files that go: the nearest folders first, on their drives."""
+        """Looks for documents beside the library, and beside loose files that go.
+
+        The nearest folders first, on their drives.
+        """
         until, looked = time.monotonic() + self._seconds, 0
-        starts = [self._going.root if self._going.document else self._going.root.rpartition(b"/")[0] or b"/"]
+        starts = [
+            self._going.root
+            if self._going.document
+            else self._going.root.rpartition(b"/")[0] or b"/"
+        ]
         starts += sorted({p.rpartition(b"/")[0] or b"/" for p in self._going.loose})
         for start in starts:
             device, top = _device(start), self._mount(start)
@@ -351,7 +419,9 @@ class _Search:
                 waiting = deque([above])
                 while waiting:
                     if looked >= MOST_FOLDERS or time.monotonic() > until or self._cancelled():
-                        self._found.bounds = f"{looked} folders were looked into, up to {shown(above)}"
+                        self._found.bounds = (
+                            f"{looked} folders were looked into, up to {shown(above)}"
+                        )
                         return
                     folder = waiting.popleft()
                     if _device(folder) != device:
@@ -364,14 +434,19 @@ class _Search:
     def _mount(self, folder: bytes) -> bytes:
         """The top folder of the drive that a folder is on."""
         try:
-            return os.path.realpath(bytes(self._workspace.drives.at(Path(os.fsdecode(folder))).mount))
+            return os.path.realpath(
+                bytes(self._workspace.drives.at(Path(os.fsdecode(folder))).mount)
+            )
         except EnvironmentTrouble:
             return folder
 
-    # -- documents ------------------------------------------------------------------------------------------------
+    # -- documents ---------------------------------------------------------------------------------
 
     def _document(self, path: bytes, name: str) -> bool:
-        """Notes what one document needs; False when it cannot be read: then what is known of it counts."""
+        """Notes what one document needs.
+
+        False when it cannot be read: then what is known of it counts.
+        """
         who = path, self._told(path, name)
         try:
             if path.lower().endswith(b"." + CATALOG):
@@ -380,13 +455,17 @@ class _Search:
                 self._references(path, who)
         except _CANNOT_BE_READ:
             return False
-        except Exception as error:  # one among many that are looked at stops nothing; a mistake of ours is kept for a report
+        # one among many that are looked at stops nothing; a mistake of ours is kept for a report
+        except Exception as error:
             told_unexpected(error, self._workspace.state)
             return False
         return True
 
     def _told(self, path: bytes, name: str) -> str:
-        """A document as it is told: its place in the library that is to go, with its library's name where it is another."""
+        """A document as it is told.
+
+        Its place in the library that is to go, with its library's name where it is another.
+        """
         if path.startswith(self._top):
             return shown(path[len(self._top) :])
         return f"{shown(path)} ({name})" if name else shown(path)
@@ -407,10 +486,10 @@ class _Search:
                     self._path(way, folder, inner, who)
 
     def _says_nothing(self, content: bytes) -> bool:
-        """Of many documents beside a library, those are not read further in which no name stands of anything that would go.
+        """Leaves documents beside a library unread in which no name stands of what would go.
 
-        Of each name the longest run of letters and digits is looked for; what may spell even those in another way (percent forms of letters,
-        character references, UTF-16) is read.
+        Of each name the longest run of letters and digits is looked for; what may spell even
+        those in another way (percent forms of letters, character references, UTF-16) is read.
         """
         self._beside_read += 1
         if self._beside_read <= _READ_WHOLE or not all(self._needles):
@@ -418,18 +497,25 @@ class _Search:
         if b"\0" in content or b"&#" in content or b"\\u" in content:
             return False
         low = content.lower()
-        return not any(needle in text for needle in self._needles for text in (low, unquote_to_bytes(low)))
+        return not any(
+            needle in text for needle in self._needles for text in (low, unquote_to_bytes(low))
+        )
 
     def _path(self, way: Target, folder: bytes, inner: str, who: _Who) -> None:
         path = os.fsencode(way.path if not inner else f"{way.path.rstrip('/')}/{inner}")
         if not way.foreign:
             self._need(path if way.absolute else folder + b"/" + path, who)
-        if (way.foreign or way.absolute) and (mapped := self._drives.mapped(path.lstrip(b"/") if way.foreign else path)):
+        if (way.foreign or way.absolute) and (
+            mapped := self._drives.mapped(path.lstrip(b"/") if way.foreign else path)
+        ):
             self._need(mapped[0], who)
 
     def _catalog(self, path: bytes, who: _Who) -> None:
         with private_catalog(Path(os.fsdecode(path)), self._workspace.private) as catalog:
-            places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path)[0] for p in catalog.places()}
+            places = {
+                p.id: catalog_folder(self._drives, p.drive_uuid, p.path)[0]
+                for p in catalog.places()
+            }
             for photo in catalog.photos():
                 if (above := places.get(photo.place_id)) is not None:
                     self._need(above.rstrip(b"/") + b"/" + os.fsencode(photo.path), who)
@@ -439,7 +525,9 @@ class _Search:
         self._need(path, (path, self._told(path, name)))
 
     def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
-        """A file that may be a document of unknown make: in a known library looked into at once, beside one later.
+        """A file that may be a document of unknown make.
+
+        In a known library looked into at once, beside one later.
 
         Returns:
             False when it is in a known library and cannot be read.
@@ -464,7 +552,9 @@ class _Search:
             self._unknown(path, size, False)
 
     def _unknown(self, path: bytes, size: int, known: bool) -> bool:
-        """A document of unknown make that names files of the library by their paths; in a known library, loose files by their names.
+        """A document of unknown make that names files of the library by their paths.
+
+        In a known library, loose files by their names.
 
         Returns:
             False when it cannot be read.
@@ -484,7 +574,7 @@ class _Search:
                 self._found.add(loose, *who)
         return True
 
-    # -- files ----------------------------------------------------------------------------------------------------
+    # -- files -------------------------------------------------------------------------------------
 
     def _need(self, path: bytes, who: _Who) -> None:
         """Notes that a path is needed, where it leads to something that would go."""
@@ -514,7 +604,10 @@ class _Search:
         return path
 
     def _as_here(self, folder: bytes) -> bytes:
-        """A folder by the name that it has in the library that is to go, or among loose files, where it is mounted elsewhere too."""
+        """A folder by its name in the library that is to go, or among loose files.
+
+        Where it is mounted elsewhere too, it has that name all the same.
+        """
         for way in (folder, *other_ways(folder, self._mounts)):
             if (way + b"/").startswith(self._top) or way in self._loose_folders:
                 return way
@@ -559,5 +652,8 @@ def _device(folder: bytes) -> int | None:
 
 
 def _composed(name: bytes) -> bytes:
-    """A name with its accents in one piece with their letters: then the letters before them are as in either form."""
+    """A name with its accents in one piece with their letters.
+
+    Then the letters before them are as in either form.
+    """
     return os.fsencode(unicodedata.normalize("NFC", os.fsdecode(name)))

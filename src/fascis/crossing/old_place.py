@@ -1,4 +1,7 @@
-"""The old place after a switch: a program may begin an empty library there, which is easily taken for the real one."""
+"""The old place after a switch.
+
+A program may begin an empty library there, which is easily taken for the real one.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +21,12 @@ MOST = 1000  # files that are counted
 
 @dataclass(frozen=True, slots=True)
 class Begun:
-    """Something stands again where a library was before it moved: its place, the library's id and its home now.
+    """Something stands again where a library was before it moved.
 
-    ``since`` is the time of its oldest file in seconds since 1970; ``files`` are counted up to a thousand.
+    Its place, the library's id and its home now.
+
+    ``since`` is the time of its oldest file in seconds since 1970; ``files`` are counted up to a
+    thousand.
     """
 
     path: Path
@@ -35,16 +41,22 @@ class Begun:
     def sentence(self) -> str:
         """What it means, and what to do."""
         what = (
-            counted(self.files, "file") + (" and more" if self.files >= MOST else "") if self.files else "nothing in it"
+            counted(self.files, "file") + (" and more" if self.files >= MOST else "")
+            if self.files
+            else "nothing in it"
         )
         return (
-            f"At the old place of {shown(self.name)}, {shown(str(self.path))}, stands something new, with {what}. Its home is"
-            f" {shown(self.home_drive)}: open it from there. Nothing of this was touched."
+            f"At the old place of {shown(self.name)}, {shown(str(self.path))}, stands something "
+            f"new, with {what}. Its home is {shown(self.home_drive)}: open it from there. Nothing "
+            "of this was touched."
         )
 
 
 def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
-    """``(library id, folder)`` of originals that were set aside; a drive that does not answer is asked for nothing."""
+    """``(library id, folder)`` of originals that were set aside.
+
+    A drive that does not answer is asked for nothing.
+    """
     there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
     return [(c.places.header.library_id, c.places.origin()) for c in there]
 
@@ -58,7 +70,10 @@ def _answers(crossing: Crossing) -> bool:
 
 
 def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
-    """What stands again at old places whose originals were set aside or deleted. Reads only, and only local drives' names."""
+    """What stands again at old places whose originals were set aside or deleted.
+
+    Reads only, and only local drives' names.
+    """
     found: dict[Path, Begun] = {}
     for crossing in crossings:
         if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.document:
@@ -68,10 +83,19 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
         left = (crossing.journal.value("release") or {}).get("left_behind")
-        stays = crossing.state is State.PARKED or bool(left)  # else nothing of the old folder is there
-        if old in found or not old.is_dir() or old.is_symlink() or (stays and crossing.places.is_original(old)):
+        stays = crossing.state is State.PARKED or bool(
+            left
+        )  # else nothing of the old folder is there
+        if (
+            old in found
+            or not old.is_dir()
+            or old.is_symlink()
+            or (stays and crossing.places.is_original(old))
+        ):
             continue
-        if any(c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)):
+        if any(
+            c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)
+        ):
             continue  # it was brought back there
         if (old / ".fascis/identity.json").is_file():
             continue  # a library of its own, which is recognised as one
@@ -80,7 +104,13 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         files, since = _count(old)
         places = crossing.places
         found[old] = Begun(
-            old, places.header.library_id, places.header.name, places.target, places.label, files, since
+            old,
+            places.header.library_id,
+            places.header.name,
+            places.target,
+            places.label,
+            files,
+            since,
         )
     return list(found.values())
 

@@ -1,4 +1,6 @@
-"""Opening every document at its new place: where its references lead there, and whether a sample of every strand can be seen.
+"""Opening every document at its new place.
+
+Where its references lead there, and whether a sample of every strand can be seen.
 
 This is what the scales say of documents. It reads the copy alone, and never looks at the old place.
 """
@@ -38,7 +40,8 @@ from fascis.workspace import Workspace
 _MOST_WRONG = 100
 
 
-SAMPLE_SECONDS = 20.0  # of decoding, all strands together: what opens is shown by a sample, not proven
+# of decoding, all strands together: what opens is shown by a sample, not proven
+SAMPLE_SECONDS = 20.0
 
 
 @dataclass(slots=True)
@@ -53,7 +56,8 @@ class Opened:
         left_out: that lead to what was left out by choice.
         lost: that lead nowhere, as they did before.
         elsewhere: that lead out of the library, to where they led before.
-        wrong: those that lead to other content than before, or led to a file before and lead to none now: ``document: target``.
+        wrong: those that lead to other content than before, or led to a file before and lead to
+            none now: ``document: target``.
         sampled: strands of which one picture or clip was to be decoded.
         seen: that could be.
         not_sampled: strands for which there was no time.
@@ -76,7 +80,9 @@ class Opened:
         return asdict(self)
 
 
-def open_documents(workspace: Workspace, copies: Copies, places: Places, library: Medium, rules: Rules) -> Opened:
+def open_documents(
+    workspace: Workspace, copies: Copies, places: Places, library: Medium, rules: Rules
+) -> Opened:
     """Opens every document of a library that has arrived and follows its references there.
 
     Raises:
@@ -88,12 +94,21 @@ def open_documents(workspace: Workspace, copies: Copies, places: Places, library
 class _Opening:
     """One pass over all documents of a copy.
 
-    Every reference is followed in the copy as it stands on the drive, and what is found there compared with what the reference led
-    to when the plan was made: by content, so that no mistake of whoever wrote the document can pass.
+    Every reference is followed in the copy as it stands on the drive, and what is found there
+    compared with what the reference led
+    to when the plan was made: by content, so that no mistake of whoever wrote the document can
+    pass.
     """
 
-    def __init__(self, workspace: Workspace, copies: Copies, places: Places, library: Medium, rules: Rules) -> None:
-        self._workspace, self._copies, self._places, self._library = workspace, copies, places, library
+    def __init__(
+        self, workspace: Workspace, copies: Copies, places: Places, library: Medium, rules: Rules
+    ) -> None:
+        self._workspace, self._copies, self._places, self._library = (
+            workspace,
+            copies,
+            places,
+            library,
+        )
         self._old = Whither(copies, places)
         self._arrived = Arrived(copies, rules.fold if rules.folds_case else bytes)
         self._root = bytes(places.target).rstrip(b"/") + b"/"
@@ -115,7 +130,7 @@ class _Opening:
         self._links()
         return self._found
 
-    # -- documents ------------------------------------------------------------------------------------------------
+    # -- documents ---------------------------------------------------------------------------------
 
     def _document(self, item: Item) -> None:
         format = format_of(item.place)
@@ -124,22 +139,35 @@ class _Opening:
         content = read_document(self._library, item.there)
         references = format.read(content)
         led = self._copies.journal.led(item.id)
-        ours = digest_of_bytes(content) in (item.digest, self._derived[item.id][1] if item.id in self._derived else b"")
-        known = led if led and led.seen == item.digest and ours else None  # what a person edited there since is theirs
+        ours = digest_of_bytes(content) in (
+            item.digest,
+            self._derived[item.id][1] if item.id in self._derived else b"",
+        )
+        known = (
+            led if led and led.seen == item.digest and ours else None
+        )  # what a person edited there since is theirs
         leads = leads_of(known, references) if known else [None] * len(references)
         before = self._texts_before(format, item, len(references))
         for number, (reference, led_to) in enumerate(zip(references, leads, strict=True)):
-            ways = readings(reference.as_written, format.uris) if reference.means is Means.PATH else []
+            ways = (
+                readings(reference.as_written, format.uris) if reference.means is Means.PATH else []
+            )
             if not ways:
                 continue
             self._found.references += 1
-            names = [os.fsencode(n) for n in reference.sequence.names()] if reference.sequence else [b""]
+            names = (
+                [os.fsencode(n) for n in reference.sequence.names()]
+                if reference.sequence
+                else [b""]
+            )
             changed = before is not None and before[number] != reference.as_written
             kinds = [
                 self._kind(ways, folder, name, led_to[i] if led_to else None, known, changed)
                 for i, name in enumerate(names)
             ]
-            self._count(next((k for k in kinds if k != "found"), "found"), item.there, reference.as_written)
+            self._count(
+                next((k for k in kinds if k != "found"), "found"), item.there, reference.as_written
+            )
 
     def _texts_before(self, format: DocumentFormat, item: Item, count: int) -> list[str] | None:
         """What the references of a document that was written anew said before."""
@@ -159,7 +187,13 @@ class _Opening:
             self._found.wrong.append(f"{shown(document)}: {shown(target)}")
 
     def _kind(
-        self, ways: list[Target], folder: bytes, inner: bytes, lead: int | None, led: Led | None, changed: bool
+        self,
+        ways: list[Target],
+        folder: bytes,
+        inner: bytes,
+        lead: int | None,
+        led: Led | None,
+        changed: bool,
     ) -> str:
         """What became of one reference, or of one frame.
 
@@ -202,7 +236,7 @@ class _Opening:
                 self._there[place] = False
         return self._there[place]
 
-    # -- documents of which it is not known where they led --------------------------------------------------------
+    # -- documents of which it is not known where they led -----------------------------------------
 
     def _by_plan(self, paths: list[bytes]) -> str:
         first = ""
@@ -221,7 +255,7 @@ class _Opening:
             return "found"
         return "left_out" if self._arrived.is_planned(place) else "lost"
 
-    # -- links and catalogs ---------------------------------------------------------------------------------------
+    # -- links and catalogs ------------------------------------------------------------------------
 
     def _links(self) -> None:
         """A link that led to a file of the library leads to the same content in the copy."""
@@ -263,7 +297,11 @@ class _Opening:
             for photo in catalog.photos():
                 self._found.references += 1
                 above = folders.get(photo.place_id)
-                path = None if above is None else os.path.normpath(above + b"/" + os.fsencode(photo.path))
+                path = (
+                    None
+                    if above is None
+                    else os.path.normpath(above + b"/" + os.fsencode(photo.path))
+                )
                 lead = leads.get(photo.id)
                 if path is None:
                     kind = "lost" if lead is None or lead < 0 else "wrong"
@@ -277,14 +315,18 @@ class _Opening:
 
 def _same_catalog(seen: bytes, item: Item) -> bool:
     """True when a catalog's leads are those of what was copied: by its size and time."""
-    return bool(seen and item.seen) and seen.split()[:2] == [b"%d" % n for n in (item.seen or (0, 0))[:2]]
+    return bool(seen and item.seen) and seen.split()[:2] == [
+        b"%d" % n for n in (item.seen or (0, 0))[:2]
+    ]
 
 
-# -- one picture or clip of every strand ------------------------------------------------------------------------------
+# -- one picture or clip of every strand -----------------------------------------------------------
 
 
 def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
-    """Decodes the smallest picture or clip of every strand in the copy, and counts; for a limited time in all.
+    """Decodes the smallest picture or clip of every strand in the copy, and counts.
+
+    For a limited time in all.
 
     Raises:
         EnvironmentTrouble: the drive failed.
@@ -297,7 +339,9 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
             handles = []
             for folder, name in rows[first : first + 64]:
                 try:
-                    handles.append(held.enter_context(closing(library.open(join(folder, name)))).handle)
+                    handles.append(
+                        held.enter_context(closing(library.open(join(folder, name)))).handle
+                    )
                 except OSError as error:
                     raise EnvironmentTrouble(
                         f"Could not open {shown(name)} in the copy.", join(folder, name)

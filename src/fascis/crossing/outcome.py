@@ -1,4 +1,7 @@
-"""What the command line prints of a crossing: the object of docs/formats.md, from the journal alone."""
+"""What the command line prints of a crossing.
+
+The object of docs/formats.md, from the journal alone.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +17,14 @@ from fascis.crossing.plan import Plan
 from fascis.crossing.problems import Problem
 from fascis.crossing.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.which import Which
-from fascis.files.errors import Cancelled, DriveFull, DriveGone, EnvironmentTrouble, FascisError, Refused
+from fascis.files.errors import (
+    Cancelled,
+    DriveFull,
+    DriveGone,
+    EnvironmentTrouble,
+    FascisError,
+    Refused,
+)
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import MANIFEST
@@ -47,7 +57,13 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         **{"from": shown(str(plan.source))},
         to=[shown(str(t)) for t in plan.targets],
         destinations=[
-            {"path": shown(str(t)), "state": state, "proven": False, "verified_files": 0, "verified_bytes": 0}
+            {
+                "path": shown(str(t)),
+                "state": state,
+                "proven": False,
+                "verified_files": 0,
+                "verified_bytes": 0,
+            }
             for t in plan.targets
         ],
         files=plan.totals.files,
@@ -140,7 +156,12 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     release = journal.value("release") or {}
     hindered = list(crossing.hindrances())
     problems = [
-        {"severity": "decision", "code": _CODES[s], "sentence": hindrance_sentence(p, s), "files": [place_text(p)]}
+        {
+            "severity": "decision",
+            "code": _CODES[s],
+            "sentence": hindrance_sentence(p, s),
+            "files": [place_text(p)],
+        }
         for p, s in hindered[:1000]
     ]
     problems += list(_reference_problems(crossing))
@@ -160,7 +181,9 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         bytes=size,
         verified_files=verified_files,
         verified_bytes=verified_bytes,
-        part=_part(part.projects, [os.fsencode(f) for f in part.folders]) if (part := crossing.part) else None,
+        part=_part(part.projects, [os.fsencode(f) for f in part.folders])
+        if (part := crossing.part)
+        else None,
         shared=_shared(crossing, release),
         frees_bytes=places.header.frees,
         problems=problems,
@@ -177,7 +200,10 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
 
 
 def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Originals that are kept because others need them: as planned, and once they are deleted, as it came."""
+    """Originals that are kept because others need them.
+
+    As planned, and once they are deleted, as it came.
+    """
     if not release:
         return list(crossing.journal.value("kept_for_others", []))
     return [
@@ -191,33 +217,44 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     """What the documents still lack at the new place, and what leads to the wrong one."""
     said = crossing.places.header.references
     if missing := said.get("missing", 0):
-        sentence = f"{counted(missing, 'file that documents refer to is', 'files that documents refer to are')} missing, as before."
+        are_missing = counted(
+            missing, "file that documents refer to is", "files that documents refer to are"
+        )
+        sentence = f"{are_missing} missing, as before."
         yield {"severity": "note", "code": "references-missing", "sentence": sentence, "files": []}
     if unknown := said.get("not_understood", 0):
         sentence = (
-            f"{counted(unknown, 'document is', 'documents are')} not understood: open the library in its own program, point it to"
-            f" {shown(str(crossing.places.target))}, and look."
+            f"{counted(unknown, 'document is', 'documents are')} not understood: open the library "
+            f"in its own program, point it to {shown(str(crossing.places.target))}, and look."
         )
         yield {"severity": "note", "code": "not-understood", "sentence": sentence, "files": []}
-    twice = [
-        place_text(i.outside or b"")
-        for i in crossing.copies.items(Which.LOOSE_MAY_GO)
-    ]
+    twice = [place_text(i.outside or b"") for i in crossing.copies.items(Which.LOOSE_MAY_GO)]
     if twice and crossing.state in ARRIVED:
-        sentence = f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: gathered, and where they were."
-        yield {"severity": "note", "code": "in-two-places", "sentence": sentence, "files": twice[:1000]}
+        sentence = (
+            f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: "
+            "gathered, and where they were."
+        )
+        yield {
+            "severity": "note",
+            "code": "in-two-places",
+            "sentence": sentence,
+            "files": twice[:1000],
+        }
     for destination in crossing.demanded:
         opened = destination.opened()
         if opened and opened.wrong:
             sentence = (
-                f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other content than before, or to none:"
-                f" {opened.wrong[0]}"
+                f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other "
+                f"content than before, or to none: {opened.wrong[0]}"
             )
             yield {"severity": "stops", "code": "out-of-balance", "sentence": sentence, "files": []}
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
-    """One destination: its own state on the way; then the crossing's, which only the home reaches."""
+    """One destination: its own state on the way.
+
+    Then the crossing's, which only the home reaches.
+    """
     state = destination.state
     if destination is crossing.home and crossing.state not in UNFINISHED:
         state = crossing.state
@@ -232,26 +269,57 @@ def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]
 
 
 def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
-    """What the desktop is told when a crossing ends or needs somebody: a line, a sentence, and whether it needs somebody."""
+    """What the desktop is told when a crossing ends or needs somebody.
+
+    A line, a sentence, and whether it needs somebody.
+    """
     if trouble:
         return f"{name} stopped", f"{trouble} What is verified is kept; it can go on.", True
     return {
-        State.WAITING: (f"{name} waits for you", "Something needs a decision. The originals are untouched.", True),
-        State.FAILED: (f"{name} stopped", "A copy read back wrong three times. The originals are untouched.", True),
-        State.SETTLED: (f"{name} is whole and verified", "It waits at the scales. The originals are untouched.", False),
+        State.WAITING: (
+            f"{name} waits for you",
+            "Something needs a decision. The originals are untouched.",
+            True,
+        ),
+        State.FAILED: (
+            f"{name} stopped",
+            "A copy read back wrong three times. The originals are untouched.",
+            True,
+        ),
+        State.SETTLED: (
+            f"{name} is whole and verified",
+            "It waits at the scales. The originals are untouched.",
+            False,
+        ),
         State.RELEASED: (f"{name} has crossed", "Home is there; the originals are deleted.", False),
-    }.get(state, (f"{name} has crossed", "Whole and verified; the originals are still there.", False))
+    }.get(
+        state, (f"{name} has crossed", "Whole and verified; the originals are still there.", False)
+    )
 
 
 def exit_status(record: dict[str, Any]) -> int:
-    """The exit status of a crossing's object: 0 done, 1 something was wrong, 3 refused, 4 interrupted."""
+    """The exit status of a crossing's object.
+
+    0 done, 1 something was wrong, 3 refused, 4 interrupted.
+    """
     state = record["state"]
     if state == State.REFUSED.value:
         return 3
-    if state in (State.PLANNED.value, State.COPYING.value, State.VERIFYING.value, State.WAITING.value):
+    if state in (
+        State.PLANNED.value,
+        State.COPYING.value,
+        State.VERIFYING.value,
+        State.WAITING.value,
+    ):
         return 4
     wrong = record["mismatched"] or any(
         x["why"] != "left-out" and not x.get("planned") for x in record["left_behind"]
     )
-    lacking = any(p["code"] in ("references-missing", "out-of-balance") for p in record.get("problems", []))
-    return 1 if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value) else 0
+    lacking = any(
+        p["code"] in ("references-missing", "out-of-balance") for p in record.get("problems", [])
+    )
+    return (
+        1
+        if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value)
+        else 0
+    )

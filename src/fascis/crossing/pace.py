@@ -13,7 +13,10 @@ _LEAST_SECONDS = 1.5
 
 
 class Pace:
-    """Running totals of one destination, and the speed over the last twenty seconds. Bytes and seconds."""
+    """Running totals of one destination, and the speed over the last twenty seconds.
+
+    Bytes and seconds.
+    """
 
     def __init__(
         self,

@@ -16,12 +16,14 @@ def park(workspace: Workspace, journal: Journal, places: Places) -> None:
     """Renames the library's top folder; nothing when it is parked already.
 
     Raises:
-        Refused: it cannot be done in one rename (a mount point, no right, an existing name); there is no fallback.
+        Refused: it cannot be done in one rename (a mount point, no right, an existing name); there
+            is no fallback.
     """
     if places.header.document:
         raise Refused(
             "cannot-set-aside",
-            "A single document cannot be set aside: its folder is not the library's. Nothing was touched.",
+            "A single document cannot be set aside: its folder is not the library's. Nothing was "
+            "touched.",
         )
     if places.origin() == places.parked_path:
         _conclude(journal, "park", workspace.clock)
@@ -42,13 +44,20 @@ def unpark(workspace: Workspace, journal: Journal, places: Places) -> None:
     _rename(workspace, journal, places, "unpark", places.parked_path.name, places.source.name)
 
 
-def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, old: str, new: str) -> None:
+def _rename(
+    workspace: Workspace, journal: Journal, places: Places, kind: str, old: str, new: str
+) -> None:
     medium = workspace.drives.open(places.source.parent)
     try:
         raw_old, raw_new = os.fsencode(old), os.fsencode(new)
         if not places.is_original(places.source.with_name(old)):
-            raise Refused("wrong-state", f"{shown(old)} is not the folder that was surveyed. Nothing was touched.")
-        act = journal.open_act(kind) or journal.intend(kind, f"{shown(old)} → {shown(new)}", workspace.clock())
+            raise Refused(
+                "wrong-state",
+                f"{shown(old)} is not the folder that was surveyed. Nothing was touched.",
+            )
+        act = journal.open_act(kind) or journal.intend(
+            kind, f"{shown(old)} → {shown(new)}", workspace.clock()
+        )
         try:
             workspace.step(f"before {kind}")
             medium.rename_new(raw_old, raw_new)
@@ -58,13 +67,15 @@ def _rename(workspace: Workspace, journal: Journal, places: Places, kind: str, o
             journal.conclude(act, "refused: the name exists", workspace.clock())
             raise Refused(
                 "destination-exists",
-                f"{shown(new)} exists beside the originals and is not touched. Give it another name first.",
+                f"{shown(new)} exists beside the originals and is not touched. Give it another "
+                "name first.",
             ) from error
         except OSError as error:
             journal.conclude(act, f"refused: {error.strerror}", workspace.clock())
             raise Refused(
                 "cannot-set-aside",
-                f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals stay where they are.",
+                f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals "
+                "stay where they are.",
             ) from error
         journal.conclude(act, "done", workspace.clock())
     except OSError as error:

@@ -1,6 +1,9 @@
-"""Which part of a library crosses: projects with what they use, or folders with what their documents use.
+"""Which part of a library crosses.
 
-A part never is the whole: what other documents use, the library's identity and records, and its catalog stay where they are.
+Projects with what they use, or folders with what their documents use.
+
+A part never is the whole: what other documents use, the library's identity and records, and its
+catalog stay where they are.
 """
 
 from __future__ import annotations
@@ -48,7 +51,9 @@ class Part:
 
 
 def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
-    """Finds what was named: a path, absolute or from the library's folder, of a folder or a document; or a project's name.
+    """Finds what was named.
+
+    A path, absolute or from the library's folder, of a folder or a document; or a project's name.
 
     Raises:
         NotOnePart: several projects have that name.
@@ -62,14 +67,19 @@ def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
 
 
 def part_name(surveyed: Surveyed, only: Sequence[str]) -> str:
-    """What a single part is called by itself; nothing where several are named, or it is not there."""
+    """What a single part is called by itself.
+
+    Nothing where several are named, or it is not there.
+    """
     names = find_part(surveyed, only).names
     return names[0] if len(names) == 1 else ""
 
 
 def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
     uses, place = surveyed.uses, _place(surveyed, given)
-    folders = {f.place for f in surveyed.survey.folders if f.place and not surveyed.survey.is_own(f)}
+    folders = {
+        f.place for f in surveyed.survey.folders if f.place and not surveyed.survey.is_own(f)
+    }
     own = [(n, d) for n, d in enumerate(uses.documents) if d.place and d.format != LINKS]
     if place in folders:
         part.names.append(os.fsdecode(place.rpartition(b"/")[2]))
@@ -88,7 +98,9 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
             named.setdefault(project_place(d), set()).add(n)
     if len(named) > 1:
         where = ", ".join(sorted(shown(p) for p in named))
-        raise NotOnePart(f"{len(named)} projects are called {shown(given)}: {where}. Name one of these paths.")
+        raise NotOnePart(
+            f"{len(named)} projects are called {shown(given)}: {where}. Name one of these paths."
+        )
     for at, mine in named.items():
         part.names.append(given)
         part.documents |= mine
@@ -103,13 +115,23 @@ def _place(surveyed: Surveyed, given: str) -> bytes:
     if raw.startswith(b"/"):
         real = os.path.realpath(raw) + b"/"
         tops = (surveyed.below, bytes(surveyed.source).rstrip(b"/") + b"/")
-        inner = next((path[len(top) :] for path in (real, raw + b"/") for top in tops if path.startswith(top)), b"")
+        inner = next(
+            (
+                path[len(top) :]
+                for path in (real, raw + b"/")
+                for top in tops
+                if path.startswith(top)
+            ),
+            b"",
+        )
         return inner.strip(b"/")
     return os.path.normpath(raw.strip(b"/")) if raw.strip(b"/") else b""
 
 
 def _not_there(surveyed: Surveyed, given: str) -> Problem:
-    projects = sorted({shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.format != LINKS})
+    projects = sorted(
+        {shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.format != LINKS}
+    )
     return Problem(
         Severity.STOPS,
         "part-not-there",
@@ -123,7 +145,11 @@ def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
     uses, chosen = surveyed.uses, part.documents
     numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
     loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
-    rows = {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers} if chosen else {}
+    rows = (
+        {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
+        if chosen
+        else {}
+    )
     users = [(n, set(uses.used_by.get(row, ()))) for row, n in rows.items()]
     users += [(loose[o.path], o.used_by) for o in uses.outside if o.path in loose]
     while more := {n for n, by in users if n not in chosen and by & chosen}:
@@ -151,7 +177,13 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
             continue
         users = part.documents.intersection(uses.used_by.get(row, ()))
         in_project = _within(place, part.projects) and not others(row)
-        goes = place in chosen or place in beside or bool(users) or _within(place, part.folders) or in_project
+        goes = (
+            place in chosen
+            or place in beside
+            or bool(users)
+            or _within(place, part.folders)
+            or in_project
+        )
         if survey.is_own(folder) or not goes:
             rows.add(row)
         else:
@@ -168,8 +200,16 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
 def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
     """Tells which rows of a project's own folder another project uses, or is."""
     uses = surveyed.uses
-    places = {d.place for n, d in enumerate(uses.documents) if d.place and d.format != LINKS and n not in part.documents}
-    own = {row for row, _, place in surveyed.survey.rows() if place in places} if part.projects else set()
+    places = {
+        d.place
+        for n, d in enumerate(uses.documents)
+        if d.place and d.format != LINKS and n not in part.documents
+    }
+    own = (
+        {row for row, _, place in surveyed.survey.rows() if place in places}
+        if part.projects
+        else set()
+    )
     return lambda row: row in own or bool(set(uses.used_by.get(row, ())) - part.documents)
 
 
@@ -178,7 +218,10 @@ def _within(place: bytes, folders: set[bytes]) -> bool:
 
 
 def is_in_part(place: bytes, part: PartFacts | None) -> bool:
-    """True when something that appears at a place belongs to the part of a crossing's header; everything does to a whole."""
+    """True when something that appears at a place belongs to the part of a crossing's header.
+
+    Everything does to a whole.
+    """
     if part is None:
         return True
     if place == OWN or place.startswith(OWN + b"/"):

@@ -1,4 +1,7 @@
-"""Both places of a crossing, opened and proven: the right drive, the right folder, this crossing's token."""
+"""Both places of a crossing, opened and proven.
+
+The right drive, the right folder, this crossing's token.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +47,10 @@ def staging_name(crossing: str) -> bytes:
 
 @dataclass(slots=True)
 class Places:
-    """The header's facts as paths and names: the old place, and one of the destinations by its number."""
+    """The header's facts as paths and names.
+
+    The old place, and one of the destinations by its number.
+    """
 
     header: Header
     number: int = 0
@@ -52,7 +58,10 @@ class Places:
     destination_mount: Path | None = None
 
     def follow_source(self, workspace: Workspace) -> None:
-        """Finds the old place's drive by its UUID where it is mounted now: a drive may come back at another place."""
+        """Finds the old place's drive by its UUID where it is mounted now.
+
+        A drive may come back at another place.
+        """
         self.source_mount = self._follow(workspace, self.header.source, self.header.source_drive)
 
     def follow_destination(self, workspace: Workspace) -> None:
@@ -84,7 +93,9 @@ class Places:
             pass  # not there: looked for below
         if not path.is_relative_to(facts.mount):
             return None
-        there = [d.mount for d in workspace.drives.connected() if d.uuid == facts.uuid and d.connected]
+        there = [
+            d.mount for d in workspace.drives.connected() if d.uuid == facts.uuid and d.connected
+        ]
         return there[0] if there and there[0] != Path(facts.mount) else None
 
     @staticmethod
@@ -130,7 +141,10 @@ class Places:
 
     @property
     def home_there(self) -> Home:
-        """The new place as an identity file names it: by the plan, never by what is mounted there now."""
+        """The new place as an identity file names it.
+
+        By the plan, never by what is mounted there now.
+        """
         return _home(self.target, self.drive, self.destination_mount)
 
     @property
@@ -156,7 +170,8 @@ class Places:
     def is_original(self, path: Path) -> bool:
         """True when a folder is the one that was surveyed: by its inode, never by its name.
 
-        Where inodes identify nothing, by files that were in it; a folder that this crossing set aside, by its name.
+        Where inodes identify nothing, by files that were in it; a folder that this crossing set
+        aside, by its name.
         """
         try:
             s = os.lstat(path)
@@ -198,7 +213,7 @@ def parked_name(name: str, crossing: str) -> str:
 
 
 def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medium:
-    """Opens the originals' folder, proven to be the one that was surveyed, and holds it for this crossing.
+    """Opens the originals' folder, proven to be the surveyed one, and holds it.
 
     Raises:
         Refused: it is another folder or another drive, or another crossing holds it.
@@ -212,7 +227,8 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
         same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
         if not same or drive.uuid != places.header.source_drive.uuid:
             raise Refused(
-                "wrong-state", f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched."
+                "wrong-state",
+                f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.",
             )
         if lock:
             _hold(medium, path)
@@ -228,7 +244,8 @@ def _hold(medium: Medium, path: Path) -> None:
     except BlockingIOError as error:
         raise Refused(
             "held-by-another",
-            f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was changed.",
+            f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was "
+            "changed.",
         ) from error
     except OSError:
         return  # a file system without locks; the journal's own lock still serialises
@@ -259,7 +276,10 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
     try:
         drive = workspace.drives.at(places.destination)
         if drive.uuid != uuid:
-            raise DriveGone(f"Another drive ({drive.label}) is where {label} was. Nothing was written to it. {gone}")
+            raise DriveGone(
+                f"Another drive ({drive.label}) is where {label} was. Nothing was written to it. "
+                f"{gone}"
+            )
         if not drive.connected:
             raise DriveGone(gone)
         medium = workspace.drives.open(places.destination)
@@ -271,7 +291,10 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
 
 
 def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
-    """Makes the staging folder with the token, and the plan a second time; or proves the one that is there."""
+    """Makes the staging folder with the token, and the plan a second time.
+
+    Or proves the one that is there.
+    """
     try:
         if not medium.exists(places.staging):
             medium.make_folder(places.staging)
@@ -292,7 +315,10 @@ def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
 
 
 def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
-    """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all. Raises ``OSError``."""
+    """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all.
+
+    Raises ``OSError``.
+    """
     begun = place + NEW
     if medium.exists(begun):
         remove_own(medium, begun)  # cut off while it was written
@@ -316,10 +342,13 @@ def prove_staging(medium: Medium, places: Places) -> None:
         said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
     except (EnvironmentTrouble, ValueError, RecursionError) as error:
         raise Refused(
-            "wrong-state", f"The staging folder on {places.label} is not this crossing's. Nothing was touched."
+            "wrong-state",
+            f"The staging folder on {places.label} is not this crossing's. Nothing was touched.",
         ) from error
     if not isinstance(said, dict) or said.get("token") != places.header.token:
-        raise Refused("wrong-state", "The staging folder belongs to another crossing. Nothing was touched.")
+        raise Refused(
+            "wrong-state", "The staging folder belongs to another crossing. Nothing was touched."
+        )
 
 
 def has_arrived(workspace: Workspace, places: Places) -> bool:
@@ -344,7 +373,7 @@ def has_arrived(workspace: Workspace, places: Places) -> bool:
 
 
 def is_arriving(destination: Medium, places: Places) -> bool:
-    """True when the final name is a folder that this crossing claimed and has begun to move into."""
+    """True when the final name is a folder that this crossing claimed and began to move into."""
     place = places.name + b"/" + CLAIM
     if not destination.exists(place):
         return False
@@ -361,7 +390,9 @@ def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
     open_destination(workspace, places).close()
     if not copies.value("settled_at") or not has_arrived(workspace, places):
         raise Refused(
-            "copy-changed", f"{shown(str(places.target))} is not the copy that this crossing made. The originals stay."
+            "copy-changed",
+            f"{shown(str(places.target))} is not the copy that this crossing made. The originals "
+            "stay.",
         )
     return workspace.drives.open(places.target)
 
@@ -371,5 +402,11 @@ def fidelity(drive: Drive) -> Fidelity:
     rules = drive.rules
     owner = os.geteuid() == 0 and rules.modes
     return Fidelity(
-        rules.modes, rules.attributes, rules.holes, owner, rules.links, rules.stable_inodes, rules.keeps_ctime
+        rules.modes,
+        rules.attributes,
+        rules.holes,
+        owner,
+        rules.links,
+        rules.stable_inodes,
+        rules.keeps_ctime,
     )

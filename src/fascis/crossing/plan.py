@@ -1,4 +1,7 @@
-"""The plan: what a crossing would do. It can be shown and compared; making it writes nothing anywhere."""
+"""The plan: what a crossing would do.
+
+It can be shown and compared; making it writes nothing anywhere.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +21,14 @@ from fascis.crossing.estimate import Estimate, estimate
 from fascis.crossing.fates import Fate, Fates
 from fascis.crossing.freeing import Freeing
 from fascis.crossing.gathering import Gathering, below, gather
-from fascis.crossing.holding import Clashes, Columns, clashes, holding_problems, left_problem, name_problems
+from fascis.crossing.holding import (
+    Clashes,
+    Columns,
+    clashes,
+    holding_problems,
+    left_problem,
+    name_problems,
+)
 from fascis.crossing.needed import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.parts import Part, part_name
 from fascis.crossing.problems import Problem, Severity, needs_decision, stops
@@ -49,7 +59,9 @@ __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """What the person chose: the name there ("" for the library's own), what is left out, and what comes after.
+    """What the person chose.
+
+    The name there ("" for the library's own), what is left out, and what comes after.
 
     Attributes:
         leave_out: roles that are left out.
@@ -59,7 +71,8 @@ class Choices:
         without: strands left out, as ``(folder, role, standing)``.
         only: projects, or folders, that go along with what they use; none for everything.
         loose_too: with the originals, loose ones go that nothing else uses.
-        leave_clashing: files that a destination cannot hold as they are named, or as large as they are, are left out.
+        leave_clashing: files that a destination cannot hold as they are named, or as large as they
+            are, are left out.
     """
 
     name: str = ""
@@ -76,7 +89,10 @@ class Choices:
 
 @dataclass(frozen=True, slots=True)
 class Totals:
-    """Sums over regular files, Fascis's own left out; bytes are apparent sizes, ``allocated`` what they take."""
+    """Sums over regular files, Fascis's own left out.
+
+    Bytes are apparent sizes, ``allocated`` what they take.
+    """
 
     files: int = 0
     bytes: int = 0
@@ -85,7 +101,10 @@ class Totals:
 
 @dataclass(frozen=True, slots=True)
 class Goal:
-    """One destination of a plan: the folder, its drive where known, the bytes it takes there, and how long that takes."""
+    """One destination of a plan.
+
+    The folder, its drive where known, the bytes it takes there, and how long that takes.
+    """
 
     path: Path
     drive: Drive | None
@@ -95,13 +114,20 @@ class Goal:
 
 @dataclass(slots=True)
 class Plan:
-    """A crossing before it starts. ``survey`` holds the items in columns, ``fates`` what becomes of each.
+    """A crossing before it starts.
 
-    ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called otherwise in
-    the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are. ``largest`` names the largest files of each remakeable
-    role that is left out. ``part`` is what crosses where that is not the whole library, ``folders_out`` the folders that are not in it.
-    ``shared`` are originals that stay because others need them: absolute path → who. ``frees`` is the room, in bytes, of exactly what
-    deleting the originals would delete by this plan. ``left_out_used`` counts files that are left out though documents use them: those
+    ``survey`` holds the items in columns, ``fates`` what becomes of each.
+
+    ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called
+    otherwise in
+    the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are.
+    ``largest`` names the largest files of each remakeable
+    role that is left out. ``part`` is what crosses where that is not the whole library,
+    ``folders_out`` the folders that are not in it.
+    ``shared`` are originals that stay because others need them: absolute path → who. ``frees`` is
+    the room, in bytes, of exactly what
+    deleting the originals would delete by this plan. ``left_out_used`` counts files that are left
+    out though documents use them: those
     that cannot be made again, and those that can.
     """
 
@@ -159,8 +185,10 @@ class Plan:
         return [g.path / self.name for g in self.goals]
 
     def references(self) -> dict[str, int]:
-        """How many files its documents use, by standing, and how many documents are not understood."""
-        counts = {s.value: len(self.uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)}
+        """How many files its documents use, by standing, and how many are not understood."""
+        counts = {
+            s.value: len(self.uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)
+        }
         return {
             **counts,
             "gathered": len(self.gathering.items),
@@ -178,14 +206,25 @@ class Plan:
         found = {o.path: o.size for o in self.uses.outside if o.path in paths}
         if len(found) < len(paths):
             top = self.below
-            found |= {top + p: self.survey.size[row] for row, _, p in self.survey.rows() if top + p in paths}
+            found |= {
+                top + p: self.survey.size[row]
+                for row, _, p in self.survey.rows()
+                if top + p in paths
+            }
         return found
 
     def kept_for_others(self) -> list[dict[str, Any]]:
-        """Originals that stay because others need them, as JSON says it: ``path``, ``bytes``, ``used_by``."""
+        """Originals that stay because others need them, as JSON says it.
+
+        ``path``, ``bytes``, ``used_by``.
+        """
         sizes, below = self.sizes_of(self.shared), self.below
         return [
-            {"path": place_text(path.removeprefix(below)), "bytes": sizes.get(path, 0), "used_by": who}
+            {
+                "path": place_text(path.removeprefix(below)),
+                "bytes": sizes.get(path, 0),
+                "used_by": who,
+            }
             for path, who in sorted(self.shared.items())
         ]
 
@@ -223,10 +262,13 @@ def make_plan(
     also: Path | None = None,
     ask: bool = False,
 ) -> Plan:
-    """Plans one library's crossing into the folder ``destination``, and ``also`` into a second one. Writes nothing.
+    """Plans a crossing into the folder ``destination``, and ``also`` into a second one.
+
+    Writes nothing.
 
     Args:
-        ask: the destinations are asked what they can hold: probe files are made there, and removed again.
+        ask: the destinations are asked what they can hold: probe files are made there, and removed
+            again.
     """
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
     known = None if identity else _known_id(workspace, surveyed.root)
@@ -266,9 +308,17 @@ def make_plan(
     totals, left, discarded = _totals(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
-    problems += parking_problems(source, choices.after, around.source_drive, bool(surveyed.document), selection.part is not None)
+    problems += parking_problems(
+        source,
+        choices.after,
+        around.source_drive,
+        bool(surveyed.document),
+        selection.part is not None,
+    )
     problems += _discard_problems(choices, found, fates)
-    speeds = {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
+    speeds = (
+        {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
+    )
     return Plan(
         crossing=new_crossing_id(),
         token=secrets.token_hex(16),
@@ -278,7 +328,12 @@ def make_plan(
         source=source,
         source_drive=around.source_drive,
         goals=[
-            Goal(p, d, room, estimate(room, totals.files, around.source_drive, d, speeds, columns.hole_bytes()))
+            Goal(
+                p,
+                d,
+                room,
+                estimate(room, totals.files, around.source_drive, d, speeds, columns.hole_bytes()),
+            )
             for p, d, room in zip(paths, around.drives, rooms, strict=True)
         ],
         choices=choices,
@@ -314,9 +369,11 @@ def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
 
 
 class _Going:
-    """What deleting the originals would delete by a plan, and what of it stays because others need it."""
+    """What deleting the originals would delete by a plan, and what stays as others need it."""
 
-    def __init__(self, surveyed: Surveyed, choices: Choices, fates: array[int], gathering: Gathering) -> None:
+    def __init__(
+        self, surveyed: Surveyed, choices: Choices, fates: array[int], gathering: Gathering
+    ) -> None:
         self._surveyed, self._choices, self._fates = surveyed, choices, fates
         self._loose = {o.path: o for _, o in gathering.items} if choices.loose_too else {}
         self._rows: dict[bytes, int] = {}
@@ -330,7 +387,9 @@ class _Going:
         needed = self._surveyed.needed(workspace, self._choices.loose_too)
         self.bounds = needed.bounds
         below, rows = self._surveyed.below, self._surveyed.survey.rows()
-        sidecars = [below + place for _, _, place in rows if is_sidecar(place)] + [p for p in self._loose if is_sidecar(p)]
+        sidecars = [below + place for _, _, place in rows if is_sidecar(place)] + [
+            p for p in self._loose if is_sidecar(p)
+        ]
         if needed.by or sidecars:
             self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
         kept = kept_for_others(needed, self._goes, self._names_in)
@@ -361,7 +420,10 @@ class _Going:
             return 0
         found, below, freeing = self._surveyed.survey, self._surveyed.below, Freeing()
         for row, _, place in found.rows():
-            if self._fates[row] not in (Fate.COPY, Fate.DISCARD, Fate.OWN) or found.kind(row) is not Kind.FILE:
+            if (
+                self._fates[row] not in (Fate.COPY, Fate.DISCARD, Fate.OWN)
+                or found.kind(row) is not Kind.FILE
+            ):
                 continue
             if not shared or below + place not in shared:
                 inode = (found.root_device, found.inode[row])
@@ -374,7 +436,10 @@ class _Going:
 
 @dataclass(frozen=True, slots=True)
 class _Fitted:
-    """What becomes of every file, so that the destinations can hold it; ``left`` stays for that reason."""
+    """What becomes of every file, so that the destinations can hold it.
+
+    ``left`` stays for that reason.
+    """
 
     fates: array[int]
     gathering: Gathering
@@ -386,7 +451,10 @@ class _Fitted:
 def _fitted(
     surveyed: Surveyed, choices: Choices, selection: Selection, around: Surroundings
 ) -> _Fitted:
-    """Fits a library to its destinations: names that cannot be held are kept apart, or their files left out by choice."""
+    """Fits a library to its destinations.
+
+    Names that cannot be held are kept apart, or their files left out by choice.
+    """
     found, drives = surveyed.survey, [d for d in around.drives if d]
     links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
 
@@ -394,7 +462,11 @@ def _fitted(
         fates = Fates(choices.leave_out, choices.discard, links, selection.rows_out).of(found)
         gathering = _gathering(surveyed, choices, selection, fates)
         rules = [d.rules for d in drives]
-        return fates, gathering, keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before)
+        return (
+            fates,
+            gathering,
+            keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before),
+        )
 
     fates, gathering, apart = fit()
     clashing = clashes(drives, Columns(found, fates), gathering, apart) if drives else Clashes()
@@ -407,9 +479,16 @@ def _fitted(
 
 
 def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
-    """Some of the library's files, spread over it: ``(path, encoding, size, mtime_ns)``, to know its folder by."""
+    """Some of the library's files, spread over it.
+
+    ``(path, encoding, size, mtime_ns)``, to know its folder by.
+    """
     step = max(1, sum(found.kind(row) is Kind.FILE for row in range(len(found))) // most)
-    files = ((row, place) for row, f, place in found.rows() if found.kind(row) is Kind.FILE and not found.is_own(f))
+    files = (
+        (row, place)
+        for row, f, place in found.rows()
+        if found.kind(row) is Kind.FILE and not found.is_own(f)
+    )
     chosen = islice(islice(files, 0, None, step), most)
     return [(*listed(place), found.size[row], found.mtime_ns[row]) for row, place in chosen]
 
@@ -417,7 +496,8 @@ def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
 def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
     """True when a plan made just now says what the one says that the person has seen.
 
-    Compared are the library (names, sizes, times, inodes) and what stops or needs a decision; free space may differ.
+    Compared are the library (names, sizes, times, inodes) and what stops or needs a decision; free
+    space may differ.
     """
     one, other = shown_plan.survey, fresh.survey
     same = (
@@ -426,10 +506,14 @@ def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
         and (one.names, one.ends, one.size) == (other.names, other.ends, other.size)
         and (one.mtime_ns, one.ctime_ns, one.inode) == (other.mtime_ns, other.ctime_ns, other.inode)
     )
-    loose = [[(p, o.path, o.size, o.mtime_ns) for p, o in plan.gathering.items] for plan in (shown_plan, fresh)]
+    loose = [
+        [(p, o.path, o.size, o.mtime_ns) for p, o in plan.gathering.items]
+        for plan in (shown_plan, fresh)
+    ]
     same = same and loose[0] == loose[1] and shown_plan.uses.standing == fresh.uses.standing
     asked = [
-        [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE] for plan in (shown_plan, fresh)
+        [(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE]
+        for plan in (shown_plan, fresh)
     ]
     return same and asked[0] == asked[1] and shown_plan.apart == fresh.apart
 
@@ -447,7 +531,9 @@ def largest(found: Survey, role: Role, most: int = 3) -> list[bytes]:
 
 
 def _plain(name: str) -> bool:
-    if name in ("", ".", "..") or name.casefold().startswith(".fascis"):  # these are names of our own
+    if name in ("", ".", "..") or name.casefold().startswith(
+        ".fascis"
+    ):  # these are names of our own
         return False
     held = fsname(name)
     return "/" not in name and "\0" not in name and len(held) <= 255 and os.fsdecode(held) == name
@@ -461,13 +547,17 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
 
 
 def _own_folder_problems(found: Survey) -> Iterator[Problem]:
-    """Fascis keeps its records in a folder of the library; what has that name and is no folder would be in its way."""
+    """Fascis keeps its records in a folder of the library.
+
+    What has that name and is no folder would be in its way.
+    """
     root = found.folders[0] if found.folders else None
     if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
         yield Problem(
             Severity.STOPS,
             "name-not-usable",
-            f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps its records in a folder of that name.",
+            f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps "
+            "its records in a folder of that name.",
             "Give it another name first.",
             (OWN,),
         )
@@ -485,19 +575,24 @@ def _discard_problems(choices: Choices, found: Survey, fates: array[int]) -> Ite
             )
     elif choices.discard and choices.after is After.COPY:
         yield Problem(
-            Severity.NOTE, "discard-not-possible", "Nothing is discarded: the old place stays home and loses nothing."
+            Severity.NOTE,
+            "discard-not-possible",
+            "Nothing is discarded: the old place stays home and loses nothing.",
         )
     elif kept := _kept_from_discarding(choices, found, fates):
         yield Problem(
             Severity.NOTE,
             "discard-not-possible",
-            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made again stands only in the"
-            " library's identity file, which anybody can edit.",
+            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made "
+            "again stands only in the library's identity file, which anybody can edit.",
         )
 
 
 def _kept_from_discarding(choices: Choices, found: Survey, fates: array[int]) -> int:
-    """Files whose role is to be discarded, and that stay: only the identity file gives them that role."""
+    """Files whose role is to be discarded, and that stay.
+
+    Only the identity file gives them that role.
+    """
     wanted = {ROLES.index(r) for r in choices.discard}
     return sum(
         found.role[row] in wanted and fates[row] == Fate.LEFT_OUT and found.kind(row) is Kind.FILE
@@ -506,7 +601,9 @@ def _kept_from_discarding(choices: Choices, found: Survey, fates: array[int]) ->
     )
 
 
-def _gathering(surveyed: Surveyed, choices: Choices, selection: Selection, fates: array[int]) -> Gathering:
+def _gathering(
+    surveyed: Surveyed, choices: Choices, selection: Selection, fates: array[int]
+) -> Gathering:
     """What is gathered by these choices, and where; what is left out or stays is in it too."""
     found, uses = surveyed.survey, surveyed.uses
     out = choices.leave_out | choices.discard
@@ -516,11 +613,17 @@ def _gathering(surveyed: Surveyed, choices: Choices, selection: Selection, fates
 
     equals = surveyed.equal_files() if choices.gather and uses.of(Standing.LOOSE) else {}
     asked = {p.removeprefix(surveyed.below) for p in equals.values()}
-    inside = {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY} if asked else set()
+    inside = (
+        {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY}
+        if asked
+        else set()
+    )
     return gather(found, uses, surveyed.source, goes, inside.__contains__, equals)
 
 
-def _totals(found: Survey, fates: array[int], gathering: Gathering) -> tuple[Totals, Totals, Totals]:
+def _totals(
+    found: Survey, fates: array[int], gathering: Gathering
+) -> tuple[Totals, Totals, Totals]:
     """What goes along, what is left out and stays, and what is discarded with the originals."""
     sums = {int(fate): [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
     for row, fate in enumerate(fates):
@@ -539,7 +642,10 @@ def _totals(found: Survey, fates: array[int], gathering: Gathering) -> tuple[Tot
 
 
 def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive | None) -> int:
-    """Bytes that a library takes on a drive, in its own blocks; documents twice, for they are kept as they were too."""
+    """Bytes that a library takes on a drive, in its own blocks.
+
+    Documents twice, for they are kept as they were too.
+    """
     room, twins = 0, set()
     block = max(drive.block if drive else 4096, 1)
     holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)

@@ -1,4 +1,7 @@
-"""Rows of a plan as the journal keeps them: what a survey and a gathering have, with fates, strands and names that are kept apart."""
+"""Rows of a plan as the journal keeps them.
+
+What a survey and a gathering have, with fates, strands and names that are kept apart.
+"""
 
 from __future__ import annotations
 
@@ -13,15 +16,19 @@ from fascis.library.roles import ROLES
 from fascis.library.survey import Kind, Survey, strand_folder
 
 INSERT = (
-    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, links, role, fate, strand, twin,"
-    " outside, there, before) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, "
+    "links, role, fate, strand, twin, outside, there, before) "
+    "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
 )
 
 
 def survey_rows(
     survey: Survey, fates: Sequence[int], strands: dict[tuple[bytes, int], int], apart: Apart
 ) -> Iterator[tuple[Any, ...]]:
-    """A row for every entry of a survey; ``strands`` gets those that are new, by folder and role."""
+    """A row for every entry of a survey.
+
+    ``strands`` gets those that are new, by folder and role.
+    """
     first_of: dict[int, int] = {}
     for index, folder in enumerate(survey.folders):
         top = strand_folder(folder.place)
@@ -54,9 +61,16 @@ def survey_rows(
 
 
 def gathered_rows(
-    gathering: Gathering, first: int, folders: dict[bytes, int], strands: dict[tuple[bytes, int], int], apart: Apart
+    gathering: Gathering,
+    first: int,
+    folders: dict[bytes, int],
+    strands: dict[tuple[bytes, int], int],
+    apart: Apart,
 ) -> Iterator[tuple[Any, ...]]:
-    """A row for every loose file that goes along; they come after those of the survey, which has ``first`` rows."""
+    """A row for every loose file that goes along.
+
+    They come after those of the survey, which has ``first`` rows.
+    """
     for number, (place, o) in enumerate(gathering.items, first):
         above, _, name = place.rpartition(b"/")
         role = ROLES.index(o.role)
@@ -83,7 +97,10 @@ def gathered_rows(
 
 
 def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, bytes | None]:
-    """The name of a file in the copy, where that is another; and the place it had before any was changed."""
+    """The name of a file in the copy, where that is another.
+
+    And the place it had before any was changed.
+    """
     if not apart:
         return None, None
     place = join(folder, name)

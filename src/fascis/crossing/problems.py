@@ -20,7 +20,10 @@ class Severity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One problem. ``code`` is from the closed list in docs/formats.md; ``files`` are places, at most 1,000 of them.
+    """One problem.
+
+    ``code`` is from the closed list in docs/formats.md; ``files`` are places, at most 1,000 of
+    them.
 
     ``brief`` says it in a few words, where there is no room for the sentence.
     """
@@ -144,14 +147,38 @@ WHY = {
 OF_DESTINATION = frozenset(
     c
     for c in CODES
-    if c.startswith(("destination-", "name-", "names-", "drive-", "also-", "rules-", "times-", "backup-", "system-", "nearly-"))
+    if c.startswith(
+        (
+            "destination-",
+            "name-",
+            "names-",
+            "drive-",
+            "also-",
+            "rules-",
+            "times-",
+            "backup-",
+            "system-",
+            "nearly-",
+        )
+    )
 ) | frozenset(
     (
-        "same-drive", "same-disk", "same-library-there", "library-inside-destination", "not-enough-room", "file-too-large",
-        "links-not-kept", "hard-links-not-kept", "permissions-not-kept", "attributes-not-kept", "holes-not-kept", "network-drive",
-        "away", "not-holdable",
+        "same-drive",
+        "same-disk",
+        "same-library-there",
+        "library-inside-destination",
+        "not-enough-room",
+        "file-too-large",
+        "links-not-kept",
+        "hard-links-not-kept",
+        "permissions-not-kept",
+        "attributes-not-kept",
+        "holes-not-kept",
+        "network-drive",
+        "away",
+        "not-holdable",
     )
-)  # fmt: skip
+)
 
 
 def stops(problems: Sequence[Problem]) -> bool:

@@ -1,8 +1,11 @@
 """Whether what is read back comes from the drive itself, and not from memory: law 8.
 
-Dropping pages is advice and fails silently. So, batch by batch: where there is a block device, its read counter must grow
-by about the bytes that were read; elsewhere the kernel must say that none of a file's pages were in memory before.
-Behind a user-space driver the pages of the block device are dropped first, where that is permitted; where it is not,
+Dropping pages is advice and fails silently. So, batch by batch: where there is a block device, its
+read counter must grow
+by about the bytes that were read; elsewhere the kernel must say that none of a file's pages were in
+memory before.
+Behind a user-space driver the pages of the block device are dropped first, where that is permitted;
+where it is not,
 nothing is read from the device, its counter stands still, and the batch is only *compared*.
 """
 
@@ -11,12 +14,17 @@ from __future__ import annotations
 from fascis.drives.device import Device
 from fascis.drives.model import Drive
 
-INLINE = 4096  # a file of at most so many bytes may lie among a file system's own records: its bytes are not counted
+# a file of at most so many bytes may lie among a file system's own records: its bytes are not
+# counted
+INLINE = 4096
 _ABOUT = 0.9
 
 
 class Proof:
-    """The proof for one destination. Not for several threads at once: the reading thread's alone."""
+    """The proof for one destination.
+
+    Not for several threads at once: the reading thread's alone.
+    """
 
     def __init__(self, drive: Drive) -> None:
         self._device = Device.below(drive)
@@ -40,7 +48,8 @@ class Proof:
         """After a batch was read back: was as much read from the drive as was read here?
 
         Args:
-            expected: bytes that lie on the drive for the files that were read, those of at most ``INLINE`` left out.
+            expected: bytes that lie on the drive for the files that were read, those of at most
+                ``INLINE`` left out.
         """
         if self._from_memory:
             return False
@@ -53,12 +62,18 @@ class Proof:
         return enough or not self._counts
 
     def proves(self, pages_gone: bool) -> bool:
-        """For one file of a batch that holds: behind a kernel's own driver its pages must have been gone too."""
+        """For one file of a batch that holds.
+
+        Behind a kernel's own driver its pages must have been gone too.
+        """
         return pages_gone or self._user_space
 
     @property
     def again(self) -> bool:
-        """True when reading a second time may prove what the first time did not: pages can be dropped again."""
+        """True when reading a second time may prove what the first time did not.
+
+        Pages can be dropped again.
+        """
         return self._device is not None and self._device.may_open and not self._from_memory
 
     def close(self) -> None:

@@ -1,4 +1,7 @@
-"""Reading again what was only compared: after a drive was mounted or connected anew nothing of it is in memory."""
+"""Reading again what was only compared.
+
+After a drive was mounted or connected anew nothing of it is in memory.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +22,15 @@ BATCH = 256
 
 
 def prove(
-    copies: Copies, medium: Medium, drive: Drive, place_of: Callable[[Item], bytes], control: Control
+    copies: Copies,
+    medium: Medium,
+    drive: Drive,
+    place_of: Callable[[Item], bytes],
+    control: Control,
 ) -> list[Item]:
-    """Reads every copy that is not proven, and records those that are now; gives those that were read back wrong.
+    """Reads every copy that is not proven, and records those that are now.
+
+    Gives those that were read back wrong.
 
     Args:
         place_of: where an item's copy is in ``medium``.

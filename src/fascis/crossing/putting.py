@@ -1,4 +1,7 @@
-"""Writing one of Fascis's own files, or what it wrote anew, into a place of this crossing: read back before it counts."""
+"""Writing one of Fascis's own files, or what it wrote anew, into a place of this crossing.
+
+Read back before it counts.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +40,10 @@ class _Stream(io.RawIOBase):
 
 @dataclass(frozen=True, slots=True)
 class Like:
-    """What a file that is written anew takes from the one it stands for: mode, times, owner where asked, attributes."""
+    """What a file that is written anew takes from the one it stands for.
+
+    Mode, times, owner where asked, attributes.
+    """
 
     status: os.stat_result
     attributes: dict[str, bytes]
@@ -64,7 +70,9 @@ class Like:
 def put(
     medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
 ) -> tuple[CopySeen, bytes]:
-    """Writes a file anew into the staged library and reads it back; gives how it looks, and the digest.
+    """Writes a file anew into the staged library and reads it back.
+
+    Gives how it looks, and the digest.
 
     Args:
         like: what it takes from the file that it stands for; without it, everybody may read it.
@@ -91,7 +99,9 @@ def put(
         again.drop_cached()
         if digest_of(again) != raw.hasher.digest():
             raise EnvironmentTrouble(
-                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals are untouched.", place
+                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals "
+                "are untouched.",
+                place,
             )
     finally:
         again.close()

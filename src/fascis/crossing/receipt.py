@@ -22,7 +22,9 @@ FORMAT = 1
 
 
 def receipt_of(journal: Journal) -> dict[str, Any]:
-    """The record of a crossing so far, from its journal alone. Sizes in bytes, times in seconds since 1970.
+    """The record of a crossing so far, from its journal alone.
+
+    Sizes in bytes, times in seconds since 1970.
 
     Raises:
         Damaged: what is in the journal makes no sense.
@@ -100,9 +102,13 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         ],
         "decisions": h.decisions,
         "attention": [
-            {"path": place_text(p), "drive": d, "meaning": m, "at": at} for p, d, m, at in journal.attentions()
+            {"path": place_text(p), "drive": d, "meaning": m, "at": at}
+            for p, d, m, at in journal.attentions()
         ],
-        "acts": [{"what": k, "subject": s, "begun": b, "ended": e, "outcome": o} for k, s, b, e, o in journal.acts()],
+        "acts": [
+            {"what": k, "subject": s, "begun": b, "ended": e, "outcome": o}
+            for k, s, b, e, o in journal.acts()
+        ],
         "release": journal.value("release"),
         "looked_at": journal.value("looked_at"),
         "parked_at": journal.value("parked_at"),
@@ -111,7 +117,9 @@ def _record_of(journal: Journal) -> dict[str, Any]:
 
 def receipt_json(record: dict[str, Any]) -> bytes:
     """The receipt as JSON."""
-    return (json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+    return (json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode(
+        "utf-8", "backslashreplace"
+    )
 
 
 def clock_text(at: float | None) -> str:
@@ -120,12 +128,16 @@ def clock_text(at: float | None) -> str:
 
 
 _STYLE = """
-body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
+body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto
+ Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
 main{max-width:700px;margin:40px auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:34px 40px}
-h1{font-size:24px;margin:0 0 4px}h2{font-size:15px;margin:26px 0 6px}p{margin:5px 0}.quiet{color:#57636C}
+h1{font-size:24px;margin:0 0 4px}h2{font-size:15px;margin:26px 0 6px}p{margin:5px
+ 0}.quiet{color:#57636C}
 .seal{font-size:17px;font-weight:600;color:#17665F}.wrong{color:#A83420}
-table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
-td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media print{body{background:#fff}main{border:0;margin:0}}
+table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px
+ 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
+td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media
+ print{body{background:#fff}main{border:0;margin:0}}
 """
 _STATES = {
     State.SETTLED: "Whole and verified at the new place",
@@ -141,10 +153,16 @@ def seal(record: dict[str, Any]) -> str:
     """The one sentence that says how it stands."""
     text = _STATES.get(State(record["state"]), "Under way; the originals are untouched")
     if record["not_copied"] and State(record["state"]) in _STATES:
-        text = text.replace("Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}")
-        text = text.replace("Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},")
+        text = text.replace(
+            "Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}"
+        )
+        text = text.replace(
+            "Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},"
+        )
     elif lacks := record.get("lacks", 0):
-        text = text.replace("Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1)
+        text = text.replace(
+            "Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1
+        )
     return text
 
 
@@ -154,17 +172,28 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
         (
             "Read back and equal",
-            f"{counted(record['verified_files'], 'file')}, {number(record['verified_bytes'])}{NBSP}bytes",
+            f"{counted(record['verified_files'], 'file')}, "
+            f"{number(record['verified_bytes'])}{NBSP}bytes",
         ),
-        ("Read back", "from the drive itself" if record["proven"] else "perhaps from memory: not proven on this drive"),
+        (
+            "Read back",
+            "from the drive itself"
+            if record["proven"]
+            else "perhaps from memory: not proven on this drive",
+        ),
         ("Digest", record["digest"]),
         ("Planned", clock_text(record["planned_at"])),
         ("Settled", clock_text(record["settled_at"])),
     ]
     if record["gathered"]["files"]:
-        figures = f"{counted(record['gathered']['files'], 'loose file')}, {size(record['gathered']['bytes'])}"
+        figures = (
+            f"{counted(record['gathered']['files'], 'loose file')}, "
+            f"{size(record['gathered']['bytes'])}"
+        )
         gone = (record["release"] or {}).get("loose_files")
-        rows.append(("Gathered into the library" + ("" if gone else ", and still where they were"), figures))
+        rows.append(
+            ("Gathered into the library" + ("" if gone else ", and still where they were"), figures)
+        )
     if opened := record["opened"]:
         rows.append(
             (
@@ -174,16 +203,22 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         )
     if record["written_anew"]:
         rows.append(
-            ("Written anew, kept as they were in .fascis/as-it-was", counted(len(record["written_anew"]), "file"))
+            (
+                "Written anew, kept as they were in .fascis/as-it-was",
+                counted(len(record["written_anew"]), "file"),
+            )
         )
     if unknown := record["references"].get("not_understood"):
-        rows.append(("Not understood: what they refer to is not known", counted(unknown, "document")))
+        rows.append(
+            ("Not understood: what they refer to is not known", counted(unknown, "document"))
+        )
     if record["left_out"]["files"]:
         roles = ", ".join(record["left_out"]["roles"])
         rows.append(
             (
                 "Left out, stays at the old place",
-                f"{counted(record['left_out']['files'], 'file')} ({roles}), {size(record['left_out']['bytes'])}",
+                f"{counted(record['left_out']['files'], 'file')} ({roles}), "
+                f"{size(record['left_out']['bytes'])}",
             )
         )
     if record["discarded"]["files"]:
@@ -191,32 +226,46 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append(
             (
                 "Not copied, goes with the originals by your choice",
-                f"{counted(record['discarded']['files'], 'file')} ({roles}), {size(record['discarded']['bytes'])}",
+                f"{counted(record['discarded']['files'], 'file')} ({roles}), "
+                f"{size(record['discarded']['bytes'])}",
             )
         )
     if record["parked_at"]:
         rows.append(("Originals set aside at", shown(record["parked_at"])))
     if release := record["release"]:
         rows.append(
-            ("Originals deleted", f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes")
+            (
+                "Originals deleted",
+                f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes",
+            )
         )
         if release.get("discarded_files"):
             rows.append(
                 (
                     "Discarded with them",
-                    f"{counted(release['discarded_files'], 'file')}, {number(release['discarded_bytes'])}{NBSP}bytes",
+                    f"{counted(release['discarded_files'], 'file')}, "
+                    f"{number(release['discarded_bytes'])}{NBSP}bytes",
                 )
             )
         if release.get("loose_files"):
             rows.append(
                 (
                     "Loose originals deleted too",
-                    f"{counted(release['loose_files'], 'file')}, {number(release['loose_bytes'])}{NBSP}bytes",
+                    f"{counted(release['loose_files'], 'file')}, "
+                    f"{number(release['loose_bytes'])}{NBSP}bytes",
                 )
             )
-        rows.append((f"Free on {record['from_drive']['label']} before", f"{number(release['free_before'])}{NBSP}bytes"))
         rows.append(
-            (f"Free on {record['from_drive']['label']} after, measured", f"{number(release['free_after'])}{NBSP}bytes")
+            (
+                f"Free on {record['from_drive']['label']} before",
+                f"{number(release['free_before'])}{NBSP}bytes",
+            )
+        )
+        rows.append(
+            (
+                f"Free on {record['from_drive']['label']} after, measured",
+                f"{number(release['free_after'])}{NBSP}bytes",
+            )
         )
     return rows
 
@@ -236,11 +285,14 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
     body.append("<h2>From and to</h2><table cellpadding=4>")
     ends = [("From", record["from_drive"], record["from"])]
-    ends += [(_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]]
+    ends += [
+        (_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]
+    ]
     for label, drive, path in ends:
         stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
         body.append(
-            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span class=quiet>{e(path)}</span>"
+            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span "
+            f"class=quiet>{e(path)}</span>"
         )
     body.append("</table><h2>Figures</h2><table cellpadding=4>")
     body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
@@ -248,16 +300,27 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     if release := record["release"]:
         if release["reasons"]:
             body.append(
-                "<h2>Why less came free than was deleted</h2>" + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
+                "<h2>Why less came free than was deleted</h2>"
+                + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
             )
         if release["left_behind"]:
             body.append("<h2>What stays at the old place</h2>")
-            body.append(_table(("File", "Why"), [(x["path"], stays_because(x)) for x in release["left_behind"][:500]]))
+            body.append(
+                _table(
+                    ("File", "Why"),
+                    [(x["path"], stays_because(x)) for x in release["left_behind"][:500]],
+                )
+            )
     if record["not_copied"]:
         body.append("<h2>Not copied; the originals stay</h2>")
-        body.append(_table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]]))
+        body.append(
+            _table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]])
+        )
     if record["decisions"]:
-        body.append("<h2>Decided before the start</h2>" + "".join(f"<p>{e(d)}</p>" for d in record["decisions"]))
+        body.append(
+            "<h2>Decided before the start</h2>"
+            + "".join(f"<p>{e(d)}</p>" for d in record["decisions"])
+        )
     if record["attention"]:
         body.append("<h2>Needed attention</h2>")
         body.append(
@@ -271,15 +334,23 @@ def receipt_html(record: dict[str, Any]) -> bytes:
         _table(
             ("When", "What", "Outcome"),
             [
-                (clock_text(a["begun"]), f"{a['what']}: {a['subject']}", a["outcome"] or "not finished")
+                (
+                    clock_text(a["begun"]),
+                    f"{a['what']}: {a['subject']}",
+                    a["outcome"] or "not finished",
+                )
                 for a in record["acts"]
             ],
         )
     )
     body.append(
-        "<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check .fascis/manifest.b3</code></p>"
+        "<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check "
+        ".fascis/manifest.b3</code></p>"
     )
-    page = f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
+    page = (
+        f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, "
+        f"receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
+    )
     return page.encode("utf-8", "backslashreplace")
 
 

@@ -1,6 +1,7 @@
 """What the library's own record says of its files: the digests it had when it was last verified.
 
-A file with the size and time on record and another content was damaged where it lies. It crosses only by decision, and
+A file with the size and time on record and another content was damaged where it lies. It crosses
+only by decision, and
 its original is never released.
 """
 
@@ -24,7 +25,10 @@ _BATCH = 20_000
 
 
 def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
-    """Writes the digests on record into the journal, of files that have the size and time on record. A damaged record is none."""
+    """Writes digests on record into the journal, for files with the size and time on record.
+
+    A damaged record counts as no record.
+    """
     label = journal.header.source_drive.label
     try:
         with closing(workspace.drives.open(source)) as medium:
@@ -41,10 +45,17 @@ def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
                         known = []
                 journal.record_known(known)
     except (OSError, EnvironmentTrouble, Damaged) as error:
-        journal.note(INVENTORY, label, f"it is not understood, so that damage cannot be told by it ({error})", 0.0)
+        journal.note(
+            INVENTORY,
+            label,
+            f"it is not understood, so that damage cannot be told by it ({error})",
+            0.0,
+        )
 
 
-def _known_in(journal: Journal, folder: bytes, entries: Iterable[Entry]) -> Iterator[tuple[bytes, int]]:
+def _known_in(
+    journal: Journal, folder: bytes, entries: Iterable[Entry]
+) -> Iterator[tuple[bytes, int]]:
     there = {name: (id, size, mtime) for id, name, size, mtime in journal.names_in(folder)}
     for entry in entries:
         id, size, mtime = there.get(entry.place.rpartition(b"/")[2], (-1, -1, -1))

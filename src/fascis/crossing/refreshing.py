@@ -1,4 +1,7 @@
-"""Leads of documents that are not what they were when the plan was made: found again from the old place, before they are written anew."""
+"""Leads of documents that are not what they were when the plan was made.
+
+Found again from the old place, before they are written anew.
+"""
 
 from __future__ import annotations
 
@@ -13,9 +16,10 @@ from fascis.workspace import Workspace
 
 
 def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
-    """Records where the references of changed and new documents lead, where those are still as they were copied.
+    """Records where references of changed and new documents lead, if those are still as copied.
 
-    A document that changed once more meanwhile is newer at the old place, and is brought along, or left by decision.
+    A document that changed once more meanwhile is newer at the old place, and is brought along,
+    or left by decision.
 
     Raises:
         EnvironmentTrouble: the old place cannot be read.
@@ -36,12 +40,17 @@ def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
 
 
 def _stale(copies: Copies) -> dict[int, bytes]:
-    """Documents whose leads are not those of what was copied: what each was when it was copied, by entry."""
+    """Documents whose leads are not those of what was copied.
+
+    What each was when it was copied, by entry.
+    """
     known, amending = copies.journal.led_entries(), copies.amending
     stale = {}
     for item in documents_of(copies):
         now = _seen(item)
-        if (item.id in known and known[item.id] != now) or (item.id not in known and (not known or item.id in amending)):
+        if (item.id in known and known[item.id] != now) or (
+            item.id not in known and (not known or item.id in amending)
+        ):
             stale[item.id] = now
     return stale
 

@@ -1,7 +1,11 @@
-"""Releasing: originals whose copies are verified are deleted, one by one, each checked right before.
+"""Releasing.
 
-Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy is what was verified.
-What appeared, changed, is open, was damaged, was left out or was not verified stays, and is told. What the person chose
+Originals whose copies are verified are deleted, one by one, each checked right before.
+
+Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy
+is what was verified.
+What appeared, changed, is open, was damaged, was left out or was not verified stays, and is told.
+What the person chose
 to discard goes when it is as it was surveyed.
 """
 
@@ -40,7 +44,8 @@ from fascis.library.survey import Kind
 BATCH = 256
 MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
 MISSING, CHANGED = "copy-missing", "copy-changed"
-_STAYS_BY_ERROR = {  # of an original that cannot be got at any more: what stands there is not touched
+# of an original that cannot be got at any more: what stands there is not touched
+_STAYS_BY_ERROR = {
     errno.EXDEV: "mount",
     errno.ESTALE: "changed",
     errno.ENOENT: "changed",
@@ -61,36 +66,57 @@ class Kept:
     label: str
     crossing: str
 
-    def wrong(self, item: Item, buffers: Buffers, control: Control, later: bool = False) -> str | None:
-        """Why the copy of an item is not what was verified, or None when it is; read again where looking does not tell.
+    def wrong(
+        self, item: Item, buffers: Buffers, control: Control, later: bool = False
+    ) -> str | None:
+        """Why the copy of an item is not what was verified, or None when it is.
+
+        Read again where looking does not tell.
 
         Args:
-            later: media on a drive where looking never tells are read right before their original goes, not now too.
+            later: media on a drive where looking never tells are read right before their original
+                goes, not now too.
         """
         place = arrives_at(item, self.crossing)
-        if item.rewritten and self.copies.stands_anew(item.id) and not self.medium.exists(item.there):
-            return MISSING  # what was kept as it was is there, what the library is worked on with is not
+        if (
+            item.rewritten
+            and self.copies.stands_anew(item.id)
+            and not self.medium.exists(item.there)
+        ):
+            # what was kept as it was is there, what the library is worked on with is not
+            return MISSING
         try:
             status = self.medium.status(place)
             if item.kind is Kind.LINK:
-                same = stat.S_ISLNK(status.st_mode) and digest_of_bytes(self.medium.read_link(place)) == item.digest
+                same = (
+                    stat.S_ISLNK(status.st_mode)
+                    and digest_of_bytes(self.medium.read_link(place)) == item.digest
+                )
                 return None if same else CHANGED
         except (FileNotFoundError, NotADirectoryError):
             return MISSING
         except OSError as error:
             raise told(error, "look at the copy", place) from error
         look = look_at_copy(item.copy_seen, status, self.rules)
-        if look is Look.SAME or (later and look is Look.TOUCHED and item.role in MEDIA and not self.rules.keeps_ctime):
+        if look is Look.SAME or (
+            later and look is Look.TOUCHED and item.role in MEDIA and not self.rules.keeps_ctime
+        ):
             return None
         try:
-            return None if read_back(self.medium, place, buffers, control).digest == item.digest else CHANGED
+            return (
+                None
+                if read_back(self.medium, place, buffers, control).digest == item.digest
+                else CHANGED
+            )
         except DriveGone:
             raise
         except FascisError:
             return CHANGED
 
-    def lost(self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO) -> dict[bytes, str]:
-        """The places of all originals, of those that are still there, whose copy is not what was verified, and why."""
+    def lost(
+        self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO
+    ) -> dict[bytes, str]:
+        """Originals that are still there and whose copy is not what was verified, and why."""
         found = {}
         for item in self.copies.items(which):
             control.checkpoint()
@@ -108,7 +134,9 @@ class Kept:
     def now(self, item: Item) -> Proven | None:
         """How the copy of an item looks now; None when it is not there."""
         try:
-            return Proven.by(self.medium.status(arrives_at(item, self.crossing)), self.rules.stable_inodes)
+            return Proven.by(
+                self.medium.status(arrives_at(item, self.crossing)), self.rules.stable_inodes
+            )
         except OSError:
             return None
 
@@ -130,9 +158,13 @@ class Originals(Protocol):
 class Release:
     """One release under way: all places open and proven. ``kept`` begins with home.
 
-    ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies were changed or taken away. With ``reads_again`` the content of every original is compared once more, whatever its drive.
-    ``still_wanted`` raises when a release is not what this crossing is about any more: asked before every batch.
-    ``differences`` are those found after :meth:`check_copies`, right before anything is set aside or deleted.
+    ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies
+    were changed or taken away. With ``reads_again`` the content of every original is compared once
+    more, whatever its drive.
+    ``still_wanted`` raises when a release is not what this crossing is about any more: asked before
+    every batch.
+    ``differences`` are those found after :meth:`check_copies`, right before anything is set aside
+    or deleted.
     """
 
     source: Originals
@@ -149,10 +181,12 @@ class Release:
     deleted: Deleted = field(default_factory=Deleted)
     still_wanted: Callable[[], None] = lambda: None
 
-    # -- before anything is deleted -------------------------------------------------------------------------------
+    # -- before anything is deleted ----------------------------------------------------------------
 
     def check_copies(self) -> None:
-        """Looks at every copy again, and reads those again that differ. Originals whose copies are not whole will stay.
+        """Looks at every copy again, and reads those again that differ.
+
+        Originals whose copies are not whole will stay.
 
         Raises:
             Refused: not one copy is what was verified; nothing was deleted.
@@ -162,12 +196,12 @@ class Release:
         if self.lost and all(item.place in self.lost for item in self._copies.items(Which.MAY_GO)):
             raise Refused(
                 "copy-changed",
-                f"Of the copy on {self.kept[0].label} nothing is what was verified, {shown(min(self.lost))} first. No original was"
-                " deleted.",
+                f"Of the copy on {self.kept[0].label} nothing is what was verified, "
+                f"{shown(min(self.lost))} first. No original was deleted.",
                 tuple(sorted(self.lost)),
             )
 
-    # -- deleting -------------------------------------------------------------------------------------------------
+    # -- deleting ----------------------------------------------------------------------------------
 
     def run(self) -> None:
         """Deletes the originals. May be called again after any interruption."""
@@ -179,12 +213,18 @@ class Release:
             files = [
                 i
                 for i, o in zip(batch, outcomes, strict=True)
-                if o[1] is Origin.GONE and o[2] is None and i.kind is Kind.FILE and i.fate is not Fate.OWN
+                if o[1] is Origin.GONE
+                and o[2] is None
+                and i.kind is Kind.FILE
+                and i.fate is not Fate.OWN
             ]
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
 
     def release_batch(self, batch: list[Item]) -> list[tuple[int, Origin, str | None]]:
-        """Deletes some originals, intent and outcome journaled; gives what became of each, and why it stays."""
+        """Deletes some originals, intent and outcome journaled.
+
+        Gives what became of each, and why it stays.
+        """
         fresh, opened = set(self.differences.changed), self._open_inodes(batch)
         self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
         outcomes = [self._release_one(item, fresh, opened) for item in batch]
@@ -192,7 +232,10 @@ class Release:
         return outcomes
 
     def _mend(self) -> None:
-        """Corrects the journal after an interruption: what was intended and is no longer there is gone."""
+        """Corrects the journal after an interruption.
+
+        What was intended and is no longer there is gone.
+        """
         gone = []
         for item in self._copies.items(Which.BEING_DELETED):
             try:
@@ -223,7 +266,9 @@ class Release:
         wanted = {(device, i.seen[3] if i.seen else i.inode) for i in batch}
         return {inode_key(o.inode) for o in find_open(wanted, {device}).files}
 
-    def _release_one(self, item: Item, fresh: set[bytes], opened: set[int]) -> tuple[int, Origin, str | None]:
+    def _release_one(
+        self, item: Item, fresh: set[bytes], opened: set[int]
+    ) -> tuple[int, Origin, str | None]:
         try:
             status = self.source.status(item.place)
         except (FileNotFoundError, NotADirectoryError):
@@ -256,9 +301,16 @@ class Release:
                 held.close()
 
     def _delete(
-        self, item: Item, status: os.stat_result, copies: list[Proven | None], held: MediumFile | None
+        self,
+        item: Item,
+        status: os.stat_result,
+        copies: list[Proven | None],
+        held: MediumFile | None,
     ) -> tuple[int, Origin, str | None]:
-        """The last reading, the last look, and the unlink; ``held`` is the original, open. Raises ``OSError``."""
+        """The last reading, the last look, and the unlink; ``held`` is the original, open.
+
+        Raises ``OSError``.
+        """
         proven = Proven.by(status, self.source_rules.stable_inodes)
         if held is not None:
             lease = held.hold()
@@ -278,7 +330,10 @@ class Release:
         return item.id, Origin.GONE, None
 
     def _why_open(self, lease: bool | None, status: os.stat_result) -> str | None:
-        """Why an original must stay for the sake of a program that may write to it; where no lease is granted, processes are asked."""
+        """Why an original must stay for the sake of a program that may write to it.
+
+        Where no lease is granted, processes are asked.
+        """
         if lease is not None:
             return None if lease else "open"
         found = find_open({(status.st_dev, status.st_ino)}, {status.st_dev})
@@ -293,7 +348,10 @@ class Release:
         return self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
 
     def _read(self, held: MediumFile, lease: bool | None) -> bytes:
-        """The digest of an original; whoever wants to write to it meanwhile does not wait long. Raises ``OSError``."""
+        """The digest of an original; whoever wants to write to it meanwhile does not wait long.
+
+        Raises ``OSError``.
+        """
         hasher = blake3()
         buffer = self.buffers.ring[0]
         while count := held.readinto(buffer):
@@ -304,7 +362,9 @@ class Release:
                 return b""
         return hasher.digest()
 
-    def _why_stays(self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]) -> str | None:
+    def _why_stays(
+        self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]
+    ) -> str | None:
         """Why an original stays, or None when it may go, as far as looking tells."""
         if item.place in self.used:
             return "used-elsewhere"
@@ -324,7 +384,10 @@ class Release:
         return next((why for why in reasons if why), None)
 
     def _why_not_whole(self, item: Item) -> str | None:
-        """Why an item does not count as copied: not verified alike everywhere, or not what it once was."""
+        """Why an item does not count as copied.
+
+        Not verified alike everywhere, or not what it once was.
+        """
         if item.seen is None or item.digest is None:
             return "not-verified"
         for kept in self.kept:
@@ -337,7 +400,11 @@ class Release:
         return item if kept is self.kept[0] else kept.copies.item(item.id)
 
     def _shared(self, item: Item, held: MediumFile | None) -> int:
-        if held is None or item.kind is not Kind.FILE or self.source_rules.name not in ("btrfs", "XFS"):
+        if (
+            held is None
+            or item.kind is not Kind.FILE
+            or self.source_rules.name not in ("btrfs", "XFS")
+        ):
             return 0
         try:
             return held.shared_bytes()
@@ -373,20 +440,31 @@ class Release:
 
 
 def still_wanted(journal: Journal) -> None:
-    """Asked while the originals are held, before every batch: another window or command may have decided otherwise.
+    """Asked while the originals are held, before every batch.
+
+    Another window or command may have decided otherwise.
 
     Raises:
         Refused: home was given back, or that was begun.
     """
-    if journal.state not in (State.SWITCHED, State.PARKED, State.RELEASED) or journal.open_act("undo") is not None:
+    if (
+        journal.state not in (State.SWITCHED, State.PARKED, State.RELEASED)
+        or journal.open_act("undo") is not None
+    ):
         raise Refused(
             "wrong-state",
-            f"The crossing is {journal.state.value}: home was given back, or that was begun. Nothing more was deleted.",
+            f"The crossing is {journal.state.value}: home was given back, or that was begun. "
+            "Nothing more was deleted.",
         )
 
 
-def left_behind(copies: Copies, source: Medium | None, differences: Differences) -> list[tuple[bytes, str]]:
-    """``(place, why)`` of what stays at the old place after a release; at most 10,000 of each kind."""
+def left_behind(
+    copies: Copies, source: Medium | None, differences: Differences
+) -> list[tuple[bytes, str]]:
+    """``(place, why)`` of what stays at the old place after a release.
+
+    At most 10,000 of each kind.
+    """
     out: dict[bytes, str] = {}
     reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
     for item in copies.items(Which.STAYING):
@@ -405,5 +483,8 @@ def left_behind(copies: Copies, source: Medium | None, differences: Differences)
 
 
 def _touched(item: Item, status: os.stat_result) -> bool:
-    """True when a file with several names was touched since it was copied: perhaps a name came or went, perhaps its content changed."""
+    """True when a file with several names was touched since it was copied.
+
+    Perhaps a name came or went, perhaps its content changed.
+    """
     return item.links > 1 and item.seen is not None and ctime_of(status) != item.seen[2]

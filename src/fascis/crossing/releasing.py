@@ -1,4 +1,7 @@
-"""A release from its first look to its record: all copies are checked, then originals go, and the free space is measured."""
+"""A release from its first look to its record.
+
+All copies are checked, then originals go, and the free space is measured.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,13 @@ from fascis.crossing.events import Control, Report
 from fascis.crossing.fates import Fate
 from fascis.crossing.journal import Journal
 from fascis.crossing.loose_release import release_loose
-from fascis.crossing.needed import Going, add_named, find_needed, kept_for_others, sidecars_of_what_stays
+from fascis.crossing.needed import (
+    Going,
+    add_named,
+    find_needed,
+    kept_for_others,
+    sidecars_of_what_stays,
+)
 from fascis.crossing.park import park, unpark
 from fascis.crossing.parts import is_in_part
 from fascis.crossing.places import Places, open_source
@@ -35,9 +44,15 @@ from fascis.workspace import Workspace
 
 
 def release(
-    workspace: Workspace, journal: Journal, demanded: Sequence[Destination], control: Control, report: Report
+    workspace: Workspace,
+    journal: Journal,
+    demanded: Sequence[Destination],
+    control: Control,
+    report: Report,
 ) -> dict[str, Any]:
-    """Deletes the originals whose copies are verified on every demanded destination; gives the record of it.
+    """Deletes the originals whose copies are verified on every demanded destination.
+
+    Gives the record of it.
 
     Raises:
         Refused: a copy is not what was verified; nothing was deleted.
@@ -49,7 +64,13 @@ def release(
         return record
     with ExitStack() as held:
         kept = [
-            Kept(d.copies, held.enter_context(closing(d.open())), d.drive().rules, d.label, places.crossing)
+            Kept(
+                d.copies,
+                held.enter_context(closing(d.open())),
+                d.drive().rules,
+                d.label,
+                places.crossing,
+            )
             for d in demanded
         ]
         source = held.enter_context(closing(open_source(workspace, places)))
@@ -62,7 +83,10 @@ def release(
 
 
 def _standing(places: Places, source: Medium) -> Path | None:
-    """Where the folder of the originals is now, by its open handle: what it was known by may be deleted."""
+    """Where the folder of the originals is now, by its open handle.
+
+    What it was known by may be deleted.
+    """
     status = source.status(b"")
     for path in (places.source, places.parked_path):
         try:
@@ -89,7 +113,9 @@ def _release(
         work.still_wanted = lambda: still_wanted(journal)
         work.still_wanted()
         work.check_copies()
-        differences = work.differences = of_this(compare(source, copies, control.checkpoint), copies[0])
+        differences = work.differences = of_this(
+            compare(source, copies, control.checkpoint), copies[0]
+        )
         not_worked_in(differences)
         needed = needed_now(workspace, places, copies[0], differences, control, lost=work.lost)
         top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
@@ -100,11 +126,17 @@ def _release(
         if before is None:
             before = free_now(source)
             journal.put("free_before", before)
-        act = journal.open_act("release") or journal.intend("release", shown(str(places.origin())), workspace.clock())
+        act = journal.open_act("release") or journal.intend(
+            "release", shown(str(places.origin())), workspace.clock()
+        )
         work.run()
         if not journal.header.document:
             work.clear_folders(source)  # the folders of a single document are not the library's
-        stays = release_loose(workspace, journal, kept, needed, control, report) if journal.header.loose_too else []
+        stays = (
+            release_loose(workspace, journal, kept, needed, control, report)
+            if journal.header.loose_too
+            else []
+        )
     after = settle_down(source, before, work.deleted.allocated, drive)
     files, size = copies[0].sums(Which.DELETED_BY_US)
     loose = copies[0].sums(Which.LOOSE_DELETED_BY_US)
@@ -119,12 +151,16 @@ def _release(
         "reasons": shortfall(work.deleted, before, after, drive),
         "loose_files": loose[0],
         "loose_bytes": loose[1],
-        "left_behind": _left_behind(copies[0], left_behind(copies[0], source, differences) + stays, work.used, needed),
+        "left_behind": _left_behind(
+            copies[0], left_behind(copies[0], source, differences) + stays, work.used, needed
+        ),
         "at": workspace.clock(),
         "stays_at": None,
     }
     journal.conclude(
-        act, f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes", workspace.clock()
+        act,
+        f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes",
+        workspace.clock(),
     )
     return record
 
@@ -132,7 +168,9 @@ def _release(
 def lost_there(
     demanded: Sequence[Destination], control: Control, which: Which = Which.MAY_GO
 ) -> list[dict[bytes, str]]:
-    """Originals whose copies were changed or taken away on each destination since they were verified, and how. They stay.
+    """Originals whose copies were changed or taken away since they were verified, and how.
+
+    Told for each destination. They stay.
 
     Raises:
         EnvironmentTrouble: a drive is away or failed.
@@ -143,15 +181,27 @@ def lost_there(
     with Buffers() as buffers:
         for destination in demanded:
             with closing(destination.open()) as medium:
-                kept = Kept(destination.copies, medium, destination.drive().rules, destination.label, destination.places.crossing)
+                kept = Kept(
+                    destination.copies,
+                    medium,
+                    destination.drive().rules,
+                    destination.label,
+                    destination.places.crossing,
+                )
                 lost.append(kept.lost(buffers, control, which))
     return lost
 
 
 def _left_behind(
-    copies: Copies, stays: Sequence[tuple[bytes, str]], used: Mapping[bytes, list[str]], needed: Mapping[bytes, list[str]]
+    copies: Copies,
+    stays: Sequence[tuple[bytes, str]],
+    used: Mapping[bytes, list[str]],
+    needed: Mapping[bytes, list[str]],
 ) -> list[dict[str, Any]]:
-    """What stays, as the record has it: path, why, its length, by whom it is needed, and whether the plan said so."""
+    """What stays, as the record has it.
+
+    Path, why, its length, by whom it is needed, and whether the plan said so.
+    """
     planned = {kept["path"] for kept in copies.journal.value("kept_for_others", [])}
     loose = {i.outside: i.size for i in copies.items(Which.LOOSE)}
     out: list[dict[str, Any]] = []
@@ -161,12 +211,19 @@ def _left_behind(
         if why == "used-elsewhere":
             item = copies.at(place)
             length = item.size if item and place in used else loose.get(place, 0)
-            out[-1] |= {"bytes": length, "by": used.get(place) or needed.get(place) or [], "planned": told in planned}
+            out[-1] |= {
+                "bytes": length,
+                "by": used.get(place) or needed.get(place) or [],
+                "planned": told in planned,
+            }
     return out
 
 
 def of_this(found: Differences, copies: Copies) -> Differences:
-    """The differences that concern a crossing: of a part, what became of the rest of its library is not its business."""
+    """The differences that concern a crossing.
+
+    Of a part, what became of the rest of its library is not its business.
+    """
     part = copies.journal.header.part
     if part is None:
         return found
@@ -195,7 +252,8 @@ def needed_now(
     """What of the originals others need, looked at right now: absolute path → who. These stay.
 
     Args:
-        whole: the library's folder would go as it is, with what was left out and what appeared: set aside.
+        whole: the library's folder would go as it is, with what was left out and what appeared: set
+            aside.
         lost: places whose copies are not what was verified: they stay.
 
     Raises:
@@ -218,7 +276,9 @@ def needed_now(
             return True
         place = path[len(top) :]
         item = copies.at(place)
-        return item is not None and item.outside is None and place not in changed and _would_go(item)
+        return (
+            item is not None and item.outside is None and place not in changed and _would_go(item)
+        )
 
     def names_in(folder: bytes) -> list[bytes]:
         if (folder + b"/").startswith(top):
@@ -235,7 +295,9 @@ def needed_now(
         surveyed = survey_library(workspace, places.origin(), None, stopped)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
-    sidecars = [top + i.place for i in copies.items(Which.SIDECARS)] + [p for p in paths if is_sidecar(p)]
+    sidecars = [top + i.place for i in copies.items(Which.SIDECARS)] + [
+        p for p in paths if is_sidecar(p)
+    ]
     kept |= sidecars_of_what_stays(sidecars, lambda p: goes(p) or p[len(top) :] in changed, kept)
     if needed.unknown:
         kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}
@@ -243,7 +305,10 @@ def needed_now(
 
 
 def _would_go(item: Item) -> bool:
-    """True for an original that a release would delete: verified there, one of Fascis's own records, or discarded by choice."""
+    """True for an original that a release would delete.
+
+    Verified there, one of Fascis's own records, or discarded by choice.
+    """
     if item.fate is Fate.DISCARD:
         return True
     return item.fate in (Fate.COPY, Fate.OWN) and item.copy is CopyState.VERIFIED
@@ -264,14 +329,20 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
         raise Refused(
             "would-break",
             f"{inside[first][0]} uses {shown(first)} at the old place"
-            + (f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too" if len(inside) > 1 else "")
+            + (
+                f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too"
+                if len(inside) > 1
+                else ""
+            )
             + ". Set aside, it would not be found. Nothing was set aside.",
             tuple(sorted(inside)),
         )
 
 
 def not_worked_in(found: Differences) -> None:
-    """After the switch: where somebody works at the old place, its media must not be taken from under the work.
+    """After the switch.
+
+    Where somebody works at the old place, its media must not be taken from under the work.
 
     Raises:
         Refused: a document or a database changed there.
@@ -279,8 +350,9 @@ def not_worked_in(found: Differences) -> None:
     if places := worked_in(found):
         raise Refused(
             "worked-in-since",
-            f"{shown(places[0])} was worked in at the old place after home went to the new one. Nothing was set aside"
-            " or deleted: bring that work over by hand, or take back the switch.",
+            f"{shown(places[0])} was worked in at the old place after home went to the new one. "
+            "Nothing was set aside or deleted: bring that work over by hand, or take back the "
+            "switch.",
             tuple(places),
         )
 

@@ -1,8 +1,13 @@
-"""Writing documents and links of a copy anew, so that they lead to the new places. The bytes before are kept as they were.
+"""Writing documents and links of a copy anew, so that they lead to the new places.
 
-What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what is written from it,
-with nothing but target strings replaced, takes its place. Nothing here looks at the old place again: where a path leads
-is told by the plan: by where each reference led when it was made, and for documents of which that is not known by their paths.
+The bytes before are kept as they were.
+
+What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what
+is written from it,
+with nothing but target strings replaced, takes its place. Nothing here looks at the old place
+again: where a path leads
+is told by the plan: by where each reference led when it was made, and for documents of which that
+is not known by their paths.
 """
 
 from __future__ import annotations
@@ -44,7 +49,10 @@ _CHUNK = 1 << 22
 
 
 class Rewriting:
-    """Writes documents and links of one destination anew. May be called again after any interruption."""
+    """Writes documents and links of one destination anew.
+
+    May be called again after any interruption.
+    """
 
     def __init__(self, copies: Copies, places: Places, drive: Drive, cache: Path) -> None:
         self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
@@ -66,13 +74,14 @@ class Rewriting:
             self._known = Whither(self._copies, self._places)
         return self._known
 
-    # -- documents ------------------------------------------------------------------------------------------------
+    # -- documents ---------------------------------------------------------------------------------
 
     def documents(self, medium: Medium, root: bytes, only: frozenset[int] | None = None) -> None:
         """Writes every document below ``root`` anew whose targets change.
 
         Args:
-            only: these entries, no others. What of them was moved on from ``root`` already is left alone.
+            only: these entries, no others. What of them was moved on from ``root`` already is left
+                alone.
 
         Raises:
             EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
@@ -106,7 +115,10 @@ class Rewriting:
         texts: dict[tuple[int, int], str] = {}
         leads = leads_of(known, references) if known else [None] * len(references)
         for reference, lead in zip(references, leads, strict=True):
-            if reference.means is Means.PATH and (new := spelling.new_target(reference, lead)) is not None:
+            if (
+                reference.means is Means.PATH
+                and (new := spelling.new_target(reference, lead)) is not None
+            ):
                 target, text = new
                 targets[reference.locator] = target
                 if text is not None:
@@ -119,7 +131,9 @@ class Rewriting:
 
     def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
         """Moves the copied bytes aside, where they stay as what was verified."""
-        if not item.rewritten:  # cut off between these two, the next run finds nothing there and copies it again
+        if (
+            not item.rewritten
+        ):  # cut off between these two, the next run finds nothing there and copies it again
             kept = join(root, as_it_was(item.there, self._places.crossing))
             self._copies.begin_rewriting(item.id)
             make_parents(medium, root, kept)
@@ -136,18 +150,26 @@ class Rewriting:
                 while part := file.read(_CHUNK):
                     out.write(part)
 
-        seen, digest = put(medium, join(root, item.there), fill, Like.of(medium, kept, fidelity(self._drive)))
+        seen, digest = put(
+            medium, join(root, item.there), fill, Like.of(medium, kept, fidelity(self._drive))
+        )
         self._copies.record_derived(item.id, seen, digest)
 
-    # -- catalogs -------------------------------------------------------------------------------------------------
+    # -- catalogs ----------------------------------------------------------------------------------
 
     def _catalog(self, medium: Medium, root: bytes, item: Item) -> None:
-        """A catalog is changed in a private copy, with its journals; these are then part of it, and kept as they were."""
+        """A catalog is changed in a private copy, with its journals.
+
+        These are then part of it, and kept as they were.
+        """
         beside = [j for end in JOURNALS if (j := self._copies.at(item.place + end))]
         if any(j.kind is not Kind.FILE for j in beside):
             return  # not understood, and told of in the survey
         journals = [j for j in beside if j.copy is CopyState.VERIFIED]
-        parts = {os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i) for i in (item, *journals)}
+        parts = {
+            os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i)
+            for i in (item, *journals)
+        }
         with private_copy(medium, parts, self._cache) as copy:
             name = self._places.header.name if self._names_catalog(item) else None
             try:
@@ -167,8 +189,13 @@ class Rewriting:
         header = self._places.header
         return bool(header.named) and os.fsdecode(item.place) == header.document
 
-    def _moves(self, copy: Path) -> tuple[dict[int, tuple[Place, str]], dict[int, tuple[Place, str, str]]]:
-        """Folders with their new places; photos that were found elsewhere and go there without their folder."""
+    def _moves(
+        self, copy: Path
+    ) -> tuple[dict[int, tuple[Place, str]], dict[int, tuple[Place, str, str]]]:
+        """Folders with their new places.
+
+        Photos that were found elsewhere and go there without their folder.
+        """
         with closing(Catalog(copy)) as catalog:
             mounts = self._places.header.mounts
             places = {p.id: old_folder(p, mounts) for p in catalog.places()}
@@ -197,7 +224,9 @@ class Rewriting:
         found = {}
         for photo in catalog.photos() if self.whither.renames_files else ():
             if photo.folder_id in olds:
-                place = self.whither.place_of(olds[photo.folder_id] + b"/" + os.fsencode(photo.path.rpartition("/")[2]))
+                place = self.whither.place_of(
+                    olds[photo.folder_id] + b"/" + os.fsencode(photo.path.rpartition("/")[2])
+                )
                 if place is not None and (new := self.whither.there(place)) != place:
                     name = new.rpartition(b"/")[2]
                     if name != place.rpartition(b"/")[2]:
@@ -205,9 +234,15 @@ class Rewriting:
         return found
 
     def _found_photos(
-        self, catalog: Catalog, left: dict[int, tuple[bytes, str]], moves: dict[int, tuple[Place, str]]
+        self,
+        catalog: Catalog,
+        left: dict[int, tuple[bytes, str]],
+        moves: dict[int, tuple[Place, str]],
     ) -> dict[int, tuple[Place, str, str]]:
-        """Photos of folders that are not in the library, and were relinked; a folder that was found whole joins ``moves``."""
+        """Photos of folders that are not in the library, and were relinked.
+
+        A folder that was found whole joins ``moves``.
+        """
         found: dict[int, dict[int, tuple[bytes, bool]]] = {}
         for photo in catalog.photos() if self.whither.knows_other_names and left else ():
             if photo.folder_id in left:
@@ -215,15 +250,23 @@ class Rewriting:
                 place = self.whither.place_of(left[photo.folder_id][0] + b"/" + name)
                 if place is not None:
                     place = self.whither.there(place)
-                    found.setdefault(photo.folder_id, {})[photo.id] = place, place.endswith(b"/" + name)
+                    found.setdefault(photo.folder_id, {})[photo.id] = (
+                        place,
+                        place.endswith(b"/" + name),
+                    )
         photos = {}
         for folder, some in found.items():
             path = left[folder][1]
-            if len({parent(place) for place, _ in some.values()}) == 1 and all(same for _, same in some.values()):
+            if len({parent(place) for place, _ in some.values()}) == 1 and all(
+                same for _, same in some.values()
+            ):
                 moves[folder] = self._placed(parent(next(iter(some.values()))[0]), path)
                 continue
             for id, (place, _) in some.items():
-                photos[id] = (*self._placed(parent(place), path), os.fsdecode(place.rpartition(b"/")[2]))
+                photos[id] = (
+                    *self._placed(parent(place), path),
+                    os.fsdecode(place.rpartition(b"/")[2]),
+                )
         return photos
 
     def _new_folder(self, old: bytes, gathered: dict[bytes, bytes]) -> bytes | None:
@@ -240,24 +283,29 @@ class Rewriting:
         return {parent(outside): self.whither.folder(place) for outside, place in rows}
 
     def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
-        """A folder of the new library as a place and a path below it, the path as it was where that can be."""
+        """A folder of the new library as a place and a path below it, as it was where possible."""
         if new.startswith(b"/"):
             return Place(0, None, os.fsdecode(new)), ""
         root = bytes(self._places.target)
         return placed(self._drive, join(root, new), path, root)
 
-    # -- links ----------------------------------------------------------------------------------------------------
+    # -- links -------------------------------------------------------------------------------------
 
     def links(self, source: Medium, medium: Medium, root: bytes) -> None:
-        """Makes the links of the library. One that would lead to the old place leads to the same file at the new one."""
+        """Makes the links of the library.
+
+        One that would lead to the old place leads to the same file at the new one.
+        """
         for item in self._copies.items(Which.LINKS_TO_MAKE):
             self.link(source, medium, root, item)
 
     def link(self, source: Medium, medium: Medium, root: bytes, item: Item) -> None:
-        """Makes one link below ``root``, as it was and, where that leads elsewhere, as it must be now."""
+        """Makes one link below ``root``: as it was, or as it must be where it leads elsewhere."""
         status, target = source.status(item.place), source.read_link(item.place)
         if item.fate is Fate.OWN:
-            self._make_link(medium, join(root, own_place(item.there, self._places.crossing)), target, status)
+            self._make_link(
+                medium, join(root, own_place(item.there, self._places.crossing)), target, status
+            )
             kept = own_place(item.there, self._places.crossing)
         else:
             new = self._link_target(item, target)
@@ -268,14 +316,19 @@ class Rewriting:
                 self._make_link(medium, join(root, item.there), new, status)
         seen = seen_of(status)
         copy = copy_seen_of(medium.status(join(root, kept)))
-        self._copies.record_copies([Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)])
+        self._copies.record_copies(
+            [Copied(item.id, CopyState.COPIED, digest_of_bytes(target), seen, copy)]
+        )
         if kept != item.there and item.fate is Fate.COPY:
             self._copies.begin_rewriting(item.id)
         if medium.read_link(join(root, kept)) == target:
             self._copies.record_verified([(item.id, True)])
 
     def rewritten(self, item: Item, target: bytes) -> bytes:
-        """What a link with this target says in the copy: written anew where it would lead elsewhere."""
+        """What a link with this target says in the copy.
+
+        Written anew where it would lead elsewhere.
+        """
         return self._link_target(item, target) or target
 
     def _link_target(self, item: Item, target: bytes) -> bytes | None:
@@ -310,7 +363,10 @@ def documents_of(copies: Copies) -> Iterator[Item]:
 
 
 def old_folder(place: Place, mounts: dict[str, str]) -> bytes | None:
-    """Where a place of a catalog is, by where its drive was mounted; None for a drive that is not known."""
+    """Where a place of a catalog is, by where its drive was mounted.
+
+    None for a drive that is not known.
+    """
     if place.drive_uuid is None:
         return os.fsencode(place.path)
     mount = mounts.get(place.drive_uuid)
@@ -319,7 +375,10 @@ def old_folder(place: Place, mounts: dict[str, str]) -> bytes | None:
 
 @contextmanager
 def private_copy(medium: Medium, parts: dict[str, bytes], cache: Path) -> Iterator[Path]:
-    """A database of a medium with its journals (ending → place) in a private folder, which goes afterwards."""
+    """A database of a medium with its journals (ending → place), copied to a private folder.
+
+    The folder goes afterwards.
+    """
     make_private(cache)
     with tempfile.TemporaryDirectory(dir=cache) as folder:
         copy = Path(folder) / "catalog"

@@ -1,4 +1,4 @@
-"""Which drives a crossing needs while it runs, and whether it runs now, in this program or in another."""
+"""Which drives a crossing needs while it runs, and whether it runs now, here or elsewhere."""
 
 from __future__ import annotations
 
@@ -10,16 +10,24 @@ from fascis.crossing.crossing import Crossing
 
 def drives_of(crossing: Crossing) -> set[str]:
     """UUIDs of the drives that take part: the originals' and every demanded destination's."""
-    return {crossing.places.header.source_drive.uuid, *(d.places.drive.uuid for d in crossing.demanded)}
+    return {
+        crossing.places.header.source_drive.uuid,
+        *(d.places.drive.uuid for d in crossing.demanded),
+    }
 
 
 def taking_part(crossing: Crossing, uuid: str) -> bool:
-    """True when a drive takes part in a crossing that some program runs now: it holds the originals' folder."""
+    """True when a drive takes part in a crossing that some program runs now.
+
+    It holds the originals' folder.
+    """
     if crossing.finished or uuid not in drives_of(crossing):
         return False
     crossing.places.follow_source(crossing.workspace)
     try:
-        fd = os.open(crossing.places.origin(), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | os.O_NOFOLLOW)
+        fd = os.open(
+            crossing.places.origin(), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | os.O_NOFOLLOW
+        )
     except OSError:
         return False  # its originals are not there: it cannot run
     try:

@@ -1,4 +1,4 @@
-"""What of a library goes along by the person's choice, and what its references mean for a crossing."""
+"""What goes along by the person's choice, and what its references mean for a crossing."""
 
 from __future__ import annotations
 
@@ -25,9 +25,12 @@ _UNUSED = STANDINGS.index(Standing.UNUSED)
 
 @dataclass(slots=True)
 class Selection:
-    """What is left out by choice: rows of the survey, and loose files by their path; roles are not looked at here.
+    """What is left out by choice: rows of the survey, and loose files by their path.
 
-    ``part`` is what was named where not the whole library crosses; ``folders_out`` are then folders that are not in it.
+    Roles are not looked at here.
+
+    ``part`` is what was named where not the whole library crosses; ``folders_out`` are then folders
+    that are not in it.
     """
 
     rows_out: set[int] = field(default_factory=set)
@@ -37,18 +40,28 @@ class Selection:
     problems: list[Problem] = field(default_factory=list)
 
 
-def select(surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey], only: frozenset[str]) -> Selection:
+def select(
+    surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey], only: frozenset[str]
+) -> Selection:
     """Finds what is left out by these choices."""
     survey, uses = surveyed.survey, surveyed.uses
     found = Selection()
     if without or leave_unused:
         for row, place in files_of(survey):
-            key = (strand_folder(parent(place)), ROLES[survey.role[row]], STANDINGS[uses.standing[row]])
-            unused = uses.standing[row] == _UNUSED and not key[1].remakeable  # these have a choice of their own
+            key = (
+                strand_folder(parent(place)),
+                ROLES[survey.role[row]],
+                STANDINGS[uses.standing[row]],
+            )
+            unused = (
+                uses.standing[row] == _UNUSED and not key[1].remakeable
+            )  # these have a choice of their own
             if key in without or (leave_unused and unused):
                 found.rows_out.add(row)
         tops = tops_of(uses)
-        found.paths_out = {o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without}
+        found.paths_out = {
+            o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without
+        }
     if only:
         part = found.part = find_part(surveyed, sorted(only))
         left = left_by(surveyed, part)
@@ -59,54 +72,73 @@ def select(surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey]
     return found
 
 
-# -- what references mean for a crossing ------------------------------------------------------------------------------
+# -- what references mean for a crossing -----------------------------------------------------------
 
 
 def shared_problems(
     shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str
 ) -> Iterator[Problem]:
-    """Originals that others need: they stay when the rest is deleted; set aside with the whole folder they cannot be."""
+    """Originals that others need: they stay when the rest is deleted.
+
+    Set aside with the whole folder they cannot be.
+    """
     if shared:
         first = min(shared)
         files = tuple(p.removeprefix(below) for p in sorted(shared)[:1000])
         what = counted(len(shared), "file is", "files are")
-        needs = f"{what} still needed by documents that stay: {shown(shared[first][0])} uses {shown(first.removeprefix(below))}"
+        needs = (
+            f"{what} still needed by documents that stay: {shown(shared[first][0])} uses "
+            f"{shown(first.removeprefix(below))}"
+        )
         if after is After.PARK:
             yield Problem(
                 Severity.STOPS,
                 "would-break",
                 f"{needs}. With the library's folder set aside, it would not find them.",
-                "Let the originals stay where they are, or have those deleted that nothing else needs.",
+                "Let the originals stay where they are, or have those deleted that nothing else "
+                "needs.",
                 files,
             )
         else:
-            yield Problem(Severity.NOTE, "used-elsewhere", f"{needs}. These originals are kept.", "", files)
+            yield Problem(
+                Severity.NOTE, "used-elsewhere", f"{needs}. These originals are kept.", "", files
+            )
     if bounds and after in (After.PARK, After.RELEASE):
         yield Problem(
             Severity.NOTE,
             "not-all-looked-at",
-            f"Not everything on the drive was looked at for documents that need these files: {bounds}.",
+            "Not everything on the drive was looked at for documents that need these files: "
+            f"{bounds}.",
         )
 
 
 @dataclass(frozen=True, slots=True)
 class LeftOut:
-    """Files that are left out by choice though a document that goes along uses them, as ``(place, size)``."""
+    """``(place, size)`` of files left out by choice though a document that goes along uses them."""
 
     files: list[tuple[bytes, int]]
     remakeable: list[tuple[bytes, int]]
 
 
 def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> LeftOut:
-    """What is left out by choice though a document that goes along uses it: there it leads nowhere."""
+    """What is left out by choice though a document that goes along uses it.
+
+    There it leads nowhere.
+    """
     uses, survey = surveyed.uses, surveyed.survey
     places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
-    along = {places[place] for row, place in files_of(survey) if place in places and fates[row] == Fate.COPY}
+    along = {
+        places[place]
+        for row, place in files_of(survey)
+        if place in places and fates[row] == Fate.COPY
+    }
     gathered = {o.path for _, o in gathering.items}
     along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
     found = LeftOut([], [])
     for row, place in files_of(survey):
-        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(uses.used_by.get(row, ())):
+        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(
+            uses.used_by.get(row, ())
+        ):
             again = ROLES[survey.role[row]].remakeable
             (found.remakeable if again else found.files).append((place, survey.size[row]))
     return found
@@ -116,12 +148,17 @@ def left_out_problems(left: LeftOut) -> Iterator[Problem]:
     """A decision before the start; of what can be made again, something to know."""
     for files, again in ((left.files, False), (left.remakeable, True)):
         if files:
-            what = counted(len(files), "file that documents use is left out", "files that documents use are left out")
+            what = counted(
+                len(files),
+                "file that documents use is left out",
+                "files that documents use are left out",
+            )
             yield Problem(
                 Severity.NOTE if again else Severity.DECISION,
                 "used-left-out",
-                f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. At the new place these"
-                " references lead nowhere" + ("; these files can be made again." if again else "; the originals are kept."),
+                f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. "
+                "At the new place these references lead nowhere"
+                + ("; these files can be made again." if again else "; the originals are kept."),
                 "" if again else "Take them along, or continue without them.",
                 tuple(place for place, _ in files[:1000]),
             )
@@ -133,7 +170,10 @@ def _short(path: bytes) -> str:
 
 
 def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:
-    """Problems of what the library refers to: decisions before the start, not surprises after it."""
+    """Problems of what the library refers to.
+
+    Decisions before the start, not surprises after it.
+    """
     uses = surveyed.uses
     below = surveyed.below
 
@@ -148,8 +188,9 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.DECISION,
             "references-missing",
-            f"{counted(len(missing), 'file is', 'files are')} missing{last}: {_short(missing[0].path.removeprefix(below))} first."
-            " What refers to them will not find them at the new place either.",
+            f"{counted(len(missing), 'file is', 'files are')} missing{last}: "
+            f"{_short(missing[0].path.removeprefix(below))} first. What refers to them will not "
+            "find them at the new place either.",
             "Find them first, or go on without them.",
             places(missing),
         )
@@ -157,16 +198,19 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.DECISION,
             "references-away",
-            f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be gathered now.",
-            "Connect that drive, or go on without them: what refers to them goes on referring to that drive.",
+            f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be "
+            "gathered now.",
+            "Connect that drive, or go on without them: what refers to them goes on referring to "
+            "that drive.",
             places(away),
         )
     if unknown := uses.not_understood:
         yield Problem(
             Severity.DECISION,
             "not-understood",
-            f"{counted(len(unknown), 'document is', 'documents are')} not understood, {shown(unknown[0][0])} first; what they"
-            " refer to is not known. Balance will hold for what could be checked.",
+            f"{counted(len(unknown), 'document is', 'documents are')} not understood, "
+            f"{shown(unknown[0][0])} first; what they refer to is not known. Balance will hold for "
+            "what could be checked.",
             "Go on, open the library from its new home and look; deleting waits until then.",
             tuple(place for place, _ in unknown[:1000]),
         )
@@ -175,17 +219,21 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.NOTE,
             "not-understood",
-            f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether they refer to media is not known.",
+            f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether "
+            "they refer to media is not known.",
             "",
             tuple(uses.databases[:1000]),
         )
-    beside = ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
+    beside = (
+        ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
+    )
     journals = [place for place, base in beside if base in databases]
     if journals:
         yield Problem(
             Severity.DECISION,
             "journal-unmerged",
-            f"{shown(journals[0])} lies beside its database: a program has it open, or was cut off. What is in it goes along.",
+            f"{shown(journals[0])} lies beside its database: a program has it open, or was cut "
+            "off. What is in it goes along.",
             "Open the database in its own program and close it there, or go on.",
             tuple(journals[:1000]),
         )
@@ -195,8 +243,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.NOTE,
             "not-media",
-            f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not followed: {shown(target)} in"
-            f" {shown(document.place or document.path)}: {why}.",
+            f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not "
+            f"followed: {shown(target)} in {shown(document.place or document.path)}: {why}.",
             "",
             tuple(dict.fromkeys(fsname(t) for _, t, _ in uses.not_media[:1000])),
         )
@@ -205,8 +253,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Severity.NOTE,
             "not-gathered",
-            f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside ({size(total)}); the documents"
-            " at the new place refer to them where they are now.",
+            f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside "
+            f"({size(total)}); the documents at the new place refer to them where they are now.",
             "",
             tuple(o.path for o in gathering.left[:1000]),
         )

@@ -1,7 +1,11 @@
-"""Settling: links, times, identity, manifest and inventory; then the staged library gets its final name.
+"""Settling: links, times, identity, manifest and inventory.
 
-An interrupted arrival can never be taken for a library: the final name appears in one rename, or, where the drive cannot
-promise that nothing is replaced, in a folder that was made exclusively and gets its identity file last.
+Then the staged library gets its final name.
+
+An interrupted arrival can never be taken for a library: the final name appears in one rename, or,
+where the drive cannot
+promise that nothing is replaced, in a folder that was made exclusively and gets its identity file
+last.
 """
 
 from __future__ import annotations
@@ -16,7 +20,15 @@ from fascis.crossing.clearing import Clearing
 from fascis.crossing.copies import Copies
 from fascis.crossing.copying import Fidelity
 from fascis.crossing.engine import Side
-from fascis.crossing.places import CLAIM, NEW, TOKEN_FILE, Places, is_arriving, prove_staging, write_new
+from fascis.crossing.places import (
+    CLAIM,
+    NEW,
+    TOKEN_FILE,
+    Places,
+    is_arriving,
+    prove_staging,
+    write_new,
+)
 from fascis.crossing.putting import put
 from fascis.crossing.rewriting import Rewriting
 from fascis.drives.leftovers import clear_leftovers
@@ -26,7 +38,16 @@ from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, remove_own
 from fascis.files.names import join, shown
 from fascis.files.writer import AtomicWriter
-from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Crossed, Home, Identity, format_identity
+from fascis.library.identity import (
+    IDENTITY,
+    INVENTORY,
+    MANIFEST,
+    OWN,
+    Crossed,
+    Home,
+    Identity,
+    format_identity,
+)
 from fascis.library.roles import ROLES
 
 
@@ -41,7 +62,9 @@ def settle(
     receipts: Callable[[], tuple[bytes, bytes]],
     rewriting: Rewriting,
 ) -> None:
-    """Brings a verified crossing's staged library to its final name. May be called again after any interruption.
+    """Brings a verified crossing's staged library to its final name.
+
+    May be called again after any interruption.
 
     Args:
         home: what the identity file will say.
@@ -65,9 +88,13 @@ def settle(
             _own_files(copies, places, source, medium, home, receipts, clock)
             _folder_times(copies, places, source, medium, keeps.owner)
             medium.sync()
-        act = copies.open_act("arrive") or copies.intend("arrive", shown(str(places.target)), clock())
+        act = copies.open_act("arrive") or copies.intend(
+            "arrive", shown(str(places.target)), clock()
+        )
         if claimed:
-            clearing.set_theirs_apart(places.name)  # cut off while it moved in: what a person put there meanwhile is theirs
+            clearing.set_theirs_apart(
+                places.name
+            )  # cut off while it moved in: what a person put there meanwhile is theirs
         _arrive(copies, places, medium, claimed, clock)
         _top_times(places, source, medium, keeps.owner)
         medium.sync_folder(b"")
@@ -78,7 +105,9 @@ def settle(
         raise told(error, "settle on " + destination.name) from error
 
 
-def _folder_times(copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool) -> None:
+def _folder_times(
+    copies: Copies, places: Places, source: Medium, medium: Medium, owner: bool
+) -> None:
     for place, there in reversed(copies.journal.folders_that_cross()):
         if place and not (place == OWN or place.startswith(OWN + b"/")):
             _like(source, place, medium, join(places.staged_library, there), owner)
@@ -92,14 +121,16 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
     try:
         status = source.status(place)
     except FileNotFoundError:
-        status = source.status(b"")  # made by gathering, or gone since: readable by whoever may read the library
+        status = source.status(
+            b""
+        )  # made by gathering, or gone since: readable by whoever may read the library
     try:
         medium.set_folder_status(copy, status, owner)
     except PermissionError:
         return  # a drive without permissions
 
 
-# -- Fascis's own files in the library --------------------------------------------------------------------------------
+# -- Fascis's own files in the library -------------------------------------------------------------
 
 
 def _own_files(
@@ -117,18 +148,28 @@ def _own_files(
             medium.make_folder(join(root, folder))
     name = places.crossing.encode()
     json_receipt, html_receipt = receipts()
-    put(medium, join(root, OWN + b"/receipts/" + name + b".json"), lambda out: _all(out, json_receipt))
-    put(medium, join(root, OWN + b"/receipts/" + name + b".html"), lambda out: _all(out, html_receipt))
+    put(
+        medium,
+        join(root, OWN + b"/receipts/" + name + b".json"),
+        lambda out: _all(out, json_receipt),
+    )
+    put(
+        medium,
+        join(root, OWN + b"/receipts/" + name + b".html"),
+        lambda out: _all(out, html_receipt),
+    )
     put(medium, join(root, INVENTORY), lambda out: _inventory(out, copies))
     put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(copies)))
     identity = new_identity(places, home, copies, clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
-        _like(source, b"", medium, join(root, folder), False)  # readable by whoever may read the library
+        _like(
+            source, b"", medium, join(root, folder), False
+        )  # readable by whoever may read the library
 
 
 def write_lists(own: int, copies: Copies) -> None:
-    """Writes manifest and inventory anew in the own folder (a handle) of an arrived library, each whole or not at all."""
+    """Writes manifest and inventory of an arrived library again, each whole or not at all."""
     fills: list[tuple[bytes, Callable[[BinaryIO], object]]] = [
         (INVENTORY, lambda out: _inventory(out, copies)),
         (MANIFEST, lambda out: write_manifest(out, _digests(copies))),
@@ -139,7 +180,9 @@ def write_lists(own: int, copies: Copies) -> None:
             writer.commit()
 
 
-def new_identity(places: Places, home: Home, copies: Copies, clock: Callable[[], float]) -> Identity:
+def new_identity(
+    places: Places, home: Home, copies: Copies, clock: Callable[[], float]
+) -> Identity:
     """The identity of the library in its new place."""
     header = places.header
     crossed = Crossed.model_validate(
@@ -182,10 +225,12 @@ def _digests(copies: Copies) -> Iterator[tuple[bytes, bytes]]:
     return ((digest, place) for place, _, _, digest, _, _ in copies.verified_files())
 
 
-# -- the final name ---------------------------------------------------------------------------------------------------
+# -- the final name --------------------------------------------------------------------------------
 
 
-def _arrive(copies: Copies, places: Places, medium: Medium, claimed: bool, clock: Callable[[], float]) -> None:
+def _arrive(
+    copies: Copies, places: Places, medium: Medium, claimed: bool, clock: Callable[[], float]
+) -> None:
     if not medium.exists(places.staged_library) and not claimed:
         return  # the rename was done; only its outcome was not written down
     if not claimed:
@@ -218,10 +263,16 @@ def _only_claimed(places: Places, medium: Medium) -> bool:
 
 
 def _claim(copies: Copies, places: Places, medium: Medium, clock: Callable[[], float]) -> None:
-    """Where the drive cannot rename without replacing: an exclusive folder with this crossing's token."""
+    """Where the drive cannot rename without replacing.
+
+    An exclusive folder with this crossing's token.
+    """
     if copies.open_act("claim") is None:
         if medium.exists(places.name):
-            raise Refused("destination-exists", f"{shown(str(places.target))} appeared meanwhile and is not touched.")
+            raise Refused(
+                "destination-exists",
+                f"{shown(str(places.target))} appeared meanwhile and is not touched.",
+            )
         copies.intend("claim", shown(str(places.target)), clock())
         medium.make_folder(places.name)
     elif not medium.exists(places.name):
@@ -253,22 +304,29 @@ def _move_one_in(medium: Medium, place: bytes, final: bytes) -> None:
     try:
         medium.move_into_claimed(place, final)
     except FileExistsError:
-        medium.remove_folder(final)  # somebody made it, and nothing is in it; any other stays, and is an error
+        medium.remove_folder(
+            final
+        )  # somebody made it, and nothing is in it; any other stays, and is an error
         medium.move_into_claimed(place, final)
 
 
 def withdraw(
     copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
 ) -> None:
-    """Takes an arrival back into the staging folder: after an unclean end its files are doubtful, and are read again there.
+    """Takes an arrival back into the staging folder.
 
-    What a person put or changed in it meanwhile is set apart first, and never taken for a bad copy. The staging folder is there, with its token. May be called again after any interruption.
+    After an unclean end its files are doubtful, and are read again there.
+
+    What a person put or changed in it meanwhile is set apart first, and never taken for a bad copy.
+    The staging folder is there, with its token. May be called again after any interruption.
 
     Raises:
         EnvironmentTrouble: the destination failed.
     """
     root, name = places.staged_library, places.name
-    act = copies.open_act("withdraw") or copies.intend("withdraw", shown(str(places.target)), clock())
+    act = copies.open_act("withdraw") or copies.intend(
+        "withdraw", shown(str(places.target)), clock()
+    )
     clearing = Clearing(copies, places, medium, keeps, clock)
     try:
         _drop_doubles(clearing, copies, places, medium)
@@ -292,9 +350,12 @@ def withdraw(
 
 
 def _drop_doubles(clearing: Clearing, copies: Copies, places: Places, medium: Medium) -> None:
-    """After power was lost, what was moved may be found at both places: the staged ones go, and everything is read again.
+    """After power was lost, what was moved may be found at both places.
 
-    The names may stand for the same blocks of the drive, so that removing one spoils the other: only reading tells.
+    The staged ones go, and everything is read again.
+
+    The names may stand for the same blocks of the drive, so that removing one spoils the other:
+    only reading tells.
     """
     root, name = places.staged_library, places.name
     if not medium.exists(root):
@@ -304,7 +365,9 @@ def _drop_doubles(clearing: Clearing, copies: Copies, places: Places, medium: Me
     if medium.exists(own) and medium.exists(staged_own):
         doubles += [join(OWN, n) for n in medium.names(own) if medium.exists(join(staged_own, n))]
     if not is_arriving(medium, places) and not doubles:
-        medium.remove_folder(root)  # an empty one; any other holds what the arrival lacks, and is an error
+        medium.remove_folder(
+            root
+        )  # an empty one; any other holds what the arrival lacks, and is an error
         return
     if doubles:
         copies.doubt_all()
@@ -316,7 +379,10 @@ def _drop_doubles(clearing: Clearing, copies: Copies, places: Places, medium: Me
 
 
 def _move_out(places: Places, medium: Medium) -> None:
-    """The way back of :func:`_move_in`: the identity first, so that what is left is never taken for a library."""
+    """The way back of :func:`_move_in`.
+
+    The identity first, so that what is left is never taken for a library.
+    """
     root, name = places.staged_library, places.name
     own, staged_own = join(name, OWN), join(root, OWN)
     for folder in (root, staged_own):
@@ -343,7 +409,9 @@ def _remove_claim(places: Places, medium: Medium) -> None:
 
 
 def clear_staging(clearing: Clearing, medium: Medium, places: Places) -> None:
-    """Removes what is left of the staging folder: what in it is this crossing's goes, the rest is set apart.
+    """Removes what is left of the staging folder.
+
+    What in it is this crossing's goes, the rest is set apart.
 
     What asking the drive left beside it, when the program was killed meanwhile, goes too.
 
@@ -356,7 +424,9 @@ def clear_staging(clearing: Clearing, medium: Medium, places: Places) -> None:
     token = places.staging + b"/" + TOKEN_FILE
     if not medium.exists(token) and medium.names(places.staging) in ([], [TOKEN_FILE + NEW]):
         if medium.exists(token + NEW):
-            remove_own(medium, token + NEW)  # cut off before the token was whole: nothing else is in there
+            remove_own(
+                medium, token + NEW
+            )  # cut off before the token was whole: nothing else is in there
         medium.remove_folder(places.staging)
         return
     prove_staging(medium, places)

@@ -15,7 +15,10 @@ from fascis.library.open_files import find_open
 
 @dataclass(slots=True)
 class Deleted:
-    """What was deleted: files, their bytes and what they took on the drive, and what is known to hold room still."""
+    """What was deleted.
+
+    Files, their bytes and what they took on the drive, and what is known to hold room still.
+    """
 
     files: int = 0
     bytes: int = 0
@@ -38,11 +41,20 @@ def free_now(medium: Medium) -> int:
         raise told(error, "measure the free space") from error
 
 
-def settle_down(medium: Medium, before: int, expected: int, drive: Drive, patience: float = 8.0) -> int:
-    """Free bytes once the drive has caught up: btrfs and others free room some seconds after a deletion."""
+def settle_down(
+    medium: Medium, before: int, expected: int, drive: Drive, patience: float = 8.0
+) -> int:
+    """Free bytes once the drive has caught up.
+
+    Btrfs and others free room some seconds after a deletion.
+    """
     free = free_now(medium)
     until = time.monotonic() + patience
-    while drive.filesystem in ("btrfs", "xfs", "zfs") and free - before < expected * 0.98 and time.monotonic() < until:
+    while (
+        drive.filesystem in ("btrfs", "xfs", "zfs")
+        and free - before < expected * 0.98
+        and time.monotonic() < until
+    ):
         time.sleep(0.25)
         free = free_now(medium)
     return free
@@ -56,23 +68,31 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
     reasons = []
     holders = [
         o
-        for o in find_open(deleted.inodes, {device for device, _ in deleted.inodes}, skip_self=False).files
+        for o in find_open(
+            deleted.inodes, {device for device, _ in deleted.inodes}, skip_self=False
+        ).files
         if o.deleted
     ]
     if holders:
         programs = ", ".join(sorted({f"{shown(o.program)} (process {o.pid})" for o in holders}))
         held = sum({(o.device, o.inode): o.size for o in holders}.values())
-        reasons.append(f"{programs} still holds deleted files open ({size(held)}); close it, and the room comes free.")
+        reasons.append(
+            f"{programs} still holds deleted files open ({size(held)}); close it, and the room "
+            "comes free."
+        )
     if deleted.linked_elsewhere:
         reasons.append(
-            f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library and stay on the drive."
+            f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library "
+            "and stay on the drive."
         )
     if deleted.shared:
         reasons.append(
-            f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and stay until those go."
+            f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and "
+            "stay until those go."
         )
     if not reasons:
         reasons.append(
-            f"{size(missing)} did not come free; other programs may have written to {drive.label} meanwhile."
+            f"{size(missing)} did not come free; other programs may have written to {drive.label} "
+            "meanwhile."
         )
     return reasons

@@ -1,6 +1,9 @@
-"""How fast a drive really was in a crossing: copying with its flush, and reading back, from batches of large files.
+"""How fast a drive really was in a crossing.
 
-Batches of small files tell how many files a second go, not how many bytes; they are left out, and so is a batch in which
+Copying with its flush, and reading back, from batches of large files.
+
+Batches of small files tell how many files a second go, not how many bytes; they are left out, and
+so is a batch in which
 the crossing was paused.
 """
 

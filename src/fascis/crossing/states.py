@@ -27,8 +27,12 @@ TRANSITIONS: dict[State, frozenset[State]] = {
     State.REFUSED: frozenset(),
     State.PLANNED: frozenset({State.COPYING, State.UNDONE}),
     State.COPYING: frozenset({State.VERIFYING, State.WAITING, State.FAILED, State.UNDONE}),
-    State.VERIFYING: frozenset({State.COPYING, State.WAITING, State.SETTLED, State.FAILED, State.UNDONE}),
-    State.WAITING: frozenset({State.COPYING, State.VERIFYING, State.SETTLED, State.FAILED, State.UNDONE}),
+    State.VERIFYING: frozenset(
+        {State.COPYING, State.WAITING, State.SETTLED, State.FAILED, State.UNDONE}
+    ),
+    State.WAITING: frozenset(
+        {State.COPYING, State.VERIFYING, State.SETTLED, State.FAILED, State.UNDONE}
+    ),
     State.SETTLED: frozenset(
         {State.COPYING, State.SWITCHED, State.UNDONE}
     ),  # copying: what became newer is brought along
@@ -50,7 +54,9 @@ def check_transition(now: State, new: State) -> None:
     """
     if new not in TRANSITIONS[now]:
         raise Refused(
-            "wrong-state", f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was changed."
+            "wrong-state",
+            f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was "
+            "changed.",
         )
 
 

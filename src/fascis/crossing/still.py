@@ -1,4 +1,7 @@
-"""The library as a whole held still: surveys the originals again and compares with what was recorded."""
+"""The library as a whole held still.
+
+Surveys the originals again and compares with what was recorded.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +25,10 @@ Place = bytes
 
 @dataclass(slots=True)
 class Differences:
-    """What is not as it was recorded, whole: decisions are made by it; and counts of all files there."""
+    """What is not as it was recorded, whole: decisions are made by it.
+
+    And counts of all files there.
+    """
 
     changed: list[Place] = field(default_factory=list)
     appeared: list[Place] = field(default_factory=list)
@@ -51,7 +57,8 @@ def compare(
 ) -> Differences:
     """Surveys the folder of the originals again, folder by folder. Writes nothing.
 
-    An original is compared with what every destination has of it: what was read differently for two of them is changed.
+    An original is compared with what every destination has of it: what was read differently for two
+    of them is changed.
     """
     copies, journal = destinations[0], destinations[0].journal
     found, stable = Differences(), bool(journal.header.stable_inodes)
@@ -62,8 +69,14 @@ def compare(
     for folder in _some_folders(medium, copies, folders) if single else medium.walk():
         heartbeat()
         visited.add(folder.place)
-        recorded = {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
-        others = [{i.place: i for i in c.in_folder(folder.place)} for c in destinations[1:]] if recorded else []
+        recorded = (
+            {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
+        )
+        others = (
+            [{i.place: i for i in c.in_folder(folder.place)} for c in destinations[1:]]
+            if recorded
+            else []
+        )
         for name, status in zip(folder.names, folder.stats, strict=True):
             place = join(folder.place, name)
             if stat.S_ISREG(status.st_mode):
@@ -90,7 +103,10 @@ def compare(
 
 
 def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterator[Folder]:
-    """The folders of a library that is a single document: what else lies in them is none of it, but for databases' journals."""
+    """The folders of a library that is a single document.
+
+    What else lies in them is none of it, but for databases' journals.
+    """
     for place in sorted(folders):
         items = {i.place.rpartition(b"/")[2] for i in copies.in_folder(place)}
         try:
@@ -123,7 +139,9 @@ def _changed_by_their_journals(found: Differences, appeared: list[Place], copies
         if database is None or database in changed:
             continue
         folder = parent(database)
-        if any(i.place == database and i.origin is not Origin.GONE for i in copies.in_folder(folder)):
+        if any(
+            i.place == database and i.origin is not Origin.GONE for i in copies.in_folder(folder)
+        ):
             found.changed.append(database)
             changed.add(database)
 
@@ -134,10 +152,13 @@ def _alike(one: Item, other: Item) -> bool:
 
 
 def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
-    """True when an original is not what was recorded: type, size, mtime, inode, and ctime unless it has several names.
+    """True when an original is not what was recorded.
+
+    Type, size, mtime, inode, and ctime unless it has several names.
 
     Args:
-        stable: inode numbers of its drive identify a file; where they do not (all of them change by memory pressure
+        stable: inode numbers of its drive identify a file; where they do not (all of them change by
+            memory pressure
             alone on a user-space exFAT), size and time must do, and a release reads the content.
     """
     if kind_of(status.st_mode) is not item.kind:

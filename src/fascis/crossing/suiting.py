@@ -1,4 +1,7 @@
-"""Which file system would suit a library: what each would refuse of it, by the same rules that a plan uses. Pure."""
+"""Which file system would suit a library.
+
+What each would refuse of it, by the same rules that a plan uses. Pure.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,10 @@ _ONLY_OF_A_DRIVE = ("rules-assumed", "times-coarser")
 
 @dataclass(frozen=True, slots=True)
 class Suits:
-    """A file system, and what it would mean for one library: how many files clash, and every problem."""
+    """A file system, and what it would mean for one library.
+
+    How many files clash, and every problem.
+    """
 
     choice: Choice
     clashing: int
@@ -37,13 +43,30 @@ class Suits:
 
 
 def suits(surveyed: Surveyed) -> list[Suits]:
-    """Every file system that a drive could be given, with what it would mean for this library, in the order of the choices."""
+    """Every file system that a drive could be given, and what it would mean for this library.
+
+    In the order of the choices.
+    """
     return [_suits(surveyed, choice) for choice in CHOICES]
 
 
 def _suits(surveyed: Surveyed, choice: Choice) -> Suits:
     rules, nothing = rules_of(choice.filesystem), Gathering()
-    drive = Drive("", choice.name, choice.filesystem, rules, Path("/nowhere"), 0, 0, 4096, "", False, False, True, True)
+    drive = Drive(
+        "",
+        choice.name,
+        choice.filesystem,
+        rules,
+        Path("/nowhere"),
+        0,
+        0,
+        4096,
+        "",
+        False,
+        False,
+        True,
+        True,
+    )
     fates = Fates(links=rules.links).of(surveyed.survey)
     apart = keep_apart(surveyed.survey, surveyed.uses, fates, nothing, [rules], surveyed.before)
     columns = Columns(surveyed.survey, fates)

@@ -1,4 +1,7 @@
-"""What stands in the way of a crossing: the two places, their drives, and what the destination can hold."""
+"""What stands in the way of a crossing.
+
+The two places, their drives, and what the destination can hold.
+"""
 
 from __future__ import annotations
 
@@ -29,14 +32,16 @@ _MOST = 1000
 _JOURNAL_BYTES_A_FILE = 420  # measured on a library of a million files, rounded up
 
 
-MOST_LEASES = 2_000  # files asked for a lease before the start; each is asked again while it is copied
+# files asked for a lease before the start; each is asked again while it is copied
+MOST_LEASES = 2_000
 
 
 @dataclass(slots=True)
 class Surroundings:
     """The drives of all places, and the problems found.
 
-    ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can be looked at further.
+    ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can
+    be looked at further.
     """
 
     workspace: Workspace
@@ -46,7 +51,12 @@ class Surroundings:
     problems: list[Problem] = field(default_factory=list)
 
     def add(
-        self, severity: Severity, code: str, sentence: str, remedy: str = "", files: tuple[bytes, ...] = ()
+        self,
+        severity: Severity,
+        code: str,
+        sentence: str,
+        remedy: str = "",
+        files: tuple[bytes, ...] = (),
     ) -> None:
         """Adds a problem, once: two destinations may have the same."""
         self.take((Problem(severity, code, sentence, remedy, files[:_MOST]),))
@@ -56,7 +66,10 @@ class Surroundings:
         self.problems += [p for p in problems if p not in self.problems]
 
     def room_problems(self, needed: list[int], rows: int) -> Iterator[Problem]:
-        """Problems of room, once the totals are known; ``needed`` is in bytes for each destination."""
+        """Problems of room, once the totals are known.
+
+        ``needed`` is in bytes for each destination.
+        """
         others = promised(self.workspace.crossings)
         for drive, wanted in zip(self.drives, needed, strict=True):
             if drive is not None and drive.connected:
@@ -67,12 +80,14 @@ class Surroundings:
     def _drive_room(drive: Drive, needed: int, rows: int, others: int) -> Iterator[Problem]:
         reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
         if needed + reserve + others > drive.free:
-            taken = f", of which crossings that run or wait will take {size(others)}" if others else ""
+            taken = (
+                f", of which crossings that run or wait will take {size(others)}" if others else ""
+            )
             yield Problem(
                 Severity.STOPS,
                 "not-enough-room",
-                f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are needed"
-                f" ({size(needed)} for the files, the rest in reserve).",
+                f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are "
+                f"needed ({size(needed)} for the files, the rest in reserve).",
                 "Choose a drive with more room, or leave out what can be made again.",
                 (),
                 f"{size(drive.free)} free, {size(needed + reserve)} needed",
@@ -81,7 +96,8 @@ class Surroundings:
             yield Problem(
                 Severity.NOTE,
                 "nearly-full-after",
-                f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of {size(drive.capacity)} are left.",
+                f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of "
+                f"{size(drive.capacity)} are left.",
             )
 
     def _journal_room(self, rows: int) -> Iterator[Problem]:
@@ -100,11 +116,14 @@ class Surroundings:
             )
 
 
-def look_at_drives(workspace: Workspace, source: Path, destinations: Sequence[Path], ask: bool = False) -> Surroundings:
+def look_at_drives(
+    workspace: Workspace, source: Path, destinations: Sequence[Path], ask: bool = False
+) -> Surroundings:
     """The drives of all places, and what is wrong with these places themselves. Writes nothing.
 
     Args:
-        ask: the destinations are asked what they can hold, which makes probe files there and removes them again.
+        ask: the destinations are asked what they can hold, which makes probe files there and
+            removes them again.
     """
     around = Surroundings(workspace)
     with suppress(EnvironmentTrouble):  # the library's own problem says so
@@ -150,7 +169,8 @@ def _two_drives(around: Surroundings) -> None:
         around.add(
             Severity.DECISION,
             "also-same-disk",
-            f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies are lost.",
+            f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies "
+            "are lost.",
             "Choose another drive for the second copy.",
         )
 
@@ -166,7 +186,8 @@ def parking_problems(
             yield Problem(
                 Severity.STOPS,
                 "cannot-set-aside",
-                "A part of a library cannot be set aside: its folder holds the rest of the library too.",
+                "A part of a library cannot be set aside: its folder holds the rest of the "
+                "library too.",
                 "Let the originals stay, or have them deleted after you have looked.",
             )
         return
@@ -175,8 +196,14 @@ def parking_problems(
             Severity.STOPS if after is After.PARK else Severity.NOTE,
             "cannot-set-aside",
             "A single document with what it refers to cannot be set aside by a rename."
-            + ("" if after is After.PARK else " Each original is compared once more right before it is deleted."),
-            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is compared once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
         )
         return
     why = ""
@@ -196,25 +223,46 @@ def parking_problems(
             Severity.STOPS if after is After.PARK else Severity.NOTE,
             "cannot-set-aside",
             f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
-            + ("" if after is After.PARK else " Each original is compared once more right before it is deleted."),
-            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is compared once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
         )
     elif drive and drive.renames_safely is not True:
         refused = drive.renames_safely is False
         yield Problem(
             Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
             "cannot-set-aside",
-            f"The driver of {shown(drive.label)} ({drive.rules.name}) {'does not promise' if refused else 'may not promise'} that a"
-            f" rename replaces nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside there."
-            + ("" if after is After.PARK else " Each original is read once more right before it is deleted."),
-            "Let the originals stay, or have them deleted after you have looked." if after is After.PARK else "",
+            f"The driver of {shown(drive.label)} ({drive.rules.name}) "
+            f"{'does not promise' if refused else 'may not promise'} that a rename replaces "
+            f"nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside "
+            "there."
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is read once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
         )
 
 
 def _keeps_others_names(source: Path) -> bool:
-    """True in a folder like /tmp, when the library's folder belongs to somebody else (sticky bit, rename(2))."""
+    """True in a folder like /tmp, when the library belongs to somebody else.
+
+    The sticky bit, see rename(2).
+    """
     above, me = os.stat(source.parent), os.geteuid()
-    return bool(above.st_mode & stat.S_ISVTX) and me not in (0, above.st_uid, os.lstat(source).st_uid)
+    return bool(above.st_mode & stat.S_ISVTX) and me not in (
+        0,
+        above.st_uid,
+        os.lstat(source).st_uid,
+    )
 
 
 def _library(around: Surroundings, source: Path, found: Survey) -> None:
@@ -222,16 +270,20 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         around.add(
             Severity.DECISION,
             "nested-mounts",
-            f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside the library; what is on them stays where it is.",
+            f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside "
+            "the library; what is on them stays where it is.",
             "Unmount them, or go on without them.",
             tuple(found.mounts),
         )
     if found.subvolumes:
+        folders = counted(
+            len(found.subvolumes), "folder of the library is", "folders of the library are"
+        )
         around.add(
             Severity.STOPS,
             "nested-subvolumes",
-            f"{counted(len(found.subvolumes), 'folder of the library is', 'folders of the library are')} a subvolume of its file system,"
-            f" {shown(found.subvolumes[0])} first. What is in it cannot be taken along yet.",
+            f"{folders} a subvolume of its file system, {shown(found.subvolumes[0])} first. "
+            "What is in it cannot be taken along yet.",
             "Copy it into an ordinary folder of the library first.",
             tuple(found.subvolumes),
         )
@@ -263,7 +315,10 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
 
 
 def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
-    """Programs of other users cannot be seen: read leases tell whether one writes, documents and small roles first."""
+    """Programs of other users cannot be seen.
+
+    Read leases tell whether one writes, documents and small roles first.
+    """
     order = sorted(
         (row for row in range(len(found)) if found.kind(row) is Kind.FILE),
         key=lambda row: ROLES[found.role[row]] not in (Role.DOCUMENT, Role.OTHER),
@@ -296,8 +351,8 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
         around.add(
             Severity.STOPS,
             "library-open",
-            f"A program of another user has {counted(len(written), 'file')} of the library open for writing,"
-            f" {shown(written[0])} first.",
+            f"A program of another user has {counted(len(written), 'file')} of the library open "
+            f"for writing, {shown(written[0])} first.",
             "Close it, then look again.",
             tuple(written[:1000]),
         )
@@ -305,16 +360,21 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
         around.add(
             Severity.NOTE,
             "open-not-known",
-            "Programs of other users cannot be seen; whether one has the library open is not known of every file.",
+            "Programs of other users cannot be seen; whether one has the library open is not "
+            "known of every file.",
         )
 
 
 class _Inodes:
-    """The survey's files as a container of (device, inode), without an object for each of a million files."""
+    """The survey's files as a container of (device, inode), without an object for each file."""
 
     def __init__(self, found: Survey) -> None:
         self._found = found
-        self._inodes = np.sort(np.frombuffer(found.inode, np.uint64)) if len(found.inode) else np.empty(0, np.uint64)
+        self._inodes = (
+            np.sort(np.frombuffer(found.inode, np.uint64))
+            if len(found.inode)
+            else np.empty(0, np.uint64)
+        )
 
     def __contains__(self, key: object) -> bool:
         if not isinstance(key, tuple) or key[0] != self._found.root_device:
@@ -327,7 +387,7 @@ class _Inodes:
 
 
 def _inside(inner: Path, outer: Path) -> bool:
-    """True when ``inner`` is ``outer`` or below it, by device and inode of every parent, never by path text."""
+    """True when ``inner`` is ``outer`` or below it, by device and inode, never by path text."""
     try:
         wanted = os.stat(outer)
         here = Path(os.path.realpath(inner))
@@ -336,28 +396,43 @@ def _inside(inner: Path, outer: Path) -> bool:
         return False
 
 
-def _destination(around: Surroundings, source: Path, destination: Path) -> tuple[Drive | None, bool]:
-    """Problems of the folder the library would go into: its drive, and True when it can be looked at further."""
+def _destination(
+    around: Surroundings, source: Path, destination: Path
+) -> tuple[Drive | None, bool]:
+    """Problems of the folder the library would go into.
+
+    Its drive, and True when it can be looked at further.
+    """
     text = shown(str(destination))
     try:
         around.workspace.drives.check_answers(destination)
     except DriveGone as error:
-        around.add(Severity.STOPS, "drive-silent", str(error), "See to its cable, or connect it again.")
+        around.add(
+            Severity.STOPS, "drive-silent", str(error), "See to its cable, or connect it again."
+        )
         return None, False
     if not os.path.lexists(destination):
         around.add(
-            Severity.STOPS, "destination-missing", f"There is no folder {text}.", "Make it, or connect its drive."
+            Severity.STOPS,
+            "destination-missing",
+            f"There is no folder {text}.",
+            "Make it, or connect its drive.",
         )
         return None, False
     if not destination.is_dir():
         around.add(
-            Severity.STOPS, "destination-not-a-folder", f"{text} is not a folder.", "Name a folder on the drive."
+            Severity.STOPS,
+            "destination-not-a-folder",
+            f"{text} is not a folder.",
+            "Name a folder on the drive.",
         )
         return None, False
     try:
         drive = around.workspace.drives.at(destination)
     except EnvironmentTrouble as error:
-        around.add(Severity.STOPS, "destination-not-permitted", str(error), "See to its permissions.")
+        around.add(
+            Severity.STOPS, "destination-not-permitted", str(error), "See to its permissions."
+        )
         return None, False
     if not drive.connected:
         around.add(Severity.STOPS, "away", f"{drive.label} is away.", "Connect it.")
@@ -370,6 +445,14 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
             "Choose another drive.",
         )
         return drive, False
+    _look_at_place(around, destination, drive)
+    _suitability(around, drive, destination)
+    return drive, True
+
+
+def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> None:
+    """Problems of a folder that can be looked at, and of its drive."""
+    text = shown(str(destination))
     if (library := _enclosing(around.workspace, destination, drive)) is not None:
         around.add(
             Severity.STOPS,
@@ -386,7 +469,10 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
         )
     elif not os.access(destination, os.W_OK | os.X_OK):
         around.add(
-            Severity.STOPS, "destination-not-permitted", f"{text} may not be written by you.", "See to its permissions."
+            Severity.STOPS,
+            "destination-not-permitted",
+            f"{text} may not be written by you.",
+            "See to its permissions.",
         )
     if around.source_drive and around.source_drive.uuid == drive.uuid:
         around.add(
@@ -408,15 +494,18 @@ def _destination(around: Surroundings, source: Path, destination: Path) -> tuple
             "network-drive",
             f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
         )
-    _suitability(around, drive, destination)
-    return drive, True
 
 
 def _enclosing(workspace: Workspace, destination: Path, drive: Drive) -> Path | None:
-    """The library that a folder lies in: by an identity file above it, or one that is known here."""
+    """The library that a folder lies in.
+
+    By an identity file above it, or one that is known here.
+    """
     real = Path(os.path.realpath(destination))
     for above in (real, *real.parents):
-        if (above / ".fascis/identity.json").is_file() and not (above / ".fascis/arriving.json").is_file():
+        if (above / ".fascis/identity.json").is_file() and not (
+            above / ".fascis/arriving.json"
+        ).is_file():
             return above
     if not workspace.register.path.exists():
         return None
@@ -436,15 +525,16 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
             around.add(
                 Severity.STOPS,
                 "drive-twins",
-                f"{shown(one.label)} shares its identity (UUID) with another drive that is connected, as a cloned disk does; which"
-                " is which is not known.",
+                f"{shown(one.label)} shares its identity (UUID) with another drive that is "
+                "connected, as a cloned disk does; which is which is not known.",
                 "Disconnect the one that is not meant.",
             )
     if drive.errors:
         around.add(
             Severity.DECISION,
             "drive-errors",
-            f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on {label}.",
+            f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on "
+            f"{label}.",
             "Have the drive checked first, or choose another.",
         )
     character = look_at_character(drive)
@@ -452,8 +542,8 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
         around.add(
             Severity.DECISION,
             "backup-drive",
-            f"{label} seems to be somebody's backup disk: {character.backup}. What a backup program keeps there may be thinned"
-            " out or overwritten by it.",
+            f"{label} seems to be somebody's backup disk: {character.backup}. What a backup "
+            "program keeps there may be thinned out or overwritten by it.",
             "Choose another drive, or go on if it is none.",
         )
     if drive.system or character.system:
@@ -479,8 +569,8 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         around.add(
             Severity.DECISION,
             "destination-not-permitted",
-            f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy of this library"
-            " is there already is not known.",
+            f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy "
+            "of this library is there already is not known.",
             "See to its permissions, or go on to have a copy there in any case.",
         )
         return
@@ -493,7 +583,9 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
                 medium.close()
         except (Damaged, EnvironmentTrouble) as error:
             around.add(
-                Severity.NOTE, "identity-damaged", f"What library {shown(sibling.name)} is, is not known: {error}"
+                Severity.NOTE,
+                "identity-damaged",
+                f"What library {shown(sibling.name)} is, is not known: {error}",
             )
             continue
         if other and other.library_id == identity.library_id:

@@ -1,4 +1,7 @@
-"""A library surveyed for planning: what is in it, what it refers to, and what makes it unfit to cross."""
+"""A library surveyed for planning.
+
+What is in it, what it refers to, and what makes it unfit to cross.
+"""
 
 from __future__ import annotations
 
@@ -38,9 +41,12 @@ class Surveyed:
 
     Attributes:
         source: its folder.
-        document: for a library that is a single document, that document's name in the folder; else nothing.
-        ties: lost files that were found, by path: the copy that a crossing makes refers to what was found.
-        before: place → the place it had before an earlier crossing changed its name, for a drive that could not hold it.
+        document: for a library that is a single document, that document's name in the folder; else
+            nothing.
+        ties: lost files that were found, by path: the copy that a crossing makes refers to what was
+            found.
+        before: place → the place it had before an earlier crossing changed its name, for a drive
+            that could not hold it.
     """
 
     source: Path
@@ -56,7 +62,10 @@ class Surveyed:
     _needed: dict[bool, Needed] = field(default_factory=dict)
 
     def attributed(self) -> dict[bytes, int]:
-        """Places of the library's files that have ``user.*`` extended attributes, and their bytes; looked for once."""
+        """Places of the library's files that have ``user.*`` extended attributes, and their bytes.
+
+        Looked for once.
+        """
         if self._attributed is None:
             top = bytes(self.source) + b"/"
             found = ((p, _attribute_bytes(top + p)) for _, p in files_of(self.survey))
@@ -64,7 +73,10 @@ class Surveyed:
         return self._attributed
 
     def equal_files(self) -> dict[bytes, bytes]:
-        """Which loose files have the content of another, see :func:`~fascis.crossing.gathering.find_equals`; found once."""
+        """Which loose files have the content of another; found once.
+
+        See :func:`~fascis.crossing.gathering.find_equals`.
+        """
         if self.equals is None:
             self.equals = find_equals(self.survey, self.uses, self.source)
         return self.equals
@@ -79,8 +91,15 @@ class Surveyed:
             register = workspace.register
             known = register.library_at(self.root) if register.path.exists() else None
             library = self.identity.library_id if self.identity else known.id if known else ""
-            loose = frozenset(o.path for o in self.uses.of(Standing.LOOSE)) if loose_too else frozenset()
-            needed = find_needed(workspace, Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)))
+            loose = (
+                frozenset(o.path for o in self.uses.of(Standing.LOOSE))
+                if loose_too
+                else frozenset()
+            )
+            needed = find_needed(
+                workspace,
+                Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)),
+            )
             add_named(needed, self.uses, self.survey, self.below)
             self._needed[loose_too] = needed
         return self._needed[loose_too]
@@ -98,7 +117,13 @@ class Surveyed:
     @property
     def name(self) -> str:
         """Its name, as it is shown."""
-        return shown(self.identity.name if self.identity else self.root.stem if self.document else self.root.name)
+        return shown(
+            self.identity.name
+            if self.identity
+            else self.root.stem
+            if self.document
+            else self.root.name
+        )
 
     def relinking(self, drives: Drives, cancelled: Callable[[], bool] = lambda: False) -> Relinking:
         """What it lost, to be looked for."""
@@ -130,10 +155,13 @@ def survey_library(
     cancelled: Callable[[], bool] = lambda: False,
     literal: bool = False,
 ) -> Surveyed:
-    """Surveys a library: a folder, or a single document. What makes it unfit comes as problems, not as errors.
+    """Surveys a library: a folder, or a single document.
+
+    What makes it unfit comes as problems, not as errors.
 
     Args:
-        literal: paths in documents lead where any program would follow them: nowhere, where a drive is mounted elsewhere now.
+        literal: paths in documents lead where any program would follow them: nowhere, where a drive
+            is mounted elsewhere now.
     """
 
     def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
@@ -148,7 +176,9 @@ def survey_library(
     single = source.is_file() and is_document(source)
     if not os.path.lexists(source):
         return unfit(
-            "library-missing", f"There is no folder {shown(str(source))}.", "Check the name, or connect its drive."
+            "library-missing",
+            f"There is no folder {shown(str(source))}.",
+            "Check the name, or connect its drive.",
         )
     if not source.is_dir() and not single:
         return unfit(
@@ -160,42 +190,65 @@ def survey_library(
     try:
         medium = workspace.drives.open(folder)
     except EnvironmentTrouble as error:
-        return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+        return unfit(
+            "library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions."
+        )
     problems: list[Problem] = []
     with closing(medium):
         try:
             if single:
-                return _survey_document(workspace, medium, folder, fsname(source.name), cancelled, literal)
+                return _survey_document(
+                    workspace, medium, folder, fsname(source.name), cancelled, literal
+                )
             identity = None
             try:
                 identity = read_identity(medium, source / ".fascis/identity.json")
             except Damaged as error:
-                problems.append(Problem(Severity.STOPS, "identity-damaged", str(error), "Set the identity file aside."))
+                problems.append(
+                    Problem(
+                        Severity.STOPS,
+                        "identity-damaged",
+                        str(error),
+                        "Set the identity file aside.",
+                    )
+                )
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, cancelled)
             uses = _uses(workspace, medium, source, source, found, identity, cancelled, literal)
             before = _names_before(medium)
         except EnvironmentTrouble as error:
-            return unfit("library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions.")
+            return unfit(
+                "library-unreadable",
+                f"{error} Nothing of it was touched.",
+                "See to its permissions.",
+            )
     if found.unlistable:
         problems.append(
             Problem(
                 Severity.STOPS,
                 "library-unreadable",
-                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is in them is not known. {found.unlistable[0]}",
+                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is "
+                f"in them is not known. {found.unlistable[0]}",
                 "See to their permissions.",
                 tuple(t.place for t in found.unlistable[:1000]),
             )
         )
     elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
         problems.append(
-            Problem(Severity.STOPS, "library-empty", f"{shown(source.name)} has no files.", "Name another folder.")
+            Problem(
+                Severity.STOPS,
+                "library-empty",
+                f"{shown(source.name)} has no files.",
+                "Name another folder.",
+            )
         )
     return Surveyed(source, found, identity, problems, uses, before=before)
 
 
 def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
-    """A survey as if the documents led to what was found; they do so in the copy that a crossing makes.
+    """A survey as if the documents led to what was found.
+
+    They do so in the copy that a crossing makes.
 
     Args:
         ties: lost path → found path, both absolute, frame by frame.
@@ -204,7 +257,11 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
         return surveyed
     old = surveyed.uses
     uses = replace(
-        old, used_by=dict(old.used_by), standing=bytearray(old.standing), aliases=dict(old.aliases), relinked={}
+        old,
+        used_by=dict(old.used_by),
+        standing=bytearray(old.standing),
+        aliases=dict(old.aliases),
+        relinked={},
     )
     rows = {surveyed.below + place: row for row, place in files_of(surveyed.survey)}
     outside = {o.path: o for o in old.outside}
@@ -227,7 +284,11 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
 
 
 def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> bool:
-    paths = [reference.path + b"/" + f for f in reference.frames] if reference.sequence else [reference.path]
+    paths = (
+        [reference.path + b"/" + f for f in reference.frames]
+        if reference.sequence
+        else [reference.path]
+    )
     return any(p in outside for p in paths)
 
 
@@ -242,10 +303,22 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
         if not stat.S_ISREG(s.st_mode):
             return False
         known = outside[found] = Outside(
-            found, Standing.LOOSE, lost.role, s.st_size, b"", s.st_blocks * 512, mtime_of(s), ctime_of(s), s.st_dev,
-            s.st_ino, s.st_mode, s.st_nlink,
-        )  # fmt: skip
-    outside[found] = replace(known, named=known.named or lost.named, used_by=known.used_by | lost.used_by)
+            found,
+            Standing.LOOSE,
+            lost.role,
+            s.st_size,
+            b"",
+            s.st_blocks * 512,
+            mtime_of(s),
+            ctime_of(s),
+            s.st_dev,
+            s.st_ino,
+            s.st_mode,
+            s.st_nlink,
+        )
+    outside[found] = replace(
+        known, named=known.named or lost.named, used_by=known.used_by | lost.used_by
+    )
     return True
 
 
@@ -255,13 +328,23 @@ def is_document(path: Path) -> bool:
 
 
 def _survey_document(
-    workspace: Workspace, medium: Medium, folder: Path, name: bytes, cancelled: Callable[[], bool], literal: bool
+    workspace: Workspace,
+    medium: Medium,
+    folder: Path,
+    name: bytes,
+    cancelled: Callable[[], bool],
+    literal: bool,
 ) -> Surveyed:
-    """A single document is a library with what it refers to; nothing else of its folder belongs to it."""
+    """A single document is a library with what it refers to.
+
+    Nothing else of its folder belongs to it.
+    """
     own = [name, *(name + j for j in JOURNALS)]
     alone = survey_some(medium, own)
     drives = drive_roots(workspace, literal)
-    first = find_uses(medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True)
+    first = find_uses(
+        medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True
+    )
     inside = below(folder)
     beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
     found = survey_some(medium, {*own, *beside})
@@ -280,16 +363,29 @@ def _uses(
     cancelled: Callable[[], bool],
     literal: bool,
 ) -> Uses:
-    """What it uses; sizes of what is gone as the register or the library's own inventory remembers them."""
+    """What it uses.
+
+    Sizes of what is gone as the register or the library's own inventory remembers them.
+    """
     expected: dict[bytes, tuple[int, bytes, int]] = {}
     register = workspace.register
     if register.path.exists():  # a dry run writes nothing, not even an empty register
         known = register.library_at(root)
         id = identity.library_id if identity else known.id if known else ""
         expected = register.expected(id) if id else {}
-    uses = find_uses(medium, folder, found, drive_roots(workspace, literal), workspace.private, expected, cancelled)
+    uses = find_uses(
+        medium,
+        folder,
+        found,
+        drive_roots(workspace, literal),
+        workspace.private,
+        expected,
+        cancelled,
+    )
     inside = below(folder)
-    unknown = {o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)}
+    unknown = {
+        o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)
+    }
     if unknown:
         for e in _recorded(medium):
             if (gone := unknown.get(inside + e.place)) is not None:
@@ -310,7 +406,10 @@ def _recorded(medium: Medium) -> list[Entry]:
 
 
 def _names_before(medium: Medium) -> dict[bytes, bytes]:
-    """What an earlier crossing renamed, by the library's own inventory: place → place before. Most have nothing of it."""
+    """What an earlier crossing renamed, by the library's own inventory: place → place before.
+
+    Most have nothing of it.
+    """
     try:
         if not medium.exists(INVENTORY):
             return {}
@@ -322,21 +421,30 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
     found: dict[bytes, bytes] = {}
     for entry in _recorded(medium) if wanted else ():
         now, before = entry.place.split(b"/"), entry.before.split(b"/")
-        own = now[0] == OWN or any(part.startswith(OWN) for part in before)  # nothing is ever called as Fascis's own
+        own = now[0] == OWN or any(
+            part.startswith(OWN) for part in before
+        )  # nothing is ever called as Fascis's own
         if entry.before and len(now) == len(before) and not own:
             for depth in range(1, len(now) + 1):
-                own_name = depth == len(now)  # the file's own; of its folders those that are called otherwise
+                own_name = depth == len(
+                    now
+                )  # the file's own; of its folders those that are called otherwise
                 if own_name or now[depth - 1] != before[depth - 1]:
                     found.setdefault(b"/".join(now[:depth]), b"/".join(before[:depth]))
     return found
 
 
 def remember(workspace: Workspace, surveyed: Surveyed) -> str:
-    """Tells the register what a survey found, and gives the library's id. Writes nothing into the library."""
+    """Tells the register what a survey found, and gives the library's id.
+
+    Writes nothing into the library.
+    """
     register, uses = workspace.register, surveyed.uses
     drive = workspace.drives.at(surveyed.source)
     connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
-    register.put_drives([drive, *connected])  # first: the library's may be mounted elsewhere than when it was last seen
+    register.put_drives(
+        [drive, *connected]
+    )  # first: the library's may be mounted elsewhere than when it was last seen
     id = surveyed.identity.library_id if surveyed.identity else None
     known = register.library_at(surveyed.root)
     key = register.meet_library(
@@ -351,9 +459,17 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     if home is None or home.id != key:
         return key  # a copy: what its home uses is what is remembered of the library
     held = (
-        (surveyed.below + place, surveyed.survey.size[row], b"", False, surveyed.survey.mtime_ns[row])
+        (
+            surveyed.below + place,
+            surveyed.survey.size[row],
+            b"",
+            False,
+            surveyed.survey.mtime_ns[row],
+        )
         for row, place in files_of(surveyed.survey)
         if row in uses.used_by
     )
-    register.put_used(key, [*held, *((o.path, o.size, o.digest, True, o.mtime_ns) for o in uses.outside)])
+    register.put_used(
+        key, [*held, *((o.path, o.size, o.digest, True, o.mtime_ns) for o in uses.outside)]
+    )
     return key

@@ -1,4 +1,7 @@
-"""Verifying a library again, a year later say: everything is read and compared with its manifest."""
+"""Verifying a library again, a year later say.
+
+Everything is read and compared with its manifest.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +52,10 @@ class Verification:
 
 
 def _recorded(medium: Medium, root: Path) -> dict[bytes, tuple[bytes, Entry | None]]:
-    """``place -> (digest, inventory entry)``; the manifest decides, the inventory adds sizes, times and odd names."""
+    """``place -> (digest, inventory entry)``.
+
+    The manifest decides, the inventory adds sizes, times and odd names.
+    """
     if not medium.exists(MANIFEST):
         raise Damaged(
             root,
@@ -57,11 +63,16 @@ def _recorded(medium: Medium, root: Path) -> dict[bytes, tuple[bytes, Entry | No
             "Only a library that arrived by a crossing can be verified. Nothing was changed.",
         )
     found: dict[bytes, tuple[bytes, Entry | None]] = {}
-    for digest, place in read_manifest(io.BytesIO(read_small(medium, MANIFEST, _LIMIT)), root / ".fascis/manifest.b3"):
+    for digest, place in read_manifest(
+        io.BytesIO(read_small(medium, MANIFEST, _LIMIT)), root / ".fascis/manifest.b3"
+    ):
         found[place] = (digest, None)
     if medium.exists(INVENTORY):
         text = io.TextIOWrapper(
-            io.BytesIO(read_small(medium, INVENTORY, _LIMIT)), "utf-8", newline="", errors="surrogateescape"
+            io.BytesIO(read_small(medium, INVENTORY, _LIMIT)),
+            "utf-8",
+            newline="",
+            errors="surrogateescape",
         )
         for entry in read_inventory(text, root / ".fascis/inventory.csv"):
             digest = found[entry.place][0] if entry.place in found else entry.digest

@@ -1,4 +1,7 @@
-"""Which entries of a journal are meant: every condition by a name, and none of its numbers anywhere else."""
+"""Which entries of a journal are meant.
+
+Every condition by a name, and none of its numbers anywhere else.
+"""
 
 from __future__ import annotations
 
@@ -19,11 +22,17 @@ def _all(*conditions: str) -> str:
 
 _LIBRARY, _LOOSE = "e.outside IS NULL", "e.outside IS NOT NULL"
 _FILE, _LINK = _in("e.kind", Kind.FILE), _in("e.kind", Kind.LINK)
-_GOES, _OWN, _ALONG = _in("e.fate", Fate.COPY), _in("e.fate", Fate.OWN), _in("e.fate", Fate.COPY, Fate.OWN)
+_GOES, _OWN, _ALONG = (
+    _in("e.fate", Fate.COPY),
+    _in("e.fate", Fate.OWN),
+    _in("e.fate", Fate.COPY, Fate.OWN),
+)
 _COPIED, _VERIFIED = _in("c.state", CopyState.COPIED), _in("c.state", CopyState.VERIFIED)
 _NONE = "c.state IS NULL"
 _NOT_VERIFIED = f"{_NONE} OR NOT {_VERIFIED}"
-_GONE, _INTENDED, _STAYS = (_in("e.origin", o) for o in (Origin.GONE, Origin.INTENDED, Origin.STAYS))
+_GONE, _INTENDED, _STAYS = (
+    _in("e.origin", o) for o in (Origin.GONE, Origin.INTENDED, Origin.STAYS)
+)
 _THERE = f"NOT {_GONE}"
 _BY_US = "e.why IS NULL"  # what vanished by itself has a reason
 
@@ -49,7 +58,9 @@ class Which(StrEnum):
     GOING_HINDERED = _all(_GOES, f"c.state>{int(CopyState.VERIFIED)}")
     GOING_SKIPPED = _all(_GOES, _in("c.state", CopyState.SKIPPED))
     GOING_WRITTEN_ANEW = _all(_GOES, "c.rewritten=1")
-    HOLDING_UP = _all(_ALONG, f"{_NONE} OR NOT {_in('c.state', CopyState.VERIFIED, CopyState.SKIPPED)}")
+    HOLDING_UP = _all(
+        _ALONG, f"{_NONE} OR NOT {_in('c.state', CopyState.VERIFIED, CopyState.SKIPPED)}"
+    )
     LEFT_OUT = _in("e.fate", Fate.LEFT_OUT)
     DISCARDED = _in("e.fate", Fate.DISCARD)
     GATHERED = _all(_GOES, _LOOSE)
@@ -58,14 +69,18 @@ class Which(StrEnum):
     # originals, in the library
     MAY_GO = _all(_LIBRARY, _ALONG, _VERIFIED, _THERE)
     MAY_GO_UNCOPIED = _all(_LIBRARY, _in("e.fate", Fate.DISCARD), _FILE, _THERE)
-    FILES_THAT_GO = _all(_LIBRARY, _FILE, f"({_GOES} AND {_VERIFIED}) OR {_in('e.fate', Fate.DISCARD)}", _THERE)
+    FILES_THAT_GO = _all(
+        _LIBRARY, _FILE, f"({_GOES} AND {_VERIFIED}) OR {_in('e.fate', Fate.DISCARD)}", _THERE
+    )
     RECORDS_THAT_GO = _all(_LIBRARY, _FILE, _OWN, _VERIFIED, _THERE)
     BEING_DELETED = _all(_LIBRARY, _INTENDED)
     SIDECARS = _all(_LIBRARY, _FILE, _THERE, "lower(CAST(substr(e.name, -4) AS TEXT))='.xmp'")
     STAYING = _all(
-        _LIBRARY, _THERE,
-        f"{_in('e.fate', Fate.LEFT_OUT, Fate.SPECIAL, Fate.UNHOLDABLE, Fate.DISCARD)} OR {_STAYS} OR {_NOT_VERIFIED}",
-    )  # fmt: skip
+        _LIBRARY,
+        _THERE,
+        f"{_in('e.fate', Fate.LEFT_OUT, Fate.SPECIAL, Fate.UNHOLDABLE, Fate.DISCARD)} OR {_STAYS} "
+        f"OR {_NOT_VERIFIED}",
+    )
     DELETED = _GONE
     DELETED_BY_US = _all(_GOES, _LIBRARY, _GONE, _BY_US)
     DISCARDED_BY_US = _all(_in("e.fate", Fate.DISCARD), _GONE, _BY_US)

@@ -1,4 +1,7 @@
-"""Where paths of the old place lead in the new library, as the plan says. Nothing here looks at the old place."""
+"""Where paths of the old place lead in the new library, as the plan says.
+
+Nothing here looks at the old place.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +27,11 @@ class Whither:
 
     def folder_of(self, item: Item) -> bytes:
         """The folder at the old place from which a document's relative paths count."""
-        return parent(item.outside) if item.outside else join(self.real_source, parent(item.place)).rstrip(b"/")
+        return (
+            parent(item.outside)
+            if item.outside
+            else join(self.real_source, parent(item.place)).rstrip(b"/")
+        )
 
     def place_of(self, path: bytes) -> bytes | None:
         """The place in the new library of an absolute path; None for one that leads out of it.
@@ -36,7 +43,10 @@ class Whither:
         return next((path[len(root) :] for root in self._roots if path.startswith(root)), None)
 
     def there(self, place: bytes) -> bytes:
-        """Where a place of the plan is in the new library: names that are kept apart are others there. An absolute path stays."""
+        """Where a place of the plan is in the new library.
+
+        Names that are kept apart are others there. An absolute path stays.
+        """
         if place.startswith(b"/") or not (self._folders or self._files):
             return place
         return join(self.folder(parent(place)), self._files.get(place, place.rpartition(b"/")[2]))
@@ -46,7 +56,9 @@ class Whither:
         if not place or not self._folders:
             return place
         known = self._folders.get(place)
-        return join(self.folder(parent(place)), place.rpartition(b"/")[2]) if known is None else known
+        return (
+            join(self.folder(parent(place)), place.rpartition(b"/")[2]) if known is None else known
+        )
 
     @property
     def renames_files(self) -> bool:
@@ -60,7 +72,7 @@ class Whither:
 
     @property
     def knows_other_names(self) -> bool:
-        """True when some paths lead where they do by their own word, and not by the folder they are in."""
+        """True when some paths lead by their own word, and not by the folder they are in."""
         return bool(self._aliases)
 
     def is_there(self, place: bytes) -> bool:
@@ -70,8 +82,12 @@ class Whither:
             self._names[folder] = self._copies.journal.names_of_files(folder)
         return name in self._names[folder]
 
-    def new_target(self, ways: list[Target], document: bytes, folder: bytes, inner: bytes = b"") -> bytes | None:
-        """What a document must say from now on: a path relative to it, or an absolute one; None when it may stay as it is.
+    def new_target(
+        self, ways: list[Target], document: bytes, folder: bytes, inner: bytes = b""
+    ) -> bytes | None:
+        """What a document must say from now on: a path relative to it, or an absolute one.
+
+        None when it may stay as it is.
 
         Args:
             ways: the ways to read what it says now, the likeliest first.
@@ -89,7 +105,9 @@ class Whither:
                 first = (way, path, place)
         return self._from(*first, document, inner) if first else None
 
-    def _from(self, way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes) -> bytes | None:
+    def _from(
+        self, way: Target, path: bytes, place: bytes | None, document: bytes, inner: bytes
+    ) -> bytes | None:
         here, was = parent(self.there(document)), place
         place = None if place is None else self.there(place)
         said = os.fsencode(way.path)

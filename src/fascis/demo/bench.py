@@ -1,6 +1,9 @@
-"""A small bench for stand-in drives: plugged in and out, at another place, renamed, filled, slowed, cloned.
+"""A small bench for stand-in drives.
 
-It does to a stand-in what a person does to a real drive, by its description and its folder; what is on it stays as it is.
+Plugged in and out, at another place, renamed, filled, slowed, cloned.
+
+It does to a stand-in what a person does to a real drive, by its description and its folder; what is
+on it stays as it is.
 """
 
 from __future__ import annotations
@@ -46,15 +49,24 @@ def levers(drives: Drives, folder: Path) -> list[Lever]:
     return [
         Lever("Unplug", lambda: describe(folder, connected=False)),
         Lever("Empty", lambda: empty(folder)) if full else Lever("Fill", lambda: fill(stand_in)),
-        Lever("Quicken", lambda: quicken(folder, d)) if slowed else Lever("Slow", lambda: slow(folder, d)),
+        Lever("Quicken", lambda: quicken(folder, d))
+        if slowed
+        else Lever("Slow", lambda: slow(folder, d)),
         Lever("Rename", lambda: rename(folder, d)),
         Lever("Clone", lambda: clone(folder, d)),
     ]
 
 
 def plug_in_elsewhere(folder: Path) -> Path:
-    """Connects it at another place, as another computer or another desktop would; gives its folder then."""
-    name = folder.name.removesuffix(ELSEWHERE) if folder.name.endswith(ELSEWHERE) else folder.name + ELSEWHERE
+    """Connects it at another place, as another computer or another desktop would.
+
+    Gives its folder then.
+    """
+    name = (
+        folder.name.removesuffix(ELSEWHERE)
+        if folder.name.endswith(ELSEWHERE)
+        else folder.name + ELSEWHERE
+    )
     with closing(PosixMedium.at(folder.parent)) as medium:
         try:
             medium.rename_new(os.fsencode(folder.name), os.fsencode(name))
@@ -76,7 +88,9 @@ def fill(stand_in: StandIn, leave: int = 2 << 20) -> None:
     wanted = stand_in.free() - leave
     if wanted <= 0:
         return
-    fd = os.open(stand_in.folder / FILLER, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
+    fd = os.open(
+        stand_in.folder / FILLER, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644
+    )
     try:
         os.posix_fallocate(fd, 0, wanted)
     except OSError as error:
@@ -102,11 +116,18 @@ def quicken(folder: Path, d: Description) -> None:
 
 
 def clone(folder: Path, d: Description) -> Path:
-    """Makes a stand-in with the same UUID, as a cloned disk has; nothing that is on the one is on the other."""
+    """Makes a stand-in with the same UUID, as a cloned disk has.
+
+    Nothing that is on the one is on the other.
+    """
     there = folder.with_name(f"{folder.name} (clone)")
     try:
         there.mkdir()
-        (there / DESCRIPTION).write_text(d.model_copy(update={"faults": []}).model_dump_json(indent=1))
+        (there / DESCRIPTION).write_text(
+            d.model_copy(update={"faults": []}).model_dump_json(indent=1)
+        )
     except OSError as error:
-        raise EnvironmentTrouble(f"It could not be cloned: {error.strerror}. Nothing was changed.") from error
+        raise EnvironmentTrouble(
+            f"It could not be cloned: {error.strerror}. Nothing was changed."
+        ) from error
     return there

@@ -28,7 +28,9 @@ def demo_world(fresh: bool, root: Path | None = None, slow: bool = True) -> Worl
 def _clear(root: Path) -> None:
     names = {p.name for p in root.iterdir()}
     if names - {"drives", "data", "state", "config", "pictures", MARK}:
-        raise Refused("trouble", f"{root} holds something that is not the demo's; it is not cleared.")
+        raise Refused(
+            "trouble", f"{root} holds something that is not the demo's; it is not cleared."
+        )
     medium = PosixMedium.at(root)
     try:
         folders = list(medium.walk())

@@ -1,4 +1,7 @@
-"""The world of the demo: a studio that documents a river being set free, on stand-in drives. All of it is made up."""
+"""The world of the demo: a studio that documents a river being set free, on stand-in drives.
+
+All of it is made up.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +63,12 @@ def make_world(root: Path, slow: bool = True) -> World:
         root: its folder.
         slow: stand-in drives take their time, so that a crossing can be watched.
     """
-    world = World(root, Workspace(root / "data", root / "state", root / "config", Drives(root / "drives", real=False)))
+    world = World(
+        root,
+        Workspace(
+            root / "data", root / "state", root / "config", Drives(root / "drives", real=False)
+        ),
+    )
     if (root / MARK).exists():
         return world
     internal = world.drives / "studio-internal"
@@ -73,8 +81,13 @@ def make_world(root: Path, slow: bool = True) -> World:
     _drives(world.drives, slow)
     _field(world.drives, True)
     libraries = (world.weir, internal / "Saltmeadow", internal / "Bell")
-    remember(world.workspace, survey_library(world.workspace, _october(world.drives / "field-2" / "October")))
-    for library in libraries:  # looked at once, before a folder was renamed and a drive went into a drawer
+    remember(
+        world.workspace,
+        survey_library(world.workspace, _october(world.drives / "field-2" / "October")),
+    )
+    for (
+        library
+    ) in libraries:  # looked at once, before a folder was renamed and a drive went into a drawer
         remember(world.workspace, survey_library(world.workspace, library))
     with closing(PosixMedium.at(internal / "Footage")) as footage:
         footage.rename_new(b"Day 04", b"Day 04, weir")
@@ -101,18 +114,26 @@ def _october(folder: Path) -> Path:
 
 
 def _tidy_scans(internal: Path) -> None:
-    """Scans go to a folder of their year, by a copy that does not keep their dates; an older shoot has scans of these names."""
+    """Scans go to a folder of their year, by a copy that does not keep their dates.
+
+    An older shoot has scans of these names.
+    """
     for n, (place, year) in enumerate(SCANS.items()):
         old = internal / place
         new = internal / year / old.name
         new.parent.mkdir(parents=True, exist_ok=True)
         new.write_bytes(old.read_bytes())
-        _raw(internal / "Old shoots/2022" / old.name, 700 + n, (1.25, 1.0, 0.62), 1_651_500_000 + 77 * n)
+        _raw(
+            internal / "Old shoots/2022" / old.name,
+            700 + n,
+            (1.25, 1.0, 0.62),
+            1_651_500_000 + 77 * n,
+        )
         with closing(PosixMedium.at(old.parent)) as folder:
             remove_own(folder, old.name.encode())
 
 
-# -- the drives -------------------------------------------------------------------------------------------------------
+# -- the drives ------------------------------------------------------------------------------------
 
 
 def _drives(folder: Path, slow: bool) -> None:
@@ -160,10 +181,14 @@ def _drive(
 
 
 def _taken(folder: Path) -> int:
-    return sum(os.lstat(os.path.join(d, f)).st_blocks * 512 for d, _, files in os.walk(folder) for f in files)
+    return sum(
+        os.lstat(os.path.join(d, f)).st_blocks * 512
+        for d, _, files in os.walk(folder)
+        for f in files
+    )
 
 
-# -- the libraries ----------------------------------------------------------------------------------------------------
+# -- the libraries ---------------------------------------------------------------------------------
 
 
 def _libraries(internal: Path) -> None:
@@ -186,7 +211,10 @@ def _libraries(internal: Path) -> None:
 
 
 def _documents(internal: Path, away: Path) -> None:
-    """Timelines and a catalog, with what real ones have: loose media, a folder that was renamed, a drive in a drawer."""
+    """Timelines and a catalog, with what real ones have.
+
+    Loose media, a folder that was renamed, a drive in a drawer.
+    """
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
     used = sorted(p for p in weir.glob("media/*/*.mov") if p.stem not in _NEVER_USED)
     talks = [p for p in used if p.parent.name == "Interviews"]
@@ -197,16 +225,25 @@ def _documents(internal: Path, away: Path) -> None:
     music = [str(p) for p in sorted((internal / "Desktop/Music").glob("*.wav"))]
     titles = [str(p) for p in sorted((internal / "Desktop/Titles").glob("*.jpg"))]
     renamed = [
-        str(internal / "Footage/Day 04/B-roll" / p.name) for p in sorted((internal / "Footage/Day 04/B-roll").iterdir())
+        str(internal / "Footage/Day 04/B-roll" / p.name)
+        for p in sorted((internal / "Footage/Day 04/B-roll").iterdir())
     ]
     raws = [str(internal / place) for place in SCANS]
     drawer = [str(away / "DCIM" / f"otter_{i:02}.mov") for i in range(1, 5)]
     scans = sequence("../media/Scans/", "weir_plan_", ".png", 1, 24)
     feature = days + stills + titles + raws + renamed + drawer
-    write_timeline(weir / "timelines/Feature.otio", feature, sounds + field + music[:2], 600, 3600, [scans], 1)
+    write_timeline(
+        weir / "timelines/Feature.otio", feature, sounds + field + music[:2], 600, 3600, [scans], 1
+    )
     write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, 40, 90, [], 2)
     write_timeline(
-        weir / "timelines/Interviews.otio", [f"../{p.relative_to(weir)}" for p in talks], field[:2], 80, 1500, [], 3
+        weir / "timelines/Interviews.otio",
+        [f"../{p.relative_to(weir)}" for p in talks],
+        field[:2],
+        80,
+        1500,
+        [],
+        3,
     )
     tide = [f"../{p.relative_to(salt)}" for p in sorted(salt.glob("media/Tide/*.mov"))[:8]]
     write_timeline(salt / "timelines/Saltmeadow.otio", tide, [], 30, 240, [], 4)
@@ -225,83 +262,113 @@ SCANS = {  # without compression: all of one size
     "Gauge house/gauge_raw_0031.tif": "Scans 2024/Gauge",
 }
 _NEVER_USED = frozenset(
-    ("excavator_wide_03", "weir_crest_03", "banks_north_02", "crew_lunch_01", "crew_lunch_02", "crew_lunch_03")
+    (
+        "excavator_wide_03",
+        "weir_crest_03",
+        "banks_north_02",
+        "crew_lunch_01",
+        "crew_lunch_02",
+        "crew_lunch_03",
+    )
+)
+
+
+class _Maker:
+    """Gives each file of the demo its contents, of a seed of its own."""
+
+    def __init__(self) -> None:
+        self._seed = iter(range(10_000))
+
+    def clip(self, path: Path, frames: int, width: int) -> tuple[Make, Path]:
+        n = next(self._seed)
+        return (lambda p: _clip(p, n, frames, width)), path
+
+    def still(self, path: Path, width: int) -> tuple[Make, Path]:
+        n = next(self._seed)
+        return (lambda p: _still(p, n, width)), path
+
+    def scan(self, path: Path) -> tuple[Make, Path]:
+        n = next(self._seed)
+        return (lambda p: _scan(p, n)), path
+
+    def sound(self, path: Path, seconds: float) -> tuple[Make, Path]:
+        n = next(self._seed)
+        return (lambda p: _sound(p, n, seconds)), path
+
+
+_DAYS = (
+    ("Day 01", ("excavator_wide", "weir_crest", "first_breach", "banks_north")),
+    ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
+    ("Interviews", ("interview_mara", "interview_tomas")),
+)
+# As two cameras and a person named them.
+_SIGNS = ("Fish pass", "fish pass", "Weir 1911", "WEIR 1911", "no entry?")
+_RECORDINGS = (
+    ("rain on the sluice", 9),
+    ("millrace at night", 8),
+    ("2024/salmon ladder", 7),
+    ("2024/dawn herons", 6),
 )
 
 
 def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
+    # One maker for all: the order of the files gives each its seed.
+    make = _Maker()
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
-    seed = iter(range(10_000))
+    yield from _weir_files(make, weir)
+    yield from _loose_files(make, internal)
+    for i in range(24):
+        yield make.scan(weir / "media/Scans" / f"weir_plan_{i + 1:04d}.png")
+    yield from _salt_files(make, salt)
+    for i in range(160):
+        shoot = "2024-03 high water" if i % 3 else "2024-05 herons nesting"
+        yield make.still(bell / "shoots" / shoot / f"bell_{i:04d}.jpg", 420)
+        yield make.still(bell / "previews" / f"{i:04x}.jpg", 120)
 
-    def clip(path: Path, frames: int, width: int) -> tuple[Make, Path]:
-        n = next(seed)
-        return (lambda p: _clip(p, n, frames, width)), path
 
-    def still(path: Path, width: int) -> tuple[Make, Path]:
-        n = next(seed)
-        return (lambda p: _still(p, n, width)), path
-
-    def scan(path: Path) -> tuple[Make, Path]:
-        n = next(seed)
-        return (lambda p: _scan(p, n)), path
-
-    def sound(path: Path, seconds: float) -> tuple[Make, Path]:
-        n = next(seed)
-        return (lambda p: _sound(p, n, seconds)), path
-
-    for day, names in (
-        ("Day 01", ("excavator_wide", "weir_crest", "first_breach", "banks_north")),
-        ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
-        ("Interviews", ("interview_mara", "interview_tomas")),
-    ):
+def _weir_files(make: _Maker, weir: Path) -> Iterator[tuple[Make, Path]]:
+    for day, names in _DAYS:
+        takes = 4 if day == "Interviews" else 3
         for name in names:
-            for take in range(1, 4 if day != "Interviews" else 5):
-                yield clip(weir / "media" / day / f"{name}_{take:02d}.mov", 60, 800)
-                yield clip(weir / "proxies" / day / f"{name}_{take:02d}.mov", 42, 160)
-    for name in (
-        "Fish pass",
-        "fish pass",
-        "Weir 1911",
-        "WEIR 1911",
-        "no entry?",
-    ):  # as two cameras and a person named them
-        yield still(weir / "media" / "Signs" / f"{name}.jpg", 240)
+            for take in range(1, takes + 1):
+                yield make.clip(weir / "media" / day / f"{name}_{take:02d}.mov", 60, 800)
+                yield make.clip(weir / "proxies" / day / f"{name}_{take:02d}.mov", 42, 160)
+    for name in _SIGNS:
+        yield make.still(weir / "media" / "Signs" / f"{name}.jpg", 240)
     for i in range(6):
-        yield sound(weir / "media" / "Sound" / f"millrace_{i + 1:02d}.wav", 6)
-        yield clip(weir / "renders" / f"feature_{412 + i:04d}.mov", 36, 480)
+        yield make.sound(weir / "media" / "Sound" / f"millrace_{i + 1:02d}.wav", 6)
+        yield make.clip(weir / "renders" / f"feature_{412 + i:04d}.mov", 36, 480)
     for i in range(140):
-        yield still(weir / "previews" / f"{i:04x}.jpg", 160)
-        yield still(weir / "media" / "Stills" / f"scan_{i:04d}.jpg", 220)
-    for place, seconds in (
-        ("rain on the sluice", 9),
-        ("millrace at night", 8),
-        ("2024/salmon ladder", 7),
-        ("2024/dawn herons", 6),
-    ):
-        yield sound(internal / "Field recordings" / f"{place}.wav", seconds)
+        yield make.still(weir / "previews" / f"{i:04x}.jpg", 160)
+        yield make.still(weir / "media" / "Stills" / f"scan_{i:04d}.jpg", 220)
+
+
+def _loose_files(make: _Maker, internal: Path) -> Iterator[tuple[Make, Path]]:
+    for place, seconds in _RECORDINGS:
+        yield make.sound(internal / "Field recordings" / f"{place}.wav", seconds)
     for name in ("two herons theme", "downstream", "the breach"):
-        yield sound(internal / "Desktop/Music" / f"{name}.wav", 12)
+        yield make.sound(internal / "Desktop/Music" / f"{name}.wav", 12)
     for i in range(6):
-        yield still(internal / "Desktop/Titles" / f"title_{i + 1:02d}.jpg", 900)
-        yield still(internal / "From the phone/weir walk" / f"walk_{i + 1:02d}.jpg", 700)
+        yield make.still(internal / "Desktop/Titles" / f"title_{i + 1:02d}.jpg", 900)
+        yield make.still(internal / "From the phone/weir walk" / f"walk_{i + 1:02d}.jpg", 700)
+    mist = internal / "Footage/Day 04/B-roll"
     for i in range(14):
-        yield clip(internal / "Footage/Day 04/B-roll" / f"spillway_mist_{i + 1:02d}.mov", 24, 480)
+        yield make.clip(mist / f"spillway_mist_{i + 1:02d}.mov", 24, 480)
     for n, place in enumerate(SCANS):
         yield partial(_raw, seed=720 + n), internal / place
-    for i in range(24):
-        yield scan(weir / "media/Scans" / f"weir_plan_{i + 1:04d}.png")
+
+
+def _salt_files(make: _Maker, salt: Path) -> Iterator[tuple[Make, Path]]:
     for i in range(9):
-        yield clip(salt / "media" / "Tide" / ("long_tide_take.mov" if i == 0 else f"tide_{i:02d}.mov"), 40, 480)
-        yield clip(salt / "renders" / f"saltmeadow_{i:02d}.mov", 20, 320)
-    for i in range(160):
-        yield still(
-            bell / "shoots" / ("2024-03 high water" if i % 3 else "2024-05 herons nesting") / f"bell_{i:04d}.jpg", 420
-        )
-        yield still(bell / "previews" / f"{i:04x}.jpg", 120)
+        name = "long_tide_take.mov" if i == 0 else f"tide_{i:02d}.mov"
+        yield make.clip(salt / "media" / "Tide" / name, 40, 480)
+        yield make.clip(salt / "renders" / f"saltmeadow_{i:02d}.mov", 20, 320)
 
 
-_XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
-<rdf:Description xmlns:xmp="http://ns.adobe.com/xap/1.0/" xmp:Rating="{rating}"/></rdf:RDF></x:xmpmeta>
+_XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
+ xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description xmlns:xmp="http://ns.adobe.com/xap/1.0/"
+ xmp:Rating="{rating}"/></rdf:RDF></x:xmpmeta>
 """
 
 
@@ -332,9 +399,15 @@ def _scan(path: Path, seed: int) -> None:
 
 
 def _raw(
-    path: Path, seed: int, light: tuple[float, float, float] = (1.0, 1.0, 1.0), changed: int = 1_697_263_872
+    path: Path,
+    seed: int,
+    light: tuple[float, float, float] = (1.0, 1.0, 1.0),
+    changed: int = 1_697_263_872,
 ) -> None:
-    """A scan as TIFF, without compression and without a date in it; ``light`` is of the day, ``changed`` in seconds since 1970."""
+    """A scan as TIFF, without compression and without a date in it.
+
+    ``light`` is of the day, ``changed`` in seconds since 1970.
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     picture = np.clip(_picture(seed, 640, seed % 40) * np.array(light), 0, 255).astype(np.uint8)
     Image.fromarray(picture).save(path, "TIFF")
@@ -363,7 +436,8 @@ def _sound(path: Path, seed: int, seconds: float) -> None:
     t = np.arange(int(rate * seconds)) / rate
     noise = np.random.default_rng(seed).normal(0, 1200, t.size)
     samples = (
-        noise * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * t)) + 900 * np.sin(2 * np.pi * (110 + seed % 50) * t)
+        noise * (1 + 0.5 * np.sin(2 * np.pi * 0.4 * t))
+        + 900 * np.sin(2 * np.pi * (110 + seed % 50) * t)
     ).astype("<i2")
     with wave.open(str(path), "wb") as out:
         out.setnchannels(1)

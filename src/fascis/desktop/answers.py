@@ -1,4 +1,7 @@
-"""Pure decisions of the window: what is safe now, which step is next and why a button is not there yet."""
+"""Pure decisions of the window.
+
+What is safe now, which step is next and why a button is not there yet.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +41,9 @@ class DriveNow:
 
 @dataclass(frozen=True, slots=True)
 class Situation:
-    """What the answers depend on. The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``.
+    """What the answers depend on.
+
+    The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``.
 
     ``busy``: a drive is slow to answer, and is asked again.
     """
@@ -84,7 +89,13 @@ def safe_to(s: Situation) -> list[Answer]:
     editing = (
         Answer("keep editing it?", "what changes while it is copied is copied again", "Better not")
         if on_way
-        else (Answer("keep editing it?", f"from {s.drive}; what changes at the old place would stay there", "There"))
+        else (
+            Answer(
+                "keep editing it?",
+                f"from {s.drive}; what changes at the old place would stay there",
+                "There",
+            )
+        )
     )
     unplug = [_unplug(s, d, on_way) for d in s.drives]
     return [editing, _power(s), *unplug, Answer("delete the originals?", *_deleting(s))]
@@ -96,22 +107,34 @@ def _power(s: Situation) -> Answer:
         return Answer(question, "it goes on from here next time", "Yes")
     if "lid" in s.awake:
         return Answer(
-            question, "the machine stays awake, its lid closed too; after a power cut it goes on from here", "Yes"
+            question,
+            "the machine stays awake, its lid closed too; after a power cut it goes on from here",
+            "Yes",
         )
     if s.awake:
-        return Answer(question, "awake while the lid is open; closed, it goes on from here next time", "Yes")
+        return Answer(
+            question, "awake while the lid is open; closed, it goes on from here next time", "Yes"
+        )
     return Answer(question, "the machine may go to sleep; it goes on from here next time", "Yes")
 
 
 def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
     question = f"unplug {d.label}?"
     if d.whole_at:
-        return Answer(question, f"whole, verified {clock(d.whole_at)}; let the system remove it first", "Yes")
+        return Answer(
+            question, f"whole, verified {clock(d.whole_at)}; let the system remove it first", "Yes"
+        )
     if s.running:
-        left = f"{size(d.unverified)} not read back yet" if d.unverified else "all is written and read back"
+        left = (
+            f"{size(d.unverified)} not read back yet"
+            if d.unverified
+            else "all is written and read back"
+        )
         return Answer(question, left, f"At {clock(d.ready_at)}" if d.ready_at else "Not yet")
     if on_way:
-        return Answer(question, "remove it safely first, on Shelves; it goes on when it is back", "Yes")
+        return Answer(
+            question, "remove it safely first, on Shelves; it goes on when it is back", "Yes"
+        )
     return Answer(question, "the copy is whole; let the system remove it first", "Yes")
 
 
@@ -126,7 +149,10 @@ def why_not_delete(s: Situation) -> str:
     """Why the originals cannot be deleted yet; empty when they can."""
     if s.state in UNFINISHED:
         late = max(s.drives, key=lambda d: d.unverified)
-        return f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on {late.label}"
+        return (
+            f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on "
+            f"{late.label}"
+        )
     if s.state in (State.REFUSED, State.UNDONE):
         return "they are the library; home is the old place"
     if s.busy:
@@ -135,14 +161,20 @@ def why_not_delete(s: Situation) -> str:
         return "the scales are not in balance"
     if not s.proven:
         label = next(d.label for d in s.drives if not d.proven)
-        return f"{label} was read back, perhaps from memory: remove it safely, connect it again, and read it again"
+        return (
+            f"{label} was read back, perhaps from memory: remove it safely, connect it again, and "
+            "read it again"
+        )
     if s.state is State.SETTLED:
         return "home has not gone there yet"
     return "" if s.looked else "you have not looked at the copy yet"
 
 
 def next_step(state: State, after: After, looked: bool, balance: Balance | None) -> str:
-    """The one sensible next step: ``bring``, ``open``, ``switch``, ``park``, ``receipt`` or ``wait``."""
+    """The one sensible next step.
+
+    ``bring``, ``open``, ``switch``, ``park``, ``receipt`` or ``wait``.
+    """
     if balance is None:
         return "wait"
     if state is State.SETTLED:

@@ -32,17 +32,21 @@ def make_application(arguments: list[str]) -> QApplication:
 def _stay_live() -> None:
     """Keeps tasks from holding the window up.
 
-    A full collection over a large library's objects takes a tenth of a second, in whatever thread; what is made in bulk here
-    has no cycles. And a thread that computes hands on after 5 ms by default, at every call of the toolkit while it paints.
+    A full collection over a large library's objects takes a tenth of a second, in whatever thread;
+    what is made in bulk here
+    has no cycles. And a thread that computes hands on after 5 ms by default, at every call of the
+    toolkit while it paints.
     """
     gc.set_threshold(2_000, 10, 100_000)
     sys.setswitchinterval(0.0002)
 
 
 def expect_anything(window: Window) -> None:
-    """No error that nobody expected ends the program or shows a traceback, wherever it comes from."""
+    """An unexpected error never ends the program or shows a traceback, wherever it comes from."""
 
-    def said(kind: type[BaseException], error: BaseException | None, trace: TracebackType | None) -> None:
+    def said(
+        kind: type[BaseException], error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if error is None or isinstance(error, (KeyboardInterrupt, SystemExit)):
             sys.__excepthook__(kind, error or kind(), trace)
             return
@@ -66,7 +70,9 @@ def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = F
     waker.timeout.connect(lambda: None)
     status = application.exec()
     if window.conducting.stuck:
-        os._exit(status)  # some thread waits in the kernel for a drive that does not answer, and would for ever
+        os._exit(
+            status
+        )  # some thread waits in the kernel for a drive that does not answer, and would for ever
     return status
 
 

@@ -22,7 +22,9 @@ class Bench(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, workspace: Workspace, panel: SidePanel, back: Callable[[], None], parent: QObject) -> None:
+    def __init__(
+        self, workspace: Workspace, panel: SidePanel, back: Callable[[], None], parent: QObject
+    ) -> None:
         super().__init__(parent)
         self.workspace, self.panel, self._back = workspace, panel, back
         self.open = False
@@ -33,7 +35,10 @@ class Bench(QObject):
 
         def work() -> list[tuple[str, str, list[Lever]]]:
             drives = self.workspace.drives
-            return [(s.description.label, s.folder.name, levers(drives, s.folder)) for s in drives.stand_ins()]
+            return [
+                (s.description.label, s.folder.name, levers(drives, s.folder))
+                for s in drives.stand_ins()
+            ]
 
         Task(work, lambda outcome: self._paint(outcome, trouble), self)
 
@@ -42,7 +47,8 @@ class Bench(QObject):
             return
         panel = self.panel
         panel.begin(
-            "Stand-in drives", "Only in the demo: do to them what happens to real ones, and see what the shelves say."
+            "Stand-in drives",
+            "Only in the demo: do to them what happens to real ones, and see what the shelves say.",
         )
         if isinstance(outcome, BaseException):
             trouble, outcome = str(outcome), []

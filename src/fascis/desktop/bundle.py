@@ -1,4 +1,8 @@
-"""The bundle: the strands of a library drawn as ribbons, from where they lie to what they are for, through a loop of twine."""
+"""The bundle.
+
+The strands of a library drawn as ribbons, from where they lie to what they are for, through a loop
+of twine.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +53,10 @@ class _Drawn:
 
 
 class BundleView(QWidget):
-    """Paints the bundle and takes pointer and keys; chosen strands are told by their keys' numbers."""
+    """Paints the bundle and takes pointer and keys.
+
+    Chosen strands are told by their keys' numbers.
+    """
 
     chosen = pyqtSignal()
     toggled = pyqtSignal()  # the chosen strands are to be taken into or out of the plan
@@ -80,7 +87,9 @@ class BundleView(QWidget):
     def show_woven(self, woven: Woven) -> None:
         """Shows a library; what was chosen stays chosen where it is still there."""
         if self._woven is not None:
-            keys = {self._woven.strands[i].key for i in self.selected if i < len(self._woven.strands)}
+            keys = {
+                self._woven.strands[i].key for i in self.selected if i < len(self._woven.strands)
+            }
             self.selected = {i for i, s in enumerate(woven.strands) if s.key in keys}
         self._woven = woven
         self._again()
@@ -102,7 +111,7 @@ class BundleView(QWidget):
         """Lays out anew."""
         self._again()
 
-    # -- where things are -----------------------------------------------------------------------------------------
+    # -- where things are --------------------------------------------------------------------------
 
     @property
     def layout_(self) -> Layout:
@@ -129,11 +138,15 @@ class BundleView(QWidget):
         self._drawn = []
         for r in sorted(self._layout.ribbons, key=lambda r: r.along):
             if r.standing in (Standing.MISSING, Standing.AWAY):
-                self._drawn += [_Drawn(_broken(begin, r.left, r.thick, (end - begin) * _STUB), r),
-                                _Drawn(_broken(end, r.right, r.thick, -(end - begin) * 0.11), r)]  # fmt: skip
+                self._drawn += [
+                    _Drawn(_broken(begin, r.left, r.thick, (end - begin) * _STUB), r),
+                    _Drawn(_broken(end, r.right, r.thick, -(end - begin) * 0.11), r),
+                ]
             else:
                 start = begin + 9 if r.standing is Standing.LOOSE else begin
-                self._drawn.append(_Drawn(_flow(start, r.left, loop, r.middle, end, r.right, r.thick), r))
+                self._drawn.append(
+                    _Drawn(_flow(start, r.left, loop, r.middle, end, r.right, r.thick), r)
+                )
 
     def _ribbon_at(self, point: QPointF) -> Ribbon | None:
         return next((d.ribbon for d in reversed(self._drawn) if d.path.contains(point)), None)
@@ -141,10 +154,16 @@ class BundleView(QWidget):
     def _strands_at(self, point: QPointF) -> tuple[int, ...]:
         if ribbon := self._ribbon_at(point):
             return ribbon.strands
-        side = self._layout.lefts if point.x() < RIBBONS else self._layout.rights if point.x() > self._x()[2] else []
+        side = (
+            self._layout.lefts
+            if point.x() < RIBBONS
+            else self._layout.rights
+            if point.x() > self._x()[2]
+            else []
+        )
         return next((e.strands for e in side if e.y - 2 <= point.y() <= max(e.end, e.y + 32)), ())
 
-    # -- painting -------------------------------------------------------------------------------------------------
+    # -- painting ----------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints everything."""
@@ -168,7 +187,10 @@ class BundleView(QWidget):
         painter.end()
 
     def _ribbons(self) -> QPixmap:
-        """All ribbons, painted once for each layout: hovering and choosing must not paint them anew."""
+        """All ribbons, painted once for each layout.
+
+        Hovering and choosing must not paint them anew.
+        """
         kept = (theme.active().name, self.devicePixelRatioF())
         if self._painted is None or self._painted[0] != kept:
             pixmap = QPixmap(self.size() * self.devicePixelRatioF())
@@ -232,7 +254,11 @@ class BundleView(QWidget):
         else:
             colour = QColor(fill)
             colour.setAlphaF(0.86 if r.along else 0.42)
-            painter.setPen(QPen(t.color(edge), 0.8) if r.standing is Standing.LOOSE else QPen(t.color("ground"), 0.8))
+            painter.setPen(
+                QPen(t.color(edge), 0.8)
+                if r.standing is Standing.LOOSE
+                else QPen(t.color("ground"), 0.8)
+            )
             painter.setBrush(colour)
         painter.drawPath(drawn.path)
 
@@ -247,18 +273,24 @@ class BundleView(QWidget):
             painter.drawText(QPointF(LEFT + 10, bar.y + 12), words)
         for end in self._layout.lefts:
             middle = (end.y + end.end) / 2 + 4
-            painter.setFont(theme.font(12, BOLD if self.selected.intersection(end.strands) else theme.NORMAL))
+            painter.setFont(
+                theme.font(12, BOLD if self.selected.intersection(end.strands) else theme.NORMAL)
+            )
             metrics = QFontMetricsF(painter.font())
             painter.setPen(t.color("muted"))
             width = metrics.horizontalAdvance(end.figure)
             painter.drawText(QPointF(RIBBONS - 10 - width, middle), end.figure)
             painter.setPen(t.color("ink"))
-            painter.drawText(QPointF(LEFT + 10, middle), elide(end.words, metrics, RIBBONS - LEFT - 30 - width))
+            painter.drawText(
+                QPointF(LEFT + 10, middle), elide(end.words, metrics, RIBBONS - LEFT - 30 - width)
+            )
             if end.quiet:
                 painter.setFont(theme.font(12, BOLD))
                 begin, _, right = self._x()
                 tone = t.color("missing_text" if "missing" in end.quiet else "away_text")
-                self._on_ground(painter, QPointF(begin + (right - begin) * _STUB + 18, middle), end.quiet, tone)
+                self._on_ground(
+                    painter, QPointF(begin + (right - begin) * _STUB + 18, middle), end.quiet, tone
+                )
 
     def _rights(self, painter: QPainter) -> None:
         t = theme.active()
@@ -270,7 +302,9 @@ class BundleView(QWidget):
             painter.setFont(theme.font(12, BOLD))
             painter.setPen(t.color("ink"))
             metrics = QFontMetricsF(painter.font())
-            painter.drawText(QPointF(x + 14, middle - 2), elide(shown(end.words), metrics, WORDS - 14))
+            painter.drawText(
+                QPointF(x + 14, middle - 2), elide(shown(end.words), metrics, WORDS - 14)
+            )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             metrics = QFontMetricsF(painter.font())
@@ -302,7 +336,7 @@ class BundleView(QWidget):
         painter.setPen(tone)
         painter.drawText(at, words)
 
-    # -- pointer --------------------------------------------------------------------------------------------------
+    # -- pointer -----------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Chooses a ribbon; with Shift one more; beside them a rubber band begins."""
@@ -312,7 +346,10 @@ class BundleView(QWidget):
         if self._switch.contains(event.position()):
             self.set_by_project(not self.by_project)
             return
-        more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
+        more = bool(
+            event.modifiers()
+            & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier)
+        )
         found = self._strands_at(event.position())
         if found:
             self._choose(self.selected.symmetric_difference(found) if more else set(found))
@@ -377,22 +414,28 @@ class BundleView(QWidget):
             if standing in (Standing.MISSING, Standing.AWAY):
                 goes = "nothing to copy"
             lines.append(
-                f"{shown(folder) or 'its own folder'}\n{ROLE_WORDS[role]}, {_WORD[standing]}\n{counted(s.files, 'file')},"
-                f" {s.bytes:,}{NBSP}bytes · {goes}"
+                f"{shown(folder) or 'its own folder'}\n{ROLE_WORDS[role]}, "
+                f"{_WORD[standing]}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes · {goes}"
             )
         if len(strands) > 6:
             lines.append(f"and {len(strands) - 6} more")
         return "\n\n".join(lines)
 
-    # -- keyboard -------------------------------------------------------------------------------------------------
+    # -- keyboard ----------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Up and Down choose an end, Left and Right change the side, with Shift one more; Space takes into the plan or out."""
+        """Up and Down choose an end, Left and Right change the side, with Shift one more.
+
+        Space takes into the plan or out.
+        """
         if event is None:
             return
         key = event.key()
         if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self._walk(1 if key == Qt.Key.Key_Down else -1, bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+            self._walk(
+                1 if key == Qt.Key.Key_Down else -1,
+                bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier),
+            )
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._side = "left" if key == Qt.Key.Key_Left else "right"
             self._walk(0, False)
@@ -430,14 +473,19 @@ def _colours(r: Ribbon) -> tuple[QColor, str]:
     return t.color("held"), "held_text"
 
 
-def _flow(x0: float, y0: float, x1: float, y1: float, x2: float, y2: float, thick: float) -> QPainterPath:
+def _flow(
+    x0: float, y0: float, x1: float, y1: float, x2: float, y2: float, thick: float
+) -> QPainterPath:
     """A ribbon from the left through the middle to the right; all y are its upper edge."""
     path = QPainterPath(QPointF(x0, y0))
     for (xa, ya), (xb, yb) in (((x0, y0), (x1, y1)), ((x1, y1), (x2, y2))):
         bend = (xb - xa) * 0.5
         path.cubicTo(QPointF(xa + bend, ya), QPointF(xb - bend, yb), QPointF(xb, yb))
     path.lineTo(QPointF(x2, y2 + thick))
-    for (xa, ya), (xb, yb) in (((x2, y2 + thick), (x1, y1 + thick)), ((x1, y1 + thick), (x0, y0 + thick))):
+    for (xa, ya), (xb, yb) in (
+        ((x2, y2 + thick), (x1, y1 + thick)),
+        ((x1, y1 + thick), (x0, y0 + thick)),
+    ):
         bend = (xb - xa) * 0.5
         path.cubicTo(QPointF(xa + bend, ya), QPointF(xb - bend, yb), QPointF(xb, yb))
     path.closeSubpath()

@@ -1,4 +1,7 @@
-"""What happens with a drive: looked at, mounted, measured, prepared, removed; and libraries that it brings along."""
+"""What happens with a drive: looked at, mounted, measured, prepared, removed.
+
+And libraries that it brings along.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +45,9 @@ class Caring(QObject):
         object, object, object, object
     )  # a library's folder, moves, folders to look in, a literal survey
     added = pyqtSignal(object)  # a folder that is to be added
-    made_home = pyqtSignal(object)  # a folder that is to be home on this computer, by the person's word
+    made_home = pyqtSignal(
+        object
+    )  # a folder that is to be home on this computer, by the person's word
 
     def __init__(
         self,
@@ -64,9 +69,11 @@ class Caring(QObject):
         self._inner = False
         self._news = ""
         self._turn = 0
-        self._differs: dict[tuple[Path, Path], str] = {}  # between two folders, until one is chosen anew
+        self._differs: dict[
+            tuple[Path, Path], str
+        ] = {}  # between two folders, until one is chosen anew
 
-    # -- a drive --------------------------------------------------------------------------------------------------
+    # -- a drive -----------------------------------------------------------------------------------
 
     def show(self, shelf: Shelf) -> None:
         """Shows a drive that was chosen, or what has become of it; an inner page stays open."""
@@ -102,11 +109,15 @@ class Caring(QObject):
         self._paint(shelf, self._facts.get(key))
 
         def work() -> tuple[bool, bool]:
-            folder = shelf.drive.connected and (bool(shelf.standings) or (shelf.drive.mount / LIBRARIES).is_dir())
+            folder = shelf.drive.connected and (
+                bool(shelf.standings) or (shelf.drive.mount / LIBRARIES).is_dir()
+            )
             return service_there(), folder
 
         def done(outcome: Any) -> None:
-            if isinstance(outcome, BaseException) and not isinstance(outcome, (FascisError, OSError)):
+            if isinstance(outcome, BaseException) and not isinstance(
+                outcome, (FascisError, OSError)
+            ):
                 raise outcome
             if turn != self._turn or isinstance(outcome, BaseException):
                 return  # it went away while it was looked at: the shelf says so
@@ -118,7 +129,10 @@ class Caring(QObject):
         Task(work, done, self)
 
     def _known(self, shelf: Shelf, service: bool, folder: bool) -> None:
-        """What can be done with the drive is known now: other buttons, and where it cannot be mounted, why."""
+        """What can be done with the drive is known now.
+
+        Other buttons, and where it cannot be mounted, why.
+        """
         if shelf.drive.mounted:
             self.panel.drive_page.show_buttons(shelf, service, folder, self._actions())
         else:
@@ -157,7 +171,9 @@ class Caring(QObject):
             if turn != self._turn:
                 return
             if isinstance(outcome, (FascisError, OSError)):
-                self.panel.show_error("It could not be done", str(outcome), [("Back to the drive", self.page)])
+                self.panel.show_error(
+                    "It could not be done", str(outcome), [("Back to the drive", self.page)]
+                )
             elif isinstance(outcome, BaseException):
                 raise outcome
             else:
@@ -165,7 +181,9 @@ class Caring(QObject):
 
         Task(work, done, self)
 
-    def _do(self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None) -> None:
+    def _do(
+        self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None
+    ) -> None:
         """Does something with the drive; what it gives is told on the drive's page."""
         shelf = self.shelf
         if shelf is None:
@@ -196,9 +214,14 @@ class Caring(QObject):
             self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
             shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
             perhaps = "" if speed.proven else " Reading was perhaps from memory."
-            return f"Writes {speed.write_mb_s:.0f}{NBSP}MB/s, reads {speed.read_mb_s:.0f}{NBSP}MB/s.{perhaps}"
+            return (
+                f"Writes {speed.write_mb_s:.0f}{NBSP}MB/s, reads "
+                f"{speed.read_mb_s:.0f}{NBSP}MB/s.{perhaps}"
+            )
 
-        words = "Measuring: some megabytes are written, read back and removed again, for a few seconds."
+        words = (
+            "Measuring: some megabytes are written, read back and removed again, for a few seconds."
+        )
         self._do(words, work, lambda: stopped.__setitem__(0, True))
 
     def make_folder(self) -> None:
@@ -206,7 +229,10 @@ class Caring(QObject):
         shelf = self.shelf
         if shelf is not None:
             make = lambda: make_folder_for_libraries(self.workspace.drives, shelf.drive)[0]  # noqa: E731
-            self._do("Making a folder for libraries.", lambda: f"{shown(str(make()))} is there, and can be written.")
+            self._do(
+                "Making a folder for libraries.",
+                lambda: f"{shown(str(make()))} is there, and can be written.",
+            )
 
     def remove(self) -> None:
         """Removes it safely; a crossing that needs it is asked for first."""
@@ -229,12 +255,17 @@ class Caring(QObject):
         self._inside(shown(shelf.drive.label), words, lambda: drives_of(running), then, self.page)
 
     def _stop_and_remove(self, shelf: Shelf) -> None:
-        self.panel.show_busy("Stopping the crossing", "What is verified is kept. The drive is removed then.")
+        self.panel.show_busy(
+            "Stopping the crossing", "What is verified is kept. The drive is removed then."
+        )
         self._stop()
         self._when_stopped(shelf)
 
     def _when_stopped(self, shelf: Shelf) -> None:
-        """Removes the drive once nothing runs; not when a person has turned to something else meanwhile."""
+        """Removes the drive once nothing runs.
+
+        Not when a person has turned to something else meanwhile.
+        """
         if self.shelf is None or self.shelf.drive.uuid != shelf.drive.uuid:
             return
         if self._running() is not None:
@@ -245,11 +276,13 @@ class Caring(QObject):
     def _remove_now(self, shelf: Shelf) -> None:
         def work() -> str:
             off = remove_safely(shelf.drive)
-            return "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."
+            return (
+                "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."
+            )
 
         self._do("Writing everything out, then unmounting it.", work)
 
-    # -- preparing ------------------------------------------------------------------------------------------------
+    # -- preparing ---------------------------------------------------------------------------------
 
     def suits(self) -> None:
         """Which file system would suit the library that was chosen last, and what each costs."""
@@ -270,36 +303,57 @@ class Caring(QObject):
                 actions["tool"] = lambda: self._open_tool(tool)
             name = kernel_name(shelf.drive.device)
             device = f"/dev/{name}" if name else ""
-            self.panel.drive_page.show_suits(library, found, tool.name if tool else "", device, actions)
+            self.panel.drive_page.show_suits(
+                library, found, tool.name if tool else "", device, actions
+            )
 
-        self._inside("Which file system?", "Holding the library against the rules of each.", work, then, self.page)
+        self._inside(
+            "Which file system?",
+            "Holding the library against the rules of each.",
+            work,
+            then,
+            self.page,
+        )
 
     def _open_tool(self, tool: DiskTool) -> None:
         def done(outcome: Any) -> None:
             if isinstance(outcome, OSError):
                 words = f"{tool.name}: {outcome.strerror}. Nothing was changed."
-                self.panel.show_error("The disk tool did not open", words, [("Back to the drive", self.page)])
+                self.panel.show_error(
+                    "The disk tool did not open", words, [("Back to the drive", self.page)]
+                )
 
         Task(tool.open, done, self)
 
-    # -- paths that led to where it was ---------------------------------------------------------------------------
+    # -- paths that led to where it was ------------------------------------------------------------
 
     def make_right(self) -> None:
-        """Makes right what documents say of where this drive was before: opens Relink for the first library that needs it."""
+        """Makes right what documents say of where this drive was before.
+
+        Opens Relink for the first library that needs it.
+        """
         shelf = self.shelf
         if shelf is None:
             return
 
         def then(outcome: tuple[Path, list[Move], list[Path], Surveyed] | None) -> None:
             if outcome is None:
-                self.page("No document says where this drive was before; there is nothing to make right.")
+                self.page(
+                    "No document says where this drive was before; there is nothing to make right."
+                )
             else:
                 self.returned.emit(*outcome)
 
         words = "Looking at what the documents of known libraries say."
-        self._inside("Make old paths right", words, lambda: first_to_make_right(self.workspace, shelf), then, self.page)
+        self._inside(
+            "Make old paths right",
+            words,
+            lambda: first_to_make_right(self.workspace, shelf),
+            then,
+            self.page,
+        )
 
-    # -- libraries that a drive brings along ----------------------------------------------------------------------
+    # -- libraries that a drive brings along -------------------------------------------------------
 
     def show_another(self, standing: OnShelf, known: OnShelf | None) -> None:
         """Shows a library that is new here, or another folder of one that is known."""
@@ -308,7 +362,11 @@ class Caring(QObject):
         shelf = self._shelf_of(standing.drive)
         known_shelf = self._shelf_of(known.drive) if known else None
         drive = shown(shelf.drive.label) if shelf else "a drive"
-        where = (shown(known_shelf.drive.label), shown(str(known.root))) if known and known_shelf else None
+        where = (
+            (shown(known_shelf.drive.label), shown(str(known.root)))
+            if known and known_shelf
+            else None
+        )
         chosen = self.added if known is None else self.made_home
         actions = {"add": lambda: chosen.emit(standing.root), "back": self.changed.emit}
         differs = self._differs.get((standing.root, known.root), "") if known else ""
@@ -334,12 +392,21 @@ class Caring(QObject):
 
         root = known.root
         Task(
-            lambda: tell_apart(self.workspace.drives, standing.root, root, step, lambda: turn != self._turn), done, self
+            lambda: tell_apart(
+                self.workspace.drives, standing.root, root, step, lambda: turn != self._turn
+            ),
+            done,
+            self,
         )
 
 
-def first_to_make_right(workspace: Workspace, shelf: Shelf) -> tuple[Path, list[Move], list[Path], Surveyed] | None:
-    """The first known library whose documents say where this drive was before, with what makes that right; None for none."""
+def first_to_make_right(
+    workspace: Workspace, shelf: Shelf
+) -> tuple[Path, list[Move], list[Path], Surveyed] | None:
+    """The first known library whose documents say where this drive was before.
+
+    With what makes that right; None where there is no such library.
+    """
     mount = bytes(shelf.drive.mount)
     for library in _likely(workspace, shelf):
         surveyed = survey_library(workspace, library.root)

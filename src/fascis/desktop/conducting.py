@@ -1,10 +1,14 @@
-"""What happens at the crossings: the list, running, pausing, going on. The steps after verification are in ``steps``."""
+"""What happens at the crossings: the list, running, pausing, going on.
+
+The steps after verification are in ``steps``.
+"""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
@@ -41,7 +45,10 @@ def show_in_folder(path: str) -> None:
 
 
 class Conducting(QObject):
-    """Connects the crossings view and the side panel with the core. Journals are read in tasks, never here."""
+    """Connects the crossings view and the side panel with the core.
+
+    Journals are read in tasks, never here.
+    """
 
     pulse = pyqtSignal(str)
     changed = pyqtSignal()
@@ -49,14 +56,20 @@ class Conducting(QObject):
     to_shelves = pyqtSignal()
 
     def __init__(
-        self, workspace: Any, view: CrossingsView, panel: SidePanel, visible: Callable[[], bool], parent: QObject
+        self,
+        workspace: Any,
+        view: CrossingsView,
+        panel: SidePanel,
+        visible: Callable[[], bool],
+        parent: QObject,
     ) -> None:
         super().__init__(parent)
         self.workspace, self.view, self.panel, self._visible = workspace, view, panel, visible
         self.crossings: list[Crossing] = []
         self.current: Crossing | None = None
         self.now: Running | None = None
-        self.stuck = False  # something waits for a drive that does not answer: the program ends without it
+        # something waits for a drive that does not answer: the program ends without it
+        self.stuck = False
         self.opener: Callable[[str], None] = show_in_folder
         self.notify: Callable[[str, str, bool], object] = tell_desktop
         self.steps = Steps(self)
@@ -76,7 +89,7 @@ class Conducting(QObject):
         self._often.timeout.connect(self._panel_again)
         view.chosen.connect(self.choose)
 
-    # -- what is chosen, and what runs ----------------------------------------------------------------------------
+    # -- what is chosen, and what runs -------------------------------------------------------------
 
     @property
     def running(self) -> Crossing | None:
@@ -110,7 +123,7 @@ class Conducting(QObject):
     def _error(self, sentence: str) -> None:
         self._errors[self.current.id if self.current else ""] = sentence
 
-    # -- the list -------------------------------------------------------------------------------------------------
+    # -- the list ----------------------------------------------------------------------------------
 
     def load(self, then: Callable[[], object] | None = None) -> None:
         """Looks for journals that are not open yet, shows the list, and then does ``then``."""
@@ -144,7 +157,9 @@ class Conducting(QObject):
             if (known := mine.get(crossing.id)) is not None and known is not crossing:
                 crossing.close()
         found_ids = {c.id for c in found}
-        self.crossings = [c for c in self.crossings if c.id not in found_ids] + [mine.get(c.id, c) for c in found]
+        self.crossings = [c for c in self.crossings if c.id not in found_ids] + [
+            mine.get(c.id, c) for c in found
+        ]
 
     def choose(self, id: str) -> None:
         """Chooses a crossing and shows it."""
@@ -200,10 +215,13 @@ class Conducting(QObject):
         )
 
     def _state(self, crossing: Crossing) -> State:
-        """Its state; of the running one as it was told, so that the window never waits for the journal."""
+        """Its state.
+
+        Of the running one as it was told, so that the window never waits for the journal.
+        """
         return self.now.state if self.now and self.now.crossing is crossing else crossing.state
 
-    # -- showing --------------------------------------------------------------------------------------------------
+    # -- showing -----------------------------------------------------------------------------------
 
     def show(self) -> None:
         """Shows the chosen crossing, in the view and in the panel."""
@@ -214,9 +232,12 @@ class Conducting(QObject):
         if self.current is None:
             self.view.show_empty(
                 "No crossing yet",
-                "Choose a library on the shelves, and put it on another one. Nothing is ever moved: it is copied, read back, and only then yours to delete.",
+                "Choose a library on the shelves, and put it on another one. Nothing is ever "
+                "moved: it is copied, read back, and only then yours to delete.",
             )
-            self.panel.show_nothing("A crossing starts at the shelves.", [("To the shelves", self.to_shelves.emit)])
+            self.panel.show_nothing(
+                "A crossing starts at the shelves.", [("To the shelves", self.to_shelves.emit)]
+            )
             return
         if self.seen is None:
             if self._error:
@@ -229,7 +250,9 @@ class Conducting(QObject):
         if has_scales(row.state):
             self.steps.show(row)
         else:
-            self.view.show_running(row, list(self._lanes.values()), self.frees(), whole_words(self.situation()))
+            self.view.show_running(
+                row, list(self._lanes.values()), self.frees(), whole_words(self.situation())
+            )
         self.view.show_attention(self._mine.attention if self._mine else self.seen.attention)
         self.show_panel()
 
@@ -292,7 +315,9 @@ class Conducting(QObject):
             copied = sum(lane.drives[i].copied for lane in self._lanes.values())
             figures[f"Copied{of}"] = f"{size(copied)} of {size(total)}"
             figures[f"Read back and equal{of}"] = size(total - d.unverified)
-        figures["Files"] = f"{number(files - max(d.files_unverified for d in s.drives))} of {number(files)}"
+        figures["Files"] = (
+            f"{number(files - max(d.files_unverified for d in s.drives))} of {number(files)}"
+        )
         if now:
             figures["Speed"] = f"{size(now.bytes_a_second())}/s"
             figures["Ready"] = clock(now.ready_at()) or "soon to be told"
@@ -307,7 +332,14 @@ class Conducting(QObject):
         hindered = [] if now else self.seen.hindered
         offers = self._offers(c, s)
         self.panel.show_running(
-            safe_to(s), figures, s.state, now is not None, self.control.paused, hindered, offers, actions
+            safe_to(s),
+            figures,
+            s.state,
+            now is not None,
+            self.control.paused,
+            hindered,
+            offers,
+            actions,
         )
 
     def _offers(self, crossing: Crossing, s: Situation) -> list[tuple[str, Callable[[], None]]]:
@@ -318,14 +350,20 @@ class Conducting(QObject):
         if s.running:
             for d in s.whole:
                 if d.number not in self._removed:
-                    offers.append((f"Remove {elided(d.label, 20)} safely", lambda d=d: self._remove(d.number)))  # type: ignore[misc]
+                    remove = partial(self._remove, d.number)
+                    offers.append((f"Remove {elided(d.label, 20)} safely", remove))
             return offers
         if s.state is State.UNDONE:
             return offers
         if self.now is not None and crossing.turn is not None:
             offers.append(("Let it go first", lambda: self._first(crossing)))
         if seen.damaged:
-            offers.append(("Take what was damaged as it is; its original stays", lambda: self._take_damaged(crossing)))
+            offers.append(
+                (
+                    "Take what was damaged as it is; its original stays",
+                    lambda: self._take_damaged(crossing),
+                )
+            )
         if len(seen.drives) > 1:
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
@@ -357,13 +395,20 @@ class Conducting(QObject):
         self.do("Noted", "It crosses next.", lambda: let_go_first(others, crossing))
 
     def _take_damaged(self, crossing: Crossing) -> None:
-        self.do("Noted", "It crosses as it is; its original is never deleted.", crossing.take_damaged, self.go_on)
+        self.do(
+            "Noted",
+            "It crosses as it is; its original is never deleted.",
+            crossing.take_damaged,
+            self.go_on,
+        )
 
     def without(self, crossing: Crossing, number: int) -> None:
         """Gives up one of two destinations."""
         destination = crossing.destinations[number]
         words = "What was begun there is cleared, if it is there; what is whole stays."
-        self.do(f"Going on without {destination.label}", words, lambda: crossing.go_without(destination))
+        self.do(
+            f"Going on without {destination.label}", words, lambda: crossing.go_without(destination)
+        )
 
     def screen(self, name: str) -> None:
         """Shows one of the panel's inner pages."""
@@ -378,17 +423,21 @@ class Conducting(QObject):
     def _show_error(self) -> None:
         assert self.current
         unfinished = self.current.state in UNFINISHED
-        actions: list[tuple[str, Callable[[], None]]] = [("Go on", self.go_on)] if unfinished else []
+        actions: list[tuple[str, Callable[[], None]]] = (
+            [("Go on", self.go_on)] if unfinished else []
+        )
         if unfinished and self.seen and self.now is None:
             actions += self._offers(self.current, self.situation())
         words = self._error
         if self._returns.awaited(self.current.id):
             words += " It goes on by itself when the drive is back."
         self.panel.show_error(
-            "It stopped" if unfinished else "That was not done", words, [*actions, ("Back", self.back)]
+            "It stopped" if unfinished else "That was not done",
+            words,
+            [*actions, ("Back", self.back)],
         )
 
-    # -- running --------------------------------------------------------------------------------------------------
+    # -- running -----------------------------------------------------------------------------------
 
     def enqueue(self, crossing: Crossing) -> None:
         """Runs a crossing, or lines it up behind the one that runs."""
@@ -398,10 +447,16 @@ class Conducting(QObject):
             self.run(crossing)
             return
         others = [c for c in self.crossings if c is not self.running]
-        self.do("Lined up", "It crosses when those before it are ready.", lambda: line_up(others, crossing))
+        self.do(
+            "Lined up",
+            "It crosses when those before it are ready.",
+            lambda: line_up(others, crossing),
+        )
 
-    def run(self, crossing: Crossing, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
-        """Runs a crossing up to settled, or brings along what became newer, off the interface thread."""
+    def run(
+        self, crossing: Crossing, skip: bool = False, bring: bool = False, choose: bool = True
+    ) -> None:
+        """Runs a crossing up to settled, or brings newer files along, off the interface thread."""
         if self.now is not None:
             return
         self._errors.pop(crossing.id, None)
@@ -466,7 +521,10 @@ class Conducting(QObject):
             if isinstance(outcome, DriveGone):
                 self._returns.expect(now.crossing)
         elif isinstance(outcome, BaseException) and not isinstance(outcome, Cancelled):
-            trouble = f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is kept; the originals are untouched."
+            trouble = (
+                f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is "
+                "kept; the originals are untouched."
+            )
         self._errors[id] = trouble
         if not isinstance(outcome, Cancelled):
             state = outcome if isinstance(outcome, State) else now.state
@@ -502,7 +560,9 @@ class Conducting(QObject):
             self.view.show_attention(mine.attention)
         if not has_scales(mine.state):
             whole = whole_words(mine.situation())
-            self.view.show_running(self.row(mine.crossing), list(mine.lanes.values()), "frees the space", whole)
+            self.view.show_running(
+                self.row(mine.crossing), list(mine.lanes.values()), "frees the space", whole
+            )
 
     def pause_or_go_on(self) -> None:
         """P: holds the work, or lets it go on."""
@@ -522,15 +582,18 @@ class Conducting(QObject):
         QTimer.singleShot(_PATIENCE_MS, lambda now=self.now: self._leave(now))
 
     def _leave(self, now: Running) -> None:
-        """Goes on without work that hangs in a drive which does not answer; it ends by itself when that drive is taken away."""
+        """Goes on without work that hangs in a drive which does not answer.
+
+        It ends by itself when that drive is taken away.
+        """
         if self.now is not now:
             return
         self._coalescer.stop()
         self._often.stop()
         self.now, self.stuck = None, True
         self._errors[now.crossing.id] = (
-            "It is stopped, but a drive does not answer. What is verified is kept. Remove that drive, or connect it again,"
-            " then go on."
+            "It is stopped, but a drive does not answer. What is verified is kept. Remove that "
+            "drive, or connect it again, then go on."
         )
         if now.crossing is self.current:
             self._seen, self._read_lanes = now.seen, now.lanes
@@ -544,7 +607,10 @@ class Conducting(QObject):
             self.run(self.current, skip)
 
     def go_on_in_order(self) -> None:
-        """Goes on with the chosen crossing, which was cut off; others that were cut off continue after it, in their order."""
+        """Goes on with the chosen crossing, which was cut off.
+
+        Others that were cut off continue after it, in their order.
+        """
         first = self.current
         if first is None or self.now is not None:
             return
@@ -574,8 +640,17 @@ class Conducting(QObject):
             return
         self.do("Giving up", "Clearing what was copied; nothing else is touched.", crossing.undo)
 
-    def do(self, title: str, words: str, work: Callable[[], Any], then: Callable[[], object] | None = None) -> None:
-        """One step off the interface thread; then everything is read anew, and ``then`` is done when it went well."""
+    def do(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[], Any],
+        then: Callable[[], object] | None = None,
+    ) -> None:
+        """One step off the interface thread.
+
+        Then everything is read anew, and ``then`` is done when it went well.
+        """
         self._sub, self._error = "", ""
         self.panel.show_busy(title, words)
         Task(work, lambda outcome: self._did(outcome, then), self)

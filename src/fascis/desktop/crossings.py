@@ -1,4 +1,7 @@
-"""The place Crossings: the list of crossings, and the chosen one: stations, lanes, what needed attention, the scales."""
+"""The place Crossings: the list of crossings, and the chosen one.
+
+Stations, lanes, what needed attention, the scales.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +33,10 @@ from fascis.files.sizes import counted, size
 
 @dataclass(slots=True)
 class CrossingRow:
-    """One line of the list, as read from a journal; ``waits`` is its place in the queue, from 1, or 0."""
+    """One line of the list, as read from a journal.
+
+    ``waits`` is its place in the queue, from 1, or 0.
+    """
 
     id: str
     name: str
@@ -92,7 +98,9 @@ class CrossingsView(QWidget):
         ids = [r.id for r in rows]
         if (
             ids != self._ids
-        ):  # else only the words change, and whoever is about to click keeps the line under the pointer
+            # else only the words change, and whoever is about to click keeps the line under the
+            # pointer
+        ):
             self.list.clear()
             self.list.addItems(ids)
             self._ids = ids
@@ -132,7 +140,9 @@ class CrossingsView(QWidget):
             widget.hide()
         self.empty.show()
 
-    def show_running(self, row: CrossingRow, lanes: list[Lane], frees: str, whole: str = "") -> None:
+    def show_running(
+        self, row: CrossingRow, lanes: list[Lane], frees: str, whole: str = ""
+    ) -> None:
         """Shows a crossing on its way; ``whole`` says which drive is ready before the others."""
         self.empty.hide()
         for widget in (self.scales, self.checks):
@@ -152,7 +162,10 @@ class CrossingsView(QWidget):
         self.lanes.show_lanes(lanes, row.drives)
 
     def show_balance(self, row: CrossingRow, balance: Balance | None, frees: str) -> None:
-        """Shows the scales of a settled crossing; ``balance`` is None while both places are looked at."""
+        """Shows the scales of a settled crossing.
+
+        ``balance`` is None while both places are looked at.
+        """
         self.empty.hide()
         self._scroll.hide()
         for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
@@ -173,7 +186,13 @@ class CrossingsView(QWidget):
             words = "Home, and the originals are gone"
         self.title.setText(words)
         failed = next((c for c in balance.checks if not c.well), None) if balance else None
-        more = balance.trouble if balance and balance.trouble else f"{failed.name}: {failed.verdict}" if failed else ""
+        more = (
+            balance.trouble
+            if balance and balance.trouble
+            else f"{failed.name}: {failed.verdict}"
+            if failed
+            else ""
+        )
         self.subtitle.setText(f"{shown(row.name)}" + (f" · {more}" if more else ""))
         self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drives)
         self._fill_checks(balance, row)
@@ -191,7 +210,9 @@ class CrossingsView(QWidget):
             for c, text in enumerate((name, check.originals, *copies, check.verdict)):
                 item = QTableWidgetItem(text)
                 if 0 < c < len(heads) - 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    item.setTextAlignment(
+                        Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                    )
                 if not check.well:
                     item.setFont(theme.font(13, theme.BOLD))
                     item.setBackground(QColor(theme.active().chosen))

@@ -1,4 +1,7 @@
-"""A drive in the side panel: what it is, what it can hold, how fast it is, what stands on it, and what can be done with it."""
+"""A drive in the side panel.
+
+What it is, what it can hold, how fast it is, what stands on it, and what can be done with it.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QPushButton, QTableWidget, QTableWidgetItem
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+)
 
 from fascis.crossing.suiting import Suits
 from fascis.desktop.pieces import FullBar, button, label, tip
@@ -33,7 +42,10 @@ Actions = dict[str, Callable[[], None]]
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """One thing that can be done with a drive: its name among the actions, its words, and whether it is the main one."""
+    """One thing that can be done with a drive.
+
+    Its name among the actions, its words, and whether it is the main one.
+    """
 
     action: str
     words: str
@@ -49,7 +61,9 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
     """
     drive, found = shelf.drive, list[Offer]()
     if not drive.mounted:
-        return [Offer("mount", "Mount it", True), Offer("remove", "Switch it off")] if service else []
+        return (
+            [Offer("mount", "Mount it", True), Offer("remove", "Switch it off")] if service else []
+        )
     if not drive.connected:
         return []
     if not drive.read_only and not has_folder and not drive.system:
@@ -91,14 +105,18 @@ class DrivePage:
         self._panel = panel
         self.table: QTableWidget | None = None
 
-    def show(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions, news: str = "") -> None:
+    def show(
+        self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions, news: str = ""
+    ) -> None:
         """Everything about one drive.
 
         Args:
             news: what was just done with it.
         """
         panel, drive = self._panel, shelf.drive
-        under = " · ".join(filter(None, (file_system_words(drive), transport_words(drive), built_words(drive))))
+        under = " · ".join(
+            filter(None, (file_system_words(drive), transport_words(drive), built_words(drive)))
+        )
         panel.begin(shown(drive.label), under)
         if news:
             panel.add(label(news, well=True))
@@ -117,7 +135,12 @@ class DrivePage:
         self._speed(shelf)
         for former in shelf.former[:3]:
             until = time.strftime("%d %b %Y", time.localtime(former.until))
-            panel.add(label(f"Was {shown(former.label)} at {shown(str(former.mount))} until {until}.", quiet=True))
+            panel.add(
+                label(
+                    f"Was {shown(former.label)} at {shown(str(former.mount))} until {until}.",
+                    quiet=True,
+                )
+            )
         panel.end(*self._buttons(offers(shelf, service, has_folder), actions))
 
     def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions) -> None:
@@ -129,16 +152,25 @@ class DrivePage:
         if drive.silent:
             panel.add(
                 label(
-                    "It does not answer. Nothing is asked of it until it does. See to its cable, or unplug it and connect it again."
+                    "It does not answer. Nothing is asked of it until it does. See to its cable, "
+                    "or unplug it and connect it again."
                 )
             )
         elif not drive.mounted:
             words = (
-                "" if service else " Mount it with your file manager: the system's service for drives does not answer."
+                ""
+                if service
+                else " Mount it with your file manager: the system's service for drives does not "
+                "answer."
             )
             panel.add(label(f"It is plugged in and not mounted.{words}"))
         elif not drive.connected:
-            panel.add(label(f"It is away, {state_words(drive, shelf.seen_at)}. What is known of it stays here."))
+            panel.add(
+                label(
+                    f"It is away, {state_words(drive, shelf.seen_at)}. What is known of it stays "
+                    "here."
+                )
+            )
 
     def _speed(self, shelf: Shelf) -> None:
         self._panel.head("How fast it is")
@@ -148,7 +180,9 @@ class DrivePage:
             self._panel.add_row("Writes", f"{write:.0f}{NBSP}MB/s", f"measured {when}")
             self._panel.add_row("Reads", f"{read:.0f}{NBSP}MB/s")
         else:
-            self._panel.add(label("Not measured yet; a crossing's own figures are remembered too.", quiet=True))
+            self._panel.add(
+                label("Not measured yet; a crossing's own figures are remembered too.", quiet=True)
+            )
 
     def _table(self, shelf: Shelf) -> None:
         rows = library_rows(shelf)
@@ -163,7 +197,9 @@ class DrivePage:
                 item = QTableWidgetItem(text)
                 item.setToolTip(tip(_whole(shelf.standings[r])))
                 if c == 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    item.setTextAlignment(
+                        Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                    )
                 table.setItem(r, c, item)
         header, upright = table.horizontalHeader(), table.verticalHeader()
         assert header and upright
@@ -179,15 +215,25 @@ class DrivePage:
 
     @staticmethod
     def _buttons(made: Sequence[Offer], actions: Actions) -> list[QPushButton]:
-        return [button(o.words, actions[o.action], main=o.main) for o in made if o.action in actions]
+        return [
+            button(o.words, actions[o.action], main=o.main) for o in made if o.action in actions
+        ]
 
-    # -- inner pages ----------------------------------------------------------------------------------------------
+    # -- inner pages -------------------------------------------------------------------------------
 
-    def show_suits(self, library: str, found: Sequence[Suits], tool: str, device: str, actions: Actions) -> None:
-        """Which file systems would suit a library, and what each costs. Nothing is formatted from here."""
+    def show_suits(
+        self, library: str, found: Sequence[Suits], tool: str, device: str, actions: Actions
+    ) -> None:
+        """Which file systems would suit a library, and what each costs.
+
+        Nothing is formatted from here.
+        """
         panel = self._panel
         under = f"For {library}. " if library else ""
-        panel.begin("Which file system?", f"{under}Formatting empties a drive; Fascis formats nothing itself.")
+        panel.begin(
+            "Which file system?",
+            f"{under}Formatting empties a drive; Fascis formats nothing itself.",
+        )
         for s in found:
             panel.head(f"{s.choice.name}: {s.verdict}" if library else s.choice.name)
             panel.add(label(s.choice.good))
@@ -197,17 +243,22 @@ class DrivePage:
         if device:
             panel.add(label(f"In the disk tool the drive is called {device}.", quiet=True))
         if not tool:
-            panel.add(label("No disk tool of this desktop was found; open yours by hand.", quiet=True))
+            panel.add(
+                label("No disk tool of this desktop was found; open yours by hand.", quiet=True)
+            )
         opened = [button(f"Open {tool}", actions["tool"], main=True)] if tool else []
         panel.end(*opened, button("Back to the drive", actions["back"], main=not tool))
 
     def show_taking_part(self, label_: str, library: str, actions: Actions) -> None:
         """The drive takes part in the crossing that runs: that is stopped first."""
         panel = self._panel
-        panel.begin(f"{label_} takes part in a crossing", f"{library} is crossing, and needs this drive.")
+        panel.begin(
+            f"{label_} takes part in a crossing", f"{library} is crossing, and needs this drive."
+        )
         panel.add(
             label(
-                "If it is stopped first, what is verified is kept, and it can go on when the drive is back. The originals are untouched."
+                "If it is stopped first, what is verified is kept, and it can go on when the drive "
+                "is back. The originals are untouched."
             )
         )
         panel.end(
@@ -218,7 +269,9 @@ class DrivePage:
     def show_another(
         self, s: OnShelf, drive: str, known: tuple[str, str] | None, differs: str, actions: Actions
     ) -> None:
-        """A library that is new here, or another folder of one that is known: told apart by home, date and what differs.
+        """A library that is new here, or another folder of one that is known.
+
+        Told apart by home, date and what differs.
 
         Args:
             known: for another folder, where the known one is: its drive and its path.
@@ -226,17 +279,18 @@ class DrivePage:
         """
         assert s.says
         panel, identity = self._panel, s.says.identity
-        panel.begin(
-            shown(s.name),
-            f"on {drive} · {'new on this computer' if s.offered else 'another folder of a library that is known'}",
-        )
+        new = "new on this computer"
+        another = "another folder of a library that is known"
+        panel.begin(shown(s.name), f"on {drive} · {new if s.offered else another}")
         panel.add_row("Stands at", "", shown(str(s.root)))
         home = "here" if s.says.at_home else shown(identity.home.path)
         panel.add_row("Its home", "", f"{home}, as its own file says")
         if identity.history:
             last = max(identity.history, key=lambda h: h.when)
             panel.add_row(
-                "Last crossing", "", f"{last.when.astimezone().strftime('%d %b %Y, %H:%M')}, from {shown(last.from_)}"
+                "Last crossing",
+                "",
+                f"{last.when.astimezone().strftime('%d %b %Y, %H:%M')}, from {shown(last.from_)}",
             )
         panel.add_row("Crossings in its history", str(len(identity.history)))
         if known is not None:
@@ -244,7 +298,8 @@ class DrivePage:
             panel.add_row("What differs", "", differs or "being looked at …")
             panel.add(
                 label(
-                    "Nothing was changed. Whichever is home on this computer is the one that others are copies of.",
+                    "Nothing was changed. Whichever is home on this computer is the one that "
+                    "others are copies of.",
                     quiet=True,
                 )
             )
@@ -254,6 +309,10 @@ class DrivePage:
             )
         else:
             panel.add(
-                label("What its file says is not proven. Adding it looks at it and writes nothing into it.", quiet=True)
+                label(
+                    "What its file says is not proven. Adding it looks at it and writes nothing "
+                    "into it.",
+                    quiet=True,
+                )
             )
             panel.end(button("Add it", actions["add"], main=True))

@@ -1,4 +1,7 @@
-"""The ledger: the files of the chosen strands, one a line, quick with a million lines; filtered, searched, sorted in a task."""
+"""The ledger: the files of the chosen strands, one a line, quick with a million lines.
+
+Filtered, searched, sorted in a task.
+"""
 
 from __future__ import annotations
 
@@ -100,7 +103,11 @@ class FileTable(QAbstractTableModel):
         assert woven is not None
         standing, role = STANDINGS[int(woven.standing[i])], ROLES[int(woven.role[i])]
         if column == 0:
-            return t.color("remakeable_text" if role.remakeable and standing.inside else f"{standing.value}_text")
+            return t.color(
+                "remakeable_text"
+                if role.remakeable and standing.inside
+                else f"{standing.value}_text"
+            )
         if (column == 3 and standing in _LOST) or (column == 4 and woven.used_by(i) == NOBODY):
             return t.color("muted")
         return None
@@ -179,16 +186,24 @@ class Ledger(QWidget):
         selection = table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(
-            lambda now, _: self.file_chosen.emit(self.model_.file(now.row()) if now.isValid() else -1)
+            lambda now, _: self.file_chosen.emit(
+                self.model_.file(now.row()) if now.isValid() else -1
+            )
         )
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """The name gets most of the room."""
         room = max(self.width() - 36 - 222, 200)
-        for column, width in ((0, 104), (2, 118), (3, room * 0.25), (4, room * 0.2), (5, room * 0.2)):
+        for column, width in (
+            (0, 104),
+            (2, 118),
+            (3, room * 0.25),
+            (4, room * 0.2),
+            (5, room * 0.2),
+        ):
             self.table.setColumnWidth(column, round(width))
 
-    # -- what it shows --------------------------------------------------------------------------------------------
+    # -- what it shows -----------------------------------------------------------------------------
 
     def show_woven(self, woven: Woven, strands: set[int]) -> None:
         """Shows a library's files, or those of some strands."""
@@ -217,7 +232,9 @@ class Ledger(QWidget):
         header = self.table.horizontalHeader()
         assert header is not None
         header.setSortIndicatorShown(True)
-        header.setSortIndicator(column, Qt.SortOrder.DescendingOrder if down else Qt.SortOrder.AscendingOrder)
+        header.setSortIndicator(
+            column, Qt.SortOrder.DescendingOrder if down else Qt.SortOrder.AscendingOrder
+        )
         self._again()
 
     @property
@@ -229,8 +246,14 @@ class Ledger(QWidget):
         """Says why there is no line, and what to do."""
         strands = "the chosen strands" if self._strands else "this library"
         words = f"No file of {strands}" + (f" is {self._filter.value}" if self._filter else "")
-        words += f" with “{self.search.text().strip()}” in its name or folder" if self.search.text().strip() else ""
-        self._none.setText(words + (". Esc in the bundle lets go of what is chosen." if self._strands else "."))
+        words += (
+            f" with “{self.search.text().strip()}” in its name or folder"
+            if self.search.text().strip()
+            else ""
+        )
+        self._none.setText(
+            words + (". Esc in the bundle lets go of what is chosen." if self._strands else ".")
+        )
         self._none.setVisible(none)
         self.table.setVisible(not none)
 
@@ -239,7 +262,12 @@ class Ledger(QWidget):
         if woven is None:
             return
         self._turn += 1
-        turn, strands, standing, order = self._turn, sorted(self._strands), self._filter, self._order
+        turn, strands, standing, order = (
+            self._turn,
+            sorted(self._strands),
+            self._filter,
+            self._order,
+        )
         text = self.search.text().strip().lower()
 
         def work() -> np.ndarray:
@@ -257,9 +285,16 @@ class Ledger(QWidget):
 
 
 def chosen_rows(
-    woven: Woven, strands: list[int], standing: Standing | None, text: str, order: tuple[int, bool] | None
+    woven: Woven,
+    strands: list[int],
+    standing: Standing | None,
+    text: str,
+    order: tuple[int, bool] | None,
 ) -> np.ndarray:
-    """The rows that a filter leaves, in order; without an order what needs attention comes first. Never in the interface thread."""
+    """The rows that a filter leaves, in order; without an order what needs attention comes first.
+
+    Never in the interface thread.
+    """
     mask = np.ones(len(woven), bool)
     if strands:
         mask &= np.isin(woven.strand, np.array(strands))
@@ -276,8 +311,13 @@ def chosen_rows(
     if column == 2:
         found = rows[np.argsort(woven.size[rows], kind="stable")]
     else:
-        words = {0: lambda i: STANDINGS[int(woven.standing[i])].value, 1: lambda i: woven.place(i).rpartition(b"/")[2].lower(),
-                 3: woven.where, 4: woven.used_by, 5: woven.goes_to}[column]  # fmt: skip
+        words = {
+            0: lambda i: STANDINGS[int(woven.standing[i])].value,
+            1: lambda i: woven.place(i).rpartition(b"/")[2].lower(),
+            3: woven.where,
+            4: woven.used_by,
+            5: woven.goes_to,
+        }[column]
         found = np.array(sorted(rows.tolist(), key=words), np.int64)
     return found[::-1] if down else found
 

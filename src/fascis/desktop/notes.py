@@ -1,4 +1,7 @@
-"""Short notes beside drives: back under another name, mounted, a library recognised, something new at an old place. Pure."""
+"""Short notes beside drives.
+
+Back under another name, mounted, a library recognised, something new at an old place. Pure.
+"""
 
 from __future__ import annotations
 
@@ -37,13 +40,15 @@ class Notes:
         for shelf in now:
             if shelf.used:
                 words = (
-                    f"{counted(shelf.used, 'file')} that libraries here use {'is' if shelf.used == 1 else 'are'} on it"
+                    f"{counted(shelf.used, 'file')} that libraries here use "
+                    f"{'is' if shelf.used == 1 else 'are'} on it"
                 )
                 self._lasting[shelf.drive.uuid] = "", words
             if new := [s for s in shelf.standings if s.offered]:
                 names = ", ".join(elided(shown(s.name), _MOST) for s in new[:2])
                 self._lasting.setdefault(
-                    shelf.drive.uuid, (f"{counted(len(new), 'library', 'libraries')} new here.", names)
+                    shelf.drive.uuid,
+                    (f"{counted(len(new), 'library', 'libraries')} new here.", names),
                 )
 
     def _tell(self, uuid: str, bold: str, quiet: str) -> None:
@@ -68,11 +73,18 @@ def _brings(shelf: Shelf) -> str:
     known = [s for s in shelf.standings if not s.offered]
     if not known:
         return ""
-    return f"{counted(len(known), 'library', 'libraries')} of it {'is' if len(known) == 1 else 'are'} known."
+    return (
+        f"{counted(len(known), 'library', 'libraries')} of it {'is' if len(known) == 1 else 'are'} "
+        "known."
+    )
 
 
 def _on(begun: Begun, shelf: Shelf) -> bool:
-    return shelf.drive.connected and begun.path.is_relative_to(shelf.drive.mount) and str(shelf.drive.mount) != "/"
+    return (
+        shelf.drive.connected
+        and begun.path.is_relative_to(shelf.drive.mount)
+        and str(shelf.drive.mount) != "/"
+    )
 
 
 def _new_at(begun: Begun) -> tuple[str, str]:

@@ -6,7 +6,15 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt, pyqtSignal
-from PyQt6.QtWidgets import QApplication, QLineEdit, QListView, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QLineEdit,
+    QListView,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.crossing.balance import Balance, Deleting
 from fascis.crossing.states import State
@@ -64,7 +72,7 @@ class SidePanel(QWidget):
         self.relink_page = RelinkPage(self)
         self.drive_page = DrivePage(self)
 
-    # -- building -------------------------------------------------------------------------------------------------
+    # -- building ----------------------------------------------------------------------------------
 
     def begin(self, title: str, under: str = "") -> None:
         """Empties the panel and writes its title."""
@@ -72,7 +80,8 @@ class SidePanel(QWidget):
         self._rows = []
         focus = QApplication.focusWidget()
         if focus is not None and self.isAncestorOf(focus):
-            self.setFocus()  # what had it goes away; else it would jump to the first thing in the window
+            # what had it goes away; else it would jump to the first thing in the window
+            self.setFocus()
         clear(self._down)
         clear(self._foot)
         self.main = None
@@ -120,7 +129,7 @@ class SidePanel(QWidget):
         """Adds a widget above the buttons, where it is always seen."""
         self._foot.addWidget(widget)
 
-    # -- a library ------------------------------------------------------------------------------------------------
+    # -- a library ---------------------------------------------------------------------------------
 
     def show_nothing(self, words: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
         """Nothing is selected: says what to do first."""
@@ -138,7 +147,9 @@ class SidePanel(QWidget):
         warnings: Sequence[str] = (),
         away: str = "",
     ) -> None:
-        """A library or a copy: what it holds, its copies, what its drive would be after; warnings first.
+        """A library or a copy: what it holds, its copies, what its drive would be after.
+
+        Warnings first.
 
         ``away`` says that its drive is not connected: then nothing is offered that needs it.
         """
@@ -163,13 +174,18 @@ class SidePanel(QWidget):
             self.add(label(away))
         if s.parked:
             self.add(
-                label("Set aside after a crossing. It frees nothing until it is deleted; it is never deleted automatically.")
+                label(
+                    "Set aside after a crossing. It frees nothing until it is deleted; it is never "
+                    "deleted automatically."
+                )
             )
             self.end(button("See its crossing", actions["crossing"], main=True))
             return
         if s.summary:
             self.head("What it holds")
-            for role, (files, _, allocated) in sorted(s.summary.roles.items(), key=lambda x: -x[1][2]):
+            for role, (files, _, allocated) in sorted(
+                s.summary.roles.items(), key=lambda x: -x[1][2]
+            ):
                 self.add_row(
                     ROLE_WORDS[role],
                     size(allocated),
@@ -178,12 +194,16 @@ class SidePanel(QWidget):
             if s.summary.bytes > s.summary.allocated * 1.05 + 1_000_000:
                 self.add(
                     label(
-                        f"{size(s.summary.bytes)} by their lengths; the rest are holes that take no room.", quiet=True
+                        f"{size(s.summary.bytes)} by their lengths; the rest are holes that take "
+                        "no room.",
+                        quiet=True,
                     )
                 )
             self._before_it_travels(s.summary, actions.get("relink"))
         self.head("Copies of it")
-        self.add(label("\n".join(copies) if copies else "Only this one. No verified copy anywhere."))
+        self.add(
+            label("\n".join(copies) if copies else "Only this one. No verified copy anywhere.")
+        )
         if full:
             self.head(f"{shown(drive)}, after the originals are deleted")
             now, after = full
@@ -196,7 +216,9 @@ class SidePanel(QWidget):
             self.end(*forget)
             return
         if best:
-            buttons.append(button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True))
+            buttons.append(
+                button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True)
+            )
         else:
             self.add(label("No other connected drive can take it.", quiet=True))
         if "strands" in actions and s.summary:
@@ -225,11 +247,19 @@ class SidePanel(QWidget):
                 )
         if loose[0]:
             lines.append(
-                (f"{counted(loose[0], 'file')} loose", size(loose[1]), "used, and outside its folder: gathered")
+                (
+                    f"{counted(loose[0], 'file')} loose",
+                    size(loose[1]),
+                    "used, and outside its folder: gathered",
+                )
             )
         if s.not_understood:
             lines.append(
-                (f"{counted(s.not_understood, 'document')} not understood", "", "what they refer to is not known")
+                (
+                    f"{counted(s.not_understood, 'document')} not understood",
+                    "",
+                    "what they refer to is not known",
+                )
             )
         if not lines and not s.unused[0]:
             return
@@ -241,9 +271,13 @@ class SidePanel(QWidget):
         if s.remakeable:
             self.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
         if s.unused[0]:
-            self.add_row("Unused", size(s.unused[1]), f"{counted(s.unused[0], 'file')} that nothing refers to")
+            self.add_row(
+                "Unused",
+                size(s.unused[1]),
+                f"{counted(s.unused[0], 'file')} that nothing refers to",
+            )
 
-    # -- a crossing -----------------------------------------------------------------------------------------------
+    # -- a crossing --------------------------------------------------------------------------------
 
     def show_running(
         self,
@@ -265,7 +299,14 @@ class SidePanel(QWidget):
             (what, figure, "") for what, figure in figures.items()
         ]
         offered = tuple(words for words, _ in offers)
-        signature = (running, paused, state, tuple(hindered), tuple(line[0] for line in lines), offered)
+        signature = (
+            running,
+            paused,
+            state,
+            tuple(hindered),
+            tuple(line[0] for line in lines),
+            offered,
+        )
         if signature == self._signature:
             for made, (_, right, quiet) in zip(self._rows, lines, strict=True):
                 made.change(right, quiet)
@@ -284,7 +325,9 @@ class SidePanel(QWidget):
         if running:
             self.end(
                 *(button(words, do, main=True) for words, do in offers),
-                button("Go on" if paused else "Pause", actions["pause"], main=paused and not offers),
+                button(
+                    "Go on" if paused else "Pause", actions["pause"], main=paused and not offers
+                ),
                 button("Stop; go on another day", actions["stop"], link=True),
                 button("Give up; clear what was copied…", actions["give_up"], link=True),
             )
@@ -295,9 +338,13 @@ class SidePanel(QWidget):
             if hindered and state is State.WAITING:
                 buttons.append(button("Go on without them; they stay", actions["skip"]))
             buttons += [button(words, do, link=True) for words, do in offers]
-            self.end(*buttons, button("Give up; clear what was copied…", actions["give_up"], link=True))
+            self.end(
+                *buttons, button("Give up; clear what was copied…", actions["give_up"], link=True)
+            )
 
-    def show_give_up(self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]) -> None:
+    def show_give_up(
+        self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]
+    ) -> None:
         """Asks again before what was copied is cleared, showing what would be."""
         self.begin("Give up?", "The originals are untouched and stay as they are.")
         self.add_row(f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else")
@@ -306,7 +353,7 @@ class SidePanel(QWidget):
             button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True),
         )
 
-    # -- the scales -----------------------------------------------------------------------------------------------
+    # -- the scales --------------------------------------------------------------------------------
 
     def show_scales(
         self,
@@ -327,7 +374,9 @@ class SidePanel(QWidget):
         if balance and balance.newer:
             self.add(
                 label(
-                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at the old place since the survey. What is brought along is copied and verified too; what is left there is never deleted.",
+                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at "
+                    "the old place since the survey. What is brought along is copied and "
+                    "verified too; what is left there is never deleted.",
                     wrong=True,
                 )
             )
@@ -340,7 +389,11 @@ class SidePanel(QWidget):
             )
             if plan.discarded:
                 without = counted(plan.discarded, "file")
-                self.add_row(f"and {without}, not copied", size(plan.discarded_frees), "by your choice, with no copy")
+                self.add_row(
+                    f"and {without}, not copied",
+                    size(plan.discarded_frees),
+                    "by your choice, with no copy",
+                )
             if plan.loose:
                 self.add_row(
                     f"and {counted(plan.loose, 'loose file')}",
@@ -348,8 +401,12 @@ class SidePanel(QWidget):
                     "gathered, and used by nothing else",
                 )
             for what, files, size_ in plan.stays:
-                self.add_row(f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what)
-            delete = button(f"Delete {counted(plan.files, 'original')}…", actions["delete"], delete=True)
+                self.add_row(
+                    f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what
+                )
+            delete = button(
+                f"Delete {counted(plan.files, 'original')}…", actions["delete"], delete=True
+            )
             delete.setEnabled(not why_not)
             deletes.append(delete)
         buttons = [button(words[step], actions[step], main=True)] if step in words else []
@@ -372,10 +429,21 @@ class SidePanel(QWidget):
             self._foot.addWidget(label(f"Possible once it is safe: {why_not}.", quiet=True))
 
     def show_open(
-        self, path: str, documents: list[str], unknown: int, opened: bool, actions: dict[str, Callable[[], None]]
+        self,
+        path: str,
+        documents: list[str],
+        unknown: int,
+        opened: bool,
+        actions: dict[str, Callable[[], None]],
     ) -> None:
-        """Where the copy is, to open it and look; ``unknown`` documents must be opened by hand in their own program."""
-        self.begin("Open it from its new place", "Open a few documents and clips there, in the program you work with.")
+        """Where the copy is, to open it and look.
+
+        ``unknown`` documents must be opened by hand in their own program.
+        """
+        self.begin(
+            "Open it from its new place",
+            "Open a few documents and clips there, in the program you work with.",
+        )
         field = QLineEdit(path)
         field.setReadOnly(True)
         field.setAccessibleName("Path of the copy")
@@ -391,24 +459,36 @@ class SidePanel(QWidget):
             words = f"{counted(unknown, 'document is', 'documents are')} not understood here."
             self.add(
                 label(
-                    f"{words} Open them in their own program and point it to this folder. Deleting waits until you have looked."
+                    f"{words} Open them in their own program and point it to this folder. Deleting "
+                    "waits until you have looked."
                 )
             )
         if opened:
             self.add(label("You have looked.", well=True))
         self.end(
-            button("I have looked; it is all there", actions["looked"], main=True), button("Back", actions["back"])
+            button("I have looked; it is all there", actions["looked"], main=True),
+            button("Back", actions["back"]),
         )
 
-    def show_deleting(self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]) -> None:
+    def show_deleting(
+        self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]
+    ) -> None:
         """The exact list of what is about to be deleted; the second button deletes."""
         self.begin(
             "Delete the originals",
-            f"On {shown(source)}. Each is compared once more right before; their verified copies are on {shown(drive)}.",
+            f"On {shown(source)}. Each is compared once more right before; their verified copies "
+            f"are on {shown(drive)}.",
         )
-        self.add_row(counted(plan.files, "file"), size(plan.frees), f"comes free; {number(plan.bytes)}{NBSP}bytes long")
+        self.add_row(
+            counted(plan.files, "file"),
+            size(plan.frees),
+            f"comes free; {number(plan.bytes)}{NBSP}bytes long",
+        )
         if plan.discarded:
-            words = f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no copy: that is your choice."
+            words = (
+                f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no "
+                "copy: that is your choice."
+            )
             self.add(label(words, wrong=True))
         view = QListView()
         view.setAccessibleName("Files that will be deleted")
@@ -428,7 +508,9 @@ class SidePanel(QWidget):
         self.begin(title, words)
         self.end(*([button("Cancel", cancel)] if cancel else []))
 
-    def show_error(self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
+    def show_error(
+        self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]
+    ) -> None:
         """An error, in the place where it belongs: what, where, what it means, what to do."""
         self.begin(title)
         self.add(label(sentence, wrong=True))

@@ -1,4 +1,7 @@
-"""Pictures of the real window on the demo's world: a whole crossing, driven by pointer and keys, without a person."""
+"""Pictures of the real window on the demo's world.
+
+A whole crossing, driven by pointer and keys, without a person.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QPoint, QPointF, Qt
@@ -55,11 +59,16 @@ class Hands:
     def button(self, starts: str) -> QPushButton | None:
         """The visible button whose words begin so."""
         return next(
-            (b for b in self.window.findChildren(QPushButton) if b.isVisible() and b.text().startswith(starts)), None
+            (
+                b
+                for b in self.window.findChildren(QPushButton)
+                if b.isVisible() and b.text().startswith(starts)
+            ),
+            None,
         )
 
     def press(self, starts: str) -> None:
-        """Clicks a button by its words, once it can be clicked and has been there long enough to be seen."""
+        """Clicks a button by its words, once it has been there long enough to be seen."""
 
         def ready() -> bool:
             first = self.button(starts)
@@ -73,12 +82,20 @@ class Hands:
 
     def choose(self, starts: str) -> None:
         """Chooses a radio button by its words."""
-        found = next(r for r in self.window.findChildren(QRadioButton) if r.isVisible() and r.text().startswith(starts))
+        found = next(
+            r
+            for r in self.window.findChildren(QRadioButton)
+            if r.isVisible() and r.text().startswith(starts)
+        )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
     def pick(self, name: str, starts: str) -> None:
-        """Picks an item of a choice by its words, as a person does with the wheel or the arrow keys."""
-        box = next(c for c in self.window.findChildren(QComboBox) if c.isVisible() and c.accessibleName() == name)
+        """Picks an item of a choice by its words, as a person does with wheel or arrow keys."""
+        box = next(
+            c
+            for c in self.window.findChildren(QComboBox)
+            if c.isVisible() and c.accessibleName() == name
+        )
         wanted = next(i for i in range(box.count()) if box.itemText(i).startswith(starts))
         key = Qt.Key.Key_Down if wanted > box.currentIndex() else Qt.Key.Key_Up
         box.setFocus()
@@ -90,13 +107,18 @@ class Hands:
         found = next(
             b
             for b in self.window.findChildren(QCheckBox)
-            if b.isVisible() and (b.text().startswith(starts) or b.accessibleName().startswith(starts))
+            if b.isVisible()
+            and (b.text().startswith(starts) or b.accessibleName().startswith(starts))
         )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
     def decide(self) -> None:
         """Decides to go on, where that is asked."""
-        asked = [b for b in self.window.findChildren(QCheckBox) if b.isVisible() and b.text() == "Go on all the same"]
+        asked = [
+            b
+            for b in self.window.findChildren(QCheckBox)
+            if b.isVisible() and b.text() == "Go on all the same"
+        ]
         if asked and not asked[0].isChecked():
             self.tick("Go on all the same")
             QTest.qWait(150)
@@ -124,15 +146,19 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
 
 
 def _strands(window: Window, hands: Hands) -> None:
-    """Opens the chosen library, looks at its strands by use and by project, at one file, and goes back."""
+    """Opens the chosen library, looks at its strands and at one file, and goes back."""
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Qt.Key.Key_Return)
     hands.wait(lambda: window.planning.woven is not None, "the strands", 600)
     bundle, ledger = window.strands.bundle, window.strands.ledger
     hands.take("strands")
     QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
-    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.point_of("media/Day 02").toPoint())
-    hands.wait(lambda: 0 < ledger.shown_rows < len(window.planning.woven or ()), "the files of one strand")
+    QTest.mouseClick(
+        bundle, Qt.MouseButton.LeftButton, pos=bundle.point_of("media/Day 02").toPoint()
+    )
+    hands.wait(
+        lambda: 0 < ledger.shown_rows < len(window.planning.woven or ()), "the files of one strand"
+    )
     line = ledger.table.visualRect(ledger.model_.index(2, 1)).center()
     QTest.mouseClick(ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=line)
     hands.wait(lambda: window.strands.has_picture, "a clip's first frame", 300)
@@ -148,18 +174,27 @@ def _relink(window: Window, hands: Hands) -> None:
     relinks = window.relinks
     hands.press("Relink: look")
     hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what was found")
-    hands.wait(lambda: all(t.has_picture for t in window.relink.tiles[1:3]), "pictures of the candidates", 300)
+    hands.wait(
+        lambda: all(t.has_picture for t in window.relink.tiles[1:3]),
+        "pictures of the candidates",
+        300,
+    )
     hands.take("relink-decision")
     hands.press("Accept")
     for left in (1, 0):
         QTest.keyClick(window.relink, Qt.Key.Key_2)
-        hands.wait(lambda n=left: relinks.outcome is not None and len(relinks.outcome.open) == n, "the next question")  # type: ignore[misc]
+        hands.wait(
+            partial(lambda n: relinks.outcome is not None and len(relinks.outcome.open) == n, left),
+            "the next question",
+        )
     hands.wait(lambda: relinks.found == 16, "both decided", 400)
     hands.take("relink")
     for text in ("Relink 16", "Undo", "Relink 16"):
         hands.press(text)
         hands.wait(lambda: not relinks.busy and relinks.relinking is not None, "the documents")
-        hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now")
+        hands.wait(
+            lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now"
+        )
     hands.press("Shelves")
     hands.wait(lambda: window.shelves.isVisible() and window.planning.plan is None, "the shelves")
 
@@ -184,17 +219,25 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         hands.wait(lambda: bool(view._previews), "what would become of the shelves", 200)
         hands.take("shelves-dragging")
 
-    hands.drag(view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold)
+    hands.drag(
+        view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold
+    )
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     hands.choose("…then originals are deleted")
     hands.wait(
-        lambda: window.planning.plan is not None and window.planning.plan.choices.after.value == "release", "the choice"
+        lambda: (
+            window.planning.plan is not None
+            and window.planning.plan.choices.after.value == "release"
+        ),
+        "the choice",
     )
     hands.take("plan")
     hands.decide()
     hands.press("Start the crossing")
     hands.wait(
-        lambda: any(lane.verified for lane in window.conducting._lanes.values()), "the first file read back", 400
+        lambda: any(lane.verified for lane in window.conducting._lanes.values()),
+        "the first file read back",
+        400,
     )
     hands.take("crossing")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
@@ -202,12 +245,19 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     notes.write_text("the breach first, then the herons\n")
     hands.press("Look again")
     hands.wait(
-        lambda: window.conducting.steps.balance is not None and not window.conducting.steps.balance.even,
+        lambda: (
+            window.conducting.steps.balance is not None and not window.conducting.steps.balance.even
+        ),
         "a scale that tips",
     )
     hands.take("scales-not-in-balance")
     hands.press("Bring 1")
-    hands.wait(lambda: window.conducting.steps.balance is not None and window.conducting.steps.balance.even, "balance")
+    hands.wait(
+        lambda: (
+            window.conducting.steps.balance is not None and window.conducting.steps.balance.even
+        ),
+        "balance",
+    )
     hands.take("scales")
     hands.press("Open it from")
     hands.press("I have looked")
@@ -218,7 +268,10 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.take("deleting")
     hands.press("Delete")
     hands.wait(
-        lambda: window.conducting.steps.balance is not None and hands.button("See the receipt") is not None,
+        lambda: (
+            window.conducting.steps.balance is not None
+            and hands.button("See the receipt") is not None
+        ),
         "the release",
     )
     hands.take("released")
@@ -232,20 +285,39 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
 
 
 def two_drives(world: World, folder: Path) -> list[Path]:
-    """Two drives of different speed, a queue behind them, scales with a pan for each, and one that answers from memory."""
-    _facts(world, "heron-b", write_mb_s=3, read_mb_s=20, answers_from_memory=True, filesystem="exfat")
+    """Two drives of different speed, a queue, scales with a pan for each.
+
+    One of the drives answers from memory.
+    """
+    _facts(
+        world, "heron-b", write_mb_s=3, read_mb_s=20, answers_from_memory=True, filesystem="exfat"
+    )
     window = _open(world)
     hands = Hands(window, folder)
     view = window.shelves
     hands.wait(lambda: view.selected is not None, "the shelves", 500)
-    hands.drag(view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), lambda: None)
+    hands.drag(
+        view,
+        view.block_of(world.weir.name).center(),
+        view.shelf_of("Heron A").center(),
+        lambda: None,
+    )
     hands.wait(lambda: window.planning.plan is not None, "the plan")
     hands.pick("Second copy", "Second copy on Heron B")
-    hands.wait(lambda: window.planning.plan is not None and len(window.planning.plan.goals) == 2, "two goals")
+    hands.wait(
+        lambda: window.planning.plan is not None and len(window.planning.plan.goals) == 2,
+        "two goals",
+    )
     hands.tick("Proxies")
-    hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.left_out.files), "left out")
+    hands.wait(
+        lambda: window.planning.plan is not None and bool(window.planning.plan.left_out.files),
+        "left out",
+    )
     hands.tick("Discard proxies")
-    hands.wait(lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files), "discarded")
+    hands.wait(
+        lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files),
+        "discarded",
+    )
     hands.take("plan-two-drives")
     hands.decide()
     hands.press("Start without them")
@@ -254,7 +326,15 @@ def two_drives(world: World, folder: Path) -> list[Path]:
         window.go_to(0)
         hands.wait(lambda: bool(view._blocks), "the shelves")
         hands.drag(view, view.block_of(name).center(), view.shelf_of(shelf).center(), lambda: None)
-        hands.wait(lambda n=name: window.planning.plan is not None and window.planning.plan.source.name == n, "a plan")  # type: ignore[misc]
+        hands.wait(
+            partial(
+                lambda n: (
+                    window.planning.plan is not None and window.planning.plan.source.name == n
+                ),
+                name,
+            ),
+            "a plan",
+        )
         hands.decide()
         hands.press("Line it up")
         hands.wait(lambda: window.place == 1, "the crossings")
@@ -283,9 +363,16 @@ def drives(world: World, folder: Path) -> list[Path]:
     away = world.drives / "field-2"
     plug_in_elsewhere(away)
     hands.wait(
-        lambda: any(s.back for s in window.planning.shelves) or "demo-field-2" in window.planning.notes.shown(), "back"
+        lambda: (
+            any(s.back for s in window.planning.shelves)
+            or "demo-field-2" in window.planning.notes.shown()
+        ),
+        "back",
     )
-    hands.wait(lambda: any(s.drive.label == "Field 2" and s.drive.connected for s in view._shelves), "Field 2")
+    hands.wait(
+        lambda: any(s.drive.label == "Field 2" and s.drive.connected for s in view._shelves),
+        "Field 2",
+    )
     at = view.shelf_of("Field 2").topLeft().toPoint() + QPoint(60, 30)
     QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
     hands.wait(lambda: hands.button("Make old paths right") is not None, "its page", 700)

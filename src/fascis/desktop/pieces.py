@@ -7,7 +7,16 @@ from html import escape
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.desktop import theme
 
@@ -23,7 +32,10 @@ def label(text: str, wrap: bool = True, **properties: bool) -> QLabel:
 
 
 def tip(text: str) -> str:
-    """A tool tip as plain text: a name with markup in it is shown as it is, and nothing that it names is opened."""
+    """A tool tip as plain text.
+
+    A name with markup in it is shown as it is, and nothing that it names is opened.
+    """
     if not {"<", "&"} & set(text):
         return text
     return f"<span>{escape(text)}</span>".replace("\n", "<br>")
@@ -109,7 +121,12 @@ class FullBar(QWidget):
 
     def __init__(self, fraction: float, left: str, right: str = "", after: bool = False) -> None:
         super().__init__()
-        self._fraction, self._left, self._right, self._after = min(max(fraction, 0.0), 1.0), left, right, after
+        self._fraction, self._left, self._right, self._after = (
+            min(max(fraction, 0.0), 1.0),
+            left,
+            right,
+            after,
+        )
         self.setFixedHeight(17)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(f"{left} {right}")
@@ -135,7 +152,9 @@ class FullBar(QWidget):
         inside = width + 14 < filled.width()
         painter.setPen(QPen(QColor(t.on_ink if inside else t.ink)))
         x = 8 if inside else filled.width() + 8
-        painter.drawText(QRectF(x, 0, self.width(), self.height()), Qt.AlignmentFlag.AlignVCenter, self._left)
+        painter.drawText(
+            QRectF(x, 0, self.width(), self.height()), Qt.AlignmentFlag.AlignVCenter, self._left
+        )
         painter.setPen(QPen(QColor(t.ink)))
         room = self.width() - filled.width() - (0 if inside else width + 8)
         if self._right and QFontMetricsF(painter.font()).horizontalAdvance(self._right) + 16 < room:

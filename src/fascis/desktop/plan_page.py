@@ -1,4 +1,7 @@
-"""The plan in the side panel: where to, what goes along, what becomes of home and originals, what is to be decided."""
+"""The plan in the side panel.
+
+Where to, what goes along, what becomes of home and originals, what is to be decided.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +52,9 @@ class PlanPage:
         actions: dict[str, Callable[[], None]],
         news: str = "",
     ) -> None:
-        """The plan: where to, what goes along, what becomes of home and originals, problems, when it is ready.
+        """The plan.
+
+        Where to, what goes along, what becomes of home and originals, problems, when it is ready.
 
         Args:
             along: what could go along, and how much it is.
@@ -66,7 +71,9 @@ class PlanPage:
             there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
             what = ("home · " if i == 0 else "second copy · ") if len(plan.goals) > 1 else ""
             path = shown(str(goal.path / plan.name))
-            self._panel.add_row(f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path)
+            self._panel.add_row(
+                f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path
+            )
         self._panel.add(button("Another folder…", actions["folder"], link=True))
         self._second_copy(plan, others, actions)
         self._panel.head("Called there")
@@ -76,7 +83,12 @@ class PlanPage:
         self._panel.add(name)
         self._panel.head("Goes along")
         self._goes_along(plan, along, actions)
-        total = row("Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file"), figure=True)
+        total = row(
+            "Will be copied",
+            size(plan.totals.bytes),
+            counted(plan.totals.files, "file"),
+            figure=True,
+        )
         self._panel.add(total)
         self._panel.head("Home and originals")
         self._after(plan, label_there)
@@ -97,18 +109,30 @@ class PlanPage:
         start.setEnabled(not reason)
         if reason:
             self._panel.add_to_foot(label(reason, quiet=True))
-        first = [button(f"Relink {number(missing)} first", actions["relink"], main=True)] if missing else []
+        first = (
+            [button(f"Relink {number(missing)} first", actions["relink"], main=True)]
+            if missing
+            else []
+        )
         self._panel.end(*first, start, button("Back", actions["back"]))
 
     def _goes_along(self, plan: Plan, along: Along, actions: dict[str, Any]) -> None:
-        """What goes along: bytes beside each choice; what cannot be made again and is used always does."""
+        """What goes along: bytes beside each choice.
+
+        What cannot be made again and is used always does.
+        """
         choices = plan.choices
-        used = self._box("In its folder" + (" and used" if along.unused[0] else ""), along.used, True, None)
+        used = self._box(
+            "In its folder" + (" and used" if along.unused[0] else ""), along.used, True, None
+        )
         self._panel.add(used)
         if along.loose[0]:
             self._panel.add(
                 self._box(
-                    "Loose media, gathered", along.loose, choices.gather, lambda on: self._choose(plan, gather=on)
+                    "Loose media, gathered",
+                    along.loose,
+                    choices.gather,
+                    lambda on: self._choose(plan, gather=on),
                 )
             )
         for role, files, total in along.remakeable:
@@ -118,22 +142,39 @@ class PlanPage:
         if along.unused[0]:
             self._panel.add(
                 self._box(
-                    "Unused", along.unused, not choices.leave_unused, lambda on: self._choose(plan, leave_unused=not on)
+                    "Unused",
+                    along.unused,
+                    not choices.leave_unused,
+                    lambda on: self._choose(plan, leave_unused=not on),
                 )
             )
         if plan.clashing[0]:
             words = "What does not fit there as it is"
             on = not choices.leave_clashing
-            self._panel.add(self._box(words, plan.clashing, on, lambda on: self._choose(plan, leave_clashing=not on)))
+            self._panel.add(
+                self._box(
+                    words, plan.clashing, on, lambda on: self._choose(plan, leave_clashing=not on)
+                )
+            )
             renamed = counted(len(plan.apart.files) + len(plan.apart.folders), "name")
-            quiet = f"goes along; {renamed} will be others there" if on else "stays, and is never deleted"
+            quiet = (
+                f"goes along; {renamed} will be others there"
+                if on
+                else "stays, and is never deleted"
+            )
             self._panel.add(label(quiet, quiet=True))
         if choices.without:
             words = f"{counted(len(choices.without), 'strand')} taken out"
             self._panel.add(label(f"{words}, {size(along.without[1])}: they stay.", quiet=True))
-            self._panel.add(button("Take them in again", lambda: self._choose(plan, without=frozenset()), link=True))
+            self._panel.add(
+                button(
+                    "Take them in again", lambda: self._choose(plan, without=frozenset()), link=True
+                )
+            )
 
-    def _box(self, words: str, figures: tuple[int, int], on: bool, change: Callable[[bool], None] | None) -> QWidget:
+    def _box(
+        self, words: str, figures: tuple[int, int], on: bool, change: Callable[[bool], None] | None
+    ) -> QWidget:
         """A choice with its bytes; one that is none says why."""
         files, total = figures
         box = QCheckBox(words)
@@ -151,7 +192,9 @@ class PlanPage:
         across.addWidget(figure)
         return made
 
-    def _second_copy(self, plan: Plan, others: list[tuple[str, Path]], actions: dict[str, Any]) -> None:
+    def _second_copy(
+        self, plan: Plan, others: list[tuple[str, Path]], actions: dict[str, Any]
+    ) -> None:
         """Whether a second drive takes a copy too, and which of the two is home."""
         if not others:
             return
@@ -163,11 +206,15 @@ class PlanPage:
         for text, folder in others:
             choice.addItem(f"Second copy on {shown(text)}", folder)
         also = plan.goals[1].path if len(plan.goals) > 1 else None
-        choice.setCurrentIndex(next((i for i in range(choice.count()) if choice.itemData(i) == also), 0))
+        choice.setCurrentIndex(
+            next((i for i in range(choice.count()) if choice.itemData(i) == also), 0)
+        )
         choice.activated.connect(lambda i: actions["also"](choice.itemData(i)))
         self._panel.add(choice)
         if len(plan.goals) > 1 and (second := plan.goals[1].drive):
-            self._panel.add(button(f"Let {elided(shown(second.label), 20)} be home", actions["swap"], link=True))
+            self._panel.add(
+                button(f"Let {elided(shown(second.label), 20)} be home", actions["swap"], link=True)
+            )
 
     def _choose(self, plan: Plan, **changed: Any) -> None:
         self._panel.choices_changed.emit(replace(plan.choices, **changed))
@@ -183,13 +230,25 @@ class PlanPage:
         out = plan.choices.leave_out
 
         def change(on: bool) -> None:
-            self._choose(plan, leave_out=out - {role} if on else out | {role}, discard=plan.choices.discard - {role})
+            self._choose(
+                plan,
+                leave_out=out - {role} if on else out | {role},
+                discard=plan.choices.discard - {role},
+            )
 
-        return self._box(f"{ROLE_WORDS[role]}: can be made again", (files, total), role not in out, change)
+        return self._box(
+            f"{ROLE_WORDS[role]}: can be made again", (files, total), role not in out, change
+        )
 
     def _discard_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
-        """A box of its own: left out files stay, unless the person says that they go with the originals."""
-        box = QCheckBox(f"Delete these {counted(files, 'file')}, {size(allocated)},\nwhen the originals are deleted")
+        """A box of its own.
+
+        Left out files stay, unless the person says that they go with the originals.
+        """
+        box = QCheckBox(
+            f"Delete these {counted(files, 'file')}, {size(allocated)},\nwhen the originals are "
+            "deleted"
+        )
         box.setAccessibleName(f"Discard {ROLE_WORDS[role].lower()} with the originals")
         box.setChecked(role in plan.choices.discard)
         box.toggled.connect(
@@ -202,7 +261,9 @@ class PlanPage:
         down.setContentsMargins(24, 0, 0, 4)
         down.setSpacing(1)
         down.addWidget(box)
-        names = ", ".join(elided(shown(p.rpartition(b"/")[2]), 22) for p in plan.largest.get(role, []))
+        names = ", ".join(
+            elided(shown(p.rpartition(b"/")[2]), 22) for p in plan.largest.get(role, [])
+        )
         down.addWidget(label(f"no copy of them is made; largest: {names}", quiet=True))
         return made
 
@@ -230,10 +291,15 @@ class PlanPage:
         }[plan.choices.after]
         self._panel.add(label(quiet + stays, quiet=True))
         if plan.choices.after in (After.PARK, After.RELEASE) and plan.gathering.items:
-            known = plan.choices.loose_too  # whether others need them is looked at once they are chosen
+            known = (
+                plan.choices.loose_too
+            )  # whether others need them is looked at once they are chosen
             free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
             figures = f"{counted(len(free), 'file')}, {size(sum(o.size for o in free))}"
-            loose = f"Also loose originals that nothing else uses:\n{'' if known else 'up to '}{figures}"
+            loose = (
+                "Also loose originals that nothing else "
+                f"uses:\n{'' if known else 'up to '}{figures}"
+            )
             box = QCheckBox(loose)
             box.setAccessibleName("Also loose originals that nothing else uses")
             box.setChecked(plan.choices.loose_too)
@@ -243,11 +309,16 @@ class PlanPage:
     def _problems(self, plan: Plan) -> None:
         if not plan.problems:
             return
-        self._panel.head("Before it can start" if plan.stopped else "To decide" if plan.asks else "Good to know")
+        self._panel.head(
+            "Before it can start" if plan.stopped else "To decide" if plan.asks else "Good to know"
+        )
         marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
         for problem in plan.problems:
             files = (
-                ("; ".join(shown(p) for p in problem.files[:2]) + (" …" if len(problem.files) > 2 else ""))
+                (
+                    "; ".join(shown(p) for p in problem.files[:2])
+                    + (" …" if len(problem.files) > 2 else "")
+                )
                 if problem.files
                 else ""
             )
@@ -270,7 +341,10 @@ def ready_words(goal: Goal) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Along:
-    """What could go along, each as files and bytes: used, loose, roles that can be made again, unused, strands taken out."""
+    """What could go along, each as files and bytes.
+
+    Used, loose, roles that can be made again, unused, strands taken out.
+    """
 
     used: tuple[int, int]
     loose: tuple[int, int]

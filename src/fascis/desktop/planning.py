@@ -38,17 +38,24 @@ from fascis.workspace import Workspace
 
 
 def preview_of(plan: Plan, drive: Drive) -> Preview:
-    """What a shelf would become, in two lines: by what speaks of this drive, for what the library lacks is the same everywhere. Pure."""
+    """What a shelf would become, in two lines.
+
+    By what speaks of this drive, for what the library lacks is the same everywhere. Pure.
+    """
     takes = plan.goals[0].room
     worst = [p for p in plan.problems if p.severity is Severity.STOPS]
-    asks = [p for p in plan.problems if p.severity is Severity.DECISION and p.code in OF_DESTINATION]
+    asks = [
+        p for p in plan.problems if p.severity is Severity.DECISION and p.code in OF_DESTINATION
+    ]
     if worst:
         worst.sort(key=lambda p: p.code not in OF_DESTINATION)
         return Preview(drive.uuid, "Cannot take it.", _brief(worst), takes, False)
     ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)
     if asks:
-        return Preview(drive.uuid, f"Needs a decision. Ready at {ready}.", _brief(asks), takes, True)
+        return Preview(
+            drive.uuid, f"Needs a decision. Ready at {ready}.", _brief(asks), takes, True
+        )
     fine = (
         "every name and size is fine there"
         if drive.rules.certain or drive.rules.asked
@@ -73,7 +80,9 @@ def _brief(problems: list[Problem]) -> str:
 def source_preview(plan: Plan, drive: Drive) -> Preview:
     """What becomes of the shelf it comes from, once the originals are deleted. Pure."""
     after = max(0.0, drive.full - plan.frees / max(drive.capacity, 1))
-    return Preview(drive.uuid, f"{after:.0%} full after.", "once the originals are deleted", 0, False)
+    return Preview(
+        drive.uuid, f"{after:.0%} full after.", "once the originals are deleted", 0, False
+    )
 
 
 class Planning(QObject):
@@ -85,10 +94,17 @@ class Planning(QObject):
     woven_changed = pyqtSignal(object)  # Woven, or None when there is no plan any more
     see_strands = pyqtSignal()
     see_relink = pyqtSignal(object)  # the library's folder
-    another = pyqtSignal(object)  # a library that was recognised and is not known, or another folder of one, was chosen
+    another = pyqtSignal(
+        object
+    )  # a library that was recognised and is not known, or another folder of one, was chosen
 
     def __init__(
-        self, workspace: Workspace, view: ShelvesView, panel: SidePanel, busy: Callable[[], str], parent: QObject
+        self,
+        workspace: Workspace,
+        view: ShelvesView,
+        panel: SidePanel,
+        busy: Callable[[], str],
+        parent: QObject,
     ) -> None:
         super().__init__(parent)
         self.workspace, self.view, self.panel, self._busy = workspace, view, panel, busy
@@ -98,7 +114,8 @@ class Planning(QObject):
         self.woven: Woven | None = None
         self._surveyed: Surveyed | None = None
         self._choices = Choices()
-        self._after_said = False  # the person chose what becomes of home; until then it stays where everything is
+        # the person chose what becomes of home; until then it stays where everything is
+        self._after_said = False
         self._decided = False
         self._also: Path | None = None
         self._ties: dict[bytes, bytes] = {}
@@ -107,16 +124,21 @@ class Planning(QObject):
         self.recognition = Recognition(workspace.drives)
         self.notes = Notes()
         self.begun: list[Begun] = []
-        self.held: Callable[[], bool] = lambda: False  # the panel shows something that is not about the shelves
+        self.held: Callable[[], bool] = lambda: (
+            False
+        )  # the panel shows something that is not about the shelves
         view.chosen.connect(self._chosen)
         view.picked_up.connect(self._picked_up)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
         panel.choices_changed.connect(self._choices_changed)
 
-    # -- looking --------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Looks at drives and libraries again, off the interface thread; of several looks at once the last counts."""
+        """Looks at drives and libraries again, off the interface thread.
+
+        Of several looks at once the last counts.
+        """
         self._looks += 1
         look = self._looks
 
@@ -157,7 +179,9 @@ class Planning(QObject):
             return any(r.root not in before for d in new for r in self.recognition.on(d))
 
         def done(outcome: Any) -> None:
-            if isinstance(outcome, BaseException) and not isinstance(outcome, (FascisError, OSError)):
+            if isinstance(outcome, BaseException) and not isinstance(
+                outcome, (FascisError, OSError)
+            ):
                 raise outcome
             if outcome is True:  # a drive that went away meanwhile is searched when it is back
                 self.refresh()
@@ -180,7 +204,8 @@ class Planning(QObject):
         """Shows the chosen library in the panel."""
         if standing is None:
             self.panel.show_nothing(
-                "Add the folder of an editing library or a photo catalog. Looking at it writes nothing into it.",
+                "Add the folder of an editing library or a photo catalog. Looking at it writes "
+                "nothing into it.",
                 [("Add a library…", self.ask_library)],
             )
             return
@@ -215,12 +240,22 @@ class Planning(QObject):
         )
 
     def _away_words(self, standing: OnShelf) -> str:
-        """Says of a library whose drive is away that it is, and when the drive was last seen; nothing for one that is there."""
+        """Says of a library whose drive is away that it is, and when the drive was last seen.
+
+        Nothing for one that is there.
+        """
         shelf = self.shelf_of(standing.drive)
         if shelf is None or shelf.drive.connected:
             return ""
-        when = time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at)) if shelf.seen_at else "some time ago"
-        return f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this library or to copy it."
+        when = (
+            time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at))
+            if shelf.seen_at
+            else "some time ago"
+        )
+        return (
+            f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this "
+            "library or to copy it."
+        )
 
     def _copies(self, standing: OnShelf) -> list[str]:
         key = standing.id.split(":")[0]
@@ -228,9 +263,14 @@ class Planning(QObject):
         for shelf in self.shelves:
             for other in shelf.standings:
                 if other.id != standing.id and other.id.split(":")[0] == key:
-                    what = "home" if other.home else "set aside" if other.parked else "verified copy"
+                    what = (
+                        "home" if other.home else "set aside" if other.parked else "verified copy"
+                    )
                     what = "another folder of it" if other.says else what
-                    lines.append(f"{shown(shelf.drive.label)}: {what}" + ("" if shelf.drive.connected else ", away"))
+                    lines.append(
+                        f"{shown(shelf.drive.label)}: {what}"
+                        + ("" if shelf.drive.connected else ", away")
+                    )
         return lines
 
     def _best(self, standing: OnShelf) -> Drive | None:
@@ -258,7 +298,10 @@ class Planning(QObject):
     def ask_document(self) -> None:
         """Asks for a single document that is a library by itself, with what it refers to."""
         name, _ = QFileDialog.getOpenFileName(
-            self.view, "A catalog, a timeline or a playlist", "", "Documents (*.fascat *.otio *.edl *.xspf *.m3u8)"
+            self.view,
+            "A catalog, a timeline or a playlist",
+            "",
+            "Documents (*.fascat *.otio *.edl *.xspf *.m3u8)",
         )
         if name:
             self.add_library(Path(name))
@@ -268,16 +311,25 @@ class Planning(QObject):
         folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos")
         if folder:
             name, _ = QFileDialog.getSaveFileName(
-                self.view, "The new catalog", f"{folder}/{Path(folder).name}.fascat", "Photo catalog (*.fascat)"
+                self.view,
+                "The new catalog",
+                f"{folder}/{Path(folder).name}.fascat",
+                "Photo catalog (*.fascat)",
             )
             if name:
-                self.catalog(Path(name if name.endswith(".fascat") else name + ".fascat"), [Path(folder)])
+                self.catalog(
+                    Path(name if name.endswith(".fascat") else name + ".fascat"), [Path(folder)]
+                )
 
     def ask_photos(self) -> None:
         """Asks for a folder of photos to add to the catalog of the chosen library."""
         chosen = self.view.selected
         found = (
-            sorted(chosen.root.glob("*.fascat")) if chosen and chosen.root.is_dir() else [chosen.root] if chosen else []
+            sorted(chosen.root.glob("*.fascat"))
+            if chosen and chosen.root.is_dir()
+            else [chosen.root]
+            if chosen
+            else []
         )
         if len(found) != 1 or found[0].suffix != ".fascat":
             self.panel.show_error(
@@ -298,7 +350,9 @@ class Planning(QObject):
         self.panel.show_busy(shown(path.name), words, lambda: stopped.__setitem__(0, True))
 
         def work() -> Cataloged:
-            return catalog_folders(self.workspace.drives, path, folders, self.workspace.private, lambda: stopped[0])
+            return catalog_folders(
+                self.workspace.drives, path, folders, self.workspace.private, lambda: stopped[0]
+            )
 
         def done(outcome: Any) -> None:
             if isinstance(outcome, BaseException):
@@ -314,7 +368,7 @@ class Planning(QObject):
         self._look_at(root, home=False)
 
     def make_home(self, root: Path) -> None:
-        """The person's word that a folder, and no other of its library, is home on this computer."""
+        """The person's word that one folder, and no other of its library, is home here."""
         self._look_at(root, home=True)
 
     def _leave_plan(self) -> None:
@@ -326,7 +380,9 @@ class Planning(QObject):
         self._leave_plan()
         stopped = [False]
         self.panel.show_busy(
-            shown(root.name), "Looking at it. Nothing is written into it.", lambda: stopped.__setitem__(0, True)
+            shown(root.name),
+            "Looking at it. Nothing is written into it.",
+            lambda: stopped.__setitem__(0, True),
         )
 
         def work() -> Surveyed:
@@ -337,7 +393,9 @@ class Planning(QObject):
             key = remember(self.workspace, surveyed)
             if home:
                 drive = self.workspace.drives.at(surveyed.source)
-                self.workspace.register.put_library(surveyed.root, drive.uuid, surveyed.name, surveyed.kind, key)
+                self.workspace.register.put_library(
+                    surveyed.root, drive.uuid, surveyed.name, surveyed.kind, key
+                )
                 remember(self.workspace, surveyed)
             return surveyed
 
@@ -350,7 +408,7 @@ class Planning(QObject):
         self._wanted = outcome.root
         self.refresh()
 
-    # -- trying shelves -------------------------------------------------------------------------------------------
+    # -- trying shelves ----------------------------------------------------------------------------
 
     def _picked_up(self, standing: OnShelf) -> None:
         self._turn += 1
@@ -362,19 +420,31 @@ class Planning(QObject):
             previews = []
             for drive in drives:
                 if drive.uuid != standing.drive:
-                    previews.append(preview_of(make_plan(self.workspace, surveyed, drive.mount, Choices()), drive))
+                    previews.append(
+                        preview_of(
+                            make_plan(self.workspace, surveyed, drive.mount, Choices()), drive
+                        )
+                    )
             own = next((d for d in drives if d.uuid == standing.drive), None)
             if own and drives:
-                previews.append(source_preview(make_plan(self.workspace, surveyed, own.mount, Choices(name="x")), own))
+                previews.append(
+                    source_preview(
+                        make_plan(self.workspace, surveyed, own.mount, Choices(name="x")), own
+                    )
+                )
             return surveyed, previews
 
         Task(work, lambda outcome: self._previewed(turn, outcome), self)
 
     def _previewed(self, turn: int, outcome: Any) -> None:
-        if turn == self._turn and self.view.picked is not None and not isinstance(outcome, BaseException):
+        if (
+            turn == self._turn
+            and self.view.picked is not None
+            and not isinstance(outcome, BaseException)
+        ):
             self.view.show_previews(outcome[1])
 
-    # -- the plan -------------------------------------------------------------------------------------------------
+    # -- the plan ----------------------------------------------------------------------------------
 
     def begin_plan(self, standing: OnShelf, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
@@ -396,29 +466,45 @@ class Planning(QObject):
             self.see_strands.emit()
 
     def known_of(self, root: Path) -> tuple[Surveyed | None, int]:
-        """The survey that the open plan was made from, if it is this library's; and how many files it had lost when last looked at."""
+        """The survey that the open plan was made from, if it is this library's.
+
+        And how many files it had lost when last looked at.
+        """
         mine = self.draft is not None and self.draft.standing.root == root and not self._ties
-        standing = next((s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home), None)
+        standing = next(
+            (s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home),
+            None,
+        )
         lost = standing.summary.standing if standing and standing.summary else {}
         files = sum(lost.get(s, (0, 0))[0] for s in (Standing.MISSING, Standing.AWAY))
         return (self._surveyed if mine else None), files
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were written anew: it is looked at again, and a plan of it made anew."""
+        """A library's documents were written anew.
+
+        It is looked at again, and a plan of it made anew.
+        """
         self.refresh()
         if self.draft is not None and self.draft.standing.root == root:
             self._surveyed = None
             self._make()
 
     def plan_with(self, root: Path, ties: dict[bytes, bytes]) -> bool:
-        """Plans a crossing whose copy refers to what was found; False when there is no drive for one."""
+        """Plans a crossing whose copy refers to what was found.
+
+        False when there is no drive for one.
+        """
         if self.draft is None or self.draft.standing.root != root:
-            standing = next((s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home), None)
+            standing = next(
+                (s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home),
+                None,
+            )
             best = self._best(standing) if standing else None
             if standing is None or best is None:
                 self.panel.show_error(
                     "There is no drive to plan a crossing to",
-                    "Connect a drive that is large enough, or relink the library here. Nothing was changed.",
+                    "Connect a drive that is large enough, or relink the library here. Nothing "
+                    "was changed.",
                     [("Back to the shelves", self.back)],
                 )
                 return False
@@ -434,7 +520,9 @@ class Planning(QObject):
         if plan is None:
             return
         movable = [
-            s for s in strands if s.key[2] not in (Standing.MISSING, Standing.AWAY) and s.key[1] is not Role.DOCUMENT
+            s
+            for s in strands
+            if s.key[2] not in (Standing.MISSING, Standing.AWAY) and s.key[1] is not Role.DOCUMENT
         ]
         keys = {s.key for s in movable}
         out = all(s.along_files for s in movable)
@@ -442,7 +530,9 @@ class Planning(QObject):
         changes: dict[str, Any] = {"without": frozenset(without)}
         if not out:  # what a box had taken out comes in again with its box
             changes["leave_out"] = plan.choices.leave_out - {s.key[1] for s in movable}
-            changes["gather"] = plan.choices.gather or any(s.key[2] is Standing.LOOSE for s in movable)
+            changes["gather"] = plan.choices.gather or any(
+                s.key[2] is Standing.LOOSE for s in movable
+            )
             unused = any(s.key[2] is Standing.UNUSED and not s.key[1].remakeable for s in movable)
             changes["leave_unused"] = plan.choices.leave_unused and not unused
         self._choices_changed(replace(plan.choices, **changes))
@@ -454,7 +544,13 @@ class Planning(QObject):
         self._make()
 
     def _make(self) -> None:
-        draft, choices, surveyed, also, ties = self.draft, self._choices, self._surveyed, self._also, self._ties
+        draft, choices, surveyed, also, ties = (
+            self.draft,
+            self._choices,
+            self._surveyed,
+            self._also,
+            self._ties,
+        )
         if draft is None:
             return
         self._turn += 1
@@ -465,7 +561,9 @@ class Planning(QObject):
             plan = make_plan(self.workspace, known, draft.destination, choices, also)
             after = After.COPY if plan.lacks_used else After.KEEP
             if not said and after is not plan.choices.after:
-                plan = make_plan(self.workspace, known, draft.destination, replace(choices, after=after), also)
+                plan = make_plan(
+                    self.workspace, known, draft.destination, replace(choices, after=after), also
+                )
             return known, plan, weave(known, plan, self.workspace.drives)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)
@@ -493,18 +591,26 @@ class Planning(QObject):
             "is_decided": lambda: self._decided,
             "also": self._choose_also,
             "swap": self._swap,
-            "relink": lambda: self.see_relink.emit(self.draft.standing.root) if self.draft else None,
+            "relink": lambda: (
+                self.see_relink.emit(self.draft.standing.root) if self.draft else None
+            ),
         }
         along = along_of(woven, plan.choices.without)
         self.panel.plan_page.show(plan, along, self._others(plan), self._busy(), actions, news)
 
     def _others(self, plan: Plan) -> list[tuple[str, Path]]:
-        """Drives that could take a second copy, as ``(label, folder)``; the chosen one is among them."""
+        """Drives that could take a second copy, as ``(label, folder)``.
+
+        The chosen one is among them.
+        """
         taken = {d.uuid for d in (plan.source_drive, plan.destination_drive) if d}
         found = [
             (s.drive.label, s.drive.mount)
             for s in self.shelves
-            if s.drive.connected and s.drive.uuid not in taken and s.group == "connected" and not s.drive.read_only
+            if s.drive.connected
+            and s.drive.uuid not in taken
+            and s.group == "connected"
+            and not s.drive.read_only
         ]
         if self._also and self._also not in [p for _, p in found]:
             drive = plan.goals[-1].drive
@@ -518,7 +624,10 @@ class Planning(QObject):
     def _swap(self) -> None:
         """The second copy becomes home, and the other way round."""
         if self.draft and self._also:
-            self.draft, self._also = PlanDraft(self.draft.standing, self._also), self.draft.destination
+            self.draft, self._also = (
+                PlanDraft(self.draft.standing, self._also),
+                self.draft.destination,
+            )
             self._make()
 
     def _decide(self, on: bool) -> None:
@@ -549,12 +658,17 @@ class Planning(QObject):
             self.show_library(self.view.selected)
 
     def start(self) -> None:
-        """Starts the crossing that is planned; where the library is no longer as planned, shows the new plan instead."""
+        """Starts the crossing that is planned.
+
+        Where the library is no longer as planned, shows the new plan instead.
+        """
         plan, surveyed = self.plan, self._surveyed
         if plan is None or surveyed is None or plan.stopped:
             return
         decided, also = self._decided, self._also
-        self.panel.show_busy("Starting", "Looking at both places once more, then writing the plan into its journal.")
+        self.panel.show_busy(
+            "Starting", "Looking at both places once more, then writing the plan into its journal."
+        )
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
@@ -577,8 +691,8 @@ class Planning(QObject):
             self.woven_changed.emit(self.woven)
             self._decided = False
             self.show_plan(
-                "The library, its places or what the drive says of itself changed since this plan was shown. It is made anew;"
-                " nothing was copied."
+                "The library, its places or what the drive says of itself changed since this plan "
+                "was shown. It is made anew; nothing was copied."
             )
 
     def _error(self, title: str, error: BaseException) -> None:

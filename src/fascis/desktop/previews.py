@@ -1,6 +1,10 @@
-"""A picture of one file: the desktop's own thumbnail where it has one, else decoded in a child process. Never in the interface thread.
+"""A picture of one file.
 
-Thumbnails as the freedesktop.org Thumbnail Managing Standard has them: named by the MD5 of the file's URI, with the file's
+The desktop's own thumbnail where it has one, else decoded in a child process. Never in the
+interface thread.
+
+Thumbnails as the freedesktop.org Thumbnail Managing Standard has them: named by the MD5 of the
+file's URI, with the file's
 time in ``Thumb::MTime``.
 """
 

@@ -42,12 +42,15 @@ class ReceiptsView(QWidget):
         self.list.clear()
         for r in records:
             self.list.addItem(
-                f"{shown(r['name'])}\n{r['from_drive']['label']} → {r['to_drive']['label']}\n"
-                f"{counted(r['verified_files'], 'file')}, {size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}"
+                f"{shown(r['name'])}\n{r['from_drive']['label']} → "
+                f"{r['to_drive']['label']}\n{counted(r['verified_files'], 'file')}, "
+                f"{size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}"
             )
         self.list.blockSignals(False)
         if not records:
-            self.page.setPlainText("No crossing has arrived yet. A receipt is written when one does.")
+            self.page.setPlainText(
+                "No crossing has arrived yet. A receipt is written when one does."
+            )
         else:
             self.list.setCurrentRow(self._ids.index(current) if current in self._ids else 0)
             self._row(self.list.currentRow())
@@ -60,7 +63,9 @@ class ReceiptsView(QWidget):
             ("</h2>", "</p>"),
             ("border-collapse:collapse;", ""),
         ):
-            text = text.replace(here, there)  # what this small renderer of pages does otherwise than a browser
+            text = text.replace(
+                here, there
+            )  # what this small renderer of pages does otherwise than a browser
         self.page.setHtml(text)
 
     def _row(self, row: int) -> None:

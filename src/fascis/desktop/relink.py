@@ -1,4 +1,7 @@
-"""The view Relink: where documents look and where files are, ties between; below it one question at a time, with pictures."""
+"""The view Relink: where documents look and where files are, ties between.
+
+Below it one question at a time, with pictures.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +36,10 @@ _TILE, _LEAST = 212, 150  # pixels wide, at most and at least
 
 
 class RelinkView(QWidget):
-    """Joins the ties and the question below. What is decided is told to :class:`Relinks`, never decided here."""
+    """Joins the ties and the question below.
+
+    What is decided is told to :class:`Relinks`, never decided here.
+    """
 
     said = pyqtSignal(str)
 
@@ -100,7 +106,7 @@ class RelinkView(QWidget):
         down.addWidget(self._question)
         self._question.hide()
 
-    # -- what it shows --------------------------------------------------------------------------------------------
+    # -- what it shows -----------------------------------------------------------------------------
 
     def show_relinks(self, relinks: Relinks) -> None:
         """Shows what is lost and found of a library."""
@@ -113,13 +119,19 @@ class RelinkView(QWidget):
         self._empty.setVisible(not groups)
         asks = outcome is not None and bool(outcome.open)
         if outcome is None:
-            nothing = "Nothing is lost" if not relinks.old_paths else f"{counted(relinks.old_paths, 'file')} by an old path"
+            nothing = (
+                "Nothing is lost"
+                if not relinks.old_paths
+                else f"{counted(relinks.old_paths, 'file')} by an old path"
+            )
             self._lost.setText(f"{number(lost)} lost" if lost else nothing if relinking else "")
             self._found.setText("")
             self._rest.setText(self._waiting_words(relinks, lost) if groups else "")
             self._empty.setText(self._waiting_words(relinks, lost))
         else:
-            for words, part in zip(outcome.words, (self._lost, self._found, self._rest), strict=True):
+            for words, part in zip(
+                outcome.words, (self._lost, self._found, self._rest), strict=True
+            ):
                 part.setText(words)
         if groups:
             short = short_names(relinks.known, relinking.root if relinking else b"")
@@ -145,8 +157,9 @@ class RelinkView(QWidget):
             return relinks.busy
         if not lost and relinks.old_paths:
             return (
-                f"{counted(relinks.old_paths, 'file is', 'files are')} found, by a path that leads to where a drive used to be. Fascis"
-                " follows such paths; other programs do not. Choose that drive on Shelves to update the old paths."
+                f"{counted(relinks.old_paths, 'file is', 'files are')} found, by a path that leads "
+                "to where a drive used to be. Fascis follows such paths; other programs do not. "
+                "Choose that drive on Shelves to update the old paths."
             )
         if not lost:
             return "Every file that its documents refer to is where it should be."
@@ -170,7 +183,7 @@ class RelinkView(QWidget):
             keys = f"{numbers} choose · 0 none of them · N next · {keys}"
         self.said.emit(keys)
 
-    # -- the question ---------------------------------------------------------------------------------------------
+    # -- the question ------------------------------------------------------------------------------
 
     def _ask(self) -> None:
         relinks = self.relinks
@@ -207,7 +220,9 @@ class RelinkView(QWidget):
                 tile.pressed.connect(partial(self.relinks.choose, n if n <= len(candidates) else 0))
         self._tiles.addStretch(1)
         self.tiles[-1].say("", ["stays lost for now"])
-        short = short_names(self.relinks.known, self.relinks.relinking.root if self.relinks.relinking else b"")
+        short = short_names(
+            self.relinks.known, self.relinks.relinking.root if self.relinks.relinking else b""
+        )
         self._tell(lost, candidates, {}, short)
         if had_focus:
             self.setFocus()
@@ -219,7 +234,11 @@ class RelinkView(QWidget):
             Task(partial(picture_of, path, thumbnails, begins), show, self)
         Task(partial(self._remembered, lost), partial(self._show_remembered, turn), self)
         paths = [c.path for c in candidates]
-        Task(lambda: Contents().facts(paths), lambda f: self._facts(turn, lost, candidates, f, short), self)
+        Task(
+            lambda: Contents().facts(paths),
+            lambda f: self._facts(turn, lost, candidates, f, short),
+            self,
+        )
 
     def _show_picture(self, turn: int, tile: Tile, image: Any) -> None:
         if turn == self._turn:
@@ -243,11 +262,15 @@ class RelinkView(QWidget):
         if turn == self._turn and self.tiles:
             self.tiles[0].show_picture(image, "no picture kept")
 
-    def _facts(self, turn: int, lost: Lost, candidates: list[Candidate], facts: Any, short: Any) -> None:
+    def _facts(
+        self, turn: int, lost: Lost, candidates: list[Candidate], facts: Any, short: Any
+    ) -> None:
         if turn == self._turn and isinstance(facts, dict):
             self._tell(lost, candidates, facts, short)
 
-    def _tell(self, lost: Lost, candidates: list[Candidate], facts: dict[bytes, Facts], short: Any) -> None:
+    def _tell(
+        self, lost: Lost, candidates: list[Candidate], facts: dict[bytes, Facts], short: Any
+    ) -> None:
         """Words under every tile."""
         known = [f"{number(lost.size)} bytes" if lost.size else "size not known"]
         if lost.length:
@@ -260,17 +283,22 @@ class RelinkView(QWidget):
             known.append(f"changed {day(lost.mtime_ns)}")
         catalog = bool(lost.captured)
         self.tiles[0].say(
-            "What the catalog remembers" if catalog else "What is remembered", [*known, short(lost.folder)]
+            "What the catalog remembers" if catalog else "What is remembered",
+            [*known, short(lost.folder)],
         )
         rate = lost.length.rate if lost.length else 25.0
         for tile, c in zip(self.tiles[1:], candidates, strict=False):
             more = {"date of change": f"changed {day(c.mtime_ns)}"}
             if said := facts.get(c.path):
                 more |= {"length": f"length {timecode(said.seconds, rate)}"} if said.seconds else {}
-                more |= {"capture time": f"taken {said.captured_at.replace('T', ', ')}"} if said.captured_at else {}
+                more |= (
+                    {"capture time": f"taken {said.captured_at.replace('T', ', ')}"}
+                    if said.captured_at
+                    else {}
+                )
             tile.say(_headline(c), [*tells(lost.size, c, more), short(c.path.rpartition(b"/")[0])])
 
-    # -- keys and drops -------------------------------------------------------------------------------------------
+    # -- keys and drops ----------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Numerals choose, N asks about the next, Z takes back; when no field has the focus."""
@@ -293,7 +321,10 @@ class RelinkView(QWidget):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """A dropped folder is looked in; a file of the name that is asked about is taken to be it."""
+        """A dropped folder is looked in.
+
+        A file of the name that is asked about is taken to be it.
+        """
         mime = event.mimeData() if event else None
         if mime is None or self.relinks is None:
             return
@@ -311,11 +342,24 @@ class RelinkView(QWidget):
             self.take_file(path)
 
     def take_file(self, path: Path) -> None:
-        """One file was shown: it is what is asked about, or the lost file of its name; else its folder is looked in."""
+        """One file was shown: it is what is asked about, or the lost file of its name.
+
+        Else its folder is looked in.
+        """
         relinks = self.relinks
         if relinks is not None and relinks.outcome is not None:
-            named = [i for i, x in enumerate(relinks.outcome.match.lost) if x.name == os.fsencode(path.name)]
-            i = relinks.current if relinks.current in named else named[0] if len(named) == 1 else None
+            named = [
+                i
+                for i, x in enumerate(relinks.outcome.match.lost)
+                if x.name == os.fsencode(path.name)
+            ]
+            i = (
+                relinks.current
+                if relinks.current in named
+                else named[0]
+                if len(named) == 1
+                else None
+            )
             if i is not None:
                 relinks.locate(i, path)
             else:
@@ -345,7 +389,8 @@ def timecode(seconds: float, rate: float) -> str:
     per = round(rate) if rate >= 1 else 100
     frames = round(seconds * (rate if rate >= 1 else 100))
     whole, part = divmod(frames, per)
-    return f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}{':' if rate >= 1 else '.'}{part:02d}"
+    clock = f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}"
+    return f"{clock}{':' if rate >= 1 else '.'}{part:02d}"
 
 
 def day(ns: int) -> str:

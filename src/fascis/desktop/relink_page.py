@@ -1,4 +1,7 @@
-"""Relinking in the side panel: where it is looked, folder moves as cards, what changes, and the one button."""
+"""Relinking in the side panel.
+
+Where it is looked, folder moves as cards, what changes, and the one button.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QFrame, QHBoxLayout, QLabel, QRadioButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QRadioButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fascis.desktop.pieces import Row, button, label, row, rule, tip
 from fascis.desktop.relinks import Relinks, short_names
@@ -37,10 +49,15 @@ class RelinkPage:
         """Everything.
 
         Args:
-            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another library by its id with a move.
+            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another
+                library by its id with a move.
         """
         panel = self._panel
-        name = shown(relinks.surveyed.name) if relinks.surveyed else shown(relinks.root.name if relinks.root else "")
+        name = (
+            shown(relinks.surveyed.name)
+            if relinks.surveyed
+            else shown(relinks.root.name if relinks.root else "")
+        )
         panel.begin("Looking in", name)
         self._looking = None
         if self._root != relinks.root:
@@ -57,9 +74,17 @@ class RelinkPage:
                 panel.add(self._card(relinks, made, actions))
             if len(moves) > self._cards:
                 more = len(moves) - self._cards
-                panel.add(label(f"{number(more)} more folder moves explain no more files each.", quiet=True))
                 panel.add(
-                    button(f"See {number(min(more, _MORE_CARDS))} more", partial(self._see_more, relinks), link=True)
+                    label(
+                        f"{number(more)} more folder moves explain no more files each.", quiet=True
+                    )
+                )
+                panel.add(
+                    button(
+                        f"See {number(min(more, _MORE_CARDS))} more",
+                        partial(self._see_more, relinks),
+                        link=True,
+                    )
                 )
         if relinks.act is not None:
             self._done(relinks)
@@ -76,7 +101,7 @@ class RelinkPage:
         if self._looking is not None:
             self._looking.change("", f"{number(files)} files seen")
 
-    # -- its parts ------------------------------------------------------------------------------------------------
+    # -- its parts ---------------------------------------------------------------------------------
 
     def _places(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
         panel = self._panel
@@ -88,14 +113,22 @@ class RelinkPage:
                 panel.add(self._looking)
                 panel.add(button("Stop looking", relinks.cancel, link=True))
             elif (index := relinks.indexes.get(folder)) is not None:
-                unseen = f", {counted(len(index.troubles), 'folder')} not readable" if index.troubles else ""
-                panel.add(row(words, "", f"{counted(index.files, 'file')}, {index.seconds:.0f} s{unseen}"))
+                unseen = (
+                    f", {counted(len(index.troubles), 'folder')} not readable"
+                    if index.troubles
+                    else ""
+                )
+                panel.add(
+                    row(words, "", f"{counted(index.files, 'file')}, {index.seconds:.0f} s{unseen}")
+                )
             else:
                 panel.add(row(words, "", "waits its turn"))
             panel.add(rule())
         away = relinks.outcome.away if relinks.outcome else {}
         for name, files in away.items():
-            panel.add(row(f"{shown(name)} is away", "", f"it is known to have {number(files)} of them"))
+            panel.add(
+                row(f"{shown(name)} is away", "", f"it is known to have {number(files)} of them")
+            )
             panel.add(rule())
         if relinks.relinking is None or not relinks.relinking.lost:
             return
@@ -114,7 +147,9 @@ class RelinkPage:
         if relinks.current is not None or relinks.outcome is not None:
             panel.add(button("Show where one file is…", actions["file"], link=True))
 
-    def _card(self, relinks: Relinks, made: FolderMove, actions: dict[str, Callable[..., None]]) -> QWidget:
+    def _card(
+        self, relinks: Relinks, made: FolderMove, actions: dict[str, Callable[..., None]]
+    ) -> QWidget:
         short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
         card = QFrame()
         card.setObjectName("card")
@@ -132,7 +167,8 @@ class RelinkPage:
         against = ", ".join(made.against)
         down.addWidget(
             label(
-                f"explains {number(made.files)}, " + (f"against it: {against}" if against else "none against it"),
+                f"explains {number(made.files)}, "
+                + (f"against it: {against}" if against else "none against it"),
                 quiet=True,
             )
         )
@@ -164,7 +200,9 @@ class RelinkPage:
         self._panel.head("Relinked")
         when = time.strftime("%d %b, %H:%M", time.localtime(act.when))
         words = f"{counted(act.files, 'file')} in {counted(len(act.documents), 'document')}"
-        self._panel.add(row(words, "", f"{when} · each is kept beside, as it was: …before-{act.id[:8]}"))
+        self._panel.add(
+            row(words, "", f"{when} · each is kept beside, as it was: …before-{act.id[:8]}")
+        )
         self._panel.add(button("Undo: documents as before", relinks.undo, link=True))
 
     def _what_changes(self, relinks: Relinks) -> None:
@@ -188,14 +226,18 @@ class RelinkPage:
             group.addButton(choice)
             panel.add(choice)
         check = QCheckBox("Compare lengths and content first")
-        check.setToolTip("Reads every file that was found, as far as its length, capture time or digest is known.")
+        check.setToolTip(
+            "Reads every file that was found, as far as its length, capture time or digest is "
+            "known."
+        )
         check.setChecked(relinks.checked)
         check.toggled.connect(relinks.check)
         panel.add(check)
         documents = counted(outcome.documents, "document")
         panel.add(
             label(
-                f"{documents}, {counted(outcome.references, 'reference')}. In and out points, grades and titles stay as they are.",
+                f"{documents}, {counted(outcome.references, 'reference')}. In and out points, "
+                "grades and titles stay as they are.",
                 quiet=True,
             )
         )
@@ -206,11 +248,21 @@ class RelinkPage:
             self._panel.end()
             return
         words = (
-            f"Plan a crossing with {counted(found, 'file')}" if relinks.in_copy else f"Relink {counted(found, 'file')}"
+            f"Plan a crossing with {counted(found, 'file')}"
+            if relinks.in_copy
+            else f"Relink {counted(found, 'file')}"
         )
         main = button(words if found else "Relink", relinks.apply, main=True)
-        left = [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY] if relinks.relinking else []
-        nothing = "Nothing was found yet." if left else "What is lost is on a drive that is away: connect it."
+        left = (
+            [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY]
+            if relinks.relinking
+            else []
+        )
+        nothing = (
+            "Nothing was found yet."
+            if left
+            else "What is lost is on a drive that is away: connect it."
+        )
         reason = "" if found else nothing
         reason = relinks.busy or reason
         main.setEnabled(not reason)

@@ -1,4 +1,7 @@
-"""What happens in the view Relink: looking in folders, matching, a person's decisions, applying and taking back."""
+"""What happens in the view Relink.
+
+Looking in folders, matching, a person's decisions, applying and taking back.
+"""
 
 from __future__ import annotations
 
@@ -61,7 +64,9 @@ class Relinks(QObject):
         self.workspace = workspace
         self.indexes: dict[Path, Index] = {}  # shared between libraries
         self._turn, self._stop = 0, [False]
-        self._soon = QTimer(self)  # what changed is painted first, and quick decisions are matched together
+        self._soon = QTimer(
+            self
+        )  # what changed is painted first, and quick decisions are matched together
         self._soon.setSingleShot(True)
         self._soon.setInterval(_SOON)
         self._soon.timeout.connect(self._match)
@@ -77,7 +82,8 @@ class Relinks(QObject):
         self.folders: list[Path] = []
         self.looking: Path | None = None
         self.expected = 0
-        self.old_paths = 0  # files that documents find by a path that leads to where a drive used to be
+        # files that documents find by a path that leads to where a drive used to be
+        self.old_paths = 0
         self.decisions = Decisions()
         self.history: list[Decisions] = []
         self.at = 0
@@ -89,7 +95,7 @@ class Relinks(QObject):
         self._before: list[Group] = []
         self.known: dict[bytes, str] = {}  # where drives are mounted, or were, and their labels
 
-    # -- opening --------------------------------------------------------------------------------------------------
+    # -- opening -----------------------------------------------------------------------------------
 
     def open(
         self,
@@ -106,7 +112,8 @@ class Relinks(QObject):
             decisions: what was decided already; ``folders`` where to look, None for what is likely.
             known: a survey that was made for a plan just now.
             expected: how many files were lost when it was last looked at.
-            literal: ``known`` takes paths as any program does; what a drive mounted elsewhere has counts as lost there only.
+            literal: ``known`` takes paths as any program does; what a drive mounted elsewhere has
+                counts as lost there only.
         """
         self.cancel()
         self._clear(root)
@@ -115,7 +122,9 @@ class Relinks(QObject):
         self._turn += 1
         turn, stop = self._turn, self._stop
 
-        def work() -> tuple[Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None]:
+        def work() -> tuple[
+            Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None
+        ]:
             acts = acts_of(self.workspace)
             for trouble in acts.recover():
                 if os.fsencode(root) in trouble.place:
@@ -132,7 +141,15 @@ class Relinks(QObject):
             where = folders or first_folders(relinking, drives)
             labels = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
             labels |= {bytes(d.mount): d.label for d in drives}
-            return surveyed, key, relinking, where, [d for d in drives if d.connected], labels, acts.latest(key)
+            return (
+                surveyed,
+                key,
+                relinking,
+                where,
+                [d for d in drives if d.connected],
+                labels,
+                acts.latest(key),
+            )
 
         Task(work, lambda outcome: self._opened(turn, outcome), self)
         self.changed.emit()
@@ -144,7 +161,9 @@ class Relinks(QObject):
         if isinstance(outcome, BaseException):
             self._fail(outcome)
             return
-        self.surveyed, self.key, self.relinking, folders, self.drives, self.known, self.act = outcome
+        self.surveyed, self.key, self.relinking, folders, self.drives, self.known, self.act = (
+            outcome
+        )
         if self.relinking.lost:
             self.folders = folders
             self._next()
@@ -162,7 +181,7 @@ class Relinks(QObject):
         self.trouble = "" if isinstance(error, Cancelled) else str(error)
         self.changed.emit()
 
-    # -- looking --------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     def look_in(self, folder: Path) -> None:
         """Looks in another folder too; one that was looked in before is looked in anew."""
@@ -198,7 +217,11 @@ class Relinks(QObject):
                 except RuntimeError:
                     stop[0] = True  # the window was closed meanwhile
 
-        Task(lambda: look(wanted, report, lambda: stop[0]), lambda o: self._looked(turn, wanted, o), self)
+        Task(
+            lambda: look(wanted, report, lambda: stop[0]),
+            lambda o: self._looked(turn, wanted, o),
+            self,
+        )
 
     def _looked(self, turn: int, folder: Path, outcome: Any) -> None:
         if turn != self._turn:
@@ -217,7 +240,7 @@ class Relinks(QObject):
         if any(f not in self.indexes for f in self.folders):
             self._next()
 
-    # -- matching -------------------------------------------------------------------------------------------------
+    # -- matching ----------------------------------------------------------------------------------
 
     def _match(self) -> None:
         relinking, root = self.relinking, self.root
@@ -226,11 +249,19 @@ class Relinks(QObject):
             self.changed.emit()
             return
         self._begun += 1
-        begun, turn, stop, decisions, key = self._begun, self._turn, self._stop, self.decisions, self.key
+        begun, turn, stop, decisions, key = (
+            self._begun,
+            self._turn,
+            self._stop,
+            self.decisions,
+            self.key,
+        )
         checked = self.checked
 
         def work() -> Outcome:
-            match = relinking.match(merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions, checked)
+            match = relinking.match(
+                merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions, checked
+            )
             return self._outcome(relinking, match, key)
 
         Task(work, lambda outcome: self._matched(turn, begun, outcome), self)
@@ -248,7 +279,9 @@ class Relinks(QObject):
             found=found,
             words=words,
             also=also_lost(self.workspace.register, [m.move for m in match.moves], key),
-            away=known_away(self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)),
+            away=known_away(
+                self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)
+            ),
         )
 
     def _matched(self, turn: int, begun: int, outcome: Any) -> None:
@@ -260,11 +293,13 @@ class Relinks(QObject):
         chosen = self.current
         path = self.outcome.match.lost[chosen].path if self.outcome and chosen is not None else None
         self.outcome = outcome
-        at = next((n for n, i in enumerate(outcome.open) if outcome.match.lost[i].path == path), None)
+        at = next(
+            (n for n, i in enumerate(outcome.open) if outcome.match.lost[i].path == path), None
+        )
         self.at = at if at is not None else min(self.at, max(0, len(outcome.open) - 1))
         self.changed.emit()
 
-    # -- what a person says ---------------------------------------------------------------------------------------
+    # -- what a person says ------------------------------------------------------------------------
 
     @property
     def current(self) -> int | None:
@@ -275,7 +310,11 @@ class Relinks(QObject):
     def candidates(self) -> list[Candidate]:
         """What it may be."""
         i = self.current
-        return self.outcome.match.candidates(i)[:9] if self.outcome is not None and i is not None else []
+        return (
+            self.outcome.match.candidates(i)[:9]
+            if self.outcome is not None and i is not None
+            else []
+        )
 
     def next(self) -> None:
         """Asks about the next one."""
@@ -300,16 +339,23 @@ class Relinks(QObject):
             return
         if found.parent not in self.folders:
             self.folders.append(found.parent)
-        self._decide(chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: bytes(found)}, match=False)
+        self._decide(
+            chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: bytes(found)},
+            match=False,
+        )
         self._next()
 
     def accept(self, move: Move) -> None:
         """A folder move is so."""
-        self._decide(accepted=self.decisions.accepted | {move}, refused=self.decisions.refused - {move})
+        self._decide(
+            accepted=self.decisions.accepted | {move}, refused=self.decisions.refused - {move}
+        )
 
     def refuse(self, move: Move) -> None:
         """A folder move is not so."""
-        self._decide(refused=self.decisions.refused | {move}, accepted=self.decisions.accepted - {move})
+        self._decide(
+            refused=self.decisions.refused | {move}, accepted=self.decisions.accepted - {move}
+        )
 
     def _decide(self, match: bool = True, **what: Any) -> None:
         self.history.append(self.decisions)
@@ -324,7 +370,10 @@ class Relinks(QObject):
             self._soon.start()
 
     def check(self, on: bool) -> None:
-        """Whether what was found is read: lengths, capture times, and content where a digest is known."""
+        """Whether what was found is read.
+
+        Lengths, capture times, and content where a digest is known.
+        """
         self.checked = on
         self._soon.start()
 
@@ -333,7 +382,7 @@ class Relinks(QObject):
         moves = self.outcome.match.moves if self.outcome else []
         return sorted(moves, key=lambda m: (m.accepted, m.certain, -m.files))
 
-    # -- applying -------------------------------------------------------------------------------------------------
+    # -- applying ----------------------------------------------------------------------------------
 
     @property
     def found(self) -> int:
@@ -343,7 +392,14 @@ class Relinks(QObject):
     def apply(self) -> None:
         """Relinks: the library here, or the copy that a crossing makes."""
         outcome, relinking, surveyed, root = self.outcome, self.relinking, self.surveyed, self.root
-        if outcome is None or relinking is None or surveyed is None or root is None or self.busy or not self.found:
+        if (
+            outcome is None
+            or relinking is None
+            or surveyed is None
+            or root is None
+            or self.busy
+            or not self.found
+        ):
             return
         if self.in_copy:
             self.wants_copy.emit(outcome.match.ties())
@@ -353,7 +409,12 @@ class Relinks(QObject):
 
         def work() -> Act:
             done = acts_of(self.workspace).apply(
-                key, surveyed.name, surveyed.source, files, relinking.retargets(outcome.match), relinking.known()
+                key,
+                surveyed.name,
+                surveyed.source,
+                files,
+                relinking.retargets(outcome.match),
+                relinking.known(),
             )
             remember(self.workspace, survey_library(self.workspace, root))
             return done
@@ -399,7 +460,10 @@ class Relinks(QObject):
 
 
 def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
-    """Where to look first: beside the library, and in the nearest folders that are left of where lost files should be."""
+    """Where to look first.
+
+    Beside the library, and in the nearest folders that are left of where lost files should be.
+    """
     mounts = {bytes(d.mount) for d in drives}
     wanted = [Path(os.fsdecode(relinking.root)).parent]
     nearest: dict[bytes, bytes] = {}
@@ -414,38 +478,56 @@ def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
     good = [
         f
         for f in dict.fromkeys(wanted)
-        if (len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/")) and not any(f.is_relative_to(m) for m in away)
+        if (len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/"))
+        and not any(f.is_relative_to(m) for m in away)
     ]
-    return [f for f in good if not any(f != other and f.is_relative_to(other) for other in good)][:12]
+    return [f for f in good if not any(f != other and f.is_relative_to(other) for other in good)][
+        :12
+    ]
 
 
 def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], str]:
-    """How folders are shown: below their drive, and with its label where it is not the library's own.
+    """How folders are shown.
+
+    Below their drive, and with its label where it is not the library's own.
 
     Args:
         known: where drives are mounted, or were, and their labels.
         home: the library's folder.
     """
-    mounts = sorted(((mount.rstrip(b"/"), name) for mount, name in known.items()), key=lambda m: -len(m[0]))
+    mounts = sorted(
+        ((mount.rstrip(b"/"), name) for mount, name in known.items()), key=lambda m: -len(m[0])
+    )
     own = next((m for m, _ in mounts if (home + b"/").startswith(m + b"/")), b"")
 
     def short(path: bytes) -> str:
         for mount, name in mounts:
             if (path + b"/").startswith(mount + b"/"):
                 inner = shown(path[len(mount) :].strip(b"/"))
-                return inner or shown(name) if mount == own else f"{shown(name)} / {inner}".rstrip(" /")
+                return (
+                    inner or shown(name)
+                    if mount == own
+                    else f"{shown(name)} / {inner}".rstrip(" /")
+                )
         return shown(path)
 
     return short
 
 
 def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list[str]:
-    """What differs and agrees between what a document remembers and a candidate, a line each. Pure."""
+    """What differs and agrees between what a document remembers and a candidate, a line each.
+
+    Pure.
+    """
     lines = [f"{candidate.size:,}".replace(",", "\u202f") + " bytes" + _mark(candidate, "size")]
     for what in ("length", "capture time", "date of change"):
         if what in more:
             lines.append(more[what] + _mark(candidate, what))
-    rest = [d for d in candidate.differs if d not in ("size", "length", "capture time", "date of change")]
+    rest = [
+        d
+        for d in candidate.differs
+        if d not in ("size", "length", "capture time", "date of change")
+    ]
     return lines + rest
 
 

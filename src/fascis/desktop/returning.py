@@ -1,4 +1,7 @@
-"""When crossings go on and are ready: a drive that was away is back, one after the other in the queue. Pure; tested alone."""
+"""When crossings go on and are ready.
+
+A drive that was away is back, one after the other in the queue. Pure; tested alone.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,10 @@ from fascis.files.names import elided
 
 
 class Returns:
-    """Crossings that stopped because a drive went away: they go on when it was seen to be gone, and is back."""
+    """Crossings that stopped because a drive went away.
+
+    They go on when it was seen to be gone, and is back.
+    """
 
     def __init__(self) -> None:
         self._wanted: dict[str, set[str]] = {}
@@ -44,7 +50,10 @@ class Returns:
 
 
 def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | None]:
-    """Clock times at which those that wait will be ready, by their plans, one after the other. Pure."""
+    """Clock times at which those that wait will be ready, by their plans, one after the other.
+
+    Pure.
+    """
     at, times = first, []
     for crossing in waiting:
         at = at + float(crossing.places.header.estimate) if at else None
@@ -53,5 +62,10 @@ def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | No
 
 
 def whole_words(s: Situation) -> str:
-    """What is said large when one drive is whole and another is not yet: ``Heron A: whole, verified 01:12``. Pure."""
-    return " · ".join(f"{elided(d.label, 32)}: whole, verified {clock(d.whole_at)}" for d in s.whole)
+    """What is said large when one drive is whole and another is not yet: ``Heron A.
+
+    Whole, verified 01:12``. Pure.
+    """
+    return " · ".join(
+        f"{elided(d.label, 32)}: whole, verified {clock(d.whole_at)}" for d in s.whole
+    )

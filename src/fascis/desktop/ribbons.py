@@ -1,4 +1,7 @@
-"""Where the ribbons of a bundle run: pure geometry, from what is woven to rectangles and words. No painting here."""
+"""Where the ribbons of a bundle run: pure geometry, from what is woven to rectangles and words.
+
+No painting here.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +21,10 @@ UNUSED_WORDS = "Used by nothing"
 
 @dataclass(slots=True)
 class End:
-    """One place at a side: a folder at the left, a use at the right; ``y`` to ``end`` are its pixels."""
+    """One place at a side: a folder at the left, a use at the right.
+
+    ``y`` to ``end`` are its pixels.
+    """
 
     words: str
     quiet: str
@@ -39,7 +45,10 @@ class Bar:
 
 @dataclass(slots=True)
 class Ribbon:
-    """What runs from a left end to a right one: its strands, how thick, where it begins, passes and ends (top edges)."""
+    """What runs from a left end to a right one.
+
+    Its strands, how thick, where it begins, passes and ends (top edges).
+    """
 
     strands: tuple[int, ...]
     standing: Standing
@@ -55,7 +64,10 @@ class Ribbon:
 
 @dataclass(slots=True)
 class Layout:
-    """A bundle laid out in a height. ``loop`` is from where to where the twine goes round, or None when nothing goes along."""
+    """A bundle laid out in a height.
+
+    ``loop`` is from where to where the twine goes round, or None when nothing goes along.
+    """
 
     bars: list[Bar] = field(default_factory=list)
     lefts: list[End] = field(default_factory=list)
@@ -67,7 +79,10 @@ class Layout:
 
 @dataclass(slots=True)
 class _Left:
-    """Strands that are drawn as one at the left side: one folder's, or all the small ones of a group."""
+    """Strands that are drawn as one at the left side.
+
+    One folder's, or all the small ones of a group.
+    """
 
     group: str
     words: str
@@ -77,25 +92,36 @@ class _Left:
 
 
 def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
-    """Lays a bundle out: the largest strands by themselves, the small ones of each group together."""
+    """Lays a bundle out.
+
+    The largest strands by themselves, the small ones of each group together.
+    """
     room = height - TOP - 8
     lefts = _lefts(woven.strands, room)
     rights, kinds = _rights(woven, by_project)
     table = woven.totals_by(rights, len(kinds)) if by_project else None
-    parts: list[tuple[int, int, bool, tuple[int, ...], int, int]] = []  # left, right, along, strands, bytes, files
+    parts: list[
+        tuple[int, int, bool, tuple[int, ...], int, int]
+    ] = []  # left, right, along, strands, bytes, files
     for index, left in enumerate(lefts):
         for strand in left.strands:
             parts += _parts(woven, index, strand, kinds, table)
     merged: dict[tuple[int, int, bool, Standing, bool], list[tuple[int, int, int]]] = {}
     for index, kind, along, (strand,), total, files in parts:
         key = woven.strands[strand].key
-        merged.setdefault((index, kind, along, key[2], key[1].remakeable), []).append((strand, total, files))
+        merged.setdefault((index, kind, along, key[2], key[1].remakeable), []).append(
+            (strand, total, files)
+        )
     layout = Layout(along_bytes=sum(s.along_bytes for s in woven.strands))
     ribbons = [_ribbon(woven, key, some) for key, some in merged.items()]
     keys = list(merged)
     scale = _scale(ribbons, keys, lefts, room)
     for ribbon in ribbons:
-        ribbon.thick = max(LEAST, ribbon.bytes * scale) if ribbon.along else max(LEAST_OUT, ribbon.bytes * scale * 0.6)
+        ribbon.thick = (
+            max(LEAST, ribbon.bytes * scale)
+            if ribbon.along
+            else max(LEAST_OUT, ribbon.bytes * scale * 0.6)
+        )
     _place_left(layout, lefts, ribbons, keys)
     _place_right(layout, woven, kinds, ribbons, keys, room)
     _place_middle(layout, ribbons)
@@ -104,7 +130,10 @@ def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
 
 
 def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
-    """The left side's ends: folders, by group, the largest first; what there is no room for goes together."""
+    """The left side's ends: folders, by group, the largest first.
+
+    What there is no room for goes together.
+    """
     groups: dict[str, dict[bytes, list[int]]] = {}
     for i, s in enumerate(strands):
         groups.setdefault(s.group, {}).setdefault(s.key[0], []).append(i)
@@ -116,15 +145,21 @@ def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
         folders = groups[group]
         share = len(folders) if everything <= room else max(2, room * len(folders) // everything)
         ranked = sorted(folders.values(), key=lambda ids: -sum(strands[i].bytes for i in ids))
-        own, rest = (ranked, []) if len(ranked) <= share else (ranked[: share - 1], ranked[share - 1 :])
+        own, rest = (
+            (ranked, []) if len(ranked) <= share else (ranked[: share - 1], ranked[share - 1 :])
+        )
         found += [_left(group, strands[ids[0]].name, ids, strands) for ids in own]
         if rest:
-            found.append(_left(group, f"{number(len(rest))} more", [i for ids in rest for i in ids], strands))
+            found.append(
+                _left(group, f"{number(len(rest))} more", [i for ids in rest for i in ids], strands)
+            )
     return found
 
 
 def _left(group: str, words: str, ids: list[int], strands: list[WovenStrand]) -> _Left:
-    return _Left(group, words, ids, sum(strands[i].bytes for i in ids), sum(strands[i].files for i in ids))
+    return _Left(
+        group, words, ids, sum(strands[i].bytes for i in ids), sum(strands[i].files for i in ids)
+    )
 
 
 def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[str]]:
@@ -133,7 +168,10 @@ def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[
         return (lambda _u: 0), [*dict.fromkeys(_use_words(s) for s in woven.strands)]
     words = [", ".join(p) or UNUSED_WORDS for p in woven.projects]
     if len(words) > 12:  # too many ways of sharing: by how many projects use it
-        words = [p[0] if len(p) == 1 else UNUSED_WORDS if not p else "shared by several" for p in woven.projects]
+        words = [
+            p[0] if len(p) == 1 else UNUSED_WORDS if not p else "shared by several"
+            for p in woven.projects
+        ]
     kinds = list(dict.fromkeys(words))
     return (lambda u: kinds.index(words[u])), kinds
 
@@ -160,10 +198,14 @@ def _parts(
             yield index, kind, False, (strand,), total - along_bytes, files - along_files
 
 
-def _ribbon(woven: Woven, key: tuple[int, int, bool, Standing, bool], some: list[tuple[int, int, int]]) -> Ribbon:
+def _ribbon(
+    woven: Woven, key: tuple[int, int, bool, Standing, bool], some: list[tuple[int, int, int]]
+) -> Ribbon:
     _, _, along, standing, remakeable = key
     total, files = sum(t for _, t, _ in some), sum(f for _, _, f in some)
-    return Ribbon(tuple(i for i, _, _ in some), standing, remakeable, along, 0, 0, 0, 0, files, total)
+    return Ribbon(
+        tuple(i for i, _, _ in some), standing, remakeable, along, 0, 0, 0, 0, files, total
+    )
 
 
 def _lost_words(mine: list[Ribbon]) -> str:
@@ -173,12 +215,18 @@ def _lost_words(mine: list[Ribbon]) -> str:
         lost = [r for r in mine if r.standing is standing]
         files, total = sum(r.files for r in lost), sum(r.bytes for r in lost)
         if files:
-            said.append(f"{number(files)} {standing.value}" + (f", last known {size(total)}" if total else ""))
+            said.append(
+                f"{number(files)} {standing.value}"
+                + (f", last known {size(total)}" if total else "")
+            )
     return "; ".join(said)
 
 
 def _scale(
-    ribbons: list[Ribbon], keys: list[tuple[int, int, bool, Standing, bool]], lefts: list[_Left], room: float
+    ribbons: list[Ribbon],
+    keys: list[tuple[int, int, bool, Standing, bool]],
+    lefts: list[_Left],
+    room: float,
 ) -> float:
     """Pixels for a byte, so that the left side fits the room."""
     groups = len({x.group for x in lefts})
@@ -197,7 +245,10 @@ def _scale(
 
 
 def _place_left(
-    layout: Layout, lefts: list[_Left], ribbons: list[Ribbon], keys: list[tuple[int, int, bool, Standing, bool]]
+    layout: Layout,
+    lefts: list[_Left],
+    ribbons: list[Ribbon],
+    keys: list[tuple[int, int, bool, Standing, bool]],
 ) -> None:
     y, group = TOP, ""
     for index, left in enumerate(lefts):
@@ -217,7 +268,9 @@ def _place_left(
             ribbon.left = at
             at += ribbon.thick
         figure = size(left.bytes) if left.bytes else counted(left.files, "file")
-        layout.lefts.append(End(left.words, _lost_words(mine), figure, y, y + slot, tuple(left.strands)))
+        layout.lefts.append(
+            End(left.words, _lost_words(mine), figure, y, y + slot, tuple(left.strands))
+        )
         y += slot + 2
     if layout.bars:
         layout.bars[-1].end = y
@@ -236,11 +289,15 @@ def _place_right(
         lost = ribbon.standing in (Standing.MISSING, Standing.AWAY)
         groups.setdefault((not ribbon.along and not lost, key[1]), []).append(ribbon)
     ends: list[tuple[float, End, list[Ribbon]]] = []
-    for (out, kind), mine in sorted(groups.items(), key=lambda g: (g[0][0], -sum(r.bytes for r in g[1]))):
+    for (out, kind), mine in sorted(
+        groups.items(), key=lambda g: (g[0][0], -sum(r.bytes for r in g[1]))
+    ):
         there = [r for r in mine if r.standing not in (Standing.MISSING, Standing.AWAY)]
         total = sum(r.bytes for r in there)
         quiet = (
-            ("not copied" if any(r.remakeable for r in there) else "stays") + f", {size(total)}" if out else size(total)
+            ("not copied" if any(r.remakeable for r in there) else "stays") + f", {size(total)}"
+            if out
+            else size(total)
         )
         for standing in (Standing.MISSING, Standing.AWAY):
             if lacking := sum(r.files for r in mine if r.standing is standing):

@@ -1,4 +1,7 @@
-"""The crossing that runs now, as the window knows it: from what its journal said at the start, and what was told since."""
+"""The crossing that runs now, as the window knows it.
+
+From what its journal said at the start, and what was told since.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +17,10 @@ from fascis.desktop.stations import Lane
 
 
 class Running:
-    """One run of one crossing. Its journal is the work's meanwhile: the window asks this instead."""
+    """One run of one crossing.
+
+    Its journal is the work's meanwhile: the window asks this instead.
+    """
 
     def __init__(self, crossing: Crossing) -> None:
         self.crossing, self.control = crossing, Control()
@@ -31,7 +37,9 @@ class Running:
         """Takes what the journal said."""
         self.seen, self.lanes, self.attention = seen, seen.lanes(), list(seen.attention)
         self._paces = {d.number: Pace(*seen.planned, *d.verified) for d in seen.drives}
-        self._whole = {d.number: d.settled_at or 0.0 for d in seen.drives if d.state is State.SETTLED}
+        self._whole = {
+            d.number: d.settled_at or 0.0 for d in seen.drives if d.state is State.SETTLED
+        }
 
     def take(self, events: list[Event]) -> None:
         """Takes what was told."""
@@ -43,7 +51,10 @@ class Running:
                     on.copied += event.copied_bytes
                     on.verified += event.verified_bytes
             elif isinstance(event, Attention):
-                self.attention = [*self.attention, (event.place, event.drive, event.meaning, time.time())]
+                self.attention = [
+                    *self.attention,
+                    (event.place, event.drive, event.meaning, time.time()),
+                ]
             elif isinstance(event, Entered):
                 self._entered(event)
 
@@ -62,7 +73,10 @@ class Running:
         drives = []
         for d in self.seen.drives:
             pace, whole = self._paces[d.number], self._whole.get(d.number)
-            left, files_left = max(0, total - pace.verified_bytes), max(0, files - pace.verified_files)
+            left, files_left = (
+                max(0, total - pace.verified_bytes),
+                max(0, files - pace.verified_files),
+            )
             ready = None if whole else pace.ready_at()
             drives.append(DriveNow(d.label, left, files_left, ready, whole, d.proven, d.number))
         return Situation(self.state, True, tuple(drives), awake=self.awake)
@@ -72,7 +86,10 @@ class Running:
         return sum(p.bytes_a_second() for n, p in self._paces.items() if n not in self._whole)
 
     def ready_at(self) -> float | None:
-        """When the last drive will be ready, in seconds since 1970; None while that cannot be told."""
+        """When the last drive will be ready, in seconds since 1970.
+
+        None while that cannot be told.
+        """
         at = [p.ready_at() for n, p in self._paces.items() if n not in self._whole]
         known = [a for a in at if a]
         return max(known) if known and len(known) == len(at) else None

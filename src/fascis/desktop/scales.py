@@ -1,4 +1,7 @@
-"""The scales: originals in one pan, the copy in the other; the beam tips by a fixed angle on any failed check."""
+"""The scales: originals in one pan, the copy in the other.
+
+The beam tips by a fixed angle on any failed check.
+"""
 
 from __future__ import annotations
 
@@ -26,10 +29,19 @@ class Scales(QWidget):
         self._names = ["Originals", "Copy"]
 
     def show_balance(self, balance: Balance | None, originals: str, copies: list[str]) -> None:
-        """Shows a balance, or that it is being weighed: a pan for the originals and one for each copy."""
+        """Shows a balance, or that it is being weighed.
+
+        A pan for the originals and one for each copy.
+        """
         self._balance, self._names = balance, [originals, *copies]
         busy = balance is None or balance.busy
-        even = "being weighed" if busy else "in balance" if balance and balance.even else "not in balance"
+        even = (
+            "being weighed"
+            if busy
+            else "in balance"
+            if balance and balance.even
+            else "not in balance"
+        )
         self.setAccessibleName(f"Scales: {even}")
         self.update()
 
@@ -45,7 +57,11 @@ class Scales(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         copies = len(self._names) - 1
-        middle, top, arm = self.width() / 2, 34.0, min(300.0, self.width() * (0.32 if copies == 1 else 0.28))
+        middle, top, arm = (
+            self.width() / 2,
+            34.0,
+            min(300.0, self.width() * (0.32 if copies == 1 else 0.28)),
+        )
         pen = QPen(t.color("ink"), 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap)
         painter.setPen(pen)
         painter.drawLine(QPointF(middle, 10), QPointF(middle, 176))
@@ -76,7 +92,9 @@ class Scales(QWidget):
         painter.setPen(t.color("ink"))
         painter.setFont(theme.font(12, BOLD))
         name = elide(self._names[side], QFontMetricsF(painter.font()), 2.1 * half)
-        painter.drawText(QRectF(middle - 150, base + 8, 300, 18), Qt.AlignmentFlag.AlignHCenter, name)
+        painter.drawText(
+            QRectF(middle - 150, base + 8, 300, 18), Qt.AlignmentFlag.AlignHCenter, name
+        )
 
     def _weights(self, painter: QPainter, x: float, base: float, room: float, side: int) -> None:
         assert self._balance

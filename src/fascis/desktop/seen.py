@@ -1,4 +1,7 @@
-"""What the window knows of one crossing: read from its journal in one go, off the interface thread."""
+"""What the window knows of one crossing.
+
+Read from its journal in one go, off the interface thread.
+"""
 
 from __future__ import annotations
 
@@ -39,12 +42,17 @@ class SeenDrive:
         """How far it is while nothing runs."""
         left, files = self.going[1] - self.verified[1], self.going[0] - self.verified[0]
         whole_at = self.settled_at if self.state is State.SETTLED else None
-        return DriveNow(self.label, max(0, left), max(0, files), None, whole_at, self.proven, self.number)
+        return DriveNow(
+            self.label, max(0, left), max(0, files), None, whole_at, self.proven, self.number
+        )
 
 
 @dataclass(slots=True)
 class Seen:
-    """One reading of a journal. Sizes in bytes, times in seconds since 1970; ``release`` is the record of a release."""
+    """One reading of a journal.
+
+    Sizes in bytes, times in seconds since 1970; ``release`` is the record of a release.
+    """
 
     id: str
     state: State
@@ -92,7 +100,9 @@ class Seen:
 
     def situation(self, even: bool, busy: bool = False) -> Situation:
         """What the answers depend on while nothing runs."""
-        return Situation(self.state, False, tuple(d.now() for d in self.drives), self.looked, even, busy=busy)
+        return Situation(
+            self.state, False, tuple(d.now() for d in self.drives), self.looked, even, busy=busy
+        )
 
     def lanes(self) -> dict[int, Lane]:
         """A lane for each strand, on every drive."""
@@ -124,7 +134,8 @@ def read_seen(crossing: Crossing) -> Seen:
         crossing.copies.sums(Which.DISCARDED),
         [shown(i.place) for i in islice(documents_of(crossing.copies), MOST_DOCUMENTS)],
         header.references,
-        not crossing.comparison_accepted and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
+        not crossing.comparison_accepted
+        and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
         and any(d.only_compared for d in crossing.demanded),
     )
 

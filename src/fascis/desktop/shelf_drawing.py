@@ -1,4 +1,7 @@
-"""How shelves are drawn: drives as lines, libraries on them as blocks as wide as they are big, and what would become of them."""
+"""How shelves are drawn.
+
+Drives as lines, libraries on them as blocks as wide as they are big, and what would become of them.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +31,10 @@ NOTCH = 0.85
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What would become of a shelf if the picked-up library were put on it. ``verdict`` is the bold first line."""
+    """What would become of a shelf if the picked-up library were put on it.
+
+    ``verdict`` is the bold first line.
+    """
 
     drive: str
     verdict: str
@@ -54,11 +60,16 @@ def _capacity_step(drive: Drive, largest: int) -> float:
 
 
 def drive_words(shelf: Shelf) -> str:
-    """The quiet lines under a drive's name: what it is, and why it cannot be used now or how fast it is."""
+    """The quiet lines under a drive's name.
+
+    What it is, and why it cannot be used now or how fast it is.
+    """
     drive = shelf.drive
     if state := state_words(drive, shelf.seen_at):
         return f"{file_system_words(drive)} · {state}"
-    first = " · ".join(filter(None, (file_system_words(drive), transport_words(drive), size(drive.capacity))))
+    first = " · ".join(
+        filter(None, (file_system_words(drive), transport_words(drive), size(drive.capacity)))
+    )
     return "\n".join(filter(None, (first, speed_words(shelf.speed))))
 
 
@@ -77,7 +88,10 @@ def short_flag(shelf: Shelf) -> str:
 
 
 def block_words(standing: OnShelf, several: bool) -> str:
-    """The second line of a block: how big it is; where several have its name, or it is new, which of them it is."""
+    """The second line of a block: how big it is.
+
+    Where several have its name, or it is new, which of them it is.
+    """
     if standing.says:
         return "new here" if standing.offered else "another folder"
     words = size(standing.size) if standing.summary else "not looked at"
@@ -103,7 +117,7 @@ class ShelfDrawing(QWidget):
         self._several: set[str] = set()
         self.empty_text = ""
 
-    # -- painting -------------------------------------------------------------------------------------------------
+    # -- painting ----------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Paints everything."""
@@ -113,7 +127,11 @@ class ShelfDrawing(QWidget):
         self._blocks, self._rows = [], []
         if not self._shelves:
             painter.setPen(theme.active().color("muted"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self.empty_text or "Looking at the drives …")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                self.empty_text or "Looking at the drives …",
+            )
         y, group = 12.0, ""
         largest = max((s.drive.capacity for s in self._shelves), default=1)
         for i, shelf in enumerate(self._shelves):
@@ -167,7 +185,10 @@ class ShelfDrawing(QWidget):
         width = SHELF_X - LABEL_X - 12
         painter.setFont(theme.font(13, BOLD))
         painter.setPen(t.color("ink"))
-        painter.drawText(QPointF(LABEL_X, y + 14), elide(shown(drive.label), QFontMetricsF(painter.font()), width))
+        painter.drawText(
+            QPointF(LABEL_X, y + 14),
+            elide(shown(drive.label), QFontMetricsF(painter.font()), width),
+        )
         painter.setFont(theme.font(12))
         painter.setPen(t.color("muted"))
         words = QRectF(LABEL_X, y + 20, width, 48)
@@ -178,7 +199,9 @@ class ShelfDrawing(QWidget):
             painter.setFont(theme.font(12, BOLD if urgent else NORMAL))
             painter.setPen(t.color("ink" if urgent else "muted"))
             painter.drawText(
-                QRectF(LABEL_X, min(taken.bottom(), y + 68) + 1, width, 32), Qt.TextFlag.TextWordWrap, flag
+                QRectF(LABEL_X, min(taken.bottom(), y + 68) + 1, width, 32),
+                Qt.TextFlag.TextWordWrap,
+                flag,
             )
 
     def _chosen_drive(self, painter: QPainter, y: float) -> None:
@@ -191,7 +214,9 @@ class ShelfDrawing(QWidget):
             painter.setPen(QPen(theme.active().color("twine"), 1, Qt.PenStyle.DashLine))
             painter.drawRoundedRect(rect.adjusted(-3, -3, 3, 3), 7, 7)
 
-    def _standings(self, painter: QPainter, index: int, shelf: Shelf, x: float, base: float, length: float) -> float:
+    def _standings(
+        self, painter: QPainter, index: int, shelf: Shelf, x: float, base: float, length: float
+    ) -> float:
         drive = shelf.drive
         capacity = max(drive.capacity, 1)
         if drive.connected and shelf.other > 0.001 * capacity:
@@ -201,7 +226,10 @@ class ShelfDrawing(QWidget):
         small: list[OnShelf] = []
         for standing in shelf.standings:
             width = length * standing.size / capacity if not standing.says else NEW_BLOCK
-            if x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4 and standing is not self._selected:
+            if (
+                x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4
+                and standing is not self._selected
+            ):
                 small.append(standing)
                 continue
             rect = QRectF(x, base - BLOCK_H, max(width, LEAST_BLOCK), BLOCK_H)
@@ -223,10 +251,11 @@ class ShelfDrawing(QWidget):
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             name = "System, other" if shelf.group == "inside" else "Other"
+            short = elide(name, QFontMetricsF(painter.font()), rect.width() - 12)
             painter.drawText(
                 rect.adjusted(8, 6, -4, 0),
                 Qt.AlignmentFlag.AlignTop,
-                f"{elide(name, QFontMetricsF(painter.font()), rect.width() - 12)}\n{size(shelf.other)}",
+                f"{short}\n{size(shelf.other)}",
             )
 
     def _block(self, painter: QPainter, rect: QRectF, standing: OnShelf, connected: bool) -> None:
@@ -251,7 +280,8 @@ class ShelfDrawing(QWidget):
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
             painter.drawText(
-                QPointF(rect.x() + 7, rect.y() + 18), elide(shown(standing.name), metrics_bold, rect.width() - 12)
+                QPointF(rect.x() + 7, rect.y() + 18),
+                elide(shown(standing.name), metrics_bold, rect.width() - 12),
             )
             painter.setFont(theme.font(12))
             words = block_words(standing, standing.name in self._several)
@@ -269,7 +299,10 @@ class ShelfDrawing(QWidget):
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
 
     def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
-        """The strip at a block's foot, only of what is inside it: in use, can be made again, unused."""
+        """The strip at a block's foot, only of what is inside it.
+
+        In use, can be made again, unused.
+        """
         if not standing.summary or not standing.summary.allocated or standing.parked:
             return
         t = theme.active()
@@ -284,7 +317,13 @@ class ShelfDrawing(QWidget):
             x += foot.width() * part
 
     def _outline(
-        self, painter: QPainter, preview: Preview, drive: Drive, x: float, base: float, length: float
+        self,
+        painter: QPainter,
+        preview: Preview,
+        drive: Drive,
+        x: float,
+        base: float,
+        length: float,
     ) -> float:
         width = max(LEAST_BLOCK + 12.0, length * preview.takes / max(drive.capacity, 1))
         rect = QRectF(x + 2, base - BLOCK_H, width, BLOCK_H)
@@ -296,16 +335,27 @@ class ShelfDrawing(QWidget):
         painter.setFont(theme.font(12, BOLD))
         painter.drawText(
             QPointF(rect.x() + 7, rect.y() + 18),
-            elide(shown(self._picked.name if self._picked else ""), QFontMetricsF(painter.font()), width - 10),
+            elide(
+                shown(self._picked.name if self._picked else ""),
+                QFontMetricsF(painter.font()),
+                width - 10,
+            ),
         )
         painter.setFont(theme.font(12))
         painter.drawText(
-            QPointF(rect.x() + 7, rect.y() + 35), elide(size(preview.takes), QFontMetricsF(painter.font()), width - 8)
+            QPointF(rect.x() + 7, rect.y() + 35),
+            elide(size(preview.takes), QFontMetricsF(painter.font()), width - 8),
         )
         return rect.right()
 
     def _right_words(
-        self, painter: QPainter, shelf: Shelf, y: float, base: float, end: float, preview: Preview | None
+        self,
+        painter: QPainter,
+        shelf: Shelf,
+        y: float,
+        base: float,
+        end: float,
+        preview: Preview | None,
     ) -> None:
         t, drive = theme.active(), shelf.drive
         room = self.width() - RIGHT - 96 - end - 16
@@ -323,29 +373,43 @@ class ShelfDrawing(QWidget):
             )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
-            painter.drawText(QRectF(x, top + 18, room, 36), Qt.TextFlag.TextWordWrap, preview.detail)
+            painter.drawText(
+                QRectF(x, top + 18, room, 36), Qt.TextFlag.TextWordWrap, preview.detail
+            )
             if own:
                 return
         elif drive.uuid in self._notes:
-            self._note(painter, self._notes[drive.uuid], end + 14, base - BLOCK_H + 4, max(room, 160))
+            self._note(
+                painter, self._notes[drive.uuid], end + 14, base - BLOCK_H + 4, max(room, 160)
+            )
         if drive.connected:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
             painter.drawText(
-                QRectF(self.width() - RIGHT - 90, y + 14, 90, 18), Qt.AlignmentFlag.AlignRight, size(drive.free)
+                QRectF(self.width() - RIGHT - 90, y + 14, 90, 18),
+                Qt.AlignmentFlag.AlignRight,
+                size(drive.free),
             )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
-            painter.drawText(QRectF(self.width() - RIGHT - 90, y + 32, 90, 16), Qt.AlignmentFlag.AlignRight, "free")
+            painter.drawText(
+                QRectF(self.width() - RIGHT - 90, y + 32, 90, 16),
+                Qt.AlignmentFlag.AlignRight,
+                "free",
+            )
 
-    def _note(self, painter: QPainter, note: tuple[str, str], x: float, top: float, room: float) -> None:
+    def _note(
+        self, painter: QPainter, note: tuple[str, str], x: float, top: float, room: float
+    ) -> None:
         """What just happened to a drive, beside what stands on it."""
         t = theme.active()
         top -= 0 if note[0] else 18
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("ink"))
         painter.drawText(
-            QRectF(x, top, room, 16), Qt.AlignmentFlag.AlignVCenter, elide(note[0], QFontMetricsF(painter.font()), room)
+            QRectF(x, top, room, 16),
+            Qt.AlignmentFlag.AlignVCenter,
+            elide(note[0], QFontMetricsF(painter.font()), room),
         )
         painter.setFont(theme.font(12))
         painter.setPen(t.color("muted"))
@@ -366,7 +430,9 @@ class ShelfDrawing(QWidget):
             elide(shown(self._picked.name), QFontMetricsF(painter.font()), 152),
         )
         painter.setFont(theme.font(12))
-        painter.drawText(rect.adjusted(10, 23, -6, 0), Qt.AlignmentFlag.AlignTop, size(self._picked.size))
+        painter.drawText(
+            rect.adjusted(10, 23, -6, 0), Qt.AlignmentFlag.AlignTop, size(self._picked.size)
+        )
         painter.setOpacity(1)
 
 
@@ -385,11 +451,18 @@ def tooltip(standing: OnShelf) -> str:
         return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"
     s = standing.summary
     changed = date_text(s.last_change_ns, "%d %b %Y, %H:%M")
-    looked = time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at)) if standing.surveyed_at else "not yet"
+    looked = (
+        time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at))
+        if standing.surveyed_at
+        else "not yet"
+    )
     copies = (
-        f"{counted(standing.copies, 'verified copy', 'verified copies')}" if standing.copies else "no verified copy"
+        f"{counted(standing.copies, 'verified copy', 'verified copies')}"
+        if standing.copies
+        else "no verified copy"
     )
     return (
-        f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes"
-        f" ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed {looked} · {copies}"
+        f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, "
+        f"{s.bytes:,}{NBSP}bytes ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed "
+        f"{looked} · {copies}"
     )

@@ -1,6 +1,7 @@
 """The place Shelves: drives drawn as shelves, libraries standing on them as wide as they are big.
 
-A block is dragged to another shelf with the pointer, or picked up with Space; both shelves show what would become of them.
+A block is dragged to another shelf with the pointer, or picked up with Space; both shelves show
+what would become of them.
 """
 
 from __future__ import annotations
@@ -18,9 +19,14 @@ from fascis.library.shelves import OnShelf, Shelf
 
 
 class ShelvesView(ShelfDrawing):
-    """Paints the shelves and takes pointer and keys. Signals say what happened; the frame decides."""
+    """Paints the shelves and takes pointer and keys.
 
-    touched = pyqtSignal()  # a person chose a library or a drive; chosen comes after every look at the drives too
+    Signals say what happened; the frame decides.
+    """
+
+    touched = (
+        pyqtSignal()
+    )  # a person chose a library or a drive; chosen comes after every look at the drives too
     chosen = pyqtSignal(object)  # OnShelf or None
     drive_chosen = pyqtSignal(object)  # Shelf
     picked_up = pyqtSignal(object)  # OnShelf
@@ -37,21 +43,26 @@ class ShelvesView(ShelfDrawing):
         self.setAccessibleName("Shelves")
         self._pressed: QPointF | None = None
 
-    # -- what it shows --------------------------------------------------------------------------------------------
+    # -- what it shows -----------------------------------------------------------------------------
 
     def show_shelves(self, shelves: list[Shelf], wanted: Path | None = None) -> None:
-        """Shows shelves as they are now, choosing the library at ``wanted``, else keeping the selection."""
+        """Shows shelves as they are now; the library at ``wanted``, or the present, is chosen."""
         self._shelves = shelves
         standing = [s for shelf in shelves for s in shelf.standings]
         self._several = {n for n, count in Counter(s.name for s in standing).items() if count > 1}
         kept = next((s for s in standing if s.root == wanted), None)
-        kept = kept or next((s for s in standing if self._selected and s.id == self._selected.id), None)
+        kept = kept or next(
+            (s for s in standing if self._selected and s.id == self._selected.id), None
+        )
         if self._drive is not None and (wanted is not None or self.drive is None):
             self._drive = None
         if self._drive is not None:
             kept = None
         elif kept is None and shelves:
-            fullest = sorted((s for s in shelves if s.standings and s.drive.connected), key=lambda s: -s.drive.full)
+            fullest = sorted(
+                (s for s in shelves if s.standings and s.drive.connected),
+                key=lambda s: -s.drive.full,
+            )
             kept = fullest[0].standings[0] if fullest else None
         self._selected = kept
         self.updateGeometry()
@@ -100,7 +111,7 @@ class ShelvesView(ShelfDrawing):
         groups = len({s.group for s in self._shelves})
         return QSize(900, 30 + groups * 24 + len(self._shelves) * 110)
 
-    # -- pointer --------------------------------------------------------------------------------------------------
+    # -- pointer -----------------------------------------------------------------------------------
 
     def _block_at(self, point: QPointF) -> Block | None:
         return next((b for b in self._blocks if b.rect.contains(point)), None)
@@ -150,7 +161,13 @@ class ShelvesView(ShelfDrawing):
         """Shows whole names and exact bytes on hover."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             block, row = self._block_at(QPointF(event.pos())), self._row_at(QPointF(event.pos()))
-            words = tooltip(block.standing) if block else "" if row is None else drive_tooltip(self._shelves[row])
+            words = (
+                tooltip(block.standing)
+                if block
+                else ""
+                if row is None
+                else drive_tooltip(self._shelves[row])
+            )
             QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)
@@ -162,10 +179,10 @@ class ShelvesView(ShelfDrawing):
             self._pressed = None
             self.opened.emit(block.standing)
 
-    # -- keyboard -------------------------------------------------------------------------------------------------
+    # -- keyboard ----------------------------------------------------------------------------------
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows walk, Space picks up, Up and Down then try shelves, Enter puts down, Esc takes back."""
+        """Arrows walk, Space picks up, Up and Down try shelves, Enter puts down, Esc takes back."""
         if event is None:
             return
         key = event.key()
@@ -177,7 +194,12 @@ class ShelvesView(ShelfDrawing):
             elif key == Qt.Key.Key_Escape:
                 self._let_go()
             return
-        steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
+        steps = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, -1),
+            Qt.Key.Key_Down: (0, 1),
+        }
         if key in steps:
             self._walk(*steps[Qt.Key(key)])
         elif key == Qt.Key.Key_Space and self._selected and self._movable(self._selected):
@@ -223,14 +245,18 @@ class ShelvesView(ShelfDrawing):
         now = self._over if self._over in order else None
         if now is None:
             home = next(
-                (i for i, s in enumerate(self._shelves) if self._picked and s.drive.uuid == self._picked.drive),
+                (
+                    i
+                    for i, s in enumerate(self._shelves)
+                    if self._picked and s.drive.uuid == self._picked.drive
+                ),
                 order[0],
             )
             now = home if home in order else order[0]
         self._over = order[(order.index(now) + step) % len(order)]
         self.update()
 
-    # -- picking up and putting down ------------------------------------------------------------------------------
+    # -- picking up and putting down ---------------------------------------------------------------
 
     def _movable(self, standing: OnShelf) -> bool:
         shelf = next((s for s in self._shelves if s.drive.uuid == standing.drive), None)

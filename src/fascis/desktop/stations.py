@@ -20,7 +20,10 @@ STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Rel
 
 
 def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
-    """``(done, at)``: stations behind, and the last one that is busy or next. Pure; tested alone."""
+    """``(done, at)``: stations behind, and the last one that is busy or next.
+
+    Pure; tested alone.
+    """
     table = {
         State.PLANNED: (1, 1),
         State.COPYING: (1, 3 if all_copied else 2),
@@ -38,7 +41,10 @@ def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
 
 
 class StationLine(QWidget):
-    """Stations from plan to release, with the two lines: originals untouched, set aside, gone for good."""
+    """Stations from plan to release, with the two lines.
+
+    Originals untouched, set aside, gone for good.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -46,7 +52,10 @@ class StationLine(QWidget):
         self._state, self._home, self._frees, self._busy = State.PLANNED, "", "", False
 
     def show_state(self, state: State, home: str, frees: str, busy: bool) -> None:
-        """Shows where a crossing is; ``home`` is the new drive's name, ``frees`` what a release would free."""
+        """Shows where a crossing is.
+
+        ``home`` is the new drive's name, ``frees`` what a release would free.
+        """
         self._state, self._home, self._frees, self._busy = state, home, frees, busy
         self.setAccessibleName(f"Stations: {state.value}")
         self.update()
@@ -79,15 +88,21 @@ class StationLine(QWidget):
             behind, busy = i < done, self._busy and i in (1, 2) and self._state is State.COPYING
             painter.setBrush(t.color("ink" if behind and not busy else "ground"))
             radius = 11 if busy else 8
-            painter.setPen(QPen(t.color("ink" if behind or busy else "block_edge"), 4 if busy else 3))
+            painter.setPen(
+                QPen(t.color("ink" if behind or busy else "block_edge"), 4 if busy else 3)
+            )
             painter.drawEllipse(QPointF(x, y), radius, radius)
             painter.setFont(theme.font(13, BOLD if busy or i == done - 1 else theme.NORMAL))
             painter.setPen(t.color("ink"))
-            painter.drawText(QRectF(x - step / 2, y + 18, step, 18), Qt.AlignmentFlag.AlignHCenter, STATIONS[i])
+            painter.drawText(
+                QRectF(x - step / 2, y + 18, step, 18), Qt.AlignmentFlag.AlignHCenter, STATIONS[i]
+            )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
             text = elide(under[i], QFontMetricsF(painter.font()), step - 6)
-            painter.drawText(QRectF(x - step / 2, y + 36, step, 18), Qt.AlignmentFlag.AlignHCenter, text)
+            painter.drawText(
+                QRectF(x - step / 2, y + 36, step, 18), Qt.AlignmentFlag.AlignHCenter, text
+            )
         self._borders(painter, xs, y)
         painter.end()
 
@@ -96,10 +111,16 @@ class StationLine(QWidget):
         first, second = (xs[4] + xs[5]) / 2, (xs[5] + xs[6]) / 2
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("twine"))
-        painter.drawText(QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, "originals untouched")
-        painter.drawText(QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, "set aside")
         painter.drawText(
-            QRectF(second - 2, 2, self.width() - second, 18), Qt.AlignmentFlag.AlignHCenter, "gone for good"
+            QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, "originals untouched"
+        )
+        painter.drawText(
+            QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, "set aside"
+        )
+        painter.drawText(
+            QRectF(second - 2, 2, self.width() - second, 18),
+            Qt.AlignmentFlag.AlignHCenter,
+            "gone for good",
         )
         painter.setPen(QPen(t.color("twine"), 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(first, 4), QPointF(first, y + 54))
@@ -166,7 +187,9 @@ class Lanes(QWidget):
         self.setMinimumHeight(self.sizeHint().height())
         total = size(sum(x.total for x in lanes))
         done = [size(sum(x.drives[i].verified for x in lanes)) for i in range(len(drives))]
-        said = ", ".join(f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True))
+        said = ", ".join(
+            f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True)
+        )
         self.setAccessibleName(said)
         self.update()
 
@@ -187,7 +210,9 @@ class Lanes(QWidget):
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("muted"))
         heads = [elided(shown(d), 40 // len(self.drives)) for d in self.drives]
-        painter.drawText(QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else ""))
+        painter.drawText(
+            QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else "")
+        )
         painter.drawText(QPointF(right + 12, 14), "verified")
         y = 24.0
         for lane in self._lanes:
@@ -195,7 +220,11 @@ class Lanes(QWidget):
             y += self._row
         x = left
         painter.setFont(theme.font(12))
-        for colour, words in (("trough", "waiting"), ("copied", "copied"), ("held", "read back and equal")):
+        for colour, words in (
+            ("trough", "waiting"),
+            ("copied", "copied"),
+            ("held", "read back and equal"),
+        ):
             painter.fillRect(QRectF(x, y + 6, 14, 9), t.color(colour))
             painter.setPen(t.color("muted"))
             painter.drawText(QPointF(x + 20, y + 15), words)
@@ -210,7 +239,9 @@ class Lanes(QWidget):
         painter.drawText(QRectF(0, y - 1, left - 14, 17), Qt.AlignmentFlag.AlignRight, name)
         painter.setFont(theme.font(11))
         painter.setPen(t.color("muted"))
-        painter.drawText(QRectF(0, y + 15, left - 14, 15), Qt.AlignmentFlag.AlignRight, size(lane.total))
+        painter.drawText(
+            QRectF(0, y + 15, left - 14, 15), Qt.AlignmentFlag.AlignRight, size(lane.total)
+        )
         several = len(self.drives) > 1
         for i, on in enumerate(lane.drives):
             bar = QRectF(left, y + 3 + 16 * i, right - left, 11 if several else 13)
@@ -226,6 +257,12 @@ class Lanes(QWidget):
     def _bar(painter: QPainter, bar: QRectF, on: LaneOn, total: int) -> None:
         t = theme.active()
         painter.setPen(Qt.PenStyle.NoPen)
-        for colour, share in (("trough", 1.0), ("copied", on.copied / total), ("held", on.verified / total)):
+        for colour, share in (
+            ("trough", 1.0),
+            ("copied", on.copied / total),
+            ("held", on.verified / total),
+        ):
             painter.setBrush(t.color(colour))
-            painter.drawRoundedRect(QRectF(bar.x(), bar.y(), bar.width() * min(share, 1), bar.height()), 3, 3)
+            painter.drawRoundedRect(
+                QRectF(bar.x(), bar.y(), bar.width() * min(share, 1), bar.height()), 3, 3
+            )

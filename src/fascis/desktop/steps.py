@@ -72,7 +72,12 @@ class Steps:
 
     def _again_if_busy(self, id: str) -> None:
         current = self._host.current
-        if current is not None and current.id == id and self.balance is not None and self.balance.busy:
+        if (
+            current is not None
+            and current.id == id
+            and self.balance is not None
+            and self.balance.busy
+        ):
             self._weigh()
 
     def show_panel(self) -> None:
@@ -81,23 +86,30 @@ class Steps:
         assert c and seen
         s, drive = self._host.situation(), seen.drive
         step = next_step(s.state, seen.after, s.looked, self.balance)
+        newer = len(self.balance.newer) if self.balance else 0
         words = {
             "open": f"Open it from {drive}",
-            "bring": f"Bring {counted(len(self.balance.newer) if self.balance else 0, 'file')} along",
+            "bring": f"Bring {counted(newer, 'file')} along",
             "leave": "Leave them at the old place",
             "prove": "Read the copy again",
             "switch": f"Switch over: home is {drive}",
             "park": "Set the originals aside (frees nothing yet)",
             "receipt": "See the receipt",
             "put_back": "Put the originals back",
-            "undo": "Take back the switch" if s.state is not State.SETTLED else "End it: home stays, and so does the copy",
+            "undo": "Take back the switch"
+            if s.state is not State.SETTLED
+            else "End it: home stays, and so does the copy",
             "again": "Look again",
         }
         if seen.only_compared:
             words["accept"] = "Accept the comparison: more is not possible"
         if len(seen.labels) > 1:
             words["prove"] = "Read the copies again"
-        others = [d for d in seen.drives[1:] if s.state is not State.RELEASED and self.balance and self.balance.trouble]
+        others = [
+            d
+            for d in seen.drives[1:]
+            if s.state is not State.RELEASED and self.balance and self.balance.trouble
+        ]
         if others:
             words["without"] = f"Go on without {elided(others[0].label, 18)}; its copy stays"
         if s.proven or s.state is State.RELEASED:
@@ -107,7 +119,9 @@ class Steps:
         if s.state is not State.SWITCHED and step != "park":
             del words["park"]
         titles = {
-            State.SETTLED: "One more copy" if seen.after is After.COPY else f"Before home goes to {drive}",
+            State.SETTLED: "One more copy"
+            if seen.after is After.COPY
+            else f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
             State.PARKED: "Originals set aside",
             State.RELEASED: "The originals are deleted",
@@ -129,7 +143,15 @@ class Steps:
         }
         deletes = None if seen.after is After.COPY and s.state is State.SETTLED else self.list
         self._host.panel.show_scales(
-            titles[s.state], _lines(seen), step, words, deletes, why_not_delete(s), s.state, self.balance, actions
+            titles[s.state],
+            _lines(seen),
+            step,
+            words,
+            deletes,
+            why_not_delete(s),
+            s.state,
+            self.balance,
+            actions,
         )
 
     def bring_along(self) -> None:
@@ -143,7 +165,9 @@ class Steps:
         if c and balance:
             newer = list(balance.newer)
             self._host.do(
-                "Noted", "What is newer stays at the old place, and is never deleted.", lambda: c.leave_newer(newer)
+                "Noted",
+                "What is newer stays at the old place, and is never deleted.",
+                lambda: c.leave_newer(newer),
             )
 
     def prove(self) -> None:
@@ -155,19 +179,29 @@ class Steps:
         def work() -> None:
             if not c.prove():
                 if all(d.only_compared or d.copies.proven() for d in c.demanded):
-                    return  # equal, after it was connected again: whether that is enough is the person's to say
+                    # equal, after it was connected again: whether that is enough is the person's to
+                    # say
+                    return
                 raise Refused(
                     "not-proven",
-                    f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect it, then read it again."
-                    " The originals stay.",
+                    f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect "
+                    "it, then read it again. The originals stay.",
                 )
 
-        self._host.do("Reading the copy again", f"Every file on {seen.drive} that was perhaps read from memory.", work)
+        self._host.do(
+            "Reading the copy again",
+            f"Every file on {seen.drive} that was perhaps read from memory.",
+            work,
+        )
 
     def accept_comparison(self) -> None:
-        """The person's explicit confirmation that a comparison is enough, where the drive can never prove more."""
+        """The person confirms that a comparison is enough, where the drive can never prove more."""
         if c := self._host.current:
-            self._host.do("Noted", "The copy was compared after its drive was connected again; that is enough.", c.accept_comparison)
+            self._host.do(
+                "Noted",
+                "The copy was compared after its drive was connected again; that is enough.",
+                c.accept_comparison,
+            )
 
     def look_again(self) -> None:
         """Weighs again."""
@@ -191,7 +225,9 @@ class Steps:
         }
         seen = self._host.seen
         unknown = seen.references.get("not_understood", 0) if seen else 0
-        self._host.panel.show_open(shown(path), seen.documents if seen else [], unknown, looked, actions)
+        self._host.panel.show_open(
+            shown(path), seen.documents if seen else [], unknown, looked, actions
+        )
 
     def looked(self) -> None:
         """The person says that they have looked."""
@@ -206,7 +242,11 @@ class Steps:
     def park(self) -> None:
         """Sets the originals aside."""
         assert self._host.current
-        self._host.do("Setting aside", "Looking at the originals once more, then one rename.", self._host.current.park)
+        self._host.do(
+            "Setting aside",
+            "Looking at the originals once more, then one rename.",
+            self._host.current.park,
+        )
 
     def put_back(self) -> None:
         """Puts the originals back under their name."""
@@ -216,7 +256,11 @@ class Steps:
     def undo(self) -> None:
         """Takes the switch back."""
         assert self._host.current
-        self._host.do("Taking back", "Home goes back to the old place; the copy stays.", self._host.current.undo)
+        self._host.do(
+            "Taking back",
+            "Home goes back to the old place; the copy stays.",
+            self._host.current.undo,
+        )
 
     def _delete_screen(self) -> None:
         c, seen = self._host.current, self._host.seen
@@ -247,8 +291,16 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
     release, source = seen.release, seen.source_drive
     if release:
         lines = [
-            ("Deleted", counted(release["files"], "file"), f"{number(release['bytes'])} bytes long"),
-            (f"Free on {source} before", size(release["free_before"]), f"{number(release['free_before'])} bytes"),
+            (
+                "Deleted",
+                counted(release["files"], "file"),
+                f"{number(release['bytes'])} bytes long",
+            ),
+            (
+                f"Free on {source} before",
+                size(release["free_before"]),
+                f"{number(release['free_before'])} bytes",
+            ),
             (
                 f"Free on {source} after",
                 size(release["free_after"]),
@@ -256,12 +308,21 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
             ),
         ]
         if release.get("loose_files"):
-            lines.insert(1, ("and loose ones", counted(release["loose_files"], "file"), f"{number(release['loose_bytes'])} bytes long"))
+            lines.insert(
+                1,
+                (
+                    "and loose ones",
+                    counted(release["loose_files"], "file"),
+                    f"{number(release['loose_bytes'])} bytes long",
+                ),
+            )
         lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
-        return lines + [(counted(n, "file stays", "files stay"), "", WHY[why]) for why, n in by_reason.items()]
+        return lines + [
+            (counted(n, "file stays", "files stay"), "", WHY[why]) for why, n in by_reason.items()
+        ]
     lines = _arrived(seen)
     if seen.parked_at:
         lines.append(("Originals set aside", "", shown(seen.parked_at)))
@@ -271,12 +332,27 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
 
 def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
     lines = [
-        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}") for d in seen.drives
+        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}")
+        for d in seen.drives
     ]
     if gathered := seen.references.get("gathered", 0):
-        lines.append((f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places"))
+        lines.append(
+            (f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places")
+        )
     if missing := seen.references.get("missing", 0):
-        lines.append((f"{counted(missing, 'file')} missing", "", "documents look for them in vain, as before"))
+        lines.append(
+            (
+                f"{counted(missing, 'file')} missing",
+                "",
+                "documents look for them in vain, as before",
+            )
+        )
     if unknown := seen.references.get("not_understood", 0):
-        lines.append((f"{counted(unknown, 'document')} not understood", "", "balance holds for what could be checked"))
+        lines.append(
+            (
+                f"{counted(unknown, 'document')} not understood",
+                "",
+                "balance holds for what could be checked",
+            )
+        )
     return lines

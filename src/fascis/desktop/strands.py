@@ -1,4 +1,7 @@
-"""The view Strands: a library's bundle, the ledger of its files below, and a picture of the chosen file."""
+"""The view Strands.
+
+A library's bundle, the ledger of its files below, and a picture of the chosen file.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +27,10 @@ _PICTURE = (168, 110)
 
 
 class StrandsView(QWidget):
-    """Joins the bundle, the ledger and the picture. What the plan does is told to it, never decided here."""
+    """Joins the bundle, the ledger and the picture.
+
+    What the plan does is told to it, never decided here.
+    """
 
     without_changed = pyqtSignal(object)  # the strands to be taken into or out of the plan
     said = pyqtSignal(str)
@@ -75,7 +81,7 @@ class StrandsView(QWidget):
         self._preview.hide()
         return self._preview
 
-    # -- what it shows --------------------------------------------------------------------------------------------
+    # -- what it shows -----------------------------------------------------------------------------
 
     def show_waiting(self, words: str) -> None:
         """Nothing is known yet, or cannot be: says so."""
@@ -99,7 +105,10 @@ class StrandsView(QWidget):
 
     def _say(self) -> None:
         """What is chosen, and what can be done, in the line at the foot."""
-        keys = "Space takes a strand into or out of the plan · Up, Down choose · / find · Ctrl+Enter the main button"
+        keys = (
+            "Space takes a strand into or out of the plan · Up, Down choose · / find · Ctrl+Enter "
+            "the main button"
+        )
         if self.woven and self.bundle.selected:
             chosen = [self.woven.strands[i] for i in self.bundle.selected]
             total = sum(s.bytes for s in chosen)
@@ -115,7 +124,7 @@ class StrandsView(QWidget):
         """True while a picture of the chosen file is shown."""
         return self._preview.isVisible() and not self._picture.pixmap().isNull()
 
-    # -- the chosen file ------------------------------------------------------------------------------------------
+    # -- the chosen file ---------------------------------------------------------------------------
 
     def _file_chosen(self, i: int) -> None:
         self._turn += 1
@@ -125,7 +134,8 @@ class StrandsView(QWidget):
             return
         standing = STANDINGS[int(woven.standing[i])]
         self._about.setText(
-            f"{elided(shown(woven.place(i).rpartition(b'/')[2]), 60)}\nused by {elided(woven.used_by(i), 60)}"
+            f"{elided(shown(woven.place(i).rpartition(b'/')[2]), 60)}\nused by "
+            f"{elided(woven.used_by(i), 60)}"
         )
         self._picture.setPixmap(QPixmap())
         self._preview.show()

@@ -1,4 +1,7 @@
-"""Long work off the interface thread: a function goes in, an outcome comes out; exceptions are values."""
+"""Long work off the interface thread: a function goes in, an outcome comes out.
+
+Exceptions are values.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +24,14 @@ class Task(QObject):
 
     done = pyqtSignal(object)
 
-    def __init__(self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject) -> None:
+    def __init__(
+        self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject
+    ) -> None:
         super().__init__(parent)
         self._work, self._then = work, then
-        self.done.connect(self._end)  # a method of this object: the connection ends with it, when a window closes
+        self.done.connect(
+            self._end
+        )  # a method of this object: the connection ends with it, when a window closes
         self.thread_ = threading.Thread(target=self._run, daemon=True)
         self.thread_.start()
 
@@ -48,7 +55,7 @@ class Task(QObject):
 
 
 class Coalescer(QObject):
-    """Collects the engine's events from any thread and hands them to the window at most twenty times a second."""
+    """Collects events of any thread for the window, which gets them at most 20 times a second."""
 
     batch = pyqtSignal(list)
     MILLISECONDS = 50
@@ -77,7 +84,12 @@ class Coalescer(QObject):
             if isinstance(event, Advanced):
                 sums = self._advanced.setdefault((event.strand, event.destination), [0, 0, 0, 0])
                 for i, v in enumerate(
-                    (event.copied_bytes, event.copied_files, event.verified_bytes, event.verified_files)
+                    (
+                        event.copied_bytes,
+                        event.copied_files,
+                        event.verified_bytes,
+                        event.verified_files,
+                    )
                 ):
                     sums[i] += v
             else:
@@ -87,7 +99,8 @@ class Coalescer(QObject):
         """Hands out what has come; the last value is always delivered."""
         with self._lock:
             events: list[Event] = [
-                Advanced(strand, s[0], s[1], s[2], s[3], on) for (strand, on), s in self._advanced.items()
+                Advanced(strand, s[0], s[1], s[2], s[3], on)
+                for (strand, on), s in self._advanced.items()
             ]
             events += self._events
             self._events, self._advanced = [], {}

@@ -1,4 +1,7 @@
-"""The two themes, Linen and Dusk, the fonts, and the style of standard widgets. No colour stands anywhere else."""
+"""The two themes, Linen and Dusk, the fonts, and the style of standard widgets.
+
+No colour stands anywhere else.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,10 @@ from PyQt6.QtWidgets import QApplication
 
 @dataclass(frozen=True)
 class Theme:
-    """The colours of one theme, as ``#RRGGBB``. ``…_text`` are tones for words, the others for fills and lines."""
+    """The colours of one theme, as ``#RRGGBB``.
+
+    ``…_text`` are tones for words, the others for fills and lines.
+    """
 
     name: str
     ground: str
@@ -207,27 +213,36 @@ QMainWindow, #ground {{ background: {ground}; }}
 [figure="true"] {{ font-size: 20px; font-weight: 600; }}
 [wrong="true"] {{ color: {missing_text}; font-weight: 600; }}
 [well="true"] {{ color: {held_text}; font-weight: 600; }}
-QPushButton {{ border: 1px solid {line}; border-radius: 7px; padding: 8px 14px; background: {panel}; }}
+QPushButton {{ border: 1px solid {line}; border-radius: 7px; padding: 8px 14px;
+ background: {panel}; }}
 QPushButton:hover {{ background: {chosen}; }}
 QPushButton:focus {{ border: 2px solid {ink}; padding: 7px 13px; }}
 QPushButton:disabled {{ color: {muted}; }}
-QPushButton[main="true"] {{ background: {ink}; color: {on_ink}; border: 2px solid {ink}; font-weight: 600; padding: 9px 14px; }}
+QPushButton[main="true"] {{ background: {ink}; color: {on_ink}; border: 2px solid {ink};
+ font-weight: 600; padding: 9px 14px; }}
 QPushButton[main="true"]:focus {{ border: 2px solid {twine}; }}
-QPushButton[main="true"]:disabled {{ background: {trough}; color: {muted}; border-color: {trough}; }}
-QPushButton[delete="true"] {{ color: {missing_text}; border: 1px solid {missing_text}; background: {panel}; font-weight: 600; }}
+QPushButton[main="true"]:disabled {{ background: {trough}; color: {muted}; border-color: {trough};
+ }}
+QPushButton[delete="true"] {{ color: {missing_text}; border: 1px solid {missing_text};
+ background: {panel}; font-weight: 600; }}
 QPushButton[delete="true"]:focus {{ border: 2px solid {missing_text}; }}
 QPushButton[delete="true"]:disabled {{ color: {muted}; border-color: {line}; }}
-QPushButton[place="true"] {{ border: 0; border-radius: 6px; padding: 7px 12px; color: {muted}; background: transparent; }}
+QPushButton[place="true"] {{ border: 0; border-radius: 6px; padding: 7px 12px; color: {muted};
+ background: transparent; }}
 QPushButton[place="true"]:hover {{ color: {ink}; }}
 QPushButton[place="true"]:checked {{ background: {chosen}; color: {ink}; font-weight: 600; }}
 QPushButton[place="true"]:focus {{ border: 1px solid {ink}; padding: 6px 11px; }}
-QPushButton[link="true"] {{ border: 0; padding: 2px 0; background: transparent; font-weight: 600; text-decoration: underline; text-align: left; }}
+QPushButton[link="true"] {{ border: 0; padding: 2px 0; background: transparent; font-weight: 600;
+ text-decoration: underline; text-align: left; }}
 QPushButton[link="true"]:focus {{ border: 1px solid {ink}; border-radius: 3px; }}
-QPushButton[chip="true"] {{ border: 0; border-radius: 5px; padding: 4px 8px; background: transparent; font-weight: 400; }}
+QPushButton[chip="true"] {{ border: 0; border-radius: 5px; padding: 4px 8px;
+ background: transparent; font-weight: 400; }}
 QPushButton[chip="true"]:checked {{ background: {chosen}; font-weight: 600; }}
 QPushButton[chip="true"]:focus {{ border: 1px solid {ink}; padding: 3px 7px; }}
-QPushButton[standing="held"] {{ color: {held_text}; }} QPushButton[standing="loose"] {{ color: {loose_text}; }}
-QPushButton[standing="missing"] {{ color: {missing_text}; }} QPushButton[standing="away"] {{ color: {away_text}; }}
+QPushButton[standing="held"] {{ color: {held_text};
+ }} QPushButton[standing="loose"] {{ color: {loose_text}; }}
+QPushButton[standing="missing"] {{ color: {missing_text};
+ }} QPushButton[standing="away"] {{ color: {away_text}; }}
 QPushButton[standing="unused"] {{ color: {unused_text}; }}
 #card {{ background: {ground}; border: 1px solid {line}; border-radius: 6px; }}
 #picture {{ background: {trough}; border-radius: 4px; color: {muted}; }}
@@ -235,23 +250,29 @@ QSplitter::handle {{ background: {line}; height: 1px; }}
 QPushButton[mark="true"] {{ border: 0; background: transparent; padding: 4px; }}
 QPushButton[mark="true"]:focus {{ border: 1px solid {ink}; }}
 QPushButton::menu-indicator {{ width: 0; }}
-QLineEdit {{ border: 1px solid {block_edge}; border-radius: 5px; padding: 5px 8px; background: {panel}; selection-background-color: {chosen}; selection-color: {ink}; }}
+QLineEdit {{ border: 1px solid {block_edge}; border-radius: 5px; padding: 5px 8px;
+ background: {panel}; selection-background-color: {chosen}; selection-color: {ink}; }}
 QLineEdit:focus {{ border: 2px solid {ink}; padding: 4px 7px; }}
 QCheckBox, QRadioButton {{ spacing: 9px; background: transparent; }}
-QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px; border: 1.5px solid {ink}; background: {panel}; }}
+QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px;
+ border: 1.5px solid {ink}; background: {panel}; }}
 QCheckBox::indicator {{ border-radius: 3px; }}
 QRadioButton::indicator {{ border-radius: 8px; }}
 QCheckBox::indicator:checked {{ background: {ink}; image: url(CHECK); }}
-QRadioButton::indicator:checked {{ background: qradialgradient(cx:0.5, cy:0.5, radius:0.5, fx:0.5, fy:0.5, stop:0 {panel}, stop:0.42 {panel}, stop:0.5 {ink}, stop:1 {ink}); }}
+QRadioButton::indicator:checked {{ background: qradialgradient(cx:0.5, cy:0.5, radius:0.5, fx:0.5,
+ fy:0.5, stop:0 {panel}, stop:0.42 {panel}, stop:0.5 {ink}, stop:1 {ink}); }}
 QCheckBox:focus, QRadioButton:focus {{ text-decoration: underline; }}
 QCheckBox:disabled, QRadioButton:disabled {{ color: {muted}; }}
 QScrollArea {{ border: 0; background: transparent; }}
 QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
-QScrollBar::handle:vertical {{ background: {block_edge}; border-radius: 4px; min-height: 30px; margin: 1px; }}
+QScrollBar::handle:vertical {{ background: {block_edge}; border-radius: 4px; min-height: 30px;
+ margin: 1px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
-QTableView {{ border: 0; background: {ground}; gridline-color: {line}; selection-background-color: {chosen}; selection-color: {ink}; }}
+QTableView {{ border: 0; background: {ground}; gridline-color: {line};
+ selection-background-color: {chosen}; selection-color: {ink}; }}
 QTableView::item {{ padding: 4px 8px; border-bottom: 1px solid {line}; }}
-QHeaderView::section {{ background: {ground}; border: 0; border-bottom: 1px solid {line}; padding: 4px 8px; color: {muted}; font-weight: 600; }}
+QHeaderView::section {{ background: {ground}; border: 0; border-bottom: 1px solid {line};
+ padding: 4px 8px; color: {muted}; font-weight: 600; }}
 QListWidget {{ border: 0; background: {ground}; outline: 0; }}
 QListWidget::item {{ padding: 9px 12px; border-bottom: 1px solid {line}; }}
 QListWidget::item:selected {{ background: {chosen}; color: {ink}; }}

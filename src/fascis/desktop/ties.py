@@ -1,4 +1,7 @@
-"""Where the ties of a library run: pure geometry, from what was found to ends, ribbons and words. No painting here."""
+"""Where the ties of a library run: pure geometry, from what was found to ends, ribbons and words.
+
+No painting here.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,9 @@ _Kind = tuple[State, bytes | None, bool]
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Lost files of one folder that have one outcome: found in one folder, to decide, or found nowhere.
+    """Lost files of one folder that have one outcome.
+
+    Found in one folder, to decide, or found nowhere.
 
     ``away``: not found, and their drive is not connected.
     """
@@ -43,7 +48,10 @@ class TieEnd:
 
 @dataclass(slots=True)
 class TieRibbon:
-    """Some files of a left end: to where, how many, how thick; ``left`` and ``right`` are top edges."""
+    """Some files of a left end: to where, how many, how thick.
+
+    ``left`` and ``right`` are top edges.
+    """
 
     state: State
     files: int
@@ -93,7 +101,9 @@ def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], st
     ranked = sorted(by_old.values(), key=lambda some: -sum(g.files for g in some))
     room = max(3, int(height / (SLOT + GAP)) - 1)
     own, rest = (ranked, []) if len(ranked) <= room else (ranked[: room - 1], ranked[room - 1 :])
-    ends: list[tuple[str, str, list[Group]]] = [(short(some[0].old), short(some[0].old), some) for some in own]
+    ends: list[tuple[str, str, list[Group]]] = [
+        (short(some[0].old), short(some[0].old), some) for some in own
+    ]
     if rest:
         ends.append((f"{number(len(rest))} more folders", "", [g for some in rest for g in some]))
     parts = [(words, path, _merged(some, bool(path))) for words, path, some in ends]
@@ -103,7 +113,10 @@ def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], st
 
 
 def _merged(some: list[Group], single: bool) -> dict[_Kind, int]:
-    """The outcomes of one end, found ones first; of many small folders together only how many have which outcome."""
+    """The outcomes of one end, found ones first.
+
+    Of many small folders together only how many have which outcome.
+    """
     count: Counter[_Kind] = Counter()
     for g in some:
         count[g.state, g.new if single else None, g.away] += g.files
@@ -111,7 +124,9 @@ def _merged(some: list[Group], single: bool) -> dict[_Kind, int]:
     return dict(sorted(count.items(), key=lambda e: (order[e[0][0]], -e[1])))
 
 
-def _placed(parts: list[tuple[str, str, dict[_Kind, int]]], scale: float, short: Callable[[bytes], str]) -> TieLayout:
+def _placed(
+    parts: list[tuple[str, str, dict[_Kind, int]]], scale: float, short: Callable[[bytes], str]
+) -> TieLayout:
     layout = TieLayout()
     rights: dict[bytes | None, list[TieRibbon]] = {}
     y = TOP
@@ -120,7 +135,9 @@ def _placed(parts: list[tuple[str, str, dict[_Kind, int]]], scale: float, short:
         for (state, new, away), files in some.items():
             thick = max(LEAST, files * scale)
             slot = max(SLOT, thick)
-            ribbon = TieRibbon(state, files, thick, y + (slot - thick) / 2, 0.0, _said(state, files, away), away)
+            ribbon = TieRibbon(
+                state, files, thick, y + (slot - thick) / 2, 0.0, _said(state, files, away), away
+            )
             layout.ribbons.append(ribbon)
             if state is State.FOUND:
                 rights.setdefault(new, []).append(ribbon)
@@ -155,16 +172,26 @@ def _said(state: State, files: int, away: bool) -> str:
 
 def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
     """How many were found; and what was lost, what was found, and what is left, in words."""
-    found, open, nowhere = match.files(State.FOUND), match.files(State.OPEN), match.files(State.NOWHERE, State.LEFT)
+    found, open, nowhere = (
+        match.files(State.FOUND),
+        match.files(State.OPEN),
+        match.files(State.NOWHERE, State.LEFT),
+    )
     gone = [
-        x for x, s in zip(match.lost, match.state, strict=True) if s is State.NOWHERE and x.standing is Standing.AWAY
+        x
+        for x, s in zip(match.lost, match.state, strict=True)
+        if s is State.NOWHERE and x.standing is Standing.AWAY
     ]
     away = sum(x.files for x in gone)
     nowhere -= away
     words = [f"{number(open)} to decide"] if open else []
     words += [f"{number(away)} on a drive that is away"] if away else []
     words += [f"{number(nowhere)} found nowhere"] if nowhere else []
-    return found, (f"{number(match.files(*State))} lost", f"{number(found)} found", " · ".join(["", *words]))
+    return found, (
+        f"{number(match.files(*State))} lost",
+        f"{number(found)} found",
+        " · ".join(["", *words]),
+    )
 
 
 def groups_before(lost: Sequence[Lost]) -> list[Group]:

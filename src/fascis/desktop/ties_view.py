@@ -30,7 +30,12 @@ class TiesView(QWidget):
     def show_layout(self, layout: TieLayout) -> None:
         """Shows ties."""
         self.layout_ = layout
-        said = ", ".join(f"{e.words}: {r.words}" for e in layout.lefts for r in layout.ribbons if e.y <= r.left < e.end)
+        said = ", ".join(
+            f"{e.words}: {r.words}"
+            for e in layout.lefts
+            for r in layout.ribbons
+            if e.y <= r.left < e.end
+        )
         self.setAccessibleDescription(said[:2000])
         self.update()
 
@@ -52,7 +57,9 @@ class TiesView(QWidget):
             painter.setPen(t.color("ink"))
             where = QRectF(0, end.y, left - 16, end.end - end.y)
             painter.drawText(
-                where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, elide(end.words, metrics, left - 18)
+                where,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                elide(end.words, metrics, left - 18),
             )
             pen = QPen(t.color("missing"), 4, Qt.PenStyle.CustomDashLine, Qt.PenCapStyle.FlatCap)
             pen.setDashPattern([1, 1])
@@ -78,7 +85,9 @@ class TiesView(QWidget):
             middle = (left + right) / 2
             path.cubicTo(middle, r.left, middle, r.right, right, r.right)
             path.lineTo(right, r.right + r.thick)
-            path.cubicTo(middle, r.right + r.thick, middle, r.left + r.thick, left, r.left + r.thick)
+            path.cubicTo(
+                middle, r.right + r.thick, middle, r.left + r.thick, left, r.left + r.thick
+            )
             painter.setPen(Qt.PenStyle.NoPen)
             colour = t.color("held")
             colour.setAlpha(225)
@@ -98,7 +107,9 @@ class TiesView(QWidget):
             return
         end = left + (right - left) * 0.2
         pen = QPen(
-            t.color("away" if r.away else "missing"), 1.4, Qt.PenStyle.DotLine if r.away else Qt.PenStyle.DashLine
+            t.color("away" if r.away else "missing"),
+            1.4,
+            Qt.PenStyle.DotLine if r.away else Qt.PenStyle.DashLine,
         )
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -108,7 +119,9 @@ class TiesView(QWidget):
     def _paint_words(self, painter: QPainter, r: TieRibbon, x: float, colour: QColor) -> None:
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(colour)
-        painter.drawText(QRectF(x, r.left + r.thick / 2 - 10, 260, 20), Qt.AlignmentFlag.AlignVCenter, r.words)
+        painter.drawText(
+            QRectF(x, r.left + r.thick / 2 - 10, 260, 20), Qt.AlignmentFlag.AlignVCenter, r.words
+        )
         painter.setFont(theme.font(12))
 
     def _paint_loop(self, painter: QPainter, r: TieRibbon, left: float, right: float) -> None:
@@ -133,7 +146,11 @@ class TiesView(QWidget):
             left, right = self._sides()
             y = event.pos().y()
             ends = (
-                self.layout_.lefts if event.pos().x() < left else self.layout_.rights if event.pos().x() > right else []
+                self.layout_.lefts
+                if event.pos().x() < left
+                else self.layout_.rights
+                if event.pos().x() > right
+                else []
             )
             found = next((e for e in ends if e.y <= y <= e.end), None)
             QToolTip.showText(event.globalPos(), tip(found.path) if found else "", self)

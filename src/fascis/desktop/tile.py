@@ -85,7 +85,9 @@ class Tile(QWidget):
         else:
             painter.setPen(t.color("muted"))
             painter.setFont(theme.font(12))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._words)
+            painter.drawText(
+                box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._words
+            )
         remembered = not self._mark
         pen = QPen(
             t.color("missing" if remembered else "line"),
@@ -114,7 +116,11 @@ class Tile(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Enter and Space choose."""
-        if event and self._mark and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if (
+            event
+            and self._mark
+            and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space)
+        ):
             self.pressed.emit()
         else:
             super().keyPressEvent(event)

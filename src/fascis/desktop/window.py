@@ -8,7 +8,16 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QByteArray, QFileSystemWatcher, QSettings, QSize, QSocketNotifier, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import (
+    QByteArray,
+    QFileSystemWatcher,
+    QSettings,
+    QSize,
+    QSocketNotifier,
+    Qt,
+    QTimer,
+    pyqtSignal,
+)
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
@@ -64,16 +73,19 @@ SOON_MS = 150  # from the first word of a change to looking: several come at onc
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
 _FOOT = {
-    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter puts it down, or opens its strands · Left: the drive",
+    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter "
+    "puts it down, or opens its strands · Left: the drive",
     1: "P pauses. Nothing is deleted while you are away.",
-    2: "Up and Down choose a receipt. The same page travels inside the library, in .fascis/receipts.",
+    2: "Up and Down choose a receipt. The same page travels inside the library, in "
+    ".fascis/receipts.",
 }
 
 
 class Window(QMainWindow):
     """Builds the views, connects them, and shows one place at a time.
 
-    Start-up order: views, controllers, connections, watches, the first look at the shelves, the offer to go on.
+    Start-up order: views, controllers, connections, watches, the first look at the shelves, the
+    offer to go on.
     """
 
     heard = pyqtSignal()  # from a thread: something changed about drives
@@ -91,9 +103,16 @@ class Window(QMainWindow):
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.relinks = Relinks(workspace, self)
-        self.conducting = Conducting(workspace, self.crossings, self.panel, lambda: self.place == 1, self)
+        self.conducting = Conducting(
+            workspace, self.crossings, self.panel, lambda: self.place == 1, self
+        )
         self.caring = Caring(
-            workspace, self.panel, self.planning.shelf_of, lambda: self.conducting.running, self.conducting.stop, self
+            workspace,
+            self.panel,
+            self.planning.shelf_of,
+            lambda: self.conducting.running,
+            self.conducting.stop,
+            self,
         )
         self.bench = Bench(workspace, self.panel, self.planning.show_chosen, self)
         self._connect()
@@ -110,7 +129,7 @@ class Window(QMainWindow):
         self._offer_to_go_on()
         self.shelves.setFocus()
 
-    # -- building -------------------------------------------------------------------------------------------------
+    # -- building ----------------------------------------------------------------------------------
 
     def _build(self) -> None:
         whole = QWidget()
@@ -180,7 +199,10 @@ class Window(QMainWindow):
         beside.addSpacing(10)
         self._library_name = label("", wrap=False, head=True)
         beside.addWidget(self._library_name)
-        for text, key, show in ((STRANDS, "Ctrl+4", partial(self.go_to, 3)), (RELINK, "Ctrl+5", self._open_relink)):
+        for text, key, show in (
+            (STRANDS, "Ctrl+4", partial(self.go_to, 3)),
+            (RELINK, "Ctrl+5", self._open_relink),
+        ):
             opened = button(text, show, place=True)
             opened.setCheckable(True)
             opened.setToolTip(key)
@@ -244,8 +266,12 @@ class Window(QMainWindow):
         self.relinks.progress.connect(self.panel.relink_page.progress)
         self.relinks.wants_copy.connect(self._plan_with)
         self.relinks.relinked.connect(self._relinked)
-        self.relink.said.connect(lambda words: self._foot.setText(words) if self.place == 4 else None)
-        self.strands.said.connect(lambda words: self._foot.setText(words) if self.place == 3 else None)
+        self.relink.said.connect(
+            lambda words: self._foot.setText(words) if self.place == 4 else None
+        )
+        self.strands.said.connect(
+            lambda words: self._foot.setText(words) if self.place == 3 else None
+        )
         keys = {
             "Ctrl+1": lambda: self.go_to(0),
             "Ctrl+2": lambda: self.go_to(1),
@@ -285,32 +311,49 @@ class Window(QMainWindow):
         Task(lambda: News(self.heard.emit), self._listens, self)
 
     def take_unexpected(self, error: BaseException) -> None:
-        """What no step expected, from any thread: kept for a report and told; the window stays, what runs is not concerned."""
+        """What no step expected, from any thread: kept for a report and told.
+
+        The window stays, what runs is not concerned.
+        """
         if isinstance(error, Exception) and not isinstance(error, FascisError):
             error = told_unexpected(error, self.workspace.state)
         self.startled.emit(str(error))
 
     def _startled(self, words: str) -> None:
-        self.panel.show_error("Something unexpected", words, [("Back", lambda: self.go_to(self.place))])
+        self.panel.show_error(
+            "Something unexpected", words, [("Back", lambda: self.go_to(self.place))]
+        )
 
     def _look_soon(self) -> None:
-        """Looks at the drives in a moment; while one change after the other is told, all the same."""
+        """Looks at the drives in a moment.
+
+        While one change after the other is told, all the same.
+        """
         if not self._soon.isActive():
             self._soon.start()
 
     def _listens(self, news: Any) -> None:
-        """The system's service for drives tells of what the table of mounts does not: what is plugged in, and goes."""
+        """The system's service for drives tells of what the table of mounts does not.
+
+        What is plugged in, and goes.
+        """
         if isinstance(news, News):
             self._news = news
 
     def _drives_seen(self) -> None:
         """The drives were looked at again: what waited for one goes on."""
-        there = {str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in}
+        there = {
+            str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in
+        }
         if gone := there - set(self._stand_ins.files()):
-            self._stand_ins.addPaths(sorted(gone))  # a file that was written anew is another one for the watcher
-        self.conducting.drives_changed({s.drive.uuid for s in self.planning.shelves if s.drive.connected})
+            self._stand_ins.addPaths(
+                sorted(gone)
+            )  # a file that was written anew is another one for the watcher
+        self.conducting.drives_changed(
+            {s.drive.uuid for s in self.planning.shelves if s.drive.connected}
+        )
 
-    # -- places ---------------------------------------------------------------------------------------------------
+    # -- places ------------------------------------------------------------------------------------
 
     @property
     def place(self) -> int:
@@ -352,7 +395,7 @@ class Window(QMainWindow):
         elif self.shelves.selected is not None and self.shelves.selected.home:
             self.planning.open_strands(self.shelves.selected)
 
-    # -- drives ---------------------------------------------------------------------------------------------------
+    # -- drives ------------------------------------------------------------------------------------
 
     def _library_chosen(self, standing: OnShelf | None) -> None:
         self.caring.suit(standing.root if standing is not None and standing.home else None)
@@ -369,25 +412,36 @@ class Window(QMainWindow):
         self.bench.show()
 
     def _another(self, standing: OnShelf) -> None:
-        """A library that a drive brought along: beside the one of its id that is known here, if there is one."""
+        """A library that a drive brought along.
+
+        Beside the one of its id that is known here, if there is one.
+        """
         there = [s for shelf in self.planning.shelves for s in shelf.standings]
         known = next((s for s in there if s.library == standing.library and s.home), None)
         self.caring.show_another(standing, known)
 
-    def _make_right(self, root: Path, moves: list[Move], folders: list[Path], surveyed: Surveyed) -> None:
+    def _make_right(
+        self, root: Path, moves: list[Move], folders: list[Path], surveyed: Surveyed
+    ) -> None:
         """Paths that lead to where a drive was: one card for the whole drive, accepted already."""
         self.caring.leave()
-        self.relinks.open(root, Decisions(accepted=frozenset(moves)), folders, surveyed, literal=True)
+        self.relinks.open(
+            root, Decisions(accepted=frozenset(moves)), folders, surveyed, literal=True
+        )
         self._library.show()
         self.go_to(4)
 
-    # -- relinking ------------------------------------------------------------------------------------------------
+    # -- relinking ---------------------------------------------------------------------------------
 
     def _open_relink(self) -> None:
         """Ctrl+5: what the library lost that is open, or the chosen one."""
         draft, chosen = self.planning.draft, self.shelves.selected
         root = (
-            draft.standing.root if draft else chosen.root if chosen is not None and chosen.home else self.relinks.root
+            draft.standing.root
+            if draft
+            else chosen.root
+            if chosen is not None and chosen.home
+            else self.relinks.root
         )
         if root is not None:
             self._relink(root)
@@ -453,7 +507,9 @@ class Window(QMainWindow):
     def _busy(self) -> str:
         running = self.conducting.running
         return (
-            f"{shown(running.places.header.name)} is crossing; this one waits its turn behind it." if running else ""
+            f"{shown(running.places.header.name)} is crossing; this one waits its turn behind it."
+            if running
+            else ""
         )
 
     def _started(self, crossing: Crossing) -> None:
@@ -468,20 +524,35 @@ class Window(QMainWindow):
             main.click()
 
     def _next_area(self) -> None:
-        areas = [self._places[self.place], self._stack.currentWidget() if self.place else self.shelves, self.panel.main]
+        areas = [
+            self._places[self.place],
+            self._stack.currentWidget() if self.place else self.shelves,
+            self.panel.main,
+        ]
         there = [a for a in areas if a is not None]
         focus = QApplication.focusWidget()
-        at = next((i for i, a in enumerate(there) if a is focus or (focus is not None and a.isAncestorOf(focus))), -1)
+        at = next(
+            (
+                i
+                for i, a in enumerate(there)
+                if a is focus or (focus is not None and a.isAncestorOf(focus))
+            ),
+            -1,
+        )
         there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """P pauses, when no field has the focus."""
-        if event and event.key() == Qt.Key.Key_P and not isinstance(QApplication.focusWidget(), QLineEdit):
+        if (
+            event
+            and event.key() == Qt.Key.Key_P
+            and not isinstance(QApplication.focusWidget(), QLineEdit)
+        ):
             self.conducting.pause_or_go_on()
         else:
             super().keyPressEvent(event)
 
-    # -- receipts -------------------------------------------------------------------------------------------------
+    # -- receipts ----------------------------------------------------------------------------------
 
     def _load_receipts(self, current: str | None) -> None:
         def read() -> list[dict[str, Any]]:
@@ -490,7 +561,9 @@ class Window(QMainWindow):
                 for c in self.conducting.crossings
                 if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
             ]
-            return receipts_of(c.journal for c in arrived)[0]  # a damaged journal is told of in the list of crossings
+            return receipts_of(c.journal for c in arrived)[
+                0
+            ]  # a damaged journal is told of in the list of crossings
 
         def show(records: Any) -> None:
             if self.place != 2:
@@ -501,7 +574,8 @@ class Window(QMainWindow):
             self._records = {r["crossing"]: r for r in records}
             if not records:
                 self.panel.show_nothing(
-                    "A receipt is the readable record of a crossing.", [("To the shelves", lambda: self.go_to(0))]
+                    "A receipt is the readable record of a crossing.",
+                    [("To the shelves", lambda: self.go_to(0))],
                 )
             self.receipts.show_list(records, current)
 
@@ -534,18 +608,24 @@ class Window(QMainWindow):
         self.conducting.choose(id)
 
     def _save(self, page: bytes) -> None:
-        name, _ = QFileDialog.getSaveFileName(self, "Save the receipt", "receipt.html", "Page (*.html)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the receipt", "receipt.html", "Page (*.html)"
+        )
         if name:
-            fd = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)  # the dialog has asked before replacing
+            fd = os.open(
+                name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644
+            )  # the dialog has asked before replacing
             with os.fdopen(fd, "wb") as out:
                 out.write(page)
 
-    # -- going on -------------------------------------------------------------------------------------------------
+    # -- going on ----------------------------------------------------------------------------------
 
     def _offer_to_go_on(self) -> None:
         def found() -> None:
             going = to_go_on(self.conducting.crossings)
-            settled = [c for c in self.conducting.crossings if c.state is State.SETTLED and c.wants_more]
+            settled = [
+                c for c in self.conducting.crossings if c.state is State.SETTLED and c.wants_more
+            ]
             if first := next(iter([*going, *settled]), None):
                 more = len(going) - 1 if going else 0
                 Task(lambda: first.verified, lambda done: self._offer_this(first, done, more), self)
@@ -559,12 +639,18 @@ class Window(QMainWindow):
         (_files, total), (_, done) = crossing.journal.planned(), verified
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
-            words = f"{shown(h.name)} to {shown(crossing.places.label)} was interrupted: {size(done)} of {size(total)} verified. The originals are untouched."
+            words = (
+                f"{shown(h.name)} to {shown(crossing.places.label)} was interrupted: {size(done)} "
+                f"of {size(total)} verified. The originals are untouched."
+            )
             words += f" {counted(more, 'more crossing')} continues after it." if more == 1 else ""
             words += f" {counted(more, 'more crossing')} continue after it." if more > 1 else ""
             go = button("Go on", lambda: self._accept_offer(crossing.id, True))
         else:
-            words = f"{shown(h.name)} is whole on {shown(crossing.places.label)} and waits at the scales."
+            words = (
+                f"{shown(h.name)} is whole on {shown(crossing.places.label)} and waits at the "
+                "scales."
+            )
             go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
         self._offer_across.addWidget(label(words), 1)
         self._offer_across.addWidget(go)
@@ -579,7 +665,7 @@ class Window(QMainWindow):
         if run:
             self.conducting.go_on_in_order()
 
-    # -- theme and the end ----------------------------------------------------------------------------------------
+    # -- theme and the end -------------------------------------------------------------------------
 
     def set_theme(self, name: str) -> None:
         """Changes the theme and remembers it."""
@@ -604,7 +690,9 @@ class Window(QMainWindow):
 
 def preferred_theme(workspace: Workspace) -> theme.Theme:
     """The theme that was set, else the one the system asks for."""
-    kept = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat).value("theme")
+    kept = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat).value(
+        "theme"
+    )
     if kept in theme.THEMES:
         return theme.THEMES[str(kept)]
     hints = QGuiApplication.styleHints()

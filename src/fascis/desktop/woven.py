@@ -1,4 +1,7 @@
-"""A library as woven: every file in columns, with its strand, its users, and what the plan does with it. Made in a task."""
+"""A library as woven.
+
+Every file in columns, with its strand, its users, and what the plan does with it. Made in a task.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +45,9 @@ class WovenStrand:
     def name(self) -> str:
         """What it is called: its folder; outside only the last part of that."""
         folder = self.key[0]
-        return shown((folder if self.key[2].inside else folder.rpartition(b"/")[2]) or b"its own folder")
+        return shown(
+            (folder if self.key[2].inside else folder.rpartition(b"/")[2]) or b"its own folder"
+        )
 
 
 @dataclass(slots=True)
@@ -113,7 +118,10 @@ class Woven:
         folder = folder.removeprefix(self.surveyed.below)
         if standing is Standing.MISSING:
             return "was in " + shown(b"/".join(folder.split(b"/")[-2:]))
-        return f"{self.drives.get(parent(self.place(i)), 'elsewhere')} · {shown(folder.rpartition(b'/')[2])}"
+        return (
+            f"{self.drives.get(parent(self.place(i)), 'elsewhere')} · "
+            f"{shown(folder.rpartition(b'/')[2])}"
+        )
 
     def goes_to(self, i: int) -> str:
         """What the plan does with it, in words."""
@@ -139,38 +147,58 @@ class Woven:
         return {s: (int(files[i]), int(sizes[i])) for i, s in enumerate(STANDINGS)}
 
     def totals_by(self, right: Callable[[int], int], kinds: int) -> np.ndarray:
-        """Bytes, files, and bytes and files that go along, by strand and by ``right``'s number of each row's users."""
+        """Bytes and files, and those that go along, by strand and ``right``'s row numbers."""
         rights = np.array([right(u) for u in range(len(self.projects))], np.int64)[self.users]
         flat = self.strand.astype(np.int64) * kinds + rights
         n = len(self.strands) * kinds
         along = self.along.astype(np.float64)
         columns = (self.size.astype(np.float64), np.ones(len(self)), self.size * along, along)
-        return np.stack([np.bincount(flat, weights=c, minlength=n).reshape(-1, kinds) for c in columns], axis=-1)
+        return np.stack(
+            [np.bincount(flat, weights=c, minlength=n).reshape(-1, kinds) for c in columns], axis=-1
+        )
 
 
 def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
-    """Puts a library into columns. Takes about a second for 300,000 files: never in the interface thread."""
+    """Puts a library into columns.
+
+    Takes about a second for 300,000 files: never in the interface thread.
+    """
     survey, uses = surveyed.survey, surveyed.uses
     inside = np.fromiter((row for row, _ in files_of(survey)), np.int64)
     count = len(uses.outside)
     row = np.concatenate([inside, -1 - np.arange(count, dtype=np.int64)])
     outside_size = np.fromiter((o.size for o in uses.outside), np.int64, count)
     size = np.concatenate(
-        [np.frombuffer(survey.size, np.uint64)[inside].astype(np.int64) if len(inside) else inside, outside_size]
+        [
+            np.frombuffer(survey.size, np.uint64)[inside].astype(np.int64)
+            if len(inside)
+            else inside,
+            outside_size,
+        ]
     )
     standing = np.concatenate(
-        [np.frombuffer(bytes(uses.standing), np.uint8)[inside] if len(inside) else np.empty(0, np.uint8),
-         np.fromiter((STANDINGS.index(o.standing) for o in uses.outside), np.uint8, count)]
-    )  # fmt: skip
+        [
+            np.frombuffer(bytes(uses.standing), np.uint8)[inside]
+            if len(inside)
+            else np.empty(0, np.uint8),
+            np.fromiter((STANDINGS.index(o.standing) for o in uses.outside), np.uint8, count),
+        ]
+    )
     role = np.concatenate(
-        [np.frombuffer(survey.role, np.uint8)[inside] if len(inside) else np.empty(0, np.uint8),
-         np.fromiter((ROLES.index(o.role) for o in uses.outside), np.uint8, count)]
-    )  # fmt: skip
+        [
+            np.frombuffer(survey.role, np.uint8)[inside] if len(inside) else np.empty(0, np.uint8),
+            np.fromiter((ROLES.index(o.role) for o in uses.outside), np.uint8, count),
+        ]
+    )
     places = dict(plan.gathering.aliases) if plan else {}
-    fates = np.frombuffer(plan.fates, np.uint8)[inside] if plan and len(inside) else np.zeros(len(inside), np.uint8)
+    fates = (
+        np.frombuffer(plan.fates, np.uint8)[inside]
+        if plan and len(inside)
+        else np.zeros(len(inside), np.uint8)
+    )
     along = np.concatenate(
         [fates == Fate.COPY, np.fromiter((o.path in places for o in uses.outside), bool, count)]
-    )  # fmt: skip
+    )
     strand, strands, names = _strands(surveyed, drives, row, standing, role)
     for i, s in enumerate(strands):
         mine = strand == i
@@ -179,7 +207,7 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
     users, projects = _users(surveyed, row)
     return Woven(
         surveyed, row, size, standing, role, along, strand, users, strands, projects, places, names
-    )  # fmt: skip
+    )
 
 
 def _strands(
@@ -223,13 +251,19 @@ def _group(surveyed: Surveyed, drives: Drives, row: int, names: dict[bytes, str]
     folder = parent(o.path)
     if folder not in names:
         names[folder] = _drive_of(drives, Path(os.fsdecode(folder or b"/")), o.standing)
-    return f"outside, on {names[folder]}" if o.standing is Standing.LOOSE else f"{names[folder]}, away"
+    return (
+        f"outside, on {names[folder]}" if o.standing is Standing.LOOSE else f"{names[folder]}, away"
+    )
 
 
 def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
     if standing is Standing.AWAY:
         away = [d for d in drives.connected() if not d.connected and folder.is_relative_to(d.mount)]
-        return shown(away[0].label) if away else shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)
+        return (
+            shown(away[0].label)
+            if away
+            else shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)
+        )
     try:
         return shown(drives.at(folder).label)
     except FascisError:

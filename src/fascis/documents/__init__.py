@@ -1,1 +1,4 @@
-"""Formats that refer to media: empty until the slice that reads them; its place in the house is kept."""
+"""Formats that refer to media: empty until the slice that reads them.
+
+Its place in the house is kept.
+"""

@@ -1,6 +1,9 @@
-"""Photo catalogs, ``.fascat``: SQLite by the schema of docs/formats.md. Read as untrusted, from a private copy only.
+"""Photo catalogs, ``.fascat``: SQLite by the schema of docs/formats.md.
 
-A database is never opened where it lies: opening it, even to read, leaves files beside it or misses what is in its journal.
+Read as untrusted, from a private copy only.
+
+A database is never opened where it lies: opening it, even to read, leaves files beside it or misses
+what is in its journal.
 """
 
 from __future__ import annotations
@@ -27,32 +30,56 @@ TABLES = {
     "meta": ("key", "value"),
     "place": ("id", "drive_uuid", "path"),
     "folder": ("id", "place_id", "path"),
-    "photo": ("id", "folder_id", "file_name", "size_bytes", "mtime_ns", "blake3", "captured_at", "width", "height",
-              "rating", "label", "title", "caption"),
+    "photo": (
+        "id",
+        "folder_id",
+        "file_name",
+        "size_bytes",
+        "mtime_ns",
+        "blake3",
+        "captured_at",
+        "width",
+        "height",
+        "rating",
+        "label",
+        "title",
+        "caption",
+    ),
     "keyword": ("id", "name"),
     "photo_keyword": ("photo_id", "keyword_id"),
     "album": ("id", "name"),
     "album_photo": ("album_id", "photo_id", "position"),
     "adjustment": ("photo_id", "xmp"),
     "preview": ("photo_id", "jpeg"),
-}  # fmt: skip
+}
 _TRIES = 5
-_READING = {sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_PRAGMA, sqlite3.SQLITE_RECURSIVE}
+_READING = {
+    sqlite3.SQLITE_SELECT,
+    sqlite3.SQLITE_READ,
+    sqlite3.SQLITE_PRAGMA,
+    sqlite3.SQLITE_RECURSIVE,
+}
 _FUNCTIONS = frozenset(("count", "instr", "length", "substr", "typeof", "like", "char"))
 _LEADS_OUT = (
-    "substr({0}, 1, 1) = '/' OR instr({0}, char(0)) OR '/' || {0} || '/' LIKE '%/../%' OR typeof({0}) <> 'text'"
+    "substr({0}, 1, 1) = '/' OR instr({0}, char(0)) OR '/' || {0} || '/' LIKE '%/../%' OR "
+    "typeof({0}) <> 'text'"
 )
 
 _WRONG_VALUES = {
-    "place": "typeof(path) <> 'text' OR instr(path, char(0)) OR typeof(drive_uuid) NOT IN ('text', 'null')",
-    "photo": "typeof(size_bytes) NOT IN ('integer', 'null') OR typeof(mtime_ns) NOT IN ('integer', 'null')"
-    " OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN ('text', 'null')",
+    "place": "typeof(path) <> 'text' OR instr(path, char(0)) OR typeof(drive_uuid) NOT IN ('text', "
+    "'null')",
+    "photo": "typeof(size_bytes) NOT IN ('integer', 'null') OR typeof(mtime_ns) NOT IN ('integer', "
+    "'null') OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN "
+    "('text', 'null')",
 }
 
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """A top folder of a catalog: its path from the drive's root, or absolute where no drive is named."""
+    """A top folder of a catalog.
+
+    Its path from the drive's root, or absolute where no drive is named.
+    """
 
     id: int
     drive_uuid: str | None
@@ -61,7 +88,10 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Photo:
-    """One photo: where it lies below its place, and what is known of it: size in bytes, time in ns, digest (hex), capture time."""
+    """One photo: where it lies below its place, and what is known of it.
+
+    Size in bytes, time in ns, digest (hex), capture time.
+    """
 
     id: int
     place_id: int
@@ -96,7 +126,8 @@ def copy_of(catalog: Path, cache: Path) -> Path:
         except OSError as error:
             raise told(error, "read the catalog", os.fsencode(catalog)) from error
     raise EnvironmentTrouble(
-        f"The catalog {catalog.name} keeps changing while it is copied; close the program that writes to it.",
+        f"The catalog {catalog.name} keeps changing while it is copied; close the program that "
+        "writes to it.",
         os.fsencode(catalog),
     )
 
@@ -107,7 +138,10 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
         try:
             s = os.lstat(f"{catalog}{end}")
             if not stat.S_ISREG(s.st_mode):
-                raise NotUnderstood(f"What lies beside it as its journal ({catalog.name}{end}) is no file of its own.")
+                raise NotUnderstood(
+                    f"What lies beside it as its journal ({catalog.name}{end}) is no file of its "
+                    "own."
+                )
             looks.append((s.st_size, s.st_mtime_ns, s.st_ino))
         except FileNotFoundError:
             if not end:
@@ -117,7 +151,10 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
 
 
 class Catalog:
-    """A private copy, open for reading. Nothing in it is run: no trigger, no view, no function of its own."""
+    """A private copy, open for reading.
+
+    Nothing in it is run: no trigger, no view, no function of its own.
+    """
 
     def __init__(self, copy: Path) -> None:
         try:
@@ -140,13 +177,21 @@ class Catalog:
     def _check(self) -> None:
         for pragma in ("trusted_schema=OFF", "cell_size_check=ON", "mmap_size=0", "query_only=ON"):
             self._db.execute(f"PRAGMA {pragma}")
-        (kind,), (version,) = (self._db.execute(f"PRAGMA {p}").fetchone() for p in ("application_id", "user_version"))
+        (kind,), (version,) = (
+            self._db.execute(f"PRAGMA {p}").fetchone() for p in ("application_id", "user_version")
+        )
         if kind != APPLICATION_ID:
             raise NotUnderstood("It is a database, but no photo catalog.")
         if version > VERSION:
-            raise NotUnderstood(f"It was written by a newer version ({version}; this one knows {VERSION}).")
-        for type, name in self._db.execute("SELECT type, name FROM sqlite_schema WHERE type NOT IN ('table', 'index')"):
-            raise NotUnderstood(f"It has a {type} ({name}), which no catalog has; nothing of it is run.")
+            raise NotUnderstood(
+                f"It was written by a newer version ({version}; this one knows {VERSION})."
+            )
+        for type, name in self._db.execute(
+            "SELECT type, name FROM sqlite_schema WHERE type NOT IN ('table', 'index')"
+        ):
+            raise NotUnderstood(
+                f"It has a {type} ({name}), which no catalog has; nothing of it is run."
+            )
         for table, columns in TABLES.items():
             there = [row[1] for row in self._db.execute(f"PRAGMA table_xinfo({table})")]
             if there != list(columns):
@@ -172,7 +217,9 @@ class Catalog:
 
     def places(self) -> list[Place]:
         """Its top folders."""
-        return [Place(*row) for row in self._rows("SELECT id, drive_uuid, path FROM place ORDER BY id")]
+        return [
+            Place(*row) for row in self._rows("SELECT id, drive_uuid, path FROM place ORDER BY id")
+        ]
 
     def folders(self) -> Iterator[tuple[int, int, str]]:
         """``(id, place's id, path below it)`` of every folder."""
@@ -181,16 +228,18 @@ class Catalog:
     def photos(self) -> Iterator[Photo]:
         """All photos, folder by folder."""
         rows = self._rows(
-            "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3, p.mtime_ns, p.captured_at"
-            " FROM photo p"
-            " JOIN folder f ON f.id = p.folder_id ORDER BY f.place_id, f.path, p.file_name"
+            "SELECT p.id, f.place_id, f.id, f.path, p.file_name, p.size_bytes, p.blake3, "
+            "p.mtime_ns, p.captured_at FROM photo p JOIN folder f ON f.id = p.folder_id ORDER BY "
+            "f.place_id, f.path, p.file_name"
         )
         for id, place, folder, path, name, *known in rows:
             yield Photo(id, place, folder, f"{path}/{name}" if path else name, *known)
 
     def preview(self, photo: int) -> bytes | None:
         """The small picture of a photo that the catalog keeps, as JPEG; None where it has none."""
-        row = self._db.execute("SELECT jpeg FROM preview WHERE photo_id=? AND typeof(jpeg)='blob'", (photo,)).fetchone()
+        row = self._db.execute(
+            "SELECT jpeg FROM preview WHERE photo_id=? AND typeof(jpeg)='blob'", (photo,)
+        ).fetchone()
         return bytes(row[0]) if row else None
 
     def name(self) -> str | None:
@@ -211,12 +260,16 @@ def move_folders(
     name: str | None = None,
     photos: dict[int, tuple[Place, str, str]] | None = None,
 ) -> None:
-    """In a copy: folders get another place (by a new row where there is none such yet); nothing else changes.
+    """In a copy: folders get another place (by a new row where there is none such yet).
+
+    Nothing else changes.
 
     Args:
-        moves: folder id → the place it is in from now on, whose ``id`` does not matter, and its path below that.
+        moves: folder id → the place it is in from now on, whose ``id`` does not matter, and its
+            path below that.
         name: what the catalog calls itself from now on; None to keep it.
-        photos: photo id → place, path of its folder and file name from now on, for those that go without their folder.
+        photos: photo id → place, path of its folder and file name from now on, for those that go
+            without their folder.
 
     Raises:
         NotUnderstood: it is no catalog.
@@ -230,30 +283,42 @@ def move_folders(
 
 
 def _move_folders(
-    copy: Path, moves: dict[int, tuple[Place, str]], name: str | None, photos: dict[int, tuple[Place, str, str]]
+    copy: Path,
+    moves: dict[int, tuple[Place, str]],
+    name: str | None,
+    photos: dict[int, tuple[Place, str, str]],
 ) -> None:
     with closing(sqlite3.connect(copy, isolation_level=None)) as db:
         db.execute("PRAGMA trusted_schema=OFF")
         db.execute("BEGIN IMMEDIATE")
         places: dict[tuple[str | None, str], int] = {
-            (uuid, path): id for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")
+            (uuid, path): id
+            for id, uuid, path in db.execute("SELECT id, drive_uuid, path FROM place")
         }
 
         def id_of(place: Place) -> int:
             key = (place.drive_uuid, place.path)
             if key not in places:
-                places[key] = int(db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key).lastrowid or 0)
+                places[key] = int(
+                    db.execute("INSERT INTO place(drive_uuid, path) VALUES(?, ?)", key).lastrowid
+                    or 0
+                )
             return places[key]
 
         for folder, (place, path) in moves.items():
             if (
-                db.execute("UPDATE folder SET place_id=?, path=? WHERE id=?", (id_of(place), path, folder)).rowcount
+                db.execute(
+                    "UPDATE folder SET place_id=?, path=? WHERE id=?", (id_of(place), path, folder)
+                ).rowcount
                 != 1
             ):
                 raise KeyError(folder)
         left = set()
         folders = (
-            {(place, path): id for id, place, path in db.execute("SELECT id, place_id, path FROM folder")}
+            {
+                (place, path): id
+                for id, place, path in db.execute("SELECT id, place_id, path FROM folder")
+            }
             if photos
             else {}
         )
@@ -261,16 +326,23 @@ def _move_folders(
             there = (id_of(place), path)
             if there not in folders:
                 folders[there] = int(
-                    db.execute("INSERT INTO folder(place_id, path) VALUES(?, ?)", there).lastrowid or 0
+                    db.execute("INSERT INTO folder(place_id, path) VALUES(?, ?)", there).lastrowid
+                    or 0
                 )
-            left |= {row[0] for row in db.execute("SELECT folder_id FROM photo WHERE id=?", (photo,))}
+            left |= {
+                row[0] for row in db.execute("SELECT folder_id FROM photo WHERE id=?", (photo,))
+            }
             done = db.execute(
-                "UPDATE photo SET folder_id=?, file_name=? WHERE id=?", (folders[there], file_name, photo)
+                "UPDATE photo SET folder_id=?, file_name=? WHERE id=?",
+                (folders[there], file_name, photo),
             )
             if done.rowcount != 1:
                 raise KeyError(photo)
         for folder in left:  # a folder whose last photo went is one no more
-            db.execute("DELETE FROM folder WHERE id=? AND id NOT IN (SELECT folder_id FROM photo)", (folder,))
+            db.execute(
+                "DELETE FROM folder WHERE id=? AND id NOT IN (SELECT folder_id FROM photo)",
+                (folder,),
+            )
         if name is not None:
             db.execute("UPDATE meta SET value=? WHERE key='name'", (name,))
         db.execute("DELETE FROM place WHERE id NOT IN (SELECT place_id FROM folder)")

@@ -10,8 +10,12 @@ from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Refere
 from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
 
 _LINE = re.compile(rb"[^\r\n]*")
-_EVENT = re.compile(rb"\s*\d{3,6}\s+(\S+)\s+(?:[AVNB]\S*|NONE)\s+(?:C|D|W\d{3}|K\w*)\s", re.IGNORECASE)
-_COMMENT = re.compile(rb"\s*\*\s*(FROM CLIP NAME|TO CLIP NAME|SOURCE FILE)\s*:\s*(.*?)\s*$", re.IGNORECASE)
+_EVENT = re.compile(
+    rb"\s*\d{3,6}\s+(\S+)\s+(?:[AVNB]\S*|NONE)\s+(?:C|D|W\d{3}|K\w*)\s", re.IGNORECASE
+)
+_COMMENT = re.compile(
+    rb"\s*\*\s*(FROM CLIP NAME|TO CLIP NAME|SOURCE FILE)\s*:\s*(.*?)\s*$", re.IGNORECASE
+)
 _BLANK_REELS = frozenset((b"BL", b"AX"))  # black, and "auxiliary": a reel that says nothing
 
 
@@ -73,7 +77,10 @@ class Edl:
     uris = False
 
     def read(self, content: bytes) -> list[Reference]:
-        """For every event its source file and clip names; its reel only where nothing else names its media."""
+        """For every event its source file and clip names.
+
+        Its reel only where nothing else names its media.
+        """
         found: list[Reference] = []
         reel: Reference | None = None
         events, named = 0, True

@@ -55,13 +55,23 @@ _KEYS = {
     "adjustment": "photo_id INTEGER PRIMARY KEY, xmp TEXT",
     "preview": "photo_id INTEGER PRIMARY KEY, jpeg BLOB",
 }
-_TYPES = {"path": "TEXT NOT NULL", "file_name": "TEXT NOT NULL", "name": "TEXT NOT NULL", "id": "INTEGER PRIMARY KEY"}
-_NUMBERS = frozenset(("place_id", "folder_id", "size_bytes", "mtime_ns", "width", "height", "rating"))
+_TYPES = {
+    "path": "TEXT NOT NULL",
+    "file_name": "TEXT NOT NULL",
+    "name": "TEXT NOT NULL",
+    "id": "INTEGER PRIMARY KEY",
+}
+_NUMBERS = frozenset(
+    ("place_id", "folder_id", "size_bytes", "mtime_ns", "width", "height", "rating")
+)
 
 
 @dataclass(slots=True)
 class Added:
-    """What adding a folder did: photos added, those that were in the catalog already, and names that cannot be written there."""
+    """What adding a folder did.
+
+    Photos added, those that were in the catalog already, and names that cannot be written there.
+    """
 
     photos: int = 0
     known: int = 0
@@ -83,7 +93,8 @@ def new_catalog(path: Path, name: str) -> None:
     """Makes an empty catalog where nothing is.
 
     Raises:
-        EnvironmentTrouble: something is there already, which is not touched, or the folder may not be written.
+        EnvironmentTrouble: something is there already, which is not touched, or the folder may not
+            be written.
     """
     try:
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644))
@@ -101,9 +112,15 @@ def new_catalog(path: Path, name: str) -> None:
 
 
 def add_folder(
-    catalog: Path, folder: Path, drive_uuid: str | None, mount: Path, cancelled: Callable[[], bool] = lambda: False
+    catalog: Path,
+    folder: Path,
+    drive_uuid: str | None,
+    mount: Path,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Added:
-    """Adds the photos of a folder and of those below it to a catalog that nobody else has, in one transaction.
+    """Adds the photos of a folder to a catalog that nobody else has open.
+
+    With those of the folders below it, in one transaction.
 
     Args:
         catalog: a new one, or a private copy; never one that a program may have open.
@@ -116,10 +133,17 @@ def add_folder(
     """
     Catalog(catalog).close()
     real = Path(os.path.realpath(folder))
-    place = str(real.relative_to(mount)) if drive_uuid is not None and real.is_relative_to(mount) else str(real)
+    place = (
+        str(real.relative_to(mount))
+        if drive_uuid is not None and real.is_relative_to(mount)
+        else str(real)
+    )
     key = (drive_uuid if not place.startswith("/") else None, "" if place == "." else place)
     found = Added()
-    with closing(PosixMedium.at(real)) as medium, closing(sqlite3.connect(catalog, isolation_level=None)) as db:
+    with (
+        closing(PosixMedium.at(real)) as medium,
+        closing(sqlite3.connect(catalog, isolation_level=None)) as db,
+    ):
         db.execute("PRAGMA trusted_schema=OFF")
         db.execute("BEGIN IMMEDIATE")
         place_id = _row(db, "place", ("drive_uuid", "path"), key)
@@ -129,12 +153,16 @@ def add_folder(
             if inner.place.split(b"/")[0] == b".fascis":
                 continue
             names = [
-                n for n, s in zip(inner.names, inner.stats, strict=True) if stat.S_ISREG(s.st_mode) and _is_picture(n)
+                n
+                for n, s in zip(inner.names, inner.stats, strict=True)
+                if stat.S_ISREG(s.st_mode) and _is_picture(n)
             ]
             writable = [n for n in names if _is_text(n) and _is_text(inner.place)]
             found.unwritable += len(names) - len(writable)
             if writable:
-                folder_id = _row(db, "folder", ("place_id", "path"), (place_id, inner.place.decode()))
+                folder_id = _row(
+                    db, "folder", ("place_id", "path"), (place_id, inner.place.decode())
+                )
                 stats = dict(zip(inner.names, inner.stats, strict=True))
                 _add_photos(db, medium, folder_id, inner.place, writable, stats, inner.names, found)
         db.execute("COMMIT")
@@ -151,18 +179,28 @@ def _add_photos(
     everything: list[bytes],
     found: Added,
 ) -> None:
-    known = {n for (n,) in db.execute("SELECT file_name FROM photo WHERE folder_id=?", (folder_id,))}
+    known = {
+        n for (n,) in db.execute("SELECT file_name FROM photo WHERE folder_id=?", (folder_id,))
+    }
     new = [n for n in names if n.decode() not in known]
     found.known += len(names) - len(new)
-    sidecar_of = {photo: sidecar for sidecar, photos in owners(everything).items() for photo in photos}
+    sidecar_of = {
+        photo: sidecar for sidecar, photos in owners(everything).items() for photo in photos
+    }
     with ExitStack() as held:
-        for name, facts in zip(new, facts_of(_opened(medium, place, new, sidecar_of, held)), strict=True):
+        for name, facts in zip(
+            new, facts_of(_opened(medium, place, new, sidecar_of, held)), strict=True
+        ):
             _add_photo(db, folder_id, name.decode(), stats[name], facts)
             found.photos += 1
 
 
 def _opened(
-    medium: PosixMedium, place: bytes, names: list[bytes], sidecar_of: dict[bytes, bytes], held: ExitStack
+    medium: PosixMedium,
+    place: bytes,
+    names: list[bytes],
+    sidecar_of: dict[bytes, bytes],
+    held: ExitStack,
 ) -> Iterator[tuple[int, int | None]]:
     """Each photo and its sidecar, open until the next is asked for."""
     for name in names:
@@ -170,15 +208,22 @@ def _opened(
         try:
             photo = held.enter_context(closing(medium.open(join(place, name)))).handle
             sidecar = sidecar_of.get(name)
-            beside = held.enter_context(closing(medium.open(join(place, sidecar)))).handle if sidecar else None
+            beside = (
+                held.enter_context(closing(medium.open(join(place, sidecar)))).handle
+                if sidecar
+                else None
+            )
         except OSError as error:
             raise told(error, "read the photo", join(place, name)) from error
         yield photo, beside
 
 
-def _add_photo(db: sqlite3.Connection, folder_id: int, name: str, status: os.stat_result, facts: Facts) -> None:
+def _add_photo(
+    db: sqlite3.Connection, folder_id: int, name: str, status: os.stat_result, facts: Facts
+) -> None:
     row = db.execute(
-        "INSERT INTO photo(folder_id, file_name, size_bytes, mtime_ns, captured_at, width, height, rating) VALUES(?,?,?,?,?,?,?,?)",
+        "INSERT INTO photo(folder_id, file_name, size_bytes, mtime_ns, captured_at, width, "
+        "height, rating) VALUES(?,?,?,?,?,?,?,?)",
         (
             folder_id,
             name,
@@ -195,7 +240,9 @@ def _add_photo(db: sqlite3.Connection, folder_id: int, name: str, status: os.sta
         db.execute("INSERT OR IGNORE INTO photo_keyword VALUES(?,?)", (row.lastrowid, id))
 
 
-def _row(db: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[object, ...]) -> int:
+def _row(
+    db: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[object, ...]
+) -> int:
     """The id of the row with these values, a new one where there is none."""
     same = " AND ".join(f"{c} IS ?" for c in columns)
     known = db.execute(f"SELECT id FROM {table} WHERE {same}", values).fetchone()

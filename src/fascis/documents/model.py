@@ -15,7 +15,9 @@ LARGEST = 1 << 29  # bytes; a document beyond that is not read
 
 
 class NotUnderstood(FascisError):
-    """A document cannot be read; ``str()`` is the sentence. What it refers to is not known; nothing was changed.
+    """A document cannot be read; ``str()`` is the sentence.
+
+    What it refers to is not known; nothing was changed.
 
     Attributes:
         at: the byte where it stops making sense, or None.
@@ -48,7 +50,10 @@ class Sequence:
     def names(self) -> list[str]:
         """The file names, in order."""
         numbers = (self.first + i * self.step for i in range(self.frames))
-        return [f"{self.prefix}{'-' if n < 0 else ''}{abs(n):0{self.padding}d}{self.suffix}" for n in numbers]
+        return [
+            f"{self.prefix}{'-' if n < 0 else ''}{abs(n):0{self.padding}d}{self.suffix}"
+            for n in numbers
+        ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +61,8 @@ class Reference:
     """One mention of media in a document.
 
     Attributes:
-        locator: ``(start, end)`` in the document's bytes of what would be replaced, and of nothing else.
+        locator: ``(start, end)`` in the document's bytes of what would be replaced, and of nothing
+            else.
         as_written: the target as the document has it, its escapes undone.
         means: how it names its media.
         sequence: the files in the folder that the target names, for a sequence of pictures.
@@ -70,7 +76,7 @@ class Reference:
 
 @dataclass(frozen=True, slots=True)
 class Length:
-    """How long the media of a reference is, as its document remembers, and where in it its use begins; in seconds.
+    """How long a reference's media is by its document, and where its use begins; in seconds.
 
     ``rate`` is in frames a second; 0 where the document counts no frames.
     """
@@ -93,7 +99,10 @@ class DocumentFormat(Protocol):
 
     @property
     def uris(self) -> bool:
-        """True when its targets are URI references by its standard; else a path may stand as it is."""
+        """True when its targets are URI references by its standard.
+
+        Else a path may stand as it is.
+        """
 
     def read(self, content: bytes) -> list[Reference]:
         """All references, in the order of the document.
@@ -116,7 +125,10 @@ class DocumentFormat(Protocol):
         """True when a path can stand in a document of this format as it is, not as a URI."""
 
     def lengths(self, content: bytes) -> list[Length | None]:
-        """What :meth:`read` gives, in its order, as lengths; empty where the format tells of none."""
+        """What :meth:`read` gives, in its order, as lengths.
+
+        Empty where the format tells of none.
+        """
 
 
 def rewrite(
@@ -129,7 +141,8 @@ def rewrite(
 ) -> bytes:
     """The document with some targets replaced, by their locators, and every other byte as it was.
 
-    What comes out is read again: the same references, with the new targets where they were asked for and nowhere else.
+    What comes out is read again: the same references, with the new targets where they were asked
+    for and nowhere else.
 
     Args:
         before: what the format read in the same bytes, where that is known already.
@@ -156,16 +169,23 @@ def rewrite(
     out = b"".join([*parts, content[at:]])
     after = format.read(out)
     same = len(before) == len(after) and all(
-        targets[b.locator] in paths(format, a) if b.locator in targets else a.as_written == b.as_written
+        targets[b.locator] in paths(format, a)
+        if b.locator in targets
+        else a.as_written == b.as_written
         for b, a in zip(before, after, strict=True)
     )
     if not same:
-        raise NotUnderstood("A target cannot be written so that it is read back the same; nothing was changed.")
+        raise NotUnderstood(
+            "A target cannot be written so that it is read back the same; nothing was changed."
+        )
     return out
 
 
 def paths(format: DocumentFormat, reference: Reference) -> list[str]:
-    """The paths that a reference may mean, the likeliest first; empty when it names no file by a path."""
+    """The paths that a reference may mean, the likeliest first.
+
+    Empty when it names no file by a path.
+    """
     if reference.means is not Means.PATH:
         return []
     return [way.path for way in readings(reference.as_written, format.uris)]

@@ -1,6 +1,7 @@
 """Timelines in OpenTimelineIO JSON (file format specification of OpenTimelineIO).
 
-Read with the standard ``json``; where a target stands is found in the bytes: outside a string, the bytes ``"target_url"``
+Read with the standard ``json``; where a target stands is found in the bytes: outside a string, the
+bytes ``"target_url"``
 can be a key only. Nothing is ever written back from what ``json`` made of it.
 """
 
@@ -28,13 +29,14 @@ class Otio:
     uris = False
 
     def read(self, content: bytes) -> list[Reference]:
-        """References of ``ExternalReference`` and ``ImageSequenceReference``, wherever they are in the timeline."""
+        """References of ``ExternalReference`` and ``ImageSequenceReference``, at any depth."""
         tree = _parse(content)
         spans = list(_spans(content))
         mentions = list(_mentions(tree))
         if len(spans) != len(mentions):
             raise NotUnderstood(
-                "The same name stands twice in one object of this timeline; which one counts is not known."
+                "The same name stands twice in one object of this timeline; which one counts is "
+                "not known."
             )
         return [
             _reference(span, mention, key)
@@ -55,7 +57,10 @@ class Otio:
         return can_be_text(target)
 
     def lengths(self, content: bytes) -> list[Length | None]:
-        """From each reference's ``available_range``; where its use begins from the ``source_range`` of its clip."""
+        """From each reference's ``available_range``.
+
+        Where its use begins from the ``source_range`` of its clip.
+        """
         tree = _parse(content)
         spans = _spans(content)
         used = _used_ranges(tree)
@@ -74,7 +79,9 @@ def _parse(content: bytes) -> Any:
     except UnicodeDecodeError as error:
         raise NotUnderstood(f"It is not UTF-8 at byte {error.start}.", error.start) from error
     except json.JSONDecodeError as error:
-        raise NotUnderstood(f"It is no JSON at line {error.lineno}: {error.msg}.", error.pos) from error
+        raise NotUnderstood(
+            f"It is no JSON at line {error.lineno}: {error.msg}.", error.pos
+        ) from error
     except RecursionError as error:
         raise NotUnderstood("It is nested too deep to be a timeline.") from error
     except ValueError as error:  # a number of thousands of digits
@@ -102,7 +109,9 @@ def _mentions(tree: Any) -> Iterator[tuple[str, dict[str, Any]]]:
     while stack:
         for value in stack[-1]:
             if isinstance(value, dict):
-                stack.append(_members(value) if any(k in value for k in _KEYS) else iter(value.values()))
+                stack.append(
+                    _members(value) if any(k in value for k in _KEYS) else iter(value.values())
+                )
                 break
             if isinstance(value, list):
                 stack.append(iter(value))
@@ -131,7 +140,10 @@ def _members(object: dict[str, Any]) -> Iterator[Any]:
 
 def _is_reference(key: str, object: dict[str, Any]) -> bool:
     schema = str(object.get("OTIO_SCHEMA", "")).partition(".")[0]
-    return (schema, key) in (("ExternalReference", "target_url"), ("ImageSequenceReference", "target_url_base"))
+    return (schema, key) in (
+        ("ExternalReference", "target_url"),
+        ("ImageSequenceReference", "target_url_base"),
+    )
 
 
 def _reference(span: tuple[int, int], object: dict[str, Any], key: str) -> Reference:
@@ -179,11 +191,22 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         first, step = int(object.get("start_frame", 1)), int(object.get("frame_step", 1))
         padding, rate = int(object.get("frame_zero_padding", 0)), float(object.get("rate", 1))
         length = (object.get("available_range") or {}).get("duration") or {}
-        frames = round(float(length.get("value", 0)) / float(length.get("rate", rate)) * rate) // max(abs(step), 1)
+        frames = round(
+            float(length.get("value", 0)) / float(length.get("rate", rate)) * rate
+        ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
-        raise NotUnderstood(f"An image sequence in it has figures that are none ({error}).") from error
+        raise NotUnderstood(
+            f"An image sequence in it has figures that are none ({error})."
+        ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
-        raise NotUnderstood(f"An image sequence in it would have {frames} frames of {padding} digits.")
+        raise NotUnderstood(
+            f"An image sequence in it would have {frames} frames of {padding} digits."
+        )
     return Sequence(
-        str(object.get("name_prefix", "")), str(object.get("name_suffix", "")), first, step, padding, frames
+        str(object.get("name_prefix", "")),
+        str(object.get("name_suffix", "")),
+        first,
+        step,
+        padding,
+        frames,
     )

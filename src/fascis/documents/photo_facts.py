@@ -1,6 +1,9 @@
-"""What a photo says of itself: dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1).
+"""What a photo says of itself.
 
-Of a clip or a sound its dimensions and its length. Read in a child process with limits, for a file may come from anybody. The child is handed open files one by one over a
+Dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1).
+
+Of a clip or a sound its dimensions and its length. Read in a child process with limits, for a file
+may come from anybody. The child is handed open files one by one over a
 socket, never a path; one that dies takes the photo it was at with it, and another goes on.
 """
 
@@ -29,7 +32,10 @@ _MOST_KEYWORDS = 200
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of a photo or clip; None, or nothing, for what it does not say. ``captured_at`` is ISO 8601 without a zone."""
+    """What is known of a photo or clip; None, or nothing, for what it does not say.
+
+    ``captured_at`` is ISO 8601 without a zone.
+    """
 
     width: int | None = None
     height: int | None = None
@@ -40,7 +46,7 @@ class Facts:
 
 
 def facts_of(photos: Iterable[tuple[int, int | None]], clips: bool = False) -> Iterator[Facts]:
-    """The facts of each photo, given as handles of the open photo and of its open sidecar (or None).
+    """The facts of each photo, given as handles of the photo and its open sidecar (or None).
 
     What a sidecar says counts before what the photo says. A photo that cannot be read has no facts.
 
@@ -79,7 +85,9 @@ class _Child:
         """The facts, or None when the child does not answer any more."""
         try:
             socket.send_fds(
-                self._socket, [b"clip" if clips else b"photo"], [photo] if sidecar is None else [photo, sidecar]
+                self._socket,
+                [b"clip" if clips else b"photo"],
+                [photo] if sidecar is None else [photo, sidecar],
             )
             answer = self._socket.recv(1 << 16)
         except OSError:
@@ -96,15 +104,22 @@ class _Child:
 def _parse(answer: bytes) -> Facts:
     said = json.loads(answer)
     return Facts(
-        said["width"], said["height"], said["captured_at"], said["rating"], tuple(said["keywords"]), said["seconds"]
+        said["width"],
+        said["height"],
+        said["captured_at"],
+        said["rating"],
+        tuple(said["keywords"]),
+        said["seconds"],
     )
 
 
-# -- in the child -----------------------------------------------------------------------------------------------------
+# -- in the child ----------------------------------------------------------------------------------
 
 
 def _facts(photo: int, sidecar: int | None, clips: bool) -> dict[str, Any]:
-    found: dict[str, Any] = dict.fromkeys(("width", "height", "captured_at", "rating", "seconds")) | {"keywords": []}
+    found: dict[str, Any] = dict.fromkeys(
+        ("width", "height", "captured_at", "rating", "seconds")
+    ) | {"keywords": []}
     packets: list[bytes] = []
     try:
         _from_picture(photo, found, packets)
@@ -149,7 +164,10 @@ def _from_clip(clip: int, found: dict[str, Any]) -> None:
     with open(clip, "rb", closefd=False) as file, av.open(file) as container:
         stream = (container.streams.video or container.streams.audio)[0]
         if stream.type == "video":
-            found["width"], found["height"] = stream.codec_context.width, stream.codec_context.height
+            found["width"], found["height"] = (
+                stream.codec_context.width,
+                stream.codec_context.height,
+            )
         if stream.duration is not None and stream.time_base is not None:
             found["seconds"] = float(stream.duration * stream.time_base)
         elif (whole := getattr(container, "duration", None)) is not None:
@@ -189,7 +207,12 @@ def _from_xmp(packet: bytes, found: dict[str, Any]) -> None:
         words = "".join(text).strip()
         if name == f"{_XMP} Rating" and words:
             found["rating"] = _rating(words)
-        if name == f"{_RDF} li" and f"{_DC} subject" in path and words and len(keywords) < _MOST_KEYWORDS:
+        if (
+            name == f"{_RDF} li"
+            and f"{_DC} subject" in path
+            and words
+            and len(keywords) < _MOST_KEYWORDS
+        ):
             keywords.append(words[:200])
         path.pop()
         text.clear()
@@ -215,7 +238,9 @@ def main(fd: int) -> None:
             if not message:
                 return
             try:
-                answer = _facts(handles[0], handles[1] if len(handles) > 1 else None, message == b"clip")
+                answer = _facts(
+                    handles[0], handles[1] if len(handles) > 1 else None, message == b"clip"
+                )
                 asked.send(json.dumps(answer).encode()[: 1 << 16])
             finally:
                 for handle in handles:

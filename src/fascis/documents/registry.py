@@ -13,4 +13,8 @@ _BY_EXTENSION = {extension: f for f in FORMATS for extension in f.extensions}
 
 def format_of(name: bytes) -> DocumentFormat | None:
     """The format that a file's extension names, or None."""
-    return _BY_EXTENSION.get(name.rpartition(b".")[2].lower().decode("ascii", "replace")) if b"." in name else None
+    return (
+        _BY_EXTENSION.get(name.rpartition(b".")[2].lower().decode("ascii", "replace"))
+        if b"." in name
+        else None
+    )

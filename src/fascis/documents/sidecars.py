@@ -1,6 +1,9 @@
-"""Sidecars, ``.xmp`` (XMP, ISO 16684-1): which photo or clip of its folder each belongs to, by name.
+"""Sidecars, ``.xmp`` (XMP, ISO 16684-1).
 
-Two ways of naming are in use: ``a.ext.xmp`` belongs to ``a.ext``; ``a.xmp`` to what is called ``a`` with another extension.
+Which photo or clip of its folder each belongs to, by name.
+
+Two ways of naming are in use: ``a.ext.xmp`` belongs to ``a.ext``; ``a.xmp`` to what is called ``a``
+with another extension.
 """
 
 from __future__ import annotations
@@ -15,7 +18,8 @@ _END = b".xmp"
 def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
     """The sidecars among the names in one folder, and whom each belongs to; nobody, for an orphan.
 
-    A photo and a clip of the same name, or a raw picture beside its developed one, share ``a.xmp``. Case and the form of
+    A photo and a clip of the same name, or a raw picture beside its developed one, share ``a.xmp``.
+    Case and the form of
     accents do not count, where no name is exactly so.
     """
     all_names = list(names)

@@ -19,7 +19,8 @@ class Target:
 
     Attributes:
         path: as this machine writes paths; names that are not UTF-8 are kept (surrogates).
-        foreign: it was written on another operating system; ``path`` is then only good for its last parts.
+        foreign: it was written on another operating system; ``path`` is then only good for its last
+            parts.
     """
 
     path: str
@@ -35,7 +36,8 @@ def readings(as_written: str, is_uri: bool = False) -> list[Target]:
     """The ways to read a target, the likeliest first; empty when it names no file.
 
     Args:
-        is_uri: the format says that it is a URI reference; else it is tried as written, then percent-decoded.
+        is_uri: the format says that it is a URI reference; else it is tried as written, then
+            percent-decoded.
     """
     if not as_written or "\0" in as_written or not _is_encodable(as_written):
         return []
@@ -88,7 +90,11 @@ def _decoded(text: str) -> str:
 
 def is_elsewhere(as_written: str) -> bool:
     """True for a URL that is no file."""
-    return as_written[:5].lower() != "file:" and bool(_SCHEME.match(as_written)) and not _DRIVE_LETTER.match(as_written)
+    return (
+        as_written[:5].lower() != "file:"
+        and bool(_SCHEME.match(as_written))
+        and not _DRIVE_LETTER.match(as_written)
+    )
 
 
 def as_uri(path: str) -> str:
@@ -98,7 +104,10 @@ def as_uri(path: str) -> str:
 
 
 def can_be_text(path: str) -> bool:
-    """True when a path can stand in a text as it is: UTF-8 without control characters, and not taken for something else."""
+    """True when a path can stand in a text as it is.
+
+    UTF-8 without control characters, and not taken for something else.
+    """
     try:
         path.encode()
     except UnicodeEncodeError:
@@ -108,9 +117,12 @@ def can_be_text(path: str) -> bool:
 
 
 def spellings(path: str) -> Iterator[str]:
-    """Ways to spell a path as a URI reference, which all decode to it: as usual, then with one more letter encoded.
+    """Ways to spell a path as a URI reference, which all decode to it.
 
-    Of two names of which one is the other percent-encoded, a spelling that is nobody's name means the same to those who decode it
+    As usual, then with one more letter encoded.
+
+    Of two names of which one is the other percent-encoded, a spelling that is nobody's name means
+    the same to those who decode it
     first and to those who take it as it is written first.
     """
     usual = as_uri(path)

@@ -1,6 +1,7 @@
 """Playlists in XSPF (xspf.org, version 1): the ``location`` of every track is a URI.
 
-Read with expat, which tells where in the bytes an element begins and ends. A document type declaration is refused: no
+Read with expat, which tells where in the bytes an element begins and ends. A document type
+declaration is refused: no
 playlist has one, and entities come with it.
 """
 
@@ -41,7 +42,9 @@ class Xspf:
             parser.Parse(content, True)
         except expat.ExpatError as error:
             words = expat.ErrorString(error.code)
-            raise NotUnderstood(f"It is no XML at line {error.lineno}: {words}.", parser.ErrorByteIndex) from error
+            raise NotUnderstood(
+                f"It is no XML at line {error.lineno}: {words}.", parser.ErrorByteIndex
+            ) from error
         return reading.references
 
     def written(self, target: str, url: bool = False) -> bytes:
@@ -62,7 +65,9 @@ class Xspf:
 
 
 def _refuse(*_: object) -> None:
-    raise NotUnderstood("It declares a document type; no playlist has one, and entities are not followed.")
+    raise NotUnderstood(
+        "It declares a document type; no playlist has one, and entities are not followed."
+    )
 
 
 def _declared(_version: str, encoding: str | None, _standalone: int) -> None:
@@ -98,7 +103,10 @@ class _Reading:
             lead = len(raw) - len(raw.lstrip())
             span = (self._begin, at)
             if text != raw and self._content[self._begin : at] == raw.encode():
-                span = (self._begin + len(raw[:lead].encode()), self._begin + len(raw[: lead + len(text)].encode()))
+                span = (
+                    self._begin + len(raw[:lead].encode()),
+                    self._begin + len(raw[: lead + len(text)].encode()),
+                )
             if text:
                 means = Means.ELSEWHERE if is_elsewhere(text) else Means.PATH
                 self.references.append(Reference(span, text, means))
@@ -107,7 +115,10 @@ class _Reading:
 
 
 def _tag_end(content: bytes, at: int) -> int:
-    """Where the content of the element begins whose tag begins at ``at``; an attribute may hold a ``>``."""
+    """Where the content of the element begins whose tag begins at ``at``.
+
+    An attribute may hold a ``>``.
+    """
     quote = 0
     for i in range(at, len(content)):
         byte = content[i]

@@ -1,4 +1,7 @@
-"""Asking a mounted drive without waiting for ever: a user-space driver or a share may stop answering."""
+"""Asking a mounted drive without waiting for ever.
+
+A user-space driver or a share may stop answering.
+"""
 
 from __future__ import annotations
 
@@ -7,12 +10,16 @@ import stat
 import threading
 
 PATIENCE = 1.5  # seconds
-_asked: dict[str, threading.Thread] = {}  # those that still wait in the kernel: asked once, not again and again
+_asked: dict[
+    str, threading.Thread
+] = {}  # those that still wait in the kernel: asked once, not again and again
 _lock = threading.Lock()
 
 
 def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
-    """The space of the file system mounted at a folder; None when it is no folder, or may not be asked.
+    """The space of the file system mounted at a folder.
+
+    None when it is no folder, or may not be asked.
 
     Args:
         may_hang: it is driven by a program, or lies beyond a network.
@@ -26,7 +33,9 @@ def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
         if (before := _asked.get(where)) is not None and before.is_alive():
             raise TimeoutError(f"{where} does not answer")
         answer: list[os.statvfs_result | None] = []
-        thread = threading.Thread(target=lambda: answer.append(_ask(where)), name="ask", daemon=True)
+        thread = threading.Thread(
+            target=lambda: answer.append(_ask(where)), name="ask", daemon=True
+        )
         _asked[where] = thread
         thread.start()
     thread.join(PATIENCE)

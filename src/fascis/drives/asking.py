@@ -1,7 +1,11 @@
-"""Asking a drive itself what it can hold: small probe files in a folder of our own, which goes again.
+"""Asking a drive itself what it can hold.
 
-Options of a mount and drivers change what a file system takes (vfat(5) charsets, case folding, what a server allows); so
-before anything is copied the drive is asked. Never a drive that is full or can only be read, and never by a dry run.
+Small probe files in a folder of our own, which goes again.
+
+Options of a mount and drivers change what a file system takes (vfat(5) charsets, case folding, what
+a server allows); so
+before anything is copied the drive is asked. Never a drive that is full or can only be read, and
+never by a dry run.
 """
 
 from __future__ import annotations
@@ -19,14 +23,18 @@ from fascis.files.names import join
 LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
 _LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
 _STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
-_LETTERS = "\U0001f41f\u9dfa\u00f1"  # a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
+# a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
+_LETTERS = "\U0001f41f\u9dfa\u00f1"
 _TIME = 1_700_000_001_123_456_789  # ns: odd in every unit that is in use
 
 
 def ask(medium: Medium) -> Answers | None:
-    """Asks the drive that an open folder is on; None when it may not be written, has no room, or fails meanwhile.
+    """Asks the drive that an open folder is on.
 
-    What is made is removed again; what stays if the program ends in the middle is cleared by the next that asks there.
+    None when it may not be written, has no room, or fails meanwhile.
+
+    What is made is removed again; what stays if the program ends in the middle is cleared by the
+    next that asks there.
     """
     try:
         if medium.space()[1] < LEAST_FREE:
@@ -63,7 +71,9 @@ class _Probe:
         )
 
     def _make(self, name: bytes) -> bool:
-        """Creates an empty file; False when the drive refuses that name, or has one that it takes for the same.
+        """Creates an empty file.
+
+        False when the drive refuses that name, or has one that it takes for the same.
 
         Raises:
             OSError: what failed has nothing to do with the name.
@@ -86,15 +96,24 @@ class _Probe:
             self._remove(name)
 
     def _folds(self, largest: int) -> Fold:
-        """Which names are one: those that cannot be made beside each other, or are not both there then."""
+        """Which names are one.
+
+        Those that cannot be made beside each other, or are not both there then.
+        """
         if self._both(b"Case", b"cASE"):
             return Fold.NONE
-        accents = largest < 0x301 or self._both("\u00e9t\u00e9".encode(), "e\u0301te\u0301".encode())
+        accents = largest < 0x301 or self._both(
+            "\u00e9t\u00e9".encode(), "e\u0301te\u0301".encode()
+        )
         return Fold.UPPER if accents else Fold.FULL
 
     def _both(self, one: bytes, other: bytes) -> bool:
         """True when two names can be made beside each other, and both are there then."""
-        return self._make(one) and self._make(other) and {one, other} <= set(self._medium.names(self._folder))
+        return (
+            self._make(one)
+            and self._make(other)
+            and {one, other} <= set(self._medium.names(self._folder))
+        )
 
     def _links(self) -> bool:
         return self._can(lambda to: self._medium.make_link(b"Case", to)) and self._can(

@@ -13,7 +13,9 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
-_NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))  # EFI system partitions (UEFI, 5.3.3)
+_NOT_FOR_PEOPLE = frozenset(
+    ("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef")
+)  # EFI system partitions (UEFI, 5.3.3)
 
 
 class Block(BaseModel):
@@ -47,12 +49,18 @@ class Block(BaseModel):
 
     @property
     def hardware(self) -> str:
-        """What tells it from another device with the same content: the disk's serial number and the partition, else the socket."""
+        """What tells it from another device with the same content.
+
+        The disk's serial number and the partition, else the socket.
+        """
         part = self.name.removeprefix(self.disk) if self.disk else ""
         return f"{self.serial}{part}" if self.serial else self.socket()
 
     def socket(self) -> str:
-        """Where in the machine it is plugged in (sysfs), or the image behind a loop device; "" where that is not known."""
+        """Where in the machine it is plugged in (sysfs), or the image behind a loop device.
+
+        "" where that is not known.
+        """
         here = Path(f"/sys/dev/block/{self.device}")
         try:
             if self.type == "loop":
@@ -93,10 +101,10 @@ def parse_blocks(text: str) -> dict[str, Block]:
 
 
 def probed(block: Block) -> Block:
-    """The block device with file system, UUID and label read from the device itself, where udev does not know them.
+    """The block device, asked itself for file system, UUID and label where udev knows none.
 
-    Nothing is remembered between two calls: another drive may be behind the same device by then. Where the device may
-    not be read (only root may, mostly), the block is given as it was.
+    Nothing is remembered between two calls: another drive may be behind the same device by then.
+    Where the device may not be read (only root may, mostly), the block is given as it was.
     """
     if block.uuid:
         return block
@@ -109,7 +117,11 @@ def probed(block: Block) -> Block:
     except (OSError, subprocess.SubprocessError):
         return block
     said = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
-    found = {"fstype": said.get("TYPE"), "uuid": said.get("UUID"), "label": said.get("LABEL") or block.label}
+    found = {
+        "fstype": said.get("TYPE"),
+        "uuid": said.get("UUID"),
+        "label": said.get("LABEL") or block.label,
+    }
     return block.model_copy(update=found) if found["uuid"] else block
 
 

@@ -1,6 +1,9 @@
-"""What a drive seems to be used for, from the names in its top folder: somebody's backup disk, or the disk of a system.
+"""What a drive seems to be used for, from the names in its top folder.
 
-Told by words and dates in names alone, never by what a certain program leaves behind; a guess is told as one.
+Somebody's backup disk, or the disk of a system.
+
+Told by words and dates in names alone, never by what a certain program leaves behind; a guess is
+told as one.
 """
 
 from __future__ import annotations
@@ -22,14 +25,17 @@ _LEAST_DATED = 4  # folders called by a date, and most of all folders: one after
 
 @dataclass(frozen=True, slots=True)
 class Character:
-    """What speaks for it that a drive is a backup disk, and that it holds a system; "" where nothing does."""
+    """What speaks for it that a drive is a backup disk, and that it holds a system.
+
+    "" where nothing does.
+    """
 
     backup: str = ""
     system: str = ""
 
 
 def character_of(names: list[str], label: str) -> Character:
-    """Tells by the names of what lies in the top folder (folders end in ``/``), and by the drive's own. Pure."""
+    """Tells by the drive's name and those in its top folder (folders end in ``/``). Pure."""
     folders = [n[:-1] for n in names if n.endswith("/")]
     backup = ""
     dated = [n for n in folders if _DATED.search(n)]
@@ -44,7 +50,9 @@ def character_of(names: list[str], label: str) -> Character:
 
 
 def look_at_character(drive: Drive) -> Character:
-    """Looks at the top folder of a drive, not deeper, and not at more than 2,000 names. Nothing where that cannot be done.
+    """Looks at the top folder of a drive, not deeper, and not at more than 2,000 names.
+
+    Nothing where that cannot be done.
 
     May wait for a drive that does not answer; call it where that holds nobody up.
     """

@@ -24,28 +24,65 @@ from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import shown
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
-_TEMPORARY = ("/tmp", "/dev", "/run", "/sys", "/var")  # where systems keep files in memory for themselves
+_TEMPORARY = (
+    "/tmp",
+    "/dev",
+    "/run",
+    "/sys",
+    "/var",
+)  # where systems keep files in memory for themselves
 _PSEUDO = frozenset(
     (
-        "proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "mqueue", "hugetlbfs", "debugfs", "tracefs", "securityfs", "pstore",
-        "bpf", "autofs", "configfs", "fusectl", "binfmt_misc", "nsfs", "rpc_pipefs", "efivarfs", "selinuxfs", "ramfs", "fuse.lxcfs",
-        "fuse.gvfsd-fuse", "fuse.portal", "fuse.snapfuse", "nfsd", "overlay", "squashfs",
+        "proc",
+        "sysfs",
+        "devtmpfs",
+        "devpts",
+        "cgroup",
+        "cgroup2",
+        "mqueue",
+        "hugetlbfs",
+        "debugfs",
+        "tracefs",
+        "securityfs",
+        "pstore",
+        "bpf",
+        "autofs",
+        "configfs",
+        "fusectl",
+        "binfmt_misc",
+        "nsfs",
+        "rpc_pipefs",
+        "efivarfs",
+        "selinuxfs",
+        "ramfs",
+        "fuse.lxcfs",
+        "fuse.gvfsd-fuse",
+        "fuse.portal",
+        "fuse.snapfuse",
+        "nfsd",
+        "overlay",
+        "squashfs",
     )
-)  # fmt: skip
+)
 _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
 class Drives:
     """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none).
 
-    With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called before everything a stand-in drive does.
+    With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called
+    before everything a stand-in drive does.
 
     Attributes:
-        known_hardware: gives UUID → hardware of the drives that are known from before; asked only where two share a UUID.
+        known_hardware: gives UUID → hardware of the drives that are known from before; asked only
+            where two share a UUID.
     """
 
     def __init__(
-        self, stand_ins: Path | None = None, real: bool = True, step: Callable[[str], None] = lambda _: None
+        self,
+        stand_ins: Path | None = None,
+        real: bool = True,
+        step: Callable[[str], None] = lambda _: None,
     ) -> None:
         self._folder, self._real, self._step = stand_ins, real, step
         self.known_hardware: Callable[[], Mapping[str, str]] = dict
@@ -89,9 +126,10 @@ class Drives:
         return None
 
     def connected(self) -> list[Drive]:
-        """All drives that are plugged in and hold a person's files, and the stand-ins (away ones too).
+        """All drives that are plugged in and hold a person's files, and all stand-ins.
 
-        Those that are not mounted, or do not answer, are there with ``connected`` False. Two with one UUID are told apart.
+        Those that are not mounted, or do not answer, are there with ``connected`` False. Two with
+        one UUID are told apart.
         """
         stand_ins = self._told_apart([self._remembered(s.drive()) for s in self.stand_ins()])
         if not self._real:
@@ -110,7 +148,10 @@ class Drives:
         return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
 
     def _told_apart(self, drives: list[Drive]) -> list[Drive]:
-        """Gives drives that share a UUID one each: the one that is known from before keeps it, the others get more to it."""
+        """Gives drives that share a UUID one each.
+
+        The one that is known from before keeps it, the others get more to it.
+        """
         there = [d for d in drives if d.has_uuid and (d.connected or not d.stand_in)]
         plugged = Counter(uuid for uuid, _ in {(d.uuid, d.hardware or d.device) for d in there})
         drives = [d for d in drives if d.connected or not d.stand_in or not plugged[d.uuid]]
@@ -131,7 +172,11 @@ class Drives:
         self.check_answers(path)
         if stand_in := self._stand_in_of(path):
             drive = self._remembered(stand_in.drive())
-            same = (f for f, s in self._stand_ins.items() if s.connected and s.description.uuid == drive.uuid)
+            same = (
+                f
+                for f, s in self._stand_ins.items()
+                if s.connected and s.description.uuid == drive.uuid
+            )
             twins = sum(f.is_dir() for f in same) > 1
             return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
         try:
@@ -180,7 +225,8 @@ class Drives:
         """A medium on an existing folder: the stand-in's where it lies on one.
 
         Raises:
-            EnvironmentTrouble: it is not there, not a folder, does not answer, or may not be opened.
+            EnvironmentTrouble: it is not there, not a folder, does not answer, or may not be
+                opened.
         """
         self.check_answers(path)
         stand_in = self._stand_in_of(path)
@@ -199,7 +245,8 @@ class Drives:
     def asked(self, drive: Drive, folder: Path) -> Drive:
         """The drive with what it says itself of what it can hold, see :mod:`fascis.drives.asking`.
 
-        Writes probe files into ``folder``, an existing folder of the drive, and removes them. Unchanged where it cannot be asked.
+        Writes probe files into ``folder``, an existing folder of the drive, and removes them.
+        Unchanged where it cannot be asked.
         """
         if drive.read_only or not drive.connected:
             return drive
@@ -220,7 +267,10 @@ class Drives:
 
 
 def _flushing(fd: int) -> tuple[Device | None, bool]:
-    """What it takes to flush the file system of an open folder: its device too, or each file by itself."""
+    """What it takes to flush the file system of an open folder.
+
+    Its device too, or each file by itself.
+    """
     wanted = mount_id_of(fd)
     mount = next((m for m in read_mounts() if m.id == wanted), None)
     if mount is None or not mount.may_hang:
@@ -270,7 +320,9 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
     if block:
         block = blocks[block.device] = probed(block)
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
-    label = (block.label if block else None) or ("This machine" if mount.where == "/" else Path(mount.where).name)
+    label = (block.label if block else None) or (
+        "This machine" if mount.where == "/" else Path(mount.where).name
+    )
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
     return Drive(
         uuid=uuid,
@@ -281,7 +333,8 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         capacity=space.f_blocks * space.f_frsize if space else block.size if block else 0,
         free=space.f_bavail * space.f_frsize if space else 0,
         block=space.f_frsize if space else 4096,
-        transport=(block.tran if block else None) or ("network" if mount.filesystem in NETWORK else ""),
+        transport=(block.tran if block else None)
+        or ("network" if mount.filesystem in NETWORK else ""),
         rotational=bool(block and block.rota),
         read_only=mount.read_only,
         removable=bool(block and block.removable),
@@ -299,7 +352,10 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
 
 
 def _not_mounted(blocks: dict[str, Block], mounted: list[Drive]) -> list[Drive]:
-    """What is plugged in with a file system that is known here, and is not mounted: only what can be taken out of the machine."""
+    """What is plugged in with a file system that is known here, and is not mounted.
+
+    Only what can be taken out of the machine.
+    """
     devices = {d.device for d in mounted}
     spread = {d.uuid for d in mounted if d.filesystem == "btrfs" and _one_of_several(d)}
     return [
@@ -324,21 +380,32 @@ def _not_mounted(blocks: dict[str, Block], mounted: list[Drive]) -> list[Drive]:
             link_mbit=link_mbit(b.device) if b.tran == "usb" else 0,
         )
         for b in blocks.values()
-        if b.uuid and b.fstype and b.device not in devices and b.uuid not in spread
-        and b.removable and b.for_people and rules_of(b.fstype).known
-    ]  # fmt: skip
+        if b.uuid
+        and b.fstype
+        and b.device not in devices
+        and b.uuid not in spread
+        and b.removable
+        and b.for_people
+        and rules_of(b.fstype).known
+    ]
 
 
 def _one_of_several(drive: Drive) -> bool:
     """True for a file system over several devices (btrfs): they share a UUID and are no clones."""
     try:
-        return drive.filesystem == "btrfs" and len(os.listdir(f"/sys/fs/btrfs/{drive.uuid}/devices")) > 1
+        return (
+            drive.filesystem == "btrfs"
+            and len(os.listdir(f"/sys/fs/btrfs/{drive.uuid}/devices")) > 1
+        )
     except OSError:
         return False
 
 
 def _apart(drive: Drive, known: str) -> Drive:
-    """One of several drives with one UUID; ``known`` is the hardware that had it before, or nothing."""
+    """One of several drives with one UUID.
+
+    ``known`` is the hardware that had it before, or nothing.
+    """
     if known and drive.hardware == known:
         return replace(drive, twin_of=drive.uuid)
     return replace(drive, uuid=f"{drive.uuid}#{drive.hardware or drive.mount}", twin_of=drive.uuid)

@@ -1,4 +1,7 @@
-"""A drive in words: what it is, what its file system can hold, what speaks for it and against it. Pure."""
+"""A drive in words: what it is, what its file system can hold, what speaks for it and against it.
+
+Pure.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,14 @@ from fascis.drives.rules import LAST_CODE, Fold, Rules
 from fascis.files.sizes import NBSP, counted, size
 
 _LAST = {0x7F: "z, without accents", 0xFFFF: "those of the basic plane, without pictures"}
-_TRANSPORTS = {"nvme": "NVMe", "usb": "USB", "sata": "SATA", "sas": "SAS", "network": "network", "mmc": "card"}
+_TRANSPORTS = {
+    "nvme": "NVMe",
+    "usb": "USB",
+    "sata": "SATA",
+    "sas": "SAS",
+    "network": "network",
+    "mmc": "card",
+}
 
 
 def transport_words(drive: Drive) -> str:
@@ -27,10 +37,17 @@ def file_system_words(drive: Drive) -> str:
 
 
 def built_words(drive: Drive) -> str:
-    """Spinning or solid state, as far as the drive itself says so; the kernel calls every virtual disk spinning."""
+    """Spinning or solid state, as far as the drive itself says so.
+
+    The kernel calls every virtual disk spinning.
+    """
     if drive.takes_turns:
         return "spinning disk"
-    return "solid state" if drive.transport in ("nvme", "usb", "sata", "sas") and not drive.rotational else ""
+    return (
+        "solid state"
+        if drive.transport in ("nvme", "usb", "sata", "sas") and not drive.rotational
+        else ""
+    )
 
 
 def speed_words(speed: tuple[float, float, float] | None) -> str:
@@ -45,7 +62,11 @@ def state_words(drive: Drive, seen_at: float | None = None) -> str:
     if not drive.mounted:
         return "not mounted"
     if not drive.connected:
-        return f"last seen {time.strftime('%d %b, %H:%M', time.localtime(seen_at))}" if seen_at else "away"
+        return (
+            f"last seen {time.strftime('%d %b, %H:%M', time.localtime(seen_at))}"
+            if seen_at
+            else "away"
+        )
     return ""
 
 
@@ -53,13 +74,20 @@ def flags(drive: Drive, character: Character | None = None) -> list[str]:
     """What a person should know before trusting it with anything, the worst first."""
     found = []
     if drive.ambiguous:
-        found.append("Shares its identity (UUID) with another drive that is connected, as a cloned disk does.")
+        found.append(
+            "Shares its identity (UUID) with another drive that is connected, as a cloned disk "
+            "does."
+        )
     elif drive.twin_of:
         found.append(
-            "Another drive with the same identity (UUID) is connected, a clone of it; this is the one that is known."
+            "Another drive with the same identity (UUID) is connected, a clone of it; this is the "
+            "one that is known."
         )
     if drive.errors:
-        found.append(f"The kernel has counted {counted(drive.errors, 'fault')} of its file system. Have it checked.")
+        found.append(
+            f"The kernel has counted {counted(drive.errors, 'fault')} of its file system. Have it "
+            "checked."
+        )
     if drive.connected and drive.read_only:
         found.append("It can only be read.")
     if character and character.backup:
@@ -76,10 +104,15 @@ def rules_in_words(rules: Rules) -> list[str]:
     found = []
     if rules.largest_file is not None and rules.largest_file < 1 << 40:
         found.append(f"No file over {size(rules.largest_file)}.")
-    found.append(f"Names of up to 255{NBSP}{'characters' if rules.utf16_names else 'bytes'}" + _names(rules) + ".")
+    found.append(
+        f"Names of up to 255{NBSP}{'characters' if rules.utf16_names else 'bytes'}"
+        + _names(rules)
+        + "."
+    )
     if rules.largest_code < LAST_CODE:
         found.append(
-            f"Letters only up to {_LAST.get(rules.largest_code, chr(rules.largest_code))}, by the way it is mounted."
+            f"Letters only up to {_LAST.get(rules.largest_code, chr(rules.largest_code))}, by the "
+            "way it is mounted."
         )
     found.append(
         {
@@ -95,7 +128,9 @@ def rules_in_words(rules: Rules) -> list[str]:
         "holes": rules.holes,
     }
     lost = [name for name, keeps in kept.items() if not keeps]
-    found.append("Keeps " + _and([n for n, k in kept.items() if k]) + "." if len(lost) < len(kept) else "")
+    found.append(
+        "Keeps " + _and([n for n, k in kept.items() if k]) + "." if len(lost) < len(kept) else ""
+    )
     if lost:
         found.append(f"Keeps no {_and(lost, 'or')}.")
     found.append(_times(rules))
@@ -117,7 +152,11 @@ def _times(rules: Rules) -> str:
     step = rules.granularity_ns
     if step < 10**9:
         return ""
-    years = f", from {_year(rules.earliest)} to {_year(rules.latest)}" if rules.earliest and rules.latest else ""
+    years = (
+        f", from {_year(rules.earliest)} to {_year(rules.latest)}"
+        if rules.earliest and rules.latest
+        else ""
+    )
     return f"Dates in steps of {counted(step // 10**9, 'second')}{years}."
 
 
@@ -136,5 +175,8 @@ def rules_known_by(drive: Drive) -> str:
     if drive.rules.certain:
         return ""
     if not drive.rules.known:
-        return "The file system is not known here; the narrowest rules are assumed until the drive is asked when a crossing starts."
+        return (
+            "The file system is not known here; the narrowest rules are assumed until the drive is "
+            "asked when a crossing starts."
+        )
     return "Assumed by its file system; the drive itself is asked when a crossing starts."

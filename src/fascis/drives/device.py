@@ -1,6 +1,7 @@
 """The block device below a drive: what was read from it, and the pages of it that lie in memory.
 
-A user-space driver reads and writes through those pages: what it gives back after a write may never have been on the
+A user-space driver reads and writes through those pages: what it gives back after a write may never
+have been on the
 drive. Source: block/stat in sysfs, posix_fadvise(2), fsync(2).
 """
 
@@ -26,7 +27,10 @@ class Device:
             self._fd = self._by_name()
 
     def _by_name(self) -> int | None:
-        """Without udev there is no /dev/block: the kernel's own name for the device is asked for."""
+        """Without udev there is no /dev/block.
+
+        The kernel's own name for the device is asked for.
+        """
         try:
             name = next(
                 line[8:].strip()
@@ -39,11 +43,21 @@ class Device:
 
     @classmethod
     def below(cls, drive: Drive) -> Device | None:
-        """The device below a drive, or None: a network share, a stand-in, a file system in memory."""
-        return cls(drive.device) if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists() else None
+        """The device below a drive, or None.
+
+        A network share, a stand-in, a file system in memory.
+        """
+        return (
+            cls(drive.device)
+            if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists()
+            else None
+        )
 
     def bytes_read(self) -> int | None:
-        """Bytes read from the device since it was there, by anybody; None when that cannot be known."""
+        """Bytes read from the device since it was there, by anybody.
+
+        None when that cannot be known.
+        """
         try:
             return int(Path(f"/sys/dev/block/{self.number}/stat").read_text().split()[2]) * _SECTOR
         except (OSError, ValueError, IndexError):
@@ -55,7 +69,10 @@ class Device:
         return self._fd is not None
 
     def flush(self) -> None:
-        """Writes its pages out to the medium; nothing where it may not be opened. Raises ``OSError`` when that failed."""
+        """Writes its pages out to the medium; nothing where it may not be opened.
+
+        Raises ``OSError`` when that failed.
+        """
         if self._fd is not None:
             os.fsync(self._fd)
 

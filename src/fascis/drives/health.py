@@ -1,7 +1,11 @@
-"""What the kernel says of a drive that a person should know: faults of its file system, and how fast its connection is.
+"""What the kernel says of a drive that a person should know.
 
-Sources: /sys/fs/ext4 (kernel, Documentation/ABI/testing/sysfs-fs-ext4), /sys/fs/btrfs (sysfs-fs-btrfs), USB devices in sysfs
-(sysfs-bus-usb: ``speed`` in Mbit/s). What the kernel does not count is not known here, and not claimed.
+Faults of its file system, and how fast its connection is.
+
+Sources: /sys/fs/ext4 (kernel, Documentation/ABI/testing/sysfs-fs-ext4), /sys/fs/btrfs
+    (sysfs-fs-btrfs), USB devices in sysfs
+(sysfs-bus-usb: ``speed`` in Mbit/s). What the kernel does not count is not known here, and not
+claimed.
 """
 
 from __future__ import annotations
@@ -12,7 +16,9 @@ SYS = Path("/sys")
 
 
 def errors_of(filesystem: str, device: str, uuid: str, sys: Path = SYS) -> int:
-    """How many faults of a file system the kernel has counted; 0 where there are none, or none are counted.
+    """How many faults of a file system the kernel has counted.
+
+    0 where there are none, or none are counted.
 
     Args:
         device: ``major:minor`` of its block device.
@@ -21,12 +27,17 @@ def errors_of(filesystem: str, device: str, uuid: str, sys: Path = SYS) -> int:
         name = _name(device, sys)
         return _number(sys / "fs/ext4" / name / "errors_count") if name else 0
     if filesystem == "btrfs" and uuid:
-        return sum(_counted(p) for p in sorted((sys / "fs/btrfs" / uuid / "devinfo").glob("*/error_stats")))
+        return sum(
+            _counted(p) for p in sorted((sys / "fs/btrfs" / uuid / "devinfo").glob("*/error_stats"))
+        )
     return 0
 
 
 def link_mbit(device: str, sys: Path = SYS) -> int:
-    """Speed in Mbit/s of the USB connection that a block device hangs on; 0 for another, or where it is not known."""
+    """Speed in Mbit/s of the USB connection that a block device hangs on.
+
+    0 for another, or where it is not known.
+    """
     try:
         here = (sys / "dev/block" / device).resolve(strict=True)
     except OSError:
@@ -54,6 +65,8 @@ def _number(path: Path) -> int:
 def _counted(path: Path) -> int:
     """The sum of ``write_errs 0`` and its like."""
     try:
-        return sum(int(line.split()[1]) for line in path.read_text().splitlines() if len(line.split()) == 2)
+        return sum(
+            int(line.split()[1]) for line in path.read_text().splitlines() if len(line.split()) == 2
+        )
     except (OSError, ValueError):
         return 0

@@ -1,6 +1,9 @@
-"""Which programs keep a drive busy, from ``/proc`` (proc(5)). Asks no drive: one that does not answer holds nobody up.
+"""Which programs keep a drive busy, from ``/proc`` (proc(5)).
 
-Open files are known by the mount that they belong to (``mnt_id`` in fdinfo); working folders, programs and mapped files by
+Asks no drive: one that does not answer holds nobody up.
+
+Open files are known by the mount that they belong to (``mnt_id`` in fdinfo); working folders,
+programs and mapped files by
 their paths.
 """
 
@@ -18,7 +21,10 @@ _LINKS = ("cwd", "root", "exe")
 
 @dataclass(frozen=True, slots=True)
 class Holder:
-    """A program that keeps a drive busy: its name, its process id, and one thing of the drive that it has."""
+    """A program that keeps a drive busy.
+
+    Its name, its process id, and one thing of the drive that it has.
+    """
 
     program: str
     pid: int
@@ -26,7 +32,10 @@ class Holder:
 
 
 def holders_of(mount: Path, proc: Path = PROC) -> tuple[list[Holder], bool]:
-    """The programs that have something of a mounted drive, by name; and True when every program could be looked at."""
+    """The programs that have something of a mounted drive, by name.
+
+    And True when every program could be looked at.
+    """
     ids = {m.id for m in read_mounts() if m.where == str(mount)}
     found, all_seen = [], True
     for entry in sorted((p for p in proc.iterdir() if p.name.isdigit()), key=lambda p: int(p.name)):

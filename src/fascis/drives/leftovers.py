@@ -1,6 +1,9 @@
-"""Small folders of our own on a drive, for asking and measuring it: what a program that was killed has left is cleared.
+"""Small folders of our own on a drive, for asking and measuring it.
 
-Such a folder has a name that nobody else gives, and is locked while it is used (flock(2)); one that nobody holds is left over. Deleted in it are
+What a program that was killed has left is cleared.
+
+Such a folder has a name that nobody else gives, and is locked while it is used (flock(2)); one that
+nobody holds is left over. Deleted in it are
 only empty files, links, and what measuring writes; anything else stays, and with it the folder.
 """
 
@@ -25,7 +28,9 @@ _OURS = re.compile(rb"\.fascis-(asks|measures)-[0-9a-f]{8}\Z")
 
 @contextmanager
 def own_folder(medium: Medium, prefix: bytes) -> Iterator[bytes]:
-    """A new folder of our own, removed at the end with what is ours in it; what was left over before is cleared first.
+    """A new folder of our own, removed at the end with what is ours in it.
+
+    What was left over before is cleared first.
 
     Raises:
         OSError: it cannot be made.
@@ -57,7 +62,11 @@ def clear_leftovers(medium: Medium) -> None:
 def _hold(medium: Medium, folder: bytes) -> int | None:
     """A handle that holds a folder, or None when somebody else does, or nobody can."""
     try:
-        fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=medium.handle)
+        fd = os.open(
+            folder,
+            os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC,
+            dir_fd=medium.handle,
+        )
     except OSError:
         return None
     try:
@@ -74,6 +83,8 @@ def _clear(medium: Medium, folder: bytes) -> None:
             with suppress(OSError):  # what cannot be removed stays, and with it the folder
                 status = medium.status(join(folder, name))
                 ours = name == MEASURED and folder.startswith(MEASURES)
-                if stat.S_ISLNK(status.st_mode) or (stat.S_ISREG(status.st_mode) and (ours or not status.st_size)):
+                if stat.S_ISLNK(status.st_mode) or (
+                    stat.S_ISREG(status.st_mode) and (ours or not status.st_size)
+                ):
                     medium.unlink(join(folder, name), Proven.by(status, stable=False))
         medium.remove_folder(folder)

@@ -1,7 +1,11 @@
-"""A short, polite measurement of a drive's speed: some tens of megabytes written, flushed, read back, and removed again.
+"""A short, polite measurement of a drive's speed.
 
-Polite: never more than a twentieth of what is free, never longer than a few seconds, in a folder of our own, stopped at
-once on request. Reading goes around the page cache where the drive can, else after its pages were dropped; where a driver
+Some tens of megabytes written, flushed, read back, and removed again.
+
+Polite: never more than a twentieth of what is free, never longer than a few seconds, in a folder of
+    our own, stopped at
+once on request. Reading goes around the page cache where the drive can, else after its pages were
+dropped; where a driver
 answers from memory all the same, the figure for reading is too good, and is told as such.
 """
 
@@ -30,7 +34,10 @@ _CHUNK = 4 << 20
 
 @dataclass(frozen=True, slots=True)
 class Speed:
-    """Measured speeds in MB/s (10⁶ bytes a second), and how many bytes they are from. ``proven``: read from the drive itself."""
+    """Measured speeds in MB/s (10⁶ bytes a second), and how many bytes they are from.
+
+    ``proven``: read from the drive itself.
+    """
 
     write_mb_s: float
     read_mb_s: float
@@ -39,7 +46,10 @@ class Speed:
 
 
 def measure(
-    drives: Drives, drive: Drive, folder: Path | None = None, cancelled: Callable[[], bool] = lambda: False
+    drives: Drives,
+    drive: Drive,
+    folder: Path | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Speed:
     """Measures a drive. Writes one file in a folder of its own and removes both again.
 
@@ -55,10 +65,14 @@ def measure(
     if not drive.connected:
         raise Refused("away", f"{label} is away; it cannot be measured.")
     if drive.read_only:
-        raise Refused("destination-read-only", f"{label} can only be read; its speed is not measured.")
+        raise Refused(
+            "destination-read-only", f"{label} can only be read; its speed is not measured."
+        )
     most = min(MOST_BYTES, drive.free // 20) // _CHUNK * _CHUNK
     if most < LEAST_BYTES:
-        raise Refused("not-enough-room", f"{label} is too full to be measured; nothing was written.")
+        raise Refused(
+            "not-enough-room", f"{label} is too full to be measured; nothing was written."
+        )
     where = folder or drive.mount
     with closing(drives.open(where)) as medium:
         try:
@@ -68,7 +82,9 @@ def measure(
             raise told(error, "measure in", os.fsencode(str(where))) from error
 
 
-def _measured(medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]) -> Speed:
+def _measured(
+    medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]
+) -> Speed:
     buffer = memoryview(mmap.mmap(-1, _CHUNK))
     buffer[:] = os.urandom(_CHUNK)  # what compresses would be stored too quickly
     written, begun = 0, time.monotonic()

@@ -1,4 +1,7 @@
-"""A drive: a mounted file system, known by its UUID, not by where it is mounted or what it is called today."""
+"""A drive.
+
+A mounted file system, known by its UUID, not by where it is mounted or what it is called today.
+"""
 
 from __future__ import annotations
 
@@ -24,13 +27,15 @@ class Drive:
         disk: the physical disk below it, as the kernel names it, or "".
         user_space: driven by a FUSE driver.
         stand_in: a folder that plays a drive.
-        compresses: the file system stores less than it was given, so that counting what is read from the device proves nothing.
+        compresses: the file system stores less than it was given, so that counting what is read
+            from the device proves nothing.
         answers_from_memory: a stand-in that plays a driver which answers from memory.
         answers: what it said itself when it was asked what it can hold; ``rules`` has them too.
         mounted: False for one that is plugged in and not mounted: it can be mounted on request.
         silent: it is mounted and does not answer; nothing of it is used until it does.
         hardware: what tells it from another drive with the same UUID, or "".
-        twin_of: the UUID that it shares with another drive that is connected (a cloned disk), or "".
+        twin_of: the UUID that it shares with another drive that is connected (a cloned disk), or
+            "".
         link_mbit: speed of its connection in Mbit/s, or 0 where that is not known.
         errors: faults of its file system that the kernel has counted.
         system: it holds the system of this machine.
@@ -72,12 +77,17 @@ class Drive:
 
     @property
     def renames_safely(self) -> bool | None:
-        """True when it promises that a rename replaces nothing, False when it refuses to; None for a driver that is not known."""
+        """True when it promises that a rename replaces nothing, False when it refuses to.
+
+        None for a driver that is not known.
+        """
         if self.stand_in:
             return not self.rules.folds_case
         if not self.user_space:
             return True
-        return False if self.filesystem in ("exfat", "ntfs") else None  # as seen with their user-space drivers
+        return (
+            False if self.filesystem in ("exfat", "ntfs") else None
+        )  # as seen with their user-space drivers
 
     @property
     def has_uuid(self) -> bool:
@@ -86,19 +96,25 @@ class Drive:
 
     @property
     def ambiguous(self) -> bool:
-        """True for one of two drives with one UUID of which none is known from before: which is which cannot be told."""
+        """True for one of two drives with one UUID of which none is known from before.
+
+        Which is which cannot be told.
+        """
         return bool(self.twin_of) and self.uuid != self.twin_of
 
     @property
     def nearly_full(self) -> bool:
         """True when little is free: under a twentieth, or under 1 GB of a large drive."""
-        return self.connected and self.free < max(self.capacity // 20, min(10**9, self.capacity // 10))
+        return self.connected and self.free < max(
+            self.capacity // 20, min(10**9, self.capacity // 10)
+        )
 
     @property
     def takes_turns(self) -> bool:
         """True when reading while writing would send its head to and fro.
 
-        Only drives that say so themselves are believed: the kernel calls every virtual disk rotating.
+        Only drives that say so themselves are believed: the kernel calls every virtual disk
+        rotating.
         """
         return self.rotational and self.transport in _SAY_HOW_THEY_TURN
 

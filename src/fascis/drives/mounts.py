@@ -1,4 +1,7 @@
-"""Mounted file systems, from ``/proc/self/mountinfo`` (proc_pid_mountinfo(5)), and notice of changes to them."""
+"""Mounted file systems, and notice of changes to them.
+
+From ``/proc/self/mountinfo``, see proc_pid_mountinfo(5).
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,11 @@ NETWORK = frozenset(("nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"))
 
 @dataclass(frozen=True, slots=True)
 class Mount:
-    """One line: the mount's id, its device as ``major:minor``, the folder of the file system that is mounted, where."""
+    """One line.
+
+    The mount's id, its device as ``major:minor``, the folder of the file system that is mounted,
+    where.
+    """
 
     id: int
     device: str
@@ -49,7 +56,13 @@ def parse_mounts(text: str) -> Iterator[Mount]:
     for line in text.splitlines():
         left, separator, right = line.partition(" - ")
         fields, rest = left.split(" "), right.split(" ")
-        if separator and len(fields) >= 6 and len(rest) >= 3 and fields[0].isascii() and fields[0].isdigit():
+        if (
+            separator
+            and len(fields) >= 6
+            and len(rest) >= 3
+            and fields[0].isascii()
+            and fields[0].isdigit()
+        ):
             yield Mount(
                 int(fields[0]),
                 fields[2],
@@ -63,8 +76,15 @@ def parse_mounts(text: str) -> Iterator[Mount]:
 
 
 def other_ways(path: bytes, mounts: Sequence[Mount]) -> Iterator[bytes]:
-    """By which other paths a real path can be reached: where its file system, or a folder of it, is mounted too (bind mounts)."""
-    on = max((m for m in mounts if _below(path, os.fsencode(m.where))), key=lambda m: len(m.where), default=None)
+    """By which other paths a real path can be reached.
+
+    Where its file system, or a folder of it, is mounted too (bind mounts).
+    """
+    on = max(
+        (m for m in mounts if _below(path, os.fsencode(m.where))),
+        key=lambda m: len(m.where),
+        default=None,
+    )
     if on is None:
         return
     inner = _join(os.fsencode(on.root), path[len(os.fsencode(on.where).rstrip(b"/")) :])
@@ -93,11 +113,16 @@ def mount_id_of(fd: int) -> int:
 
 def mount_id_of_line(fdinfo: str) -> int:
     """The id of a mount from the text of ``/proc/*/fdinfo/*``; -1 where it is not in it."""
-    return next((int(line.split()[1]) for line in fdinfo.splitlines() if line.startswith("mnt_id:")), -1)
+    return next(
+        (int(line.split()[1]) for line in fdinfo.splitlines() if line.startswith("mnt_id:")), -1
+    )
 
 
 class MountWatch:
-    """Tells when anything was mounted or unmounted, without polling: the kernel wakes whoever waits on ``fd``."""
+    """Tells when anything was mounted or unmounted, without polling.
+
+    The kernel wakes whoever waits on ``fd``.
+    """
 
     def __init__(self) -> None:
         self.fd = os.open(MOUNTINFO, os.O_RDONLY | os.O_CLOEXEC)

@@ -1,4 +1,7 @@
-"""Removing a drive safely: everything written out, unmounted, and switched off where it can be; when busy, who holds it."""
+"""Removing a drive safely: everything written out, unmounted, and switched off where it can be.
+
+When busy, who holds it.
+"""
 
 from __future__ import annotations
 
@@ -30,17 +33,21 @@ def remove_safely(drive: Drive) -> bool:
         return True
     label = shown(drive.label)
     if not kernel_name(drive.device):
-        raise EnvironmentTrouble(f"{label} has no device of its own here; remove it with your file manager.")
+        raise EnvironmentTrouble(
+            f"{label} has no device of its own here; remove it with your file manager."
+        )
     try:
         return take_out(drive)
     except Busy as error:
         raise EnvironmentTrouble(
-            f"{label} could not be removed: {_holding(drive)}. It is still connected; nothing of it was changed."
+            f"{label} could not be removed: {_holding(drive)}. It is still connected; nothing of "
+            "it was changed."
         ) from error
     except DBusErrorResponse as error:
         said = str(error.data[0]) if error.data else error.name
         raise EnvironmentTrouble(
-            f"{label} could not be removed ({said}). It is still connected; nothing of it was changed."
+            f"{label} could not be removed ({said}). It is still connected; nothing of it was "
+            "changed."
         ) from error
     except Absent as error:
         raise EnvironmentTrouble(
@@ -58,7 +65,11 @@ def _holding(drive: Drive) -> str:
 
 
 def _who(holder: Holder) -> str:
-    return "Fascis itself" if holder.pid == os.getpid() else f"{shown(holder.program)} (process {holder.pid})"
+    return (
+        "Fascis itself"
+        if holder.pid == os.getpid()
+        else f"{shown(holder.program)} (process {holder.pid})"
+    )
 
 
 def describe(folder: Path, **facts: Any) -> None:
@@ -71,7 +82,9 @@ def describe(folder: Path, **facts: Any) -> None:
         said = json.loads((folder / DESCRIPTION).read_bytes())
         fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
-            write_whole(fd, os.fsencode(DESCRIPTION), json.dumps({**said, **facts}, indent=1).encode())
+            write_whole(
+                fd, os.fsencode(DESCRIPTION), json.dumps({**said, **facts}, indent=1).encode()
+            )
         finally:
             os.close(fd)
     except (OSError, ValueError) as error:

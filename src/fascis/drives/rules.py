@@ -1,7 +1,9 @@
 """What file systems can hold: limits of size, names, links, permissions and times, as data.
 
-The table is explained in docs/drives.md, row by row, with the source of each; a test holds the two together, and others
-try the rules on real file systems. What a driver here would take, and other computers could not open, is refused too.
+The table is explained in docs/drives.md, row by row, with the source of each; a test holds the two
+together, and others
+try the rules on real file systems. What a driver here would take, and other computers could not
+open, is refused too.
 """
 
 from __future__ import annotations
@@ -26,13 +28,17 @@ class Fold(Enum):
     """Which names a file system takes for one."""
 
     NONE = "none"  # only those that are equal byte for byte
-    UPPER = "upper case"  # those with the same upper-case form, character by character (UTF-16 units)
+    # those with the same upper-case form, character by character (UTF-16 units)
+    UPPER = "upper case"
     FULL = "case and form"  # those that differ only in case or in the form of their accents
 
 
 @dataclass(frozen=True, slots=True)
 class Answers:
-    """What a drive itself said when it was asked, see :mod:`fascis.drives.asking`. Names as in :class:`Rules`."""
+    """What a drive itself said when it was asked, see :mod:`fascis.drives.asking`.
+
+    Names as in :class:`Rules`.
+    """
 
     folds: Fold
     reserved: frozenset[str]
@@ -54,7 +60,9 @@ class Answers:
     @classmethod
     def from_json(cls, said: dict[str, Any]) -> Answers:
         """The reverse."""
-        return cls(**{**said, "folds": Fold(said["folds"]), "reserved": frozenset(said["reserved"])})
+        return cls(
+            **{**said, "folds": Fold(said["folds"]), "reserved": frozenset(said["reserved"])}
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +74,8 @@ class Rules:
         largest_file: in bytes, or None without a limit that matters.
         utf16_names: names are limited to 255 UTF-16 units instead of 255 bytes.
         unicode_only: names must be valid Unicode.
-        largest_code: the last character that names can have; less than all of Unicode where the character set of a mount ends.
+        largest_code: the last character that names can have; less than all of Unicode where the
+            character set of a mount ends.
         reserved: characters that cannot be in names.
         trailing: characters that cannot be at the end of names.
         devices: names of devices (``con``, ``aux.txt``) cannot be used.
@@ -74,13 +83,15 @@ class Rules:
         links: symbolic and hard links are kept.
         modes: permissions are kept.
         attributes: ``user.*`` extended attributes are kept.
-        attribute_bytes: how many bytes of them one file can have, about, or None where that does not matter.
+        attribute_bytes: how many bytes of them one file can have, about, or None where that does
+            not matter.
         holes: sparse files keep their holes.
         granularity_ns: of modification times.
         earliest, latest: the first and the last modification time, in seconds since 1970.
         stable_inodes: an inode number identifies a file for as long as it exists.
         keeps_ctime: every change of a file moves its time of change, which no program can set.
-        certain: the kernel's own code is all that decides; no option of a mount, and no other computer.
+        certain: the kernel's own code is all that decides; no option of a mount, and no other
+            computer.
         asked: the drive itself was asked.
         source: where the rules stand.
     """
@@ -110,7 +121,10 @@ class Rules:
 
     @property
     def known(self) -> bool:
-        """False for a file system that the table does not have: the most cautious rules are assumed."""
+        """False for a file system that the table does not have.
+
+        The most cautious rules are assumed.
+        """
         return self.name != UNKNOWN_NAME
 
     @property
@@ -147,8 +161,13 @@ class Rules:
         return None
 
     def _beyond(self, text: str) -> str:
-        """The first character that is not in its character set; bytes that are none (surrogates) are another matter."""
-        return next((c for c in text if ord(c) > self.largest_code and not "\udc80" <= c <= "\udcff"), "")
+        """The first character that is not in its character set.
+
+        Bytes that are none (surrogates) are another matter.
+        """
+        return next(
+            (c for c in text if ord(c) > self.largest_code and not "\udc80" <= c <= "\udcff"), ""
+        )
 
     def refused_names(self, names: Sequence[bytes]) -> list[tuple[int, str]]:
         """Which of many names cannot be held, by their position, and why; quick when none is."""
@@ -161,9 +180,14 @@ class Rules:
         """False when surely all of these names, one a line, can be held."""
         if self.largest_code < LAST_CODE and not names.isascii():
             return True
-        if _LONG.search(names) or (self.unicode_only and not names.isascii() and not _is_unicode(names)):
+        if _LONG.search(names) or (
+            self.unicode_only and not names.isascii() and not _is_unicode(names)
+        ):
             return True
-        return bool(self.reserved or self.devices or self.trailing) and _DOUBTFUL.search(names) is not None
+        return (
+            bool(self.reserved or self.devices or self.trailing)
+            and _DOUBTFUL.search(names) is not None
+        )
 
     def fold(self, name: bytes) -> bytes:
         """The form under which two names are one on such a drive."""
@@ -179,12 +203,15 @@ class Rules:
     def keeps_time(self, mtime_ns: int) -> bool:
         """True when a modification time lies in its range."""
         seconds = mtime_ns // 10**9
-        return (self.earliest is None or seconds >= self.earliest) and (self.latest is None or seconds <= self.latest)
+        return (self.earliest is None or seconds >= self.earliest) and (
+            self.latest is None or seconds <= self.latest
+        )
 
     def with_answers(self, answers: Answers) -> Rules:
         """These rules with what the drive itself said.
 
-        Of a known file system only what is stricter counts, for another computer may read it; of an unknown one all does.
+        Of a known file system only what is stricter counts, for another computer may read it; of an
+        unknown one all does.
         """
         known = self.known
         return replace(
@@ -207,7 +234,8 @@ class Rules:
 _FOLDS = [Fold.NONE, Fold.UPPER, Fold.FULL]
 _LONG = re.compile(rb"[^\n]{256}")
 _DOUBTFUL = re.compile(
-    rb'["*:<>?\\|\x00-\x09\x0b-\x1f]|[. ](?:\n|\Z)|(?:\A|\n)(?i:con|prn|aux|nul|com[1-9]|lpt[1-9])(?:\.|\n|\Z)'
+    rb'["*:<>?\\|\x00-\x09\x0b-\x1f]|[. '
+    rb"](?:\n|\Z)|(?:\A|\n)(?i:con|prn|aux|nul|com[1-9]|lpt[1-9])(?:\.|\n|\Z)"
 )
 
 
@@ -220,11 +248,16 @@ def _is_unicode(names: bytes) -> bool:
 
 
 def _upper(c: str) -> str:
-    """Upper case as FAT, exFAT and NTFS have it: one 16-bit unit becomes one, or stays (simple case mapping, Unicode 4.2)."""
+    """Upper case as FAT, exFAT and NTFS have it.
+
+    One 16-bit unit becomes one, or stays (simple case mapping, Unicode 4.2).
+    """
     if c > "\uffff":
         return c
     upper = c.upper()
-    if len(upper) > 1:  # what becomes several letters in full may have a single one for titles, which then is meant
+    if (
+        len(upper) > 1
+    ):  # what becomes several letters in full may have a single one for titles, which then is meant
         upper = c.title()
     return upper if len(upper) == 1 else c
 
@@ -232,58 +265,129 @@ def _upper(c: str) -> str:
 UNKNOWN_NAME = "unknown"
 _1980, _2107, _2108 = 315532800, 4354819198, 4354819199
 _DOS = Rules(
-    "", utf16_names=True, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.UPPER, links=False,
-    modes=False, attributes=False, holes=False, stable_inodes=False, keeps_ctime=False,
-)  # fmt: skip
+    "",
+    utf16_names=True,
+    unicode_only=True,
+    reserved=RESERVED,
+    trailing=TRAILING,
+    devices=True,
+    folds=Fold.UPPER,
+    links=False,
+    modes=False,
+    attributes=False,
+    holes=False,
+    stable_inodes=False,
+    keeps_ctime=False,
+)
 _TABLE: dict[str, Rules] = {
     "ext4": Rules(
-        "ext4", 16 * TIB - 4096, earliest=-(1 << 31), latest=(1 << 34) - (1 << 31) - 1, certain=True,
+        "ext4",
+        16 * TIB - 4096,
+        earliest=-(1 << 31),
+        latest=(1 << 34) - (1 << 31) - 1,
+        certain=True,
         attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext4 (inodes of 256 bytes, blocks of 4 KiB)",
     ),
     "ext3": Rules(
-        "ext3", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        "ext3",
+        2 * TIB - 4096,
+        granularity_ns=10**9,
+        earliest=-(1 << 31),
+        latest=(1 << 31) - 1,
+        certain=True,
         attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext3",
     ),
     "ext2": Rules(
-        "ext2", 2 * TIB - 4096, granularity_ns=10**9, earliest=-(1 << 31), latest=(1 << 31) - 1, certain=True,
+        "ext2",
+        2 * TIB - 4096,
+        granularity_ns=10**9,
+        earliest=-(1 << 31),
+        latest=(1 << 31) - 1,
+        certain=True,
         attribute_bytes=4000,
         source="kernel, Documentation/filesystems/ext2",
     ),
     "btrfs": Rules("btrfs", source="btrfs(5); btrfs documentation, on-disk format", certain=True),
     "xfs": Rules("XFS", source="XFS Algorithms & Data Structures; xfs(5)", certain=True),
-    "f2fs": Rules("F2FS", largest_file=3 * TIB, source="kernel, Documentation/filesystems/f2fs", certain=True),
+    "f2fs": Rules(
+        "F2FS", largest_file=3 * TIB, source="kernel, Documentation/filesystems/f2fs", certain=True
+    ),
     "zfs": Rules("ZFS", source="zfsprops(7)"),
     "tmpfs": Rules("tmpfs", source="tmpfs(5)", certain=True),
     "overlay": Rules("overlay", source="kernel, Documentation/filesystems/overlayfs"),
     "exfat": replace(
-        _DOS, name="exFAT", largest_file=128 << 50, granularity_ns=2 * 10**9, earliest=_1980, latest=_2108,
+        _DOS,
+        name="exFAT",
+        largest_file=128 << 50,
+        granularity_ns=2 * 10**9,
+        earliest=_1980,
+        latest=_2108,
         source="exFAT file system specification, sections 6.3, 7.4, 7.7",
     ),
     "vfat": replace(
-        _DOS, name="FAT32", largest_file=4 * GIB - 1, granularity_ns=2 * 10**9, earliest=_1980, latest=_2107,
-        source="FAT file system specification (ECMA-107 and its successors); kernel, Documentation/filesystems/vfat",
+        _DOS,
+        name="FAT32",
+        largest_file=4 * GIB - 1,
+        granularity_ns=2 * 10**9,
+        earliest=_1980,
+        latest=_2107,
+        source="FAT file system specification (ECMA-107 and its successors); kernel, "
+        "Documentation/filesystems/vfat",
     ),
     "ntfs": replace(
-        _DOS, name="NTFS", largest_file=16 * TIB - (64 << 10), links=True, attributes=True, holes=True, granularity_ns=100, keeps_ctime=True,
-        earliest=-11644473600, source="NTFS documentation of its maker: limits, naming files, file times",
+        _DOS,
+        name="NTFS",
+        largest_file=16 * TIB - (64 << 10),
+        links=True,
+        attributes=True,
+        holes=True,
+        granularity_ns=100,
+        keeps_ctime=True,
+        earliest=-11644473600,
+        source="NTFS documentation of its maker: limits, naming files, file times",
     ),
     "nfs": Rules("NFS", attributes=False, source="RFC 8881; the server decides"),
-    "cifs": replace(_DOS, name="SMB", granularity_ns=100, source="MS-FSCC, sections 2.1.5 and 2.1.6; the server decides"),
-}  # fmt: skip
+    "cifs": replace(
+        _DOS,
+        name="SMB",
+        granularity_ns=100,
+        source="MS-FSCC, sections 2.1.5 and 2.1.6; the server decides",
+    ),
+}
 _ALIASES = {
-    "ntfs3": "ntfs", "ntfs-3g": "ntfs", "fat32": "vfat", "msdos": "vfat", "fat": "vfat", "ext": "ext4", "nfs4": "nfs", "smb3": "cifs",
-}  # fmt: skip
+    "ntfs3": "ntfs",
+    "ntfs-3g": "ntfs",
+    "fat32": "vfat",
+    "msdos": "vfat",
+    "fat": "vfat",
+    "ext": "ext4",
+    "nfs4": "nfs",
+    "smb3": "cifs",
+}
 UNKNOWN = Rules(
-    UNKNOWN_NAME, unicode_only=True, reserved=RESERVED, trailing=TRAILING, devices=True, folds=Fold.FULL, links=False, modes=False,
-    attributes=False, holes=False, stable_inodes=False, keeps_ctime=False, granularity_ns=2 * 10**9,
+    UNKNOWN_NAME,
+    unicode_only=True,
+    reserved=RESERVED,
+    trailing=TRAILING,
+    devices=True,
+    folds=Fold.FULL,
+    links=False,
+    modes=False,
+    attributes=False,
+    holes=False,
+    stable_inodes=False,
+    keeps_ctime=False,
+    granularity_ns=2 * 10**9,
     source="the narrowest of all others, until the drive is asked",
-)  # fmt: skip
+)
 
 
 def rules_of(filesystem: str, block: int = 4096) -> Rules:
-    """The rules of a file system by the kernel's or blkid's name for it; cautious ones for an unknown one.
+    """The rules of a file system by the kernel's or blkid's name for it.
+
+    Cautious ones for an unknown one.
 
     Args:
         block: its block size in bytes, on which the largest file depends for ext2, ext3 and ext4.
@@ -298,10 +402,15 @@ def rules_of(filesystem: str, block: int = 4096) -> Rules:
 
 
 def _mapped_limit(block: int) -> int:
-    """The largest file of ext2 and ext3, in bytes: what their maps of blocks reach, and 2³² sectors less the maps themselves."""
+    """The largest file of ext2 and ext3, in bytes.
+
+    What their maps of blocks reach, and 2³² sectors less the maps themselves.
+    """
     a_block = block // 4  # block numbers in a block
     maps = 1 + (1 + a_block) + (1 + a_block + a_block**2)
-    return min(12 + a_block + a_block**2 + a_block**3, ((1 << 32) - 1) * 512 // block - maps) * block
+    return (
+        min(12 + a_block + a_block**2 + a_block**3, ((1 << 32) - 1) * 512 // block - maps) * block
+    )
 
 
 def all_rules() -> list[Rules]:

@@ -1,4 +1,7 @@
-"""Stand-in drives: a folder that plays a drive, with its capacity, speed, file-system rules and faults."""
+"""Stand-in drives.
+
+A folder that plays a drive, with its capacity, speed, file-system rules and faults.
+"""
 
 from __future__ import annotations
 
@@ -66,7 +69,9 @@ def read_description(folder: Path) -> Description:
     try:
         return Description.model_validate_json(path.read_bytes())
     except (OSError, ValidationError) as error:
-        raise Damaged(path, "this is no description of a stand-in drive", "The drive is not shown.") from error
+        raise Damaged(
+            path, "this is no description of a stand-in drive", "The drive is not shown."
+        ) from error
 
 
 def used_bytes(root_fd: int, block: int) -> int:
@@ -86,7 +91,9 @@ def used_bytes(root_fd: int, block: int) -> int:
 class StandIn:
     """One stand-in drive while the program runs: its counters and its faults."""
 
-    def __init__(self, folder: Path, description: Description, step: Callable[[str], None] = lambda _: None) -> None:
+    def __init__(
+        self, folder: Path, description: Description, step: Callable[[str], None] = lambda _: None
+    ) -> None:
         self.folder = folder
         self.step = step
         self.description = description
@@ -101,7 +108,9 @@ class StandIn:
     def drive(self) -> Drive:
         """The drive it plays, measured now."""
         d = self.description
-        capacity, free = (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
+        capacity, free = (
+            (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
+        )
         return Drive(
             d.uuid,
             d.label,
@@ -297,7 +306,9 @@ class StandInMedium:
         try:
             return StandInFile(self._inner.create(place, mode), self.drive, place)
         except OSError:
-            self._folded.pop(parent(place), None)  # it was not made: what is there is looked up again
+            self._folded.pop(
+                parent(place), None
+            )  # it was not made: what is there is looked up again
             raise
 
     def make_folder(self, place: bytes) -> None:

@@ -1,4 +1,7 @@
-"""The system's own service for drives, UDisks2 (D-Bus, udisks(8)): mounting, unmounting, switching off, and news of drives."""
+"""The system's own service for drives, UDisks2 (D-Bus, udisks(8)).
+
+Mounting, unmounting, switching off, and news of drives.
+"""
 
 from __future__ import annotations
 
@@ -32,26 +35,34 @@ class Busy(Exception):
 
 
 def mounted_by_service(mount: Path, table: Path = Path("/run/mount/utab")) -> bool:
-    """True when UDisks2 mounted what is mounted there: libmount's own table names the helper (mount(8))."""
+    """True when UDisks2 mounted what is mounted there.
+
+    Libmount's own table names the helper (mount(8)).
+    """
     try:
         lines = table.read_text(errors="surrogateescape").splitlines()
     except OSError:
         return False
     fields = [dict(part.split("=", 1) for part in line.split(" ") if "=" in part) for line in lines]
     return any(
-        mount_text(f.get("TARGET", "")) == str(mount) and _HELPER in f.get("OPTS", "").split(",") for f in fields
+        mount_text(f.get("TARGET", "")) == str(mount) and _HELPER in f.get("OPTS", "").split(",")
+        for f in fields
     )
 
 
 def mount(drive: Drive) -> Path:
-    """Mounts a drive that is plugged in; gives where it is then. May ask the person for a password, as the desktop does.
+    """Mounts a drive that is plugged in; gives where it is then.
+
+    May ask the person for a password, as the desktop does.
 
     Raises:
         EnvironmentTrouble: it was not mounted; nothing of it was changed.
     """
     label = shown(drive.label)
     if not (name := kernel_name(drive.device)):
-        raise EnvironmentTrouble(f"{label} has no device of its own here; mount it with your file manager.")
+        raise EnvironmentTrouble(
+            f"{label} has no device of its own here; mount it with your file manager."
+        )
     try:
         with connection(SYSTEM) as bus:
             return Path(str(_call(bus, name, "Mount", {}, _REMOVING)[0]))
@@ -69,13 +80,15 @@ def mount(drive: Drive) -> Path:
 def mount_again(device: str, mount: Path) -> Path | None:
     """Unmounts a drive, waits for its driver to end, and mounts it; gives where it is then.
 
-    Only drives that UDisks2 itself has mounted are touched: they come back at the place where the desktop puts them.
+    Only drives that UDisks2 itself has mounted are touched: they come back at the place where the
+    desktop puts them.
 
     Args:
         device: ``major:minor`` of its block device.
 
     Returns:
-        None when it was not unmounted: a program uses it, the service is not there, or does not permit it.
+        None when it was not unmounted: a program uses it, the service is not there, or does not
+        permit it.
 
     Raises:
         DriveGone: it was unmounted and could not be mounted again.
@@ -91,15 +104,18 @@ def mount_again(device: str, mount: Path) -> Path | None:
                 return Path(str(_call(bus, name, "Mount")[0]))
             except Absent as error:
                 raise DriveGone(
-                    f"The drive at {mount} was unmounted, to be read again from the drive itself, and could not be mounted"
-                    f" again ({error}). All that was copied is on it; connect it again and resume."
+                    f"The drive at {mount} was unmounted, to be read again from the drive itself, "
+                    f"and could not be mounted again ({error}). All that was copied is on it; "
+                    "connect it again and resume."
                 ) from error
     except Absent:
         return None
 
 
 def take_out(drive: Drive) -> bool:
-    """Unmounts a drive, which writes everything out, and switches it off; True when it is off and not only unmounted.
+    """Unmounts a drive, which writes everything out, and switches it off.
+
+    True when it is off and not only unmounted.
 
     Raises:
         Busy: some program uses it; it is still mounted.
@@ -118,7 +134,14 @@ def take_out(drive: Drive) -> bool:
         try:
             properties = DBusAddress(_path(name), _BUS, "org.freedesktop.DBus.Properties")
             ((_, path),) = call(bus, properties, "Get", "ss", (_BUS + ".Block", "Drive"))
-            call(bus, DBusAddress(str(path), _BUS, _BUS + ".Drive"), "PowerOff", "a{sv}", (_QUIETLY,), _REMOVING)
+            call(
+                bus,
+                DBusAddress(str(path), _BUS, _BUS + ".Drive"),
+                "PowerOff",
+                "a{sv}",
+                (_QUIETLY,),
+                _REMOVING,
+            )
             return True
         except Absent:
             return False  # unmounted it is; many drives cannot be switched off
@@ -128,23 +151,34 @@ def service_there() -> bool:
     """True when the service answers on this machine."""
     try:
         with connection(SYSTEM) as bus:
-            call(bus, DBusAddress(_ROOT + "/Manager", _BUS, "org.freedesktop.DBus.Peer"), "Ping", "", ())
+            call(
+                bus,
+                DBusAddress(_ROOT + "/Manager", _BUS, "org.freedesktop.DBus.Peer"),
+                "Ping",
+                "",
+                (),
+            )
     except Absent:
         return False
     return True
 
 
 class News:
-    """Calls ``heard`` when the service tells of any change: a drive appears, goes, is mounted, unmounted or renamed.
+    """Calls ``heard`` when the service tells of any change.
 
-    In a thread of its own, which ends with :meth:`close`. Quietly nothing where there is no such service: mounts are
+    A drive appears, goes, is mounted, unmounted or renamed.
+
+    In a thread of its own, which ends with :meth:`close`. Quietly nothing where there is no such
+    service: mounts are
     noticed by the kernel's own table all the same.
     """
 
     def __init__(self, heard: Callable[[], None]) -> None:
         self._heard, self._bus, self._closed = heard, _listening(), False
         if self._bus is not None:
-            threading.Thread(target=self._listen, args=(self._bus,), name="news", daemon=True).start()
+            threading.Thread(
+                target=self._listen, args=(self._bus,), name="news", daemon=True
+            ).start()
 
     @property
     def listens(self) -> bool:
@@ -190,8 +224,13 @@ def kernel_name(device: str) -> str:
 
 
 def _path(name: str) -> str:
-    """The object of a block device; what is no letter or digit is written as ``_XX`` (udisks, object paths)."""
-    escaped = "".join(c if c.isascii() and c.isalnum() else "_" + format(ord(c), "02x") for c in name)
+    """The object of a block device.
+
+    What is no letter or digit is written as ``_XX`` (udisks, object paths).
+    """
+    escaped = "".join(
+        c if c.isascii() and c.isalnum() else "_" + format(ord(c), "02x") for c in name
+    )
     return f"{_ROOT}/block_devices/{escaped}"
 
 
@@ -199,7 +238,9 @@ def _call(
     bus: DBusConnection, name: str, method: str, options: object = None, patience: float = _PATIENCE
 ) -> tuple[object, ...]:
     address = DBusAddress(_path(name), _BUS, _FILESYSTEM)
-    return call(bus, address, method, "a{sv}", (_QUIETLY if options is None else options,), patience)
+    return call(
+        bus, address, method, "a{sv}", (_QUIETLY if options is None else options,), patience
+    )
 
 
 def _said(error: DBusErrorResponse) -> str:

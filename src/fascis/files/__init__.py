@@ -1,1 +1,4 @@
-"""The bottom room: walking, digests, manifests, atomic and durable writes, names. Knows nothing of libraries."""
+"""The bottom room: walking, digests, manifests, atomic and durable writes, names.
+
+Knows nothing of libraries.
+"""

@@ -1,4 +1,7 @@
-"""What an error of SQLite means: that a database is damaged, or that its drive, its room or another program stand in the way."""
+"""What an error of SQLite means.
+
+That a database is damaged, or that its drive, its room or another program stand in the way.
+"""
 
 from __future__ import annotations
 
@@ -18,12 +21,24 @@ _DRIVE = (
     sqlite3.SQLITE_NOMEM,
 )
 _LITTLE = 256 << 10  # bytes free: less is none
-NONSENSE = (ValueError, KeyError, TypeError, AttributeError, IndexError, RecursionError, OverflowError, sqlite3.ProgrammingError)
-"""What reading a database causes in which somebody, or damage, put other values than were written."""
+NONSENSE = (
+    ValueError,
+    KeyError,
+    TypeError,
+    AttributeError,
+    IndexError,
+    RecursionError,
+    OverflowError,
+    sqlite3.ProgrammingError,
+)
+"""What reading a database raises when somebody, or damage, put other values into it."""
 
 
 def is_about_the_drive(error: BaseException) -> bool:
-    """True for what says nothing of the database itself: no room, a failing drive, another program."""
+    """True for what says nothing of the database itself.
+
+    No room, a failing drive, another program.
+    """
     return getattr(error, "sqlite_errorcode", 0) & 0xFF in _DRIVE
 
 
@@ -36,7 +51,10 @@ def trouble(path: Path, what: str, error: BaseException, rest: str = "") -> Envi
     """
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if code in _HELD:
-        said = f"{what} {path} is held by another program ({error}). Close that program, then try again."
+        said = (
+            f"{what} {path} is held by another program ({error}). Close that program, then try "
+            "again."
+        )
         return EnvironmentTrouble(f"{said} {rest}".strip())
     try:
         space = os.statvfs(path.parent)

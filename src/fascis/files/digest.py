@@ -19,7 +19,10 @@ class Reads(Protocol):
 
 
 def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes:
-    """The BLAKE3 digest (32 bytes) of what is left in ``stream``; ``beat`` is told each count of bytes read."""
+    """The BLAKE3 digest (32 bytes) of what is left in ``stream``.
+
+    ``beat`` is told each count of bytes read.
+    """
     hasher, buffer = blake3(), bytearray(CHUNK)
     view = memoryview(buffer)
     while count := stream.readinto(view):

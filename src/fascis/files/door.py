@@ -1,8 +1,13 @@
-"""The one door through which anything goes for good: no other place in Fascis removes a name from a drive (a test holds that).
+"""The one door through which anything goes for good.
 
-Whoever deletes says what was proven of the file: its kind, size, times, device, and inode where that identifies a file. The
-folder is opened anew from the root, never through a link or into another mount; the file is looked at there, after its last
-reading; the folder is looked for once more, in case somebody moved it out; then the name goes. What does not agree stays.
+No other place in Fascis removes a name from a drive (a test holds that).
+
+Whoever deletes says what was proven of the file: its kind, size, times, device, and inode where
+that identifies a file. The
+folder is opened anew from the root, never through a link or into another mount; the file is looked
+at there, after its last
+reading; the folder is looked for once more, in case somebody moved it out; then the name goes. What
+does not agree stays.
 
 Linux cannot unlink by a handle, so between the last look and the unlink lie a few microseconds.
 """
@@ -28,7 +33,10 @@ class Changed(OSError):
 
 @dataclass(frozen=True, slots=True)
 class Proven:
-    """What a file or link was when it was last looked at, or read. ``inode`` is None where that identifies nothing."""
+    """What a file or link was when it was last looked at, or read.
+
+    ``inode`` is None where that identifies nothing.
+    """
 
     kind: int
     size: int
@@ -62,7 +70,8 @@ def delete(root: int, place: bytes, proven: Proven) -> None:
     """Removes one name of a file or link below an open folder.
 
     Raises:
-        Changed: something else stands there now, or its folder is no longer below the root. It was not touched.
+        Changed: something else stands there now, or its folder is no longer below the root. It was
+            not touched.
         OSError: as the kernel gives it; EXDEV where another drive is mounted on the way.
     """
     above, _, name = place.rpartition(b"/")
@@ -82,7 +91,10 @@ def delete(root: int, place: bytes, proven: Proven) -> None:
 
 
 def delete_folder(root: int, place: bytes) -> None:
-    """Removes an empty folder below an open one. Raises ``OSError``: ENOTEMPTY when anything is in it."""
+    """Removes an empty folder below an open one.
+
+    Raises ``OSError``: ENOTEMPTY when anything is in it.
+    """
     above, _, name = place.rpartition(b"/")
     folder = open_folder(root, above)
     try:
@@ -93,7 +105,10 @@ def delete_folder(root: int, place: bytes) -> None:
 
 
 def _must_be_below(root: int, above: bytes, folder: int) -> None:
-    """An open folder follows its files wherever somebody moves it: it must still be the one of that name."""
+    """An open folder follows its files wherever somebody moves it.
+
+    It must still be the one of that name.
+    """
     again = open_folder(root, above)
     try:
         if not os.path.samestat(os.fstat(again), os.fstat(folder)):
@@ -103,7 +118,10 @@ def _must_be_below(root: int, above: bytes, folder: int) -> None:
 
 
 def delete_own(folder: int, name: bytes) -> None:
-    """Removes a file that this process made itself a moment ago, under a name with a secret in it; nothing when it is gone."""
+    """Removes a file that this process made itself a moment ago, under a name with a secret in it.
+
+    Nothing when it is gone.
+    """
     try:
         os.unlink(name, dir_fd=folder)  # noqa: TID251 - this is the door
     except FileNotFoundError:
@@ -111,5 +129,8 @@ def delete_own(folder: int, name: bytes) -> None:
 
 
 def delete_state(path: Path) -> None:
-    """Removes a file of Fascis's own state or cache folder, by its exact path; nothing when it is not there."""
+    """Removes a file of Fascis's own state or cache folder, by its exact path.
+
+    Nothing when it is not there.
+    """
     path.unlink(missing_ok=True)

@@ -1,6 +1,7 @@
 """The tree of errors. Each carries the sentence the person will read, and the facts as attributes.
 
-Three families: the environment (drive, permission, space), damaged or hostile input, and refusals. Our own bugs are
+Three families: the environment (drive, permission, space), damaged or hostile input, and refusals.
+Our own bugs are
 not in this tree: they are ordinary exceptions and become crash reports.
 """
 
@@ -47,7 +48,10 @@ class Unreadable(EnvironmentTrouble):
 
 
 class Damaged(FascisError):
-    """A file of Fascis's own (journal, identity, register, stand-in) is damaged or of a newer version."""
+    """A file of Fascis's own is damaged, or of a newer version.
+
+    A journal, an identity, the register, a stand-in.
+    """
 
     def __init__(self, path: object, what: str, meaning: str) -> None:
         self.path = path
@@ -55,7 +59,9 @@ class Damaged(FascisError):
 
 
 class Refused(FascisError):
-    """Something was not begun; nothing was touched. ``code`` is from the closed list in docs/formats.md.
+    """Something was not begun; nothing was touched.
+
+    ``code`` is from the closed list in docs/formats.md.
 
     ``files`` are the places that it concerns, at most 1,000 of them.
     """
@@ -70,7 +76,15 @@ class Cancelled(FascisError):
     """A person stopped a long task; what was done stays done."""
 
 
-_GONE = {errno.EIO, errno.ENODEV, errno.ENXIO, errno.ESTALE, errno.ENOTCONN, errno.EROFS, errno.ESHUTDOWN}
+_GONE = {
+    errno.EIO,
+    errno.ENODEV,
+    errno.ENXIO,
+    errno.ESTALE,
+    errno.ENOTCONN,
+    errno.EROFS,
+    errno.ESHUTDOWN,
+}
 _DENIED = {errno.EACCES, errno.EPERM}
 _FULL = {errno.ENOSPC, errno.EDQUOT}
 
@@ -84,7 +98,11 @@ def told(error: OSError, doing: str, place: bytes = b"") -> EnvironmentTrouble:
         kind, meaning = DriveFull, "the drive is full"
     elif number in _GONE:
         kind = DriveGone
-        meaning = "the drive became read-only" if number == errno.EROFS else f"the drive does not answer ({meaning})"
+        meaning = (
+            "the drive became read-only"
+            if number == errno.EROFS
+            else f"the drive does not answer ({meaning})"
+        )
     elif number in _DENIED:
         kind, meaning = NotPermitted, "it is not permitted"
     name = f" {shown(place)}" if place else ""

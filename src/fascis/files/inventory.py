@@ -17,9 +17,12 @@ WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One file: its place in the library, size in bytes, time in ns, digest (32 bytes, or empty), role.
+    """One file.
 
-    ``before`` is the place it had before its name, or a folder's, was changed because a drive could not hold it; else nothing.
+    Its place in the library, size in bytes, time in ns, digest (32 bytes, or empty), role.
+
+    ``before`` is the place it had before its name, or a folder's, was changed because a drive could
+    not hold it; else nothing.
     """
 
     place: bytes
@@ -61,11 +64,17 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
         for row in rows:
             place = unlisted(row[0], row[1])
             before = unlisted(row[6], row[7]) if len(row) == len(WITH_BEFORE) and row[6] else b""
-            if len(row) != len(header) or not safe_place(place) or (before and not safe_place(before)):
+            if (
+                len(row) != len(header)
+                or not safe_place(place)
+                or (before and not safe_place(before))
+            ):
                 raise ValueError
             size, mtime = int(row[2]), kept(int(row[3]))
             if not 0 <= size < 1 << 63:
                 raise ValueError
             yield Entry(place, size, mtime, bytes.fromhex(row[4]), row[5], before)
     except (ValueError, IndexError, csv.Error) as error:
-        raise Damaged(path, f"record {rows.line_num} is not an inventory record", meaning) from error
+        raise Damaged(
+            path, f"record {rows.line_num} is not an inventory record", meaning
+        ) from error

@@ -1,4 +1,7 @@
-"""System calls that Python does not offer, by ctypes. Each raises ``OSError`` with the kernel's number."""
+"""System calls that Python does not offer, by ctypes.
+
+Each raises ``OSError`` with the kernel's number.
+"""
 
 from __future__ import annotations
 
@@ -31,12 +34,18 @@ def _check(result: int) -> int:
 
 
 def rename_noreplace(old_fd: int, old: bytes, new_fd: int, new: bytes) -> None:
-    """``renameat2(RENAME_NOREPLACE)``: EEXIST when ``new`` exists, EINVAL where the file system cannot promise it."""
+    """``renameat2(RENAME_NOREPLACE)``.
+
+    EEXIST when ``new`` exists, EINVAL where the file system cannot promise it.
+    """
     _check(_libc.renameat2(old_fd, old, new_fd, new, _RENAME_NOREPLACE))
 
 
 def rename_exchange(folder_fd: int, one: bytes, other: bytes) -> None:
-    """``renameat2(RENAME_EXCHANGE)``: two names of a folder change places in one step; EINVAL where that cannot be done."""
+    """``renameat2(RENAME_EXCHANGE)``: two names of a folder change places in one step.
+
+    EINVAL where that cannot be done.
+    """
     _check(_libc.renameat2(folder_fd, one, folder_fd, other, _RENAME_EXCHANGE))
 
 
@@ -47,12 +56,18 @@ def set_mode(fd: int, mode: int) -> None:
 
 
 def syncfs(fd: int) -> None:
-    """Flushes the whole file system of ``fd``; an error since ``fd`` was opened is reported once, here."""
+    """Flushes the whole file system of ``fd``.
+
+    An error since ``fd`` was opened is reported once, here.
+    """
     _check(_libc.syncfs(fd))
 
 
 def begin_writeout(fd: int, offset: int, length: int) -> None:
-    """Lets the kernel begin to write a range out, so that the flush later is short. A hint: no error matters."""
+    """Lets the kernel begin to write a range out, so that the flush later is short.
+
+    A hint: no error matters.
+    """
     _libc.sync_file_range(fd, ctypes.c_int64(offset), ctypes.c_int64(length), _SYNC_WRITE)
 
 
@@ -61,7 +76,7 @@ _range_pointer = ctypes.byref(_range)
 
 
 def cached_pages(fd: int) -> int | None:
-    """How many pages of the file lie in the page cache, or None where the kernel cannot tell (before 6.5)."""
+    """How many pages of the file are in the page cache; None before kernel 6.5."""
     answer = (ctypes.c_uint64 * 5)()
     result = _libc.syscall(_CACHESTAT, fd, _range_pointer, ctypes.byref(answer), 0)
     return int(answer[0]) if result == 0 else None
@@ -71,11 +86,14 @@ def take_lease(fd: int) -> bool | None:
     """A read lease on a file that is open for reading (fcntl(2)), which ends when it is closed.
 
     Returns:
-        True: nobody has it open for writing, nor mapped so, and whoever opens it for that is noticed. False: somebody
+        True: nobody has it open for writing, nor mapped so, and whoever opens it for that is
+            noticed. False: somebody
         has. None: no lease is granted here (another's file, a file system that knows none).
     """
     try:
-        fcntl.fcntl(fd, fcntl.F_SETSIG, signal.SIGURG)  # the notice; SIGIO, the usual one, would end the program
+        fcntl.fcntl(
+            fd, fcntl.F_SETSIG, signal.SIGURG
+        )  # the notice; SIGIO, the usual one, would end the program
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_RDLCK)
     except OSError as error:
         return False if error.errno == errno.EAGAIN else None
@@ -103,21 +121,28 @@ def boot_id() -> str:
 
 
 def mount_identity(fd: int) -> str:
-    """What identifies the mount of an open file: a number that is never used again (statx(2), since Linux 6.8).
+    """What identifies the mount of an open file.
+
+    A number that is never used again (statx(2), since Linux 6.8).
 
     Before that the mount's id, which a later mount may get again.
     """
     answer = (ctypes.c_uint8 * 256)()
     for mask in (_STATX_MNT_ID_UNIQUE, _STATX_MNT_ID):
         if _libc.statx(fd, b"", _AT_EMPTY_PATH, mask, ctypes.byref(answer)) == 0:
-            got, identity = struct.unpack_from("=L", answer, 0)[0], struct.unpack_from("=Q", answer, 144)[0]
+            got, identity = (
+                struct.unpack_from("=L", answer, 0)[0],
+                struct.unpack_from("=Q", answer, 144)[0],
+            )
             if got & mask:
                 return f"{mask:x}:{identity}"
     return ""
 
 
 def mount_of(fd: int, name: bytes = b"") -> int | None:
-    """The id of the mount that a folder, or a name in it, belongs to (statx(2), since Linux 5.8); None where the kernel cannot say.
+    """The id of the mount that a folder, or a name in it, belongs to (statx(2), since Linux 5.8).
+
+    None where the kernel cannot say.
 
     A bind mount has the device of what is mounted: only this tells it apart.
     """
@@ -130,7 +155,9 @@ def mount_of(fd: int, name: bytes = b"") -> int | None:
 
 
 def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
-    """Opens something below a folder by ``openat2``: never through a link, out of the folder, or into another mount.
+    """Opens something below a folder by ``openat2``.
+
+    Never through a link, out of the folder, or into another mount.
 
     Returns:
         A handle; None where the kernel has no such call.
@@ -146,7 +173,10 @@ def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
 
 
 def shared_bytes(fd: int) -> int:
-    """Bytes of a file whose extents other files or snapshots share (FIEMAP); 0 where the file system cannot say."""
+    """Bytes of a file whose extents other files or snapshots share (FIEMAP).
+
+    0 where the file system cannot say.
+    """
     total, start = 0, 0
     while True:
         head = struct.pack("=QQLLLL", start, (1 << 64) - 1 - start, 0, 0, 256, 0)

@@ -1,7 +1,9 @@
 """The manifest: digests in the format that ``b3sum --check`` reads. Parsing and writing.
 
-A line is ``<64 hex digits>  <path>``. A path with a newline or backslash has them written ``\\n`` and ``\\\\``, and the line
-then begins with a backslash; a carriage return stands as it is, since b3sum 1.2 knows no escape for it (seen; ``\\r`` is
+A line is ``<64 hex digits>  <path>``. A path with a newline or backslash has them written ``\\n``
+and ``\\\\``, and the line
+then begins with a backslash; a carriage return stands as it is, since b3sum 1.2 knows no escape for
+it (seen; ``\\r`` is
 read). A path that is not UTF-8, or holds U+FFFD, is not listed,
 since b3sum can check no such line.
 """
@@ -66,7 +68,11 @@ def read_manifest(stream: BinaryIO, path: object) -> Iterator[tuple[bytes, bytes
     for at, line in enumerate(iter(lambda: stream.readline(LONGEST_LINE), b""), 1):
         entry = parse_line(line)
         if entry is None:
-            raise Damaged(path, f"line {at} is not a manifest line", "Nothing was changed; the files are as they were.")
+            raise Damaged(
+                path,
+                f"line {at} is not a manifest line",
+                "Nothing was changed; the files are as they were.",
+            )
         yield entry
 
 

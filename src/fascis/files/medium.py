@@ -1,7 +1,11 @@
-"""The one seam to the outside: all file work of the engine goes through a medium, opened on a folder handle.
+"""The one seam to the outside.
 
-Places are bytes relative to that folder. Every part of a place is opened without following a link, so that nothing
-reached through a medium lies outside its folder. Nothing here overwrites: files and folders are created exclusively,
+All file work of the engine goes through a medium, opened on a folder handle.
+
+Places are bytes relative to that folder. Every part of a place is opened without following a link,
+so that nothing
+reached through a medium lies outside its folder. Nothing here overwrites: files and folders are
+created exclusively,
 and renames refuse an existing name.
 """
 
@@ -28,7 +32,10 @@ _CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class MediumFile(Protocol):
-    """An open file of a medium. Errors are ``OSError`` as the kernel gives them; the engine translates."""
+    """An open file of a medium.
+
+    Errors are ``OSError`` as the kernel gives them; the engine translates.
+    """
 
     @property
     def opened(self) -> os.stat_result:
@@ -72,13 +79,19 @@ class MediumFile(Protocol):
         """A hint that a range will be read next."""
 
     def go_around_cache(self, around: bool) -> bool:
-        """Lets reading and writing go around the page cache, or no longer; True where it does so now.
+        """Lets reading and writing go around the page cache, or no longer.
 
-        While it does, offsets, lengths and buffers are whole pages; reading at the end may give less.
+        True where it does so now.
+
+        While it does, offsets, lengths and buffers are whole pages; reading at the end may give
+        less.
         """
 
     def hold(self) -> bool | None:
-        """Notices writers from now on: True when there is none, False when there is one, None where that is not granted."""
+        """Notices writers from now on.
+
+        True when there is none, False when there is one, None where that is not granted.
+        """
 
     def held(self) -> bool:
         """True while nobody has opened the file for writing since it was held."""
@@ -93,7 +106,10 @@ class MediumFile(Protocol):
         """``fsync``."""
 
     def drop_cached(self) -> bool:
-        """Drops the file's pages from memory; True only when it is proven that none is left there."""
+        """Drops the file's pages from memory.
+
+        True only when it is proven that none is left there.
+        """
 
     def close(self) -> None:
         """Closes the handle; an error of the drive can come out here."""
@@ -133,10 +149,16 @@ class Medium(Protocol):
         """Renames; EEXIST when the name exists, EINVAL where the drive cannot promise to refuse."""
 
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
-        """Moves one entry into a folder that this crossing made exclusively; EEXIST when the name is taken."""
+        """Moves one entry into a folder that this crossing made exclusively.
+
+        EEXIST when the name is taken.
+        """
 
     def unlink(self, place: bytes, proven: Proven) -> None:
-        """Removes one name of a file, never a folder, when it is what was proven, see :mod:`fascis.files.door`."""
+        """Removes one name of a file when it is what was proven; never a folder.
+
+        See :mod:`fascis.files.door`.
+        """
 
     def remove_folder(self, place: bytes) -> None:
         """Removes an empty folder."""
@@ -168,7 +190,10 @@ class Medium(Protocol):
 
 
 class Flushes(Protocol):
-    """What reaches the medium below a drive when flushing its file system does not: a user-space driver's block device."""
+    """What reaches the medium below a drive when flushing its file system does not.
+
+    A user-space driver's block device.
+    """
 
     def flush(self) -> None:
         """Writes it out to the medium. Raises ``OSError``."""
@@ -178,11 +203,16 @@ class Flushes(Protocol):
 
 
 class PosixFile:
-    """A file on a mounted file system; ``durable`` ones are flushed by themselves before they are closed."""
+    """A file on a mounted file system.
+
+    ``durable`` ones are flushed by themselves before they are closed.
+    """
 
     __slots__ = ("_durable", "_fd", "opened")
 
-    def __init__(self, fd: int, opened: os.stat_result | None = None, durable: bool = False) -> None:
+    def __init__(
+        self, fd: int, opened: os.stat_result | None = None, durable: bool = False
+    ) -> None:
         self._fd = fd
         self._durable = durable
         self.opened = opened or os.fstat(fd)
@@ -249,7 +279,9 @@ class PosixFile:
             names = os.listxattr(self._fd)
         except OSError:
             return {}
-        return {n: os.getxattr(self._fd, n) for n in names if n.startswith("user.")} if names else {}
+        return (
+            {n: os.getxattr(self._fd, n) for n in names if n.startswith("user.")} if names else {}
+        )
 
     def set_attributes(self, attributes: dict[str, bytes]) -> None:
         """Sets extended attributes."""
@@ -265,7 +297,10 @@ class PosixFile:
         kernel.begin_writeout(self._fd, offset, length)
 
     def go_around_cache(self, around: bool) -> bool:
-        """Lets reading and writing go around the page cache, or no longer; True where it does so now."""
+        """Lets reading and writing go around the page cache, or no longer.
+
+        True where it does so now.
+        """
         flags = fcntl.fcntl(self._fd, fcntl.F_GETFL)
         wanted = flags | os.O_DIRECT if around else flags & ~os.O_DIRECT
         try:
@@ -313,13 +348,18 @@ class PosixFile:
 class PosixMedium:
     """A folder of a mounted file system.
 
-    Its handle is kept from before the first byte: an error of writing is reported to a flush only when the handle was
-    there before it, and once. ``below`` is flushed after the file system. With ``one_by_one`` flushing the file system is
-    not enough and nothing below it can be reached (a network share, a user-space driver): then every new file is flushed
+    Its handle is kept from before the first byte: an error of writing is reported to a flush only
+    when the handle was
+    there before it, and once. ``below`` is flushed after the file system. With ``one_by_one``
+    flushing the file system is
+    not enough and nothing below it can be reached (a network share, a user-space driver): then
+    every new file is flushed
     before it is closed, and :meth:`sync` flushes every folder that was changed.
     """
 
-    def __init__(self, root_fd: int, below: Flushes | None = None, one_by_one: bool = False) -> None:
+    def __init__(
+        self, root_fd: int, below: Flushes | None = None, one_by_one: bool = False
+    ) -> None:
         self._root = root_fd
         self._below, self._one_by_one = below, one_by_one
         self._changed: set[bytes] = set()
@@ -381,7 +421,8 @@ class PosixMedium:
         except OSError as error:
             if error.errno != errno.EXDEV:
                 raise
-        return True  # where another drive is mounted over it, it cannot be looked at: something is there
+        # where another drive is mounted over it, it cannot be looked at: something is there
+        return True
 
     def open(self, place: bytes) -> PosixFile:
         """Opens a regular file for reading; anything else is refused without being waited for."""
@@ -398,7 +439,9 @@ class PosixMedium:
         fd, name = self._parent(place)
         handle = os.open(name, _CREATE, mode, dir_fd=fd)
         if mode != _PRIVATE:
-            kernel.set_mode(handle, mode)  # the umask is about what programs make for the person, not about this
+            kernel.set_mode(
+                handle, mode
+            )  # the umask is about what programs make for the person, not about this
         self._touched(parent(place))
         return PosixFile(handle, durable=self._one_by_one)
 
@@ -437,9 +480,14 @@ class PosixMedium:
 
     def rename_new(self, place: bytes, new: bytes) -> None:
         """Renames without replacing."""
-        old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
+        old_folder, new_folder = (
+            open_folder(self._root, parent(place)),
+            open_folder(self._root, parent(new)),
+        )
         try:
-            kernel.rename_noreplace(old_folder, place.rpartition(b"/")[2], new_folder, new.rpartition(b"/")[2])
+            kernel.rename_noreplace(
+                old_folder, place.rpartition(b"/")[2], new_folder, new.rpartition(b"/")[2]
+            )
             self._touched(parent(place), parent(new))
         finally:
             os.close(old_folder)
@@ -447,13 +495,15 @@ class PosixMedium:
             self._forget_parents()
 
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
-        """Moves one entry into a folder that this crossing made exclusively, where RENAME_NOREPLACE is refused."""
+        """Moves one entry into a folder of this crossing, where RENAME_NOREPLACE is refused."""
         if self.exists(new):
             raise FileExistsError(17, "the name is taken")
-        old_folder, new_folder = open_folder(self._root, parent(place)), open_folder(self._root, parent(new))
+        old_folder = open_folder(self._root, parent(place))
+        new_folder = open_folder(self._root, parent(new))
         try:
             old_name, new_name = place.rpartition(b"/")[2], new.rpartition(b"/")[2]
-            os.rename(old_name, new_name, src_dir_fd=old_folder, dst_dir_fd=new_folder)  # noqa: TID251 - nothing can be replaced
+            # Nothing can be replaced: the folder is this crossing's own, and the name was free.
+            os.rename(old_name, new_name, src_dir_fd=old_folder, dst_dir_fd=new_folder)  # noqa: TID251
             self._touched(parent(place), parent(new))
         finally:
             os.close(old_folder)
@@ -535,7 +585,10 @@ class PosixMedium:
 
 
 class _Held:
-    """A folder handle kept by one thread between two files of the same folder; closed when let go."""
+    """A folder handle kept by one thread between two files of the same folder.
+
+    Closed when let go.
+    """
 
     __slots__ = ("fd",)
 
@@ -557,7 +610,9 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
         try:
             length = file.status().st_size
             if length > limit:
-                raise EnvironmentTrouble(f"{place.decode(errors='replace')} is larger than it can be.", place)
+                raise EnvironmentTrouble(
+                    f"{place.decode(errors='replace')} is larger than it can be.", place
+                )
             content = bytearray(length)
             view, filled = memoryview(content), 0
             while filled < length and (count := file.readinto(view[filled:])):
@@ -570,7 +625,10 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
 
 
 def move(medium: Medium, place: bytes, new: bytes) -> None:
-    """Moves something of Fascis's own to a name that is free; where the drive cannot promise that, looks first. Raises ``OSError``."""
+    """Moves something of Fascis's own to a name that is free.
+
+    Where the drive cannot promise that, looks first. Raises ``OSError``.
+    """
     try:
         medium.rename_new(place, new)
     except OSError as error:
@@ -580,7 +638,10 @@ def move(medium: Medium, place: bytes, new: bytes) -> None:
 
 
 def remove_own(medium: Medium, place: bytes) -> None:
-    """Removes a file or link that the caller knows to be Fascis's own, as it stands there now. Raises ``OSError``."""
+    """Removes a file or link that the caller knows to be Fascis's own, as it stands there now.
+
+    Raises ``OSError``.
+    """
     medium.unlink(place, Proven.by(medium.status(place), stable=False))
 
 

@@ -1,4 +1,7 @@
-"""Names of files. On Linux they are bytes; here is how they are shown, written in lists, and compared."""
+"""Names of files.
+
+On Linux they are bytes; here is how they are shown, written in lists, and compared.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,9 @@ _PERCENT = re.compile(rb"%([0-9A-Fa-f]{2})")
 
 
 def shown(name: bytes | str) -> str:
-    """A name as plain text for a window, a terminal or a page: control and bidirectional characters escaped.
+    """A name as plain text for a window, a terminal or a page.
+
+    Control and bidirectional characters escaped.
 
     Bytes that are not UTF-8 come out as ``\\xNN``. Not reversible; for showing only.
     """
@@ -32,13 +37,16 @@ def shown(name: bytes | str) -> str:
 def listed(place: bytes) -> tuple[str, str]:
     """A place for JSON and the inventory: ``(text, encoding)``.
 
-    ``utf-8`` as it is; ``percent`` where the bytes are not UTF-8: they, and ``%``, are written ``%XX``.
+    ``utf-8`` as it is; ``percent`` where the bytes are not UTF-8: they, and ``%``, are written
+    ``%XX``.
     """
     try:
         return place.decode("utf-8"), "utf-8"
     except UnicodeDecodeError:
         text = place.replace(b"%", b"%25").decode("utf-8", "surrogateescape")
-        return "".join(f"%{ord(c) - 0xDC00:02X}" if 0xDC80 <= ord(c) <= 0xDCFF else c for c in text), "percent"
+        return "".join(
+            f"%{ord(c) - 0xDC00:02X}" if 0xDC80 <= ord(c) <= 0xDCFF else c for c in text
+        ), "percent"
 
 
 def unlisted(text: str, encoding: str) -> bytes:
@@ -53,15 +61,22 @@ def place_text(place: bytes) -> str:
 
 
 def folded(name: bytes) -> str:
-    """The form under which a case-insensitive drive takes two names for one (case and normal form folded)."""
+    """The form by which a case-insensitive drive compares names (case and normal form folded)."""
     return unicodedata.normalize(
         "NFC", unicodedata.normalize("NFD", name.decode("utf-8", "surrogateescape")).casefold()
     )
 
 
 def safe_place(place: bytes) -> bool:
-    """True when a place cannot lead out of its library: relative, no empty, ``.`` or ``..`` part, no NUL."""
-    return bool(place) and b"\0" not in place and all(p not in (b"", b".", b"..") for p in place.split(b"/"))
+    """True when a place cannot lead out of its library.
+
+    Relative, no empty, ``.`` or ``..`` part, no NUL.
+    """
+    return (
+        bool(place)
+        and b"\0" not in place
+        and all(p not in (b"", b".", b"..") for p in place.split(b"/"))
+    )
 
 
 def parent(place: bytes) -> bytes:
@@ -86,12 +101,14 @@ def fsname(text: str) -> bytes:
     """A name typed by a person or given on a command line, as the bytes the file system takes."""
     try:
         return os.fsencode(text)
-    except UnicodeEncodeError:  # half of a surrogate pair, from a foreign file: no name of a file holds it
+    except (
+        UnicodeEncodeError
+    ):  # half of a surrogate pair, from a foreign file: no name of a file holds it
         return text.encode("utf-8", "replace")
 
 
 def name_key(name: bytes) -> str:
-    """What two names have in common that differ only in case or in the form of their accents (Unicode NFC, case folded)."""
+    """What two names share that differ only in case or normal form (NFC, case folded)."""
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", os.fsdecode(name)).casefold())
 
 

@@ -1,4 +1,7 @@
-"""Folders of Fascis's own on this machine: journals, register, private copies. They are the person's alone."""
+"""Folders of Fascis's own on this machine: journals, register, private copies.
+
+They are the person's alone.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,9 @@ from pathlib import Path
 
 
 def make_private(folder: Path) -> None:
-    """Makes a folder, and those above it that are missing, for the person alone, whatever the umask; one that is there becomes so.
+    """Makes a folder and those above it for the person alone, whatever the umask.
+
+    One that is there becomes so.
 
     Raises:
         OSError: it cannot be made.

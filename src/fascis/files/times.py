@@ -1,7 +1,11 @@
-"""Times of files in nanoseconds since 1970, as they are kept: in signed 64 bits, whatever the file system can hold.
+"""Times of files in nanoseconds since 1970, as they are kept.
 
-Between 1823 and 2116 a time is kept to the nanosecond. Outside of it, where 64 bits end sooner than what ext4, btrfs, NTFS or
-exFAT can say, it is kept to the second. What is kept sorts like the times themselves, and two kept times are compared with each
+In signed 64 bits, whatever the file system can hold.
+
+Between 1823 and 2116 a time is kept to the nanosecond. Outside of it, where 64 bits end sooner than
+what ext4, btrfs, NTFS or
+exFAT can say, it is kept to the second. What is kept sorts like the times themselves, and two kept
+times are compared with each
 other; copies are given the whole time, which is read from the file.
 """
 
@@ -52,5 +56,10 @@ def local_text(seconds: float, form: str) -> str:
     """Seconds since 1970 as a local date by a form of ``strftime``."""
     try:
         return time.strftime(form, time.localtime(seconds))
-    except (OverflowError, ValueError, OSError, TypeError):  # a year that calendars do not have, or no number
+    except (
+        OverflowError,
+        ValueError,
+        OSError,
+        TypeError,
+    ):  # a year that calendars do not have, or no number
         return f"{shown(str(seconds))} s since 1970"

@@ -18,10 +18,14 @@ FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 @dataclass(slots=True)
 class Folder:
-    """What lies directly in one folder: parallel lists of names and their status, folders listed apart.
+    """What lies directly in one folder.
 
-    ``place`` is relative to the root; ``mounts`` are names of what is mounted here, bind mounts too, and ``subvolumes`` names of
-    parts of the same file system that have a device number of their own (btrfs). Neither is entered.
+    Parallel lists of names and their status, folders listed apart.
+
+    ``place`` is relative to the root; ``mounts`` are names of what is mounted here, bind mounts
+    too, and ``subvolumes`` names of
+    parts of the same file system that have a device number of their own (btrfs). Neither is
+    entered.
     """
 
     place: bytes
@@ -33,7 +37,9 @@ class Folder:
     subvolumes: list[bytes] = field(default_factory=list)
 
 
-def walk(root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None = None) -> Iterator[Folder]:
+def walk(
+    root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None = None
+) -> Iterator[Folder]:
     """Gives every folder below the handle, parents before children, in the order of names.
 
     Args:
@@ -93,7 +99,10 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
         found = Folder(place, os.fstat(fd), [], [], [], [])
         with os.scandir(fd) as entries:
             listing = sorted(
-                [(e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False)) for e in entries]
+                [
+                    (e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False))
+                    for e in entries
+                ]
             )
         for name, status in listing:
             if not stat.S_ISDIR(status.st_mode):

@@ -18,8 +18,10 @@ from fascis.files.errors import told
 class AtomicWriter:
     """Writes a new content of ``name`` in the folder ``dir_fd``; whole or not at all.
 
-    A temporary beside the target is created exclusively, flushed, renamed onto the target, and the folder flushed.
-    Leaving the ``with`` block without :meth:`commit`, by an exception or not, leaves the old content.
+    A temporary beside the target is created exclusively, flushed, renamed onto the target, and the
+    folder flushed.
+    Leaving the ``with`` block without :meth:`commit`, by an exception or not, leaves the old
+    content.
     """
 
     def __init__(self, dir_fd: int, name: bytes, mode: int = 0o644) -> None:
@@ -50,7 +52,9 @@ class AtomicWriter:
             self.file.flush()
             os.fsync(self.file.fileno())
             self.file.close()
-            os.replace(self._temporary, self._name, src_dir_fd=self._dir_fd, dst_dir_fd=self._dir_fd)  # noqa: TID251
+            os.replace(  # noqa: TID251
+                self._temporary, self._name, src_dir_fd=self._dir_fd, dst_dir_fd=self._dir_fd
+            )
             os.fsync(self._dir_fd)
         except OSError as error:
             raise told(error, "write", self._name) from error
@@ -61,10 +65,15 @@ class AtomicWriter:
         if self._file is not None:
             self._file.close()
             self._file = None
-            delete_own(self._dir_fd, self._temporary)  # not there when only the folder's flush failed
+            delete_own(
+                self._dir_fd, self._temporary
+            )  # not there when only the folder's flush failed
 
     def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.abort()
 

@@ -1,4 +1,7 @@
-"""Two folders of one library, a copy and its original or two copies: told apart by what differs between them now."""
+"""Two folders of one library, a copy and its original or two copies.
+
+Told apart by what differs between them now.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +22,9 @@ from fascis.library.identity import OWN
 
 @dataclass(frozen=True, slots=True)
 class Apartness:
-    """How two folders of one library differ: files that only one has, and that both have in another state.
+    """How two folders of one library differ.
+
+    Files that only one has, and that both have in another state.
 
     Attributes:
         newer_here: of those in another state, how many are newer in the first.
@@ -49,15 +54,25 @@ class Apartness:
             parts.append(f"{counted(self.only_there, 'file')} only on {there}")
         if self.other:
             older = self.other - self.newer_here
-            newer = [f"{n} newer on {label}" for n, label in ((self.newer_here, here), (older, there)) if n]
+            newer = [
+                f"{n} newer on {label}"
+                for n, label in ((self.newer_here, here), (older, there))
+                if n
+            ]
             parts.append(f"{counted(self.other, 'file')} in another state ({', '.join(newer)})")
         return ", ".join(parts)
 
 
 def tell_apart(
-    drives: Drives, here: Path, there: Path, step_ns: int, cancelled: Callable[[], bool] = lambda: False
+    drives: Drives,
+    here: Path,
+    there: Path,
+    step_ns: int,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Apartness:
-    """Compares two folders of one library by names, sizes and times; Fascis's own records are left out.
+    """Compares two folders of one library by names, sizes and times.
+
+    Fascis's own records are left out.
 
     Args:
         step_ns: times are compared in steps of this, the coarser of what the two drives keep.
@@ -81,7 +96,9 @@ def tell_apart(
     return Apartness(len(mine), only_there, changed, newer, last_here, last_there)
 
 
-def _files(medium: Medium, cancelled: Callable[[], bool]) -> Iterator[tuple[bytes, tuple[int, int]]]:
+def _files(
+    medium: Medium, cancelled: Callable[[], bool]
+) -> Iterator[tuple[bytes, tuple[int, int]]]:
     for folder in medium.walk():
         if cancelled():
             raise Cancelled("Telling them apart was stopped; nothing was changed.")

@@ -1,6 +1,9 @@
-"""Catalogs in a person's own folder: a new one, or one to which photos are added. The one before is kept.
+"""Catalogs in a person's own folder: a new one, or one to which photos are added.
 
-A catalog is never changed where it lies: a private copy is, then it is written beside the old one, read back, and swapped
+The one before is kept.
+
+A catalog is never changed where it lies: a private copy is, then it is written beside the old one,
+read back, and swapped
 in; the old one stays beside it under a name of its own.
 """
 
@@ -27,7 +30,10 @@ from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use
 
 @dataclass(frozen=True, slots=True)
 class Cataloged:
-    """What became of a catalog: what was added, and where the one before is kept, or None for a new one."""
+    """What became of a catalog.
+
+    What was added, and where the one before is kept, or None for a new one.
+    """
 
     path: Path
     added: Added
@@ -35,7 +41,11 @@ class Cataloged:
 
 
 def catalog_folders(
-    drives: Drives, catalog: Path, folders: Sequence[Path], cache: Path, cancelled: Callable[[], bool] = lambda: False
+    drives: Drives,
+    catalog: Path,
+    folders: Sequence[Path],
+    cache: Path,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Cataloged:
     """Adds folders of photos to a catalog, which is made where there is none.
 
@@ -59,7 +69,9 @@ def catalog_folders(
         total = Added()
         for folder in folders:
             drive = drives.at(folder)
-            added = add_folder(copy, folder, drive.uuid if drive.has_uuid else None, drive.mount, cancelled)
+            added = add_folder(
+                copy, folder, drive.uuid if drive.has_uuid else None, drive.mount, cancelled
+            )
             total.photos += added.photos
             total.known += added.known
             total.unwritable += added.unwritable
@@ -87,7 +99,10 @@ def placed(drive: Drive, folder: bytes, path: str, top: bytes) -> tuple[Place, s
 
 
 def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Path | None:
-    """Writes the new catalog beside the old one, reads it back, and lets them change names; the old one stays, in every case."""
+    """Writes the new catalog beside the old one, reads it back, and lets them change names.
+
+    The old one stays, in every case.
+    """
     name = fsname(catalog.name)
     kept = kept_name(name, secrets.token_hex(4))
     try:
@@ -100,7 +115,8 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
             if looks(os.lstat(catalog)) != looks(seen):
                 remove_own(medium, kept)  # the new one, which nobody has seen
                 raise Refused(
-                    "library-open", f"{shown(catalog.name)} changed meanwhile and was left as it is; look again."
+                    "library-open",
+                    f"{shown(catalog.name)} changed meanwhile and was left as it is; look again.",
                 )
             swap(medium, name, kept)
             medium.sync_folder(b"")

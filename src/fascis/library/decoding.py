@@ -1,7 +1,11 @@
-"""Decoding pictures and clips in a child process, with limits: what is in a library may come from anybody.
+"""Decoding pictures and clips in a child process, with limits.
 
-The child is given open files, never a path; it has a limit of memory, of processor time and of patience, and writes
-nothing but what it found. One that dies takes the picture it was at with it, and the next child goes on.
+What is in a library may come from anybody.
+
+The child is given open files, never a path; it has a limit of memory, of processor time and of
+patience, and writes
+nothing but what it found. One that dies takes the picture it was at with it, and the next child
+goes on.
 """
 
 from __future__ import annotations
@@ -26,28 +30,61 @@ _OK, _NOT = b"+", b"-"
 
 
 _BEGINNINGS = (  # of pictures, sound and films: what the formats' own standards put first
-    b"\xff\xd8\xff", b"\x89PNG\r\n", b"GIF8", b"BM", b"II*\0", b"MM\0*", b"II+\0", b"MM\0+", b"RIFF", b"RF64", b"FORM", b"fLaC", b"OggS",
-    b"ID3", b"\xff\xfb", b"\xff\xf3", b"\xff\xf1", b"\xff\xf9", b"\x1aE\xdf\xa3", b"8BPS", b"SDPX", b"XPDS", b"v/1\x01", b"\0\0\0\x0cJXL",
-    b"\xff\x0a", b"0&\xb2u", b"\0\0\x01\xba", b"\0\0\x01\xb3", b"\x06\x0e+4", b"G",
-)  # fmt: skip
+    b"\xff\xd8\xff",
+    b"\x89PNG\r\n",
+    b"GIF8",
+    b"BM",
+    b"II*\0",
+    b"MM\0*",
+    b"II+\0",
+    b"MM\0+",
+    b"RIFF",
+    b"RF64",
+    b"FORM",
+    b"fLaC",
+    b"OggS",
+    b"ID3",
+    b"\xff\xfb",
+    b"\xff\xf3",
+    b"\xff\xf1",
+    b"\xff\xf9",
+    b"\x1aE\xdf\xa3",
+    b"8BPS",
+    b"SDPX",
+    b"XPDS",
+    b"v/1\x01",
+    b"\0\0\0\x0cJXL",
+    b"\xff\x0a",
+    b"0&\xb2u",
+    b"\0\0\x01\xba",
+    b"\0\0\x01\xb3",
+    b"\x06\x0e+4",
+    b"G",
+)
 _ATOMS = frozenset((b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot"))
 
 
 def may_be_media(head: bytes) -> bool:
-    """False for a file whose first bytes (16 or more) are of no picture, sound or film: it need not be tried."""
+    """False for a file whose first bytes (16 or more) are of no picture, sound or film.
+
+    It need not be tried.
+    """
     return head.startswith(_BEGINNINGS) or head[4:8] in _ATOMS
 
 
 def decode(
     files: Sequence[int], width: int = WIDTH, at: float = 0.0, until: float = math.inf
 ) -> list[bytes | None]:
-    """A small PNG of each open file's picture or of a frame of it, or of its sound; None for what cannot be decoded.
+    """A small PNG of each open file's picture or of a frame of it, or of its sound.
+
+    None for what cannot be decoded.
 
     Args:
         files: handles of open files, read from where they stand.
         width: of the picture, at most.
         at: which frame of a clip, in seconds from its beginning.
-        until: of the monotonic clock; when it comes, no more are decoded, and the answer has only those before.
+        until: of the monotonic clock; when it comes, no more are decoded, and the answer has only
+            those before.
     """
     found: list[bytes | None] = []
     for first in range(0, len(files), _BATCH):
@@ -92,7 +129,7 @@ def _parse(out: bytes) -> Iterator[bytes | None]:
         at += 5 + length
 
 
-# -- in the child -----------------------------------------------------------------------------------------------------
+# -- in the child ----------------------------------------------------------------------------------
 
 
 def _limit() -> None:

@@ -28,7 +28,9 @@ class Home(BaseModel):
 
 
 class Crossed(BaseModel):
-    """One crossing in a library's history; ``token`` proves that a folder is what that crossing made.
+    """One crossing in a library's history.
+
+    ``token`` proves that a folder is what that crossing made.
 
     ``part_of`` is the id of the library that this one was a part of before.
     """
@@ -51,9 +53,9 @@ class Identity(BaseModel):
     name: str = Field(max_length=1024)
     kind: str = "library"
     home: Home
-    roles: dict[str, Literal["original", "proxy", "render", "preview", "sidecar", "document", "other"]] = Field(
-        default={}, max_length=256
-    )
+    roles: dict[
+        str, Literal["original", "proxy", "render", "preview", "sidecar", "document", "other"]
+    ] = Field(default={}, max_length=256)
     history: list[Crossed] = Field(default=[], max_length=10_000)
 
 
@@ -68,7 +70,10 @@ def parse_identity(content: bytes, path: object) -> Identity:
         raw = json.loads(content)
         if isinstance(raw, dict) and isinstance(raw.get("format"), int) and raw["format"] > FORMAT:
             raise Damaged(
-                path, f"it was written by a newer version (format {raw['format']}; this one knows {FORMAT})", meaning
+                path,
+                f"it was written by a newer version (format {raw['format']}; this one knows "
+                f"{FORMAT})",
+                meaning,
             )
         return Identity.model_validate(raw)
     except (ValueError, RecursionError, ValidationError) as error:
@@ -77,9 +82,10 @@ def parse_identity(content: bytes, path: object) -> Identity:
 
 def format_identity(identity: Identity) -> bytes:
     """The bytes of an identity file."""
-    return (json.dumps(identity.model_dump(mode="json", by_alias=True), indent=2, ensure_ascii=False) + "\n").encode(
-        "utf-8", "backslashreplace"
-    )
+    return (
+        json.dumps(identity.model_dump(mode="json", by_alias=True), indent=2, ensure_ascii=False)
+        + "\n"
+    ).encode("utf-8", "backslashreplace")
 
 
 def read_identity(medium: Medium, path: object) -> Identity | None:
@@ -94,5 +100,9 @@ def read_identity(medium: Medium, path: object) -> Identity | None:
         return parse_identity(read_small(medium, IDENTITY, _LIMIT), path)
     except (OSError, EnvironmentTrouble) as error:
         if isinstance(error, FascisError):
-            raise Damaged(path, f"the identity file cannot be read ({error})", "Nothing was changed.") from error
-        raise Damaged(path, "the identity file is not in a plain folder", "Nothing was changed.") from error
+            raise Damaged(
+                path, f"the identity file cannot be read ({error})", "Nothing was changed."
+            ) from error
+        raise Damaged(
+            path, "the identity file is not in a plain folder", "Nothing was changed."
+        ) from error

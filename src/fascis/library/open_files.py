@@ -1,6 +1,7 @@
 """Which programs have files of a folder open, from ``/proc/*/fd`` and ``/proc/*/maps`` (proc(5)).
 
-Compared by device and inode, never by path text. Programs of other users cannot be seen without rights; that is said
+Compared by device and inode, never by path text. Programs of other users cannot be seen without
+rights; that is said
 by :attr:`Openers.all_seen`.
 """
 
@@ -16,7 +17,10 @@ from fascis.drives.mounts import read_mounts
 
 @dataclass(frozen=True, slots=True)
 class OpenFile:
-    """One open file: the program's name and process id, the file's device and inode, open for writing or not."""
+    """One open file.
+
+    The program's name and process id, the file's device and inode, open for writing or not.
+    """
 
     program: str
     pid: int
@@ -35,11 +39,14 @@ class Openers:
     all_seen: bool = True
 
 
-def find_open(inodes: Container[tuple[int, int]], devices: Container[int], skip_self: bool = True) -> Openers:
+def find_open(
+    inodes: Container[tuple[int, int]], devices: Container[int], skip_self: bool = True
+) -> Openers:
     """Finds open regular files whose ``(device, inode)`` is in ``inodes``.
 
     Args:
-        devices: the devices of those inodes. Files on other drives that may not answer are not asked: a program that
+        devices: the devices of those inodes. Files on other drives that may not answer are not
+            asked: a program that
             waits for such a drive would make us wait too.
     """
     found, me = Openers(), os.getpid()
@@ -57,7 +64,7 @@ def find_open(inodes: Container[tuple[int, int]], devices: Container[int], skip_
 
 
 def _may_hang(devices: Container[int]) -> set[int]:
-    """Ids of mounts driven by a program or lying beyond a network, those on ``devices`` left out."""
+    """Ids of mounts driven by a program or across a network, without those on ``devices``."""
     return {m.id for m in read_mounts() if m.may_hang and _number(m.device) not in devices}
 
 
@@ -79,7 +86,17 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
         if (s.st_dev, s.st_ino) in inodes and s.st_mode & 0o170000 == 0o100000:
             flags = _field(f"{base}/fdinfo/{name}", "flags:", 8)
             writing = flags & os.O_ACCMODE in (os.O_WRONLY, os.O_RDWR)
-            found.append(OpenFile(_name(base), pid, s.st_dev, s.st_ino, writing, s.st_nlink == 0, s.st_blocks * 512))
+            found.append(
+                OpenFile(
+                    _name(base),
+                    pid,
+                    s.st_dev,
+                    s.st_ino,
+                    writing,
+                    s.st_nlink == 0,
+                    s.st_blocks * 512,
+                )
+            )
     return found + _mapped(base, pid, inodes)
 
 
@@ -93,7 +110,9 @@ def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[Ope
         key = (os.makedev(major, minor), int(fields[4]))
         if key in inodes:
             writing = "w" in fields[1] and "s" in fields[1]
-            found.append(OpenFile(_name(base), pid, *key, writing, fields[5].endswith(" (deleted)"), 0))
+            found.append(
+                OpenFile(_name(base), pid, *key, writing, fields[5].endswith(" (deleted)"), 0)
+            )
     return found
 
 

@@ -8,13 +8,19 @@ from fascis.library.uses import LINKS, Document
 
 
 def project_place(document: Document) -> bytes:
-    """Where a project is: its documents' folder when that lies two deep or deeper, else the document itself."""
+    """Where a project is.
+
+    Its documents' folder when that lies two deep or deeper, else the document itself.
+    """
     above = document.place.rpartition(b"/")[0]
     return above if b"/" in above else document.place
 
 
 def project_of(document: Document) -> str:
-    """The project a document belongs to: its folder's name when that lies two deep or deeper, else its own without extension."""
+    """The project a document belongs to.
+
+    Its folder's name when that lies two deep or deeper, else its own without extension.
+    """
     place = document.place or document.path
     above, _, name = place.rpartition(b"/")
     if document.format == LINKS:

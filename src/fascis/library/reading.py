@@ -1,4 +1,7 @@
-"""Reading documents: in the library, outside of it, and catalogs from a private copy. Nothing is written beside them."""
+"""Reading documents: in the library, outside of it, and catalogs from a private copy.
+
+Nothing is written beside them.
+"""
 
 from __future__ import annotations
 
@@ -92,7 +95,10 @@ def catalog_seen(catalog: Path) -> bytes:
 
 
 def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
-    """Where a place of a catalog is, and True when its drive is there; None for a drive that is not known."""
+    """Where a place of a catalog is, and True when its drive is there.
+
+    None for a drive that is not known.
+    """
     raw = os.fsencode(path)
     if uuid is None:
         return raw or b"/", not drives.is_away(raw + b"/")

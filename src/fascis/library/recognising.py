@@ -1,6 +1,9 @@
-"""Libraries that a drive brings along: identity files on it, looked for within bounds and read as untrusted input.
+"""Libraries that a drive brings along.
 
-An identity may come from anybody's drive. What it says is shown, and decides nothing by itself: nothing is written or deleted
+Identity files on it, looked for within bounds and read as untrusted input.
+
+An identity may come from anybody's drive. What it says is shown, and decides nothing by itself:
+nothing is written or deleted
 because of it.
 """
 
@@ -28,7 +31,10 @@ _FILE = ".fascis/identity.json"
 
 @dataclass(frozen=True, slots=True)
 class Recognised:
-    """A library on a drive, as its identity file names it. ``at_home``: it stands where that file says its home is."""
+    """A library on a drive, as its identity file names it.
+
+    ``at_home``: it stands where that file says its home is.
+    """
 
     root: Path
     drive: str
@@ -37,7 +43,10 @@ class Recognised:
 
 
 class Recognition:
-    """Identities on drives, looked for once while a drive stays as it is: its top folder at once, deeper on request."""
+    """Identities on drives, looked for once while a drive stays as it is.
+
+    Its top folder at once, deeper on request.
+    """
 
     def __init__(self, drives: Drives, clock: Callable[[], float] = time.monotonic) -> None:
         self._drives, self._clock = drives, clock
@@ -48,11 +57,17 @@ class Recognition:
         return [d for d in drives if _searchable(d) and _key(d) not in self._found]
 
     def search(self, drive: Drive, cancelled: Callable[[], bool] = lambda: False) -> None:
-        """Looks for identities deeper in a drive; what was found stays known until it is mounted otherwise."""
+        """Looks for identities deeper in a drive.
+
+        What was found stays known until it is mounted otherwise.
+        """
         self._found[_key(drive)] = list(self._deep(drive.mount, cancelled))
 
     def on(self, drive: Drive, but: Collection[Path] = ()) -> list[Recognised]:
-        """The libraries on a drive, by what is known of it and by its top folder now; ``but`` those at given places."""
+        """The libraries on a drive, by what is known of it and by its top folder now.
+
+        ``but`` those at given places.
+        """
         if not _searchable(drive):
             return []
         roots = dict.fromkeys((*_top(drive.mount), *self._found.get(_key(drive), ())))
@@ -74,7 +89,10 @@ class Recognition:
             return None  # damaged, or of a newer version: told when somebody opens it
 
     def _deep(self, top: Path, cancelled: Callable[[], bool]) -> Iterator[Path]:
-        """Folders with an identity file, the nearest first: never through a link, into another mount or into a library."""
+        """Folders with an identity file, the nearest first.
+
+        Never through a link, into another mount or into a library.
+        """
         until, looked = self._clock() + SECONDS, 0
         waiting = deque([(top, 0)])
         try:

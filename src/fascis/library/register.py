@@ -1,4 +1,7 @@
-"""The register: which libraries and drives are known, where their homes and copies are. SQLite, under XDG data."""
+"""The register: which libraries and drives are known, where their homes and copies are.
+
+SQLite, under XDG data.
+"""
 
 from __future__ import annotations
 
@@ -21,15 +24,20 @@ from fascis.files.private import make_private
 APPLICATION_ID = 0x46415352  # "FASR"
 VERSION = 4
 _SCHEMA = """
-CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL, root BLOB NOT NULL,
+CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
+ root BLOB NOT NULL,
   drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
-CREATE TABLE copy(library TEXT NOT NULL, drive TEXT NOT NULL, drive_label TEXT NOT NULL, root BLOB NOT NULL,
+CREATE TABLE copy(library TEXT NOT NULL, drive TEXT NOT NULL, drive_label TEXT NOT NULL,
+ root BLOB NOT NULL,
   crossing TEXT NOT NULL, verified_at REAL NOT NULL, PRIMARY KEY(library, root));
-CREATE TABLE drive(uuid TEXT PRIMARY KEY, label TEXT NOT NULL, filesystem TEXT NOT NULL, capacity INTEGER NOT NULL,
-  mount BLOB NOT NULL, transport TEXT NOT NULL, seen_at REAL NOT NULL, write_mb_s REAL, read_mb_s REAL);
+CREATE TABLE drive(uuid TEXT PRIMARY KEY, label TEXT NOT NULL, filesystem TEXT NOT NULL,
+ capacity INTEGER NOT NULL,
+  mount BLOB NOT NULL, transport TEXT NOT NULL, seen_at REAL NOT NULL, write_mb_s REAL,
+   read_mb_s REAL);
 """
 _USED = """
-CREATE TABLE used(library TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL, digest BLOB NOT NULL, outside INTEGER NOT NULL,
+CREATE TABLE used(library TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL,
+ digest BLOB NOT NULL, outside INTEGER NOT NULL,
   PRIMARY KEY(library, path)) WITHOUT ROWID;
 CREATE INDEX used_path ON used(path) WHERE outside=1;
 """
@@ -37,15 +45,21 @@ _TIMES = "ALTER TABLE used ADD COLUMN mtime_ns INTEGER NOT NULL DEFAULT 0;"
 _HARDWARE = """
 ALTER TABLE drive ADD COLUMN hardware TEXT NOT NULL DEFAULT '';
 ALTER TABLE drive ADD COLUMN measured_at REAL;
-CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NULL, until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
+CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NULL,
+ until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
 """
 _STEPS = (_SCHEMA, _USED, _TIMES, _HARDWARE)  # what brings a register from one version to the next
-_MEANING = "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
+_MEANING = (
+    "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
+)
 
 
 @dataclass(frozen=True, slots=True)
 class KnownLibrary:
-    """A library that is known: its home now, and what the last survey said (``summary``, JSON-like)."""
+    """A library that is known.
+
+    Its home now, and what the last survey said (``summary``, JSON-like).
+    """
 
     id: str
     name: str
@@ -70,7 +84,11 @@ class KnownCopy:
 
 @dataclass(frozen=True, slots=True)
 class KnownDrive:
-    """A drive that was seen; speeds in MB/s as last measured, by a crossing or on request, or None. ``hardware`` as in ``Drive``."""
+    """A drive that was seen.
+
+    Speeds in MB/s as last measured, by a crossing or on request, or None. ``hardware`` as in
+    ``Drive``.
+    """
 
     uuid: str
     label: str
@@ -87,7 +105,10 @@ class KnownDrive:
 
 @dataclass(frozen=True, slots=True)
 class Former:
-    """Where a drive was mounted before it was mounted where it is now, and what it was called then; until when (seconds since 1970)."""
+    """Where a drive was mounted before, its label then, and until when.
+
+    In seconds since 1970.
+    """
 
     drive: str
     mount: Path
@@ -110,20 +131,24 @@ class Register:
                 if version > VERSION:
                     raise Damaged(
                         self.path,
-                        f"this register was written by a newer version ({version}, this one knows {VERSION})",
+                        f"this register was written by a newer version ({version}, this one knows "
+                        f"{VERSION})",
                         "Nothing was changed. Use the newer version, or set this file aside.",
                     )
                 if version < VERSION:
                     schema = "".join(_STEPS[version:])
                     with db:
                         db.executescript(
-                            f"BEGIN; {schema} PRAGMA application_id={APPLICATION_ID}; PRAGMA user_version={VERSION}; COMMIT;"
+                            f"BEGIN; {schema} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
+                            f"user_version={VERSION}; COMMIT;"
                         )
                 with db:
                     yield db
         except sqlite3.Error as error:
             if is_about_the_drive(error):
-                raise trouble(self.path, "The register", error, "No library, photo or clip is affected.") from error
+                raise trouble(
+                    self.path, "The register", error, "No library, photo or clip is affected."
+                ) from error
             raise Damaged(self.path, f"the register cannot be used ({error})", _MEANING) from error
         except NONSENSE as error:
             raise Damaged(self.path, "what is in the register makes no sense", _MEANING) from error
@@ -131,9 +156,17 @@ class Register:
     def libraries(self) -> list[KnownLibrary]:
         """All known libraries, by name."""
         with self._open() as db:
-            rows = db.execute("SELECT id, name, kind, root, drive, surveyed_at, summary FROM library ORDER BY name")
-            checked = (_checked(r, str, str, str, bytes, str, _MAYBE, (str, type(None))) for r in rows)
-            return [KnownLibrary(r[0], r[1], r[2], _path(r[3]), r[4], r[5], _object(r[6])) for r in checked]
+            rows = db.execute(
+                "SELECT id, name, kind, root, drive, surveyed_at, summary FROM library ORDER BY "
+                "name"
+            )
+            checked = (
+                _checked(r, str, str, str, bytes, str, _MAYBE, (str, type(None))) for r in rows
+            )
+            return [
+                KnownLibrary(r[0], r[1], r[2], _path(r[3]), r[4], r[5], _object(r[6]))
+                for r in checked
+            ]
 
     def library_at(self, root: Path) -> KnownLibrary | None:
         """The library whose home is this folder."""
@@ -154,14 +187,21 @@ class Register:
     ) -> str:
         """Remembers a library that was looked at, and what its survey said; gives its id.
 
-        Where its home is known, that stays: a survey of a copy makes no home of it. Home changes by a switch, or with the folder
+        Where its home is known, that stays: a survey of a copy makes no home of it. Home changes by
+        a switch, or with the folder
         itself: one that is gone from its place, and is found under another name on the same drive.
         """
-        known = next((x for x in self.libraries() if x.id == id), None) if id else self.library_at(root)
+        known = (
+            next((x for x in self.libraries() if x.id == id), None) if id else self.library_at(root)
+        )
         if known is None or known.root == root:
             return self.put_library(root, drive, name, kind, id, summary)
         copies = {c.root for c in self.copies(known.id)}
-        renamed = known.drive == drive and not os.path.lexists(known.root) and os.path.lexists(known.root.parent)
+        renamed = (
+            known.drive == drive
+            and not os.path.lexists(known.root)
+            and os.path.lexists(known.root.parent)
+        )
         if renamed and root not in copies:
             return self.put_library(root, drive, name, kind, id, summary)
         return known.id
@@ -175,20 +215,25 @@ class Register:
         id: str | None = None,
         summary: dict[str, object] | None = None,
     ) -> str:
-        """Remembers a library's home, and what its survey said; gives its id (the one it has, or a new one)."""
+        """Remembers a library's home, and what its survey said.
+
+        Gives its id (the one it has, or a new one).
+        """
         known = self.library_at(root)
         key = id or (known.id if known else str(uuid.uuid4()))
         with self._open() as db:
             if known and known.id != key:
                 db.execute("DELETE FROM library WHERE id=?", (known.id,))
             db.execute(
-                "INSERT INTO library(id, name, kind, root, drive) VALUES(?,?,?,?,?) ON CONFLICT(id) DO UPDATE SET"
-                " name=excluded.name, kind=excluded.kind, root=excluded.root, drive=excluded.drive",
+                "INSERT INTO library(id, name, kind, root, drive) VALUES(?,?,?,?,?) ON "
+                "CONFLICT(id) DO UPDATE SET name=excluded.name, kind=excluded.kind, "
+                "root=excluded.root, drive=excluded.drive",
                 (key, name, kind, bytes(root), drive),
             )
             if summary is not None:
                 db.execute(
-                    "UPDATE library SET surveyed_at=?, summary=? WHERE id=?", (time.time(), json.dumps(summary), key)
+                    "UPDATE library SET surveyed_at=?, summary=? WHERE id=?",
+                    (time.time(), json.dumps(summary), key),
                 )
         return key
 
@@ -199,22 +244,35 @@ class Register:
             db.execute("DELETE FROM used WHERE library=?", (id,))
 
     def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool, int]]) -> None:
-        """Remembers what a library uses, in place of what was: ``(absolute path, size, digest or nothing, outside its folder, time)``."""
+        """Remembers what a library uses, in place of what was.
+
+        ``(absolute path, size, digest or nothing, outside its folder, time)``.
+        """
         with self._open() as db:
             db.execute("DELETE FROM used WHERE library=?", (library,))
-            db.executemany("INSERT OR IGNORE INTO used VALUES(?,?,?,?,?,?)", ((library, *f) for f in files))
+            db.executemany(
+                "INSERT OR IGNORE INTO used VALUES(?,?,?,?,?,?)", ((library, *f) for f in files)
+            )
 
     def expected(self, library: str) -> dict[bytes, tuple[int, bytes, int]]:
-        """Size in bytes, digest (or nothing) and time in ns of what a library used when last surveyed, by absolute path."""
+        """Size in bytes, digest (or nothing) and time in ns of what a library used, by path.
+
+        As last surveyed; paths are absolute.
+        """
         with self._open() as db:
-            rows = db.execute("SELECT path, size, digest, mtime_ns FROM used WHERE library=?", (library,))
+            rows = db.execute(
+                "SELECT path, size, digest, mtime_ns FROM used WHERE library=?", (library,)
+            )
             return {path: (size, digest, mtime_ns) for path, size, digest, mtime_ns in rows}
 
     def used_below(self, folder: bytes) -> list[tuple[bytes, int, bytes, int]]:
-        """``(path, size, digest, time)`` of what any library used below a folder when it was last surveyed."""
+        """``(path, size, digest, time)`` of what any library used below a folder, as surveyed."""
         below = folder.rstrip(b"/") + b"/"
         with self._open() as db:
-            sql = "SELECT DISTINCT path, size, digest, mtime_ns FROM used WHERE path>=? AND path<? AND size>0"
+            sql = (
+                "SELECT DISTINCT path, size, digest, mtime_ns FROM used WHERE path>=? AND path<? "
+                "AND size>0"
+            )
             return list(db.execute(sql, (below, below[:-1] + b"0")))
 
     def wanted_below(self, folder: Path) -> int:
@@ -227,16 +285,24 @@ class Register:
     def used_outside(self, library: str) -> list[bytes]:
         """Absolute paths outside its folder that a library used when it was last surveyed."""
         with self._open() as db:
-            return [path for (path,) in db.execute("SELECT path FROM used WHERE library=? AND outside=1", (library,))]
+            return [
+                path
+                for (path,) in db.execute(
+                    "SELECT path FROM used WHERE library=? AND outside=1", (library,)
+                )
+            ]
 
     def used_in(self, folder: bytes, but: str) -> dict[bytes, list[str]]:
-        """Files below a folder (an absolute path) that other libraries use, and the ids of these, as they were last surveyed."""
+        """Files below a folder (absolute) that other libraries use, and the ids of these.
+
+        As they were last surveyed.
+        """
         below = folder.rstrip(b"/") + b"/"
         found: dict[bytes, list[str]] = {}
         with self._open() as db:
             rows = db.execute(
-                "SELECT u.path, l.id FROM used u JOIN library l ON l.id=u.library WHERE u.outside=1 AND l.id<>?"
-                " AND u.path>=? AND u.path<? ORDER BY u.path, l.name",
+                "SELECT u.path, l.id FROM used u JOIN library l ON l.id=u.library WHERE "
+                "u.outside=1 AND l.id<>? AND u.path>=? AND u.path<? ORDER BY u.path, l.name",
                 (but, below, below[:-1] + b"0"),  # "0" comes right after "/"
             )
             for path, library in rows:
@@ -247,7 +313,9 @@ class Register:
         """The verified copies of a library."""
         with self._open() as db:
             rows = db.execute(
-                "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE library=?", (library,)
+                "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy WHERE "
+                "library=?",
+                (library,),
             )
             checked = (_checked(r, str, str, str, bytes, str, _NUMBER) for r in rows)
             return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in checked]
@@ -264,15 +332,22 @@ class Register:
         """The drives that were seen."""
         with self._open() as db:
             rows = db.execute(
-                "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, read_mb_s, hardware, measured_at FROM drive"
+                "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, "
+                "read_mb_s, hardware, measured_at FROM drive"
             )
-            checked = (_checked(r, str, str, str, int, bytes, str, _NUMBER, _MAYBE, _MAYBE, str, _MAYBE) for r in rows)
+            checked = (
+                _checked(r, str, str, str, int, bytes, str, _NUMBER, _MAYBE, _MAYBE, str, _MAYBE)
+                for r in rows
+            )
             return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in checked]
 
     def put_drives(self, drives: list[Drive]) -> list[Former]:
-        """Remembers connected drives as seen now; of those that are mounted elsewhere than before, or called otherwise, gives what was.
+        """Remembers connected drives as seen now.
 
-        What stands on such a drive is known where it is now: the homes of libraries and their copies follow it.
+        Of those that are mounted elsewhere than before, or called otherwise, gives what was.
+
+        What stands on such a drive is known where it is now: the homes of libraries and their
+        copies follow it.
         """
         changed, now = [], time.time()
         with self._open() as db:
@@ -283,15 +358,28 @@ class Register:
                 mount, label = known.get(d.uuid, (bytes(d.mount), d.label))
                 if d.has_uuid and (mount != bytes(d.mount) or label != d.label):
                     changed.append(Former(d.uuid, _path(mount), label, now))
-                    db.execute("INSERT OR REPLACE INTO former VALUES(?,?,?,?)", (d.uuid, mount, label, now))
+                    db.execute(
+                        "INSERT OR REPLACE INTO former VALUES(?,?,?,?)", (d.uuid, mount, label, now)
+                    )
                 if d.has_uuid and mount != bytes(d.mount):
                     _follow(db, d.uuid, mount, bytes(d.mount))
                 db.execute(
-                    "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, seen_at, hardware) VALUES(?,?,?,?,?,?,?,?)"
-                    " ON CONFLICT(uuid) DO UPDATE SET label=excluded.label, filesystem=excluded.filesystem,"
-                    " capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at,"
-                    " hardware=CASE WHEN excluded.hardware='' THEN hardware ELSE excluded.hardware END",
-                    (d.uuid, d.label, d.filesystem, d.capacity, bytes(d.mount), d.transport, now, d.hardware),
+                    "INSERT INTO drive(uuid, label, filesystem, capacity, mount, transport, "
+                    "seen_at, hardware) VALUES(?,?,?,?,?,?,?,?) ON CONFLICT(uuid) DO UPDATE SET "
+                    "label=excluded.label, filesystem=excluded.filesystem, "
+                    "capacity=excluded.capacity, mount=excluded.mount, seen_at=excluded.seen_at, "
+                    "hardware=CASE WHEN excluded.hardware='' THEN hardware ELSE excluded.hardware "
+                    "END",
+                    (
+                        d.uuid,
+                        d.label,
+                        d.filesystem,
+                        d.capacity,
+                        bytes(d.mount),
+                        d.transport,
+                        now,
+                        d.hardware,
+                    ),
                 )
         return changed
 
@@ -307,7 +395,9 @@ class Register:
 
     def hardware(self) -> dict[str, str]:
         """UUID → hardware of the drives that were seen; nothing where there is no register yet."""
-        return {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
+        return (
+            {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
+        )
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
         """Remembers how fast a drive was when it was last measured, by a crossing or on request."""
@@ -317,9 +407,14 @@ class Register:
 
 
 def root_now(register: Register, drives: Iterable[Drive], library: KnownLibrary) -> Path:
-    """Where a library is now, when its drive is mounted elsewhere than when it was last seen. Writes nothing."""
+    """Where a library is now, when its drive is mounted elsewhere than when it was last seen.
+
+    Writes nothing.
+    """
     before = next((d.mount for d in register.drives() if d.uuid == library.drive), None)
-    now = next((d.mount for d in drives if d.uuid == library.drive and d.connected and d.has_uuid), None)
+    now = next(
+        (d.mount for d in drives if d.uuid == library.drive and d.connected and d.has_uuid), None
+    )
     if before is None or now is None or not library.root.is_relative_to(before):
         return library.root
     return now / library.root.relative_to(before)
@@ -330,7 +425,8 @@ def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
     before, after = old.rstrip(b"/"), new.rstrip(b"/")
     for table in ("library", "copy"):
         db.execute(
-            f"UPDATE OR IGNORE {table} SET root=CAST(? || substr(root, ?) AS BLOB) WHERE drive=? AND substr(root, 1, ?)=?",
+            f"UPDATE OR IGNORE {table} SET root=CAST(? || substr(root, ?) AS BLOB) WHERE drive=? "
+            "AND substr(root, 1, ?)=?",
             (after, len(before) + 1, drive, len(before) + 1, before + b"/"),
         )
 
@@ -340,7 +436,10 @@ _MAYBE = (int, float, type(None))
 
 
 def _checked(row: tuple[Any, ...], *kinds: type | tuple[type, ...]) -> tuple[Any, ...]:
-    """A row whose values have the kinds that they were written with: SQLite itself holds nobody to them."""
+    """A row whose values have the kinds that they were written with.
+
+    SQLite itself holds nobody to them.
+    """
     if not all(isinstance(value, kind) for value, kind in zip(row, kinds, strict=True)):
         raise ValueError("a value of another kind")
     return row

@@ -1,6 +1,9 @@
-"""Giving a document of a person's own folder a new content, in place: written beside, read back, and the two swapped.
+"""Giving a document of a person's own folder a new content, in place.
 
-What was there before stays beside it, under a name that says when it was set aside and that no format knows, so that
+Written beside, read back, and the two swapped.
+
+What was there before stays beside it, under a name that says when it was set aside and that no
+format knows, so that
 nobody takes it for a document. Nothing that exists is overwritten.
 """
 
@@ -36,7 +39,9 @@ def kept_name(name: bytes, act: str) -> bytes:
         act: the id of what replaced it; its first eight characters are in the name.
     """
     tail = f".before-{act[:8]}".encode()
-    if len(name) + len(tail) + len(_SPARE) > _LONGEST:  # what is cut off may be all that tells two names apart
+    if (
+        len(name) + len(tail) + len(_SPARE) > _LONGEST
+    ):  # what is cut off may be all that tells two names apart
         tail = b"~" + blake3(name).hexdigest(4).encode() + tail
     return cut(name, _LONGEST - len(tail) - len(_SPARE)) + tail
 
@@ -61,23 +66,29 @@ def not_in_use(document: Path) -> None:
         if os.path.lexists(f"{document}{end}"):
             raise Refused(
                 "library-open",
-                f"{shown(document.name + end)} lies beside the catalog: a program has it open, or was cut off. Close it there"
-                " first; nothing was changed.",
+                f"{shown(document.name + end)} lies beside the catalog: a program has it open, or "
+                "was cut off. Close it there first; nothing was changed.",
             )
     status = os.stat(document)
     openers = find_open({(status.st_dev, status.st_ino)}, {status.st_dev}).files
     if openers:
         raise Refused(
             "library-open",
-            f"{shown(openers[0].program)} has {shown(document.name)} open. Close it; nothing was changed.",
+            f"{shown(openers[0].program)} has {shown(document.name)} open. Close it; nothing was "
+            "changed.",
         )
 
 
-def write_beside(medium: Medium, name: bytes, content: bytes | Path, like: os.stat_result | None = None) -> bytes:
-    """Writes a new file, flushes it, reads it back, and gives its digest. Raises ``OSError``; nothing is left then.
+def write_beside(
+    medium: Medium, name: bytes, content: bytes | Path, like: os.stat_result | None = None
+) -> bytes:
+    """Writes a new file, flushes it, reads it back, and gives its digest.
+
+    Raises ``OSError``; nothing is left then.
 
     Args:
-        like: the file whose mode it gets, and whose owner where that may be given; without it, a mode for a new one.
+        like: the file whose mode it gets, and whose owner where that may be given; without it, a
+            mode for a new one.
 
     Raises:
         EnvironmentTrouble: it read back wrong.
@@ -85,7 +96,9 @@ def write_beside(medium: Medium, name: bytes, content: bytes | Path, like: os.st
     hasher = blake3()
     made = False
     try:
-        with closing(medium.create(name, 0o644 if like is None else stat.S_IMODE(like.st_mode))) as out:
+        with closing(
+            medium.create(name, 0o644 if like is None else stat.S_IMODE(like.st_mode))
+        ) as out:
             made = True
             if like is not None:
                 with suppress(OSError):  # a drive without owners, or another person's document
@@ -99,7 +112,8 @@ def write_beside(medium: Medium, name: bytes, content: bytes | Path, like: os.st
             same = digest_of(written) == hasher.digest()
         if not same:
             raise EnvironmentTrouble(
-                f"{shown(name)} read back wrong; this drive is not to be trusted. Nothing was changed."
+                f"{shown(name)} read back wrong; this drive is not to be trusted. Nothing was "
+                "changed."
             )
     except BaseException:
         if made:
@@ -119,7 +133,9 @@ def _parts(content: bytes | Path) -> Iterator[bytes]:
 
 
 def swap(medium: Medium, name: bytes, other: bytes) -> None:
-    """Lets two files change names: at once where the drive can, else by a third name. Raises ``OSError``.
+    """Lets two files change names: at once where the drive can, else by a third name.
+
+    Raises ``OSError``.
 
     Cut off between the steps of the second way, :func:`mend` brings the first one back.
     """
@@ -137,7 +153,10 @@ def swap(medium: Medium, name: bytes, other: bytes) -> None:
 
 
 def mend(medium: Medium, name: bytes, other: bytes) -> None:
-    """After a swap that was cut off: what was there before is there again, or the swap is done. Raises ``OSError``."""
+    """After a swap that was cut off: what was there before is there again, or the swap is done.
+
+    Raises ``OSError``.
+    """
     spare = other + _SPARE
     if not medium.exists(spare):
         return
@@ -162,7 +181,10 @@ class _folder:
 
 
 def move_or_clear(medium: Medium, other: bytes, name: bytes) -> None:
-    """Gives a new file its name; where that was taken meanwhile, nothing of it is left. Raises ``OSError``."""
+    """Gives a new file its name; where that was taken meanwhile, nothing of it is left.
+
+    Raises ``OSError``.
+    """
     try:
         move(medium, other, name)
     except OSError:

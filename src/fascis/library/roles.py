@@ -1,4 +1,4 @@
-"""What a file is for, from folder names, patterns of the identity file, and the type of the file."""
+"""What a file is for: from folder names, patterns of the identity file, and its type."""
 
 from __future__ import annotations
 
@@ -28,7 +28,10 @@ class Role(StrEnum):
 
 ROLES = tuple(Role)
 _FOLDERS = {b"proxies": Role.PROXY, b"renders": Role.RENDER, b"previews": Role.PREVIEW}
-_PICTURES = "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw raf orf rw2 pef srw exr dpx psd jxl"
+_PICTURES = (
+    "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw raf orf rw2 pef srw exr "
+    "dpx psd jxl"
+)
 _SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
 _FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
 STILLS = frozenset(e.encode() for e in _PICTURES.split())
@@ -39,24 +42,38 @@ _JOURNALS = (b"-wal", b"-journal", b"-shm")
 
 
 def database_of(name: bytes) -> bytes | None:
-    """The database that a journal file beside it belongs to, by its name; None for any other file."""
-    return next((name[: -len(j)] for j in _JOURNALS if name.endswith(j) and len(name) > len(j)), None)
+    """The database that a journal file beside it belongs to, by its name.
+
+    None for any other file.
+    """
+    return next(
+        (name[: -len(j)] for j in _JOURNALS if name.endswith(j) and len(name) > len(j)), None
+    )
 
 
 def is_media(name: bytes) -> bool:
-    """True for the name of a picture, sound or film: only such files can be proxies, renders or previews that are made again."""
+    """True for the name of a picture, sound or film.
+
+    Only such files can be proxies, renders or previews that are made again.
+    """
     return b"." in name and name.rpartition(b".")[2].lower() in MEDIA
 
 
 def is_worked_in(place: bytes) -> bool:
-    """True for documents, databases and their journals: what a person's work is in, not what it refers to."""
+    """True for documents, databases and their journals.
+
+    What a person's work is in, not what it refers to.
+    """
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return is_document(name) or extension in DATABASES or database_of(name) is not None
 
 
 def is_document(name: bytes) -> bool:
-    """True for the name of a document that is understood: of a format in the registry, or a catalog."""
+    """True for the name of a document that is understood.
+
+    Of a format in the registry, or a catalog.
+    """
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return extension == CATALOG or format_of(name) is not None
 
@@ -64,7 +81,8 @@ def is_document(name: bytes) -> bool:
 class RoleRule:
     """Decides roles for one library.
 
-    A folder named proxies, renders or previews (in any case) decides for what is in it; patterns of folders from an
+    A folder named proxies, renders or previews (in any case) decides for what is in it; patterns of
+    folders from an
     identity file decide first. A word within a file's name never does.
     """
 

@@ -1,4 +1,7 @@
-"""What stands on which shelf: drives with the libraries and copies on them, for drawing and for telling."""
+"""What stands on which shelf.
+
+Drives with the libraries and copies on them, for drawing and for telling.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +26,8 @@ class OnShelf:
     """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey.
 
     Attributes:
-        says: what its identity file says, for one that was recognised: a library that is not known here yet, or another
+        says: what its identity file says, for one that was recognised: a library that is not known
+            here yet, or another
             folder with the id of one that is.
         offered: it is not known here: it can be added.
     """
@@ -57,7 +61,8 @@ class Shelf:
     """A drive with what stands on it, biggest first; ``group`` is inside, connected or away.
 
     Attributes:
-        speed: MB/s of writing and reading as last measured, and when; None where that was never done.
+        speed: MB/s of writing and reading as last measured, and when; None where that was never
+            done.
         former: where it was mounted before, and what it was called, the latest first.
         back: what it was until just now, when it came back elsewhere or under another name.
         used: of one that is away, how many files on it known libraries use.
@@ -81,13 +86,18 @@ class Shelf:
 
 
 def read_shelves(
-    workspace: Workspace, parked: Iterable[tuple[str, Path]] = (), recognition: Recognition | None = None
+    workspace: Workspace,
+    parked: Iterable[tuple[str, Path]] = (),
+    recognition: Recognition | None = None,
 ) -> list[Shelf]:
-    """Looks at drives, register and identities now. A drive that does not answer is asked for nothing.
+    """Looks at drives, register and identities now.
+
+    A drive that does not answer is asked for nothing.
 
     Args:
         parked: ``(library id, folder)`` of originals set aside.
-        recognition: what was found deeper in drives; without it, only their top folders are looked into.
+        recognition: what was found deeper in drives; without it, only their top folders are looked
+            into.
     """
     drives = workspace.drives.connected()
     register = workspace.register
@@ -101,7 +111,11 @@ def read_shelves(
     for copy in copies:
         if copy.root != libraries[copy.library].root:
             _put(shelves, _of_copy(libraries[copy.library], copy, copies))
-    known = {x.root for x in libraries.values()} | {c.root for c in copies} | {root for _, root in aside}
+    known = (
+        {x.root for x in libraries.values()}
+        | {c.root for c in copies}
+        | {root for _, root in aside}
+    )
     recognition = recognition or Recognition(workspace.drives)
     for drive in drives:
         for found in recognition.on(drive, known):
@@ -112,7 +126,9 @@ def read_shelves(
     for shelf in shelves.values():
         shelf.standings.sort(key=lambda s: -s.size)
     order = {"inside": 0, "connected": 1, "away": 2}
-    return sorted(shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label))
+    return sorted(
+        shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label)
+    )
 
 
 def _shelves(register: Register, drives: list[Drive]) -> dict[str, Shelf]:
@@ -145,36 +161,86 @@ def _group(drive: Drive) -> str:
 
 def _away(known: KnownDrive) -> Drive:
     return Drive(
-        known.uuid, known.label, known.filesystem, rules_of(known.filesystem), known.mount, known.capacity, 0, 4096,
-        known.transport, False, False, True, False,
-    )  # fmt: skip
+        known.uuid,
+        known.label,
+        known.filesystem,
+        rules_of(known.filesystem),
+        known.mount,
+        known.capacity,
+        0,
+        4096,
+        known.transport,
+        False,
+        False,
+        True,
+        False,
+    )
 
 
 def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id and c.root != library.root for c in copies)
     return OnShelf(
-        library.id, library.name, library.kind, library.root, library.drive, True, library.surveyed_at,
-        parse_summary(library.summary), count,
-    )  # fmt: skip
+        library.id,
+        library.name,
+        library.kind,
+        library.root,
+        library.drive,
+        True,
+        library.surveyed_at,
+        parse_summary(library.summary),
+        count,
+    )
 
 
 def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id for c in copies)
     return OnShelf(
-        f"{library.id}:{copy.crossing}", library.name, library.kind, copy.root, copy.drive, False, copy.verified_at,
-        parse_summary(library.summary), count,
-    )  # fmt: skip
+        f"{library.id}:{copy.crossing}",
+        library.name,
+        library.kind,
+        copy.root,
+        copy.drive,
+        False,
+        copy.verified_at,
+        parse_summary(library.summary),
+        count,
+    )
 
 
 def _of_parked(owner: KnownLibrary, root: Path, drive: str) -> OnShelf:
     return OnShelf(
-        f"{owner.id}:aside", owner.name, owner.kind, root, drive, False, None, parse_summary(owner.summary), 0, True
+        f"{owner.id}:aside",
+        owner.name,
+        owner.kind,
+        root,
+        drive,
+        False,
+        None,
+        parse_summary(owner.summary),
+        0,
+        True,
     )
 
 
 def _of_recognised(found: Recognised, owner: KnownLibrary | None) -> OnShelf:
-    """A library that is new here, or another folder with the id of one that is known: it is no verified copy."""
+    """A library that is new here, or another folder with the id of one that is known.
+
+    It is no verified copy.
+    """
     identity = found.identity
     key = f"{identity.library_id}:{found.drive}:{found.root}"
     kind = owner.kind if owner else identity.kind
-    return OnShelf(key, identity.name, kind, found.root, found.drive, False, None, None, 0, False, found, owner is None)
+    return OnShelf(
+        key,
+        identity.name,
+        kind,
+        found.root,
+        found.drive,
+        False,
+        None,
+        None,
+        0,
+        False,
+        found,
+        owner is None,
+    )

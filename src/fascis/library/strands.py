@@ -1,4 +1,7 @@
-"""Strands: the files of a library that share a source folder, a role and a standing; the unit a person looks at."""
+"""Strands: the files of a library that share a source folder, a role and a standing.
+
+The unit a person looks at.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,10 @@ from fascis.library.uses import Uses
 
 @dataclass(frozen=True, slots=True)
 class Strand:
-    """One strand. ``folder`` is a place in the library, or an absolute path where it is outside; sizes in bytes."""
+    """One strand.
+
+    ``folder`` is a place in the library, or an absolute path where it is outside; sizes in bytes.
+    """
 
     folder: bytes
     role: Role
@@ -39,11 +45,16 @@ def strands(survey: Survey, uses: Uses) -> list[Strand]:
     for o in uses.outside:
         key = (tops[o.path.rpartition(b"/")[0]], ROLES.index(o.role), STANDINGS.index(o.standing))
         _count(totals, key, o.size)
-    found = [Strand(folder, ROLES[role], STANDINGS[standing], *t) for (folder, role, standing), t in totals.items()]
+    found = [
+        Strand(folder, ROLES[role], STANDINGS[standing], *t)
+        for (folder, role, standing), t in totals.items()
+    ]
     return sorted(found, key=lambda s: (-s.bytes, s.folder, s.role))
 
 
-def _count(totals: dict[tuple[bytes, int, int], list[int]], key: tuple[bytes, int, int], size: int) -> None:
+def _count(
+    totals: dict[tuple[bytes, int, int], list[int]], key: tuple[bytes, int, int], size: int
+) -> None:
     t = totals.setdefault(key, [0, 0])
     t[0] += 1
     t[1] += size
@@ -55,10 +66,14 @@ def tops_of(uses: Uses) -> dict[bytes, bytes]:
 
 
 def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[bytes, bytes]:
-    """For the folder of each path the topmost of these folders that it lies in: what a person calls the source.
+    """For the folder of each path the topmost of these folders that it lies in.
 
-    ``sources`` are folders that count as such though no path lies directly in them: a catalog names them.
-    The root folder, a home folder and what is mounted hold everything, and are nobody's source but for what lies in them.
+    What a person calls the source.
+
+    ``sources`` are folders that count as such though no path lies directly in them: a catalog names
+    them.
+    The root folder, a home folder and what is mounted hold everything, and are nobody's source but
+    for what lies in them.
     """
     folders = {p.rpartition(b"/")[0] for p in paths} | set(sources)
     holds_all = {b"", b"/", os.fsencode(Path.home()), b"/home", b"/mnt", b"/media", b"/tmp"}

@@ -14,7 +14,7 @@ from fascis.library.uses import Uses
 
 
 def summary_of(survey: Survey, uses: Uses | None = None) -> dict[str, object]:
-    """A survey's totals by role and standing, the last change, and how many documents are not understood; JSON-like."""
+    """Totals by role and standing, the last change, documents not understood; JSON-like."""
     totals = survey.totals()
     standing = standing_totals(survey, uses) if uses else {}
     return {
@@ -27,15 +27,20 @@ def summary_of(survey: Survey, uses: Uses | None = None) -> dict[str, object]:
 
 
 def _unused(survey: Survey, uses: Uses) -> tuple[int, int]:
-    mine = [s for s in strands(survey, uses) if s.standing is Standing.UNUSED and not s.role.remakeable]
+    mine = [
+        s for s in strands(survey, uses) if s.standing is Standing.UNUSED and not s.role.remakeable
+    ]
     return sum(s.files for s in mine), sum(s.bytes for s in mine)
 
 
 @dataclass(frozen=True, slots=True)
 class Summary:
-    """A summary read back: files, bytes, bytes on the drive; of which remakeable (on the drive); last change in ns.
+    """A summary read back: files, bytes, bytes on the drive; of which remakeable (on the drive).
 
-    ``standing`` gives files and bytes of each, those outside too; empty for a survey that did not read documents. ``unused``
+    Last change in ns.
+
+    ``standing`` gives files and bytes of each, those outside too; empty for a survey that did not
+    read documents. ``unused``
     counts what nothing refers to and cannot be made again.
     """
 
@@ -66,4 +71,14 @@ def parse_summary(kept: dict[str, object]) -> Summary | None:
     except (ValueError, TypeError, IndexError, AttributeError):
         return None
     f, b, a = (sum(t[i] for t in roles.values()) for i in range(3))
-    return Summary(f, b, a, sum(t[2] for r, t in roles.items() if r.remakeable), roles, last, standing, unknown, unused)
+    return Summary(
+        f,
+        b,
+        a,
+        sum(t[2] for r, t in roles.items() if r.remakeable),
+        roles,
+        last,
+        standing,
+        unknown,
+        unused,
+    )

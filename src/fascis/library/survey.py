@@ -37,7 +37,10 @@ def kind_of(mode: int) -> Kind:
 
 @dataclass(slots=True)
 class FolderRow:
-    """One folder: its place, status fields kept in a copy, and which rows of the columns lie in it."""
+    """One folder.
+
+    Its place, status fields kept in a copy, and which rows of the columns lie in it.
+    """
 
     place: bytes
     mode: int
@@ -60,10 +63,14 @@ class StrandTotal:
 
 @dataclass(slots=True)
 class Survey:
-    """A library's folder in columns: row ``i`` is the same entry in each. Sizes in bytes, times in ns.
+    """A library's folder in columns: row ``i`` is the same entry in each.
 
-    ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own`` counts rows of Fascis's
-    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked into, ``mounts`` and
+    Sizes in bytes, times in ns.
+
+    ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own``
+    counts rows of Fascis's
+    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked
+    into, ``mounts`` and
     ``subvolumes`` those that were not entered.
     """
 
@@ -201,11 +208,23 @@ def survey_some(medium: Medium, places: Iterable[bytes], rule: RoleRule | None =
                     names.append(name)
         except OSError as error:
             raise told(error, "look at", place) from error
-        _add(found, Folder(place, status, names, stats, [], []), rule.of_folder(place), rule, by_extension)
+        _add(
+            found,
+            Folder(place, status, names, stats, [], []),
+            rule.of_folder(place),
+            rule,
+            by_extension,
+        )
     return found
 
 
-def _add(found: Survey, folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> None:
+def _add(
+    found: Survey,
+    folder: Folder,
+    fixed: Role | None,
+    rule: RoleRule,
+    by_extension: dict[bytes, int],
+) -> None:
     """Adds the rows of one folder."""
     first, stats = len(found.ends), folder.stats
     found.ends.extend(accumulate((len(n) for n in folder.names), initial=len(found.names)))
@@ -225,7 +244,9 @@ def _add(found: Survey, folder: Folder, fixed: Role | None, rule: RoleRule, by_e
     found.subvolumes += [join(folder.place, v) for v in folder.subvolumes]
 
 
-def _roles(folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:
+def _roles(
+    folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]
+) -> list[int]:
     """The role of each entry of one folder, as its index in ``ROLES``."""
     other = ROLES.index(Role.OTHER)
     if fixed is not None:

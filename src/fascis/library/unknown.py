@@ -1,8 +1,11 @@
 """Documents of unknown make, recognised by content: does a file name files that exist?
 
-Whatever it is called and whoever made it: a database, a project in JSON or XML, packed with gzip or zip. What names files by
-absolute or relative paths, whole or as a folder here and a name there, refers to them, and what becomes of it when they move
-is not known. Settings, caches and thumbnails that name none are of no concern. Nothing here understands a format: bytes are
+Whatever it is called and whoever made it: a database, a project in JSON or XML, packed with gzip or
+zip. What names files by
+absolute or relative paths, whole or as a folder here and a name there, refers to them, and what
+becomes of it when they move
+is not known. Settings, caches and thumbnails that name none are of no concern. Nothing here
+understands a format: bytes are
 searched for what looks like the name of a file, and that is looked up.
 """
 
@@ -36,14 +39,22 @@ _SQLITE = b"SQLite format 3\0"
 _TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # byte order marks of UTF-16
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _DOCUMENTS = {CATALOG} | {e.encode() for f in FORMATS for e in f.extensions}
-_ENDINGS = b"|".join(sorted(MEDIA | _DOCUMENTS, reverse=True))  # of two that begin alike the longer first
+_ENDINGS = b"|".join(
+    sorted(MEDIA | _DOCUMENTS, reverse=True)
+)  # of two that begin alike the longer first
 _MEDIA_NAME = re.compile(rb"\.(?:" + _ENDINGS + rb")(?![A-Za-z0-9])", re.IGNORECASE)
 _ANY_NAME = re.compile(rb"[/\\][^/\\\n]{1,200}?\.[A-Za-z0-9]{1,8}(?![A-Za-z0-9])")
 _ESCAPED = re.compile(rb"\\u([0-9A-Fa-f]{4})")
-_BREAKS = bytes(0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256))  # what is in no name becomes a line's end
+_BREAKS = bytes(
+    0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256)
+)  # what is in no name becomes a line's end
 _CUTS = re.compile(rb"[\s=',;:(\[{]+")
-_HASH_LINE = re.compile(rb"(?:\xef\xbb\xbf)?\\?[0-9A-Fa-f]{16,128} [ *]\S|[A-Z0-9-]{3,12} \(.+\) = [0-9A-Fa-f]{16,128}")
-_NOTES = frozenset((b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt"))  # for people: names are words there
+_HASH_LINE = re.compile(
+    rb"(?:\xef\xbb\xbf)?\\?[0-9A-Fa-f]{16,128} [ *]\S|[A-Z0-9-]{3,12} \(.+\) = [0-9A-Fa-f]{16,128}"
+)
+_NOTES = frozenset(
+    (b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt")
+)  # for people: names are words there
 
 
 @dataclass(slots=True)
@@ -71,7 +82,7 @@ class Names:
         return name_key(name) in self._names
 
     def has_path(self, path: bytes, folder: bytes) -> bool:
-        """True when a path leads to a file, from the document's folder, from the library's, or as an absolute one."""
+        """True when a path leads to a file: from the document, from the library, or absolute."""
         self._load()
         if path.startswith(b"/"):
             below = self.root.rstrip(b"/") + b"/"
@@ -93,7 +104,10 @@ def _is_file(path: bytes) -> bool:
 
 
 def is_candidate(name: bytes) -> bool:
-    """True for a file whose content may name files: nothing that is known by its name to be media, a document or a sidecar."""
+    """True for a file whose content may name files.
+
+    Nothing that is known by its name to be media, a document or a sidecar.
+    """
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return extension not in MEDIA and extension != b"xmp" and not is_document(name)
 
@@ -117,10 +131,13 @@ def names_files(medium: Medium, place: bytes, size: int, names: Names) -> bool:
 
 
 def paths_named(content: bytes, library: bytes, folder: bytes) -> Iterator[bytes]:
-    """Absolute paths that a file's content names, in which a library's folder may stand; for a file outside of that library.
+    """Absolute paths that a file's content names, in which a library's folder may stand.
+
+    For a file outside of that library.
 
     Args:
-        library: the name of the library's folder: content in which it does not stand names nothing of it.
+        library: the name of the library's folder: content in which it does not stand names nothing
+            of it.
         folder: the folder that the file lies in, absolute.
     """
     if not _most(content[:HEAD]):
@@ -148,7 +165,10 @@ def _read(file: MediumFile, size: int) -> bytes:
 
 
 def _most(head: bytes) -> int:
-    """How much of a file is looked through, by its first bytes; 0 for lists of digests, which name files and refer to none."""
+    """How much of a file is looked through, by its first bytes.
+
+    0 for lists of digests, which name files and refer to none.
+    """
     if _HASH_LINE.match(head) or b"<hashlist" in head[:2000]:
         return 0
     if head.startswith((_SQLITE, _GZIP, _ZIP, *_TWO_BYTE)) or b"\0" not in head:
@@ -157,7 +177,10 @@ def _most(head: bytes) -> int:
 
 
 def _parts(content: bytes) -> Iterator[bytes]:
-    """The content in the forms in which names may stand in it: unpacked, and without the zeros of two-byte letters."""
+    """The content in the forms in which names may stand in it.
+
+    Unpacked, and without the zeros of two-byte letters.
+    """
     if content.startswith(_GZIP):
         content = _unzipped(content)
     if content.startswith(_ZIP):
@@ -172,9 +195,12 @@ def _parts(content: bytes) -> Iterator[bytes]:
 
 
 def _values(content: bytes) -> bytes | None:
-    """Every text of a database, one a line; None where it cannot be read as one. In the file itself nothing stands between them.
+    """Every text of a database, one a line; None where it cannot be read as one.
 
-    It is read in memory: nothing of it is run, no view and no trigger, and nothing is written beside it.
+    In the file itself nothing stands between them.
+
+    It is read in memory: nothing of it is run, no view and no trigger, and nothing is written
+    beside it.
     """
     plain = bytearray(content)
     plain[18:20] = b"\x01\x01"  # not with a write-ahead log, which is looked through by itself
@@ -185,7 +211,12 @@ def _values(content: bytes) -> bytes | None:
             db.deserialize(bytes(plain))
             db.text_factory = bytes
             db.execute("PRAGMA trusted_schema=OFF")
-            tables = [r[0] for r in db.execute("SELECT name FROM sqlite_schema WHERE type='table' AND rootpage>0")]
+            tables = [
+                r[0]
+                for r in db.execute(
+                    "SELECT name FROM sqlite_schema WHERE type='table' AND rootpage>0"
+                )
+            ]
             for table in tables:
                 name = table.decode("utf-8", "surrogateescape").replace('"', '""')
                 for row in db.execute(f'SELECT * FROM "{name}"'):
@@ -195,7 +226,9 @@ def _values(content: bytes) -> bytes | None:
                     if size > MOST:
                         break
     except (sqlite3.Error, UnicodeError):
-        return None  # damaged, locked by a password, or with a schema that is not understood: its bytes are looked through
+        # damaged, locked by a password, or with a schema that is not understood: its bytes are
+        # looked through
+        return None
     return b"\n".join(parts)
 
 
@@ -211,7 +244,9 @@ def _members(content: bytes) -> Iterator[bytes]:
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as packed:
             for member in packed.infolist()[:_MOST_MEMBERS]:
-                if member.is_dir() or not is_candidate(member.filename.encode("utf-8", "surrogateescape")):
+                if member.is_dir() or not is_candidate(
+                    member.filename.encode("utf-8", "surrogateescape")
+                ):
                     continue
                 with packed.open(member) as file:
                     part = file.read(min(left, MOST))
@@ -219,7 +254,15 @@ def _members(content: bytes) -> Iterator[bytes]:
                 yield part
                 if left <= 0:
                     return
-    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        OSError,
+        RuntimeError,
+        NotImplementedError,
+        EOFError,
+        ValueError,
+    ):
         return  # damaged, locked by a password, or packed in another way
 
 
@@ -256,15 +299,21 @@ class _Search:
         return False
 
     def _is_named(self, candidate: bytes) -> bool:
-        """True for the path or the name of a file that exists, but for a file's own namesake beside it: a camera's note."""
+        """True for a file's path or name that exists, but for the namesake of a camera's note."""
         name = re.split(rb"[/\\]", candidate)[-1]
         if not name or len(name) > 255:
             return False
-        if name_key(name.partition(b".")[0]) == self._stem and b"/" not in candidate and b"\\" not in candidate:
+        if (
+            name_key(name.partition(b".")[0]) == self._stem
+            and b"/" not in candidate
+            and b"\\" not in candidate
+        ):
             return False
         if b"/" in candidate and self._names.has_path(candidate, self._folder):
             return True
-        return not self._for_people and bool(_MEDIA_NAME.search(name)) and self._names.has_name(name)
+        return (
+            not self._for_people and bool(_MEDIA_NAME.search(name)) and self._names.has_name(name)
+        )
 
 
 def _endings(lines: bytes) -> Iterator[int]:
@@ -283,14 +332,19 @@ def _spellings(token: bytes) -> Iterator[bytes]:
         token = _ESCAPED.sub(lambda m: chr(int(m[1], 16)).encode("utf-8", "surrogatepass"), token)
         yield token
     if b"&" in token:
-        token = html.unescape(token.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape")
+        token = html.unescape(token.decode("utf-8", "surrogateescape")).encode(
+            "utf-8", "surrogateescape"
+        )
         yield token
     if b"%" in token:
         yield unquote_to_bytes(token)
 
 
 def _candidates(text: bytes) -> Iterator[bytes]:
-    """What of a token may be a path: all of it, and what comes after whatever may stand before one."""
+    """What of a token may be a path.
+
+    All of it, and what comes after whatever may stand before one.
+    """
     at = text.find(b"file://")
     if at >= 0:
         path = text[at + 7 :]

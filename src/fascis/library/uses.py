@@ -1,6 +1,7 @@
 """What a library refers to: every document read, every reference followed, every file's standing.
 
-Nothing is written; databases are read from a private copy. A document that cannot be read is told with its reason, and
+Nothing is written; databases are read from a private copy. A document that cannot be read is told
+with its reason, and
 never half-read.
 """
 
@@ -13,7 +14,14 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference, Sequence
+from fascis.documents.model import (
+    LARGEST,
+    DocumentFormat,
+    Means,
+    NotUnderstood,
+    Reference,
+    Sequence,
+)
 from fascis.documents.registry import format_of
 from fascis.documents.sidecars import owners
 from fascis.documents.targets import Target, readings
@@ -22,7 +30,13 @@ from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, name_key
 from fascis.files.times import ctime_of, mtime_of
-from fascis.library.reading import catalog_folder, catalog_seen, private_catalog, read_document, read_outside
+from fascis.library.reading import (
+    catalog_folder,
+    catalog_seen,
+    private_catalog,
+    read_document,
+    read_outside,
+)
 from fascis.library.replacing import is_kept
 from fascis.library.roles import CATALOG, DATABASES, ROLES, Role, RoleRule, database_of, is_document
 from fascis.library.standing import STANDINGS, Standing
@@ -38,9 +52,13 @@ _HELD, _UNUSED = STANDINGS.index(Standing.HELD), STANDINGS.index(Standing.UNUSED
 
 @dataclass(slots=True)
 class Document:
-    """One document. ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media itself.
+    """One document.
 
-    ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no one file of the library has.
+    ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media
+    itself.
+
+    ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no
+    one file of the library has.
     ``seen`` is what it was when it was read: a digest, or :func:`catalog_seen` of a catalog.
     """
 
@@ -55,11 +73,16 @@ class Document:
 
 @dataclass(slots=True)
 class Outside:
-    """A file that is used and not in the library's folder, or should be there and is not. Size in bytes, times in ns.
+    """A file that is used and not in the library's folder, or should be there and is not.
 
-    ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last were, or 0 where that is
-    not known; so is ``digest``. ``named``: it must keep its name and its neighbours, being a frame, a
-    sidecar, or a catalog's photo. ``frame``: it is a frame of a sequence, which is known by its name alone.
+    Size in bytes, times in ns.
+
+    ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last
+    were, or 0 where that is
+    not known; so is ``digest``. ``named``: it must keep its name and its neighbours, being a frame,
+    a
+    sidecar, or a catalog's photo. ``frame``: it is a frame of a sequence, which is known by its
+    name alone.
     """
 
     path: bytes
@@ -86,7 +109,8 @@ class LostReference:
     Attributes:
         document: its number in ``Uses.documents``.
         at: which of the document's references it is, counted from 0; in a catalog, the photo's id.
-        path: of the lost file, as in ``Uses.outside``; of a sequence the folder that holds it, or should.
+        path: of the lost file, as in ``Uses.outside``; of a sequence the folder that holds it, or
+            should.
         sequence: for a sequence of pictures; ``frames`` are then the names of those that are lost.
         captured: when the photo was taken (ISO 8601), as a catalog remembers.
     """
@@ -103,7 +127,10 @@ NOWHERE = -1  # a lead to no file: the reference names none, or what it names is
 
 
 def led_outside(index: int) -> int:
-    """The lead to a path of ``Uses.led_paths``, and the reverse: the path of a lead below ``NOWHERE``."""
+    """The lead to a path of ``Uses.led_paths``, and the reverse.
+
+    The path of a lead below ``NOWHERE``.
+    """
     return -2 - index
 
 
@@ -112,7 +139,8 @@ class Leads:
     """Where every reference of one document led when it was read, in the order of the document.
 
     Attributes:
-        of: for each reference one number, for a sequence one for each frame: the row of a file of the library, ``NOWHERE``, or
+        of: for each reference one number, for a sequence one for each frame: the row of a file of
+            the library, ``NOWHERE``, or
             :func:`led_outside` of a path.
         photos: of a catalog the photos' ids, one for each lead.
     """
@@ -128,20 +156,25 @@ class Uses:
     Attributes:
         documents: in the order they were read.
         outside: loose, away and missing files.
-        used_by: the documents, by number, that use a row of the survey; rows that nothing uses are left out.
+        used_by: the documents, by number, that use a row of the survey; rows that nothing uses are
+            left out.
         standing: of every row of the survey, as its index in ``STANDINGS``.
         not_media: ``(document, target as written, why)`` of references that are not followed.
         orphans: sidecars in the library whose photo is not there.
         aliases: other paths that documents use for a file: absolute path → the real one.
         unknown: places of documents of formats that are not known.
-        databases: places of databases that are no catalog known here; whether they refer to media is not known.
+        databases: places of databases that are no catalog known here; whether they refer to media
+            is not known.
         sources: folders that catalogs name as places of photos (real paths).
         lost: the references that lead to what is missing or away.
         lost_names: other paths that documents use for a lost file, as in ``aliases``.
         relinked: what was lost and found again: paths as the documents have them → where that is.
-        keeps_name: rows of files that a document knows by their name alone: frames of a sequence, clips of an edit list.
-        leads: where every reference led, by the place of its document (of one outside, by its absolute path); links too.
-        led_paths: the absolute paths outside the library that leads name, those that are missing or away too.
+        keeps_name: rows of files that a document knows by their name alone: frames of a sequence,
+            clips of an edit list.
+        leads: where every reference led, by the place of its document (of one outside, by its
+            absolute path); links too.
+        led_paths: the absolute paths outside the library that leads name, those that are missing or
+            away too.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -173,7 +206,9 @@ class Uses:
         ]
 
 
-Last = tuple[int, bytes, int]  # size in bytes, digest or nothing, time in ns; 0 for what is not known
+Last = tuple[
+    int, bytes, int
+]  # size in bytes, digest or nothing, time in ns; 0 for what is not known
 Expected = Mapping[bytes, Last]
 _NEVER_SEEN: Last = (0, b"", 0)
 
@@ -197,12 +232,15 @@ def find_uses(
         cache: a private folder for copies of databases.
         expected: size, digest and time that files had when they were last seen, by absolute path.
         cancelled: asked between documents.
-        nothing_inside: all that is referred to counts as outside: what of it belongs to the library is yet to be found.
+        nothing_inside: all that is referred to counts as outside: what of it belongs to the library
+            is yet to be found.
 
     Raises:
         Cancelled: when ``cancelled`` said so.
     """
-    return _Reading(medium, root, survey, drives, cache, expected or {}, cancelled, nothing_inside).run()
+    return _Reading(
+        medium, root, survey, drives, cache, expected or {}, cancelled, nothing_inside
+    ).run()
 
 
 class _Reading:
@@ -227,8 +265,12 @@ class _Reading:
         self._led: dict[bytes, int] = {}
         self._candidates: list[tuple[int, bytes]] = []
         begun = self._look()
-        if begun or self._links or self._candidates:  # a library without documents is large, often, and needs none of this
-            self._places = {place: row for row, folder, place in survey.rows() if not survey.is_own(folder)}
+        if (
+            begun or self._links or self._candidates
+        ):  # a library without documents is large, often, and needs none of this
+            self._places = {
+                place: row for row, folder, place in survey.rows() if not survey.is_own(folder)
+            }
         folders = [] if nothing_inside else [f.place for f in survey.folders]
         self._where = Whereabouts(root, folders, self._places, self._links, drives, self._special)
         self._begun = begun
@@ -248,7 +290,9 @@ class _Reading:
             self._begin(place)
         self._look_into_candidates()
         at = 0
-        while at < len(found.documents):  # a loose document that is used is read too: the list grows
+        while at < len(
+            found.documents
+        ):  # a loose document that is used is read too: the list grows
             if self._cancelled():
                 raise Cancelled("The survey was stopped; nothing was changed.")
             document = found.documents[at]
@@ -259,7 +303,7 @@ class _Reading:
         self._conclude()
         return found
 
-    # -- documents ------------------------------------------------------------------------------------------------
+    # -- documents ---------------------------------------------------------------------------------
 
     def _look(self) -> list[bytes]:
         """Places of what may be a document; finds the links too."""
@@ -276,7 +320,12 @@ class _Reading:
                     self._special.add(join(folder.place, name))
                 elif kind is Kind.FILE and is_document(name):
                     found.append(join(folder.place, name))
-                elif kind is Kind.FILE and survey.size[row] and is_candidate(name) and not is_kept(name):
+                elif (
+                    kind is Kind.FILE
+                    and survey.size[row]
+                    and is_candidate(name)
+                    and not is_kept(name)
+                ):
                     self._candidates.append((row, join(folder.place, name)))
         return found
 
@@ -285,14 +334,16 @@ class _Reading:
         self._found.documents.append(Document(place, format.name if format else CATALOG.decode()))
 
     def _look_into_candidates(self) -> None:
-        """Finds documents of unknown make among what is neither media nor a document by its name."""
+        """Finds documents of unknown make among what is neither media nor known."""
         names = Names(self._root, lambda: iter(self._places))
         for row, place in self._candidates:
             if self._cancelled():
                 raise Cancelled("The survey was stopped; nothing was changed.")
             extension = place.rpartition(b".")[2].lower()
             if ROLES[self._survey.role[row]].remakeable or database_of(place):
-                continue  # what can be made again may name what it was made from; a journal is part of its database
+                # what can be made again may name what it was made from; a journal is part of its
+                # database
+                continue
             if extension == _UNKNOWN or self._names_files(row, place, names):
                 self._found.unknown.append(place)
             elif extension in DATABASES:
@@ -300,7 +351,9 @@ class _Reading:
 
     def _names_files(self, row: int, place: bytes, names: Names) -> bool:
         try:
-            return names_files(self._medium, place, self._survey.size[row], names) or self._journal_names(place, names)
+            return names_files(
+                self._medium, place, self._survey.size[row], names
+            ) or self._journal_names(place, names)
         except OSError:
             return False  # it cannot be read: the copying tells, and then nothing is deleted
 
@@ -329,7 +382,8 @@ class _Reading:
         self._frames += sum(r.sequence.frames for r in references if r.sequence)
         if self._frames > _MOST_FRAMES:
             document.trouble = (
-                f"Its image sequences, with those of other documents, have more than {_MOST_FRAMES} frames."
+                "Its image sequences, with those of other documents, have more than "
+                f"{_MOST_FRAMES} frames."
             )
             return
         document.references = len(references)
@@ -354,8 +408,12 @@ class _Reading:
             tops = list(catalog.places())
             places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in tops}
             by_path = {p.id for p in tops if p.drive_uuid is None}
-            document.references = sum(1 for _ in catalog.photos())  # all of it can be read, or none of it is used
-            self._found.sources |= {os.path.realpath(above) for above, there in places.values() if above and there}
+            document.references = sum(
+                1 for _ in catalog.photos()
+            )  # all of it can be read, or none of it is used
+            self._found.sources |= {
+                os.path.realpath(above) for above, there in places.values() if above and there
+            }
             leads = self._found.leads[document.place] = Leads(photos=array("q"))
             for photo in catalog.photos():
                 above, there = places.get(photo.place_id, (None, False))
@@ -376,10 +434,12 @@ class _Reading:
                 leads.of.append(self._lead(meant))
                 leads.photos.append(photo.id)  # type: ignore[union-attr]
                 if _is_lost(meant):
-                    lost = LostReference(number, photo.id, meant.path, captured=photo.captured_at or "")
+                    lost = LostReference(
+                        number, photo.id, meant.path, captured=photo.captured_at or ""
+                    )
                     self._found.lost.append(lost)
 
-    # -- references -----------------------------------------------------------------------------------------------
+    # -- references --------------------------------------------------------------------------------
 
     def _follow(
         self,
@@ -418,7 +478,9 @@ class _Reading:
         else:
             self._alias(way, folder, meant)
 
-    def _as_remembered(self, ways: list[Target], folder: bytes, meant: Meant, way: Target) -> tuple[Meant, Target]:
+    def _as_remembered(
+        self, ways: list[Target], folder: bytes, meant: Meant, way: Target
+    ) -> tuple[Meant, Target]:
         """What is lost may be called in two ways: the one by which it was last seen is its own."""
         if not _is_lost(meant) or meant.path in self._expected:
             return meant, way
@@ -428,7 +490,13 @@ class _Reading:
         return meant, way
 
     def _follow_sequence(
-        self, number: int, reference: Reference, at: int, ways: list[Target], folder: bytes, leads: Leads
+        self,
+        number: int,
+        reference: Reference,
+        at: int,
+        ways: list[Target],
+        folder: bytes,
+        leads: Leads,
     ) -> None:
         assert reference.sequence
         lost: list[bytes] = []
@@ -484,7 +552,14 @@ class _Reading:
         elif meant.path in self._outside:
             self._outside[meant.path].frame = True
 
-    def _use(self, number: int, meant: Meant, as_written: str, last: Last = _NEVER_SEEN, named: bool = False) -> None:
+    def _use(
+        self,
+        number: int,
+        meant: Meant,
+        as_written: str,
+        last: Last = _NEVER_SEEN,
+        named: bool = False,
+    ) -> None:
         if meant.refused:
             self._found.not_media.append((number, as_written, meant.refused))
         elif meant.place is not None:
@@ -511,29 +586,46 @@ class _Reading:
         name = meant.path.rpartition(b"/")[2]
         folder = meant.path.rpartition(b"/")[0]
         if folder not in self._folder_roles:
-            self._folder_roles[folder] = self._rule.of_folder(self._below(meant.path).rpartition(b"/")[0])
+            self._folder_roles[folder] = self._rule.of_folder(
+                self._below(meant.path).rpartition(b"/")[0]
+            )
         role = self._folder_roles[folder] or self._rule.of_name(name)
         s = meant.status
         if s is None:
             size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
             return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
         return Outside(
-            meant.path, meant.standing, role, s.st_size, b"", s.st_blocks * 512, mtime_of(s), ctime_of(s), s.st_dev,
-            s.st_ino, s.st_mode, s.st_nlink,
-        )  # fmt: skip
+            meant.path,
+            meant.standing,
+            role,
+            s.st_size,
+            b"",
+            s.st_blocks * 512,
+            mtime_of(s),
+            ctime_of(s),
+            s.st_dev,
+            s.st_ino,
+            s.st_mode,
+            s.st_nlink,
+        )
 
     def _below(self, path: bytes) -> bytes:
         """A path in the library relative to it, any other as it is."""
         return path[len(self._root) + 1 :] if path.startswith(self._root + b"/") else path
 
     def _alias(self, way: Target, folder: bytes, meant: Meant) -> None:
-        """Remembers another name by which a document calls a file, to know it again when it is written anew.
+        """Remembers another name of a file in a document, to know it when that is written again.
 
-        Only the reading that led to the file counts: another reading of the same target may be the name of another file.
+        Only the reading that led to the file counts: another reading of the same target may be
+        the name of another file.
         """
         if meant.refused:
             return
-        known = self._found.lost_names if meant.status is None and meant.place is None else self._found.aliases
+        known = (
+            self._found.lost_names
+            if meant.status is None and meant.place is None
+            else self._found.aliases
+        )
         path = os.fsencode(way.path)
         if path == meant.path:
             return
@@ -552,7 +644,9 @@ class _Reading:
             if meant.refused or meant.place == place:
                 document = Document(place, LINKS, 1)
                 self._found.documents.append(document)
-                self._found.not_media.append((number, os.fsdecode(target), meant.refused or "it leads to itself"))
+                self._found.not_media.append(
+                    (number, os.fsdecode(target), meant.refused or "it leads to itself")
+                )
             elif meant.place is None:
                 self._found.documents.append(Document(place, LINKS, 1))
                 self._use(number, meant, os.fsdecode(target))
@@ -569,7 +663,7 @@ class _Reading:
         if target is not None and row in self._sets:
             self._sets.setdefault(target, set()).update(self._sets[row])
 
-    # -- standings ------------------------------------------------------------------------------------------------
+    # -- standings ---------------------------------------------------------------------------------
 
     def _conclude(self) -> None:
         found, survey = self._found, self._survey
@@ -621,7 +715,8 @@ class _Reading:
             try:
                 names = os.listdir(folder or b"/")
             except OSError:
-                continue  # it may be passed through, and not be listed: what lies beside is not known
+                # it may be passed through, and not be listed: what lies beside is not known
+                continue
             for sidecar, photos in owners(names).items():
                 mine = [used[p] for p in photos if p in used]
                 if mine and folder + b"/" + sidecar not in self._outside:

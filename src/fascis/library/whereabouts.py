@@ -1,6 +1,9 @@
-"""Which file a path in a document means: one in the library, one outside, one on a drive that is away, or none.
+"""Which file a path in a document means.
 
-A path is followed as the kernel would, links included, but nothing is opened here. What is no regular file of a known
+One in the library, one outside, one on a drive that is away, or none.
+
+A path is followed as the kernel would, links included, but nothing is opened here. What is no
+regular file of a known
 media or document type is never followed.
 """
 
@@ -20,7 +23,12 @@ from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
 
-_PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))  # where systems mount what is plugged in
+_PARENTS = (
+    (b"Volumes",),
+    (b"media",),
+    (b"mnt",),
+    (b"run", b"media"),
+)  # where systems mount what is plugged in
 _BELOW = tuple(b"/".join(above) + b"/" for above in _PARENTS)
 _PSEUDO = (b"/proc", b"/sys", b"/dev")
 _MOST_LINKS = 8
@@ -32,7 +40,8 @@ class Meant:
 
     Attributes:
         standing: loose, away or missing; held for a file in the library, whoever uses it.
-        path: absolute; the real one where the file is there; as it stands in the document where nothing here is meant.
+        path: absolute; the real one where the file is there; as it stands in the document where
+            nothing here is meant.
         place: in the library; None for one outside.
         status: of a file outside that is there.
         refused: why it is not followed: it is no media.
@@ -46,7 +55,10 @@ class Meant:
 
 
 def is_media(name: bytes) -> bool:
-    """True for names of the known picture, sound and film types, and of documents: what a library may refer to."""
+    """True for names of the known picture, sound and film types, and of documents.
+
+    What a library may refer to.
+    """
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return extension in MEDIA or format_of(name) is not None
 
@@ -55,8 +67,10 @@ class DriveRoots:
     """Where drives are mounted, or were when they were last seen.
 
     Args:
-        former: where drives were mounted before: a path below there leads to where the drive is now.
-        literal: paths are taken as any program takes them: one written where a drive is no longer mounted leads nowhere.
+        former: where drives were mounted before: a path below there leads to where the drive is
+            now.
+        literal: paths are taken as any program takes them: one written where a drive is no longer
+            mounted leads nowhere.
     """
 
     def __init__(
@@ -72,32 +86,48 @@ class DriveRoots:
         labels: dict[str, list[tuple[str, bytes, bool]]] = {}
         for drive in connected:
             (self._there if drive.connected else self._away)[drive.uuid] = bytes(drive.mount)
-            labels.setdefault(drive.label.casefold(), []).append((drive.uuid, bytes(drive.mount), drive.connected))
+            labels.setdefault(drive.label.casefold(), []).append(
+                (drive.uuid, bytes(drive.mount), drive.connected)
+            )
         for seen in known:
             if seen.uuid not in self._there and seen.uuid not in self._away:
                 self._away[seen.uuid] = bytes(seen.mount)
-                labels.setdefault(seen.label.casefold(), []).append((seen.uuid, bytes(seen.mount), False))
-        self._labels = {label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal}
+                labels.setdefault(seen.label.casefold(), []).append(
+                    (seen.uuid, bytes(seen.mount), False)
+                )
+        self._labels = {
+            label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal
+        }
         before = {(bytes(f.mount), f.drive) for f in former}
         moved = [
             k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)
         ]  # since it was seen last
-        self._former = [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
+        self._former = (
+            [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
+        )
         mounts = sorted(self._there.values(), key=len)
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
 
     def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[bytes, bytes, bool]]:
-        """``(former mount with a slash, mount now, there)``, the longest first; a place that two drives had says nothing."""
+        """``(former mount with a slash, mount now, there)``, the longest first.
+
+        A place that two drives had says nothing.
+        """
         found: dict[bytes, set[str]] = {}
         for mount, uuid in former:
             if mount != b"/":
                 found.setdefault(mount, set()).add(uuid)
         one = {mount: drives.pop() for mount, drives in found.items() if len(drives) == 1}
         known = [(mount, self.mount(uuid)) for mount, uuid in one.items()]
-        return sorted(((m + b"/", *now) for m, now in known if now and now[0] != m), key=lambda f: -len(f[0]))
+        return sorted(
+            ((m + b"/", *now) for m, now in known if now and now[0] != m), key=lambda f: -len(f[0])
+        )
 
     def mount(self, uuid: str) -> tuple[bytes, bool] | None:
-        """Where a drive is mounted or was, and True when it is there; None for one that is not known."""
+        """Where a drive is mounted or was, and True when it is there.
+
+        None for one that is not known.
+        """
         if uuid in self._there:
             return self._there[uuid], True
         return (self._away[uuid], False) if uuid in self._away else None
@@ -107,7 +137,10 @@ class DriveRoots:
         return any(path.startswith(m + b"/") for m in self._away_mounts)
 
     def mapped(self, path: bytes) -> tuple[bytes, bool] | None:
-        """A path written on another machine, or when a drive was mounted elsewhere, on a drive that is known: where it is here, and True when it is there."""
+        """A path of another machine, or of a drive mounted elsewhere then, as it is here.
+
+        With True when it is there; only for drives that are known.
+        """
         for old, now, there in self._former:
             if path.startswith(old):
                 return now.rstrip(b"/") + b"/" + path[len(old) :], there
@@ -152,7 +185,9 @@ class Whereabouts:
         self._resolved: dict[bytes, tuple[str, bytes]] = {}
 
     def of(self, ways: list[Target], folder: bytes) -> tuple[Meant, Target] | None:
-        """What a target means that a document in ``folder`` (absolute) has, and by which reading; None when it names no file.
+        """What a target means that a document in ``folder`` (absolute) has, and by which reading.
+
+        None when it names no file.
 
         Args:
             ways: the ways to read it, the likeliest first.
@@ -160,9 +195,13 @@ class Whereabouts:
         first: tuple[Meant, Target] | None = None
         for way in ways:
             found = self._way(way, folder)
-            if found.standing in (Standing.HELD, Standing.LOOSE) or (first is None and found.refused):
+            if found.standing in (Standing.HELD, Standing.LOOSE) or (
+                first is None and found.refused
+            ):
                 return found, way
-            if first is None or (found.standing is Standing.AWAY and first[0].standing is Standing.MISSING):
+            if first is None or (
+                found.standing is Standing.AWAY and first[0].standing is Standing.MISSING
+            ):
                 first = found, way
         return first
 
@@ -173,7 +212,11 @@ class Whereabouts:
             return self._mapped(mapped, path) or self._nowhere(path, Standing.MISSING)
         absolute = path if way.absolute else folder + b"/" + path
         found = self.at(absolute)
-        if found.standing is Standing.MISSING and way.absolute and (mapped := self._drives.mapped(path)):
+        if (
+            found.standing is Standing.MISSING
+            and way.absolute
+            and (mapped := self._drives.mapped(path))
+        ):
             return self._mapped(mapped, path) or found
         return found
 
@@ -193,10 +236,12 @@ class Whereabouts:
             return self._inside(where, name, depth)
         if kind == "outside":
             return self._outside(where, name, depth)
-        return self._nowhere(where.rstrip(b"/") + b"/" + name, Standing.AWAY if kind == "away" else Standing.MISSING)
+        return self._nowhere(
+            where.rstrip(b"/") + b"/" + name, Standing.AWAY if kind == "away" else Standing.MISSING
+        )
 
     def _folder(self, path: bytes) -> tuple[str, bytes]:
-        """``("inside", place)``, ``("outside", real path)``, ``("away", path)`` or ``("none", path)``."""
+        """``("inside", place)``, ``("outside", real path)`` or ``("away" or "none", path)``."""
         if (known := self._resolved.get(path)) is None:
             known = self._resolved[path] = self._find_folder(_squeezed(path))
         return known
@@ -223,11 +268,18 @@ class Whereabouts:
         return ("outside", real) if there else ("none", path)
 
     def _folded_folder(self, inner: bytes) -> bytes | None:
-        """The library's folder that the file system takes for this one: written in another case, or another normal form."""
+        """The library's folder that the file system takes for this one.
+
+        Written in another case, or another normal form.
+        """
         if self._folded is None:
             self._folded = {name_key(f): f for f in self._folders}
         place = self._folded.get(name_key(inner))
-        return place if place is not None and _same_file(self._below + inner, self._below + place) else None
+        return (
+            place
+            if place is not None and _same_file(self._below + inner, self._below + place)
+            else None
+        )
 
     def _folded_file(self, folder: bytes, name: bytes) -> bytes | None:
         """The library's file that the file system takes for this one, likewise."""
@@ -240,7 +292,9 @@ class Whereabouts:
         except OSError:
             return None
         same = (n for n in alike if _same_file(path + n, path + name))
-        return next((p for n in same if (p := folder + b"/" + n if folder else n) in self._places), None)
+        return next(
+            (p for n in same if (p := folder + b"/" + n if folder else n) in self._places), None
+        )
 
     def _inside(self, folder: bytes, name: bytes, depth: int) -> Meant:
         place = folder + b"/" + name if folder else name
@@ -256,7 +310,8 @@ class Whereabouts:
             return Meant(Standing.MISSING, path, refused="it is a device or a pipe")
         if (target := self._links.get(place)) is not None and depth < _MOST_LINKS:
             inner = self.at(os.path.join(self._below + folder, target), depth + 1)
-            # a link in the library is a file of it; what it leads to is found where links are looked at
+            # a link in the library is a file of it; what it leads to is found where links are
+            # looked at
             return inner if inner.refused else Meant(Standing.HELD, path, place)
         return Meant(Standing.HELD, path, place)
 
@@ -268,7 +323,11 @@ class Whereabouts:
             return self._nowhere(path, Standing.MISSING)
         if stat.S_ISLNK(status.st_mode):
             real = os.path.realpath(path)
-            return self.at(real, depth + 1) if depth < _MOST_LINKS else self._nowhere(path, Standing.MISSING)
+            return (
+                self.at(real, depth + 1)
+                if depth < _MOST_LINKS
+                else self._nowhere(path, Standing.MISSING)
+            )
         if not stat.S_ISREG(status.st_mode):
             what = "a folder" if stat.S_ISDIR(status.st_mode) else "a device or a pipe"
             return Meant(Standing.MISSING, path, refused=f"it is {what}")
@@ -299,7 +358,10 @@ def _is_folder(path: bytes) -> bool:
 
 
 def _squeezed(folder: bytes) -> bytes:
-    """Without ``.``, doubled slashes and ``..``; what ``..`` means is asked of the kernel, for links may lie before it."""
+    """Without ``.``, doubled slashes and ``..``.
+
+    What ``..`` means is asked of the kernel, for links may lie before it.
+    """
     if b"//" not in folder and b"/." not in folder:
         return folder
     return os.path.realpath(folder) if b"/.." in folder else os.path.normpath(folder)

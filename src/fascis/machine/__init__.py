@@ -1,1 +1,4 @@
-"""The machine and the person before it: kept from sleeping while a crossing runs, told when one ends or needs somebody."""
+"""The machine and the person before it.
+
+Kept from sleeping while a crossing runs, told when one ends or needs somebody.
+"""

@@ -1,4 +1,7 @@
-"""Keeping the machine awake while a crossing runs, the lid closed included (org.freedesktop.login1, Inhibit)."""
+"""Keeps the machine awake while a crossing runs, also with the lid closed.
+
+org.freedesktop.login1, Inhibit.
+"""
 
 from __future__ import annotations
 
@@ -10,8 +13,13 @@ from jeepney import DBusAddress
 
 from fascis.machine.bus import SYSTEM, Absent, call, connection
 
-_LOGIN = DBusAddress("/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager")
-_WANTED = ("sleep:idle:handle-lid-switch", "sleep:idle")  # where the lid is not granted, sleeping by itself is
+_LOGIN = DBusAddress(
+    "/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager"
+)
+_WANTED = (
+    "sleep:idle:handle-lid-switch",
+    "sleep:idle",
+)  # where the lid is not granted, sleeping by itself is
 
 
 class Awake:
@@ -36,7 +44,9 @@ class Awake:
             with connection(SYSTEM, fds=True) as bus:
                 for wanted in _WANTED:
                     try:
-                        (fd,) = call(bus, _LOGIN, "Inhibit", "ssss", (wanted, "Fascis", self._why, "block"))
+                        (fd,) = call(
+                            bus, _LOGIN, "Inhibit", "ssss", (wanted, "Fascis", self._why, "block")
+                        )
                         self._fd, self.granted = fd.to_raw_fd(), wanted
                         break
                     except Absent:
@@ -46,7 +56,10 @@ class Awake:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.let_go()
 

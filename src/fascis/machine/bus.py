@@ -1,4 +1,7 @@
-"""Calls on the message buses (D-Bus) that are quietly absent where there is no bus, no service, or no permission."""
+"""Calls on the message buses (D-Bus).
+
+Quietly absent where there is no bus, no service, or no permission.
+"""
 
 from __future__ import annotations
 
@@ -69,5 +72,7 @@ def call(
         DBusErrorResponse: it was refused, or there is no such service.
         TimeoutError: no answer came.
     """
-    reply = bus.send_and_get_reply(new_method_call(address, method, signature, arguments), timeout=patience)
+    reply = bus.send_and_get_reply(
+        new_method_call(address, method, signature, arguments), timeout=patience
+    )
     return tuple(unwrap_msg(reply))

@@ -1,4 +1,6 @@
-"""The desktop's own disk tool, where there is one, found by its desktop entry (freedesktop.org, Desktop Entry Specification).
+"""The desktop's own disk tool, found by its desktop entry, where there is one.
+
+freedesktop.org, Desktop Entry Specification.
 
 A tool is taken for one by its categories, keywords and file types, never by its name.
 """
@@ -30,14 +32,23 @@ class DiskTool:
     def open(self) -> None:
         """Starts it, and leaves it to itself. Raises ``OSError`` when it does not start."""
         nothing = subprocess.DEVNULL
-        process = subprocess.Popen(self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing)
-        threading.Thread(target=process.wait, name="disk tool", daemon=True).start()  # so that none is left as a zombie
+        process = subprocess.Popen(
+            self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing
+        )
+        threading.Thread(
+            target=process.wait, name="disk tool", daemon=True
+        ).start()  # so that none is left as a zombie
 
 
 def data_folders(environment: Mapping[str, str]) -> list[Path]:
     """Where desktop entries lie (XDG Base Directory Specification)."""
-    home = environment.get("XDG_DATA_HOME") or os.path.join(environment.get("HOME", "/"), ".local/share")
-    return [Path(home), *map(Path, (environment.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share").split(":"))]
+    home = environment.get("XDG_DATA_HOME") or os.path.join(
+        environment.get("HOME", "/"), ".local/share"
+    )
+    return [
+        Path(home),
+        *map(Path, (environment.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share").split(":")),
+    ]
 
 
 def find_disk_tool(folders: Iterable[Path]) -> DiskTool | None:
@@ -59,7 +70,11 @@ def _weigh(path: Path) -> tuple[int, DiskTool | None]:
         entry = entries["Desktop Entry"]
     except (OSError, configparser.Error, KeyError):
         return 0, None
-    if entry.get("Type") != "Application" or entry.get("NoDisplay") == "true" or entry.get("Hidden") == "true":
+    if (
+        entry.get("Type") != "Application"
+        or entry.get("NoDisplay") == "true"
+        or entry.get("Hidden") == "true"
+    ):
         return 0, None
     try:
         command = [w for w in shlex.split(entry.get("Exec", "")) if not w.startswith("%")]

@@ -10,7 +10,9 @@ from jeepney import DBusAddress
 from fascis.machine.bus import SESSION, Absent, call, connection
 
 _NOTICES = DBusAddress(
-    "/org/freedesktop/Notifications", "org.freedesktop.Notifications", "org.freedesktop.Notifications"
+    "/org/freedesktop/Notifications",
+    "org.freedesktop.Notifications",
+    "org.freedesktop.Notifications",
 )
 
 

@@ -1,1 +1,5 @@
-"""Lost references: an index of found files, ties and the evidence for them, folder moves, applying them and taking it back."""
+"""Lost references.
+
+An index of found files, ties and the evidence for them, folder moves, applying them and taking it
+back.
+"""

@@ -1,7 +1,11 @@
-"""Acts: relinking that was done in a library where it lies. Each is recorded, is whole or not at all, and can be undone.
+"""Acts: relinking that was done in a library where it lies.
 
-The record is written before anything changes. Every document's new content is written beside it and read back before the
-first one is swapped in; the old one is kept beside it, by the act's id. Whatever was cut off is taken back at the next
+Each is recorded, is whole or not at all, and can be undone.
+
+The record is written before anything changes. Every document's new content is written beside it and
+read back before the
+first one is swapped in; the old one is kept beside it, by the act's id. Whatever was cut off is
+taken back at the next
 start, for the record has the digests of both.
 """
 
@@ -34,7 +38,15 @@ from fascis.library.reading import catalog_seen
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
 from fascis.library.uses import Outside, Uses
 from fascis.library.whereabouts import DriveRoots
-from fascis.relink.retarget import Retarget, change_catalog, changed, is_catalog, is_link, new_content, new_link
+from fascis.relink.retarget import (
+    Retarget,
+    change_catalog,
+    changed,
+    is_catalog,
+    is_link,
+    new_content,
+    new_link,
+)
 
 FORMAT = 1
 _LOCK = "lock"
@@ -42,7 +54,10 @@ _LARGEST = 64 << 20  # bytes of a record: hundreds of thousands of documents
 
 
 class Changed(BaseModel):
-    """One document of an act: where it is, under which name the old one is kept, and the digests (hex) before and after."""
+    """One document of an act.
+
+    Where it is, under which name the old one is kept, and the digests (hex) before and after.
+    """
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     path: str
@@ -54,7 +69,10 @@ class Changed(BaseModel):
 
 
 class Known(BaseModel):
-    """What was known of a lost file: size in bytes, digest (hex) or nothing, time in ns. Undoing an act must not forget it."""
+    """What was known of a lost file: size in bytes, digest (hex) or nothing, time in ns.
+
+    Undoing an act must not forget it.
+    """
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     path: str
@@ -96,10 +114,16 @@ class Acts:
     clock: Callable[[], float]
     step: Callable[[str], None] = lambda _name: None
 
-    # -- doing ----------------------------------------------------------------------------------------------------
+    # -- doing -------------------------------------------------------------------------------------
 
     def apply(
-        self, library: str, name: str, root: Path, files: int, wanted: Sequence[Retarget], lost: Iterable[Outside] = ()
+        self,
+        library: str,
+        name: str,
+        root: Path,
+        files: int,
+        wanted: Sequence[Retarget],
+        lost: Iterable[Outside] = (),
     ) -> Act:
         """Relinks every document, or none.
 
@@ -120,10 +144,15 @@ class Acts:
             id = _free_id(wanted)
             new = [self._prepared(one, stack) for one in wanted]
             act = Act(
-                id=id, library=library, name=name, when=self.clock(), files=files, state="writing",
+                id=id,
+                library=library,
+                name=name,
+                when=self.clock(),
+                files=files,
+                state="writing",
                 documents=tuple(_record(w, n) for w, n in zip(wanted, new, strict=True)),
                 lost=tuple(_known(o) for o in lost if o.size),
-            )  # fmt: skip
+            )
             self._write(act)
             self.step("relink-recorded")
             try:
@@ -146,7 +175,9 @@ class Acts:
         if not is_catalog(one):
             return new_content(one)
         make_private(self.cache)
-        copy = copy_of(one.path, Path(stack.enter_context(tempfile.TemporaryDirectory(dir=self.cache))))
+        copy = copy_of(
+            one.path, Path(stack.enter_context(tempfile.TemporaryDirectory(dir=self.cache)))
+        )
         if catalog_seen(one.path) != one.document.seen:
             raise changed(one.path)
         change_catalog(copy, one, self.drives, self.roots)
@@ -177,19 +208,22 @@ class Acts:
                 raise told(error, "write the document", bytes(one.path)) from error
         self.step("relink-swapped")
 
-    # -- taking back ----------------------------------------------------------------------------------------------
+    # -- taking back -------------------------------------------------------------------------------
 
     def undo(self, prefix: str) -> Act:
         """Gives every document of an act its bytes from before; what the act wrote goes.
 
         Raises:
-            Refused: there is no such act, it is undone already, or a document was worked in since; nothing was changed.
+            Refused: there is no such act, it is undone already, or a document was worked in since;
+                nothing was changed.
         """
         with self._alone():
             self._recover()
             act = self.find(prefix)
             if act is None or act.state != "done":
-                raise Refused("nothing-to-undo", "There is no such relinking, or it is taken back already.")
+                raise Refused(
+                    "nothing-to-undo", "There is no such relinking, or it is taken back already."
+                )
             with _nothing_runs_above(_path(record) for record in act.documents):
                 for record in act.documents:
                     self._check_undo(record, act)
@@ -203,28 +237,35 @@ class Acts:
         path = _path(record)
         kept = path.with_name(os.fsdecode(kept_name(fsname(path.name), act.id)))
         if not os.path.lexists(path) or not os.path.lexists(kept):
-            raise Refused("nothing-to-undo", f"{shown(path.name)} is not where it was; nothing was changed.")
+            raise Refused(
+                "nothing-to-undo", f"{shown(path.name)} is not where it was; nothing was changed."
+            )
         if not record.link:
             not_in_use(path)
         with _at(path) as (medium, name):
             if _digest(medium, name, record.link) != record.after:
                 raise Refused(
                     "document-changed",
-                    f"{shown(path.name)} was worked in since it was relinked, and stays; as it was before, it is"
-                    f" {shown(kept.name)}. Nothing was changed.",
+                    f"{shown(path.name)} was worked in since it was relinked, and stays; as it was "
+                    f"before, it is {shown(kept.name)}. Nothing was changed.",
                 )
             if _digest(medium, fsname(kept.name), record.link) != record.before:
                 raise Refused(
-                    "document-changed", f"{shown(kept.name)} is not what it was any more. Nothing was changed."
+                    "document-changed",
+                    f"{shown(kept.name)} is not what it was any more. Nothing was changed.",
                 )
 
     def _take_back(self, act: Act) -> Act:
-        """Puts back whatever is swapped, and removes what the act wrote; each only by its digest."""
+        """Puts back whatever is swapped, and removes what the act wrote.
+
+        Each only by its digest.
+        """
         for record in act.documents:
             path = _path(record)
             if not path.parent.is_dir():
                 raise EnvironmentTrouble(
-                    f"{shown(path.name)} cannot be reached; connect its drive. Its content from before is beside it.",
+                    f"{shown(path.name)} cannot be reached; connect its drive. Its content from "
+                    "before is beside it.",
                     bytes(path),
                 )
             with _at(path) as (medium, name):
@@ -241,9 +282,13 @@ class Acts:
                         self.step("undo-swapped")
                         proven = Proven.by(medium.status(kept), stable=False)
                         here, there = (_digest(medium, n, record.link) for n in (name, kept))
-                    ours = there == record.after or (act.state == "writing" and there != record.before)
+                    ours = there == record.after or (
+                        act.state == "writing" and there != record.before
+                    )
                     if here == record.before and ours:
-                        medium.unlink(kept, proven)  # written by this act, or a part of it: the document is as it was
+                        medium.unlink(
+                            kept, proven
+                        )  # written by this act, or a part of it: the document is as it was
                     medium.sync_folder(b"")
                 except OSError as error:
                     raise told(error, "put back the document", bytes(path)) from error
@@ -253,7 +298,10 @@ class Acts:
         return act
 
     def recover(self) -> list[EnvironmentTrouble]:
-        """Takes back what was cut off; what cannot be reached stays recorded, and is told. Called at the start."""
+        """Takes back what was cut off; what cannot be reached stays recorded, and is told.
+
+        Called at the start.
+        """
         if not any(a.state == "writing" for a in self.all()):
             return []
         with self._alone():
@@ -269,7 +317,7 @@ class Acts:
                     troubles.append(error)
         return troubles
 
-    # -- records --------------------------------------------------------------------------------------------------
+    # -- records -----------------------------------------------------------------------------------
 
     def all(self) -> list[Act]:
         """All acts, the latest first; a damaged record is left alone."""
@@ -278,7 +326,11 @@ class Acts:
             try:
                 if file.stat().st_size <= _LARGEST:
                     found.append(Act.model_validate(json.loads(file.read_bytes())))
-            except (ValueError, RecursionError, OSError):  # what it is validated by is one of the first
+            except (
+                ValueError,
+                RecursionError,
+                OSError,
+            ):  # what it is validated by is one of the first
                 continue
         return sorted(found, key=lambda a: -a.when)
 
@@ -294,7 +346,9 @@ class Acts:
     def _write(self, act: Act) -> None:
         fd = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
-            write_whole(fd, fsname(f"{act.id}.json"), json.dumps(act.model_dump(), indent=1).encode())
+            write_whole(
+                fd, fsname(f"{act.id}.json"), json.dumps(act.model_dump(), indent=1).encode()
+            )
         finally:
             os.close(fd)
 
@@ -310,7 +364,9 @@ class Acts:
             try:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError as error:
-                raise Refused("busy", "Another window relinks just now; try again in a moment.") from error
+                raise Refused(
+                    "busy", "Another window relinks just now; try again in a moment."
+                ) from error
             yield
         finally:
             os.close(fd)
@@ -318,7 +374,10 @@ class Acts:
 
 @contextmanager
 def _held(root: Path) -> Iterator[None]:
-    """Holds a library as a crossing does, so that none runs meanwhile; writes nothing, and dies with the program."""
+    """Holds a library as a crossing does, so that none runs meanwhile.
+
+    Writes nothing, and dies with the program.
+    """
     try:
         fd = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as error:
@@ -328,7 +387,8 @@ def _held(root: Path) -> Iterator[None]:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
             raise Refused(
-                "held-by-another", f"A crossing of {shown(root.name)} is running; wait for it. Nothing was changed."
+                "held-by-another",
+                f"A crossing of {shown(root.name)} is running; wait for it. Nothing was changed.",
             ) from error
         except OSError:
             pass  # a file system without locks
@@ -339,7 +399,7 @@ def _held(root: Path) -> Iterator[None]:
 
 @contextmanager
 def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
-    """Holds every folder above some documents, so that no crossing of a library with them begins or runs meanwhile.
+    """Holds every folder above some documents, so that no crossing of those begins or runs.
 
     Raises:
         Refused: one runs.
@@ -356,7 +416,8 @@ def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
             except BlockingIOError as error:
                 raise Refused(
                     "held-by-another",
-                    f"A crossing of {shown(folder.name)} is running; wait for it. Nothing was changed.",
+                    f"A crossing of {shown(folder.name)} is running; wait for it. Nothing was "
+                    "changed.",
                 ) from error
             except OSError:
                 continue  # a file system without locks
@@ -364,11 +425,15 @@ def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
 
 
 def _free_id(wanted: Sequence[Retarget]) -> str:
-    """An id under which nothing is kept yet: what lies under its names later is then this act's own."""
+    """An id under which nothing is kept yet.
+
+    What lies under its names later is then this act's own.
+    """
     while True:
         id = uuid.uuid4().hex
         if not any(
-            os.path.lexists(one.path.with_name(os.fsdecode(kept_name(fsname(one.path.name), id)))) for one in wanted
+            os.path.lexists(one.path.with_name(os.fsdecode(kept_name(fsname(one.path.name), id))))
+            for one in wanted
         ):
             return id
 
@@ -383,11 +448,15 @@ def _check(one: Retarget) -> None:
     if protected:
         raise Refused(
             "document-protected",
-            f"{shown(one.path.name)} may not be written: it, its folder or its drive is read-only. Nothing was changed.",
+            f"{shown(one.path.name)} may not be written: it, its folder or its drive is "
+            "read-only. Nothing was changed.",
         )
     if not is_link(one):
         if not stat.S_ISREG(status.st_mode):
-            raise Refused("document-protected", f"{shown(one.path.name)} is no file of its own. Nothing was changed.")
+            raise Refused(
+                "document-protected",
+                f"{shown(one.path.name)} is no file of its own. Nothing was changed.",
+            )
         not_in_use(one.path)
 
 
@@ -401,13 +470,24 @@ def _record(one: Retarget, content: bytes | Path) -> Changed:
         with open(content, "rb", buffering=0) as file:
             after = digest_of(file).hex()
     return Changed(
-        path=text, path_encoding=encoding, before=before, after=after, references=len(one.to), link=is_link(one)
+        path=text,
+        path_encoding=encoding,
+        before=before,
+        after=after,
+        references=len(one.to),
+        link=is_link(one),
     )
 
 
 def _known(lost: Outside) -> Known:
     text, encoding = listed(lost.path)
-    return Known(path=text, path_encoding=encoding, size=lost.size, digest=lost.digest.hex(), mtime_ns=lost.mtime_ns)
+    return Known(
+        path=text,
+        path_encoding=encoding,
+        size=lost.size,
+        digest=lost.digest.hex(),
+        mtime_ns=lost.mtime_ns,
+    )
 
 
 def recall(uses: Uses, act: Act) -> None:

@@ -1,6 +1,9 @@
-"""What found files hold, as far as a tie needs it: digests, samples, lengths and capture times. Files are only read.
+"""What found files hold, as far as a tie needs it: digests, samples, lengths and capture times.
 
-Each is asked once and remembered. Lengths and capture times are read in a child process with limits.
+Files are only read.
+
+Each is asked once and remembered. Lengths and capture times are read in a child process with
+limits.
 """
 
 from __future__ import annotations
@@ -29,7 +32,9 @@ class Contents:
     """
 
     def __init__(
-        self, cancelled: Callable[[], bool] = lambda: False, report: Callable[[str], None] = lambda _words: None
+        self,
+        cancelled: Callable[[], bool] = lambda: False,
+        report: Callable[[str], None] = lambda _words: None,
     ) -> None:
         self._cancelled, self._report = cancelled, report
         self._digests: dict[bytes, bytes] = {}
@@ -47,7 +52,9 @@ class Contents:
         return self._digests[path]
 
     def sample(self, path: bytes) -> bytes:
-        """A digest of sixteen pieces of 64 KiB spread over a file, or of all of a smaller one; nothing if it cannot be read.
+        """A digest of sixteen pieces of 64 KiB spread over a file, or of all of a smaller one.
+
+        Nothing if it cannot be read.
 
         Raises:
             Cancelled: when ``cancelled`` said so.
@@ -72,7 +79,10 @@ class Contents:
         return hasher.digest()
 
     def alike(self, paths: Iterable[bytes]) -> bool:
-        """True when all files have one size and equal samples: identical copies, as far as that tells."""
+        """True when all files have one size and equal samples.
+
+        Identical copies, as far as that tells.
+        """
         samples = {self.sample(p) for p in paths}
         return len(samples) == 1 and b"" not in samples
 

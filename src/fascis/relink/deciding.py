@@ -1,4 +1,7 @@
-"""Decides for every lost file, from the evidence that is there: folder moves first, then the rest one by one."""
+"""Decides for every lost file, from the evidence that is there.
+
+Folder moves first, then the rest one by one.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +31,7 @@ class _Disputed:
         self._tops: dict[bytes, Counter[frozenset[Move | None]]] | None = None
 
     def share(self, i: int, own: list[int]) -> float:
-        """Which part of a file's old folder has an equal one elsewhere, other than where the pairs ``own`` lead."""
+        """Which part of an old folder has an equal one elsewhere than the pairs ``own`` lead."""
         d = self._deciding
         if self._tops is None:
             self._tops = defaultdict(Counter)
@@ -68,7 +71,10 @@ class Deciding:
             self.by_folder[x.folder].append(i)
 
     def run(self) -> Match:
-        """Everything: a person's word, folder moves, the rest one by one, and no found file twice."""
+        """Everything.
+
+        A person's word, folder moves, the rest one by one, and no found file twice.
+        """
         self._take_choices()
         self._find_moves()
         for i in range(len(self.lost)):
@@ -77,8 +83,17 @@ class Deciding:
         self._once_only()
         self._count_moves()
         return Match(
-            self.lost, self.index, self.pairs, self.state, self.row, self.path, self.basis, self.why, self.moves, self.move
-        )  # fmt: skip
+            self.lost,
+            self.index,
+            self.pairs,
+            self.state,
+            self.row,
+            self.path,
+            self.basis,
+            self.why,
+            self.moves,
+            self.move,
+        )
 
     def _tie(self, i: int, p: int, why: str, basis: Basis | None = None) -> None:
         self.state[i], self.row[i] = State.FOUND, int(self.pairs.row[p])
@@ -89,7 +104,7 @@ class Deciding:
         first = max(self.pairs.of(i), key=lambda p: (self.rank[p], self.pairs.tail[p]))
         self.basis[i] = basis_of(self.pairs, first)
 
-    # -- what a person said ---------------------------------------------------------------------------------------
+    # -- what a person said ------------------------------------------------------------------------
 
     def _refuse(self) -> None:
         for move in self.decisions.refused:
@@ -103,8 +118,15 @@ class Deciding:
             if found is None:
                 self.state[i], self.why[i] = State.LEFT, "You said that it is none of them."
                 continue
-            self.state[i], self.why[i], self.path[i] = State.FOUND, "You said that this is it.", found
-            mine = next((p for p in self.pairs.of(i) if self.index.path(int(self.pairs.row[p])) == found), None)
+            self.state[i], self.why[i], self.path[i] = (
+                State.FOUND,
+                "You said that this is it.",
+                found,
+            )
+            mine = next(
+                (p for p in self.pairs.of(i) if self.index.path(int(self.pairs.row[p])) == found),
+                None,
+            )
             self.basis[i] = Basis.NAME if mine is None else basis_of(self.pairs, mine)
 
     def _hinted(self) -> list[Move]:
@@ -116,18 +138,26 @@ class Deciding:
                 found += [m for m in reversed(made) if not self.m.exists(m.old)] or made[:1]
         return list(dict.fromkeys(found))
 
-    # -- folder moves ---------------------------------------------------------------------------------------------
+    # -- folder moves ------------------------------------------------------------------------------
 
     def _find_moves(self) -> None:
         hinted = self._hinted()
         free = np.array([s is State.NOWHERE for s in self.state], np.bool_)
         most = np.zeros(len(self.lost), np.int8)
         np.maximum.at(most, self.pairs.lost, self.rank)
-        best = self.possible & (self.rank == most[self.pairs.lost])  # what has less for it than another says nothing
+        best = self.possible & (
+            self.rank == most[self.pairs.lost]
+        )  # what has less for it than another says nothing
         usable = best & free[self.pairs.lost] if len(self.pairs) else best
         accepted = sorted(self.decisions.accepted)
         chosen = choose(
-            self.pairs, usable, self.m.weight, self.made, [*accepted, *hinted], self._preferred, self.decisions.refused
+            self.pairs,
+            usable,
+            self.m.weight,
+            self.made,
+            [*accepted, *hinted],
+            self._preferred,
+            self.decisions.refused,
         )
         self._claim(chosen)
         for move, mine in chosen:
@@ -141,7 +171,9 @@ class Deciding:
                 self.move[i] = at
         self._moved = self._moved_whole()
         self._claimed = {  # what was left open claims nothing
-            row: i for row, i in self._claimed.items() if self.state[i] is State.FOUND and self.row[i] == row
+            row: i
+            for row, i in self._claimed.items()
+            if self.state[i] is State.FOUND and self.row[i] == row
         }
 
     def _moved_whole(self) -> set[bytes]:
@@ -158,7 +190,10 @@ class Deciding:
         return found
 
     def _claim(self, chosen: Sequence[tuple[Move, np.ndarray]]) -> None:
-        """What a statement says a lost file is, is no other lost file: the statement that explains most comes first."""
+        """What a statement says a lost file is, is no other lost file.
+
+        The statement that explains most comes first.
+        """
         for _, mine in chosen:
             for p in mine[solid(self.pairs, self.strong, self.made, mine)].tolist():
                 self._claimed.setdefault(int(self.pairs.row[p]), int(self.pairs.lost[p]))
@@ -186,25 +221,45 @@ class Deciding:
         for i, p in best.items():
             if made.certain:
                 self._tie_by_move(i, p, made, disputed, sure)
-        doubted = {self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN}
-        if doubted and not sure:  # where files lie in two places some differ: it may be an old copy of the folder
+        doubted = {
+            self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN
+        }
+        if (
+            doubted and not sure
+        ):  # where files lie in two places some differ: it may be an old copy of the folder
             self._doubt_members(made, best, doubted)
             contested = made.certain
             made.certain = any(self.state[i] is State.FOUND for i in best)
             if contested and not made.certain:
-                return  # others explain as much: a person decides about one file, and that settles its neighbours
+                # others explain as much: a person decides about one file, and that settles its
+                # neighbours
+                return
         made.lost = [i for i in best if self.state[i] is not State.NOWHERE]
         if made.lost:
             self.moves.append(made)
 
-    def _doubt_members(self, made: FolderMove, best: Mapping[int, int], folders: Collection[bytes]) -> None:
-        """What a statement explains of some folders is left open; what has more for it than that is not."""
+    def _doubt_members(
+        self, made: FolderMove, best: Mapping[int, int], folders: Collection[bytes]
+    ) -> None:
+        """What a statement explains of some folders is left open.
+
+        What has more for it than that is not.
+        """
         for i, p in best.items():
-            others = any(self.possible[q] and self.pairs.row[q] != self.pairs.row[p] for q in self.pairs.of(i))
-            enough = self.strong[p] or (others and self.pairs.size[p] == EQUAL)  # identical copies of its size
-            doubted = self.state[i] is State.NOWHERE or (self.state[i] is State.FOUND and not enough)
+            others = any(
+                self.possible[q] and self.pairs.row[q] != self.pairs.row[p]
+                for q in self.pairs.of(i)
+            )
+            enough = self.strong[p] or (
+                others and self.pairs.size[p] == EQUAL
+            )  # identical copies of its size
+            doubted = self.state[i] is State.NOWHERE or (
+                self.state[i] is State.FOUND and not enough
+            )
             if doubted and self.lost[i].folder in folders:
-                self._leave_open(i, "Its folder may have moved; against it: " + made.against[0] + ".")
+                self._leave_open(
+                    i, "Its folder may have moved; against it: " + made.against[0] + "."
+                )
 
     def _weigh(self, made: FolderMove, best: dict[int, int]) -> None:
         """Whether a statement settles ties by itself, and what speaks against it."""
@@ -214,7 +269,11 @@ class Deciding:
         strong = self.strong[members]
         denied = self.made.pairs(made.move)
         denied = denied[~self.possible[denied] & ~pairs.renamed[denied]]
-        for column, words in ((pairs.length, "length"), (pairs.captured, "capture time"), (pairs.digest, "content")):
+        for column, words in (
+            (pairs.length, "length"),
+            (pairs.captured, "capture time"),
+            (pairs.digest, "content"),
+        ):
             if others := int((column[denied] == DIFFERS).sum()):
                 made.against.append(f"{counted(others, 'file')} there of another {words}")
         doubtful = bool(made.against) and not strong.any()
@@ -233,7 +292,9 @@ class Deciding:
             made.against.insert(0, "all of these files are in use already")
         elif alike and any(self.m.standing.get(self.lost[i].folder, 0) >= LEAST for i in made.lost):
             doubtful = True
-            made.against.insert(0, "all are of one size, and others of their folder are where they were")
+            made.against.insert(
+                0, "all are of one size, and others of their folder are where they were"
+            )
         elif alike and not unsized.any() and told.all():
             doubtful = True
             made.against.insert(0, "all are of one size, and none is of the same date")
@@ -248,16 +309,25 @@ class Deciding:
         made.certain = not doubtful
 
     def _prove_little(self, numbers: np.ndarray, move: Move) -> bool:
-        """True for a few names, or a part of a folder's, that cameras count: another folder has them too."""
-        if not all(_COUNTED.fullmatch(self.lost[i].name.rpartition(b".")[0]) for i in numbers.tolist()):
+        """True for a few names, or a part of a folder's, that cameras count.
+
+        Another folder has them too.
+        """
+        if not all(
+            _COUNTED.fullmatch(self.lost[i].name.rpartition(b".")[0]) for i in numbers.tolist()
+        ):
             return False
         mine = int(self.m.weight[numbers].sum())
         old = move.old.rstrip(b"/") + b"/"
-        below = sum(int(self.m.weight[some].sum()) for f, some in self.by_folder.items() if (f + b"/").startswith(old))
+        below = sum(
+            int(self.m.weight[some].sum())
+            for f, some in self.by_folder.items()
+            if (f + b"/").startswith(old)
+        )
         return mine < 3 or 2 * mine < below
 
     def _found_elsewhere(self, made: FolderMove, numbers: np.ndarray) -> str:
-        """Says so when most of an old folder was found elsewhere, and this place is no other part of it but a second copy."""
+        """Says so when most of an old folder was found elsewhere, and this is a second copy."""
         folders = {self.lost[i].folder for i in numbers.tolist()}
         mine = [i for f in folders for i in self.by_folder[f]]
         tied = [i for i in mine if self.state[i] is State.FOUND and i not in self.path]
@@ -267,21 +337,38 @@ class Deciding:
         twice = [
             i
             for i in tied
-            if any(p in here and self.possible[p] and int(pairs.row[p]) != self.row[i] for p in pairs.of(i))
+            if any(
+                p in here and self.possible[p] and int(pairs.row[p]) != self.row[i]
+                for p in pairs.of(i)
+            )
         ]
         if twice:
-            return f"{counted(len(twice), 'file')} of that folder lie here too, and were found elsewhere"
-        timed = any(pairs.time[p] == EQUAL for i in tied for p in pairs.of(i) if int(pairs.row[p]) == self.row[i])
+            return (
+                f"{counted(len(twice), 'file')} of that folder lie here too, and were found "
+                "elsewhere"
+            )
+        timed = any(
+            pairs.time[p] == EQUAL
+            for i in tied
+            for p in pairs.of(i)
+            if int(pairs.row[p]) == self.row[i]
+        )
         own = [p for i in numbers.tolist() for p in pairs.of(i) if p in here and self.possible[p]]
         if timed and own and all(pairs.time[p] == DIFFERS for p in own):
             return "the others of that folder kept their date, and these did not"
         return ""
 
-    def _tie_by_move(self, i: int, p: int, made: FolderMove, disputed: _Disputed, sure: bool) -> None:
+    def _tie_by_move(
+        self, i: int, p: int, made: FolderMove, disputed: _Disputed, sure: bool
+    ) -> None:
         words = f"Its folder moved; that explains {counted(made.files, 'file')}."
         basis = basis_of(self.pairs, p)
         basis = Basis.FOLDER if basis is Basis.NAME else basis
-        others = [q for q in self.pairs.of(i) if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]]
+        others = [
+            q
+            for q in self.pairs.of(i)
+            if self.possible[q] and self.pairs.row[q] != self.pairs.row[p]
+        ]
         most = max((self.rank[q] for q in others), default=0)
         if sure:
             self._tie(i, p, "Its folder moved, as you said.", basis)
@@ -292,15 +379,24 @@ class Deciding:
         else:
             same = [q for q in equal if self._alike([p, q]) is not None]
             if len(same) == len(equal):
-                self._tie(i, self._nearest([p, *equal]), "Identical copies; the nearest was taken.", basis)
+                self._tie(
+                    i, self._nearest([p, *equal]), "Identical copies; the nearest was taken.", basis
+                )
             elif (share := disputed.share(i, [p, *same])) < _FEW:
-                self._tie(i, p, f"{words} Elsewhere there are {round(100 * share)} % of them.", basis)
+                self._tie(
+                    i, p, f"{words} Elsewhere there are {round(100 * share)} % of them.", basis
+                )
             else:
                 made.against = made.against or ["other folders have files of their names too"]
-                self._leave_open(i, f"{number(len(equal) + 1)} files of equal evidence and different content.")
+                self._leave_open(
+                    i, f"{number(len(equal) + 1)} files of equal evidence and different content."
+                )
 
     def equals(self, i: int, p: int, others: list[int], members: int) -> list[int]:
-        """Other candidates with as much for them; those in use as other files count no more beside a folder of unused ones."""
+        """Other candidates with as much for them.
+
+        Those in use as other files count no more beside a folder of unused ones.
+        """
         equal = [q for q in others if self.rank[q] == self.rank[p] and self._is_free(i, q)]
         if members >= 3 and not self.pairs.used[p] and self.pairs.size[p] == EQUAL:
             equal = [q for q in equal if not self.pairs.used[q]]
@@ -309,7 +405,10 @@ class Deciding:
     def _alike(self, some: list[int]) -> int | None:
         """Of identical copies the one to take; None when they are not identical."""
         rows = [int(self.pairs.row[p]) for p in some]
-        if len({int(self.index.size[r]) for r in rows}) > 1 or self.lost[int(self.pairs.lost[some[0]])].frames:
+        if (
+            len({int(self.index.size[r]) for r in rows}) > 1
+            or self.lost[int(self.pairs.lost[some[0]])].frames
+        ):
             return None
         return self._nearest(some) if self.m.contents.alike(map(self.index.path, rows)) else None
 
@@ -323,7 +422,7 @@ class Deciding:
 
         return min(some, key=distance)
 
-    # -- one by one -----------------------------------------------------------------------------------------------
+    # -- one by one --------------------------------------------------------------------------------
 
     def _alone(self, i: int) -> None:
         mine = list(self.pairs.of(i))
@@ -343,7 +442,12 @@ class Deciding:
         best = [p for p in good if self.rank[p] == top]
         if top == 4:
             same = self._alike(best) if len(best) > 1 else best[0]
-            self._tie(i, best[0] if same is None else same, "Its content is the same, by its digest.", Basis.DIGEST)
+            self._tie(
+                i,
+                best[0] if same is None else same,
+                "Its content is the same, by its digest.",
+                Basis.DIGEST,
+            )
         elif len(best) > 1:
             self._several(i, best)
         else:
@@ -362,7 +466,11 @@ class Deciding:
         if any(self.pairs.renamed[p] for p in mine):
             return "A file of another name, of the same size and date."
         known = self.lost[i].size and all(self.pairs.size[p] == DIFFERS for p in mine)
-        return "Found by its name, but of another size." if known else "Found by its name, but it is another file."
+        return (
+            "Found by its name, but of another size."
+            if known
+            else "Found by its name, but it is another file."
+        )
 
     def _several(self, i: int, best: list[int]) -> None:
         if (same := self._alike(best)) is not None:
@@ -382,7 +490,10 @@ class Deciding:
         self._leave_open(i, f"{number(len(best))} files of equal evidence and different content.")
 
     def _sole(self, i: int, p: int, good: int) -> None:
-        words = {2: "The only file of its name and size.", 3: "Its name, its size, and more are the same."}
+        words = {
+            2: "The only file of its name and size.",
+            3: "Its name, its size, and more are the same.",
+        }
         why = words.get(int(self.rank[p]), "The only file of its name.")
         if good > 1:
             why = "It has more for it than the others of its name."
@@ -408,7 +519,10 @@ class Deciding:
         if self.m.standing.get(x.folder, 0) >= LEAST:
             return "The others of its folder are where they were; this one is found elsewhere."
         if self._has_moved(x.folder):
-            return "The others of its folder are elsewhere; the only one of its name does not lie with them."
+            return (
+                "The others of its folder are elsewhere; the only one of its name does not lie "
+                "with them."
+            )
         if self.pairs.tail[p]:
             return ""
         stem = x.name.rpartition(b".")[0]
@@ -424,7 +538,7 @@ class Deciding:
             folder = folder.rpartition(b"/")[0]
         return False
 
-    # -- no found file twice --------------------------------------------------------------------------------------
+    # -- no found file twice -----------------------------------------------------------------------
 
     def _once_only(self) -> None:
         """Two lost files are tied to one found file only when they are the same file."""
@@ -446,7 +560,11 @@ class Deciding:
 
     def _strength(self, i: int) -> tuple[int, bool, int]:
         p = next((q for q in self.pairs.of(i) if int(self.pairs.row[q]) == self.row[i]), None)
-        return (0, False, 0) if p is None else (int(self.rank[p]), self.move[i] >= 0, int(self.pairs.tail[p]))
+        return (
+            (0, False, 0)
+            if p is None
+            else (int(self.rank[p]), self.move[i] >= 0, int(self.pairs.tail[p]))
+        )
 
     def _count_moves(self) -> None:
         for made in self.moves:
@@ -469,7 +587,10 @@ def _common(one: bytes, other: bytes) -> int:
 
 
 def same_file(one: Lost, other: Lost) -> bool:
-    """True when two lost paths are for the same file: one place written in two ways, or one content."""
+    """True when two lost paths are for the same file.
+
+    One place written in two ways, or one content.
+    """
     if one.digest and other.digest:
         return one.digest == other.digest
     if one.size and other.size and one.size != other.size:

@@ -1,4 +1,7 @@
-"""The evidence for all pairs of one matching: columns that cost nothing, and what is read where a decision waits for it."""
+"""The evidence for all pairs of one matching.
+
+Columns that cost nothing, and what is read where a decision waits for it.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,16 @@ from fascis.relink.contents import Contents
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.outcome import Decisions, Match, State
-from fascis.relink.pairs import DIFFERS, EQUAL, UNKNOWN, Flags, Pairs, by_size, find_pairs, repeated_sizes
+from fascis.relink.pairs import (
+    DIFFERS,
+    EQUAL,
+    UNKNOWN,
+    Flags,
+    Pairs,
+    by_size,
+    find_pairs,
+    repeated_sizes,
+)
 
 _MANY = 3  # other names of one size: from there on a size proves little
 _FREE_READING = 2 << 30  # bytes that are read to compare digests where a tie is clear without
@@ -21,7 +33,7 @@ Nearness = Callable[[bytes], tuple[object, ...]]
 
 
 class Evidence:
-    """What speaks for and against every pair, and what only the files themselves can tell, fetched on request."""
+    """What speaks for and against each pair, with what only the files tell, on request."""
 
     def __init__(
         self,
@@ -42,25 +54,40 @@ class Evidence:
         self._digested: set[int] = set()
         self._probed: set[int] = set()
 
-    # -- more evidence --------------------------------------------------------------------------------------------
+    # -- more evidence -----------------------------------------------------------------------------
 
     def read_cheap_digests(self) -> None:
         """Where digests are known and little is to be read, everything is compared."""
         pairs = self.pairs
         known = np.array([bool(x.digest) for x in self.lost], np.bool_)
-        wanted = np.flatnonzero(known[pairs.lost] & (pairs.size != DIFFERS)) if len(pairs) else np.zeros(0, np.int64)
+        wanted = (
+            np.flatnonzero(known[pairs.lost] & (pairs.size != DIFFERS))
+            if len(pairs)
+            else np.zeros(0, np.int64)
+        )
         if int(self.index.size[pairs.row[wanted]].sum()) <= _FREE_READING:
             self._digest(wanted.tolist())
 
     def fetch(self, decided: Match) -> bool:
-        """Fetches digests, lengths and capture times where a decision waits for them; True when there is anything new."""
+        """Fetches digests, lengths and capture times where a decision waits for them.
+
+        True when there is anything new.
+        """
         open = [i for i, s in enumerate(decided.state) if s in (State.OPEN, State.NOWHERE)]
-        digests = [p for i in open if self.lost[i].digest for p in self.pairs.of(i) if self.pairs.size[p] != DIFFERS]
+        digests = [
+            p
+            for i in open
+            if self.lost[i].digest
+            for p in self.pairs.of(i)
+            if self.pairs.size[p] != DIFFERS
+        ]
         fetched = self._digest(digests)
         fetched |= self._look_for_renamed([i for i in open if not self._has_equal(i)])
         possible = self.pairs.possible()
         probes = [p for i in open for p in self.pairs.of(i) if possible[p]]
-        for move in decided.moves:  # a few of each move that rests on names, or on sizes that prove little
+        for (
+            move
+        ) in decided.moves:  # a few of each move that rests on names, or on sizes that prove little
             few = [i for i in move.lost if self.lost[i].length or self.lost[i].captured]
             for i in few[:: max(1, len(few) // 3)][:3]:
                 weak = self.repeats[i] or not self.lost[i].size
@@ -87,7 +114,11 @@ class Evidence:
         done = False
         for p in wanted:
             x, row = self.lost[int(self.pairs.lost[p])], int(self.pairs.row[p])
-            if self.pairs.digest[p] != UNKNOWN or not x.digest or (x.size and int(self.index.size[row]) != x.size):
+            if (
+                self.pairs.digest[p] != UNKNOWN
+                or not x.digest
+                or (x.size and int(self.index.size[row]) != x.size)
+            ):
                 continue
             if found := self.contents.digest(self.index.path(row)):
                 self.pairs.digest[p] = EQUAL if found == x.digest else DIFFERS
@@ -95,11 +126,13 @@ class Evidence:
         return done
 
     def _look_for_renamed(self, wanted: list[int]) -> bool:
-        """Looks for files of the same size and another name, where content or time can tell whether they are the same."""
+        """Looks for files of one size and another name, where content or time can decide."""
         wanted = [
             i
             for i in wanted
-            if self.lost[i].size and (self.lost[i].digest or self.lost[i].mtime_ns) and not self.lost[i].frames
+            if self.lost[i].size
+            and (self.lost[i].digest or self.lost[i].mtime_ns)
+            and not self.lost[i].frames
         ]
         if not wanted:
             return False
@@ -115,17 +148,23 @@ class Evidence:
         renamed = self.pairs.renamed
         self.pairs = _chosen(
             self.pairs,
-            ~renamed | (self.pairs.digest == EQUAL) | ((self.pairs.time == EQUAL) & (self.pairs.digest == UNKNOWN)),
+            ~renamed
+            | (self.pairs.digest == EQUAL)
+            | ((self.pairs.time == EQUAL) & (self.pairs.digest == UNKNOWN)),
             len(self.lost),
         )
         return len(self.pairs) != before
 
+    def _may_tell(self, pair: int) -> bool:
+        """True where length or capture time is not looked up yet, and one of them is remembered."""
+        if not self.pairs.length[pair] == UNKNOWN == self.pairs.captured[pair]:
+            return False
+        lost = self.lost[int(self.pairs.lost[pair])]
+        return bool(lost.length or lost.captured)
+
     def _probe(self, wanted: list[int]) -> bool:
         """Compares lengths and capture times of some pairs."""
-        wanted = [
-            p for p in wanted
-            if self.pairs.length[p] == UNKNOWN == self.pairs.captured[p] and (x := self.lost[int(self.pairs.lost[p])]) and (x.length or x.captured)
-        ]  # fmt: skip
+        wanted = [p for p in wanted if self._may_tell(p)]
         if not wanted:
             return False
         paths = {p: self.index.path(int(self.pairs.row[p])) for p in wanted}
@@ -134,9 +173,13 @@ class Evidence:
             x, said = self.lost[int(self.pairs.lost[p])], facts[path]
             if x.length and said.seconds:
                 frame = 1 / x.length.rate if x.length.rate else 0.05
-                self.pairs.length[p] = EQUAL if abs(said.seconds - x.length.seconds) <= frame * 1.01 else DIFFERS
+                self.pairs.length[p] = (
+                    EQUAL if abs(said.seconds - x.length.seconds) <= frame * 1.01 else DIFFERS
+                )
             if x.captured and said.captured_at:
-                self.pairs.captured[p] = EQUAL if x.captured[:19] == said.captured_at[:19] else DIFFERS
+                self.pairs.captured[p] = (
+                    EQUAL if x.captured[:19] == said.captured_at[:19] else DIFFERS
+                )
         return True
 
     def exists(self, folder: bytes) -> bool:
@@ -162,4 +205,6 @@ def _chosen(pairs: Pairs, keep: Flags, count: int) -> Pairs:
         "refused",
     )
     columns = {name: getattr(pairs, name)[keep] for name in names}
-    return Pairs(start=np.searchsorted(columns["lost"], np.arange(count + 1)).astype(np.int64), **columns)
+    return Pairs(
+        start=np.searchsorted(columns["lost"], np.arange(count + 1)).astype(np.int64), **columns
+    )

@@ -1,6 +1,9 @@
-"""An index of the media below the folders where to look: names, sizes and times in columns. Nothing is opened.
+"""An index of the media below the folders where to look: names, sizes and times in columns.
 
-One index serves every library. Links are not followed; other file systems mounted below are looked at, the kernel's own
+Nothing is opened.
+
+One index serves every library. Links are not followed; other file systems mounted below are looked
+at, the kernel's own
 are not. What Fascis set aside is left out: it waits to be deleted.
 """
 
@@ -35,9 +38,12 @@ _MOST_ENDINGS = 50_000
 def key_of(name: bytes) -> int:
     """A number that names have in common which differ only in case or in the form of their accents.
 
-    Others may share it too, rarely: names are compared before anything is made of it. Good for this process only.
+    Others may share it too, rarely: names are compared before anything is made of it. Good for this
+    process only.
     """
-    return hash(name.lower() if name.isascii() else name_key(name).encode("utf-8", "surrogateescape"))
+    return hash(
+        name.lower() if name.isascii() else name_key(name).encode("utf-8", "surrogateescape")
+    )
 
 
 @dataclass(slots=True)
@@ -48,7 +54,8 @@ class Index:
         roots: the folders that were looked in.
         folders: absolute paths of folders that hold media.
         names: the files' names, one after the other; ``ends`` says where each ends.
-        folder: for each file its folder's number; ``size`` in bytes, ``mtime_ns``, ``key`` see :func:`key_of`.
+        folder: for each file its folder's number; ``size`` in bytes, ``mtime_ns``, ``key`` see
+            :func:`key_of`.
         files: how many files were seen, those that are no media included.
         seconds: how long it took.
         troubles: folders that could not be looked into.
@@ -87,11 +94,14 @@ class Index:
 
 
 def look(
-    root: Path, report: Callable[[int], None] = lambda _files: None, cancelled: Callable[[], bool] = lambda: False
+    root: Path,
+    report: Callable[[int], None] = lambda _files: None,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Index:
     """Looks at everything below a folder.
 
-    It is walked in a thread of its own, so that a drive that does not answer can be left alone within a moment.
+    It is walked in a thread of its own, so that a drive that does not answer can be left alone
+    within a moment.
 
     Args:
         report: told how many files were seen so far.
@@ -129,7 +139,9 @@ class _Walk:
         self._folders: list[bytes] = []
         self._names: list[bytes] = []
         self._blocks: list[bytes] = []
-        self._lengths, self._folder, self._size, self._mtime, self._key = (array("q") for _ in range(5))
+        self._lengths, self._folder, self._size, self._mtime, self._key = (
+            array("q") for _ in range(5)
+        )
         self._media: dict[bytes, bool] = {}
         self._troubles: list[EnvironmentTrouble] = []
         self._begun = time.monotonic()
@@ -186,7 +198,9 @@ class _Walk:
                         inner.append(entry.path)
                     continue
                 count += 1
-                if (known := media.get(name[-6:])) is None:  # an extension, and a little more: asked once
+                if (
+                    known := media.get(name[-6:])
+                ) is None:  # an extension, and a little more: asked once
                     known = media[name[-6:]] = is_media(name)
                     if len(media) > _MOST_ENDINGS:
                         media.clear()
@@ -225,7 +239,17 @@ class _Walk:
         ends = np.cumsum(lengths, dtype=np.int64)
         names = b"".join(self._blocks)
         return Index(
-            (self._root,), self._folders, names, ends, folder, size, mtime, key, self.files, seconds, self._troubles
+            (self._root,),
+            self._folders,
+            names,
+            ends,
+            folder,
+            size,
+            mtime,
+            key,
+            self.files,
+            seconds,
+            self._troubles,
         )
 
 
@@ -234,12 +258,19 @@ def _identity(status: os.stat_result) -> tuple[int, int]:
 
 
 def merge(parts: Sequence[Index]) -> Index:
-    """Several indexes as one; one whose folder lies below another's is left out, for it is in that one."""
+    """Several indexes as one.
+
+    One whose folder lies below another's is left out, for it is in that one.
+    """
     roots = [os.path.realpath(bytes(p.roots[0])).rstrip(b"/") + b"/" for p in parts]
     kept = [
         p
         for i, p in enumerate(parts)
-        if not any(roots[i].startswith(r) and (r != roots[i] or j < i) for j, r in enumerate(roots) if j != i)
+        if not any(
+            roots[i].startswith(r) and (r != roots[i] or j < i)
+            for j, r in enumerate(roots)
+            if j != i
+        )
     ]
     if len(kept) == 1:
         return kept[0]

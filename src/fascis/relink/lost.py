@@ -1,4 +1,7 @@
-"""What is lost: one entry for every file, or image sequence, that is referred to and is missing or away."""
+"""What is lost.
+
+One entry for every file, or image sequence, that is referred to and is missing or away.
+"""
 
 from __future__ import annotations
 
@@ -18,15 +21,19 @@ from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses
 
 @dataclass(slots=True)
 class Lost:
-    """One lost file, or an image sequence as one. ``0``, nothing or None stand for what is not known.
+    """One lost file, or an image sequence as one.
+
+    ``0``, nothing or None stand for what is not known.
 
     Attributes:
         path: absolute, as the documents have it; of a sequence its folder and pattern.
         name: the file's name; of a sequence that of its first frame.
         folder: absolute, where it should be.
-        size: in bytes, of the file or of the first frame; ``digest``, ``mtime_ns``, ``captured`` (ISO 8601), ``length`` likewise.
+        size: in bytes, of the file or of the first frame; ``digest``, ``mtime_ns``, ``captured``
+            (ISO 8601), ``length`` likewise.
         references: those that lead to it.
-        frames: the names of all frames of a sequence; ``files`` is how many of them are lost, else 1.
+        frames: the names of all frames of a sequence; ``files`` is how many of them are lost, else
+            1.
     """
 
     path: bytes
@@ -54,7 +61,9 @@ def lost_of(uses: Uses) -> list[Lost]:
         known = found.get(key)
         if known is None:
             known = found[key] = (
-                _sequence(reference, outside) if reference.sequence else _single(outside[reference.path])
+                _sequence(reference, outside)
+                if reference.sequence
+                else _single(outside[reference.path])
             )
         known.references.append(reference)
         known.captured = known.captured or reference.captured
@@ -74,7 +83,15 @@ def _sequence(reference: LostReference, outside: dict[bytes, Outside]) -> Lost:
     first = outside[reference.path + b"/" + reference.frames[0]]
     known = outside.get(reference.path + b"/" + frames[0])
     path = reference.path + b"/" + pattern_of(reference.sequence)
-    lost = Lost(path, frames[0], reference.path, first.standing, first.role, frames=frames, files=len(reference.frames))
+    lost = Lost(
+        path,
+        frames[0],
+        reference.path,
+        first.standing,
+        first.role,
+        frames=frames,
+        files=len(reference.frames),
+    )
     if known is not None:
         lost.size, lost.digest, lost.mtime_ns = known.size, known.digest, known.mtime_ns
     return lost
@@ -95,15 +112,21 @@ def path_of_document(root: Path, document: Document) -> bytes:
     return document.path or os.path.realpath(bytes(root)).rstrip(b"/") + b"/" + document.place
 
 
-def add_lengths(lost: list[Lost], uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False) -> None:
-    """Finds how long the documents say that lost clips are; of the references to one file the first that tells counts.
+def add_lengths(
+    lost: list[Lost], uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False
+) -> None:
+    """Finds how long the documents say that lost clips are.
+
+    Of the references to one file the first that tells counts.
 
     Raises:
         Cancelled: when ``cancelled`` said so.
     """
     asked: dict[int, list[tuple[int, Lost]]] = {}
     for entry in lost:
-        still = entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS  # as long as one likes
+        still = (
+            entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS
+        )  # as long as one likes
         for reference in entry.references if not still else ():
             asked.setdefault(reference.document, []).append((reference.at, entry))
     for number, entries in sorted(asked.items()):

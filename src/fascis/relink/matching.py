@@ -1,7 +1,11 @@
-"""Which found file each lost one is: what evidence decides, and what is left to a person. Nothing is written.
+"""Which found file each lost one is: what evidence decides, and what is left to a person.
 
-A tie is made by itself only where the evidence is for one file, or for identical copies of one. The order of evidence:
-content (digest) before name and size before name and length or capture time before name and folder before name alone.
+Nothing is written.
+
+A tie is made by itself only where the evidence is for one file, or for identical copies of one. The
+order of evidence:
+content (digest) before name and size before name and length or capture time before name and folder
+before name alone.
 """
 
 from __future__ import annotations
@@ -31,9 +35,11 @@ def match(
     Args:
         contents: reads found files, where that is needed.
         used: absolute paths of files that the library uses and finds.
-        standing_folders: folders whose files are where they should be, and how many of them are used.
+        standing_folders: folders whose files are where they should be, and how many of them are
+            used.
         near: of identical copies the one with the smallest value is taken.
-        checked: every tie is checked by content where its digest is known, and by length and capture time where these are.
+        checked: every tie is checked by content where its digest is known, and by length and
+            capture time where these are.
 
     Raises:
         Cancelled: when ``contents`` was told so.
@@ -43,6 +49,8 @@ def match(
     decided = Deciding(evidence).run()
     if evidence.fetch(decided):
         decided = Deciding(evidence).run()
-    while checked and evidence.check(decided):  # what fails the check may leave another one to be checked
+    while checked and evidence.check(
+        decided
+    ):  # what fails the check may leave another one to be checked
         decided = Deciding(evidence).run()
     return decided

@@ -1,7 +1,11 @@
-"""Folder moves: the fewest statements "this folder is now that folder" that explain the most lost files.
+"""Folder moves.
 
-Chosen greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then the one that
-explains most of what is left. Of statements that explain the same files the most general one is taken, for a renamed
+The fewest statements "this folder is now that folder" that explain the most lost files.
+
+Chosen greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then
+the one that
+explains most of what is left. Of statements that explain the same files the most general one is
+taken, for a renamed
 folder moves all that is in it.
 """
 
@@ -24,7 +28,10 @@ LEAST = 2  # files that a statement explains
 
 @dataclass(frozen=True, slots=True, order=True)
 class Move:
-    """One statement: what was below ``old`` is below ``new`` now, at the same place in it. Absolute paths."""
+    """One statement: what was below ``old`` is below ``new`` now, at the same place in it.
+
+    Absolute paths.
+    """
 
     old: bytes
     new: bytes
@@ -41,7 +48,8 @@ class FolderMove:
 
     Attributes:
         lost: numbers of the lost files that it explains.
-        files: how many files that is, frames counted one by one; ``references`` those that lead to them.
+        files: how many files that is, frames counted one by one; ``references`` those that lead to
+            them.
         against: what speaks against it, in words.
         certain: it settles ties by itself; else it is only offered.
         accepted: a person said that it is so.
@@ -57,7 +65,7 @@ class FolderMove:
 
 
 def statements(old: bytes, new: bytes) -> list[Move]:
-    """What a file that was in ``old`` and is in ``new`` may say of folders, the most general statement last."""
+    """What a file that moved from ``old`` to ``new`` may say of folders, most general last."""
     before, after = parts_of(old), parts_of(new)
     found = []
     while before != after:
@@ -77,12 +85,19 @@ class Statements:
         folders: dict[bytes, int] = {}
         for x in lost:
             folders.setdefault(x.folder, len(folders))
-        old = np.array([folders[x.folder] for x in lost], np.int64)[pairs.lost] if len(pairs) else pairs.lost
+        old = (
+            np.array([folders[x.folder] for x in lost], np.int64)[pairs.lost]
+            if len(pairs)
+            else pairs.lost
+        )
         both = old * (len(index.folders) + 1) + index.folder[pairs.row]
         unique, self.kind = np.unique(both, return_inverse=True)  # of each pair: which two folders
         names = list(folders)
         self.of_kind: list[list[Move]] = [
-            statements(names[int(u) // (len(index.folders) + 1)], index.folders[int(u) % (len(index.folders) + 1)])
+            statements(
+                names[int(u) // (len(index.folders) + 1)],
+                index.folders[int(u) % (len(index.folders) + 1)],
+            )
             for u in unique
         ]
         self.kinds: dict[Move, list[int]] = defaultdict(list)
@@ -91,12 +106,18 @@ class Statements:
                 self.kinds[move].append(kind)
         order = np.argsort(self.kind, kind="stable")
         self._order = order
-        self._ends = np.cumsum(np.bincount(self.kind, minlength=len(unique))) if len(unique) else np.zeros(0, np.int64)
+        self._ends = (
+            np.cumsum(np.bincount(self.kind, minlength=len(unique)))
+            if len(unique)
+            else np.zeros(0, np.int64)
+        )
 
     def pairs(self, move: Move) -> np.ndarray:
         """The pairs that a statement explains."""
         kinds = self.kinds.get(move, [])
-        parts = [self._order[int(self._ends[k - 1]) if k else 0 : int(self._ends[k])] for k in kinds]
+        parts = [
+            self._order[int(self._ends[k - 1]) if k else 0 : int(self._ends[k])] for k in kinds
+        ]
         return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 
     def top(self, pair: int) -> Move | None:
@@ -106,7 +127,10 @@ class Statements:
 
 
 def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np.ndarray:
-    """Which pairs of one statement say enough to take a found file from others: by more than a name, or for several folders."""
+    """Which pairs of one statement say enough to take a found file from others.
+
+    By more than a name, or for several folders.
+    """
     several = len(np.unique(made.kind[mine])) > 1
     flags: np.ndarray = (pairs.size[mine] == EQUAL) | strong[mine] | several
     return flags
@@ -121,7 +145,9 @@ def choose(
     prefer: Callable[[Move], tuple[object, ...]],
     skip: Collection[Move],
 ) -> list[tuple[Move, np.ndarray]]:
-    """Statements with the pairs that each explains, every lost file by one statement at most, and no found file twice.
+    """Statements with the pairs that each explains.
+
+    Every lost file is explained by at most one statement, and no found file twice.
 
     Args:
         possible: the pairs that count.
@@ -139,7 +165,12 @@ def choose(
         mine = mine[possible[mine]]
         mine = mine[~explained[pairs.lost[mine]] & ~taken[pairs.row[mine]]]
         numbers = np.unique(pairs.lost[mine])
-        return int(weight[numbers].sum()), int(strong[mine].sum()), int(pairs.used[mine].sum()), mine
+        return (
+            int(weight[numbers].sum()),
+            int(strong[mine].sum()),
+            int(pairs.used[mine].sum()),
+            mine,
+        )
 
     def take(move: Move, mine: np.ndarray) -> None:
         chosen.append((move, mine))
@@ -156,9 +187,13 @@ def choose(
         files, sure, used, _ = reach(move)
         return -files, -sure, used, *prefer(move), move.old, move.new
 
-    bounds = np.bincount(made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)).astype(np.int64)
+    bounds = np.bincount(
+        made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)
+    ).astype(np.int64)
     most = {m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in skip}
-    heap: list[tuple[tuple[object, ...], Move]] = [((-n, -n), m) for m, n in most.items() if n >= LEAST]
+    heap: list[tuple[tuple[object, ...], Move]] = [
+        ((-n, -n), m) for m, n in most.items() if n >= LEAST
+    ]
     heap.sort(key=lambda e: e[0])
     while heap:
         before, move = heapq.heappop(heap)

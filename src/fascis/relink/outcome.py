@@ -1,4 +1,7 @@
-"""What matching gives: a state for every lost file, what it was tied to, and the reasons; and what a person decided."""
+"""What matching gives: a state for every lost file, what it was tied to, and the reasons.
+
+And what a person decided.
+"""
 
 from __future__ import annotations
 
@@ -77,7 +80,10 @@ class Match:
     move: list[int]
 
     def found(self, i: int) -> bytes | None:
-        """Where a lost file was found: a path; of a sequence its folder and pattern. None when it was not."""
+        """Where a lost file was found: a path; of a sequence its folder and pattern.
+
+        None when it was not.
+        """
         if self.state[i] is not State.FOUND:
             return None
         found = self.path.get(i) or self.index.path(self.row[i])
@@ -107,7 +113,8 @@ class Match:
         """Everything that a lost file may be, the strongest first; also what speaks against it."""
         rank = self.pairs.rank()
         ordered = sorted(
-            self.pairs.of(i), key=lambda p: (-rank[p], -self.pairs.tail[p], self.index.path(int(self.pairs.row[p])))
+            self.pairs.of(i),
+            key=lambda p: (-rank[p], -self.pairs.tail[p], self.index.path(int(self.pairs.row[p]))),
         )
         return [self._candidate(i, p) for p in ordered]
 
@@ -116,9 +123,12 @@ class Match:
         agrees: list[str] = []
         differs: list[str] = []
         for column, words in (
-            (pairs.digest, "content"), (pairs.size, "size"), (pairs.length, "length"), (pairs.captured, "capture time"),
+            (pairs.digest, "content"),
+            (pairs.size, "size"),
+            (pairs.length, "length"),
+            (pairs.captured, "capture time"),
             (pairs.time, "date of change"),
-        ):  # fmt: skip
+        ):
             if column[p] != UNKNOWN:
                 (agrees if column[p] == EQUAL else differs).append(words)
         if pairs.tail[p] == SAME_PLACE:
@@ -130,14 +140,18 @@ class Match:
         if pairs.proxy[p]:
             smaller = 0 < int(self.index.size[row]) < self.lost[i].size
             differs.append(
-                "probably its proxy" if smaller or not self.lost[i].size else "lies among what can be made again"
+                "probably its proxy"
+                if smaller or not self.lost[i].size
+                else "lies among what can be made again"
             )
         if pairs.used[p]:
             differs.append("in use already as another file")
         if pairs.refused[p]:
             differs.append("you refused its folder")
         size, time = int(self.index.size[row]), int(self.index.mtime_ns[row])
-        return Candidate(self.index.path(row), row, size, time, basis_of(pairs, p), tuple(agrees), tuple(differs))
+        return Candidate(
+            self.index.path(row), row, size, time, basis_of(pairs, p), tuple(agrees), tuple(differs)
+        )
 
 
 def basis_of(pairs: Pairs, p: int) -> Basis:

@@ -1,4 +1,4 @@
-"""Pairs of a lost file and a found one that may be the same, with the evidence for and against each, in columns."""
+"""Pairs of a lost and a found file that may be the same, with the evidence, in columns."""
 
 from __future__ import annotations
 
@@ -16,7 +16,10 @@ from fascis.relink.index import Index, Ints, key_of
 from fascis.relink.lost import Lost
 
 Flags = NDArray[np.bool_]
-_MOST_ALIKE, _MOST_OTHER = 500, 9  # candidates of one lost file that are looked at: of its size, and of another
+_MOST_ALIKE, _MOST_OTHER = (
+    500,
+    9,
+)  # candidates of one lost file that are looked at: of its size, and of another
 _MIX = np.int64(-7046029254386353131)  # an odd number; mixes a size into a key
 
 
@@ -82,7 +85,10 @@ class Pairs:
         return good
 
     def strong(self) -> Flags:
-        """Those with more than a name and a size for them: content, length, a time, or the very place, written otherwise."""
+        """Those with more than a name and a size for them.
+
+        Content, length, a time, or the very place, written otherwise.
+        """
         sure = (self.digest == EQUAL) | (self.length == EQUAL) | (self.captured == EQUAL)
         same_place = (self.tail == SAME_PLACE) & (self.size != DIFFERS)
         strong: Flags = sure | same_place | ((self.time == EQUAL) & (self.size == EQUAL))
@@ -109,7 +115,9 @@ def find_pairs(lost: Sequence[Lost], index: Index, used: Collection[bytes]) -> P
     order, rows = index.by_key()
     with np.errstate(over="ignore"):
         mixed = index.key ^ (index.size * _MIX)
-        exact = _matches(*_sorted(mixed), keys ^ (sizes * _MIX), np.where(sizes > 0, _MOST_ALIKE, 0))
+        exact = _matches(
+            *_sorted(mixed), keys ^ (sizes * _MIX), np.where(sizes > 0, _MOST_ALIKE, 0)
+        )
     loose = _matches(order, rows, keys, np.where(sizes > 0, _MOST_OTHER, _MOST_ALIKE))
     most = len(index) + 1
     whole = np.unique(np.concatenate([exact[0] * most + exact[1], loose[0] * most + loose[1]]))
@@ -125,7 +133,10 @@ def _sorted(keys: Ints) -> tuple[Ints, Ints]:
 
 
 def _matches(keys: Ints, rows: Ints, wanted: Ints, most: Ints) -> Ints:
-    """``[[number in wanted], [row]]`` where keys are equal; of each wanted one not more than ``most``."""
+    """``[[number in wanted], [row]]`` where keys are equal.
+
+    Of each wanted one not more than ``most``.
+    """
     low, high = np.searchsorted(keys, wanted, "left"), np.searchsorted(keys, wanted, "right")
     counts = np.minimum(high - low, most)
     numbers = np.repeat(np.arange(len(wanted)), counts)
@@ -135,7 +146,10 @@ def _matches(keys: Ints, rows: Ints, wanted: Ints, most: Ints) -> Ints:
 
 
 def _same_names(lost: Sequence[Lost], index: Index, both: Ints) -> Flags:
-    """Which pairs have the same name indeed, and not only the same number for it. A sequence needs all of its frames."""
+    """Which pairs have the same name indeed, and not only the same number for it.
+
+    A sequence needs all of its frames.
+    """
     names = [x.name.lower() if x.name.isascii() else name_key(x.name) for x in lost]
     folders: dict[int, set[bytes]] = {}
     by_folder: tuple[Ints, Ints] | None = None
@@ -145,59 +159,103 @@ def _same_names(lost: Sequence[Lost], index: Index, both: Ints) -> Flags:
         same[at] = names[number] == (name.lower() if name.isascii() else name_key(name))
         if same[at] and lost[number].frames:
             by_folder = by_folder or _sorted(index.folder)
-            same[at] = set(lost[number].frames) <= _names_in(index, int(index.folder[row]), by_folder, folders)
+            same[at] = set(lost[number].frames) <= _names_in(
+                index, int(index.folder[row]), by_folder, folders
+            )
     return same
 
 
 def _not_its_own(lost: Sequence[Lost], index: Index, both: Ints, same: Flags) -> Flags:
-    """Pairs of names that differ in case or normal form, in a folder that has the very name too: each reference keeps its own."""
+    """Pairs of names that differ in case or normal form, in a folder that has the very name too.
+
+    Each reference keeps its own.
+    """
     pairs = list(zip(both[0].tolist(), both[1].tolist(), same.tolist(), strict=True))
-    exact = {(i, int(index.folder[row])) for i, row, good in pairs if good and index.name(row) == lost[i].name}
+    exact = {
+        (i, int(index.folder[row]))
+        for i, row, good in pairs
+        if good and index.name(row) == lost[i].name
+    }
     return np.array(
-        [index.name(row) != lost[i].name and (i, int(index.folder[row])) in exact for i, row, _ in pairs], np.bool_
+        [
+            index.name(row) != lost[i].name and (i, int(index.folder[row])) in exact
+            for i, row, _ in pairs
+        ],
+        np.bool_,
     )
 
 
-def _names_in(index: Index, folder: int, by_folder: tuple[Ints, Ints], known: dict[int, set[bytes]]) -> set[bytes]:
+def _names_in(
+    index: Index, folder: int, by_folder: tuple[Ints, Ints], known: dict[int, set[bytes]]
+) -> set[bytes]:
     if folder not in known:
         low, high = (int(np.searchsorted(by_folder[0], folder, side)) for side in ("left", "right"))
         known[folder] = {index.name(row) for row in by_folder[1][low:high].tolist()}
     return known[folder]
 
 
-def _with_evidence(lost: Sequence[Lost], index: Index, both: Ints, used: Collection[bytes], renamed: Flags) -> Pairs:
+def _with_evidence(
+    lost: Sequence[Lost], index: Index, both: Ints, used: Collection[bytes], renamed: Flags
+) -> Pairs:
     numbers, rows = both
     count = len(numbers)
     start = np.searchsorted(numbers, np.arange(len(lost) + 1)).astype(np.int64)
     sizes = np.array([x.size for x in lost], np.int64)[numbers] if count else numbers
     times = np.array([x.mtime_ns for x in lost], np.int64)[numbers] if count else numbers
     found_sizes, found_times = index.size[rows], index.mtime_ns[rows]
-    size = np.where(sizes == 0, UNKNOWN, np.where(sizes == found_sizes, EQUAL, DIFFERS)).astype(np.int8)
+    size = np.where(sizes == 0, UNKNOWN, np.where(sizes == found_sizes, EQUAL, DIFFERS)).astype(
+        np.int8
+    )
     apart = np.abs(times - found_times)
-    coarse = (times % 10_000_000 == 0) | (found_times % 10_000_000 == 0)  # exFAT and FAT keep times so
+    coarse = (times % 10_000_000 == 0) | (
+        found_times % 10_000_000 == 0
+    )  # exFAT and FAT keep times so
     same_time = (apart < 100) | (coarse & (apart <= 2_000_000_000))  # NTFS counts in 100 ns
     time = np.where(times == 0, UNKNOWN, np.where(same_time, EQUAL, DIFFERS)).astype(np.int8)
     tail, proxy = _places(lost, index, numbers, rows)
-    taken = _per_row(index, rows, lambda row: index.path(row) in used) if used else np.zeros(count, np.bool_)
+    taken = (
+        _per_row(index, rows, lambda row: index.path(row) in used)
+        if used
+        else np.zeros(count, np.bool_)
+    )
     none = np.zeros(count, np.int8)
     return Pairs(
-        numbers, rows, start, size, time, none, none.copy(), none.copy(), tail, proxy, taken, renamed,
+        numbers,
+        rows,
+        start,
+        size,
+        time,
+        none,
+        none.copy(),
+        none.copy(),
+        tail,
+        proxy,
+        taken,
+        renamed,
         np.zeros(count, np.bool_),
-    )  # fmt: skip
+    )
 
 
 def _per_row(index: Index, rows: Ints, ask: Callable[[int], bool]) -> Flags:
     unique, back = np.unique(rows, return_inverse=True)
-    return np.array([ask(int(r)) for r in unique], np.bool_)[back] if len(unique) else np.zeros(0, np.bool_)
+    return (
+        np.array([ask(int(r)) for r in unique], np.bool_)[back]
+        if len(unique)
+        else np.zeros(0, np.bool_)
+    )
 
 
-def _places(lost: Sequence[Lost], index: Index, numbers: Ints, rows: Ints) -> tuple[NDArray[np.int8], Flags]:
-    """What the two folders of each pair have in common, and whether the found one is of proxies and the like."""
+def _places(
+    lost: Sequence[Lost], index: Index, numbers: Ints, rows: Ints
+) -> tuple[NDArray[np.int8], Flags]:
+    """What the folders of each pair share, and whether the found one is of proxies or the like."""
     rule = RoleRule()
     roles = {f: rule.of_folder(index.folders[f]) for f in np.unique(index.folder[rows]).tolist()}
     known: dict[tuple[bytes, int], int] = {}
     tail, proxy = np.zeros(len(rows), np.int8), np.zeros(len(rows), np.bool_)
-    for at, (number, folder) in enumerate(zip(numbers.tolist(), index.folder[rows].tolist(), strict=True)):
+    for at, (number, folder) in enumerate(
+        zip(numbers.tolist(), index.folder[rows].tolist(), strict=True)
+    ):
         key = lost[number].folder, folder
         if (common := known.get(key)) is None:
             common = known[key] = _tail(key[0], index.folders[folder])
@@ -222,7 +280,7 @@ def parts_of(folder: bytes) -> list[bytes]:
 
 
 def tail_of(one: bytes, other: bytes) -> int:
-    """How many trailing folders two places have in common, whatever their case and the form of their accents."""
+    """How many trailing folders two places share, whatever their case and normal form."""
     common = 0
     for a, b in zip(reversed(parts_of(one)), reversed(parts_of(other)), strict=False):
         if a != b and name_key(a) != name_key(b):
@@ -231,7 +289,9 @@ def tail_of(one: bytes, other: bytes) -> int:
     return common
 
 
-def by_size(lost: Sequence[Lost], index: Index, pairs: Pairs, wanted: Sequence[int], used: Collection[bytes]) -> Pairs:
+def by_size(
+    lost: Sequence[Lost], index: Index, pairs: Pairs, wanted: Sequence[int], used: Collection[bytes]
+) -> Pairs:
     """Adds pairs of other names and the same size, of the same type first, for some lost files."""
     ordered, rows = _sorted(index.size)
     sizes = np.array([lost[i].size for i in wanted], np.int64)
@@ -241,9 +301,12 @@ def by_size(lost: Sequence[Lost], index: Index, pairs: Pairs, wanted: Sequence[i
     fresh = [
         at
         for at, (number, row) in enumerate(new.T.tolist())
-        if (number, row) not in known and _extension(lost[number].name) == _extension(index.name(row))
+        if (number, row) not in known
+        and _extension(lost[number].name) == _extension(index.name(row))
     ]
-    added = _with_evidence(lost, index, _ordered(new[:, fresh]), used, np.ones(len(fresh), np.bool_))
+    added = _with_evidence(
+        lost, index, _ordered(new[:, fresh]), used, np.ones(len(fresh), np.bool_)
+    )
     return joined(pairs, added, len(lost))
 
 
@@ -263,14 +326,29 @@ def joined(one: Pairs, other: Pairs, count: int) -> Pairs:
     def column(name: str) -> NDArray[np.generic]:
         return np.concatenate([getattr(one, name), getattr(other, name)])[order]
 
-    names = ("row", "size", "time", "digest", "length", "captured", "tail", "proxy", "used", "renamed", "refused")
+    names = (
+        "row",
+        "size",
+        "time",
+        "digest",
+        "length",
+        "captured",
+        "tail",
+        "proxy",
+        "used",
+        "renamed",
+        "refused",
+    )
     columns = {name: column(name) for name in names}
     start = np.searchsorted(numbers[order], np.arange(count + 1)).astype(np.int64)
     return Pairs(lost=numbers[order], start=start, **columns)  # type: ignore[arg-type]
 
 
 def repeated_sizes(lost: Sequence[Lost], index: Index, many: int) -> Flags:
-    """Which lost files have a size that ``many`` other names of their type share, lost or found: it proves little then."""
+    """Which lost files have a size that ``many`` other names of their type share, lost or found.
+
+    It proves little then.
+    """
     sizes = np.array([x.size for x in lost], np.int64)
     names: dict[tuple[bytes, int], set[bytes]] = defaultdict(set)
     for x in lost:
@@ -281,4 +359,6 @@ def repeated_sizes(lost: Sequence[Lost], index: Index, many: int) -> Flags:
         alike = names.get((_extension(name), int(index.size[row])))
         if alike is not None and len(alike) <= many:
             alike.add(name.lower())
-    return np.array([x.size > 0 and len(names[_extension(x.name), x.size]) > many for x in lost], np.bool_)
+    return np.array(
+        [x.size > 0 and len(names[_extension(x.name), x.size]) > many for x in lost], np.bool_
+    )

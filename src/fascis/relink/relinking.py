@@ -1,4 +1,7 @@
-"""Relinking one library: what it lost, where to look, what was found and decided, and what changes. Asked by every face."""
+"""Relinking one library.
+
+What it lost, where to look, what was found and decided, and what changes. Asked by every face.
+"""
 
 from __future__ import annotations
 
@@ -56,13 +59,22 @@ class Relinking:
         return [o for o in self.uses.outside if o.standing in (Standing.MISSING, Standing.AWAY)]
 
     def match(
-        self, index: Index, contents: Contents, decisions: Decisions = NOTHING_DECIDED, checked: bool = False
+        self,
+        index: Index,
+        contents: Contents,
+        decisions: Decisions = NOTHING_DECIDED,
+        checked: bool = False,
     ) -> Match:
         """What was found, see :func:`~fascis.relink.matching.match`."""
-        return match(self.lost, index, contents, decisions, self.used, self.standing, self._nearness, checked)
+        return match(
+            self.lost, index, contents, decisions, self.used, self.standing, self._nearness, checked
+        )
 
     def _nearness(self, path: bytes) -> tuple[object, ...]:
-        """How near a found folder or file is: in the library, on its drive, on a drive that stays."""
+        """How near a found folder or file is.
+
+        In the library, on its drive, on a drive that stays.
+        """
         folder = path if path in self._near else parent(path)
         if folder not in self._near:
             inside = (folder + b"/").startswith(self.root.rstrip(b"/") + b"/")
@@ -70,7 +82,9 @@ class Relinking:
                 same = os.stat(folder or b"/").st_dev == os.stat(self.root).st_dev
             except OSError:
                 same = False
-            removable = next((r for mount, r in self._removable if (folder + b"/").startswith(mount)), False)
+            removable = next(
+                (r for mount, r in self._removable if (folder + b"/").startswith(mount)), False
+            )
             self._near[folder] = (not inside, removable, not same)
         return self._near[folder]
 
@@ -85,7 +99,11 @@ class Relinking:
 
 
 def relinking_of(
-    root: Path, survey: Survey, uses: Uses, drives: Drives, cancelled: Callable[[], bool] = lambda: False
+    root: Path,
+    survey: Survey,
+    uses: Uses,
+    drives: Drives,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> Relinking:
     """What a surveyed library lost.
 
@@ -108,7 +126,11 @@ def relinking_of(
         used.add(o.path)
         standing[parent(o.path)] += 1
     mounts = sorted(
-        ((bytes(d.mount).rstrip(b"/") + b"/", d.removable) for d in drives.connected() if d.connected),
+        (
+            (bytes(d.mount).rstrip(b"/") + b"/", d.removable)
+            for d in drives.connected()
+            if d.connected
+        ),
         key=lambda m: -len(m[0]),
     )
     return Relinking(real, uses, lost, used, standing, {}, mounts)
@@ -130,12 +152,22 @@ def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
 def acts_of(workspace: Workspace) -> Acts:
     """What was relinked on this machine, and what doing so needs."""
     folder = workspace.state / "relinks"
-    return Acts(folder, workspace.private, workspace.drives, drive_roots(workspace), workspace.clock, workspace.step)
+    return Acts(
+        folder,
+        workspace.private,
+        workspace.drives,
+        drive_roots(workspace),
+        workspace.clock,
+        workspace.step,
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class AlsoLost:
-    """Another library that lost files of the same folder: its id, what it is called, where it is, and how many files."""
+    """Another library that lost files of the same folder.
+
+    Its id, what it is called, where it is, and how many files.
+    """
 
     library: str
     name: str
@@ -148,8 +180,13 @@ class AlsoLost:
         return f"{self.name} ({self.root})" if same else self.name
 
 
-def also_lost(register: Register, moves: Sequence[Move], library: str) -> dict[Move, list[AlsoLost]]:
-    """For each folder move the other known libraries that use files below the old folder which are not there, and how many."""
+def also_lost(
+    register: Register, moves: Sequence[Move], library: str
+) -> dict[Move, list[AlsoLost]]:
+    """For each folder move, the other libraries whose files below the old folder are gone.
+
+    And how many files each of them misses.
+    """
     found: dict[Move, list[AlsoLost]] = {}
     if not register.path.exists():
         return found
@@ -168,11 +205,17 @@ Inventories = Mapping[str, Iterable[tuple[bytes, int]]]
 
 
 def known_away(
-    register: Register, drives: Drives, lost: Sequence[Lost], inventories: Inventories = MappingProxyType({})
+    register: Register,
+    drives: Drives,
+    lost: Sequence[Lost],
+    inventories: Inventories = MappingProxyType({}),
 ) -> dict[str, int]:
-    """Which drives that are away have lost files by what is known of them, and how many: label → files.
+    """Which drives that are away have lost files by what is known of them, and how many.
 
-    A drive that is away is known by what libraries used on it when they were last surveyed, and by what crossed to it.
+    Label → files.
+
+    A drive that is away is known by what libraries used on it when they were last surveyed, and by
+    what crossed to it.
 
     Args:
         inventories: a drive's UUID → ``(name, size)`` of every file that crossed to it.
@@ -186,8 +229,14 @@ def known_away(
     for uuid, (label, mount) in away.items():
         below = bytes(mount).rstrip(b"/") + b"/"
         used = register.used_below(below) if register.path.exists() else []
-        names = {(path.rpartition(b"/")[2], size) for path, size, _, _ in used} | set(inventories.get(uuid, ()))
-        count = sum(x.files for x in lost if x.path.startswith(below) or (x.size and (x.name, x.size) in names))
+        names = {(path.rpartition(b"/")[2], size) for path, size, _, _ in used} | set(
+            inventories.get(uuid, ())
+        )
+        count = sum(
+            x.files
+            for x in lost
+            if x.path.startswith(below) or (x.size and (x.name, x.size) in names)
+        )
         if count:
             found[label] = found.get(label, 0) + count
     return found

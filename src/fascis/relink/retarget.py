@@ -1,4 +1,7 @@
-"""What a document must say from now on: lost references led to what was found, and nothing else of it changed."""
+"""What a document must say from now on.
+
+Lost references led to what was found, and nothing else of it changed.
+"""
 
 from __future__ import annotations
 
@@ -24,12 +27,17 @@ from fascis.library.uses import LINKS, Document, LostReference, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 
-Found = Mapping[int, bytes]  # number of a lost file → the absolute path of what it is; of a sequence its first frame's
+Found = Mapping[
+    int, bytes
+]  # number of a lost file → the absolute path of what it is; of a sequence its first frame's
 
 
 @dataclass(frozen=True, slots=True)
 class Retarget:
-    """The references of one document that change. ``to`` is by their place in the document, or by photo of a catalog."""
+    """The references of one document that change.
+
+    ``to`` is by their place in the document, or by photo of a catalog.
+    """
 
     document: Document
     path: Path
@@ -48,7 +56,9 @@ def retargets(lost: Sequence[Lost], uses: Uses, root: Path, found: Found) -> lis
         for reference in lost[i].references:
             by_document[reference.document][reference.at] = reference, path
     return [
-        Retarget(uses.documents[n], Path(os.fsdecode(path_of_document(root, uses.documents[n]))), to)
+        Retarget(
+            uses.documents[n], Path(os.fsdecode(path_of_document(root, uses.documents[n]))), to
+        )
         for n, to in sorted(by_document.items())
     ]
 
@@ -81,11 +91,14 @@ def new_content(retarget: Retarget) -> bytes:
 def changed(path: Path) -> Refused:
     """The refusal of a document that is not what was surveyed."""
     return Refused(
-        "document-changed", f"{shown(path.name)} changed since it was looked at; look again. Nothing was changed."
+        "document-changed",
+        f"{shown(path.name)} changed since it was looked at; look again. Nothing was changed.",
     )
 
 
-def _target(format: DocumentFormat, reference: Reference, lost: LostReference, found: bytes, folder: bytes) -> bytes:
+def _target(
+    format: DocumentFormat, reference: Reference, lost: LostReference, found: bytes, folder: bytes
+) -> bytes:
     """The new target, relative or absolute as the old one was; relative only on one drive."""
     new = found.rpartition(b"/")[0] if lost.sequence else found
     ways = readings(reference.as_written, format.uris)
@@ -112,7 +125,11 @@ def new_link(retarget: Retarget) -> bytes:
     (_, found) = next(iter(retarget.to.values()))
     folder = bytes(retarget.path.parent)
     relative = not os.readlink(bytes(retarget.path)).startswith(b"/")
-    return os.path.relpath(found, os.path.realpath(folder)) if relative and _one_drive(folder, found) else found
+    return (
+        os.path.relpath(found, os.path.realpath(folder))
+        if relative and _one_drive(folder, found)
+        else found
+    )
 
 
 def is_catalog(retarget: Retarget) -> bool:
@@ -126,7 +143,9 @@ def is_link(retarget: Retarget) -> bool:
 
 
 def change_catalog(copy: Path, retarget: Retarget, drives: Drives, roots: DriveRoots) -> None:
-    """In a private copy: folders that moved whole get their new place, other photos go without their folder.
+    """In a private copy.
+
+    Folders that moved whole get their new place, other photos go without their folder.
 
     Raises:
         NotUnderstood: it is no catalog.
@@ -154,21 +173,33 @@ def change_catalog(copy: Path, retarget: Retarget, drives: Drives, roots: DriveR
         for id, found in tied.items():
             there, _, name = found.rpartition(b"/")
             single[id] = (*known.placed(there, place_id, path), os.fsdecode(name))
-    for text in (*(p for _, p in moves.values()), *(t for _, *both in single.values() for t in both)):
+    for text in (
+        *(p for _, p in moves.values()),
+        *(t for _, *both in single.values() for t in both),
+    ):
         if not text.isprintable() and any("\udc80" <= c <= "\udcff" for c in text):
             raise NotUnderstood(f"{shown(text)} is no text, and a catalog is; it was not changed.")
     move_folders(copy, moves, photos=single)
 
 
-def _whole_move(tied: dict[int, bytes], names: dict[int, str], above: bytes | None, path: str) -> bytes | None:
-    """The folder that a catalog's folder is now; None when its photos went to several, or not all went."""
+def _whole_move(
+    tied: dict[int, bytes], names: dict[int, str], above: bytes | None, path: str
+) -> bytes | None:
+    """The folder that a catalog's folder is now.
+
+    None when its photos went to several, or not all went.
+    """
     to = {found.rpartition(b"/")[0] for found in tied.values()}
     same_names = all(found.endswith(b"/" + os.fsencode(names[id])) for id, found in tied.items())
     if len(to) != 1 or not same_names:
         return None
     if len(tied) < len(names) and above is not None:
         old = (above.rstrip(b"/") + b"/" + os.fsencode(path)).rstrip(b"/")
-        if any(os.path.lexists(old + b"/" + os.fsencode(n)) for id, n in names.items() if id not in tied):
+        if any(
+            os.path.lexists(old + b"/" + os.fsencode(n))
+            for id, n in names.items()
+            if id not in tied
+        ):
             return None
     return next(iter(to))
 
@@ -177,21 +208,36 @@ class _Known:
     """The places that a catalog has."""
 
     def __init__(
-        self, drives: Drives, places: dict[int, Place], where: dict[int, bytes | None], folders: set[tuple[int, str]]
+        self,
+        drives: Drives,
+        places: dict[int, Place],
+        where: dict[int, bytes | None],
+        folders: set[tuple[int, str]],
     ) -> None:
         self._drives, self._places, self._where, self.folders = drives, places, where, folders
 
     def number(self, place: Place) -> int:
         """The number of a place; 0 for a new one."""
-        same = (n for n, p in self._places.items() if (p.drive_uuid, p.path) == (place.drive_uuid, place.path))
+        same = (
+            n
+            for n, p in self._places.items()
+            if (p.drive_uuid, p.path) == (place.drive_uuid, place.path)
+        )
         return next(same, 0)
 
     def placed(self, folder: bytes, first: int, path: str) -> tuple[Place, str]:
-        """A folder as a place and a path below it: a place that the catalog has, where the folder is below one."""
+        """A folder as a place and a path below it.
+
+        A place that the catalog has, where the folder is below one.
+        """
         own = [first, *sorted(self._places, key=lambda n: -len(self._where[n] or b""))]
         for n in own:
             above = self._where[n]
-            if above is not None and above != b"/" and (folder + b"/").startswith(above.rstrip(b"/") + b"/"):
+            if (
+                above is not None
+                and above != b"/"
+                and (folder + b"/").startswith(above.rstrip(b"/") + b"/")
+            ):
                 return self._places[n], os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :])
         drive = self._drives.at(Path(os.fsdecode(folder)))
         return placed(drive, folder, path, folder)

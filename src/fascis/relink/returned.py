@@ -1,6 +1,9 @@
-"""Drives that are mounted elsewhere than when documents were written: which paths lead nowhere for that, and where they lead now.
+"""Drives that are mounted elsewhere than when documents were written.
 
-Fascis itself follows such paths, by the drive's UUID or label; other programs do not. So they are made right on request, as
+Which paths lead nowhere for that, and where they lead now.
+
+Fascis itself follows such paths, by the drive's UUID or label; other programs do not. So they are
+made right on request, as
 folder moves that are known to be so: the drive proves them.
 """
 
@@ -17,13 +20,17 @@ from fascis.relink.moves import Move
 
 
 def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
-    """Which folders, by the documents' own words, are where a drive is mounted now. Looks whether the old ones are there.
+    """Which folders, by the documents' own words, are where a drive is mounted now.
+
+    Looks whether the old ones are there.
 
     Args:
         uses: what documents refer to, of a survey that follows paths by the drives.
     """
     mounts = sorted(
-        (bytes(d.mount).rstrip(b"/") for d in drives if d.connected and d.mount != Path("/")), key=len, reverse=True
+        (bytes(d.mount).rstrip(b"/") for d in drives if d.connected and d.mount != Path("/")),
+        key=len,
+        reverse=True,
     )
     found: set[Move] = set()
     gone: dict[bytes, bool] = {}
@@ -48,7 +55,10 @@ def old_paths(uses: Uses, moves: Iterable[Move]) -> int:
 
 
 def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Move]) -> list[Path]:
-    """The folders that lost files would be in by these moves, those that are there; none is below another."""
+    """The folders that lost files would be in by these moves, those that are there.
+
+    None is below another.
+    """
     wanted = {f for x in lost for m in moves if (f := m.place(x.folder + b"/x")) is not None}
     folders = sorted({f.rpartition(b"/")[0] for f in wanted})
     kept: list[bytes] = []
