@@ -27,7 +27,7 @@ import time
 from pathlib import Path
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

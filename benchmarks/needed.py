@@ -17,8 +17,8 @@ import sys
 import time
 from pathlib import Path
 
-from fascis.crossing.needed import Going, find_needed
-from fascis.crossing.surveyed import remember, survey_library
+from fascis.crossing.scope.needed import Going, find_needed
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

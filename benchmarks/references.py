@@ -15,8 +15,8 @@ import time
 from contextlib import closing
 from pathlib import Path
 
-from fascis.crossing.rewriting import Place, move_folders
-from fascis.crossing.surveyed import survey_library
+from fascis.crossing.arrival.rewriting import Place, move_folders
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.making import schema
 from fascis.drives.connected import Drives
 from fascis.library.strands import totals

@@ -18,9 +18,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
 
-from fascis.crossing.surveyed import remember, survey_library
-from fascis.desktop import theme
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.desktop.app import make_application
+from fascis.desktop.kit import theme
 from fascis.desktop.window import Window
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace

@@ -10,10 +10,10 @@ import sys
 import time
 from pathlib import Path
 
-from fascis.crossing.apart import keep_apart
-from fascis.crossing.fates import Fates
-from fascis.crossing.gathering import Gathering
-from fascis.crossing.holding import Columns, clashes, holding_problems, name_problems
+from fascis.crossing.fit.limits import Columns, clashes, holding_problems, name_problems
+from fascis.crossing.fit.names import keep_apart
+from fascis.crossing.model.fates import Fates
+from fascis.crossing.scope.gathering import Gathering
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of

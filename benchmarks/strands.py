@@ -19,11 +19,11 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtTest import QTest
 
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.desktop import theme
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.desktop.app import make_application
-from fascis.desktop.strands import StrandsView
-from fascis.desktop.woven import weave
+from fascis.desktop.kit import theme
+from fascis.desktop.strands.view import StrandsView
+from fascis.desktop.strands.woven import weave
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

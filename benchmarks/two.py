@@ -17,9 +17,9 @@ import time
 from pathlib import Path
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Entered
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
+from fascis.crossing.model.events import Entered
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

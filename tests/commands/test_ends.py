@@ -10,7 +10,7 @@ import time
 
 import pytest
 
-from fascis.crossing.outcome import code_of, refusal_object
+from fascis.crossing.status.report import code_of, refusal_object
 from fascis.files.errors import Cancelled
 from fascis.files.medium import PosixMedium
 from tests.commands.test_commands import fascis

@@ -188,7 +188,7 @@ def test_what_nobody_expected_is_a_sentence_and_a_report(bench, library, monkeyp
     def broken(*_args, **_known):
         raise ZeroDivisionError("a mistake of ours")
 
-    monkeypatch.setattr("fascis.crossing.surveyed.find_uses", broken)
+    monkeypatch.setattr("fascis.crossing.scope.surveyed.find_uses", broken)
     command, *more = words
     status, said, err = fascis(
         bench, command, library, *more, *([bench.heron] if more else []), "--json"

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 import pytest
 
-from fascis.crossing.known import find_crossing
+from fascis.crossing.status.queue import find_crossing
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -111,7 +111,7 @@ def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_
     write(bench.library / "media/a.mov", b"a" * 50)
     write(bench.library / "media/b.mov", b"b" * 50)
     write(bench.library / "cut.otio", timeline(str(bench.library / "media/a.mov")))
-    from fascis.crossing import spelling
+    from fascis.crossing.arrival import spelling
 
     good = spelling.relative
     monkeypatch.setattr(
@@ -159,7 +159,7 @@ def test_what_is_left_out_though_it_is_used_is_a_decision_and_home_stays(bench):
 
 def fascis_words(bench, crossing):
     """What the receipt says in one sentence."""
-    from fascis.crossing.receipt import receipt_of, seal
+    from fascis.crossing.receipts.receipt import receipt_of, seal
     from fascis.workspace import from_environment
 
     os.environ["FASCIS_STAND_INS"] = str(bench.drives)

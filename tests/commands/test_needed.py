@@ -505,7 +505,7 @@ def test_a_known_library_that_began_to_use_an_original_after_its_survey_keeps_it
 def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(
     bench, studio, monkeypatch
 ):
-    from fascis.crossing.release import Release
+    from fascis.crossing.release.originals import Release
 
     loose, good = bench.drives / "inside/Loose/millrace.wav", Release._read
 

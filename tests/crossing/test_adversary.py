@@ -15,13 +15,13 @@ from dataclasses import replace
 
 import pytest
 
-from fascis.crossing import release as releasing_module
-from fascis.crossing.after import After
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal import Journal
-from fascis.crossing.known import find_crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.release import originals as releasing_module
+from fascis.crossing.status.queue import find_crossing
 from fascis.drives.stand_in import StandInFile
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, Refused
 from fascis.files.medium import PosixFile, PosixMedium
@@ -625,7 +625,7 @@ def full_disk(monkeypatch, path, times):
     """Connecting fails as it does where there is no room for the file beside the journal."""
     import sqlite3
 
-    from fascis.crossing import journal as module
+    from fascis.crossing.journal import journal as module
 
     good, left_over = module._connect, [times]
 
@@ -677,7 +677,7 @@ def test_a_journal_that_another_program_holds_is_neither_damaged_nor_without_roo
 
 
 def test_samples_are_decoded_for_a_limited_time_in_all(bench, library, monkeypatch):
-    from fascis.crossing import opening
+    from fascis.crossing.arrival import open_check as opening
 
     for name in ("one", "two", "three"):
         (library / name).mkdir()

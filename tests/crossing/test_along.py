@@ -8,11 +8,11 @@ import os
 
 import pytest
 
-from fascis.crossing import destination as destination_module
-from fascis.crossing.balance import weigh
-from fascis.crossing.events import Advanced
-from fascis.crossing.known import find_crossing
-from fascis.crossing.states import State
+from fascis.crossing.arrival import destination as destination_module
+from fascis.crossing.model.events import Advanced
+from fascis.crossing.model.states import State
+from fascis.crossing.status.queue import find_crossing
+from fascis.crossing.status.scales import weigh
 from fascis.files.errors import DriveGone, Refused
 from fascis.library.roles import Role
 from tests.crossing.ways import settled, started, switched

@@ -16,13 +16,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fascis.crossing.apart import allot_more
-from fascis.crossing.balance import weigh
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import find_crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.problems import Severity
-from fascis.crossing.states import State
+from fascis.crossing.fit.names import allot_more
+from fascis.crossing.model.problems import Severity
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.status.queue import find_crossing
+from fascis.crossing.status.scales import weigh
 from fascis.demo.timelines import sequence, write_catalog, write_timeline
 from fascis.drives.rules import all_rules, rules_of
 from fascis.files.errors import Refused

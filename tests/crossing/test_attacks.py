@@ -9,11 +9,11 @@ from contextlib import closing
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import find_crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.release import Release
-from fascis.crossing.states import State
-from fascis.crossing.still import compare
+from fascis.crossing.model.states import State
+from fascis.crossing.places.changes import compare
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.release.originals import Release
+from fascis.crossing.status.queue import find_crossing
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.library.roles import Role
 from tests.crossing.test_along import settled

@@ -17,21 +17,13 @@ from blake3 import blake3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from fascis.crossing import engine as engine_module
-from fascis.crossing.copies import Item
-from fascis.crossing.copying import (
-    CHUNK,
-    PAGE,
-    SMALL,
-    Buffers,
-    Fidelity,
-    copy_file,
-    copy_seen_of,
-    read_back,
-)
-from fascis.crossing.events import Advanced, Control
-from fascis.crossing.fates import Fate
-from fascis.crossing.states import CopyState, Origin, State
+from fascis.crossing.copying import engine as engine_module
+from fascis.crossing.copying.file import CHUNK, PAGE, SMALL, Buffers, copy_file, read_back
+from fascis.crossing.journal.copies import Item
+from fascis.crossing.model.events import Advanced, Control
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.seen import Fidelity, copy_seen_of
+from fascis.crossing.model.states import CopyState, Origin, State
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role

@@ -5,8 +5,8 @@ import os
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import find_crossing, unfinished
-from fascis.crossing.plan import After
+from fascis.crossing.plan.plan import After
+from fascis.crossing.status.queue import find_crossing, unfinished
 from tests.conftest import Bench
 from tests.crossing.ways import goes_on_to_the_end, plan_of
 from tests.judge import contents, one_whole_copy

@@ -8,9 +8,9 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.known import find_crossing, unfinished
-from fascis.crossing.plan import After
-from fascis.crossing.states import State
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After
+from fascis.crossing.status.queue import find_crossing, unfinished
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.crossing.ways import settled, started, switched
@@ -285,7 +285,7 @@ def test_a_second_crossing_keeps_identity_history_and_old_receipts(bench, librar
 
 
 def test_two_crossings_of_one_library_at_once(bench, library):
-    from fascis.crossing.places import open_source
+    from fascis.crossing.places.places import open_source
 
     one, other = started(bench, name="one"), started(bench, name="other")
     held = open_source(bench.workspace, one.places)

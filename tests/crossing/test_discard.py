@@ -10,13 +10,13 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.balance import deleting, weigh
-from fascis.crossing.fates import Fate
-from fascis.crossing.known import find_crossing
-from fascis.crossing.outcome import crossing_object, exit_status
-from fascis.crossing.plan import After
-from fascis.crossing.receipt import receipt_of
-from fascis.crossing.states import State
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After
+from fascis.crossing.receipts.receipt import receipt_of
+from fascis.crossing.status.queue import find_crossing
+from fascis.crossing.status.report import crossing_object, exit_status
+from fascis.crossing.status.scales import deleting, weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.crossing.ways import codes, plan_of, settled, started, switched

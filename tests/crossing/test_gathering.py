@@ -14,12 +14,12 @@ from pathlib import Path
 import opentimelineio as otio
 import pytest
 
-from fascis.crossing.balance import deleting, weigh
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import find_crossing, unfinished
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.states import State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.status.queue import find_crossing, unfinished
+from fascis.crossing.status.scales import deleting, weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.conftest import Bench

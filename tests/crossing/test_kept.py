@@ -16,10 +16,10 @@ from pathlib import Path
 import opentimelineio as otio
 import pytest
 
-from fascis.crossing.balance import weigh
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.status.scales import weigh
 from fascis.documents.registry import format_of
 from tests.crossing.test_proof import real
 from tests.judge import contents

@@ -10,8 +10,8 @@ import time
 
 import pytest
 
-from fascis.crossing.known import find_crossing
-from fascis.crossing.states import State
+from fascis.crossing.model.states import State
+from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
 from fascis.drives.removal import remove_safely
 from fascis.drives.udisks import mount_again, mounted_by_service

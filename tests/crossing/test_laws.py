@@ -10,13 +10,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from fascis.crossing.copies import own_place
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal import Journal
-from fascis.crossing.known import all_crossings, unfinished
-from fascis.crossing.plan import After
-from fascis.crossing.problems import CODES
-from fascis.crossing.states import CopyState, State
+from fascis.crossing.journal.copies import own_place
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.problems import CODES
+from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.plan.plan import After
+from fascis.crossing.status.queue import all_crossings, unfinished
 from fascis.files.errors import DriveGone, Refused
 from fascis.library.roles import Role
 from tests.conftest import Bench, usual

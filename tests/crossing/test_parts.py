@@ -7,16 +7,16 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.balance import deleting, weigh
+from fascis.crossing.copying.verifying import verify
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Advanced, Control
-from fascis.crossing.outcome import exit_status
-from fascis.crossing.pace import Pace
-from fascis.crossing.places import parked_name
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.receipt import receipt_html, receipt_of
-from fascis.crossing.states import State
-from fascis.crossing.verify import verify
+from fascis.crossing.model.events import Advanced, Control
+from fascis.crossing.model.states import State
+from fascis.crossing.places.places import parked_name
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.receipts.receipt import receipt_html, receipt_of
+from fascis.crossing.status.pace import Pace
+from fascis.crossing.status.report import exit_status
+from fascis.crossing.status.scales import deleting, weigh
 from fascis.drives.connected import Drives
 from fascis.files.errors import Cancelled, Damaged
 from fascis.files.medium import PosixMedium

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from fascis.crossing import surroundings
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.estimate import estimate
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.problems import CODES, OF_DESTINATION
-from fascis.crossing.states import TRANSITIONS, State, check_transition
-from fascis.crossing.suiting import suits
+from fascis.crossing.fit import obstacles as surroundings
+from fascis.crossing.fit.estimate import estimate
+from fascis.crossing.fit.suiting import suits
+from fascis.crossing.model.problems import CODES, OF_DESTINATION
+from fascis.crossing.model.states import TRANSITIONS, State, check_transition
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
 from fascis.files.errors import Refused
 from fascis.library.open_files import Openers
 from fascis.library.roles import Role

@@ -16,10 +16,10 @@ import threading
 
 import pytest
 
-from fascis.crossing import destination as destination_module
-from fascis.crossing import engine
-from fascis.crossing.known import find_crossing
-from fascis.crossing.states import UNFINISHED, State
+from fascis.crossing.arrival import destination as destination_module
+from fascis.crossing.copying import engine
+from fascis.crossing.model.states import UNFINISHED, State
+from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
 from fascis.files.errors import DriveGone, Refused
 from fascis.files.medium import PosixFile, PosixMedium

@@ -13,12 +13,12 @@ from pathlib import Path
 
 import pytest
 
-from fascis.crossing.balance import weigh
-from fascis.crossing.events import Advanced
-from fascis.crossing.known import find_crossing
-from fascis.crossing.outcome import crossing_object
-from fascis.crossing.proof import Proof
-from fascis.crossing.states import State
+from fascis.crossing.copying.proof import Proof
+from fascis.crossing.model.events import Advanced
+from fascis.crossing.model.states import State
+from fascis.crossing.status.queue import find_crossing
+from fascis.crossing.status.report import crossing_object
+from fascis.crossing.status.scales import weigh
 from fascis.drives.connected import Drives
 from fascis.drives.device import Device
 from fascis.drives.udisks import mount_again, mounted_by_service

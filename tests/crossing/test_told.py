@@ -10,10 +10,10 @@ import stat
 
 import pytest
 
-from fascis.crossing.events import Entered
-from fascis.crossing.known import find_crossing
-from fascis.crossing.plan import Choices, make_plan, still_holds, survey_library
-from fascis.crossing.states import State
+from fascis.crossing.model.events import Entered
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, still_holds, survey_library
+from fascis.crossing.status.queue import find_crossing
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import unlisted
 from fascis.library.roles import Role

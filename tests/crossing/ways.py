@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import find_crossing, unfinished
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.status.queue import find_crossing, unfinished
 from tests.judge import contents
 
 

@@ -7,8 +7,8 @@ import opentimelineio as otio
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.demo.scenario import make_world
 from fascis.library.standing import Standing
 from tests.judge import contents

@@ -3,12 +3,12 @@
 import pytest
 from PyQt6.QtWidgets import QApplication
 
-from fascis.crossing.plan import survey_library
-from fascis.desktop import theme
+from fascis.crossing.plan.plan import survey_library
 from fascis.desktop.app import make_application
-from fascis.desktop.pictures import Hands
+from fascis.desktop.kit import theme
 from fascis.desktop.window import Window
 from fascis.library.summary import summary_of
+from fascis.tour.pictures import Hands
 
 
 @pytest.fixture

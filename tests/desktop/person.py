@@ -13,10 +13,10 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from fascis.desktop import theme
 from fascis.desktop.app import make_application
-from fascis.desktop.pictures import Hands
+from fascis.desktop.kit import theme
 from fascis.desktop.window import Window
+from fascis.tour.pictures import Hands
 from fascis.workspace import from_environment
 
 library, mount, what = Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3]

@@ -2,12 +2,12 @@
 
 import pytest
 
-from fascis.crossing.balance import Balance, Check
-from fascis.crossing.plan import After
-from fascis.crossing.states import State
-from fascis.desktop import theme
-from fascis.desktop.answers import DriveNow, Situation, next_step, safe_to, why_not_delete
-from fascis.desktop.stations import STATIONS, lane_name, reached
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After
+from fascis.crossing.status.scales import Balance, Check
+from fascis.desktop.crossings.answers import DriveNow, Situation, next_step, safe_to, why_not_delete
+from fascis.desktop.crossings.stations import STATIONS, lane_name, reached
+from fascis.desktop.kit import theme
 from fascis.library.roles import Role
 
 EVEN = Balance([Check("Files", "1", ("1",), "equal", True)], [(1, 1)])

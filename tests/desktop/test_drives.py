@@ -12,13 +12,13 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from fascis.crossing.plan import survey_library
-from fascis.crossing.states import State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import survey_library
+from fascis.crossing.scope.surveyed import remember
 from fascis.demo.bench import levers
 from fascis.demo.timelines import write_timeline
-from fascis.desktop.drive_page import offers
-from fascis.desktop.notes import STAYS, Notes
+from fascis.desktop.drives.page import offers
+from fascis.desktop.kit.notes import STAYS, Notes
 from fascis.drives.connected import Drives
 from fascis.drives.removal import describe
 from fascis.drives.udisks import service_there
@@ -61,7 +61,7 @@ def test_a_drive_is_chosen_by_key_and_shown_with_its_libraries_and_rules(known, 
     press(window, Key.Key_Left)
     hands.wait(lambda: "What it can hold" in panel_text(window), "the drive's page")
     assert view.drive.drive.label == "inside" and view.selected is None
-    table = window.panel.drive_page.table
+    table = window.caring.drive_page.table
     assert [table.item(0, c).text() for c in range(3)][::2] == ["The Weir", "home"]
     assert "A.jpg and a.jpg are two files." in panel_text(window)
     press(window, Key.Key_Down)

@@ -7,11 +7,11 @@ from contextlib import suppress
 from PyQt6.QtWidgets import QLabel, QRadioButton
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import all_crossings, line_up
-from fascis.crossing.outcome import crossing_object
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.states import State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.status.queue import all_crossings, line_up
+from fascis.crossing.status.report import crossing_object
 from fascis.files.errors import DriveGone
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.crossing.ways import plan_of, settled, started

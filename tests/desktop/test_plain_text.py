@@ -9,7 +9,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractItemView, QApplication, QLabel, QTextEdit, QToolTip, QWidget
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from tests.desktop.conftest import register
 from tests.library.making import timeline, write
 

@@ -124,7 +124,7 @@ def test_a_drag_with_a_real_pointer(bench, library, tmp_path, screen):
 import sys
 from pathlib import Path
 from PyQt6.QtCore import QTimer
-from fascis.desktop import theme
+from fascis.desktop.kit import theme
 from fascis.desktop.app import make_application
 from fascis.desktop.window import Window
 from fascis.drives.connected import Drives

@@ -8,9 +8,9 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
-from fascis.crossing.states import State as CrossingState
-from fascis.crossing.surveyed import remember, survey_library
-from fascis.desktop import theme
+from fascis.crossing.model.states import State as CrossingState
+from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.desktop.kit import theme
 from fascis.library.standing import Standing
 from fascis.relink.outcome import State
 from tests.judge import contents

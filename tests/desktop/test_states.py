@@ -9,12 +9,12 @@ from PyQt6.QtGui import QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QListView
 
-from fascis.crossing.events import Advanced, Attention, Entered
-from fascis.crossing.states import State
-from fascis.desktop import theme
-from fascis.desktop.pieces import elide
-from fascis.desktop.shelf_drawing import drive_words, short_flag, tooltip
-from fascis.desktop.tasks import Coalescer
+from fascis.crossing.model.events import Advanced, Attention, Entered
+from fascis.crossing.model.states import State
+from fascis.desktop.kit import theme
+from fascis.desktop.kit.pieces import elide
+from fascis.desktop.kit.tasks import Coalescer
+from fascis.desktop.shelves.drawing import drive_words, short_flag, tooltip
 from fascis.library.shelves import Shelf
 from tests.crossing.ways import settled, started
 from tests.judge import contents

@@ -9,12 +9,12 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
 
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
-from fascis.desktop.ledger import chosen_rows
-from fascis.desktop.previews import picture_of
-from fascis.desktop.ribbons import LEAST_OUT, lay_out
-from fascis.desktop.woven import weave
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.desktop.kit.previews import picture_of
+from fascis.desktop.strands.ledger import chosen_rows
+from fascis.desktop.strands.ribbons import LEAST_OUT, lay_out
+from fascis.desktop.strands.woven import weave
 from fascis.library.standing import STANDINGS, Standing
 from tests.desktop.conftest import register
 from tests.library.making import picture, timeline, write

@@ -6,10 +6,10 @@ import time
 import pytest
 from PyQt6.QtCore import QTimer
 
-from fascis.crossing.copies import Copies
-from fascis.crossing.journal import Journal
-from fascis.crossing.states import State
-from fascis.desktop.seen import read_seen
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.states import State
+from fascis.desktop.crossings.seen import read_seen
 from fascis.files.errors import Damaged
 from tests.crossing.ways import settled, started, switched
 from tests.desktop.test_window import panel_text

@@ -15,9 +15,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLineEdit
 
-from fascis.crossing.states import State
-from fascis.desktop.answers import DriveNow, Situation, safe_to, why_not_delete
-from fascis.desktop.returning import Returns, whole_words
+from fascis.crossing.model.states import State
+from fascis.desktop.crossings.answers import DriveNow, Situation, safe_to, why_not_delete
+from fascis.desktop.crossings.pulse import Returns, whole_words
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 from tests.desktop.conftest import register

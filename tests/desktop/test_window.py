@@ -8,8 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QLabel, QLineEdit
 
-from fascis.crossing.states import State
-from fascis.desktop import theme
+from fascis.crossing.model.states import State
+from fascis.desktop.kit import theme
 from tests.conftest import Bench
 from tests.crossing.ways import settled, started
 from tests.judge import contents

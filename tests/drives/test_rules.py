@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fascis.crossing.apart import allot_more
+from fascis.crossing.fit.names import allot_more
 from fascis.drives.asking import ask
 from fascis.drives.connected import Drives
 from fascis.drives.describing import rules_in_words

@@ -12,9 +12,9 @@ import time
 
 import pytest
 
-from fascis.crossing.balance import weigh
-from fascis.crossing.known import find_crossing
-from fascis.crossing.states import State
+from fascis.crossing.model.states import State
+from fascis.crossing.status.queue import find_crossing
+from fascis.crossing.status.scales import weigh
 from fascis.drives.connected import Drives
 from fascis.drives.removal import describe, remove_safely
 from fascis.drives.udisks import News, mount, service_there

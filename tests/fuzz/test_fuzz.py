@@ -17,13 +17,13 @@ from pathlib import Path
 
 import pytest
 
-from fascis.crossing.journal import promised, yet_to_copy
-from fascis.crossing.known import all_crossings, crossed_away
-from fascis.crossing.outcome import crossing_object, plan_object
-from fascis.crossing.places import prove_staging
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
-from fascis.crossing.verify import verify
+from fascis.crossing.copying.verifying import verify
+from fascis.crossing.journal.journal import promised, yet_to_copy
+from fascis.crossing.places.places import prove_staging
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
+from fascis.crossing.status.queue import all_crossings, crossed_away
+from fascis.crossing.status.report import crossing_object, plan_object
 from fascis.documents.catalog import Catalog, copy_of
 from fascis.documents.model import Means, rewrite
 from fascis.documents.registry import FORMATS

@@ -11,7 +11,7 @@ from contextlib import closing
 import pytest
 from PIL import Image
 
-from fascis.crossing.surveyed import survey_library
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.catalog import TABLES
 from fascis.documents.making import new_catalog
 from fascis.documents.model import NotUnderstood

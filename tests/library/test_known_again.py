@@ -10,11 +10,11 @@ import shutil
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import all_crossings, find_crossing
-from fascis.crossing.old_place import begun_again
-from fascis.crossing.plan import Choices, make_plan, survey_library
-from fascis.crossing.states import State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.status.old_place import begun_again
+from fascis.crossing.status.queue import all_crossings, find_crossing
 from fascis.demo.timelines import write_catalog, write_timeline
 from fascis.drives.removal import describe
 from fascis.files.errors import Refused

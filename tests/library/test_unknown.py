@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 import pytest
 
-from fascis.crossing.surveyed import survey_library
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents import registry
 from fascis.library.roles import Role, RoleRule, is_worked_in
 from tests.commands.test_commands import fascis

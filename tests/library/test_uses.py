@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from fascis.crossing.surveyed import remember, survey_library
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, top_folders, totals
 from fascis.library.uses import files_of

@@ -11,7 +11,7 @@ from contextlib import closing, nullcontext, suppress
 import opentimelineio as otio
 import pytest
 
-from fascis.crossing.surveyed import remember, survey_library
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.medium import PosixFile
 from fascis.library import replacing

@@ -11,9 +11,9 @@ from contextlib import closing
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.places import parked_name
-from fascis.crossing.plan import Choices, make_plan
-from fascis.crossing.surveyed import remember, survey_library, with_ties
+from fascis.crossing.places.places import parked_name
+from fascis.crossing.plan.plan import Choices, make_plan
+from fascis.crossing.scope.surveyed import remember, survey_library, with_ties
 from fascis.documents.catalog import Place, move_folders
 from fascis.documents.lines import Edl, M3u8
 from fascis.documents.model import Length, NotUnderstood, rewrite

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from fascis.crossing.surveyed import remember, survey_library
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.outcome import State

@@ -14,13 +14,13 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import all_crossings, find_crossing, unfinished
-from fascis.crossing.outcome import crossing_object, exit_status
-from fascis.crossing.parts import NotOnePart
-from fascis.crossing.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.problems import Severity
-from fascis.crossing.states import ARRIVED, State
-from fascis.crossing.surveyed import remember
+from fascis.crossing.model.problems import Severity
+from fascis.crossing.model.states import ARRIVED, State
+from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.scope.parts import NotOnePart
+from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.status.queue import all_crossings, find_crossing, unfinished
+from fascis.crossing.status.report import crossing_object, exit_status
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import FascisError, Refused
 from fascis.library.roles import Role

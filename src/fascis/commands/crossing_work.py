@@ -17,8 +17,21 @@ from fascis.commands.relink_work import found_for_copy
 from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Control
-from fascis.crossing.known import (
+from fascis.crossing.model.events import Control
+from fascis.crossing.model.problems import Problem, Severity, stays_because
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import After, Choices, Plan, make_plan, survey_library
+from fascis.crossing.receipts.receipt import (
+    clock_text,
+    receipt_html,
+    receipt_of,
+    receipts_of,
+    rows_of,
+    seal,
+)
+from fascis.crossing.scope.parts import NotOnePart, find_part
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.crossing.status.queue import (
     all_crossings,
     find_crossing,
     line_up,
@@ -26,19 +39,13 @@ from fascis.crossing.known import (
     to_go_on,
     unfinished,
 )
-from fascis.crossing.outcome import (
+from fascis.crossing.status.report import (
     crossing_object,
     exit_status,
     notice,
     plan_object,
     refusal_object,
 )
-from fascis.crossing.parts import NotOnePart, find_part
-from fascis.crossing.plan import After, Choices, Plan, make_plan, survey_library
-from fascis.crossing.problems import Problem, Severity, stays_because
-from fascis.crossing.receipt import clock_text, receipt_html, receipt_of, receipts_of, rows_of, seal
-from fascis.crossing.states import State
-from fascis.crossing.surveyed import Surveyed
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size

@@ -8,7 +8,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
-from fascis.crossing.after import After
+from fascis.crossing.model.afterwards import After
 
 
 def register(app: typer.Typer) -> None:

@@ -36,7 +36,7 @@ def register(app: typer.Typer) -> None:
 
             say(f"The demo's world is in {world.root}")
             raise typer.Exit(run(sys.argv[:1], world.workspace, demo=True))
-        from fascis.desktop.pictures import whole_crossing
+        from fascis.tour.pictures import whole_crossing
 
         pictures, receipt, page = whole_crossing(world)
         record = {

@@ -10,12 +10,12 @@ from typing import Any
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import put, say, usage
-from fascis.crossing.events import Control
-from fascis.crossing.known import all_crossings
-from fascis.crossing.old_place import begun_again, set_aside
-from fascis.crossing.running import taking_part
-from fascis.crossing.suiting import Suits, suits
-from fascis.crossing.surveyed import survey_library
+from fascis.crossing.fit.suiting import Suits, suits
+from fascis.crossing.model.events import Control
+from fascis.crossing.scope.surveyed import survey_library
+from fascis.crossing.status.in_use import taking_part
+from fascis.crossing.status.old_place import begun_again, set_aside
+from fascis.crossing.status.queue import all_crossings
 from fascis.drives.describing import (
     built_words,
     file_system_words,

@@ -9,8 +9,8 @@ from typing import Any
 import typer
 
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
-from fascis.crossing.surveyed import Surveyed, remember, survey_library
-from fascis.crossing.verify import verify as verify_library
+from fascis.crossing.copying.verifying import verify as verify_library
+from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size

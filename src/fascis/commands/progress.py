@@ -14,8 +14,8 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn
 
 from fascis.commands.telling import say
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.events import Advanced, Attention, Control, Entered, Event, Released
-from fascis.crossing.pace import Pace
+from fascis.crossing.model.events import Advanced, Attention, Control, Entered, Event, Released
+from fascis.crossing.status.pace import Pace
 from fascis.files.errors import Cancelled
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size

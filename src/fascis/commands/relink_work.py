@@ -12,9 +12,9 @@ import typer
 from fascis.commands.library_work import resolve, shown_place
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
-from fascis.crossing.events import Control
-from fascis.crossing.known import crossed_away
-from fascis.crossing.surveyed import Surveyed, remember, survey_library, with_ties
+from fascis.crossing.model.events import Control
+from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
+from fascis.crossing.status.queue import crossed_away
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown

@@ -84,7 +84,7 @@ def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
     """
     if "--json" in arguments:
         if _CROSSING.intersection(arguments[:1]):
-            from fascis.crossing.outcome import refusal_object
+            from fascis.crossing.status.report import refusal_object
 
             put({**refusal_object(error), "error": str(error)})
         else:

@@ -15,22 +15,15 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from fascis.crossing.along import amendment
-from fascis.crossing.beginning import begin
-from fascis.crossing.copies import Copies
-from fascis.crossing.destination import Destination
-from fascis.crossing.events import Control, Entered, Report, silent
-from fascis.crossing.fates import Fate
-from fascis.crossing.header import PartFacts
-from fascis.crossing.journal import Journal
-from fascis.crossing.loose import LooseMedia, Sources
-from fascis.crossing.park import park, unpark
-from fascis.crossing.parts import is_in_part
-from fascis.crossing.places import Places, open_source
-from fascis.crossing.plan import After, Plan
-from fascis.crossing.receipt import receipt_html, receipt_json, receipt_of
-from fascis.crossing.releasing import not_worked_in, nothing_needed, of_this, release
-from fascis.crossing.states import (
+from fascis.crossing.arrival.bring_along import amendment
+from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.header import PartFacts
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control, Entered, Report, silent
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import (
     ARRIVED,
     HINDRANCES,
     UNFINISHED,
@@ -38,8 +31,15 @@ from fascis.crossing.states import (
     State,
     check_transition,
 )
-from fascis.crossing.still import Differences, compare
-from fascis.crossing.which import Which
+from fascis.crossing.places.changes import Differences, compare
+from fascis.crossing.places.loose import LooseMedia, Sources
+from fascis.crossing.places.places import Places, open_source
+from fascis.crossing.plan.plan import After, Plan
+from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
+from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
+from fascis.crossing.release.set_aside import park, unpark
+from fascis.crossing.scope.parts import is_in_part
+from fascis.crossing.start.begin import begin
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
@@ -64,7 +64,7 @@ class Crossing:
     def start(
         cls, workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False
     ) -> Crossing:
-        """Writes a plan into a new journal, see :func:`fascis.crossing.beginning.begin`."""
+        """Writes a plan into a new journal, see :func:`fascis.crossing.start.begin.begin`."""
         return cls(workspace, begin(workspace, plan, decided, consent))
 
     def close(self) -> None:

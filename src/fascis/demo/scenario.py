@@ -21,7 +21,7 @@ import av
 import numpy as np
 from PIL import Image
 
-from fascis.crossing.surveyed import remember, survey_library
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.timelines import sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
 from fascis.files.medium import PosixMedium, remove_own

@@ -12,7 +12,7 @@ from types import TracebackType
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
-from fascis.desktop import theme
+from fascis.desktop.kit import theme
 from fascis.desktop.window import Window, preferred_theme
 from fascis.workspace import Workspace, from_environment
 

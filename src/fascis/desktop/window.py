@@ -37,26 +37,27 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.known import to_go_on
-from fascis.crossing.receipt import receipt_html, receipts_of
-from fascis.crossing.states import ARRIVED, UNFINISHED, State
-from fascis.crossing.surveyed import Surveyed
-from fascis.desktop import tasks, theme
-from fascis.desktop.bench import Bench
-from fascis.desktop.caring import Caring
-from fascis.desktop.conducting import Conducting
-from fascis.desktop.crossings import CrossingsView
-from fascis.desktop.mark import mark_icon
-from fascis.desktop.panel import SidePanel
-from fascis.desktop.pieces import button, clear, label, tip
-from fascis.desktop.planning import Planning
-from fascis.desktop.receipts import ReceiptsView
-from fascis.desktop.relink import RelinkView
-from fascis.desktop.relinks import Relinks
-from fascis.desktop.shelves import ShelvesView
-from fascis.desktop.strands import StrandsView
-from fascis.desktop.tasks import Task
-from fascis.desktop.woven import Woven
+from fascis.crossing.model.states import ARRIVED, UNFINISHED, State
+from fascis.crossing.receipts.receipt import receipt_html, receipts_of
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.crossing.status.queue import to_go_on
+from fascis.desktop.crossings.controller import Conducting
+from fascis.desktop.crossings.view import CrossingsView
+from fascis.desktop.drives.bench import Bench
+from fascis.desktop.drives.controller import Caring
+from fascis.desktop.kit import tasks, theme
+from fascis.desktop.kit.mark import mark_icon
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import button, clear, label, tip
+from fascis.desktop.kit.tasks import Task
+from fascis.desktop.plan.controller import Planning
+from fascis.desktop.receipts.view import ReceiptsView
+from fascis.desktop.relink.controller import Relinks
+from fascis.desktop.relink.page import RelinkPage
+from fascis.desktop.relink.view import RelinkView
+from fascis.desktop.shelves.view import ShelvesView
+from fascis.desktop.strands.view import StrandsView
+from fascis.desktop.strands.woven import Woven
 from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
@@ -103,6 +104,7 @@ class Window(QMainWindow):
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.relinks = Relinks(workspace, self)
+        self._relink_page = RelinkPage(self.panel)
         self.conducting = Conducting(
             workspace, self.crossings, self.panel, lambda: self.place == 1, self
         )
@@ -263,7 +265,7 @@ class Window(QMainWindow):
         self.strands.without_changed.connect(self.planning.take_in_or_out)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
-        self.relinks.progress.connect(self.panel.relink_page.progress)
+        self.relinks.progress.connect(self._relink_page.progress)
         self.relinks.wants_copy.connect(self._plan_with)
         self.relinks.relinked.connect(self._relinked)
         self.relink.said.connect(
@@ -466,7 +468,7 @@ class Window(QMainWindow):
             "file": self._ask_file,
             "open": self._relink_another,
         }
-        self.panel.relink_page.show(self.relinks, actions)
+        self._relink_page.show(self.relinks, actions)
 
     def _ask_where(self) -> None:
         folder = QFileDialog.getExistingDirectory(self, "A folder or a drive to look in")

@@ -1,0 +1,1 @@
+"""A staged copy becomes a library: rewriting, checking, settling, bringing along."""

@@ -1,0 +1,481 @@
+"""One destination of a crossing, from its first byte to *settled*.
+
+It is fast or slow, fails and goes on by itself.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import TypeVar
+
+from fascis.crossing.arrival.bring_along import move_in, take_back
+from fascis.crossing.arrival.open_check import Opened, open_documents, see_samples
+from fascis.crossing.arrival.refreshing import refresh_leads
+from fascis.crossing.arrival.rewriting import Rewriting
+from fascis.crossing.arrival.settle import clear_staging, settle, withdraw
+from fascis.crossing.copying.again import prove
+from fascis.crossing.copying.engine import Amending, Engine, Side
+from fascis.crossing.copying.file import remove_staged
+from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.throughput import Speeds
+from fascis.crossing.journal.copies import Copies, Item, arrives_at
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control, Entered, Report
+from fascis.crossing.model.states import HINDRANCES, CopyState, State
+from fascis.crossing.places.clearing import Clearing
+from fascis.crossing.places.loose import Sources
+from fascis.crossing.places.places import (
+    TOKEN_FILE,
+    Places,
+    begin_staging,
+    fidelity,
+    has_arrived,
+    is_arriving,
+    open_copy,
+    open_destination,
+)
+from fascis.drives.model import Drive
+from fascis.drives.udisks import mount_again
+from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.kernel import boot_id, mount_identity
+from fascis.files.medium import Medium, read_small
+from fascis.files.names import join
+from fascis.files.walk import open_folder
+from fascis.files.writer import write_whole
+from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.library.register import Register
+from fascis.workspace import Workspace
+
+_MOST_NOTED = 1000  # files, one by one
+# a write that is this near to what the originals' drive can read says little of the destination
+_HELD_BACK = 0.8
+T = TypeVar("T")
+Receipts = Callable[[], tuple[bytes, bytes]]
+
+
+class Destination:
+    """One destination, by its number in the plan."""
+
+    def __init__(self, workspace: Workspace, journal: Journal, number: int = 0) -> None:
+        self.workspace, self.journal, self.number = workspace, journal, number
+        self.places = Places(journal.header, number)
+        self.copies = Copies(journal, number)
+        # true when the person goes on without it; kept here, so that a window never waits for it
+        self.given_up = False
+        self.look()
+
+    def look(self) -> None:
+        """Reads again whether it was given up: another window may have decided that."""
+        self.given_up = self.state is State.UNDONE
+
+    @property
+    def state(self) -> State:
+        """How far it is: up to *settled*, or *undone* when it was given up."""
+        return self.copies.state
+
+    @property
+    def label(self) -> str:
+        """Its drive by name."""
+        return self.places.label
+
+    def drive(self) -> Drive:
+        """Its drive, as it is now."""
+        drive = self.workspace.drives.at(self.places.destination)
+        said = self.places.answers
+        return drive.with_answers(said) if said else drive
+
+    def open(self) -> Medium:
+        """The library that arrived, proven by drive and token.
+
+        See :func:`~fascis.crossing.places.places.open_copy`.
+        """
+        return open_copy(self.workspace, self.places, self.copies)
+
+    def at(self, work: Callable[[Medium], T]) -> T:
+        """Does something with the destination open.
+
+        Each time it is proven to be the right drive.
+        """
+        medium = open_destination(self.workspace, self.places)
+        try:
+            return work(medium)
+        finally:
+            medium.close()
+
+    # -- up to settled -----------------------------------------------------------------------------
+
+    def run(
+        self,
+        source: Sources,
+        home: Home,
+        receipts: Receipts,
+        control: Control,
+        report: Report,
+        skip: bool,
+    ) -> State:
+        """Copies, verifies and settles; gives the state reached: settled, waiting or failed.
+
+        Args:
+            source: the originals, open and proven, and the way to loose media.
+            home: what the identity file will say.
+            receipts: gives the receipt as JSON and HTML.
+
+        Raises:
+            EnvironmentTrouble: the drive failed; what is verified is kept, and it goes on from
+                there.
+            Refused: a place is not what it was.
+            Cancelled: by the control.
+        """
+        try:
+            self.at(self._begin_session)
+            verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
+            if verified and not self.copies.proven() and self._mounted_again():
+                wrong = self.at(lambda d: self._prove_staged(d, control))
+                if wrong:  # made anew, and then only compared: it is not mounted again and again
+                    verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
+            if verified:
+                self._enter(State.VERIFYING, report)
+                self.at(lambda d: self._settle(source, d, home, receipts))
+                self._open_there()
+                self._enter(State.SETTLED, report)
+            self.copies.end_session()
+        except (Cancelled, Refused):
+            self.copies.end_session()
+            raise
+        except EnvironmentTrouble as error:
+            if error.place and self.label not in str(error):  # which of the drives it was
+                sentence = f"{self.label}: {error} What is verified on it is kept."
+                raise type(error)(sentence, error.place, error.errno) from error
+            raise
+        return self.state
+
+    def _enter(self, state: State, report: Report) -> None:
+        self.copies.enter(state)
+        report(Entered(state, self.number))
+
+    def _begin_session(self, destination: Medium) -> None:
+        self.copies.begin_session(boot_id(), mount_identity(destination.handle))
+
+    def _mounted_again(self) -> bool:
+        drive = self.drive()
+        if mount_again(drive.device, drive.mount) is None:
+            return False
+        self.copies.end_session()  # all was flushed before: this end is a clean one
+        self.at(self._begin_session)
+        return True
+
+    def _prove_staged(self, destination: Medium, control: Control) -> int:
+        """Reads again what was only compared; forgets what is wrong, so that it is copied anew.
+
+        Gives how many.
+        """
+        if self.copies.amending:
+            return 0  # a release reads it again
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            return 0  # it is on its way to its name already; a release reads it again
+        root, crossing = self.places.staged_library, self.places.crossing
+        wrong = prove(
+            self.copies,
+            destination,
+            self.drive(),
+            lambda i: join(root, arrives_at(i, crossing)),
+            control,
+        )
+        for item in wrong:
+            remove_staged(destination, join(root, arrives_at(item, crossing)))
+        self.copies.forget_some(i.id for i in wrong)
+        return len(wrong)
+
+    def _copy_all(
+        self, source: Sources, destination: Medium, control: Control, report: Report, skip: bool
+    ) -> bool:
+        """Copies and verifies; True when every file is verified, or skipped by choice."""
+        entries = frozenset(self.copies.amending)
+        arriving = self._stage(destination, bool(entries))
+        if skip:
+            self.copies.skip_hindered()
+        self.copies.retry_hindered()
+        self._enter(State.COPYING, report)
+        if entries or not arriving:
+            drive = self.drive()
+            with closing(Proof(drive)) as proof:
+                engine = Engine(
+                    self.copies,
+                    Side(source.library, self.places.header.source_drive.label),
+                    Side(destination, drive.label),
+                    self.places.staged_library,
+                    fidelity(drive),
+                    proof,
+                    control,
+                    report,
+                    self.workspace.clock(),
+                    Amending(entries, self.places.name) if entries else None,
+                    drive.takes_turns,
+                    source.loose,
+                )
+                try:
+                    engine.run()
+                finally:
+                    self._remember_speed(drive, engine.speeds)
+        for states, reached in (([CopyState.MISMATCH], State.FAILED), (HINDRANCES, State.WAITING)):
+            if self.copies.count_copies(states):
+                self._enter(reached, report)
+                return False
+        return True
+
+    def _remember_speed(self, drive: Drive, speeds: Speeds) -> None:
+        """The register remembers the drive's speed, unless the originals' drive held it back."""
+        figures, register = speeds.figures(), self.workspace.register
+        if figures is None:
+            return
+        with suppress(
+            Damaged, EnvironmentTrouble
+        ):  # a register that cannot be used is told of where it is needed; the crossing is not
+            self._put_speed(drive, *figures, register)
+
+    def _put_speed(self, drive: Drive, write: float, read: float, register: Register) -> None:
+        origin = {d.uuid: d.read_mb_s for d in register.drives()}.get(
+            self.places.header.source_drive.uuid
+        )
+        if not origin or write < _HELD_BACK * origin:
+            register.put_speed(drive.uuid, write, read)
+
+    def _stage(self, destination: Medium, amending: bool) -> bool:
+        """Makes the staging folder, or proves the one that is there.
+
+        True when the library is arriving or has arrived.
+        """
+        if amending:
+            begin_staging(destination, self.places, self.journal)
+            return True
+        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+            if not self.copies.count_copies([CopyState.COPIED]):
+                return True
+            begin_staging(destination, self.places, self.journal)
+            withdraw(
+                self.copies, self.places, destination, fidelity(self.drive()), self.workspace.clock
+            )
+            return False
+        if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
+            self.copies.forget_copies()  # the staging folder is gone, and what was in it
+        begin_staging(destination, self.places, self.journal)
+        return False
+
+    def _settle(self, source: Sources, destination: Medium, home: Home, receipts: Receipts) -> None:
+        self._complete()
+        refresh_leads(self.workspace, self.copies, self.places)
+        drive = self.drive()
+        side = Side(destination, drive.label)
+        rewriting = Rewriting(self.copies, self.places, drive, self.workspace.private)
+        if self.copies.amending:
+            move_in(
+                self.copies,
+                self.places,
+                source.library,
+                side,
+                fidelity(drive),
+                self.workspace.clock,
+                rewriting,
+            )
+            return
+        settle(
+            self.copies,
+            self.places,
+            source.library,
+            side,
+            home,
+            fidelity(drive),
+            self.workspace.clock,
+            receipts,
+            rewriting,
+        )
+        self.copies.put("settled_at", self.workspace.clock())
+        library = self.places.header.library_id
+        self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
+
+    def _open_there(self) -> None:
+        """Opens every document at its new place, and decodes a sample of every strand.
+
+        Kept for the scales and the receipt.
+        """
+        with closing(self.open()) as library:
+            opened = open_documents(
+                self.workspace, self.copies, self.places, library, self.drive().rules
+            )
+            see_samples(self.copies, library, opened)
+        self.copies.put("opened", opened.as_json())
+        for wrong in opened.wrong:
+            self.note(b"", f"it does not lead to what it led to before ({wrong})")
+
+    def opened(self) -> Opened | None:
+        """What opening the documents there found when it settled.
+
+        None before that, or for an older crossing.
+        """
+        kept = self.copies.value("opened")
+        return Opened(**kept) if kept else None
+
+    def _complete(self) -> None:
+        """A last guard: every item of the plan is verified, or skipped by choice."""
+        rest = self.copies.sums(Which.HOLDING_UP)[0]
+        if rest:
+            raise Refused(
+                "wrong-state", f"{rest} file(s) are not verified; the crossing does not settle."
+            )
+
+    # -- after it has settled ----------------------------------------------------------------------
+
+    def write_home(self, home: Home) -> None:
+        """Writes into the copy's identity file where home is.
+
+        Where that cannot be done, it is told.
+        """
+        try:
+            with closing(self.open()) as copy:
+                identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
+                if identity.home != home:
+                    content = format_identity(identity.model_copy(update={"home": home}))
+                    _write_into(copy, OWN, {b"identity.json": content})
+        except (
+            OSError,
+            FascisError,
+        ) as error:  # the register decides; the file follows at the next crossing
+            self.note(
+                IDENTITY,
+                f"it still names the old home ({error}); Fascis's own register names the new one",
+            )
+
+    def write_receipt(self, receipts: Receipts) -> None:
+        """Writes the receipt anew into the copy.
+
+        Where that cannot be done, it is told, and the journal still has it all.
+        """
+        name = self.places.crossing.encode()
+        try:
+            with closing(self.open()) as copy:
+                as_json, as_html = receipts()
+                _write_into(
+                    copy, OWN + b"/receipts", {name + b".json": as_json, name + b".html": as_html}
+                )
+        except (OSError, FascisError) as error:
+            place = OWN + b"/receipts/" + name + b".json"
+            self.note(
+                place,
+                f"the receipt in the copy is not the newest ({error}); the one in Receipts is",
+            )
+
+    def note(self, place: bytes, meaning: str) -> None:
+        """Keeps what needed attention in the copy, once."""
+        if not any(
+            (p, d, m) == (place, self.label, meaning) for p, d, m, _ in self.journal.attentions()
+        ):
+            self.journal.note(place, self.label, meaning, self.workspace.clock())
+
+    def prove(self, control: Control) -> bool:
+        """Reads the copy again where it was only compared; True when all of it is proven.
+
+        What is not what was verified is noted: a release looks at it like at all others, and keeps
+        its original.
+
+        Raises:
+            EnvironmentTrouble: its drive is away or failed.
+        """
+        if self.copies.proven():
+            return True
+        crossing = self.places.crossing
+
+        def place_of(item: Item) -> bytes:
+            return arrives_at(item, crossing)
+
+        with closing(self.open()) as copy:
+            wrong = prove(self.copies, copy, self.drive(), place_of, control)
+            if self._connected_again(copy):
+                self.copies.put("compared_at", self.workspace.clock())
+        self.copies.record_verified(
+            [(i.id, True) for i in wrong]
+        )  # nothing is left to be proven of it
+        for item in wrong[:_MOST_NOTED]:
+            self.note(
+                item.place, "it was read again and is not what was verified; its original stays"
+            )
+        return self.copies.proven()
+
+    def _connected_again(self, copy: Medium) -> bool:
+        """True when the drive was mounted anew, or the machine started, since the copy was made.
+
+        Nothing of it is in memory.
+        """
+        session = self.copies.value("session", {})
+        return (session.get("boot"), session.get("mount")) != (
+            boot_id(),
+            mount_identity(copy.handle),
+        )
+
+    @property
+    def only_compared(self) -> bool:
+        """True when a copy was read equal after its drive was reconnected: no more can be had."""
+        return bool(self.copies.value("compared_at")) and not self.copies.proven()
+
+    # -- giving up ---------------------------------------------------------------------------------
+
+    def take_back(self) -> None:
+        """Gives up bringing along; the copy stays as it was."""
+        if self.copies.amending:
+            self.at(
+                lambda d: take_back(
+                    self.copies, self.places, d, fidelity(self.drive()), self.workspace.clock
+                )
+            )
+            self.copies.put("amending", {})
+
+    @property
+    def whole(self) -> bool:
+        """True when the library stands there whole under its name.
+
+        Such a copy is never cleared, whatever comes after.
+        """
+        return self.state is State.SETTLED or bool(self.copies.value("settled_at"))
+
+    def clear(self) -> Path | None:
+        """Clears what was copied and has not settled.
+
+        Gives the folder that what is somebody else's went to, if anything was.
+
+        Raises:
+            EnvironmentTrouble: its drive is away, or it could not be cleared.
+        """
+        if self.state is State.SETTLED:
+            return None
+        try:
+            return self.at(self._clear)
+        except OSError as error:
+            raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
+
+    def _clear(self, destination: Medium) -> Path | None:
+        keeps, clock = fidelity(self.drive()), self.workspace.clock
+        arrived = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
+        if arrived and not self.whole:
+            begin_staging(
+                destination, self.places, self.journal
+            )  # cut off on the way to its name: taken back first
+            withdraw(self.copies, self.places, destination, keeps, clock)
+        clearing = Clearing(self.copies, self.places, destination, keeps, clock)
+        clear_staging(clearing, destination, self.places)
+        return (
+            self.places.destination / os.fsdecode(clearing.beside)
+            if destination.exists(clearing.beside)
+            else None
+        )
+
+
+def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:
+    fd = open_folder(copy.handle, folder)
+    try:
+        for name, content in files.items():
+            write_whole(fd, name, content)
+    finally:
+        os.close(fd)

@@ -1,0 +1,169 @@
+"""What the targets of a copied document must say.
+
+Each leads where it led before, however it is read.
+
+What is written is read the same by those who take it as it is written first and by those who decode
+it first.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+from fascis.crossing.arrival.whither import Whither, path_of
+from fascis.crossing.journal.copies import Item
+from fascis.crossing.journal.leads import Led, frames
+from fascis.crossing.places.arrived import Arrived, leads_only, place_from, relative
+from fascis.documents.model import DocumentFormat, Reference
+from fascis.documents.targets import Target, readings, spellings
+from fascis.files.names import join, parent
+from fascis.library.uses import NOWHERE
+
+MISSING_FOLDER = b"missing"
+
+
+def leads_of(led: Led, references: Sequence[Reference]) -> list[list[int] | None]:
+    """The leads of each reference of a document.
+
+    None for all, when they are not those of this document.
+    """
+    counts = [len(r.sequence.names()) if r.sequence else 1 for r in references]
+    if sum(counts) != len(led.of):
+        return [None] * len(references)
+    return list(frames(led, iter(counts)))
+
+
+class Spelling:
+    """What the targets of one document must say in the copy."""
+
+    def __init__(
+        self,
+        format: DocumentFormat,
+        item: Item,
+        whither: Whither,
+        arrived: Arrived,
+        led: Led | None,
+    ) -> None:
+        self._format, self._item, self._whither, self._arrived, self._led = (
+            format,
+            item,
+            whither,
+            arrived,
+            led,
+        )
+        self._old_folder = whither.folder_of(item)
+        self._here = parent(item.there)
+
+    def new_target(
+        self, reference: Reference, leads: list[int] | None
+    ) -> tuple[str, str | None] | None:
+        """The new target of a reference, and how it is spelled where that matters.
+
+        None when it may stay as it is.
+
+        Args:
+            leads: where it led, frame by frame; None where that is not known.
+        """
+        ways = readings(reference.as_written, self._format.uris)
+        names = (
+            [os.fsencode(n) for n in reference.sequence.names()] if reference.sequence else [b""]
+        )
+        if not ways or not names:
+            return None
+        if leads is None:
+            new = self._whither.new_target(ways, self._item.place, self._old_folder, names[0])
+            return None if new is None else (os.fsdecode(new), None)
+        at = next((i for i, lead in enumerate(leads) if lead != NOWHERE), 0)
+        if leads[at] >= 0:
+            return self._to_entry(reference, ways, leads[at], names[at])
+        if (path := self._led.path(leads[at]) if self._led else None) is not None:
+            return self._to_outside(ways, path, names[at])
+        return self._to_nowhere(reference, ways, names[at])
+
+    def _to_entry(
+        self, reference: Reference, ways: list[Target], lead: int, inner: bytes
+    ) -> tuple[str, str | None] | None:
+        if self._stays(reference, ways, lead, inner):
+            return None
+        place = self._arrived.place_of(lead)
+        wanted = lead if self._arrived.digest_of(lead) is not None else None
+        return self._spelled(self._said(place, inner, ways), inner, wanted)
+
+    def _stays(self, reference: Reference, ways: list[Target], lead: int, inner: bytes) -> bool:
+        """True when a relative target leads where it led before, by every reading of it."""
+        if any(way.absolute or way.foreign for way in ways):
+            return False
+        wanted = self._arrived.place_of(lead)
+        places = [place_from(self._here, _within(way, inner)) for way in ways]
+        if wanted not in places:
+            return False
+        if leads_only(
+            reference.as_written, self._format.uris, self._here, inner, lead, self._arrived
+        ):
+            return True
+        # what had two meanings keeps both: the same two files stand there under the same names
+        before = [path_of(way, self._old_folder, inner) for way in ways]
+        planned = [p and self._whither.place_of(p) for p in before]
+        if any(p is None or not self._whither.is_there(p) for p in planned):
+            return False
+        return places[0] == wanted and [self._whither.there(p or b"") for p in planned] == places
+
+    def _said(self, place: bytes, inner: bytes, ways: list[Target]) -> str:
+        """A place as a path from the document; of a frame its folder."""
+        target = relative(place, self._item.there)
+        if inner:
+            target = parent(target) or b"."
+            target += b"/" if ways[0].path.endswith("/") else b""
+        return os.fsdecode(target)
+
+    def _spelled(self, target: str, inner: bytes, wanted: int | None) -> tuple[str, str | None]:
+        """A target, and a spelling of it that everybody understands, where the usual one fails."""
+        plain = [target] if self._format.can_be_plain(target) else []
+        for text in (*plain, *spellings(target)):
+            if leads_only(text, self._format.uris, self._here, inner, wanted, self._arrived):
+                return target, text
+        return target, None
+
+    def _to_outside(
+        self, ways: list[Target], path: bytes, inner: bytes
+    ) -> tuple[str, str | None] | None:
+        """What stays outside is referred to where it is.
+
+        An absolute target goes on leading there by itself.
+        """
+        if (
+            any(way.absolute or way.foreign for way in ways)
+            and path not in self._whither.found_again
+        ):
+            return None
+        target = os.fsdecode(parent(path) if inner else path) + (
+            "/" if inner and ways[0].path.endswith("/") else ""
+        )
+        plain = [target] if self._format.can_be_plain(target) else []
+        for text in (*plain, *spellings(target)):
+            others = {_within(way, inner) for way in readings(text, self._format.uris)} - {path}
+            if not any(os.path.lexists(other) for other in others):
+                return target, text
+        return target, None
+
+    def _to_nowhere(
+        self, reference: Reference, ways: list[Target], inner: bytes
+    ) -> tuple[str, str | None] | None:
+        """What led nowhere leads nowhere there.
+
+        Relative to the library, where it named a place in it.
+        """
+        new = self._whither.new_target(ways, self._item.place, self._old_folder, inner)
+        text = reference.as_written if new is None else os.fsdecode(new)
+        if new is None and any(way.absolute or way.foreign for way in ways):
+            return None
+        if leads_only(text, self._format.uris, self._here, inner, None, self._arrived):
+            return None if new is None else (text, None)
+        name = inner or os.fsencode(ways[0].path).rstrip(b"/").rpartition(b"/")[2]
+        return self._spelled(self._said(join(MISSING_FOLDER, name), inner, ways), inner, None)
+
+
+def _within(way: Target, inner: bytes) -> bytes:
+    said = os.fsencode(way.path)
+    return join(said.rstrip(b"/"), inner) if inner else said

@@ -1,0 +1,1 @@
+"""Copies files, reads them back, and proves where the bytes came from."""

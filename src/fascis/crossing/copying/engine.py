@@ -1,0 +1,666 @@
+"""The engine.
+
+Copies everything the plan names into the staging folder and reads it back, batch by batch.
+
+While one batch is copied, the one before it is read back; on a rotating drive, whose head would go
+to and fro, copying and
+reading back take turns. A batch is flushed to the drive and written to the journal before it is
+read back. Memory does not grow with the number of files.
+"""
+
+from __future__ import annotations
+
+import errno
+import queue
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Protocol, TypeVar
+
+from fascis.crossing.copying.file import Buffers, copy_file, hindered_by, read_back, remove_staged
+from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.copying.throughput import Speeds
+from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_damaged
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Advanced, Attention, Control, Report
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.seen import Fidelity, Look, inode_key, look_at_copy
+from fascis.crossing.model.states import CopyState
+from fascis.files.errors import DriveGone, FascisError, told
+from fascis.files.medium import Medium
+from fascis.files.names import join, parent, shown
+from fascis.files.times import mtime_of
+
+BATCH_FILES = (128, 2048)
+BATCH_BYTES = (16 << 20, 256 << 20)
+ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16  # on a rotating drive: copied, then read back, in turn
+# batches grow while one is shorter than this, so that a slow drive is read back soon
+_BATCH_SECONDS = 1.5
+# more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
+_COPYING_THREADS = 2
+_READING_THREADS = 1
+_TRIES = 3
+T = TypeVar("T")
+
+_MEANINGS = {
+    CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
+    CopyState.CHANGING: "it keeps changing while it is copied; close the program that writes to it",
+    CopyState.VANISHED: "it was there when the plan was made and is no longer",
+    CopyState.DAMAGED: (
+        "it has the size and the time on record, and another content: it was damaged where it "
+        "lies. It crosses only by your decision; its original is never deleted"
+    ),
+    CopyState.MISMATCH: (
+        "read back wrong three times; this drive is not to be trusted. The original is untouched"
+    ),
+}
+_ZEROS = (
+    "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
+)
+_LOST = "extended attributes of it were not kept, because this drive cannot hold them: {names}"
+_TAKEN = (
+    "it was damaged where it lies (another content than on record); it crossed as it is, and its "
+    "original stays"
+)
+
+
+@dataclass(slots=True)
+class Side:
+    """A place the engine works on: the medium, and the drive's name for telling."""
+
+    medium: Medium
+    name: str
+
+
+class Loose(Protocol):
+    """Gives loose media, which lies outside the library, for reading."""
+
+    def of(self, path: bytes) -> tuple[Medium, bytes]:
+        """The folder a path lies in, open, and the name there. Raises ``OSError``."""
+
+
+@dataclass(frozen=True, slots=True)
+class Amending:
+    """What is brought along into a library that has arrived.
+
+    These entries, and the library's name there.
+    """
+
+    entries: frozenset[int]
+    library: bytes
+
+
+@dataclass(slots=True)
+class _Read:
+    """What reading one copy back gave; ``stored`` bytes lie on the drive for it."""
+
+    item: Item
+    equal: bool
+    pages_gone: bool
+    stored: int
+    proven: bool = False
+
+
+@dataclass(slots=True)
+class _Batch:
+    items: list[Item]
+    outcomes: list[Copied]
+
+
+class Engine:
+    """Brings the copies of one destination to *verified*.
+
+    ``root`` is the staging folder of the library's files.
+    """
+
+    def __init__(
+        self,
+        copies: Copies,
+        source: Side,
+        destination: Side,
+        root: bytes,
+        keeps: Fidelity,
+        proof: Proof,
+        control: Control,
+        report: Report,
+        now: float = 0.0,
+        amending: Amending | None = None,
+        alternate: bool = False,
+        loose: Loose | None = None,
+    ) -> None:
+        self._copies, self._source, self._destination, self._root = (
+            copies,
+            source,
+            destination,
+            root,
+        )
+        self._keeps, self._control, self._report, self._now = keeps, control, report, now
+        self._proof, self._loose = proof, loose
+        self._amending, self._alternate = amending, alternate
+        self._takes_damaged = bool(copies.journal.value("take_damaged", False))
+        self._crossing = copies.journal.header.crossing
+        self.speeds = Speeds(control)
+        self._all_buffers: list[Buffers] = []
+        self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
+        self._readers = ThreadPoolExecutor(_READING_THREADS, "read")
+        self._local = threading.local()
+
+    # -- places ------------------------------------------------------------------------------------
+
+    def staged(self, item: Item) -> bytes:
+        """Where an item is staged.
+
+        While something is brought along, all the rest is in the library already.
+        """
+        if self._amending and item.id not in self._amending.entries:
+            return join(self._amending.library, self.arrives(item))
+        return join(self._root, self.arrives(item))
+
+    def arrives(self, item: Item) -> bytes:
+        """Where an item will be in the new library."""
+        return arrives_at(item, self._crossing)
+
+    def _buffers(self) -> Buffers:
+        found: Buffers | None = getattr(self._local, "buffers", None)
+        if found is None:
+            found = self._local.buffers = Buffers()
+            self._all_buffers.append(found)
+        return found
+
+    # -- the run -----------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Copies and verifies all that is not yet; hindrances are recorded, the rest goes on.
+
+        Raises:
+            EnvironmentTrouble: the destination failed.
+            Cancelled: by the control.
+        """
+        handed: queue.Queue[_Batch | None] = queue.Queue(maxsize=1)
+        failure: list[BaseException] = []
+        verifier = threading.Thread(target=self._verify_loop, args=(handed, failure), name="verify")
+        try:
+            self._make_folders()
+            self._look_at_kept()
+            if self._alternate:
+                self._in_turn()
+            else:
+                verifier.start()
+                try:
+                    for batch in self._work():
+                        self._hand(handed, batch, failure)
+                finally:
+                    self._hand_end(handed, verifier)
+                    verifier.join()
+                if failure:
+                    raise failure[0]
+            if self._keeps.links and self._twins():
+                self._in_turn()  # those that are files of their own by now
+        finally:
+            for pool in (self._copiers, self._readers):
+                pool.shutdown(wait=True, cancel_futures=True)
+            for buffers in self._all_buffers:
+                buffers.close()
+
+    def _work(self) -> Iterator[_Batch]:
+        """What an interrupted run had copied but not read back.
+
+        Then all the rest, as it is copied.
+        """
+        for items in self._batches(Which.NOT_READ_BACK_YET):
+            yield _Batch(items, [])
+        for items in self._batches(Which.NOT_COPIED_YET):
+            with self.speeds.writing([i.size for i in items]):
+                batch = self._copy_batch(items)
+            yield batch
+
+    def _in_turn(self) -> None:
+        """Copies a gibibyte or more, reads it back, and so on."""
+        waiting: list[_Batch] = []
+        size = files = 0
+        for batch in self._work():
+            if batch.outcomes:
+                self._keep_batch(batch.items, batch.outcomes)
+            waiting.append(batch)
+            size, files = size + sum(i.size for i in batch.items), files + len(batch.items)
+            if size >= ROUND_BYTES or files >= ROUND_FILES:
+                self._verify_all(waiting)
+                size = files = 0
+        self._verify_all(waiting)
+
+    def _verify_all(self, waiting: list[_Batch]) -> None:
+        for batch in waiting:
+            self._verify_batch(batch)
+        waiting.clear()
+
+    @staticmethod
+    def _hand(
+        handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]
+    ) -> None:
+        while True:
+            if failure:
+                raise failure[0]
+            try:
+                handed.put(batch, timeout=0.1)
+                return
+            except queue.Full:
+                continue
+
+    @staticmethod
+    def _hand_end(handed: queue.Queue[_Batch | None], verifier: threading.Thread) -> None:
+        while verifier.is_alive():
+            try:
+                handed.put(None, timeout=0.1)
+                return
+            except queue.Full:
+                continue
+
+    def _batches(self, which: Which) -> Iterator[list[Item]]:
+        batch: list[Item] = []
+        size = 0
+        most_files, most_bytes = BATCH_FILES[0], BATCH_BYTES[0]
+        for item in self._copies.items(which, first_names=self._keeps.links):
+            if batch and (size + item.size > most_bytes or len(batch) >= most_files):
+                begun = time.monotonic()
+                yield batch
+                if time.monotonic() - begun < _BATCH_SECONDS:
+                    most_files, most_bytes = (
+                        min(2 * most_files, BATCH_FILES[1]),
+                        min(2 * most_bytes, BATCH_BYTES[1]),
+                    )
+                batch, size = [], 0
+            batch.append(item)
+            size += item.size
+        if batch:
+            yield batch
+
+    def _make_folders(self) -> None:
+        medium = self._destination.medium
+        if self._amending:
+            self._make_folder(medium, self._root)
+            for id in self._amending.entries:
+                self._make_parents(medium, self.staged(self._copies.item(id)))
+            return
+        for place, there in self._copies.journal.folders_that_cross():
+            if place == b".fascis" or place.startswith(b".fascis/"):
+                continue
+            self._make_folder(medium, join(self._root, there) if place else self._root)
+        for item in self._copies.items(Which.KEPT_ELSEWHERE):
+            self._make_parents(medium, self.staged(item))
+
+    def _make_parents(self, medium: Medium, place: bytes) -> None:
+        inner = parent(place)[len(self._root) :].strip(b"/")
+        parts = inner.split(b"/") if inner else []
+        for i in range(len(parts)):
+            self._make_folder(medium, join(self._root, b"/".join(parts[: i + 1])))
+
+    @staticmethod
+    def _make_folder(medium: Medium, place: bytes) -> None:
+        try:
+            medium.make_folder(place)
+        except FileExistsError:
+            return
+        except OSError as error:
+            raise told(error, "make the folder", place) from error
+
+    def _look_at_kept(self) -> None:
+        """On a resume.
+
+        What the journal calls verified must still be there, as its drive gave it back; else it is
+        made anew.
+        """
+        lost, doubted = [], []
+        for item in self._copies.items(Which.READ_BACK):
+            if self._amending and item.id not in self._amending.entries:
+                continue  # it is in the library; a release looks at it again
+            self._control.checkpoint()
+            look = self._look(item, self.staged(item))
+            if (
+                look is Look.OTHER and self._amending
+            ):  # it may have been moved into the library already
+                look = self._look(item, join(self._amending.library, self.arrives(item)))
+            elif (
+                look is Look.TOUCHED
+                and self._keeps.keeps_ctime
+                and item.twin is None
+                and item.links == 1
+            ):
+                doubted.append(item.id)
+            if look is Look.OTHER:
+                remove_staged(self._destination.medium, self.staged(item))
+                lost.append(item.id)
+        if lost:
+            self._copies.forget_some(lost)
+        if doubted:
+            self._copies.doubt_some(doubted)
+
+    def _look(self, item: Item, place: bytes) -> Look:
+        try:
+            status = self._destination.medium.status(place)
+        except FileNotFoundError:
+            return Look.OTHER
+        except OSError as error:
+            raise told(error, "look at the copy", place) from error
+        return look_at_copy(item.copy_seen, status, self._keeps)
+
+    # -- copying -----------------------------------------------------------------------------------
+
+    def _copy_batch(self, items: list[Item]) -> _Batch:
+        ordered = sorted(
+            items, key=lambda i: (parent(i.place), i.inode)
+        )  # near each other on the source
+        if len(ordered) == 1:
+            outcomes = [self._copy(ordered[0])]
+        else:
+            share = -(-len(ordered) // _COPYING_THREADS)
+            parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
+            results = [self._copiers.submit(self._copy_some, part) for part in parts]
+            outcomes = _gather(results)
+        return _Batch(items, outcomes)
+
+    def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
+        """Flushes a copied batch to the drive, and then writes it into the journal."""
+        try:
+            with self.speeds.writing([i.size for i in items], more=True):
+                self._destination.medium.sync()
+        except OSError as error:
+            raise told(error, "flush to " + self._destination.name) from error
+        self._copies.record_copies(outcomes)
+        by_id = {i.id: i for i in items}
+        for outcome in outcomes:
+            if outcome.state in _MEANINGS:
+                self._attention(
+                    by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state]
+                )
+            elif outcome.seen and outcome.seen[:2] != (
+                by_id[outcome.item].size,
+                by_id[outcome.item].mtime_ns,
+            ):
+                self._attention(
+                    by_id[outcome.item].place,
+                    self._source.name,
+                    "changed since it was surveyed; the copy is the newer one",
+                )
+            if outcome.lost:
+                names = ", ".join(map(shown, outcome.lost[:3]))
+                self._attention(
+                    by_id[outcome.item].place, self._destination.name, _LOST.format(names=names)
+                )
+            if outcome.zeros:
+                self._attention(by_id[outcome.item].place, self._source.name, _ZEROS)
+
+    def _copy_some(self, items: list[Item]) -> list[Copied]:
+        return [self._copy(item) for item in items]
+
+    def _copy(self, item: Item) -> Copied:
+        place = self.staged(item)
+        try:
+            outcome = self._copy_to(item, place)
+        except FascisError as error:
+            if getattr(error, "errno", 0) != errno.EEXIST:
+                raise
+            remove_staged(
+                self._destination.medium, place
+            )  # staged without a record, by a run that was cut off
+            self._must_be_free(place)
+            outcome = self._copy_to(item, place)
+        if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
+            if not self._takes_damaged:
+                remove_staged(self._destination.medium, place)
+                return Copied(item.id, CopyState.DAMAGED)
+            self._attention(item.place, self._source.name, _TAKEN)
+        if outcome.state is CopyState.COPIED and item.fate is Fate.COPY and outcome.seen:
+            self._report(Advanced(item.strand, outcome.seen[0], 1, destination=self._copies.number))
+        return outcome
+
+    def _must_be_free(self, place: bytes) -> None:
+        """A drive that says of one name that it is taken, and that nothing is there, is damaged.
+
+        No resume gets past that.
+        """
+        try:
+            self._destination.medium.create(place).close()
+            remove_staged(self._destination.medium, place)
+        except FileExistsError as error:
+            name = self._destination.name
+            raise DriveGone(
+                f"The file system of {name} is damaged: it neither opens nor gives up the name "
+                f"{shown(place)}. What is verified on {name} is kept, and the originals are "
+                f"untouched. Have {name} checked and repaired, then resume.",
+                place,
+                errno.EIO,
+            ) from error
+        except OSError as error:
+            raise told(error, "write", place) from error
+
+    def _copy_to(self, item: Item, place: bytes) -> Copied:
+        place_there, medium = item.place, self._source.medium
+        if item.outside is not None:
+            assert self._loose
+            try:
+                medium, place_there = self._loose.of(item.outside)
+            except OSError as error:
+                return Copied(item.id, hindered_by(error))
+        return copy_file(
+            item,
+            place_there,
+            medium,
+            self._destination.medium,
+            place,
+            self._keeps,
+            self._buffers(),
+            self._control,
+        )
+
+    # -- verifying ---------------------------------------------------------------------------------
+
+    def _verify_loop(
+        self, handed: queue.Queue[_Batch | None], failure: list[BaseException]
+    ) -> None:
+        try:
+            while (batch := handed.get()) is not None:
+                if batch.outcomes:
+                    self._keep_batch(batch.items, batch.outcomes)
+                self._verify_batch(batch)
+        except BaseException as error:
+            failure.append(error)
+
+    def _verify_batch(self, batch: _Batch) -> None:
+        digests = {
+            o.item: o.digest for o in batch.outcomes if o.state is CopyState.COPIED and o.digest
+        }
+        if not batch.outcomes:
+            digests = {i.id: i.digest for i in batch.items if i.digest}
+        items = [i for i in batch.items if i.id in digests]
+        if not items:
+            return
+        with self.speeds.reading([i.size for i in items]):
+            results = self._read_proven(items, digests)
+        self._copies.record_verified([(r.item.id, r.proven) for r in results if r.equal])
+        for r in results:
+            if r.equal:
+                self._told_verified(r.item)
+            else:
+                self._again(r.item)
+
+    def _read_proven(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
+        """Reads copies back, and again where the first reading did not prove where it came from."""
+        share = -(-len(items) // _READING_THREADS)
+        parts = [items[i : i + share] for i in range(0, len(items), share)]
+        for _ in range(2):
+            try:
+                self._proof.begin()
+            except OSError as error:
+                raise told(error, "flush to " + self._destination.name) from error
+            results = _gather(
+                [self._readers.submit(self._verify_some, part, digests) for part in parts]
+            )
+            holds = self._proof.holds(sum(r.stored for r in results if r.stored > INLINE))
+            if holds or not self._proof.again:
+                break
+        for r in results:
+            r.proven = holds and self._proof.proves(r.pages_gone)
+        return results
+
+    def _verify_some(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
+        return [self._verify(item, digests[item.id]) for item in items]
+
+    def _told_verified(self, item: Item) -> None:
+        if item.fate is Fate.COPY:
+            self._report(Advanced(item.strand, 0, 0, item.size, 1, self._copies.number))
+
+    def _verify(self, item: Item, digest: bytes) -> _Read:
+        self._control.checkpoint()
+        try:
+            got = read_back(
+                self._destination.medium, self.staged(item), self._buffers(), self._control
+            )
+        except FascisError as error:
+            number = getattr(error, "errno", 0)
+            if number == errno.ENOENT or (number == errno.EIO and self._still_answers()):
+                return _Read(
+                    item, False, False, 0
+                )  # not kept, or found wrong by the file system: as read back wrong
+            raise
+        return _Read(item, got.digest == digest, got.pages_gone, got.stored)
+
+    def _still_answers(self) -> bool:
+        """True when the destination answers all the same.
+
+        What failed is one file, not the drive.
+        """
+        try:
+            self._destination.medium.names(self._root)
+            self._destination.medium.sync()
+        except OSError:
+            return False
+        return True
+
+    def _again(self, item: Item) -> None:
+        """A copy read back wrong is made anew, twice at most."""
+        for attempt in range(2, _TRIES + 1):
+            remove_staged(self._destination.medium, self.staged(item))
+            outcome = self._copy_to(item, self.staged(item))
+            try:
+                self._destination.medium.sync()
+            except OSError as error:
+                raise told(error, "flush to " + self._destination.name) from error
+            self._copies.record_copies([outcome])
+            if outcome.state is not CopyState.COPIED or outcome.digest is None:
+                self._attention(item.place, self._source.name, _MEANINGS[outcome.state])
+                return
+            (read,) = self._read_proven([item], {item.id: outcome.digest})
+            if read.equal:
+                self._copies.record_verified([(item.id, read.proven)])
+                times = "once" if attempt == 2 else "twice"
+                self._attention(
+                    item.place,
+                    self._destination.name,
+                    f"read back wrong {times}, copied again, now equal. Watch this drive",
+                )
+                self._told_verified(item)
+                return
+        self._copies.record_copies([Copied(item.id, CopyState.MISMATCH)])
+        self._attention(item.place, self._destination.name, _MEANINGS[CopyState.MISMATCH])
+
+    # -- second names ------------------------------------------------------------------------------
+
+    def _twins(self) -> bool:
+        """Gives hard-linked files their other names in the copy, as they had in the source.
+
+        Returns:
+            True when some are no longer names of one file: each is then copied for itself.
+        """
+        apart: list[int] = []
+        batch: list[tuple[Copied, bool | None]] = []
+        for item in self._copies.items(Which.SECOND_NAMES):
+            self._control.checkpoint()
+            assert item.twin is not None
+            first = self._copies.item(item.twin)
+            if self._is_apart(item, first):
+                apart.append(item.id)
+                continue
+            batch.append(self._twin(item, first))
+            if len(batch) >= BATCH_FILES[1]:
+                self._record_twins(batch)
+                batch = []
+        if batch:
+            self._record_twins(batch)
+        if apart:
+            self._copies.journal.part_twins(apart)
+            self._copies.forget_some(apart)
+        return bool(apart)
+
+    def _is_apart(self, item: Item, first: Item) -> bool:
+        """True when a second name is there, and is no name of the file that was copied.
+
+        One of them was saved anew, or went.
+        """
+        try:
+            now = self._source.medium.status(item.place)
+        except OSError:
+            return False
+        if first.seen is not None:
+            return inode_key(now.st_ino) != first.seen[3]
+        return first.copy is CopyState.VANISHED
+
+    def _twin(self, item: Item, first: Item) -> tuple[Copied, bool | None]:
+        medium = self._destination.medium
+        if first.copy is not CopyState.VERIFIED or first.digest is None or first.seen is None:
+            return Copied(item.id, first.copy or CopyState.UNREADABLE), None
+        try:
+            now = self._source.medium.status(item.place)
+        except OSError:
+            return Copied(item.id, CopyState.VANISHED), None
+        if (now.st_size, mtime_of(now)) != first.seen[
+            :2
+        ] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
+            return Copied(item.id, CopyState.CHANGING), None
+        place = self.staged(item)
+        try:
+            medium.hard_link(self.staged(first), place)
+        except FileExistsError:
+            remove_staged(medium, place)
+            medium.hard_link(self.staged(first), place)
+        except OSError as error:
+            raise told(error, "link", place) from error
+        if item.fate is Fate.COPY:
+            self._report(Advanced(item.strand, item.size, 1, item.size, 1, self._copies.number))
+        return Copied(
+            item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen
+        ), first.proven
+
+    def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
+        try:
+            self._destination.medium.sync()
+        except OSError as error:
+            raise told(error, "flush to " + self._destination.name) from error
+        self._copies.record_copies([c for c, _ in batch])
+        self._copies.record_verified(
+            [(c.item, proven) for c, proven in batch if proven is not None]
+        )
+
+    def _attention(self, place: bytes, drive: str, meaning: str) -> None:
+        self._copies.journal.note(place, drive, meaning, self._now)
+        self._report(Attention(place, drive, meaning))
+
+
+def _gather(results: list[Future[list[T]]]) -> list[T]:
+    """Waits for all, then gives all outcomes or raises the first error."""
+    out: list[T] = []
+    first: BaseException | None = None
+    for result in results:
+        try:
+            out += result.result()
+        except BaseException as error:
+            first = first or error
+    if first:
+        raise first
+    return out
+
+
+def hindrance_sentence(place: bytes, state: CopyState) -> str:
+    """One sentence on a file that could not be copied."""
+    return f"{shown(place)}: {_MEANINGS[state]}."

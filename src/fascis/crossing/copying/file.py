@@ -1,0 +1,430 @@
+"""Copying one file and reading it back: the two acts on which everything stands.
+
+A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the
+source was the same
+after reading as before. It counts as verified when what is read back from the drive has that
+digest.
+"""
+
+from __future__ import annotations
+
+import errno
+import mmap
+import os
+import time
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from types import TracebackType
+from typing import Self, TypeVar
+
+from blake3 import blake3
+
+from fascis.crossing.journal.copies import Copied, Item
+from fascis.crossing.model.events import Control
+from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
+from fascis.crossing.model.states import CopyState
+from fascis.crossing.places.putting import give_attributes
+from fascis.files.errors import told
+from fascis.files.medium import Medium, MediumFile, remove_own
+
+T = TypeVar("T")
+CHUNK = 4 << 20
+PAGE = 4096
+SMALL = 1 << 20
+_SOURCE_TRIES = 3
+_ZEROS = memoryview(bytes(CHUNK))
+_SETTLED_SECONDS = 600.0  # a file that changed since may not have all its blocks yet
+_UNCOUNTED = 1 << 20  # bytes of blocks that hold no content: maps of a large file
+_PAUSE = 0.25  # seconds, and twice that before the last try
+
+
+class SourceTrouble(Exception):
+    """The source of one file could not be read; the rest goes on. Internal to the engine."""
+
+    def __init__(self, error: OSError) -> None:
+        super().__init__(str(error))
+        self.error = error
+
+
+class Written(Exception):
+    """Somebody opened the source for writing while it was read: what was copied does not count.
+
+    Internal to the engine.
+    """
+
+
+class Held:
+    """A source file under a read lease, where one is granted.
+
+    A write through an old mapping changes neither size nor time.
+    """
+
+    def __init__(self, reading: MediumFile) -> None:
+        self._reading, self._granted = reading, reading.hold()
+
+    def check(self) -> None:
+        """Raises :class:`Written` when somebody writes, or wants to and waits for us."""
+        if self._granted is False:
+            raise Written
+        if self._granted and not self._reading.held():
+            self._reading.let_go()
+            raise Written
+
+
+class Buffers:
+    """Buffers of one copying thread, and the one thread that hashes for it.
+
+    A digest must be fed in order.
+    """
+
+    def __init__(self) -> None:
+        self.hasher = ThreadPoolExecutor(1, "hash")
+        self.ring = [
+            memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)
+        ]  # whole pages: direct I/O wants them
+        self.small = memoryview(bytearray(SMALL))
+
+    def close(self) -> None:
+        """Ends the hashing thread."""
+        self.hasher.shutdown(wait=True, cancel_futures=True)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+def copy_file(
+    item: Item,
+    origin: bytes,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
+) -> Copied:
+    """Copies one regular file, ``origin`` in the source, to a ``place`` that must not exist.
+
+    Returns:
+        The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
+
+    Raises:
+        EnvironmentTrouble: the destination failed; what was begun there is left for the resume.
+        Cancelled: by the control.
+    """
+    for attempt in range(_SOURCE_TRIES):
+        if attempt:
+            time.sleep(_PAUSE * attempt)  # whoever writes there may be done in a moment
+        control.checkpoint()
+        try:
+            outcome = _copy_once(item, origin, source, destination, place, keeps, buffers, control)
+        except SourceTrouble as trouble:
+            remove_staged(destination, place)
+            return Copied(item.id, hindered_by(trouble.error))
+        if outcome is not None:
+            return outcome
+        remove_staged(destination, place)
+    return Copied(item.id, CopyState.CHANGING)
+
+
+def hindered_by(error: OSError) -> CopyState:
+    """What an error of reading the source makes of a copy.
+
+    Its source vanished, or cannot be read.
+    """
+    return (
+        CopyState.VANISHED if error.errno in (errno.ENOENT, errno.ENOTDIR) else CopyState.UNREADABLE
+    )
+
+
+def remove_staged(destination: Medium, place: bytes) -> None:
+    """Removes a staged file of this crossing, if it is there."""
+    try:
+        remove_own(destination, place)
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise told(error, "clear the unfinished copy", place) from error
+
+
+def _copy_once(
+    item: Item,
+    origin: bytes,
+    source: Medium,
+    destination: Medium,
+    place: bytes,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
+) -> Copied | None:
+    try:
+        reading = source.open(origin)
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    try:
+        held = Held(reading)
+        held.check()
+        before = reading.opened
+        try:
+            writing = destination.create(place)
+        except OSError as error:
+            raise told(error, "write", place) from error
+        try:
+            digest = _transfer(reading, writing, before, keeps, buffers, control, held)
+            lost = _keep_attributes(reading, writing, before, keeps)
+            copy = writing.status()
+        except OSError as error:
+            raise told(error, "write", place) from error
+        finally:
+            _close(writing, place)
+        held.check()
+        after = reading.status()
+    except Written:
+        return None
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    finally:
+        reading.close()
+    if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
+        return None
+    zeros = (
+        before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
+    )
+    return Copied(
+        item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost)
+    )
+
+
+def _close(file: MediumFile, place: bytes) -> None:
+    try:
+        file.close()
+    except OSError as error:  # some drives report a failed write only here
+        raise told(error, "write", place) from error
+
+
+def _keep_attributes(
+    reading: MediumFile, writing: MediumFile, like: os.stat_result, keeps: Fidelity
+) -> list[str]:
+    lost = give_attributes(writing, reading.attributes()) if keeps.attributes else []
+    try:
+        writing.set_status(like, keeps.owner)
+    except PermissionError:
+        if keeps.modes:
+            raise
+    return lost
+
+
+def _transfer(
+    reading: MediumFile,
+    writing: MediumFile,
+    before: os.stat_result,
+    keeps: Fidelity,
+    buffers: Buffers,
+    control: Control,
+    held: Held,
+) -> bytes:
+    if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
+        return _transfer_small(reading, writing, buffers.small, before.st_size)
+    hasher = blake3()
+    sparse = keeps.holes and before.st_blocks * 512 < before.st_size
+    ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
+    doubtful = sparse and _doubtful(before, ranges)
+
+    def pass_hole(at: int, end: int) -> None:
+        if doubtful:
+            _move_to(reading, writing, at)
+            _transfer_range(
+                reading, writing, hasher, at, end, buffers, control, held, leaves_zeros=True
+            )
+        else:
+            _hash_hole(hasher, end - at, control)
+
+    at = 0
+    for begin, end in ranges:
+        if begin > at:
+            pass_hole(at, begin)
+            _move_to(reading, writing, begin)
+        at = _transfer_range(
+            reading, writing, hasher, begin, end if sparse else None, buffers, control, held
+        )
+    if sparse and at < before.st_size:
+        pass_hole(at, before.st_size)
+    if sparse:
+        writing.set_size(before.st_size)
+    return hasher.digest()
+
+
+def _move_to(reading: MediumFile, writing: MediumFile, offset: int) -> None:
+    _read(partial(reading.skip_to, offset))
+    writing.skip_to(offset)
+
+
+def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
+    """True when what a file system calls holes is read all the same.
+
+    It may say so of what was written a moment ago and has not found its place on the drive yet (one
+    did, for a time); and where it
+    keeps more blocks than the parts that it says are written.
+    """
+    written = sum(end - begin for begin, end in ranges)
+    recent = max(before.st_mtime, before.st_ctime) > time.time() - _SETTLED_SECONDS
+    return recent or before.st_blocks * 512 > written + max(_UNCOUNTED, written // 16)
+
+
+def _read(work: Callable[[], T]) -> T:
+    try:
+        return work()
+    except OSError as error:
+        raise SourceTrouble(error) from error
+
+
+def _transfer_small(
+    reading: MediumFile, writing: MediumFile, buffer: memoryview, size: int
+) -> bytes:
+    filled = 0
+    try:
+        while filled < size and (count := reading.readinto(buffer[filled:size])):
+            filled += count
+    except OSError as error:
+        raise SourceTrouble(error) from error
+    if filled:
+        writing.write(buffer[:filled])
+    return blake3(buffer[:filled]).digest()
+
+
+def _hash_hole(hasher: blake3, length: int, control: Control) -> None:
+    while length:
+        control.checkpoint()
+        count = min(length, len(_ZEROS))
+        hasher.update(_ZEROS[:count])
+        length -= count
+
+
+def _transfer_range(
+    reading: MediumFile,
+    writing: MediumFile,
+    hasher: blake3,
+    at: int,
+    end: int | None,
+    buffers: Buffers,
+    control: Control,
+    held: Held,
+    leaves_zeros: bool = False,
+) -> int:
+    """Copies up to ``end`` (or the whole file) here, while another thread hashes."""
+    pending: list[Future[object] | None] = [None] * len(buffers.ring)
+    turn = 0
+    try:
+        while end is None or at < end:
+            control.checkpoint()
+            held.check()
+            if (waiting := pending[turn]) is not None:
+                waiting.result()
+            buffer = buffers.ring[turn]
+            part = buffer if end is None else buffer[: min(len(buffer), end - at)]
+            try:
+                count = reading.readinto(part)
+            except OSError as error:
+                raise SourceTrouble(error) from error
+            if not count:
+                break
+            pending[turn] = buffers.hasher.submit(hasher.update, part[:count])
+            reading.begin_reading(at + count, CHUNK)  # comes in while this chunk is written
+            if leaves_zeros and part[:count] == _ZEROS[:count]:
+                writing.skip_to(at + count)
+            else:
+                writing.write(part[:count])
+                writing.begin_writeout(at, count)
+            at += count
+            turn = (turn + 1) % len(pending)
+    finally:
+        for waiting in pending:
+            if waiting is not None:
+                waiting.result()
+    return at
+
+
+@dataclass(frozen=True, slots=True)
+class ReadBack:
+    """What reading a copy back gave.
+
+    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive.
+    """
+
+    digest: bytes
+    pages_gone: bool
+    seen: CopySeen
+    stored: int
+
+
+def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack:
+    """Drops the copy's pages and reads it.
+
+    Raises:
+        EnvironmentTrouble: the destination failed.
+    """
+    try:
+        file = destination.open(place)
+        try:
+            gone = file.drop_cached()
+            before = file.opened
+            if before.st_size <= SMALL:
+                buffer, filled = buffers.small, 0
+                while filled < before.st_size and (count := file.readinto(buffer[filled:])):
+                    filled += count
+                digest = blake3(buffer[:filled]).digest()
+            else:
+                digest = _digest_large(file, buffers, control)
+            return ReadBack(
+                digest, gone, copy_seen_of(before), min(before.st_size, before.st_blocks * 512)
+            )
+        finally:
+            file.close()
+    except OSError as error:
+        raise told(error, "read back", place) from error
+
+
+def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes:
+    hasher = blake3()
+    pending: list[Future[object] | None] = [None] * len(buffers.ring)
+    turn = at = 0
+    around = file.go_around_cache(True)
+    try:
+        while True:
+            control.checkpoint()
+            if not around:
+                file.begin_reading(at, 2 * CHUNK)
+            if (waiting := pending[turn]) is not None:
+                waiting.result()
+            try:
+                count = file.readinto(buffers.ring[turn])
+            except OSError as error:
+                if not around or error.errno != errno.EINVAL:
+                    raise
+                around = file.go_around_cache(
+                    False
+                )  # this drive wants yet larger pieces: through the cache then
+                continue
+            if not count:
+                break
+            at += count
+            if (
+                around and count % PAGE
+            ):  # the end; what may still come is asked for through the cache
+                around = file.go_around_cache(False)
+            pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
+            turn = (turn + 1) % len(pending)
+    finally:
+        for waiting in pending:
+            if waiting is not None:
+                waiting.result()
+    return hasher.digest()

@@ -1,0 +1,1 @@
+"""What a destination can hold: names, limits, obstacles, room."""

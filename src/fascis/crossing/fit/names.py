@@ -1,0 +1,384 @@
+"""Keeping names apart.
+
+What a destination cannot hold, or would take for another name, gets another name in the copy.
+
+The originals keep theirs. What was renamed is recorded in the inventory, with the name before, and
+documents follow; a later
+crossing to a drive that can hold the old names gives them back. A file whose name is all that
+something knows it by (a
+frame of a sequence, a clip that an edit list names) cannot be renamed: then another drive it is, or
+leaving it out.
+"""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.scope.gathering import Gathering
+from fascis.drives.rules import LAST_CODE, Rules
+from fascis.files.names import join, parent
+from fascis.library.identity import OWN
+from fascis.library.survey import Survey
+from fascis.library.uses import Uses
+
+GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
+_XMP = b".xmp"
+_MOST_TRIES = 1_000
+
+
+@dataclass(slots=True)
+class Apart:
+    """Names that are other ones in the copy. Places are those of the library as it is now.
+
+    Attributes:
+        folders: folder → its own name there.
+        files: file → its name there.
+        before: folder or file → the place that an earlier crossing recorded for it.
+        refused: what is renamed because the destination cannot hold its name: place → why.
+        doubled: what is renamed because its name would become one with another.
+        returned: what gets back the name that it had before.
+        cannot: what would have to be renamed and cannot be: place → why.
+    """
+
+    folders: dict[bytes, bytes] = field(default_factory=dict)
+    files: dict[bytes, bytes] = field(default_factory=dict)
+    before: dict[bytes, bytes] = field(default_factory=dict)
+    refused: dict[bytes, str] = field(default_factory=dict)
+    doubled: list[bytes] = field(default_factory=list)
+    returned: list[bytes] = field(default_factory=list)
+    cannot: dict[bytes, str] = field(default_factory=dict)
+
+    def __bool__(self) -> bool:
+        return bool(self.folders or self.files or self.before)
+
+    def folder(self, place: bytes) -> bytes:
+        """Where a folder of the library is in the copy."""
+        if not self.folders or not place:
+            return place
+        return join(self.folder(parent(place)), self.folders.get(place, place.rpartition(b"/")[2]))
+
+    def there(self, place: bytes) -> bytes:
+        """Where a file of the library is in the copy."""
+        return join(self.folder(parent(place)), self.files.get(place, place.rpartition(b"/")[2]))
+
+
+def keep_apart(
+    survey: Survey,
+    uses: Uses,
+    fates: Sequence[int],
+    gathering: Gathering,
+    rules: Sequence[Rules],
+    before: Mapping[bytes, bytes],
+) -> Apart:
+    """Finds another name for all that the destinations cannot hold as it is called.
+
+    Pure: writes and reads nothing.
+
+    Args:
+        rules: of every destination; a name must do on all of them.
+        before: place → the place it had before an earlier crossing renamed it, see the inventory.
+    """
+    found = Apart()
+    fixed = _Fixed(survey, uses, gathering)
+    for folder, (subfolders, names) in _tree(survey, fates, gathering).items():
+        allot = _Folder(found, folder, rules, before, fixed)
+        if not folder:  # Fascis's own folder will be there: nothing else may become one with it
+            subfolders = [n for n in subfolders if n != OWN]
+            allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
+        allot.run(subfolders, names)
+    found.before = {
+        p: b
+        for p, b in before.items()
+        if p in found.before or p in found.files or p in found.folders
+    }
+    return found
+
+
+def allot_more(
+    taken: Iterable[bytes], names: Sequence[bytes], rules: Sequence[Rules]
+) -> dict[bytes, bytes]:
+    """Names for what appeared in one folder after the plan, beside those that are taken."""
+    found = Apart()
+    folder = _Folder(found, b"", rules, {}, _Fixed(Survey(), Uses(), Gathering()))
+    folder.taken = {folder.key(n) for n in taken}
+    folder.run([], list(names))
+    return found.files
+
+
+class _Fixed:
+    """Files whose name is all that something knows them by."""
+
+    def __init__(self, survey: Survey, uses: Uses, gathering: Gathering) -> None:
+        self._survey, self._rows = survey, uses.keeps_name
+        self._loose = {place for place, o in gathering.items if o.frame}
+        self._places: set[bytes] | None = None
+
+    def __contains__(self, place: bytes) -> bool:
+        if self._places is None:
+            self._places = (
+                {p for row, _, p in self._survey.rows() if row in self._rows}
+                if self._rows
+                else set()
+            )
+        return place in self._places or place in self._loose
+
+
+def _tree(
+    survey: Survey, fates: Sequence[int], gathering: Gathering
+) -> dict[bytes, tuple[list[bytes], list[bytes]]]:
+    """The names in every folder that goes along: its folders, and what else goes along."""
+    tree: dict[bytes, tuple[list[bytes], list[bytes]]] = {b"": ([], [])}
+    for folder in survey.folders:
+        names = [survey.name(row) for row in range(folder.first, folder.end) if fates[row] in GOES]
+        tree.setdefault(folder.place, ([], []))[1].extend(names)
+    for place, _ in gathering.items:
+        tree.setdefault(parent(place), ([], []))[1].append(place.rpartition(b"/")[2])
+    for place in gathering.folders():
+        tree.setdefault(place, ([], []))
+    for place in list(tree):
+        if place:
+            tree.setdefault(parent(place), ([], []))[0].append(place.rpartition(b"/")[2])
+    return tree
+
+
+class _Folder:
+    """Names in one folder of the copy."""
+
+    def __init__(
+        self,
+        found: Apart,
+        folder: bytes,
+        rules: Sequence[Rules],
+        before: Mapping[bytes, bytes],
+        fixed: _Fixed,
+    ) -> None:
+        self._found, self._folder, self._rules, self._before, self._fixed = (
+            found,
+            folder,
+            rules,
+            before,
+            fixed,
+        )
+        self._folding = [r for r in rules if r.folds_case]
+        self.taken: set[bytes] = set()
+        self._numbers: dict[bytes, int] = {}
+
+    def key(self, name: bytes) -> bytes:
+        """Names with the same key are one on some destination."""
+        for rules in self._folding:
+            name = rules.fold(name)
+        return name
+
+    def run(self, subfolders: list[bytes], names: list[bytes]) -> None:
+        """Allots a name to everything in it."""
+        everything = subfolders + names
+        if not self.taken and not self._before and self._all_fine(everything):
+            return
+        wanted = {n: self._wanted(n) for n in everything}
+        order = sorted(
+            names, key=lambda n: (not self._is_fixed(n), n)
+        )  # who cannot be renamed keeps the name that others want
+        doubtful = self._doubtful(wanted, [*sorted(subfolders), *order])
+        groups = [g for g in self._groups(names) if not doubtful.isdisjoint(g)]
+        together = {n for g in groups for n in g}  # what belongs together is renamed together
+        for name in subfolders:
+            if name not in doubtful:
+                self._settle(name, wanted[name], True)
+        for name in names:
+            if name not in together:
+                self._settle(name, wanted[name], False)
+        for name in sorted(doubtful.intersection(subfolders)):
+            self._allot([name], wanted, True)
+        for group in groups:
+            self._allot(group, wanted, False)
+
+    def _all_fine(self, names: list[bytes]) -> bool:
+        if any(rules.refused_names(names) for rules in self._rules):
+            return False
+        if not self._folding:
+            return True
+        together = b"/".join(names)
+        if together.isascii():
+            return len(set(together.upper().split(b"/"))) == len(names) or not names
+        return len({self.key(n) for n in names}) == len(names)
+
+    def _wanted(self, name: bytes) -> bytes:
+        """The name that it had before an earlier crossing, where that is known, else its own."""
+        recorded = self._before.get(join(self._folder, name))
+        return recorded.rpartition(b"/")[2] if recorded and not self._is_fixed(name) else name
+
+    def _is_fixed(self, name: bytes) -> bool:
+        return join(self._folder, name) in self._fixed
+
+    def _why(self, name: bytes) -> str | None:
+        return next((why for rules in self._rules if (why := rules.refuses_name(name))), None)
+
+    def _doubtful(self, wanted: dict[bytes, bytes], order: list[bytes]) -> set[bytes]:
+        """Which cannot simply have the name they want.
+
+        Refused there, or one with another, of which the first keeps it.
+        """
+        found, seen = set(), set(self.taken)
+        for name in order:
+            key = self.key(wanted[name])
+            if key in seen or self._why(wanted[name]):
+                found.add(name)
+            else:
+                seen.add(key)
+        return found
+
+    def _groups(self, names: list[bytes]) -> list[list[bytes]]:
+        """What belongs together by its name.
+
+        A photo with its sidecars, a database with its journals.
+        """
+        there, groups = set(names), dict[bytes, list[bytes]]()
+        for name in sorted(names):
+            groups.setdefault(_stem(name, there), []).append(name)
+        return list(groups.values())
+
+    def _allot(self, group: list[bytes], wanted: dict[bytes, bytes], folder: bool) -> None:
+        stem = _stem(group[0], set(group)) if not folder else group[0]
+        same = all(wanted[n] == n for n in group)
+        first = b"/".join(
+            self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1)
+            for n in group
+        )
+        begin = self._numbers.get(
+            first, 1
+        )  # of many that want one name, none tries all numbers of those before it
+        for number in range(begin, begin + _MOST_TRIES):
+            new = {
+                n: self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], number)
+                for n in group
+            }
+            keys = {self.key(n) for n in new.values()}
+            if (
+                len(keys) == len(group)
+                and not keys & self.taken
+                and not any(map(self._why, new.values()))
+            ):
+                break
+            if number >= 2 and len(group) > 1 and len({self.key(n) for n in group}) < len(group):
+                self._one_by_one(group, wanted)
+                return
+        else:
+            for name in group:
+                self._found.cannot[join(self._folder, name)] = "there is no other name for it"
+            return
+        self._numbers[first] = number + 1
+        for name in group:
+            self._settle(name, new[name], folder)
+
+    def _one_by_one(self, group: list[bytes], wanted: dict[bytes, bytes]) -> None:
+        """Files of one stem that become one with each other: each for itself.
+
+        A sidecar of that stem has then two masters.
+        """
+        if sidecar := next((n for n in group if n.lower().endswith(_XMP)), None):
+            for name in group:
+                self._found.cannot[join(self._folder, name)] = (
+                    f"{sidecar.decode(errors='replace')} belongs to several"
+                )
+            return
+        for name in group:
+            self._allot([name], wanted, False)
+
+    def _changed(self, name: bytes, ending: bytes, number: int) -> bytes:
+        """A name that can be held.
+
+        ``ending`` stays at its end, and a number above 1 goes before that.
+        """
+        if number == 1 and not self._why(name):
+            return name
+        stem = name[: len(name) - len(ending)] if ending and name.endswith(ending) else name
+        if not ending and b"." in name.lstrip(b"."):
+            stem, dot, extension = name.rpartition(b".")
+            ending = dot + extension
+        mark = f" ({number})" if number > 1 else ""
+        return _plain(stem, mark, ending, self._rules)
+
+    def _settle(self, name: bytes, new: bytes, folder: bool) -> None:
+        place = join(self._folder, name)
+        self.taken.add(self.key(new))
+        if place in self._before:
+            self._found.before[place] = self._before[place]
+        if new == name:
+            return
+        if not folder and self._is_fixed(name):
+            self._found.cannot[place] = "what uses it knows it by its name alone"
+            return
+        (self._found.folders if folder else self._found.files)[place] = new
+        if new == self._wanted(name):
+            self._found.returned.append(place)
+        elif why := self._why(name):
+            self._found.refused[place] = why
+        else:
+            self._found.doubled.append(place)
+
+
+def _stem(name: bytes, there: set[bytes]) -> bytes:
+    if name[-len(_XMP) :].lower() == _XMP and name[: -len(_XMP)] in there:
+        name = name[: -len(_XMP)]
+    return name.rpartition(b".")[0] or name
+
+
+def _plain(stem: bytes, mark: str, ending: bytes, rules: Sequence[Rules]) -> bytes:
+    """A name that every destination holds.
+
+    What it cannot hold is an underscore, what is too long is cut before its ending.
+    """
+    reserved = frozenset().union(*(r.reserved for r in rules))
+    text, end = _as_text(stem, rules, reserved), _as_text(ending, rules, reserved)
+    if any(
+        r.devices and r.refuses_name(_part(text, end).encode("utf-8", "surrogateescape"))
+        for r in rules
+    ):
+        first, dot, rest = text.partition(".")
+        text = f"{first}_{dot}{rest}"
+    trailing = "".join(r.trailing for r in rules)
+    if trailing and (text + mark + end)[-1:] in set(trailing):
+        whole = text + mark + end
+        kept = whole.rstrip(trailing)
+        text, mark, end = kept + "_" * (len(whole) - len(kept)), "", ""
+    while text and _too_long(text + mark + end, rules):
+        text = text[:-1]
+    while end and _too_long(text + mark + end, rules):
+        end = end[:-1]
+    return (text + mark + end).encode("utf-8", "surrogateescape")
+
+
+def _part(text: str, end: str) -> str:
+    """The part of a name that makes it a device's."""
+    return (text + end).partition(".")[0]
+
+
+def _as_text(name: bytes, rules: Sequence[Rules], reserved: frozenset[str]) -> str:
+    unicode_only = any(r.unicode_only for r in rules)
+    largest = min(r.largest_code for r in rules)
+    text = name.decode("utf-8", "surrogateescape")
+    if largest < LAST_CODE:
+        text = "".join(
+            c if ord(c) <= largest or "\udc80" <= c <= "\udcff" else _plainer(c, largest)
+            for c in text
+        )
+    return "".join(
+        "_" if c in reserved or (unicode_only and "\udc80" <= c <= "\udcff") else c for c in text
+    )
+
+
+def _plainer(c: str, largest: int) -> str:
+    """A letter without what a character set lacks: its accents, else itself (Unicode NFKD)."""
+    return "".join(x for x in unicodedata.normalize("NFKD", c) if ord(x) <= largest) or "_"
+
+
+def _too_long(text: str, rules: Sequence[Rules]) -> bool:
+    for r in rules:
+        if r.utf16_names and len(text.encode("utf-16-le", "surrogatepass")) > 510:
+            return True
+        if not r.utf16_names and len(text.encode("utf-8", "surrogateescape")) > 255:
+            return True
+    return False

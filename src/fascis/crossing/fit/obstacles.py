@@ -1,0 +1,597 @@
+"""What stands in the way of a crossing.
+
+The two places, their drives, and what the destination can hold.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from fascis.crossing.journal.journal import promised
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.problems import Problem, Severity
+from fascis.drives.character import look_at_character
+from fascis.drives.model import Drive
+from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
+from fascis.files.names import shown
+from fascis.files.sizes import counted, size
+from fascis.library.identity import Identity, read_identity
+from fascis.library.open_files import find_open
+from fascis.library.roles import ROLES, Role
+from fascis.library.survey import Kind, Survey
+from fascis.workspace import Workspace
+
+_MOST = 1000
+_JOURNAL_BYTES_A_FILE = 420  # measured on a library of a million files, rounded up
+
+
+# files asked for a lease before the start; each is asked again while it is copied
+MOST_LEASES = 2_000
+
+
+@dataclass(slots=True)
+class Surroundings:
+    """The drives of all places, and the problems found.
+
+    ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can
+    be looked at further.
+    """
+
+    workspace: Workspace
+    source_drive: Drive | None = None
+    drives: list[Drive | None] = field(default_factory=list)
+    usable: list[bool] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+
+    def add(
+        self,
+        severity: Severity,
+        code: str,
+        sentence: str,
+        remedy: str = "",
+        files: tuple[bytes, ...] = (),
+    ) -> None:
+        """Adds a problem, once: two destinations may have the same."""
+        self.take((Problem(severity, code, sentence, remedy, files[:_MOST]),))
+
+    def take(self, problems: Iterable[Problem]) -> None:
+        """Adds problems, each once."""
+        self.problems += [p for p in problems if p not in self.problems]
+
+    def room_problems(self, needed: list[int], rows: int) -> Iterator[Problem]:
+        """Problems of room, once the totals are known.
+
+        ``needed`` is in bytes for each destination.
+        """
+        others = promised(self.workspace.crossings)
+        for drive, wanted in zip(self.drives, needed, strict=True):
+            if drive is not None and drive.connected:
+                yield from self._drive_room(drive, wanted, rows, others.get(drive.uuid, 0))
+        yield from self._journal_room(rows * len(self.drives))
+
+    @staticmethod
+    def _drive_room(drive: Drive, needed: int, rows: int, others: int) -> Iterator[Problem]:
+        reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
+        if needed + reserve + others > drive.free:
+            taken = (
+                f", of which crossings that run or wait will take {size(others)}" if others else ""
+            )
+            yield Problem(
+                Severity.STOPS,
+                "not-enough-room",
+                f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are "
+                f"needed ({size(needed)} for the files, the rest in reserve).",
+                "Choose a drive with more room, or leave out what can be made again.",
+                (),
+                f"{size(drive.free)} free, {size(needed + reserve)} needed",
+            )
+        elif drive.free - needed - others < drive.capacity // 20:
+            yield Problem(
+                Severity.NOTE,
+                "nearly-full-after",
+                f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of "
+                f"{size(drive.capacity)} are left.",
+            )
+
+    def _journal_room(self, rows: int) -> Iterator[Problem]:
+        folder = self.workspace.state
+        while not folder.exists():
+            folder = folder.parent
+        space = os.statvfs(folder)
+        wanted = rows * _JOURNAL_BYTES_A_FILE + (4 << 20)
+        if space.f_bavail * space.f_frsize < wanted:
+            yield Problem(
+                Severity.STOPS,
+                "no-room-for-journal",
+                f"The journal needs {size(wanted)} on the drive of {shown(str(folder))}, which has"
+                f" {size(space.f_bavail * space.f_frsize)}.",
+                "Free a little room there first.",
+            )
+
+
+def look_at_drives(
+    workspace: Workspace, source: Path, destinations: Sequence[Path], ask: bool = False
+) -> Surroundings:
+    """The drives of all places, and what is wrong with these places themselves. Writes nothing.
+
+    Args:
+        ask: the destinations are asked what they can hold, which makes probe files there and
+            removes them again.
+    """
+    around = Surroundings(workspace)
+    with suppress(EnvironmentTrouble):  # the library's own problem says so
+        around.source_drive = workspace.drives.at(source)
+    for destination in destinations:
+        drive, goes_on = _destination(around, source, destination)
+        if ask and drive and goes_on:
+            drive = workspace.drives.asked(drive, destination)
+        around.drives.append(drive)
+        around.usable.append(goes_on)
+    _two_drives(around)
+    return around
+
+
+def look_around(
+    around: Surroundings,
+    source: Path,
+    destinations: Sequence[Path],
+    name: str,
+    found: Survey,
+    identity: Identity | None,
+) -> None:
+    """Looks at all places with what is to go there. Writes nothing."""
+    _library(around, source, found)
+    for destination, drive, usable in zip(destinations, around.drives, around.usable, strict=True):
+        if drive and usable:
+            _target(around, destination, name, identity)
+
+
+def _two_drives(around: Surroundings) -> None:
+    """A second copy on the same drive, or the same disk, is none when that breaks."""
+    one, other = (*around.drives, None, None)[:2]
+    if one is None or other is None:
+        return
+    if one.uuid == other.uuid:
+        around.add(
+            Severity.STOPS,
+            "also-same-drive",
+            f"Both copies would be on {one.label}; if it breaks, both are lost.",
+            "Choose another drive for the second copy.",
+        )
+    elif around.workspace.drives.same_disk(one, other):
+        around.add(
+            Severity.DECISION,
+            "also-same-disk",
+            f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies "
+            "are lost.",
+            "Choose another drive for the second copy.",
+        )
+
+
+def parking_problems(
+    source: Path, after: After, drive: Drive | None, single: bool = False, part: bool = False
+) -> Iterator[Problem]:
+    """What would keep the originals from being set aside by one rename, told before the start."""
+    if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
+        return
+    if part:
+        if after is After.PARK:
+            yield Problem(
+                Severity.STOPS,
+                "cannot-set-aside",
+                "A part of a library cannot be set aside: its folder holds the rest of the "
+                "library too.",
+                "Let the originals stay, or have them deleted after you have looked.",
+            )
+        return
+    if single:
+        yield Problem(
+            Severity.STOPS if after is After.PARK else Severity.NOTE,
+            "cannot-set-aside",
+            "A single document with what it refers to cannot be set aside by a rename."
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is compared once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
+        )
+        return
+    why = ""
+    if not os.access(source.parent, os.W_OK | os.X_OK):
+        why = f"{shown(str(source.parent))} may not be written"
+    elif _keeps_others_names(source):
+        why = f"in {shown(str(source.parent))} only the owner of a folder may rename it"
+    if why:
+        yield Problem(
+            Severity.STOPS,
+            "cannot-set-aside",
+            f"The originals could not be set aside: {why}.",
+            "Let the originals stay, or see to the permissions.",
+        )
+    elif os.path.ismount(source):
+        yield Problem(
+            Severity.STOPS if after is After.PARK else Severity.NOTE,
+            "cannot-set-aside",
+            f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is compared once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
+        )
+    elif drive and drive.renames_safely is not True:
+        refused = drive.renames_safely is False
+        yield Problem(
+            Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
+            "cannot-set-aside",
+            f"The driver of {shown(drive.label)} ({drive.rules.name}) "
+            f"{'does not promise' if refused else 'may not promise'} that a rename replaces "
+            f"nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside "
+            "there."
+            + (
+                ""
+                if after is After.PARK
+                else " Each original is read once more right before it is deleted."
+            ),
+            "Let the originals stay, or have them deleted after you have looked."
+            if after is After.PARK
+            else "",
+        )
+
+
+def _keeps_others_names(source: Path) -> bool:
+    """True in a folder like /tmp, when the library belongs to somebody else.
+
+    The sticky bit, see rename(2).
+    """
+    above, me = os.stat(source.parent), os.geteuid()
+    return bool(above.st_mode & stat.S_ISVTX) and me not in (
+        0,
+        above.st_uid,
+        os.lstat(source).st_uid,
+    )
+
+
+def _library(around: Surroundings, source: Path, found: Survey) -> None:
+    if found.mounts:
+        around.add(
+            Severity.DECISION,
+            "nested-mounts",
+            f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside "
+            "the library; what is on them stays where it is.",
+            "Unmount them, or go on without them.",
+            tuple(found.mounts),
+        )
+    if found.subvolumes:
+        folders = counted(
+            len(found.subvolumes), "folder of the library is", "folders of the library are"
+        )
+        around.add(
+            Severity.STOPS,
+            "nested-subvolumes",
+            f"{folders} a subvolume of its file system, {shown(found.subvolumes[0])} first. "
+            "What is in it cannot be taken along yet.",
+            "Copy it into an ordinary folder of the library first.",
+            tuple(found.subvolumes),
+        )
+    inodes = _Inodes(found)
+    openers = find_open(inodes, {found.root_device})
+    writers = [o for o in openers.files if o.writing]
+    if writers:
+        programs = ", ".join(sorted({shown(o.program) for o in writers}))
+        places = inodes.places({o.inode for o in writers})
+        around.add(
+            Severity.STOPS,
+            "library-open",
+            f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
+            f"Close {programs}, then look again.",
+            tuple(places),
+        )
+    if not openers.all_seen and not writers:
+        _ask_leases(around, source, found)
+    special = tuple(place for row, _, place in found.rows() if found.kind(row) is Kind.SPECIAL)
+    if special:
+        around.add(
+            Severity.NOTE,
+            "special-files",
+            f"{counted(len(special), 'device, pipe or socket', 'devices, pipes or sockets')}"
+            " cannot be copied and will stay.",
+            "",
+            special,
+        )
+
+
+def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
+    """Programs of other users cannot be seen.
+
+    Read leases tell whether one writes, documents and small roles first.
+    """
+    order = sorted(
+        (row for row in range(len(found)) if found.kind(row) is Kind.FILE),
+        key=lambda row: ROLES[found.role[row]] not in (Role.DOCUMENT, Role.OTHER),
+    )
+    asked = set(order[:MOST_LEASES])
+    known, written = len(order) <= MOST_LEASES, []
+    try:
+        medium = around.workspace.drives.open(source)
+    except EnvironmentTrouble:
+        return  # told of elsewhere
+    try:
+        for row, _, place in found.rows():
+            if row not in asked:
+                continue
+            try:
+                file = medium.open(place)
+            except OSError:
+                known = False
+                continue
+            try:
+                granted = file.hold()
+            finally:
+                file.close()
+            known = known and granted is not None
+            if granted is False:
+                written.append(place)
+    finally:
+        medium.close()
+    if written:
+        around.add(
+            Severity.STOPS,
+            "library-open",
+            f"A program of another user has {counted(len(written), 'file')} of the library open "
+            f"for writing, {shown(written[0])} first.",
+            "Close it, then look again.",
+            tuple(written[:1000]),
+        )
+    elif not known:
+        around.add(
+            Severity.NOTE,
+            "open-not-known",
+            "Programs of other users cannot be seen; whether one has the library open is not "
+            "known of every file.",
+        )
+
+
+class _Inodes:
+    """The survey's files as a container of (device, inode), without an object for each file."""
+
+    def __init__(self, found: Survey) -> None:
+        self._found = found
+        self._inodes = (
+            np.sort(np.frombuffer(found.inode, np.uint64))
+            if len(found.inode)
+            else np.empty(0, np.uint64)
+        )
+
+    def __contains__(self, key: object) -> bool:
+        if not isinstance(key, tuple) or key[0] != self._found.root_device:
+            return False
+        at = int(np.searchsorted(self._inodes, np.uint64(key[1])))
+        return at < len(self._inodes) and int(self._inodes[at]) == key[1]
+
+    def places(self, inodes: set[int]) -> list[bytes]:
+        return [place for row, _, place in self._found.rows() if self._found.inode[row] in inodes]
+
+
+def _inside(inner: Path, outer: Path) -> bool:
+    """True when ``inner`` is ``outer`` or below it, by device and inode, never by path text."""
+    try:
+        wanted = os.stat(outer)
+        here = Path(os.path.realpath(inner))
+        return any(os.path.samestat(os.stat(p), wanted) for p in (here, *here.parents))
+    except OSError:
+        return False
+
+
+def _destination(
+    around: Surroundings, source: Path, destination: Path
+) -> tuple[Drive | None, bool]:
+    """Problems of the folder the library would go into.
+
+    Its drive, and True when it can be looked at further.
+    """
+    text = shown(str(destination))
+    try:
+        around.workspace.drives.check_answers(destination)
+    except DriveGone as error:
+        around.add(
+            Severity.STOPS, "drive-silent", str(error), "See to its cable, or connect it again."
+        )
+        return None, False
+    if not os.path.lexists(destination):
+        around.add(
+            Severity.STOPS,
+            "destination-missing",
+            f"There is no folder {text}.",
+            "Make it, or connect its drive.",
+        )
+        return None, False
+    if not destination.is_dir():
+        around.add(
+            Severity.STOPS,
+            "destination-not-a-folder",
+            f"{text} is not a folder.",
+            "Name a folder on the drive.",
+        )
+        return None, False
+    try:
+        drive = around.workspace.drives.at(destination)
+    except EnvironmentTrouble as error:
+        around.add(
+            Severity.STOPS, "destination-not-permitted", str(error), "See to its permissions."
+        )
+        return None, False
+    if not drive.connected:
+        around.add(Severity.STOPS, "away", f"{drive.label} is away.", "Connect it.")
+        return drive, False
+    if _inside(destination, source):
+        around.add(
+            Severity.STOPS,
+            "destination-inside-library",
+            f"{text} lies inside the library itself.",
+            "Choose another drive.",
+        )
+        return drive, False
+    _look_at_place(around, destination, drive)
+    _suitability(around, drive, destination)
+    return drive, True
+
+
+def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> None:
+    """Problems of a folder that can be looked at, and of its drive."""
+    text = shown(str(destination))
+    if (library := _enclosing(around.workspace, destination, drive)) is not None:
+        around.add(
+            Severity.STOPS,
+            "destination-in-a-library",
+            f"{text} lies inside another library, {shown(str(library))}.",
+            "Choose a folder outside of it.",
+        )
+    if drive.read_only:
+        around.add(
+            Severity.STOPS,
+            "destination-read-only",
+            f"{drive.label} can only be read.",
+            "Connect it so that it can be written.",
+        )
+    elif not os.access(destination, os.W_OK | os.X_OK):
+        around.add(
+            Severity.STOPS,
+            "destination-not-permitted",
+            f"{text} may not be written by you.",
+            "See to its permissions.",
+        )
+    if around.source_drive and around.source_drive.uuid == drive.uuid:
+        around.add(
+            Severity.STOPS,
+            "same-drive",
+            f"The library is on {drive.label} already; nothing would be freed.",
+            "Choose another drive.",
+        )
+    elif around.source_drive and around.workspace.drives.same_disk(around.source_drive, drive):
+        around.add(
+            Severity.DECISION,
+            "same-disk",
+            "Both places are on one physical disk; if it breaks, both are lost.",
+            "Choose another drive.",
+        )
+    if drive.transport == "network":
+        around.add(
+            Severity.NOTE,
+            "network-drive",
+            f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
+        )
+
+
+def _enclosing(workspace: Workspace, destination: Path, drive: Drive) -> Path | None:
+    """The library that a folder lies in.
+
+    By an identity file above it, or one that is known here.
+    """
+    real = Path(os.path.realpath(destination))
+    for above in (real, *real.parents):
+        if (above / ".fascis/identity.json").is_file() and not (
+            above / ".fascis/arriving.json"
+        ).is_file():
+            return above
+    if not workspace.register.path.exists():
+        return None
+    for library in workspace.register.libraries():
+        roots = [library.root, *(c.root for c in workspace.register.copies(library.id))]
+        for root in roots:
+            if root != drive.mount and root.is_dir() and _inside(real, root):
+                return root
+    return None
+
+
+def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
+    """What speaks against a drive as such."""
+    label = shown(drive.label)
+    for one in (drive, around.source_drive):
+        if one and one.ambiguous:
+            around.add(
+                Severity.STOPS,
+                "drive-twins",
+                f"{shown(one.label)} shares its identity (UUID) with another drive that is "
+                "connected, as a cloned disk does; which is which is not known.",
+                "Disconnect the one that is not meant.",
+            )
+    if drive.errors:
+        around.add(
+            Severity.DECISION,
+            "drive-errors",
+            f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on "
+            f"{label}.",
+            "Have the drive checked first, or choose another.",
+        )
+    character = look_at_character(drive)
+    if character.backup:
+        around.add(
+            Severity.DECISION,
+            "backup-drive",
+            f"{label} seems to be somebody's backup disk: {character.backup}. What a backup "
+            "program keeps there may be thinned out or overwritten by it.",
+            "Choose another drive, or go on if it is none.",
+        )
+    if drive.system or character.system:
+        why = "the system of this machine is on it" if drive.system else character.system
+        around.add(Severity.NOTE, "system-drive", f"{label} is a system disk: {why}.", "")
+
+
+def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:
+    """Problems of what stands at the destination already."""
+    target = destination / name
+    if os.path.lexists(target):
+        around.add(
+            Severity.STOPS,
+            "destination-exists",
+            f"{shown(str(target))} exists already; nothing there is touched.",
+            "Give the library another name there.",
+        )
+    if identity is None:
+        return
+    try:
+        siblings = [p for p in destination.iterdir() if (p / ".fascis/identity.json").is_file()]
+    except OSError as error:
+        around.add(
+            Severity.DECISION,
+            "destination-not-permitted",
+            f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy "
+            "of this library is there already is not known.",
+            "See to its permissions, or go on to have a copy there in any case.",
+        )
+        return
+    for sibling in siblings[:200]:
+        try:
+            medium = around.workspace.drives.open(sibling)
+            try:
+                other = read_identity(medium, sibling)
+            finally:
+                medium.close()
+        except (Damaged, EnvironmentTrouble) as error:
+            around.add(
+                Severity.NOTE,
+                "identity-damaged",
+                f"What library {shown(sibling.name)} is, is not known: {error}",
+            )
+            continue
+        if other and other.library_id == identity.library_id:
+            around.add(
+                Severity.DECISION,
+                "same-library-there",
+                f"{shown(str(sibling))} is a copy of this same library.",
+                "Go on to have one more copy beside it.",
+            )

@@ -1,0 +1,78 @@
+"""Which file system would suit a library.
+
+What each would refuse of it, by the same rules that a plan uses. Pure.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.crossing.fit.limits import Columns, clashes, holding_problems, name_problems
+from fascis.crossing.fit.names import keep_apart
+from fascis.crossing.model.fates import Fates
+from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.scope.gathering import Gathering
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.drives.model import Drive
+from fascis.drives.preparing import CHOICES, Choice
+from fascis.drives.rules import rules_of
+
+_ONLY_OF_A_DRIVE = ("rules-assumed", "times-coarser")
+
+
+@dataclass(frozen=True, slots=True)
+class Suits:
+    """A file system, and what it would mean for one library.
+
+    How many files clash, and every problem.
+    """
+
+    choice: Choice
+    clashing: int
+    problems: tuple[Problem, ...]
+
+    @property
+    def verdict(self) -> str:
+        """In a few words."""
+        if any(p.severity is Severity.STOPS for p in self.problems):
+            return "cannot hold it whole"
+        if any(p.severity is Severity.DECISION for p in self.problems):
+            return "holds it, with decisions"
+        return "holds it as it is"
+
+
+def suits(surveyed: Surveyed) -> list[Suits]:
+    """Every file system that a drive could be given, and what it would mean for this library.
+
+    In the order of the choices.
+    """
+    return [_suits(surveyed, choice) for choice in CHOICES]
+
+
+def _suits(surveyed: Surveyed, choice: Choice) -> Suits:
+    rules, nothing = rules_of(choice.filesystem), Gathering()
+    drive = Drive(
+        "",
+        choice.name,
+        choice.filesystem,
+        rules,
+        Path("/nowhere"),
+        0,
+        0,
+        4096,
+        "",
+        False,
+        False,
+        True,
+        True,
+    )
+    fates = Fates(links=rules.links).of(surveyed.survey)
+    apart = keep_apart(surveyed.survey, surveyed.uses, fates, nothing, [rules], surveyed.before)
+    columns = Columns(surveyed.survey, fates)
+    problems = [
+        *name_problems([drive], apart),
+        *holding_problems(drive, surveyed.name, columns, nothing, surveyed.attributed),
+    ]
+    clashing = len(clashes([drive], columns, nothing, apart))
+    return Suits(choice, clashing, tuple(p for p in problems if p.code not in _ONLY_OF_A_DRIVE))

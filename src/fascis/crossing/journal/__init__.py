@@ -1,0 +1,1 @@
+"""The crossing's memory: the only room with SQL on it."""

@@ -1,0 +1,612 @@
+"""The copies on one destination, as the journal knows them.
+
+Which are made, read back and proven, and how far that is.
+
+Each destination has its own state, its own digests and its own sessions: it is fast or slow, fails
+and goes on by itself.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from fascis.crossing.journal.journal import BATCH, Journal, joined, large_sum
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.seen import CopySeen
+from fascis.crossing.model.states import HINDRANCES, CopyState, Origin, State
+from fascis.files.names import join, parent
+from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
+from fascis.library.roles import ROLES, Role
+from fascis.library.survey import Kind
+
+DOUBT_SECONDS, DOUBT_BYTES = 600.0, 4 << 30
+
+
+_RECORDS = (IDENTITY, INVENTORY, MANIFEST)
+_SIZE = "coalesce(c.seen_size, e.size)"
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One entry of the plan and what is known of it; sizes in bytes, times in ns."""
+
+    id: int
+    place: bytes
+    kind: Kind
+    size: int
+    allocated: int
+    inode: int
+    mtime_ns: int
+    ctime_ns: int
+    mode: int
+    links: int
+    role: Role
+    fate: Fate
+    strand: int
+    twin: int | None
+    digest: bytes | None
+    # size, mtime_ns, ctime_ns, inode when the digest was taken
+    seen: tuple[int, int, int, int] | None
+    origin: Origin
+    copy: CopyState | None
+    copy_seen: CopySeen | None
+    proven: bool = False  # read back from the drive itself, not perhaps from memory
+    # the digest that a record in the library gives for this size and time
+    known: bytes | None = None
+    outside: bytes | None = None  # the path of loose media, which is gathered from there
+    # the copy is kept as it was; at its place stands what was written anew from it
+    rewritten: bool = False
+    there: bytes = b""  # its place in the new library: another one where names are kept apart
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """The outcome of copying one item."""
+
+    item: int
+    state: CopyState
+    digest: bytes | None = None
+    seen: tuple[int, int, int, int] | None = None
+    copy_seen: CopySeen | None = None
+    # nothing but zeros was read, in a file that says of itself that nothing is written in it
+    zeros: bool = False
+    lost: tuple[str, ...] = ()  # names of extended attributes that its drive cannot hold
+
+
+@dataclass(frozen=True, slots=True)
+class StrandProgress:
+    """How far one strand is on one destination: counts and bytes of regular files."""
+
+    id: int
+    folder: bytes
+    role: Role
+    files: int
+    bytes: int
+    copied_files: int
+    copied_bytes: int
+    verified_files: int
+    verified_bytes: int
+
+
+_ITEM = """
+SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns,
+  e.mode, e.links, e.role, e.fate, e.strand, e.twin,
+  c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin,
+  c.state, c.size, c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten,
+  f.there, e.there, c.ctime_ns
+FROM entry e
+JOIN folder f ON f.id=e.folder
+LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+
+
+_KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
+_COPIES = (None, *CopyState)  # by value: looking up is many times faster than calling an enum
+
+
+def _item(r: Sequence[Any]) -> Item:
+    seen = None if r[16] is None else (r[16], r[17], r[18], r[19])
+    copied = None if r[22] is None else CopySeen(r[22], r[23], r[24], r[31])
+    return Item(
+        r[0],
+        join(r[1], r[2]),
+        _KINDS[r[3]],
+        r[4],
+        r[5],
+        r[6],
+        r[7],
+        r[8],
+        r[9],
+        r[10],
+        ROLES[r[11]],
+        _FATES[r[12]],
+        r[13],
+        r[14],
+        r[15],
+        seen,
+        _ORIGINS[r[20]],
+        _COPIES[r[21] or 0],
+        copied,
+        bool(r[25]),
+        r[26],
+        r[27],
+        bool(r[28]),
+        join(r[1] if r[29] is None else r[29], r[2] if r[30] is None else r[30]),
+    )
+
+
+class Copies:
+    """One destination's copies.
+
+    ``number`` 0 is the first of the plan, that is to be home. Safe to use from several threads.
+    """
+
+    def __init__(self, journal: Journal, number: int = 0) -> None:
+        self.journal, self.number = journal, number
+        self._session, self._begun = 0, time.monotonic()
+
+    # -- what is kept of the destination itself ----------------------------------------------------
+
+    def value(self, key: str, otherwise: Any = None) -> Any:
+        """A value of this destination kept by :meth:`put`."""
+        return self.journal.value(f"{key}.{self.number}", otherwise)
+
+    def put(self, key: str, value: object) -> None:
+        """Keeps a value (JSON) of this destination."""
+        self.journal.put(f"{key}.{self.number}", value)
+
+    @property
+    def state(self) -> State:
+        """How far this destination is: up to *settled*, or *undone* when it was given up."""
+        return State(self.value("state", State.PLANNED.value))
+
+    def enter(self, new: State) -> None:
+        """Enters a state of this destination; entering the same again is nothing."""
+        self.journal.enter(new, self.number)
+
+    @property
+    def amending(self) -> dict[int, list[Any] | None]:
+        """What is being brought along.
+
+        Entry → how its copy looked that is superseded, or None for a new one.
+        """
+        return {int(k): v for k, v in self.value("amending", {}).items()}
+
+    def intend(self, kind: str, subject: str, now: float) -> int:
+        """Writes down what is about to be done on this destination; gives the act's number."""
+        return self.journal.intend(kind, subject, now, self.number)
+
+    def open_act(self, kind: str) -> int | None:
+        """The number of the last act of a kind on this destination when it has no outcome."""
+        return self.journal.open_act(kind, self.number)
+
+    # -- items -------------------------------------------------------------------------------------
+
+    def items(self, which: Which, batch: int = BATCH, first_names: bool = False) -> Iterator[Item]:
+        """Streams the items that are meant, in the order of the plan.
+
+        Args:
+            first_names: of hard-linked files only the first name.
+        """
+        yield from self._items(f"({which}) AND e.twin IS NULL" if first_names else which, batch)
+
+    def in_states(self, states: Iterable[CopyState]) -> Iterator[Item]:
+        """Streams the items whose copies are in one of the states."""
+        yield from self._items(f"c.state IN ({_marks(states)})", BATCH)
+
+    def _items(self, where: str, batch: int) -> Iterator[Item]:
+        last = -1
+        while True:
+            rows = self.journal.read(
+                f"{_ITEM} WHERE e.id>? AND ({where}) ORDER BY e.id LIMIT ?",
+                (self.number, last, batch),
+            )
+            yield from map(_item, rows)
+            if len(rows) < batch:
+                return
+            last = rows[-1][0]
+
+    def item(self, id: int) -> Item:
+        """One item."""
+        return _item(self.journal.read(f"{_ITEM} WHERE e.id=?", (self.number, id))[0])
+
+    def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int, bytes]]:
+        """Every verified file of the library, for its lists.
+
+        Place there, size, mtime_ns, digest, role index, place before.
+
+        The last is nothing where its name was never changed for a drive.
+        """
+        last = -1
+        while True:
+            rows = self.journal.read(
+                "SELECT e.id, coalesce(f.there, f.place), coalesce(e.there, e.name), "
+                "coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, "
+                "c.digest), e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy "
+                "c ON c.entry=e.id AND c.destination=? LEFT JOIN derived d ON d.entry=e.id AND "
+                "d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND "
+                "e.fate=0 AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id "
+                "LIMIT ?",
+                (self.number, last, 4 * BATCH),
+            )
+            for _, folder, name, size, mtime, digest, role, before in rows:
+                yield join(folder, name), size, mtime, digest, role, before or b""
+            if len(rows) < 4 * BATCH:
+                return
+            last = rows[-1][0]
+
+    def verified_names(self) -> list[tuple[int, bytes]]:
+        """``(entry, name)`` of every file that goes along and is verified, in the plan's order."""
+        return self.journal.read(
+            "SELECT e.id, e.name FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
+            f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} ORDER BY e.id",
+            (self.number,),
+        )
+
+    def smallest_of_strands(self, roles: Iterable[Role]) -> list[tuple[bytes, bytes]]:
+        """``(folder, name)`` of the smallest verified file of every strand, of some roles."""
+        marks = ",".join(str(ROLES.index(r)) for r in roles)
+        rows = self.journal.read(
+            "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry "
+            "e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND "
+            f"c.destination=? WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN "
+            f"({marks}) GROUP BY e.strand",
+            (self.number,),
+        )
+        return [(folder, name) for folder, name, _ in rows]
+
+    def in_folder(self, place: bytes) -> list[Item]:
+        """The items of the library that lie directly in one folder; gathered ones are none."""
+        return [
+            _item(r)
+            for r in self.journal.read(
+                f"{_ITEM} WHERE f.place=? AND e.outside IS NULL", (self.number, place)
+            )
+        ]
+
+    def items_there(self, folder: bytes) -> list[Item]:
+        """The entries whose place is directly in one folder of the new library."""
+        return [
+            _item(r)
+            for r in self.journal.read(
+                f"{_ITEM} WHERE coalesce(f.there, f.place)=?", (self.number, folder)
+            )
+        ]
+
+    def at(self, place: bytes) -> Item | None:
+        """The item that arrives at a place, or None."""
+        rows = self.journal.read(
+            f"{_ITEM} WHERE f.place=? AND e.name=?",
+            (self.number, parent(place), place.rpartition(b"/")[2]),
+        )
+        return _item(rows[0]) if rows else None
+
+    def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
+        """``(entry, name, state)`` of what the plan has in one folder of the copy.
+
+        By its place there; the state is ``None`` for what is not copied.
+        """
+        return self.journal.read(
+            "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON "
+            "f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "coalesce(f.there, f.place)=? AND e.fate<>4",
+            (self.number, folder),
+        )
+
+    def record_copies(self, outcomes: Iterable[Copied]) -> None:
+        """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
+        rows = [
+            (
+                self.number,
+                o.item,
+                o.state,
+                *(o.copy_seen or (None,) * 4),
+                o.digest,
+                *(o.seen or (None,) * 4),
+            )
+            for o in outcomes
+        ]
+        self.journal.write(
+            "copies",
+            lambda db: db.executemany(
+                "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, inode, "
+                "ctime_ns, digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) "
+                "VALUES(?,?,?,?,?,?,?,?,?,?,?,?)",
+                rows,
+            ),
+        )
+
+    def record_verified(self, items: Iterable[tuple[int, bool]]) -> None:
+        """Writes that copies were read back equal; ``(item, proven)``."""
+        at = self._at()
+        rows = [(CopyState.VERIFIED, proven, at, self.number, i) for i, proven in items]
+        self.journal.write(
+            "verified",
+            lambda db: db.executemany(
+                "UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows
+            ),
+        )
+
+    # -- what was written anew ---------------------------------------------------------------------
+
+    def begin_rewriting(self, item: int) -> None:
+        """Notes that an item's copy is kept as it was, and something else takes its place."""
+        self.journal.write(
+            "rewriting",
+            lambda db: db.execute(
+                "UPDATE copy SET rewritten=1 WHERE destination=? AND entry=?", (self.number, item)
+            ),
+        )
+
+    def record_derived(self, item: int, seen: CopySeen, digest: bytes) -> None:
+        """Notes what stands in an item's place, and the digest it was read back with."""
+        self.journal.write(
+            "derived",
+            lambda db: db.execute(
+                "INSERT OR REPLACE INTO derived(destination, entry, size, mtime_ns, inode, "
+                "ctime_ns, digest) VALUES(?,?,?,?,?,?,?)",
+                (self.number, item, *seen, digest),
+            ),
+        )
+
+    def stands_anew(self, item: int) -> bool:
+        """True when something was written anew in an item's place."""
+        rows = self.journal.read(
+            "SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item)
+        )
+        return bool(rows)
+
+    def derived(self) -> dict[int, tuple[CopySeen, bytes]]:
+        """What was written anew: entry → how it looked, digest."""
+        rows = self.journal.read(
+            "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE "
+            "destination=?",
+            (self.number,),
+        )
+        return {entry: (CopySeen(*seen), digest) for entry, digest, *seen in rows}
+
+    # -- sessions: how a run ended -----------------------------------------------------------------
+
+    def _at(self) -> float:
+        """When, for the order of things only: sessions one after the other, seconds within one.
+
+        Clocks may be set.
+        """
+        return self._session * 1e9 + time.monotonic() - self._begun
+
+    def begin_session(self, boot: str, mount: str) -> None:
+        """A run begins.
+
+        Notes the machine's boot and the destination's mount, and doubts what an unclean end left
+        doubtful.
+
+        An end is unclean when the run before was cut off (or its drive vanished) and the machine
+        was started again, or the
+        drive mounted again, since: drives acknowledge flushes that they have not done. What was
+        verified in the last
+        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read
+        again.
+        """
+        before = self.value("session", {})
+        if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):
+            self._doubt()
+        self._session, self._begun = int(before.get("number", 0)) + 1, time.monotonic()
+        self.put("session", {"number": self._session, "boot": boot, "mount": mount, "clean": False})
+
+    def end_session(self) -> None:
+        """A run ended by itself, its drive flushed and there."""
+        self.put("session", {**self.value("session", {}), "clean": True})
+
+    def doubt_all(self) -> None:
+        """Every copy that was read back is read again.
+
+        What is on the drive is not what could be there.
+        """
+        self.journal.write(
+            "doubt",
+            lambda db: db.execute(
+                "UPDATE copy SET state=1, proven=0 WHERE destination=? AND state=2", (self.number,)
+            ),
+        )
+
+    def doubt_some(self, items: Iterable[int]) -> None:
+        """Some copies that were read back are read again: something touched them since."""
+        rows = [(self.number, i) for i in items]
+        self.journal.write(
+            "doubt",
+            lambda db: db.executemany(
+                "UPDATE copy SET state=1, proven=0 WHERE destination=? AND entry=?", rows
+            ),
+        )
+
+    def _doubt(self) -> None:
+        last = self.journal.read(
+            "SELECT max(at) FROM copy WHERE destination=? AND state=2", (self.number,)
+        )[0][0]
+        if last is None:
+            return
+        rows = self.journal.read(
+            "SELECT c.entry, c.at, c.size FROM copy c WHERE c.destination=? AND c.state=2 ORDER "
+            "BY c.at DESC, c.entry DESC",
+            (self.number,),
+        )
+        amending = (
+            self.amending
+        )  # meanwhile the rest is in the library, where a person may have changed it: only unproven
+        doubtful, total = [], 0
+        for entry, at, size in rows:
+            if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:
+                break
+            read_again = not amending or entry in amending
+            doubtful.append(
+                (CopyState.COPIED if read_again else CopyState.VERIFIED, self.number, entry)
+            )
+            total += size or 0
+        self.journal.write(
+            "doubt",
+            lambda db: db.executemany(
+                "UPDATE copy SET state=?, proven=0 WHERE destination=? AND entry=?", doubtful
+            ),
+        )
+
+    def skip_hindered(self) -> int:
+        """Goes on without the files that could not be copied; gives how many."""
+        count = self.count_copies(HINDRANCES)
+        if not count:
+            return 0
+        marks = _marks(HINDRANCES)
+        self.journal.write(
+            "skip",
+            lambda db: db.execute(
+                f"UPDATE copy SET state=? WHERE destination=? AND state IN ({marks})",
+                (CopyState.SKIPPED, self.number),
+            ),
+        )
+        return count
+
+    def retry_hindered(self) -> None:
+        """Forgets hindrances, so that those files are tried again."""
+        if not self.count_copies((*HINDRANCES, CopyState.MISMATCH)):
+            return
+        marks = _marks((*HINDRANCES, CopyState.MISMATCH))
+        self.journal.write(
+            "retry",
+            lambda db: db.execute(
+                f"DELETE FROM copy WHERE destination=? AND state IN ({marks})", (self.number,)
+            ),
+        )
+
+    def forget_copies(self) -> None:
+        """Forgets all copies: the staging folder is gone."""
+        if self.journal.read("SELECT 1 FROM copy WHERE destination=? LIMIT 1", (self.number,)):
+            self.journal.write(
+                "forget",
+                lambda db: db.execute("DELETE FROM copy WHERE destination=?", (self.number,)),
+            )
+
+    def forget_some(self, items: Iterable[int]) -> None:
+        """Forgets some copies, which are then made anew."""
+        rows = [(self.number, i) for i in items]
+        self.journal.write(
+            "forget",
+            lambda db: db.executemany("DELETE FROM copy WHERE destination=? AND entry=?", rows),
+        )
+
+    def count_copies(self, states: Iterable[CopyState]) -> int:
+        """How many copies are in one of the states."""
+        marks = _marks(states)
+        return int(
+            self.journal.read(
+                f"SELECT count(*) FROM copy WHERE destination=? AND state IN ({marks})",
+                (self.number,),
+            )[0][0]
+        )
+
+    # -- sums --------------------------------------------------------------------------------------
+
+    def sums(self, which: Which) -> tuple[int, int]:
+        """``(files, bytes)`` of the regular files that are meant.
+
+        Sizes as copied where that is known.
+        """
+        row = self.journal.read(
+            f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id "
+            f"AND c.destination=? WHERE e.kind=0 AND ({which})",
+            (self.number,),
+        )[0]
+        return int(row[0]), joined(*row[1:])
+
+    def anything_stays(self) -> bool:
+        """True when a file or link of the old library does not go with the others.
+
+        Left out, not to be held there, not verified.
+        """
+        rows = self.journal.read(
+            "SELECT 1 FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "e.outside IS NULL AND e.kind<>2 AND (e.fate IN (1,3) OR (e.fate IN (0,4) AND (c.state "
+            "IS NULL OR c.state<>2))) LIMIT 1",
+            (self.number,),
+        )
+        return bool(rows)
+
+    def going(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along, with the sizes as they were copied."""
+        return self.sums(Which.GOING)
+
+    def verified(self) -> tuple[int, int]:
+        """``(files, bytes)`` read back and equal."""
+        return self.sums(Which.GOING_VERIFIED)
+
+    def proven(self) -> bool:
+        """True when every verified file was proven to be read from the drive."""
+        row = self.journal.read(
+            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2",
+            (self.number,),
+        )[0]
+        return bool(row[1])
+
+    def strands(self) -> list[StrandProgress]:
+        """Progress of each strand that goes along, largest first."""
+        rows = self.journal.read(
+            "SELECT s.id, s.folder, s.role, count(*), sum(c.state IN (1,2)), sum(c.state=2), "
+            f"{large_sum(_SIZE)}, "
+            f"{large_sum(f'CASE WHEN c.state IN (1,2) THEN {_SIZE} ELSE 0 END')}, "
+            f"{large_sum(f'CASE WHEN c.state=2 THEN {_SIZE} ELSE 0 END')} FROM entry e JOIN strand "
+            "s ON s.id=e.strand LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            "e.kind=0 AND e.fate=0 GROUP BY s.id ORDER BY s.id",
+            (self.number,),
+        )
+        found = [
+            StrandProgress(
+                r[0],
+                r[1],
+                ROLES[r[2]],
+                r[3],
+                joined(r[6], r[7]),
+                r[4] or 0,
+                joined(r[8], r[9]),
+                r[5] or 0,
+                joined(r[10], r[11]),
+            )
+            for r in rows
+        ]
+        return sorted(found, key=lambda s: -s.bytes)
+
+
+def _marks(states: Iterable[CopyState]) -> str:
+    return ",".join(str(int(s)) for s in states)
+
+
+def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:
+    """True when a source has the size and time on the library's own record, but other content."""
+    return (
+        item.known is not None and digest != item.known and seen[:2] == (item.size, item.mtime_ns)
+    )
+
+
+def own_place(place: bytes, crossing: str) -> bytes:
+    """Where a record of the old library's own folder crosses to.
+
+    Receipts keep their place, the rest is kept as it was.
+
+    Whatever else lies in that folder keeps its whole path, so that it never takes the place of a
+    document of the library.
+    """
+    if place.startswith((OWN + b"/receipts/", OWN + b"/as-it-was/")):
+        return place
+    return as_it_was(place[len(OWN) + 1 :] if place in _RECORDS else place, crossing)
+
+
+def arrives_at(item: Item, crossing: str) -> bytes:
+    """Where the verified copy of an item is, or will be, in the new library."""
+    if item.fate is Fate.OWN:
+        return own_place(item.there, crossing)
+    return as_it_was(item.there, crossing) if item.rewritten else item.there
+
+
+def as_it_was(place: bytes, crossing: str) -> bytes:
+    """Where the bytes that something had before stand in the new library."""
+    return OWN + b"/as-it-was/" + crossing.encode() + b"/" + place

@@ -1,0 +1,156 @@
+"""The header of a crossing's plan, as its journal keeps it: written once, read by all."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationError
+
+from fascis.crossing.model.afterwards import After
+from fascis.drives.rules import Answers
+from fascis.files.names import shown
+
+
+def _text(value: object) -> str:
+    if not isinstance(value, str):
+        raise ValueError("no text")
+    return value
+
+
+Text = Annotated[str, PlainValidator(_text)]
+"""Text that may hold a file's name of any bytes.
+
+Those that are not UTF-8 are lone surrogates, which a plain ``str`` refuses here.
+"""
+
+
+class _Facts(BaseModel):
+    model_config = ConfigDict(extra="allow", frozen=True, populate_by_name=True)
+
+
+class DriveFacts(_Facts):
+    """What is kept of a drive.
+
+    How it is told, where it was mounted, and what it said of itself when it was asked.
+    """
+
+    uuid: str
+    label: Text
+    filesystem: str = ""
+    stand_in: bool = False
+    mount: Text = "/"
+    answers: dict[str, Any] | None = None
+
+    def said(self) -> Answers | None:
+        """What it said when the crossing began; None when it was not asked."""
+        return Answers.from_json(self.answers) if self.answers else None
+
+
+class Goal(_Facts):
+    """One destination: the folder that the library's own folder is to stand in, and its drive."""
+
+    path: Text
+    drive: DriveFacts
+
+
+class PartFacts(_Facts):
+    """The projects and folders that cross, where that is not the whole library."""
+
+    projects: list[Text]
+    folders: list[Text]
+
+
+class Header(_Facts):
+    """The facts of a plan.
+
+    Later versions add to it: what an older journal does not have, has its value here.
+
+    Attributes:
+        crossing, token: the crossing's id, and the secret that proves what it made.
+        library_id, whole_id: the library's id; of a part that of the library that it was a part of.
+        name, called: its name at the new place, and as it is known.
+        source, real_source: the folder that it is taken from, as it was named, and without links.
+        landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
+        mounts: where each drive was mounted, by its UUID.
+        document: the name of a single document, or nothing.
+        destinations: the first is to be home.
+        planned_at: in seconds since 1970; ``estimate`` in seconds.
+        loose_drives: on which drive each folder of loose files was.
+        decisions: sentences of what was decided before the start.
+    """
+
+    crossing: str
+    token: str
+    library_id: str
+    whole_id: str = ""
+    part: PartFacts | None = None
+    folders_out: list[Text] = []
+    frees: int = 0
+    lacks: int = 0
+    name: Text
+    called: Text = ""
+    kind: str = "library"
+    source: Text
+    source_drive: DriveFacts
+    root_inode: int = 0
+    stable_inodes: bool = True
+    landmarks: list[tuple[Text, str, int, int]] = []
+    real_source: Text = ""
+    named: bool = False
+    mounts: dict[str, Text] = {}
+    document: Text = ""
+    references: dict[str, Any] = {}
+    loose_too: bool = False
+    loose_drives: dict[str, str] = {}
+    destinations: list[Goal] = Field(min_length=1)
+    after: After = After.KEEP
+    leave_out: list[str] = []
+    discard: list[str] = []
+    planned_at: float
+    estimate: float = 0.0
+    consent: bool = False
+    identity: dict[str, Any] | None = None
+    decisions: list[Text] = []
+
+    @property
+    def whole(self) -> str:
+        """The id of the library that it is, or that it is a part of."""
+        return self.whole_id or self.library_id
+
+    @property
+    def real_root(self) -> Path:
+        """The folder it is taken from, without links on the way."""
+        return Path(self.real_source or self.source)
+
+    def target(self, number: int) -> str:
+        """Where the library is to stand on one destination, to be told."""
+        return shown(self.destinations[number].path) + "/" + shown(self.name)
+
+    def as_json(self) -> dict[str, Any]:
+        """As the journal and the staging folder keep it."""
+        return self.model_dump(mode="python", by_alias=True)
+
+
+def parse_header(text: str | None) -> Header | None:
+    """A header from its text; None where the plan was not written.
+
+    The first ones knew one destination only.
+
+    Raises:
+        ValueError: it makes no sense.
+    """
+    if not text:
+        return None
+    said = json.loads(text)
+    if not isinstance(said, dict) or not said:
+        raise ValueError("the plan's header is not understood")
+    if "destinations" not in said and "destination" in said:
+        said["destinations"] = [
+            {"path": said.pop("destination"), "drive": said.pop("destination_drive", None)}
+        ]
+    try:
+        return Header.model_validate(said)
+    except ValidationError as error:
+        raise ValueError("the plan's header is not understood") from error

@@ -1,0 +1,803 @@
+"""The journal: a crossing's memory, an SQLite file; the only place where progress is kept.
+
+Every method that writes is one durable transaction (WAL, synchronous=FULL). The engine can be
+killed at any line.
+The plan's columns are written once; what was seen later has columns of its own.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import threading
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import closing, contextmanager
+from pathlib import Path
+from typing import Any, Protocol
+
+from fascis.crossing.journal.amendment import (
+    Found,
+    add_entries,
+    add_folders,
+    copies_superseded,
+    forget_copies,
+)
+from fascis.crossing.journal.header import Header, parse_header
+from fascis.crossing.journal.leads import LeadRows, Led, read_led, with_kept
+from fascis.crossing.model.states import UNFINISHED, CopyState, Origin, State, check_transition
+from fascis.files.database import NONSENSE, is_about_the_drive, trouble
+from fascis.files.door import delete_state
+from fascis.files.errors import Damaged, FascisError, told
+from fascis.files.names import join
+from fascis.files.private import make_private
+from fascis.library.uses import led_outside
+
+APPLICATION_ID = 0x4641534A  # "FASJ"
+VERSION = 7
+BATCH = 1024
+# Room kept free for what a crossing writes: at least, and for each entry, in bytes.
+ROOM_BYTES = (1 << 20, 640)
+
+_GATHERED = """
+CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE derived(
+  destination INTEGER NOT NULL, entry INTEGER NOT NULL,
+  size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
+  PRIMARY KEY(destination, entry)
+) WITHOUT ROWID;
+"""
+_LEADS = """
+CREATE TABLE IF NOT EXISTS lead(
+  entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL
+);
+CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
+"""
+_UNTOUCHED = (
+    "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
+)
+_NONSENSE = (sqlite3.Error, *NONSENSE)  # what a foreign or damaged file causes
+_INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
+_SCHEMA = f"""
+CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
+CREATE TABLE folder(
+  id INTEGER PRIMARY KEY, place BLOB NOT NULL,
+  mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, there BLOB
+);
+CREATE TABLE entry(
+  id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
+  size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL,
+  mtime_ns INTEGER NOT NULL, ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL,
+  links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL, strand INTEGER NOT NULL,
+  twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT,
+  known BLOB, outside BLOB, there BLOB, before BLOB
+);
+CREATE TABLE copy(
+  destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL,
+  size INTEGER, mtime_ns INTEGER, inode INTEGER,
+  proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB,
+  seen_size INTEGER, seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER,
+  rewritten INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER,
+  PRIMARY KEY(destination, entry)
+) WITHOUT ROWID;
+{_GATHERED}
+ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
+{_LEADS}
+CREATE UNIQUE INDEX folder_place ON folder(place);
+{_INDEX}
+CREATE INDEX entry_folder ON entry(folder);
+CREATE TABLE act(
+  id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL,
+  begun REAL NOT NULL, ended REAL, outcome TEXT, destination INTEGER NOT NULL DEFAULT 0
+);
+CREATE TABLE attention(
+  id INTEGER PRIMARY KEY, place BLOB NOT NULL, drive TEXT NOT NULL,
+  meaning TEXT NOT NULL, at REAL NOT NULL
+);
+"""
+_INSERT = (
+    "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, "
+    "links, role, fate, strand, twin, outside, there, before) "
+    "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+)
+# what brings an older journal to the next version
+_OLDER = {
+    1: "ALTER TABLE copy ADD COLUMN at REAL NOT NULL DEFAULT 0;",
+    2: """
+ALTER TABLE entry ADD COLUMN known BLOB;
+ALTER TABLE act ADD COLUMN destination INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE copy ADD COLUMN digest BLOB;
+ALTER TABLE copy ADD COLUMN seen_size INTEGER;
+ALTER TABLE copy ADD COLUMN seen_mtime_ns INTEGER;
+ALTER TABLE copy ADD COLUMN seen_ctime_ns INTEGER;
+ALTER TABLE copy ADD COLUMN seen_inode INTEGER;
+UPDATE copy SET (digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) =
+  (SELECT e.digest, e.seen_size, e.seen_mtime_ns, e.seen_ctime_ns, e.seen_inode
+   FROM entry e WHERE e.id=copy.entry);
+UPDATE meta SET key=key || '.0' WHERE key IN ('session', 'amending');
+INSERT INTO meta SELECT 'state.0', '"' ||
+  CASE WHEN value IN ('switched', 'parked', 'released') THEN 'settled' ELSE value END || '"'
+  FROM meta WHERE key='state';
+INSERT INTO meta SELECT 'settled_at.0', value FROM meta WHERE key='settled_at';
+""",
+    3: f"""
+ALTER TABLE entry ADD COLUMN outside BLOB;
+ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
+{_GATHERED}
+""",
+    4: f"""
+ALTER TABLE folder ADD COLUMN there BLOB;
+ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
+{_INDEX}""",
+    5: _LEADS,
+    6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns "
+    "INTEGER;",
+}
+
+
+class PlanRows(Protocol):
+    """The rows of a plan, as the tables have them. Each is asked for once, in this order."""
+
+    @property
+    def leads(self) -> LeadRows:
+        """Where every reference leads."""
+
+    def folders(self) -> Iterable[tuple[Any, ...]]:
+        """Number, place, mode, mtime in ns, place in the copy where that is another."""
+
+    def entries(self) -> Iterable[tuple[Any, ...]]:
+        """One for each entry, in the order of ``_INSERT``."""
+
+    def strands(self) -> Iterable[tuple[int, bytes, int]]:
+        """Number, folder and role of every strand that an entry names."""
+
+    def aliases(self) -> Iterable[tuple[bytes, bytes]]:
+        """Paths that documents use for gathered files, and the places of these."""
+
+
+class Journal:
+    """An open journal. Safe to use from several threads; transactions are serialised."""
+
+    def __init__(self, path: Path, db: sqlite3.Connection, step: Callable[[str], None]) -> None:
+        self.path = path
+        self._db = db
+        self._lock = threading.RLock()
+        self._step = step
+        self._planned: tuple[int, int] | None = None
+        self._outside: dict[int, bytes] | None = None
+        self._header: Header | None = None
+
+    @classmethod
+    def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
+        """Creates a journal that nothing has; the folder is made and flushed by SQLite."""
+        make_private(path.parent)
+        db = _connect(path)
+        db.executescript(
+            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
+            f"user_version={VERSION}; COMMIT;"
+        )
+        return cls(path, db, step)
+
+    @classmethod
+    def open(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
+        """Opens a journal.
+
+        Raises:
+            Damaged: it is none, is damaged, or of a newer version.
+            EnvironmentTrouble: its drive is full or fails, or another program holds it.
+        """
+        try:
+            db = _connect_with_room(path)
+        except _NONSENSE as error:  # what SQLite says of a damaged name may not even be text
+            raise _meaning(path, error) from error
+        try:
+            _bring_up(path, db)
+        except BaseException as error:
+            db.close()  # else it would go on holding what it has locked
+            if not isinstance(error, _NONSENSE):
+                raise
+            raise _meaning(path, error) from error
+        return cls(path, db, step)
+
+    def close(self) -> None:
+        """Closes it; nothing is committed by closing."""
+        with self._lock:
+            self._db.close()
+
+    def write(self, what: str, work: Callable[[sqlite3.Connection], object]) -> None:
+        """One durable transaction.
+
+        For :class:`~fascis.crossing.journal.copies.Copies` and this class alone.
+
+        Raises:
+            DriveFull: there is no room for it, though what was kept free was given up.
+        """
+        with self._lock:
+            self._step(f"before journal {what}")
+            try:
+                self._transact(work)
+            except sqlite3.Error as error:
+                if (
+                    getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_FULL
+                    or not self.room.exists()
+                ):
+                    raise _meaning(self.path, error) from error
+                delete_state(self.room)  # this is what it was kept for
+                try:
+                    self._transact(work)
+                except sqlite3.Error as again:
+                    raise _meaning(self.path, again) from again
+            self._step(f"after journal {what}")
+
+    def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
+        with self._db:
+            self._db.execute("BEGIN IMMEDIATE")
+            work(self._db)
+
+    # -- room --------------------------------------------------------------------------------------
+
+    @property
+    def room(self) -> Path:
+        """The file that keeps room free for the journal.
+
+        The internal drive is full, that is why they are here.
+        """
+        return self.path.with_suffix(".room")
+
+    def keep_room(self) -> None:
+        """Keeps room for all that the crossing may still write.
+
+        Raises:
+            DriveFull: there is not enough.
+        """
+        least, each = ROOM_BYTES
+        rows = int(self.read("SELECT count(*) FROM entry")[0][0]) * len(self.header.destinations)
+        size = least + each * rows
+        fd = os.open(self.room, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            os.posix_fallocate(fd, 0, size)
+            os.fsync(fd)
+        except OSError as error:
+            delete_state(self.room)
+            raise told(error, "keep room for the journal", os.fsencode(self.path.parent)) from error
+        finally:
+            os.close(fd)
+
+    def free_room(self) -> None:
+        """The crossing writes no more: the room is given back."""
+        delete_state(self.room)
+
+    def read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
+        """All rows of a question.
+
+        For :class:`~fascis.crossing.journal.copies.Copies` and this class alone.
+
+        Raises:
+            Damaged: the journal is.
+            EnvironmentTrouble: its drive fails, or another program holds it.
+        """
+        with self._lock:
+            try:
+                return self._db.execute(sql, arguments).fetchall()
+            except (sqlite3.Error, UnicodeDecodeError) as error:
+                raise _meaning(self.path, error) from error
+
+    # -- the plan, once ----------------------------------------------------------------------------
+
+    def write_plan(self, header: Header, rows: PlanRows) -> None:
+        """Writes header and items, and the state *planned*, in one transaction."""
+
+        def work(db: sqlite3.Connection) -> None:
+            self._set(db, "plan", json.dumps(header.as_json()))
+            self._set(db, "state", State.PLANNED.value)
+            db.executemany("INSERT INTO folder VALUES(?,?,?,?,?)", rows.folders())
+            db.executemany(_INSERT, rows.entries())
+            db.executemany("INSERT INTO strand VALUES(?,?,?)", rows.strands())
+            db.executemany("INSERT OR IGNORE INTO alias VALUES(?,?)", rows.aliases())
+            self._put_leads(db, rows.leads)
+
+        self.write("plan", work)
+
+    @staticmethod
+    def _put_leads(db: sqlite3.Connection, leads: LeadRows) -> None:
+        first = db.execute("SELECT coalesce(max(id), -1) + 1 FROM outside").fetchone()[0]
+        assert first == 0 or not leads.outside, "paths are numbered from 0"
+        db.executemany("INSERT INTO outside VALUES(?,?)", enumerate(leads.outside))
+        db.executemany("INSERT OR REPLACE INTO lead VALUES(?,?,?,?)", leads.rows)
+
+    def put_leads(self, leads: LeadRows) -> None:
+        """Writes where references lead, in place of what was known.
+
+        Of documents that were not read, what was known stays.
+        """
+
+        def work(db: sqlite3.Connection) -> None:
+            mine = {entry for entry, *_ in leads.rows}
+            kept = [
+                r
+                for r in db.execute("SELECT entry, seen, leads, photos FROM lead")
+                if r[0] not in mine
+            ]
+            paths = dict(db.execute("SELECT id, path FROM outside"))
+            db.execute("DELETE FROM lead")
+            db.execute("DELETE FROM outside")
+            self._put_leads(db, with_kept(leads, kept, paths))
+
+        self.write("leads", work)
+        self._outside = None
+
+    def led(self, entry: int) -> Led | None:
+        """Where the references of a document, or link, led when it was read.
+
+        None where that was not recorded.
+        """
+        if self._outside is None:
+            self._outside = {
+                led_outside(i): path for i, path in self.read("SELECT id, path FROM outside")
+            }
+        rows = self.read("SELECT seen, leads, photos FROM lead WHERE entry=?", (entry,))
+        return read_led(rows[0], self._outside) if rows else None
+
+    def led_entries(self) -> dict[int, bytes]:
+        """The documents of which it is recorded where they lead, and what they were then."""
+        return dict(self.read("SELECT entry, seen FROM lead"))
+
+    def gathered_into(self) -> list[tuple[bytes, bytes]]:
+        """``(path it is gathered from, folder it goes to)`` of every loose file."""
+        return self.read(
+            "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside "
+            "IS NOT NULL"
+        )
+
+    def entries(self) -> dict[bytes, int]:
+        """Every entry of the plan by its place."""
+        rows = self.read("SELECT f.place, e.name, e.id FROM entry e JOIN folder f ON f.id=e.folder")
+        return {join(folder, name): id for folder, name, id in rows}
+
+    def crossed_to(self, destination: int) -> list[tuple[bytes, int]]:
+        """``(name, size in bytes)`` of every verified file of one destination."""
+        return self.read(
+            "SELECT e.name, e.size FROM entry e JOIN copy c ON c.entry=e.id WHERE c.destination=? "
+            "AND c.state=?",
+            (destination, CopyState.VERIFIED),
+        )
+
+    def names_of_files(self, folder: bytes) -> set[bytes]:
+        """The names of all that the plan has directly in one old folder, but for folders."""
+        rows = self.read(
+            "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
+        )
+        return {name for (name,) in rows}
+
+    def aliases(self) -> dict[bytes, bytes]:
+        """By which other paths documents may call a file of the new library.
+
+        Absolute path → place there.
+        """
+        return dict(self.read("SELECT path, place FROM alias"))
+
+    def renamed(self) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
+        """What is called otherwise in the copy: folder → its place there, file → its name there."""
+        folders = dict(self.read("SELECT place, there FROM folder WHERE there IS NOT NULL"))
+        files = self.read(
+            "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE "
+            "e.there IS NOT NULL"
+        )
+        return folders, {join(folder, name): there for folder, name, there in files}
+
+    def has_renamed(self) -> bool:
+        """True when some file has, or had before an earlier crossing, another name in the copy."""
+        return bool(self.read("SELECT 1 FROM entry WHERE before IS NOT NULL LIMIT 1"))
+
+    def names_there(self, folder: bytes) -> list[bytes]:
+        """The names in the copy of all that the plan has in one old folder, folders too."""
+        names = self.read(
+            "SELECT coalesce(e.there, e.name) FROM entry e JOIN folder f ON f.id=e.folder WHERE "
+            "f.place=? AND e.fate IN (0,3,4)",
+            (folder,),
+        )
+        below = folder + b"/" if folder else b""
+        folders = self.read(
+            "SELECT place, there FROM folder WHERE place>=? AND place<?",
+            (below, below[:-1] + b"0" if below else b"\xff" * 9),
+        )
+        direct = [t or p for p, t in folders if p and b"/" not in p[len(below) :]]
+        return [n for (n,) in names] + [p.rpartition(b"/")[2] for p in direct]
+
+    def names_in(self, folder: bytes) -> list[tuple[int, bytes, int, int]]:
+        """``(entry, name, size, mtime_ns)`` of the plan's files directly in one folder."""
+        return self.read(
+            "SELECT e.id, e.name, e.size, e.mtime_ns FROM entry e JOIN folder f ON f.id=e.folder "
+            "WHERE f.place=? AND e.kind=0 AND e.outside IS NULL",
+            (folder,),
+        )
+
+    def record_known(self, rows: list[tuple[bytes, int]]) -> None:
+        """Writes the digests that the library's own record gives: ``(digest, entry)``."""
+        if rows:
+            self.write(
+                "known", lambda db: db.executemany("UPDATE entry SET known=? WHERE id=?", rows)
+            )
+
+    @staticmethod
+    def _set(db: sqlite3.Connection, key: str, value: str) -> None:
+        db.execute(
+            "INSERT INTO meta VALUES(?,?) ON CONFLICT(key) DO UPDATE SET value=excluded.value",
+            (key, value),
+        )
+
+    @property
+    def header(self) -> Header:
+        """The plan's header, as it was written.
+
+        Raises:
+            ValueError: it was not written, or makes no sense.
+        """
+        if self._header is None:
+            self._header = parse_header(self.get("plan"))
+        if self._header is None:
+            raise ValueError("the plan was not written")
+        return self._header
+
+    @property
+    def has_plan(self) -> bool:
+        """False when it was cut off before the plan was written: nothing was done."""
+        return self.get("plan") is not None
+
+    def get(self, key: str) -> str | None:
+        """A value of the crossing's own."""
+        rows = self.read("SELECT value FROM meta WHERE key=?", (key,))
+        return rows[0][0] if rows else None
+
+    def put(self, key: str, value: object) -> None:
+        """Keeps a value (JSON)."""
+        self.write(key, lambda db: self._set(db, key, json.dumps(value)))
+
+    def value(self, key: str, otherwise: Any = None) -> Any:
+        """A value kept by :meth:`put`."""
+        found = self.get(key)
+        return otherwise if found is None else json.loads(found)
+
+    # -- state and acts ----------------------------------------------------------------------------
+
+    @property
+    def state(self) -> State:
+        """The state now."""
+        return State(self.get("state") or "refused")
+
+    def enter(self, new: State, destination: int | None = None, **values: object) -> None:
+        """Enters a state, keeping values in the same transaction.
+
+        Entering the same again is nothing.
+
+        Args:
+            destination: the state is this destination's own, not the crossing's.
+        """
+        key = "state" if destination is None else f"state.{destination}"
+        kept = self.get(key)
+        now = State(kept.strip('"')) if kept else State.PLANNED
+        if now is not new:
+            check_transition(now, new)
+
+        def work(db: sqlite3.Connection) -> None:
+            self._set(db, key, new.value if destination is None else json.dumps(new.value))
+            for name, value in values.items():
+                self._set(db, name, json.dumps(value))
+
+        if now is not new or values:
+            self.write(f"state {new.value}", work)
+
+    def intend(self, kind: str, subject: str, now: float, destination: int = 0) -> int:
+        """Writes down what is about to be done; gives the act's number."""
+        act = 0
+
+        def work(db: sqlite3.Connection) -> None:
+            nonlocal act
+            row = (kind, subject, now, destination)
+            done = db.execute(
+                "INSERT INTO act(kind, subject, begun, destination) VALUES(?,?,?,?)", row
+            )
+            act = done.lastrowid or 0
+
+        self.write(f"intent {kind}", work)
+        return act
+
+    def conclude(self, act: int, outcome: str, now: float) -> None:
+        """Writes down what came of an act."""
+        self.write(
+            "outcome",
+            lambda db: db.execute(
+                "UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)
+            ),
+        )
+
+    def acts(self) -> list[tuple[str, str, float, float | None, str | None]]:
+        """``(kind, subject, begun, ended, outcome)`` of every act, in order."""
+        return self.read("SELECT kind, subject, begun, ended, outcome FROM act ORDER BY id")
+
+    def open_act(self, kind: str, destination: int = 0) -> int | None:
+        """The number of the last act of a kind when it has no outcome."""
+        rows = self.read(
+            "SELECT id, ended FROM act WHERE kind=? AND destination=? ORDER BY id DESC LIMIT 1",
+            (kind, destination),
+        )
+        return rows[0][0] if rows and rows[0][1] is None else None
+
+    # -- items -------------------------------------------------------------------------------------
+
+    def why(self, id: int) -> str | None:
+        """Why an original stays."""
+        found: str | None = self.read("SELECT why FROM entry WHERE id=?", (id,))[0][0]
+        return found
+
+    def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int, bytes | None]]:
+        """Everything in the plan, in its order.
+
+        Rows of ``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)``.
+        """
+        last = -1
+        while rows := self.read(
+            "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate, e.outside "
+            "FROM entry e JOIN folder f ON f.id=e.folder WHERE e.id>? ORDER BY e.id LIMIT ?",
+            (last, 4 * BATCH),
+        ):
+            for _, folder, name, *rest in rows:
+                yield (join(folder, name), *rest)
+            last = rows[-1][0]
+
+    def folders(self) -> list[tuple[bytes, bytes]]:
+        """``(place, place in the copy)`` of every folder, parents first."""
+        return self.read("SELECT place, coalesce(there, place) FROM folder ORDER BY id")
+
+    def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
+        """The same of the folders that a crossing makes.
+
+        Those of its part, where not the whole library crosses.
+        """
+        out = {os.fsencode(f) for f in self.header.folders_out}
+        return [f for f in self.folders() if f[0] not in out]
+
+    # -- amendments --------------------------------------------------------------------------------
+
+    def amend(
+        self,
+        changed: Sequence[int],
+        folders: Sequence[Found],
+        entries: Sequence[Found],
+        destinations: Sequence[int],
+    ) -> None:
+        """An amendment: entries that changed are copied anew, what appeared is added.
+
+        The plan's own rows stay as they are.
+
+        The crossing and its destinations go to *copying* in the same transaction.
+        """
+        check_transition(self.state, State.COPYING)
+
+        def work(db: sqlite3.Connection) -> None:
+            superseded = {n: copies_superseded(db, changed, n) for n in destinations}
+            forget_copies(db, changed)
+            ids = add_folders(db, folders)
+            for entry in add_entries(db, entries, ids):
+                for copies in superseded.values():
+                    copies[entry] = None
+            for n, copies in superseded.items():
+                self._set(db, f"amending.{n}", json.dumps(copies))
+                self._set(db, f"state.{n}", json.dumps(State.COPYING.value))
+            self._set(db, "state", State.COPYING.value)
+
+        self.write("amendment", work)
+
+    # -- the originals -----------------------------------------------------------------------------
+
+    def record_origin(self, rows: Iterable[tuple[int, Origin, str | None]]) -> None:
+        """Writes where originals are: ``(item, origin, why)``."""
+        values = [(o, why, i) for i, o, why in rows]
+        self.write(
+            "origin",
+            lambda db: db.executemany("UPDATE entry SET origin=?, why=? WHERE id=?", values),
+        )
+
+    def part_twins(self, ids: Iterable[int]) -> None:
+        """Entries that were second names of a file, and are files of their own by now."""
+        self.write(
+            "parted",
+            lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]),
+        )
+
+    # -- sums --------------------------------------------------------------------------------------
+
+    def planned(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along, by the plan, which never changes."""
+        if self._planned is None:
+            row = self.read(
+                f"SELECT count(*), {large_sum('size')} FROM entry WHERE kind=0 AND fate=0"
+            )[0]
+            self._planned = int(row[0]), joined(*row[1:])
+        return self._planned
+
+    def note(self, place: bytes, drive: str, meaning: str, now: float) -> None:
+        """Keeps what needed attention."""
+        self.write(
+            "attention",
+            lambda db: db.execute(
+                "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)",
+                (place, drive, meaning, now),
+            ),
+        )
+
+    def attentions(self) -> list[tuple[bytes, str, str, float]]:
+        """``(place, drive, meaning, at)`` of what needed attention."""
+        return self.read("SELECT place, drive, meaning, at FROM attention ORDER BY id")
+
+
+def _connect(path: Path) -> sqlite3.Connection:
+    db = sqlite3.connect(path, timeout=30, isolation_level=None, check_same_thread=False)
+    try:
+        db.execute("PRAGMA journal_mode=WAL")
+        db.execute("PRAGMA synchronous=FULL")
+        db.execute("PRAGMA cache_size=-8000")
+    except BaseException:
+        db.close()
+        raise
+    return db
+
+
+def _bring_up(path: Path, db: sqlite3.Connection) -> None:
+    """Looks whether it is a journal, and brings an older one up."""
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    if version > VERSION:
+        raise Damaged(
+            path,
+            f"this journal was written by a newer version ({version}, this one knows {VERSION})",
+            _UNTOUCHED,
+        )
+    while version in _OLDER:
+        db.executescript(
+            f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;"
+        )
+        version += 1
+    if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
+        raise Damaged(path, "this is no journal of a crossing", _UNTOUCHED)
+    if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
+        raise Damaged(path, f"the journal is damaged ({said})", _UNTOUCHED)
+
+
+@contextmanager
+def making_sense(path: Path) -> Iterator[None]:
+    """What is told of a journal is told whole, or as damaged.
+
+    Its values may not be those that were written.
+
+    Raises:
+        Damaged: they make no sense.
+    """
+    try:
+        yield
+    except NONSENSE as error:
+        raise Damaged(path, "what is in the journal makes no sense", _UNTOUCHED) from error
+
+
+def _connect_with_room(path: Path) -> sqlite3.Connection:
+    """Opening a journal takes room too, for the file beside it.
+
+    What was kept for that is given up where there is none.
+    """
+    try:
+        return _connect(path)
+    except sqlite3.OperationalError as error:
+        room = path.with_suffix(".room")
+        if not is_about_the_drive(error) or not room.exists():
+            raise
+        delete_state(room)
+        return _connect(path)
+
+
+def _meaning(path: Path, error: BaseException) -> FascisError:
+    """What an error of the database is.
+
+    The journal's, or that of its drive, its room, another program.
+    """
+    if is_about_the_drive(error):
+        return trouble(
+            path,
+            "The journal",
+            error,
+            "What is verified is kept; then resume. The originals are untouched by this.",
+        )
+    return Damaged(path, f"the journal is damaged ({error})", _UNTOUCHED)
+
+
+def large_sum(column: str) -> str:
+    """A sum of bytes in SQL, as two numbers.
+
+    Files can be so large (sparse ones) that SQLite's own sum ends in an error.
+    """
+    return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
+
+
+def joined(high: int, low: int) -> int:
+    """The sum that two numbers of :func:`large_sum` stand for."""
+    return (int(high) << 32) + int(low)
+
+
+def promised(folder: Path) -> dict[str, int]:
+    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID.
+
+    From their journals.
+    """
+    found: dict[str, int] = {}
+    for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
+        try:
+            with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+                for uuid, size in _promised(db):
+                    found[uuid] = found.get(uuid, 0) + size
+        except _NONSENSE:
+            continue  # damaged, or of another version: it is told of where it is listed
+    return found
+
+
+def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
+    meta = dict(
+        db.execute(
+            "SELECT key, value FROM meta WHERE key IN ('plan', 'state', 'turn') OR key LIKE "
+            "'session.%'"
+        )
+    )
+    if State(meta.get("state", "refused")) not in UNFINISHED:
+        return
+    waits = json.loads(meta.get("turn", "null")) is not None
+    header = parse_header(meta["plan"])
+    for number, destination in enumerate(header.destinations if header else ()):
+        if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
+            row = db.execute(
+                f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT "
+                "EXISTS (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
+                (number,),
+            ).fetchone()
+            yield destination.drive.uuid, joined(*row)
+
+
+def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
+    """``(library's name, path)`` of what an unfinished crossing has not verified yet.
+
+    The path is absolute; by the crossing's journal.
+
+    One whose journal is damaged cannot go on, and needs nothing.
+
+    Raises:
+        EnvironmentTrouble: the journal cannot be read now.
+    """
+    try:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+            meta = dict(db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state')"))
+            if State(meta.get("state", "refused")) not in UNFINISHED:
+                return
+            header = parse_header(meta.get("plan"))
+            if header is None:
+                return
+            root = bytes(header.real_root).rstrip(b"/")
+            rows = db.execute(
+                "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder "
+                "WHERE e.fate IN (0,4) AND NOT EXISTS (SELECT 1 FROM copy c WHERE c.entry=e.id AND "
+                "c.state=2)"
+            )
+            for folder, name, outside in rows:
+                yield header.name, outside or root + b"/" + join(folder, name)
+    except _NONSENSE as error:
+        if is_about_the_drive(error):
+            raise trouble(path, "The journal", error, "Nothing was deleted.") from error
+
+
+def read_header(path: Path) -> Header | None:
+    """The plan's header of a journal, without opening it for work.
+
+    None when it is not readable as one.
+    """
+    try:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+            row = db.execute("SELECT value FROM meta WHERE key='plan'").fetchone()
+            return parse_header(row[0]) if row else None
+    except _NONSENSE:
+        return None

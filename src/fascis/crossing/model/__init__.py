@@ -1,0 +1,1 @@
+"""What a crossing is made of: states, events, fates, problems. Knows no file and no journal."""

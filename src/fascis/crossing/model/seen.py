@@ -1,0 +1,77 @@
+"""How a file or a copy looked, and whether it still looks like that.
+
+Sizes in bytes, times in ns.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from enum import Enum
+from typing import NamedTuple
+
+from fascis.drives.rules import Rules
+from fascis.files.times import ctime_of, mtime_of
+
+
+def inode_key(inode: int) -> int:
+    """An inode number as SQLite can hold it: 63 bits."""
+    return inode & 0x7FFF_FFFF_FFFF_FFFF
+
+
+class CopySeen(NamedTuple):
+    """How a copy looked when it was verified.
+
+    ``ctime_ns`` is None in journals that did not keep it.
+    """
+
+    size: int
+    mtime_ns: int
+    inode: int
+    ctime_ns: int | None = None
+
+
+@dataclass(slots=True)
+class Fidelity:
+    """What the destination can keep, and whether owners are to be kept (only root can)."""
+
+    modes: bool
+    attributes: bool
+    holes: bool
+    owner: bool
+    links: bool = True
+    stable_inodes: bool = True
+    keeps_ctime: bool = True
+
+
+def seen_of(s: os.stat_result) -> tuple[int, int, int, int]:
+    """What identifies a source file's content: size, mtime, ctime, inode."""
+    return s.st_size, mtime_of(s), ctime_of(s), inode_key(s.st_ino)
+
+
+def copy_seen_of(s: os.stat_result) -> CopySeen:
+    """What identifies a copy, as its drive gave it back."""
+    return CopySeen(s.st_size, mtime_of(s), inode_key(s.st_ino), ctime_of(s))
+
+
+class Look(Enum):
+    """What looking at a copy says, without reading it."""
+
+    SAME = "same"  # nothing touched it since it was verified
+    # its size and time are the same; whether its content is, only reading tells
+    TOUCHED = "touched"
+    OTHER = "other"  # it is another one, or was changed
+
+
+def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fidelity) -> Look:
+    """How a copy looks beside what it was when it was verified.
+
+    A program can give a changed file its old size and time; the time of change it cannot. It moves
+    too when a name of the file
+    comes, goes or changes, and some drives do not keep it: then the copy must be read.
+    """
+    if recorded is None or (s.st_size, mtime_of(s)) != (recorded.size, recorded.mtime_ns):
+        return Look.OTHER
+    if keeps.stable_inodes and inode_key(s.st_ino) != recorded.inode:
+        return Look.OTHER
+    return Look.SAME if keeps.keeps_ctime and ctime_of(s) == recorded.ctime_ns else Look.TOUCHED

@@ -1,0 +1,130 @@
+"""What a copy has, by its places there.
+
+The verified entries of the plan, with names as the destination's drive takes them.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.model.states import CopyState
+from fascis.documents.targets import readings
+from fascis.files.names import join, parent
+
+
+class Arrived:
+    """The verified files and links of one destination, looked up folder by folder.
+
+    Args:
+        fold: the form under which the drive takes two names for one; names as they are, where it
+            keeps all apart.
+    """
+
+    def __init__(self, copies: Copies, fold: Callable[[bytes], bytes] = bytes) -> None:
+        self._copies, self._fold = copies, fold
+        self._folders: dict[bytes, list[bytes]] | None = None
+        self._names: dict[bytes, dict[bytes, int]] = {}
+        self._planned: dict[bytes, set[bytes]] = {}
+        self._places: dict[int, bytes] = {}
+        self._digests: dict[int, bytes | None] = {}
+
+    def at(self, place: bytes) -> int | None:
+        """The entry whose verified copy a place leads to; None where there is none."""
+        folder, _, name = place.rpartition(b"/")
+        key = self._key(folder)
+        if key not in self._names:
+            self._load(key)
+        return self._names[key].get(self._fold(name))
+
+    def is_planned(self, place: bytes) -> bool:
+        """True when the plan has something of that name there, copied or not."""
+        folder, _, name = place.rpartition(b"/")
+        key = self._key(folder)
+        if key not in self._names:
+            self._load(key)
+        return self._fold(name) in self._planned[key]
+
+    def place_of(self, entry: int) -> bytes:
+        """Where an entry is in the copy, or would be."""
+        if entry not in self._places:
+            self._read(entry)
+        return self._places[entry]
+
+    def digest_of(self, entry: int) -> bytes | None:
+        """The digest of an entry's content as it was read from its original.
+
+        None for what was not verified.
+        """
+        if entry not in self._digests:
+            self._read(entry)
+        return self._digests[entry]
+
+    def same(self, one: int, other: int) -> bool:
+        """True for one entry, and for two with the same content."""
+        return one == other or (
+            self.digest_of(one) is not None and self.digest_of(one) == self.digest_of(other)
+        )
+
+    def _key(self, folder: bytes) -> bytes:
+        return b"/".join(map(self._fold, folder.split(b"/")))
+
+    def _load(self, key: bytes) -> None:
+        if self._folders is None:
+            self._folders = {}
+            for _, there in self._copies.journal.folders():
+                self._folders.setdefault(self._key(there), []).append(there)
+        found: dict[bytes, int] = {}
+        planned: set[bytes] = set()
+        for folder in self._folders.get(key, ()):
+            for entry, name, state in self._copies.names_there(folder):
+                planned.add(self._fold(name))
+                if state == CopyState.VERIFIED:
+                    found[self._fold(name)] = entry
+        self._names[key], self._planned[key] = found, planned
+
+    def _read(self, entry: int) -> None:
+        item = self._copies.item(entry)
+        self._places[entry] = item.there
+        self._digests[entry] = item.digest if item.copy is CopyState.VERIFIED else None
+
+
+def place_from(folder: bytes, said: bytes) -> bytes | None:
+    """The place that a relative path means from a folder of the library.
+
+    None for one that leads out of the library.
+    """
+    place = os.path.normpath(join(folder, said)) if said else folder
+    if place.startswith((b"/", b"../")) or place == b"..":
+        return None
+    return b"" if place == b"." else place
+
+
+def relative(place: bytes, document: bytes) -> bytes:
+    """A place as a path relative to a document's folder."""
+    return os.path.relpath(b"/" + place, b"/" + parent(document))
+
+
+def leads_only(
+    text: str, is_uri: bool, folder: bytes, inner: bytes, wanted: int | None, arrived: Arrived
+) -> bool:
+    """True when a relative target leads, however it is read, to the wanted entry and no other.
+
+    With None, to no entry at all.
+
+    Args:
+        folder: the document's folder in the copy.
+        inner: a name within the target, for one that names a folder.
+    """
+    found = False
+    ways = [os.fsencode(way.path) for way in readings(text, is_uri)]
+    if "+" in text:
+        ways.append(ways[-1].replace(b"+", b" ") if ways else b"")  # some take it for a space
+    for way in ways:
+        place = place_from(folder, join(way.rstrip(b"/"), inner) if inner else way)
+        entry = None if place is None else arrived.at(place)
+        if entry is not None and (wanted is None or not arrived.same(entry, wanted)):
+            return False
+        found = found or entry is not None
+    return found or wanted is None

@@ -1,0 +1,172 @@
+"""The library as a whole held still.
+
+Surveys the originals again and compares with what was recorded.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from fascis.crossing.journal.copies import Copies, Item
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.seen import seen_of
+from fascis.crossing.model.states import Origin
+from fascis.files.medium import Medium
+from fascis.files.names import join, parent
+from fascis.files.walk import Folder
+from fascis.library.roles import database_of, is_worked_in
+from fascis.library.survey import kind_of
+
+Place = bytes
+
+
+@dataclass(slots=True)
+class Differences:
+    """What is not as it was recorded, whole: decisions are made by it.
+
+    And counts of all files there.
+    """
+
+    changed: list[Place] = field(default_factory=list)
+    appeared: list[Place] = field(default_factory=list)
+    gone: list[Place] = field(default_factory=list)
+    files: int = 0
+    bytes: int = 0
+
+    @property
+    def none(self) -> bool:
+        """True when all is as it was."""
+        return not (self.changed or self.appeared or self.gone)
+
+    @property
+    def newer(self) -> list[Place]:
+        """What is newer at the old place."""
+        return self.changed + self.appeared
+
+
+def worked_in(found: Differences) -> list[Place]:
+    """Documents and databases that were worked in at the old place, and journals beside them."""
+    return [p for p in found.newer if is_worked_in(p)]
+
+
+def compare(
+    medium: Medium, destinations: Sequence[Copies], heartbeat: Callable[[], None] = lambda: None
+) -> Differences:
+    """Surveys the folder of the originals again, folder by folder. Writes nothing.
+
+    An original is compared with what every destination has of it: what was read differently for two
+    of them is changed.
+    """
+    copies, journal = destinations[0], destinations[0].journal
+    found, stable = Differences(), bool(journal.header.stable_inodes)
+    folders = {f for f, _ in journal.folders()}
+    single = bool(journal.header.document)
+    visited: set[Place] = set()
+    journals: list[Place] = []
+    for folder in _some_folders(medium, copies, folders) if single else medium.walk():
+        heartbeat()
+        visited.add(folder.place)
+        recorded = (
+            {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
+        )
+        others = (
+            [{i.place: i for i in c.in_folder(folder.place)} for c in destinations[1:]]
+            if recorded
+            else []
+        )
+        for name, status in zip(folder.names, folder.stats, strict=True):
+            place = join(folder.place, name)
+            if stat.S_ISREG(status.st_mode):
+                found.files += 1
+                found.bytes += status.st_size
+            item = recorded.pop(place, None)
+            if item is None or item.origin is Origin.GONE:
+                found.appeared.append(place)
+                journals.append(place)
+            elif differs(item, status, stable) or any(
+                differs(o[place], status, stable) or not _alike(item, o[place]) for o in others
+            ):
+                found.changed.append(place)
+        for place, item in recorded.items():
+            if item.origin is not Origin.GONE:
+                found.gone.append(place)
+    _changed_by_their_journals(found, journals, copies)
+    _compare_loose(found, copies, heartbeat)
+    for missing in folders - visited:
+        for item in copies.in_folder(missing):
+            if item.origin is not Origin.GONE:
+                found.gone.append(item.place)
+    return found
+
+
+def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterator[Folder]:
+    """The folders of a library that is a single document.
+
+    What else lies in them is none of it, but for databases' journals.
+    """
+    for place in sorted(folders):
+        items = {i.place.rpartition(b"/")[2] for i in copies.in_folder(place)}
+        try:
+            there = medium.names(place)
+            names = [n for n in there if n in items or database_of(n) in items]
+            stats = [medium.status(join(place, n)) for n in names]
+            yield Folder(place, medium.status(place), names, stats, [], [])
+        except FileNotFoundError:
+            continue
+
+
+def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], None]) -> None:
+    """What was gathered is looked at where it lies; it is told of by its place in the library."""
+    for item in copies.items(Which.LOOSE_THERE):
+        heartbeat()
+        assert item.outside
+        try:
+            status = os.lstat(item.outside)
+        except OSError:
+            continue  # gone, or on a drive that is away by now: there is a verified copy
+        if differs(item, status, stable=False):
+            found.changed.append(item.place)
+
+
+def _changed_by_their_journals(found: Differences, appeared: list[Place], copies: Copies) -> None:
+    """A journal that appeared beside a database is a change of that database."""
+    changed = set(found.changed)
+    for place in appeared:
+        database = database_of(place)
+        if database is None or database in changed:
+            continue
+        folder = parent(database)
+        if any(
+            i.place == database and i.origin is not Origin.GONE for i in copies.in_folder(folder)
+        ):
+            found.changed.append(database)
+            changed.add(database)
+
+
+def _alike(one: Item, other: Item) -> bool:
+    """False when two destinations were given different contents."""
+    return one.digest is None or other.digest is None or one.digest == other.digest
+
+
+def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
+    """True when an original is not what was recorded.
+
+    Type, size, mtime, inode, and ctime unless it has several names.
+
+    Args:
+        stable: inode numbers of its drive identify a file; where they do not (all of them change by
+            memory pressure
+            alone on a user-space exFAT), size and time must do, and a release reads the content.
+    """
+    if kind_of(status.st_mode) is not item.kind:
+        return True
+    size, mtime, ctime, inode = seen_of(status)
+    recorded = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
+    if (size, mtime) != recorded[:2]:
+        return True
+    if not stable:
+        return False
+    return inode != recorded[3] or (item.links == 1 and ctime != recorded[2])

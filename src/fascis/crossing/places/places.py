@@ -1,0 +1,411 @@
+"""Both places of a crossing, opened and proven.
+
+The right drive, the right folder, this crossing's token.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import stat
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.header import DriveFacts, Goal, Header
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.listing import plan_list
+from fascis.crossing.model.seen import Fidelity, inode_key
+from fascis.drives.model import Drive
+from fascis.drives.rules import Answers
+from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
+from fascis.files.medium import Medium, move, read_small, remove_own
+from fascis.files.names import cut, fsname, shown, unlisted
+from fascis.files.times import mtime_of
+from fascis.library.identity import Home, read_identity
+from fascis.workspace import Workspace
+
+TOKEN_FILE = b"crossing.json"
+PLAN_FILE = b"plan.csv"
+LIBRARY = b"library"
+NEW = b".new"
+CLAIM = b".fascis/arriving.json"
+
+
+def path_of(text: str) -> Path:
+    """A path kept in a header (surrogates escaped by JSON) as a path."""
+    return Path(text)
+
+
+def staging_name(crossing: str) -> bytes:
+    """The staging folder of a crossing, beside where the library will stand."""
+    return b".fascis-crossing-" + crossing.encode()
+
+
+@dataclass(slots=True)
+class Places:
+    """The header's facts as paths and names.
+
+    The old place, and one of the destinations by its number.
+    """
+
+    header: Header
+    number: int = 0
+    source_mount: Path | None = None
+    destination_mount: Path | None = None
+
+    def follow_source(self, workspace: Workspace) -> None:
+        """Finds the old place's drive by its UUID where it is mounted now.
+
+        A drive may come back at another place.
+        """
+        self.source_mount = self._follow(workspace, self.header.source, self.header.source_drive)
+
+    def follow_destination(self, workspace: Workspace) -> None:
+        """Finds the destination's drive likewise."""
+        self.destination_mount = self._follow(workspace, self.goal.path, self.drive)
+
+    @property
+    def goal(self) -> Goal:
+        """What the header says of this destination."""
+        return self.header.destinations[self.number]
+
+    @property
+    def drive(self) -> DriveFacts:
+        """What the header says of its drive."""
+        return self.goal.drive
+
+    @property
+    def label(self) -> str:
+        """The destination's drive by name."""
+        return self.drive.label
+
+    @staticmethod
+    def _follow(workspace: Workspace, text: str, facts: DriveFacts) -> Path | None:
+        path = path_of(text)
+        try:
+            if workspace.drives.at(path).uuid == facts.uuid:
+                return None
+        except EnvironmentTrouble:
+            pass  # not there: looked for below
+        if not path.is_relative_to(facts.mount):
+            return None
+        there = [
+            d.mount for d in workspace.drives.connected() if d.uuid == facts.uuid and d.connected
+        ]
+        return there[0] if there and there[0] != Path(facts.mount) else None
+
+    @staticmethod
+    def _now(text: str, facts: DriveFacts, mount: Path | None) -> Path:
+        path = path_of(text)
+        return mount / path.relative_to(facts.mount) if mount else path
+
+    @property
+    def crossing(self) -> str:
+        """The crossing's id."""
+        return self.header.crossing
+
+    @property
+    def answers(self) -> Answers | None:
+        """What the drive said itself when the crossing began; None when it was not asked."""
+        return self.drive.said()
+
+    @property
+    def source(self) -> Path:
+        """The library's old folder."""
+        return self._now(self.header.source, self.header.source_drive, self.source_mount)
+
+    @property
+    def old_root(self) -> Path:
+        """What the library was known by at the old place: its folder, or the single document."""
+        document = self.header.document
+        return self.source / document if document else self.source
+
+    @property
+    def destination(self) -> Path:
+        """The folder the library's own folder stands in."""
+        return self._now(self.goal.path, self.drive, self.destination_mount)
+
+    @property
+    def name(self) -> bytes:
+        """The library's name there, as bytes."""
+        return fsname(self.header.name)
+
+    @property
+    def target(self) -> Path:
+        """The library's new folder."""
+        return self.destination / self.header.name
+
+    @property
+    def home_there(self) -> Home:
+        """The new place as an identity file names it.
+
+        By the plan, never by what is mounted there now.
+        """
+        return _home(self.target, self.drive, self.destination_mount)
+
+    @property
+    def home_here(self) -> Home:
+        """The old place likewise."""
+        return _home(self.source, self.header.source_drive, self.source_mount)
+
+    @property
+    def staging(self) -> bytes:
+        """The staging folder's name."""
+        return staging_name(self.crossing)
+
+    @property
+    def staged_library(self) -> bytes:
+        """The staged library's place, relative to the destination."""
+        return self.staging + b"/" + LIBRARY
+
+    @property
+    def parked_path(self) -> Path:
+        """Where the originals are, or would be, set aside."""
+        return self.source.with_name(parked_name(self.source.name, self.crossing))
+
+    def is_original(self, path: Path) -> bool:
+        """True when a folder is the one that was surveyed: by its inode, never by its name.
+
+        Where inodes identify nothing, by files that were in it; a folder that this crossing set
+        aside, by its name.
+        """
+        try:
+            s = os.lstat(path)
+        except OSError:
+            return False
+        if self.header.stable_inodes:
+            return inode_key(s.st_ino) == int(self.header.root_inode)
+        return stat.S_ISDIR(s.st_mode) and (path == self.parked_path or self._landmarks(path))
+
+    def _landmarks(self, path: Path) -> bool:
+        for name, encoding, size, mtime in self.header.landmarks:
+            try:
+                s = os.lstat(path / os.fsdecode(unlisted(name, encoding)))
+            except OSError:
+                continue
+            if stat.S_ISREG(s.st_mode) and (s.st_size, mtime_of(s)) == (size, mtime):
+                return True
+        return False
+
+    def standing(self) -> Path | None:
+        """Where the originals stand now, or None when they are gone: the folder decides."""
+        return next((p for p in (self.source, self.parked_path) if self.is_original(p)), None)
+
+    def origin(self) -> Path:
+        """Where the originals stand now, or stood."""
+        return self.standing() or self.source
+
+
+def _home(path: Path, facts: DriveFacts, followed: Path | None) -> Home:
+    mount = followed or Path(facts.mount)
+    inside = path.relative_to(mount) if path.is_relative_to(mount) else path
+    return Home(drive=facts.uuid, path=shown(str(inside)))
+
+
+def parked_name(name: str, crossing: str) -> str:
+    """A name that nothing uses, for originals that are set aside."""
+    tail = f" (set aside {crossing[:8]})"
+    return os.fsdecode(cut(os.fsencode(name), 255 - len(tail))) + tail
+
+
+def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medium:
+    """Opens the originals' folder, proven to be the surveyed one, and holds it.
+
+    Raises:
+        Refused: it is another folder or another drive, or another crossing holds it.
+        EnvironmentTrouble: it cannot be opened.
+    """
+    places.follow_source(workspace)
+    path = places.origin()
+    medium = workspace.drives.open(path)
+    try:
+        drive = workspace.drives.at(path)
+        same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
+        if not same or drive.uuid != places.header.source_drive.uuid:
+            raise Refused(
+                "wrong-state",
+                f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.",
+            )
+        if lock:
+            _hold(medium, path)
+    except BaseException:
+        medium.close()
+        raise
+    return medium
+
+
+def _hold(medium: Medium, path: Path) -> None:
+    try:
+        fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        raise Refused(
+            "held-by-another",
+            f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was "
+            "changed.",
+        ) from error
+    except OSError:
+        return  # a file system without locks; the journal's own lock still serialises
+
+
+def _holder(medium: Medium) -> str:
+    s = medium.status(b"")
+    wanted = f"{os.major(s.st_dev):02x}:{os.minor(s.st_dev):02x}:{s.st_ino}"
+    try:
+        for line in Path("/proc/locks").read_text().splitlines():
+            fields = line.split()
+            if wanted in fields and "->" not in fields:
+                return f" (process {fields[4]})"
+    except (OSError, IndexError):
+        pass
+    return ""
+
+
+def open_destination(workspace: Workspace, places: Places) -> Medium:
+    """Opens the folder the library goes into, proven to be on the drive of the plan.
+
+    Raises:
+        DriveGone: the drive is away, or another one is mounted there.
+    """
+    places.follow_destination(workspace)
+    label, uuid = places.label, places.drive.uuid
+    gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
+    try:
+        drive = workspace.drives.at(places.destination)
+        if drive.uuid != uuid:
+            raise DriveGone(
+                f"Another drive ({drive.label}) is where {label} was. Nothing was written to it. "
+                f"{gone}"
+            )
+        if not drive.connected:
+            raise DriveGone(gone)
+        medium = workspace.drives.open(places.destination)
+    except DriveGone:
+        raise
+    except EnvironmentTrouble as error:
+        raise DriveGone(gone) from error
+    return medium
+
+
+def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
+    """Makes the staging folder with the token, and the plan a second time.
+
+    Or proves the one that is there.
+    """
+    try:
+        if not medium.exists(places.staging):
+            medium.make_folder(places.staging)
+        place = places.staging + b"/" + TOKEN_FILE
+        if not medium.exists(place):
+            header = {k: v for k, v in places.header.as_json().items() if k != "decisions"}
+            write_new(medium, place, [json.dumps(header, indent=1).encode()])
+            medium.sync_folder(places.staging)
+    except OSError as error:
+        raise told(error, "make the staging folder", places.staging) from error
+    prove_staging(medium, places)
+    try:
+        if not medium.exists(places.staging + b"/" + PLAN_FILE):
+            write_new(medium, places.staging + b"/" + PLAN_FILE, plan_list(journal))
+            medium.sync_folder(places.staging)
+    except OSError as error:
+        raise told(error, "write the plan", places.staging) from error
+
+
+def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
+    """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all.
+
+    Raises ``OSError``.
+    """
+    begun = place + NEW
+    if medium.exists(begun):
+        remove_own(medium, begun)  # cut off while it was written
+    file = medium.create(begun, 0o644)
+    try:
+        for part in content:
+            file.write(memoryview(part))
+        file.flush()
+    finally:
+        file.close()
+    move(medium, begun, place)
+
+
+def prove_staging(medium: Medium, places: Places) -> None:
+    """Proves that the staging folder is this crossing's.
+
+    Raises:
+        Refused: it is not.
+    """
+    try:
+        said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
+    except (EnvironmentTrouble, ValueError, RecursionError) as error:
+        raise Refused(
+            "wrong-state",
+            f"The staging folder on {places.label} is not this crossing's. Nothing was touched.",
+        ) from error
+    if not isinstance(said, dict) or said.get("token") != places.header.token:
+        raise Refused(
+            "wrong-state", "The staging folder belongs to another crossing. Nothing was touched."
+        )
+
+
+def has_arrived(workspace: Workspace, places: Places) -> bool:
+    """True when the library at its final name is what this crossing made, by its token.
+
+    Raises:
+        DriveGone: the drive does not answer: then nothing is known of it.
+    """
+    if not os.path.lexists(places.target):
+        return False
+    try:
+        medium = workspace.drives.open(places.target)
+    except DriveGone:
+        raise
+    except EnvironmentTrouble:
+        return False
+    try:
+        identity = read_identity(medium, places.target)
+    finally:
+        medium.close()
+    return bool(identity and any(h.token == places.header.token for h in identity.history))
+
+
+def is_arriving(destination: Medium, places: Places) -> bool:
+    """True when the final name is a folder that this crossing claimed and began to move into."""
+    place = places.name + b"/" + CLAIM
+    if not destination.exists(place):
+        return False
+    return read_small(destination, place) == places.header.token.encode()
+
+
+def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
+    """Opens the arrived library, proven by drive and token.
+
+    Raises:
+        DriveGone: its drive is away.
+        Refused: what stands there is not what this crossing made.
+    """
+    open_destination(workspace, places).close()
+    if not copies.value("settled_at") or not has_arrived(workspace, places):
+        raise Refused(
+            "copy-changed",
+            f"{shown(str(places.target))} is not the copy that this crossing made. The originals "
+            "stay.",
+        )
+    return workspace.drives.open(places.target)
+
+
+def fidelity(drive: Drive) -> Fidelity:
+    """What a drive keeps of a file."""
+    rules = drive.rules
+    owner = os.geteuid() == 0 and rules.modes
+    return Fidelity(
+        rules.modes,
+        rules.attributes,
+        rules.holes,
+        owner,
+        rules.links,
+        rules.stable_inodes,
+        rules.keeps_ctime,
+    )

@@ -1,0 +1,137 @@
+"""Writing one of Fascis's own files, or what it wrote anew, into a place of this crossing.
+
+Read back before it counts.
+"""
+
+from __future__ import annotations
+
+import errno
+import io
+import os
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
+from typing import BinaryIO
+
+from blake3 import blake3
+
+from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of
+from fascis.files.digest import digest_of
+from fascis.files.errors import EnvironmentTrouble
+from fascis.files.medium import Medium, MediumFile, remove_own
+from fascis.files.names import parent, shown
+
+_NO_ROOM_FOR_ATTRIBUTE = {errno.ENOSPC, errno.E2BIG, errno.ERANGE, errno.EOPNOTSUPP}
+
+
+class _Stream(io.RawIOBase):
+    """A new file of a medium as a binary stream that keeps a digest of what went through."""
+
+    def __init__(self, file: MediumFile) -> None:
+        self._file, self.hasher = file, blake3()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, content) -> int:  # type: ignore[no-untyped-def]
+        view = memoryview(content).cast("B")
+        self.hasher.update(view)
+        self._file.write(view)
+        return len(view)
+
+
+@dataclass(frozen=True, slots=True)
+class Like:
+    """What a file that is written anew takes from the one it stands for.
+
+    Mode, times, owner where asked, attributes.
+    """
+
+    status: os.stat_result
+    attributes: dict[str, bytes]
+    owner: bool
+    modes: bool
+
+    @classmethod
+    def of(cls, medium: Medium, place: bytes, keeps: Fidelity) -> Like:
+        """Reads them off a file. Raises ``OSError``."""
+        with closing(medium.open(place)) as file:
+            attributes = file.attributes() if keeps.attributes else {}
+            return cls(file.status(), attributes, keeps.owner, keeps.modes)
+
+    def give(self, file: MediumFile) -> None:
+        """Gives them to a new file. Raises ``OSError``."""
+        give_attributes(file, self.attributes)
+        try:
+            file.set_status(self.status, self.owner)
+        except PermissionError:
+            if self.modes:
+                raise
+
+
+def put(
+    medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
+) -> tuple[CopySeen, bytes]:
+    """Writes a file anew into the staged library and reads it back.
+
+    Gives how it looks, and the digest.
+
+    Args:
+        like: what it takes from the file that it stands for; without it, everybody may read it.
+
+    Raises:
+        EnvironmentTrouble: it read back wrong. An ``OSError`` is the caller's to translate.
+    """
+    if medium.exists(place):
+        remove_own(medium, place)
+    file = medium.create(place, 0o644 if like is None else 0o600)
+    try:
+        raw = _Stream(file)
+        buffered = io.BufferedWriter(raw, 1 << 16)
+        fill(buffered)
+        buffered.flush()
+        buffered.detach()
+        if like is not None:
+            like.give(file)
+        file.flush()
+    finally:
+        file.close()
+    again = medium.open(place)
+    try:
+        again.drop_cached()
+        if digest_of(again) != raw.hasher.digest():
+            raise EnvironmentTrouble(
+                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals "
+                "are untouched.",
+                place,
+            )
+    finally:
+        again.close()
+    return copy_seen_of(medium.status(place)), raw.hasher.digest()
+
+
+def make_parents(medium: Medium, root: bytes, place: bytes) -> None:
+    """Makes the folders above a place in ``root``, where they are not there. Raises ``OSError``."""
+    missing = []
+    above = parent(place)
+    while len(above) > len(root) and not medium.exists(above):
+        missing.append(above)
+        above = parent(above)
+    for folder in reversed(missing):
+        medium.make_folder(folder)
+
+
+def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]:
+    """Gives a new file extended attributes; gives the names of those that its drive cannot hold.
+
+    Raises other ``OSError``.
+    """
+    lost = []
+    for name, value in attributes.items():
+        try:
+            file.set_attributes({name: value})
+        except OSError as error:
+            if error.errno not in _NO_ROOM_FOR_ATTRIBUTE:
+                raise
+            lost.append(name)  # of a drive that is really full, the next write tells
+    return lost

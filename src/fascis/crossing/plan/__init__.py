@@ -1,0 +1,1 @@
+"""What a crossing would do. Writes nothing."""

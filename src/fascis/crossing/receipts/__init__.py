@@ -1,0 +1,1 @@
+"""What a crossing did, to keep."""

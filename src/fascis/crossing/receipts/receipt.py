@@ -1,0 +1,361 @@
+"""The receipt: the readable record of a crossing, as JSON and as a page that needs nothing else."""
+
+from __future__ import annotations
+
+import html
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.journal import Journal, making_sense
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.problems import stays_because
+from fascis.crossing.model.states import State
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import NBSP, counted, number, size
+from fascis.files.times import local_text
+
+FORMAT = 1
+
+
+def receipt_of(journal: Journal) -> dict[str, Any]:
+    """The record of a crossing so far, from its journal alone.
+
+    Sizes in bytes, times in seconds since 1970.
+
+    Raises:
+        Damaged: what is in the journal makes no sense.
+    """
+    with making_sense(journal.path):
+        record = _record_of(journal)
+        receipt_json(record)  # every value is one that can be written down
+        return record
+
+
+def receipts_of(journals: Iterable[Journal]) -> tuple[list[dict[str, Any]], list[FascisError]]:
+    """The records of many crossings, and what was wrong with those that cannot be read."""
+    records, unreadable = [], list[FascisError]()
+    for journal in journals:
+        try:
+            records.append(receipt_of(journal))
+        except (Damaged, EnvironmentTrouble) as error:
+            unreadable.append(error)
+    return records, unreadable
+
+
+def _record_of(journal: Journal) -> dict[str, Any]:
+    h = journal.header
+    every = [Copies(journal, n) for n in range(len(h.destinations))]
+    demanded = [c for c in every if c.state is not State.UNDONE] or every[:1]
+    home = demanded[0]
+    files, total = home.going()
+    verified_files, verified_bytes = min(c.verified() for c in demanded)
+    left_files, left_bytes = home.sums(Which.LEFT_OUT)
+    discarded_files, discarded_bytes = home.sums(Which.DISCARDED)
+    return {
+        "format": FORMAT,
+        "crossing": h.crossing,
+        "library_id": h.library_id,
+        "name": shown(h.name),
+        "state": journal.state.value,
+        "from": shown(h.source),
+        "from_drive": h.source_drive.model_dump(),
+        "to": h.target(home.number),
+        "to_drive": h.destinations[home.number].drive.model_dump(),
+        "destinations": [
+            {
+                "to": h.target(c.number),
+                "drive": h.destinations[c.number].drive.model_dump(),
+                "home": c is home and h.after is not After.COPY,
+                "state": c.state.value,
+                "verified_files": c.verified()[0],
+                "verified_bytes": c.verified()[1],
+                "proven": c.proven(),
+                "settled_at": c.value("settled_at"),
+            }
+            for c in every
+        ],
+        "after": h.after.value,
+        "lacks": h.lacks,
+        "planned_at": h.planned_at,
+        "settled_at": journal.value("settled_at"),
+        "files": files,
+        "bytes": total,
+        "verified_files": verified_files,
+        "verified_bytes": verified_bytes,
+        "proven": all(c.proven() for c in demanded),
+        "digest": "BLAKE3",
+        "seconds": journal.value("seconds", 0.0),
+        "left_out": {"roles": h.leave_out, "files": left_files, "bytes": left_bytes},
+        "discarded": {"roles": h.discard, "files": discarded_files, "bytes": discarded_bytes},
+        "gathered": dict(zip(("files", "bytes"), home.sums(Which.GATHERED), strict=True)),
+        "written_anew": [place_text(i.place) for i in home.items(Which.WRITTEN_ANEW)],
+        "references": h.references,
+        "opened": home.value("opened"),
+        "not_copied": [
+            {"path": place_text(i.place), "why": i.copy.name.lower() if i.copy else "waiting"}
+            for c in demanded
+            for i in c.items(Which.GOING_HINDERED)
+        ],
+        "decisions": h.decisions,
+        "attention": [
+            {"path": place_text(p), "drive": d, "meaning": m, "at": at}
+            for p, d, m, at in journal.attentions()
+        ],
+        "acts": [
+            {"what": k, "subject": s, "begun": b, "ended": e, "outcome": o}
+            for k, s, b, e, o in journal.acts()
+        ],
+        "release": journal.value("release"),
+        "looked_at": journal.value("looked_at"),
+        "parked_at": journal.value("parked_at"),
+    }
+
+
+def receipt_json(record: dict[str, Any]) -> bytes:
+    """The receipt as JSON."""
+    return (json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode(
+        "utf-8", "backslashreplace"
+    )
+
+
+def clock_text(at: float | None) -> str:
+    """A time as a person reads it, in the machine's zone."""
+    return local_text(at, "%d %b %Y, %H:%M") if at else "not yet"
+
+
+_STYLE = """
+body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto
+ Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
+main{max-width:700px;margin:40px auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:34px 40px}
+h1{font-size:24px;margin:0 0 4px}h2{font-size:15px;margin:26px 0 6px}p{margin:5px
+ 0}.quiet{color:#57636C}
+.seal{font-size:17px;font-weight:600;color:#17665F}.wrong{color:#A83420}
+table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px
+ 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
+td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media
+ print{body{background:#fff}main{border:0;margin:0}}
+"""
+_STATES = {
+    State.SETTLED: "Whole and verified at the new place",
+    State.SWITCHED: "Whole, verified, and at home there",
+    State.PARKED: "Whole, verified, at home there; the originals are set aside",
+    State.RELEASED: "Whole, verified, at home there; the originals are deleted",
+    State.UNDONE: "Given up; the old place is home",
+    State.FAILED: "Stopped: a copy read back wrong. The originals are untouched",
+}
+
+
+def seal(record: dict[str, Any]) -> str:
+    """The one sentence that says how it stands."""
+    text = _STATES.get(State(record["state"]), "Under way; the originals are untouched")
+    if record["not_copied"] and State(record["state"]) in _STATES:
+        text = text.replace(
+            "Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}"
+        )
+        text = text.replace(
+            "Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},"
+        )
+    elif lacks := record.get("lacks", 0):
+        text = text.replace(
+            "Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1
+        )
+    return text
+
+
+def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
+    """The main figures as ``(what, figure)``, the same on the page and in the window."""
+    rows = [
+        ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
+        (
+            "Read back and equal",
+            f"{counted(record['verified_files'], 'file')}, "
+            f"{number(record['verified_bytes'])}{NBSP}bytes",
+        ),
+        (
+            "Read back",
+            "from the drive itself"
+            if record["proven"]
+            else "perhaps from memory: not proven on this drive",
+        ),
+        ("Digest", record["digest"]),
+        ("Planned", clock_text(record["planned_at"])),
+        ("Settled", clock_text(record["settled_at"])),
+    ]
+    if record["gathered"]["files"]:
+        figures = (
+            f"{counted(record['gathered']['files'], 'loose file')}, "
+            f"{size(record['gathered']['bytes'])}"
+        )
+        gone = (record["release"] or {}).get("loose_files")
+        rows.append(
+            ("Gathered into the library" + ("" if gone else ", and still where they were"), figures)
+        )
+    if opened := record["opened"]:
+        rows.append(
+            (
+                "References that lead to a file of the copy",
+                f"{number(opened['found'])} of {number(opened['references'])}",
+            )
+        )
+    if record["written_anew"]:
+        rows.append(
+            (
+                "Written anew, kept as they were in .fascis/as-it-was",
+                counted(len(record["written_anew"]), "file"),
+            )
+        )
+    if unknown := record["references"].get("not_understood"):
+        rows.append(
+            ("Not understood: what they refer to is not known", counted(unknown, "document"))
+        )
+    if record["left_out"]["files"]:
+        roles = ", ".join(record["left_out"]["roles"])
+        rows.append(
+            (
+                "Left out, stays at the old place",
+                f"{counted(record['left_out']['files'], 'file')} ({roles}), "
+                f"{size(record['left_out']['bytes'])}",
+            )
+        )
+    if record["discarded"]["files"]:
+        roles = ", ".join(record["discarded"]["roles"])
+        rows.append(
+            (
+                "Not copied, goes with the originals by your choice",
+                f"{counted(record['discarded']['files'], 'file')} ({roles}), "
+                f"{size(record['discarded']['bytes'])}",
+            )
+        )
+    if record["parked_at"]:
+        rows.append(("Originals set aside at", shown(record["parked_at"])))
+    if release := record["release"]:
+        rows.append(
+            (
+                "Originals deleted",
+                f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes",
+            )
+        )
+        if release.get("discarded_files"):
+            rows.append(
+                (
+                    "Discarded with them",
+                    f"{counted(release['discarded_files'], 'file')}, "
+                    f"{number(release['discarded_bytes'])}{NBSP}bytes",
+                )
+            )
+        if release.get("loose_files"):
+            rows.append(
+                (
+                    "Loose originals deleted too",
+                    f"{counted(release['loose_files'], 'file')}, "
+                    f"{number(release['loose_bytes'])}{NBSP}bytes",
+                )
+            )
+        rows.append(
+            (
+                f"Free on {record['from_drive']['label']} before",
+                f"{number(release['free_before'])}{NBSP}bytes",
+            )
+        )
+        rows.append(
+            (
+                f"Free on {record['from_drive']['label']} after, measured",
+                f"{number(release['free_after'])}{NBSP}bytes",
+            )
+        )
+    return rows
+
+
+def _what(destination: dict[str, Any], of: int) -> str:
+    """What a destination is called on the page."""
+    if destination["state"] == State.UNDONE.value:
+        return "Given up"
+    return "To" if of == 1 else "Home" if destination["home"] else "Second copy"
+
+
+def receipt_html(record: dict[str, Any]) -> bytes:
+    """The receipt as one page: no scripts, nothing fetched, names as plain text."""
+    e = html.escape
+    body = [f"<h1>{e(record['name'])}</h1>", f"<p class=quiet>Crossing {e(record['crossing'])}</p>"]
+    wrong = "" if record["verified_files"] == record["files"] else " wrong"
+    body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
+    body.append("<h2>From and to</h2><table cellpadding=4>")
+    ends = [("From", record["from_drive"], record["from"])]
+    ends += [
+        (_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]
+    ]
+    for label, drive, path in ends:
+        stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
+        body.append(
+            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span "
+            f"class=quiet>{e(path)}</span>"
+        )
+    body.append("</table><h2>Figures</h2><table cellpadding=4>")
+    body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
+    body.append("</table>")
+    if release := record["release"]:
+        if release["reasons"]:
+            body.append(
+                "<h2>Why less came free than was deleted</h2>"
+                + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
+            )
+        if release["left_behind"]:
+            body.append("<h2>What stays at the old place</h2>")
+            body.append(
+                _table(
+                    ("File", "Why"),
+                    [(x["path"], stays_because(x)) for x in release["left_behind"][:500]],
+                )
+            )
+    if record["not_copied"]:
+        body.append("<h2>Not copied; the originals stay</h2>")
+        body.append(
+            _table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]])
+        )
+    if record["decisions"]:
+        body.append(
+            "<h2>Decided before the start</h2>"
+            + "".join(f"<p>{e(d)}</p>" for d in record["decisions"])
+        )
+    if record["attention"]:
+        body.append("<h2>Needed attention</h2>")
+        body.append(
+            _table(
+                ("File", "Drive", "What it means"),
+                [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]],
+            )
+        )
+    body.append("<h2>What was done, in order</h2>")
+    body.append(
+        _table(
+            ("When", "What", "Outcome"),
+            [
+                (
+                    clock_text(a["begun"]),
+                    f"{a['what']}: {a['subject']}",
+                    a["outcome"] or "not finished",
+                )
+                for a in record["acts"]
+            ],
+        )
+    )
+    body.append(
+        "<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check "
+        ".fascis/manifest.b3</code></p>"
+    )
+    page = (
+        f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, "
+        f"receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
+    )
+    return page.encode("utf-8", "backslashreplace")
+
+
+def _table(heads: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
+    out = "<table cellpadding=4><tr>" + "".join(f"<th>{html.escape(h)}" for h in heads)
+    for row in rows:
+        out += "<tr>" + "".join(f"<td>{html.escape(shown(cell))}" for cell in row)
+    return out + "</table>"

@@ -1,0 +1,384 @@
+"""A release from its first look to its record.
+
+All copies are checked, then originals go, and the free space is measured.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import ExitStack, closing
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.copying.file import Buffers
+from fascis.crossing.journal.copies import Copies, Item
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control, Report
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.places.changes import Differences, compare, worked_in
+from fascis.crossing.places.places import Places, open_source
+from fascis.crossing.release.free_space import free_now, settle_down, shortfall
+from fascis.crossing.release.loose_originals import release_loose
+from fascis.crossing.release.originals import Kept, Release, left_behind, still_wanted
+from fascis.crossing.release.set_aside import park, unpark
+from fascis.crossing.scope.needed import (
+    Going,
+    add_named,
+    find_needed,
+    kept_for_others,
+    sidecars_of_what_stays,
+)
+from fascis.crossing.scope.parts import is_in_part
+from fascis.crossing.scope.surveyed import survey_library
+from fascis.documents.sidecars import is_sidecar
+from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
+from fascis.files.medium import Medium
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted
+from fascis.workspace import Workspace
+
+
+def release(
+    workspace: Workspace,
+    journal: Journal,
+    demanded: Sequence[Destination],
+    control: Control,
+    report: Report,
+) -> dict[str, Any]:
+    """Deletes the originals whose copies are verified on every demanded destination.
+
+    Gives the record of it.
+
+    Raises:
+        Refused: a copy is not what was verified; nothing was deleted.
+        EnvironmentTrouble: a drive failed or is away; it can be called again.
+    """
+    places = demanded[0].places
+    record: dict[str, Any] | None = journal.value("release")
+    if record is not None and places.standing() is None:
+        return record
+    with ExitStack() as held:
+        kept = [
+            Kept(
+                d.copies,
+                held.enter_context(closing(d.open())),
+                d.drive().rules,
+                d.label,
+                places.crossing,
+            )
+            for d in demanded
+        ]
+        source = held.enter_context(closing(open_source(workspace, places)))
+        record = _release(workspace, journal, places, source, kept, control, report)
+        standing = _standing(places, source)
+    journal.put("release", record)
+    if standing and not journal.header.document and not journal.header.part:
+        _clear_top(workspace, journal, places, standing, record)
+    return record
+
+
+def _standing(places: Places, source: Medium) -> Path | None:
+    """Where the folder of the originals is now, by its open handle.
+
+    What it was known by may be deleted.
+    """
+    status = source.status(b"")
+    for path in (places.source, places.parked_path):
+        try:
+            if os.path.samestat(os.lstat(path), status):
+                return path
+        except OSError:
+            continue
+    return None
+
+
+def _release(
+    workspace: Workspace,
+    journal: Journal,
+    places: Places,
+    source: Medium,
+    kept: list[Kept],
+    control: Control,
+    report: Report,
+) -> dict[str, Any]:
+    drive = workspace.drives.at(places.origin())
+    copies = [k.copies for k in kept]
+    with Buffers() as buffers:
+        work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
+        work.still_wanted = lambda: still_wanted(journal)
+        work.still_wanted()
+        work.check_copies()
+        differences = work.differences = of_this(
+            compare(source, copies, control.checkpoint), copies[0]
+        )
+        not_worked_in(differences)
+        needed = needed_now(workspace, places, copies[0], differences, control, lost=work.lost)
+        top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
+        work.used = {p[len(top) :]: who for p, who in needed.items() if p.startswith(top)}
+        if journal.state is State.SWITCHED and not work.used and not journal.header.part:
+            _park_if_possible(workspace, journal, places)
+        before = journal.value("free_before")
+        if before is None:
+            before = free_now(source)
+            journal.put("free_before", before)
+        act = journal.open_act("release") or journal.intend(
+            "release", shown(str(places.origin())), workspace.clock()
+        )
+        work.run()
+        if not journal.header.document:
+            work.clear_folders(source)  # the folders of a single document are not the library's
+        stays = (
+            release_loose(workspace, journal, kept, needed, control, report)
+            if journal.header.loose_too
+            else []
+        )
+    after = settle_down(source, before, work.deleted.allocated, drive)
+    files, size = copies[0].sums(Which.DELETED_BY_US)
+    loose = copies[0].sums(Which.LOOSE_DELETED_BY_US)
+    discarded = copies[0].sums(Which.DISCARDED_BY_US)
+    record = {
+        "files": files,
+        "bytes": size,
+        "discarded_files": discarded[0],
+        "discarded_bytes": discarded[1],
+        "free_before": before,
+        "free_after": after,
+        "reasons": shortfall(work.deleted, before, after, drive),
+        "loose_files": loose[0],
+        "loose_bytes": loose[1],
+        "left_behind": _left_behind(
+            copies[0], left_behind(copies[0], source, differences) + stays, work.used, needed
+        ),
+        "at": workspace.clock(),
+        "stays_at": None,
+    }
+    journal.conclude(
+        act,
+        f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes",
+        workspace.clock(),
+    )
+    return record
+
+
+def lost_there(
+    demanded: Sequence[Destination], control: Control, which: Which = Which.MAY_GO
+) -> list[dict[bytes, str]]:
+    """Originals whose copies were changed or taken away since they were verified, and how.
+
+    Told for each destination. They stay.
+
+    Raises:
+        EnvironmentTrouble: a drive is away or failed.
+        Refused: what stands there is not what this crossing made.
+        Cancelled: by the control.
+    """
+    lost = []
+    with Buffers() as buffers:
+        for destination in demanded:
+            with closing(destination.open()) as medium:
+                kept = Kept(
+                    destination.copies,
+                    medium,
+                    destination.drive().rules,
+                    destination.label,
+                    destination.places.crossing,
+                )
+                lost.append(kept.lost(buffers, control, which))
+    return lost
+
+
+def _left_behind(
+    copies: Copies,
+    stays: Sequence[tuple[bytes, str]],
+    used: Mapping[bytes, list[str]],
+    needed: Mapping[bytes, list[str]],
+) -> list[dict[str, Any]]:
+    """What stays, as the record has it.
+
+    Path, why, its length, by whom it is needed, and whether the plan said so.
+    """
+    planned = {kept["path"] for kept in copies.journal.value("kept_for_others", [])}
+    loose = {i.outside: i.size for i in copies.items(Which.LOOSE)}
+    out: list[dict[str, Any]] = []
+    for place, why in stays:
+        told = place_text(place)
+        out.append({"path": told, "why": why})
+        if why == "used-elsewhere":
+            item = copies.at(place)
+            length = item.size if item and place in used else loose.get(place, 0)
+            out[-1] |= {
+                "bytes": length,
+                "by": used.get(place) or needed.get(place) or [],
+                "planned": told in planned,
+            }
+    return out
+
+
+def of_this(found: Differences, copies: Copies) -> Differences:
+    """The differences that concern a crossing.
+
+    Of a part, what became of the rest of its library is not its business.
+    """
+    part = copies.journal.header.part
+    if part is None:
+        return found
+
+    def mine(place: bytes) -> bool:
+        item = copies.at(place)
+        return item is not None and item.fate is not Fate.LEFT_OUT
+
+    return replace(
+        found,
+        changed=[p for p in found.changed if mine(p)],
+        gone=[p for p in found.gone if mine(p)],
+        appeared=[p for p in found.appeared if is_in_part(p, part)],
+    )
+
+
+def needed_now(
+    workspace: Workspace,
+    places: Places,
+    copies: Copies,
+    differences: Differences,
+    control: Control,
+    whole: bool = False,
+    lost: Collection[bytes] = (),
+) -> dict[bytes, list[str]]:
+    """What of the originals others need, looked at right now: absolute path → who. These stay.
+
+    Args:
+        whole: the library's folder would go as it is, with what was left out and what appeared: set
+            aside.
+        lost: places whose copies are not what was verified: they stay.
+
+    Raises:
+        Cancelled: by the control.
+    """
+    header = places.header
+    origin = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
+    top = origin + b"/"
+    loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
+    changed = {*differences.newer, *lost}
+
+    def stopped() -> bool:
+        control.checkpoint()
+        return False
+
+    def goes(path: bytes) -> bool:
+        if not path.startswith(top):
+            return path in loose
+        if whole:
+            return True
+        place = path[len(top) :]
+        item = copies.at(place)
+        return (
+            item is not None and item.outside is None and place not in changed and _would_go(item)
+        )
+
+    def names_in(folder: bytes) -> list[bytes]:
+        if (folder + b"/").startswith(top):
+            return [i.place.rpartition(b"/")[2] for i in copies.in_folder(folder[len(top) :])]
+        return [p.rpartition(b"/")[2] for p in loose if p and p.rpartition(b"/")[0] == folder]
+
+    document, own = bool(header.document), not whole and (bool(changed) or copies.anything_stays())
+    targets = [bytes(t) for t in (places.target,)]
+    library, paths = header.whole, frozenset(filter(None, loose))
+    before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
+    going = Going(origin, library, paths, targets, document, own, places.crossing, before)
+    needed = find_needed(workspace, going, stopped)
+    if own and not document:
+        surveyed = survey_library(workspace, places.origin(), None, stopped)
+        add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
+    kept = kept_for_others(needed, goes, names_in)
+    sidecars = [top + i.place for i in copies.items(Which.SIDECARS)] + [
+        p for p in paths if is_sidecar(p)
+    ]
+    kept |= sidecars_of_what_stays(sidecars, lambda p: goes(p) or p[len(top) :] in changed, kept)
+    if needed.unknown:
+        kept |= {path: sorted(needed.unknown) for path in loose if path and path not in kept}
+    return kept
+
+
+def _would_go(item: Item) -> bool:
+    """True for an original that a release would delete.
+
+    Verified there, one of Fascis's own records, or discarded by choice.
+    """
+    if item.fate is Fate.DISCARD:
+        return True
+    return item.fate in (Fate.COPY, Fate.OWN) and item.copy is CopyState.VERIFIED
+
+
+def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], control: Control) -> None:
+    """Setting aside takes a whole folder from everybody: nothing in it may be needed by others.
+
+    Raises:
+        Refused: something is.
+    """
+    home = demanded[0]
+    kept = needed_now(workspace, home.places, home.copies, Differences(), control, whole=True)
+    top = os.path.realpath(os.fsencode(home.places.origin())).rstrip(b"/") + b"/"
+    inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
+    if inside:
+        first = min(inside)
+        raise Refused(
+            "would-break",
+            f"{inside[first][0]} uses {shown(first)} at the old place"
+            + (
+                f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too"
+                if len(inside) > 1
+                else ""
+            )
+            + ". Set aside, it would not be found. Nothing was set aside.",
+            tuple(sorted(inside)),
+        )
+
+
+def not_worked_in(found: Differences) -> None:
+    """After the switch.
+
+    Where somebody works at the old place, its media must not be taken from under the work.
+
+    Raises:
+        Refused: a document or a database changed there.
+    """
+    if places := worked_in(found):
+        raise Refused(
+            "worked-in-since",
+            f"{shown(places[0])} was worked in at the old place after home went to the new one. "
+            "Nothing was set aside or deleted: bring that work over by hand, or take back the "
+            "switch.",
+            tuple(places),
+        )
+
+
+def _park_if_possible(workspace: Workspace, journal: Journal, places: Places) -> None:
+    try:
+        park(workspace, journal, places)
+    except Refused:
+        return  # a mount point, say: each file is checked right before it goes all the same
+
+
+def _clear_top(
+    workspace: Workspace, journal: Journal, places: Places, origin: Path, record: dict[str, Any]
+) -> None:
+    """Removes the empty top folder; where something stays, it goes back under its old name."""
+    try:
+        parent = workspace.drives.open(origin.parent)
+    except EnvironmentTrouble:
+        record["stays_at"] = str(origin)  # it cannot be put back now; where it is, is told
+        return
+    try:
+        parent.remove_folder(os.fsencode(origin.name))
+    except OSError:
+        try:
+            unpark(workspace, journal, places)
+        except FascisError:
+            record["stays_at"] = str(origin)
+    finally:
+        parent.close()

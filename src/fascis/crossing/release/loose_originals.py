@@ -1,0 +1,151 @@
+"""Releasing loose originals, only where that was asked for.
+
+Those that were gathered and that nothing else uses.
+
+Each is read again and compared right before it is deleted. What others need was looked at just
+before; where that cannot be known,
+it stays.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing
+from itertools import groupby
+from pathlib import Path
+
+from fascis.crossing.copying.file import Buffers
+from fascis.crossing.journal.copies import Copies, Item
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control, Released, Report
+from fascis.crossing.model.states import Origin
+from fascis.crossing.release.originals import Kept, Release, still_wanted
+from fascis.files.door import Proven
+from fascis.files.errors import FascisError
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import parent
+from fascis.workspace import Workspace
+
+
+def release_loose(
+    workspace: Workspace,
+    journal: Journal,
+    kept: Sequence[Kept],
+    needed: Mapping[bytes, object],
+    control: Control,
+    report: Report,
+) -> list[tuple[bytes, str]]:
+    """Deletes loose originals; gives ``(path, why)`` of those that stay.
+
+    May be called again after any interruption.
+
+    Args:
+        needed: absolute paths that others need, looked at right before.
+
+    Raises:
+        EnvironmentTrouble: a drive failed.
+        Cancelled: by the control.
+    """
+    copies = kept[0].copies
+    _mend(journal, copies)
+    items = sorted(copies.items(Which.LOOSE_MAY_GO), key=lambda i: i.outside or b"")
+    if not items:
+        return []
+    stays: list[tuple[bytes, str]] = []
+    with Buffers() as buffers:
+        for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
+            control.checkpoint()
+            still_wanted(journal)
+            group = list(some)
+            free = []
+            for item in group:
+                path = item.outside or b""
+                if path in needed:
+                    stays.append((path, "used-elsewhere"))
+                else:
+                    free.append(item)
+            stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
+    return stays
+
+
+def _mend(journal: Journal, copies: Copies) -> None:
+    """Corrects the journal after an interruption.
+
+    What was intended and is no longer there is gone.
+    """
+    intended = copies.items(Which.LOOSE_BEING_DELETED)
+    journal.record_origin(
+        [(i.id, Origin.GONE, None) for i in intended if not os.path.lexists(i.outside or b"")]
+    )
+
+
+def _release_folder(
+    workspace: Workspace,
+    kept: Sequence[Kept],
+    folder: bytes,
+    items: list[Item],
+    buffers: Buffers,
+    control: Control,
+    report: Report,
+) -> Iterator[tuple[bytes, str]]:
+    if not items:
+        return
+    path = Path(os.fsdecode(folder or b"/"))
+    if os.path.realpath(path) != str(path):
+        yield from ((i.outside or b"", "changed") for i in items)  # a link stands in its way now
+        return
+    try:
+        drive = workspace.drives.at(path)
+        if drive.uuid != kept[0].copies.journal.header.loose_drives.get(str(path), drive.uuid):
+            yield from (
+                (i.outside or b"", "mount") for i in items
+            )  # another drive, which may hold a copy of them
+            return
+        medium, rules = workspace.drives.open(path), drive.rules
+    except FascisError:
+        yield from ((i.outside or b"", "not-permitted") for i in items)  # away, or not to be opened
+        return
+    with closing(medium):
+        names = {i.place: (i.outside or b"").rpartition(b"/")[2] for i in items}
+        work = Release(
+            _Folder(medium, names),
+            list(kept),
+            rules,
+            buffers,
+            control,
+            report,
+            workspace.step,
+            reads_again=True,
+        )
+        outcomes = work.release_batch(items)
+        report(_released(items, outcomes))
+        for item, (_, origin, why) in zip(items, outcomes, strict=True):
+            if origin is Origin.STAYS:
+                yield item.outside or b"", why or "changed"
+
+
+def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]]) -> Released:
+    gone = [
+        i
+        for i, (_, o, why) in zip(items, outcomes, strict=True)
+        if o is Origin.GONE and why is None
+    ]
+    return Released(len(gone), sum(i.size for i in gone))
+
+
+class _Folder:
+    """One folder of loose media, in which the places of items stand for their names there."""
+
+    def __init__(self, medium: Medium, names: dict[bytes, bytes]) -> None:
+        self._medium, self._names = medium, names
+
+    def status(self, place: bytes) -> os.stat_result:
+        return self._medium.status(self._names[place] if place else b"")
+
+    def open(self, place: bytes) -> MediumFile:
+        return self._medium.open(self._names[place])
+
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        self._medium.unlink(self._names[place], proven)

@@ -1,0 +1,490 @@
+"""Releasing.
+
+Originals whose copies are verified are deleted, one by one, each checked right before.
+
+Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy
+is what was verified.
+What appeared, changed, is open, was damaged, was left out or was not verified stays, and is told.
+What the person chose
+to discard goes when it is as it was surveyed.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from blake3 import blake3
+
+from fascis.crossing.copying.file import Buffers, read_back
+from fascis.crossing.journal.copies import Copies, Item, arrives_at, is_damaged
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control, Released, Report
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.seen import Look, inode_key, look_at_copy
+from fascis.crossing.model.states import CopyState, Origin, State
+from fascis.crossing.places.changes import Differences, differs
+from fascis.crossing.release.free_space import Deleted
+from fascis.drives.rules import Rules
+from fascis.files.digest import digest_of_bytes
+from fascis.files.door import Proven
+from fascis.files.errors import DriveGone, FascisError, Refused, told
+from fascis.files.medium import Medium, MediumFile
+from fascis.files.names import shown
+from fascis.files.times import ctime_of
+from fascis.library.open_files import find_open
+from fascis.library.roles import Role
+from fascis.library.survey import Kind
+
+BATCH = 256
+MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
+MISSING, CHANGED = "copy-missing", "copy-changed"
+# of an original that cannot be got at any more: what stands there is not touched
+_STAYS_BY_ERROR = {
+    errno.EXDEV: "mount",
+    errno.ESTALE: "changed",
+    errno.ENOENT: "changed",
+    errno.ENOTDIR: "changed",
+    errno.ELOOP: "changed",
+    errno.EINVAL: "changed",
+    errno.EBUSY: "mount",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A whole copy that is kept when the originals go: open, proven by drive and token."""
+
+    copies: Copies
+    medium: Medium
+    rules: Rules
+    label: str
+    crossing: str
+
+    def wrong(
+        self, item: Item, buffers: Buffers, control: Control, later: bool = False
+    ) -> str | None:
+        """Why the copy of an item is not what was verified, or None when it is.
+
+        Read again where looking does not tell.
+
+        Args:
+            later: media on a drive where looking never tells are read right before their original
+                goes, not now too.
+        """
+        place = arrives_at(item, self.crossing)
+        if (
+            item.rewritten
+            and self.copies.stands_anew(item.id)
+            and not self.medium.exists(item.there)
+        ):
+            # what was kept as it was is there, what the library is worked on with is not
+            return MISSING
+        try:
+            status = self.medium.status(place)
+            if item.kind is Kind.LINK:
+                same = (
+                    stat.S_ISLNK(status.st_mode)
+                    and digest_of_bytes(self.medium.read_link(place)) == item.digest
+                )
+                return None if same else CHANGED
+        except (FileNotFoundError, NotADirectoryError):
+            return MISSING
+        except OSError as error:
+            raise told(error, "look at the copy", place) from error
+        look = look_at_copy(item.copy_seen, status, self.rules)
+        if look is Look.SAME or (
+            later and look is Look.TOUCHED and item.role in MEDIA and not self.rules.keeps_ctime
+        ):
+            return None
+        try:
+            return (
+                None
+                if read_back(self.medium, place, buffers, control).digest == item.digest
+                else CHANGED
+            )
+        except DriveGone:
+            raise
+        except FascisError:
+            return CHANGED
+
+    def lost(
+        self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO
+    ) -> dict[bytes, str]:
+        """Originals that are still there and whose copy is not what was verified, and why."""
+        found = {}
+        for item in self.copies.items(which):
+            control.checkpoint()
+            if why := self.wrong(item, buffers, control, later=True):
+                found[item.place] = why
+        return found
+
+    def is_itself(self, item: Item, original: os.stat_result) -> bool:
+        """True when what lies where the original was is the copy: somebody mounted it there."""
+        try:
+            return os.path.samestat(self.medium.status(arrives_at(item, self.crossing)), original)
+        except OSError:
+            return False
+
+    def now(self, item: Item) -> Proven | None:
+        """How the copy of an item looks now; None when it is not there."""
+        try:
+            return Proven.by(
+                self.medium.status(arrives_at(item, self.crossing)), self.rules.stable_inodes
+            )
+        except OSError:
+            return None
+
+
+class Originals(Protocol):
+    """What a release does with originals, by their places."""
+
+    def status(self, place: bytes) -> os.stat_result:
+        """``lstat``; of the folder itself for ``b""``."""
+
+    def open(self, place: bytes) -> MediumFile:
+        """Opens a regular file for reading."""
+
+    def unlink(self, place: bytes, proven: Proven) -> None:
+        """Deletes one, when it is what was proven."""
+
+
+@dataclass(slots=True)
+class Release:
+    """One release under way: all places open and proven. ``kept`` begins with home.
+
+    ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies
+    were changed or taken away. With ``reads_again`` the content of every original is compared once
+    more, whatever its drive.
+    ``still_wanted`` raises when a release is not what this crossing is about any more: asked before
+    every batch.
+    ``differences`` are those found after :meth:`check_copies`, right before anything is set aside
+    or deleted.
+    """
+
+    source: Originals
+    kept: list[Kept]
+    source_rules: Rules
+    buffers: Buffers
+    control: Control
+    report: Report
+    step: Callable[[str], None]
+    reads_again: bool = False
+    used: Mapping[bytes, list[str]] = field(default_factory=dict)
+    lost: dict[bytes, str] = field(default_factory=dict)
+    differences: Differences = field(default_factory=Differences)
+    deleted: Deleted = field(default_factory=Deleted)
+    still_wanted: Callable[[], None] = lambda: None
+
+    # -- before anything is deleted ----------------------------------------------------------------
+
+    def check_copies(self) -> None:
+        """Looks at every copy again, and reads those again that differ.
+
+        Originals whose copies are not whole will stay.
+
+        Raises:
+            Refused: not one copy is what was verified; nothing was deleted.
+        """
+        for kept in self.kept:
+            self.lost |= kept.lost(self.buffers, self.control)
+        if self.lost and all(item.place in self.lost for item in self._copies.items(Which.MAY_GO)):
+            raise Refused(
+                "copy-changed",
+                f"Of the copy on {self.kept[0].label} nothing is what was verified, "
+                f"{shown(min(self.lost))} first. No original was deleted.",
+                tuple(sorted(self.lost)),
+            )
+
+    # -- deleting ----------------------------------------------------------------------------------
+
+    def run(self) -> None:
+        """Deletes the originals. May be called again after any interruption."""
+        self._mend()
+        for batch in self._batches():
+            self.control.checkpoint()
+            self.still_wanted()
+            outcomes = self.release_batch(batch)
+            files = [
+                i
+                for i, o in zip(batch, outcomes, strict=True)
+                if o[1] is Origin.GONE
+                and o[2] is None
+                and i.kind is Kind.FILE
+                and i.fate is not Fate.OWN
+            ]
+            self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
+
+    def release_batch(self, batch: list[Item]) -> list[tuple[int, Origin, str | None]]:
+        """Deletes some originals, intent and outcome journaled.
+
+        Gives what became of each, and why it stays.
+        """
+        fresh, opened = set(self.differences.changed), self._open_inodes(batch)
+        self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
+        outcomes = [self._release_one(item, fresh, opened) for item in batch]
+        self._copies.journal.record_origin(outcomes)
+        return outcomes
+
+    def _mend(self) -> None:
+        """Corrects the journal after an interruption.
+
+        What was intended and is no longer there is gone.
+        """
+        gone = []
+        for item in self._copies.items(Which.BEING_DELETED):
+            try:
+                self.source.status(item.place)
+            except (FileNotFoundError, NotADirectoryError):
+                gone.append((item.id, Origin.GONE, None))
+            except OSError:
+                continue  # something else is mounted there: it is looked at in its turn
+        self._copies.journal.record_origin(gone)
+
+    @property
+    def _copies(self) -> Copies:
+        return self.kept[0].copies
+
+    def _batches(self) -> Iterator[list[Item]]:
+        batch: list[Item] = []
+        for which in (Which.MAY_GO, Which.MAY_GO_UNCOPIED):
+            for item in self._copies.items(which, batch=BATCH):
+                batch.append(item)
+                if len(batch) == BATCH:
+                    yield batch
+                    batch = []
+        if batch:
+            yield batch
+
+    def _open_inodes(self, batch: list[Item]) -> set[int]:
+        device = self.source.status(b"").st_dev
+        wanted = {(device, i.seen[3] if i.seen else i.inode) for i in batch}
+        return {inode_key(o.inode) for o in find_open(wanted, {device}).files}
+
+    def _release_one(
+        self, item: Item, fresh: set[bytes], opened: set[int]
+    ) -> tuple[int, Origin, str | None]:
+        try:
+            status = self.source.status(item.place)
+        except (FileNotFoundError, NotADirectoryError):
+            return item.id, Origin.GONE, "vanished"  # not by us: does not count as deleted
+        except OSError as error:
+            if error.errno == errno.EXDEV:
+                return item.id, Origin.STAYS, "mount"
+            raise told(error, "look at the original", item.place) from error
+        why = self._why_stays(item, status, fresh, opened)
+        if why is None and any(k.is_itself(item, status) for k in self.kept):
+            why = "mount"
+        if why:
+            return item.id, Origin.STAYS, why
+        copies = [k.now(item) for k in self.kept]
+        if item.fate is not Fate.DISCARD and (why := self._why_no_copy(item)):
+            return item.id, Origin.STAYS, why
+        held = None
+        try:
+            if item.kind is Kind.FILE:
+                held = self.source.open(item.place)
+            return self._delete(item, status, copies, held)
+        except PermissionError:
+            return item.id, Origin.STAYS, "not-permitted"
+        except OSError as error:
+            if why := _STAYS_BY_ERROR.get(error.errno or 0):
+                return item.id, Origin.STAYS, why
+            raise told(error, "delete the original", item.place) from error
+        finally:
+            if held is not None:
+                held.close()
+
+    def _delete(
+        self,
+        item: Item,
+        status: os.stat_result,
+        copies: list[Proven | None],
+        held: MediumFile | None,
+    ) -> tuple[int, Origin, str | None]:
+        """The last reading, the last look, and the unlink; ``held`` is the original, open.
+
+        Raises ``OSError``.
+        """
+        proven = Proven.by(status, self.source_rules.stable_inodes)
+        if held is not None:
+            lease = held.hold()
+            if why := self._why_open(lease, status):
+                return item.id, Origin.STAYS, why
+            if self._must_read(item, status) and self._read(held, lease) != item.digest:
+                return item.id, Origin.STAYS, "changed"
+        if item.fate is not Fate.DISCARD and copies != [k.now(item) for k in self.kept]:
+            return item.id, Origin.STAYS, CHANGED  # while its original was read
+        shared = self._shared(item, held)
+        self.step(f"before unlink {item.id}")
+        if held is not None and (not proven.holds(held.status()) or (lease and not held.held())):
+            return item.id, Origin.STAYS, "changed"
+        self.source.unlink(item.place, proven)
+        self.step(f"after unlink {item.id}")
+        self._count(item, status, shared)
+        return item.id, Origin.GONE, None
+
+    def _why_open(self, lease: bool | None, status: os.stat_result) -> str | None:
+        """Why an original must stay for the sake of a program that may write to it.
+
+        Where no lease is granted, processes are asked.
+        """
+        if lease is not None:
+            return None if lease else "open"
+        found = find_open({(status.st_dev, status.st_ino)}, {status.st_dev})
+        if found.files:
+            return "open"
+        return None if found.all_seen else "open-not-known"
+
+    def _must_read(self, item: Item, status: os.stat_result) -> bool:
+        """True when looking does not tell that an original is what was copied."""
+        if item.fate is Fate.DISCARD:
+            return False
+        return self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
+
+    def _read(self, held: MediumFile, lease: bool | None) -> bytes:
+        """The digest of an original; whoever wants to write to it meanwhile does not wait long.
+
+        Raises ``OSError``.
+        """
+        hasher = blake3()
+        buffer = self.buffers.ring[0]
+        while count := held.readinto(buffer):
+            self.control.checkpoint()
+            hasher.update(buffer[:count])
+            if lease and not held.held():
+                held.let_go()
+                return b""
+        return hasher.digest()
+
+    def _why_stays(
+        self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]
+    ) -> str | None:
+        """Why an original stays, or None when it may go, as far as looking tells."""
+        if item.place in self.used:
+            return "used-elsewhere"
+        if item.place in self.lost:
+            return self.lost[item.place]
+        if item.fate is not Fate.DISCARD and (why := self._why_not_whole(item)):
+            return why
+        if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):
+            return "changed"
+        if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
+            return "open"
+        return None
+
+    def _why_no_copy(self, item: Item) -> str | None:
+        """Why an item has not a whole copy everywhere now; read where looking does not tell."""
+        reasons = (k.wrong(self._of(k, item), self.buffers, self.control) for k in self.kept)
+        return next((why for why in reasons if why), None)
+
+    def _why_not_whole(self, item: Item) -> str | None:
+        """Why an item does not count as copied.
+
+        Not verified alike everywhere, or not what it once was.
+        """
+        if item.seen is None or item.digest is None:
+            return "not-verified"
+        for kept in self.kept:
+            there = self._of(kept, item)
+            if there.copy is not CopyState.VERIFIED or there.digest != item.digest:
+                return "not-verified"
+        return "damaged" if is_damaged(item, item.seen, item.digest) else None
+
+    def _of(self, kept: Kept, item: Item) -> Item:
+        return item if kept is self.kept[0] else kept.copies.item(item.id)
+
+    def _shared(self, item: Item, held: MediumFile | None) -> int:
+        if (
+            held is None
+            or item.kind is not Kind.FILE
+            or self.source_rules.name not in ("btrfs", "XFS")
+        ):
+            return 0
+        try:
+            return held.shared_bytes()
+        except OSError:
+            return 0
+
+    def _count(self, item: Item, status: os.stat_result, shared: int) -> None:
+        if item.kind is not Kind.FILE:
+            return
+        d = self.deleted
+        d.shared += shared
+        key = (status.st_dev, status.st_ino)
+        allocated = status.st_blocks * 512
+        if item.fate is not Fate.OWN:
+            d.files += 1
+            d.bytes += status.st_size
+        if status.st_nlink > 1 and key not in d.inodes:
+            d.linked_elsewhere += allocated
+        elif status.st_nlink == 1 and key in d.inodes:
+            d.linked_elsewhere -= allocated
+        if key not in d.inodes:
+            d.allocated += allocated
+        d.inodes.add(key)
+
+    def clear_folders(self, folder: Medium) -> None:
+        """Removes the folders that are empty, of the library's folder."""
+        for place, _ in reversed(self._copies.journal.folders_that_cross()):
+            if place:
+                try:
+                    folder.remove_folder(place)
+                except OSError:
+                    continue  # not empty, or gone already: folders go only when empty
+
+
+def still_wanted(journal: Journal) -> None:
+    """Asked while the originals are held, before every batch.
+
+    Another window or command may have decided otherwise.
+
+    Raises:
+        Refused: home was given back, or that was begun.
+    """
+    if (
+        journal.state not in (State.SWITCHED, State.PARKED, State.RELEASED)
+        or journal.open_act("undo") is not None
+    ):
+        raise Refused(
+            "wrong-state",
+            f"The crossing is {journal.state.value}: home was given back, or that was begun. "
+            "Nothing more was deleted.",
+        )
+
+
+def left_behind(
+    copies: Copies, source: Medium | None, differences: Differences
+) -> list[tuple[bytes, str]]:
+    """``(place, why)`` of what stays at the old place after a release.
+
+    At most 10,000 of each kind.
+    """
+    out: dict[bytes, str] = {}
+    reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
+    for item in copies.items(Which.STAYING):
+        if len(out) >= 10_000:
+            break
+        if source is not None and not source.exists(item.place):
+            continue
+        why = reasons.get(item.fate) or (copies.journal.why(item.id) or "not-verified")
+        out[item.place] = why
+    for place in differences.appeared:
+        out.setdefault(place, "appeared")
+    for place in differences.changed:
+        if place not in out:
+            out[place] = "changed"
+    return sorted(out.items())
+
+
+def _touched(item: Item, status: os.stat_result) -> bool:
+    """True when a file with several names was touched since it was copied.
+
+    Perhaps a name came or went, perhaps its content changed.
+    """
+    return item.links > 1 and item.seen is not None and ctime_of(status) != item.seen[2]

@@ -1,0 +1,1 @@
+"""What goes: the survey, a part, choices, what is gathered, and what others need."""

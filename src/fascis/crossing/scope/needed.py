@@ -1,0 +1,659 @@
+"""Who else needs what would go.
+
+Documents that stay, other known libraries, and what lies beside the library, read right now.
+
+Nothing that a document still needs is set aside or deleted (law 10). Every document counts that is
+not going itself: in this
+library, in every known library and copy that is there, and in what is found beside it on the same
+drive, within bounds. Of
+libraries that are away, and of documents that cannot be read, what the register remembers counts.
+What was deleted long ago
+needs nothing any more. Each reading of a target counts, for another program may take it so.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import time
+import unicodedata
+from collections import deque
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import unquote_to_bytes
+
+from fascis.crossing.journal.journal import yet_to_copy
+from fascis.documents.model import LARGEST, Means, NotUnderstood
+from fascis.documents.registry import format_of
+from fascis.documents.sidecars import owners
+from fascis.documents.targets import Target, readings
+from fascis.drives.mounts import other_ways, read_mounts
+from fascis.files.errors import DriveGone, EnvironmentTrouble
+from fascis.files.names import name_key, shown
+from fascis.files.unexpected import told_unexpected
+from fascis.library.identity import OWN
+from fascis.library.reading import catalog_folder, private_catalog, read_outside
+from fascis.library.register import KnownLibrary, root_now
+from fascis.library.replacing import is_kept
+from fascis.library.roles import CATALOG, is_document
+from fascis.library.summary import parse_summary
+from fascis.library.survey import Survey
+from fascis.library.unknown import is_candidate, paths_named
+from fascis.library.uses import Uses
+from fascis.relink.relinking import drive_roots
+from fascis.workspace import Workspace
+
+MOST_FOLDERS = 20_000  # looked into beside a library
+SECONDS = 4.0  # for looking beside a library
+_MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked through
+_BESIDE_UNKNOWN = (
+    2_000,
+    1 << 20,
+    1.5,
+)  # of those beside a library: how many, how large, and for how many seconds
+# documents beside a library that are read whatever their bytes say at first sight
+_READ_WHOLE = 400
+_SYSTEM = frozenset(
+    b"/" + n
+    for n in (
+        b"proc",
+        b"sys",
+        b"dev",
+        b"run",
+        b"usr",
+        b"etc",
+        b"boot",
+        b"lib",
+        b"var",
+        b"opt",
+        b"snap",
+    )
+)
+_CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
+_STAGING = b".fascis-crossing-"
+_Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
+
+
+@dataclass(frozen=True, slots=True)
+class Going:
+    """What would be set aside or deleted: nothing else is looked for.
+
+    Attributes:
+        root: the library's real folder, without a slash at its end.
+        library: its id in the register, or nothing.
+        loose: absolute paths of loose files that may go too.
+        but: folders that are not looked into: what this crossing made, or set aside.
+        document: the library is a single document: what lies beside it in its folder is not part of
+            it.
+        own: the library's own documents are read too; without it, only those of others.
+        crossing: the crossing that asks, when it has begun: what all others have yet to copy is
+            needed too.
+        before: where the folder stood before it was set aside: whoever needs it calls it so.
+    """
+
+    root: bytes
+    library: str
+    loose: Collection[bytes] = frozenset()
+    but: Collection[bytes] = frozenset()
+    document: bool = False
+    own: bool = True
+    crossing: str = ""
+    before: bytes = b""
+
+
+@dataclass(slots=True)
+class Needed:
+    """What of it is needed, and by whom.
+
+    Attributes:
+        by: absolute path → the documents that need it: their absolute paths (nothing for what only
+            the register remembers),
+            and how they are told.
+        unknown: libraries of which it is not known what they use: never surveyed and away, or with
+            a document that cannot be read.
+        bounds: how far was looked, where it was not to the end; else nothing.
+    """
+
+    by: dict[bytes, dict[bytes, str]] = field(default_factory=dict)
+    unknown: set[str] = field(default_factory=set)
+    bounds: str = ""
+
+    def add(self, path: bytes, document: bytes, told: str) -> None:
+        """Notes one need."""
+        self.by.setdefault(path, {})[document] = told
+
+    def who(self, path: bytes, goes: Callable[[bytes], bool]) -> list[str]:
+        """Who needs a file, by its absolute path.
+
+        Args:
+            goes: tells of a document whether it goes itself: then it needs nothing.
+        """
+        found = self.by.get(path, {})
+        return sorted(
+            {told for document, told in found.items() if not (document and goes(document))}
+        )
+
+
+def kept_for_others(
+    needed: Needed, goes: Callable[[bytes], bool], names_in: Callable[[bytes], Collection[bytes]]
+) -> dict[bytes, list[str]]:
+    """What stays though it would go, because something that stays needs it: absolute path → who.
+
+    A document that stays needs what it refers to, in turn; a sidecar stays with its photo.
+
+    Args:
+        goes: tells of an absolute path whether that file would go.
+        names_in: the names of the files in a folder (absolute), of those that are asked about.
+    """
+    kept: dict[bytes, list[str]] = {}
+
+    def still_goes(path: bytes) -> bool:
+        return goes(path) and path not in kept
+
+    while True:
+        more: dict[bytes, list[str]] = {}
+        for path in needed.by:
+            real = path if goes(path) else _as_named(path, names_in, goes)
+            if real is not None and real not in kept and (who := needed.who(path, still_goes)):
+                more[real] = who
+        for path, who in list(more.items()):
+            folder, _, name = path.rpartition(b"/")
+            for sidecar, photos in owners(names_in(folder)).items():
+                beside = folder + b"/" + sidecar
+                if name in photos and beside not in kept and goes(beside):
+                    more.setdefault(beside, who)
+        if not more:
+            return kept
+        kept |= more
+
+
+def sidecars_of_what_stays(
+    sidecars: Iterable[bytes], goes: Callable[[bytes], bool], kept: Mapping[bytes, list[str]]
+) -> dict[bytes, list[str]]:
+    """Sidecars that would go though a photo or clip stays that they belong to as well.
+
+    Absolute path → whose they are.
+
+    Args:
+        sidecars: absolute paths; those that do not go are passed over.
+        goes: tells of an absolute path whether that file would go.
+        kept: what stays of that.
+    """
+    found: dict[bytes, list[str]] = {}
+    whose: dict[bytes, dict[bytes, list[bytes]]] = {}
+    for sidecar in sidecars:
+        folder, _, name = sidecar.rpartition(b"/")
+        if folder not in whose:
+            try:
+                whose[folder] = owners(sorted(os.listdir(folder or b"/")))
+            except OSError:
+                whose[folder] = {}
+        beside = (folder + b"/" + photo for photo in whose[folder].get(name, ()))
+        stays = [shown(photo) for photo in beside if not goes(photo) or photo in kept]
+        if stays and goes(sidecar) and sidecar not in kept:
+            found[sidecar] = stays
+    return found
+
+
+def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
+    """Adds what a library's edit lists need by its name alone.
+
+    Args:
+        top: the library's real folder, with a slash at its end.
+    """
+    named = [
+        (place, leads) for place, leads in uses.leads.items() if place.lower().endswith(b".edl")
+    ]
+    if not named:
+        return
+    places = {row: place for row, _, place in survey.rows()}
+    for document, leads in named:
+        path = document if document.startswith(b"/") else top + document
+        for row in leads.of:
+            if row in places:
+                needed.add(top + places[row], path, shown(document))
+
+
+def _as_named(
+    path: bytes, names_in: Callable[[bytes], Collection[bytes]], goes: Callable[[bytes], bool]
+) -> bytes | None:
+    """The file that a path in another case or normal form leads to, where the drive folds these."""
+    folder, _, name = path.rpartition(b"/")
+    key = name_key(name)
+    alike = (folder + b"/" + n for n in names_in(folder) if n != name and name_key(n) == key)
+    return next((p for p in alike if goes(p) and _same(p, path)), None)
+
+
+def find_needed(
+    workspace: Workspace,
+    going: Going,
+    cancelled: Callable[[], bool] = lambda: False,
+    seconds: float = SECONDS,
+) -> Needed:
+    """Looks now at everything that may need what would go. Writes nothing.
+
+    Args:
+        cancelled: asked at every folder; raises itself, or ends the search.
+        seconds: for what lies beside the library.
+    """
+    return _Search(workspace, going, cancelled, seconds).run()
+
+
+class _Search:
+    """One look at all that may need something."""
+
+    def __init__(
+        self, workspace: Workspace, going: Going, cancelled: Callable[[], bool], seconds: float
+    ) -> None:
+        self._workspace, self._going, self._cancelled = workspace, going, cancelled
+        self._seconds = seconds
+        self._top = going.root.rstrip(b"/") + b"/"
+        self._drives = drive_roots(workspace)
+        self._real: dict[bytes, tuple[bytes, list[bytes]]] = {}
+        self._found = Needed()
+        self._looked: set[tuple[int, int]] = set()
+        self._mounts = read_mounts()
+        self._loose_folders = {p.rpartition(b"/")[0] for p in going.loose}
+        own = (workspace.data, workspace.state, workspace.config, workspace.private)
+        self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
+        self._beside_read = 0
+        self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
+        self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
+        names = {self._called, *(p.rpartition(b"/")[2] for p in going.loose)}
+        self._needles = {
+            max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"")
+            for n in names
+        }
+        self._later: list[
+            tuple[bytes, int]
+        ] = []  # files of unknown make beside the library: looked into last
+
+    def run(self) -> Needed:
+        """Everything."""
+        if self._going.own and not self._going.document:
+            self._tree(self._going.root, "")
+        for library in self._libraries():
+            self._library(library)
+        self._beside()
+        self._look_into_later()
+        self._yet_to_copy()
+        return self._found
+
+    def _yet_to_copy(self) -> None:
+        """What other crossings, which wait or were cut off, have not copied yet.
+
+        Their sources must not be taken from under them.
+        """
+        for path in sorted(self._workspace.crossings.glob("*.sqlite")):
+            if path.stem != self._going.crossing:
+                for name, called in yet_to_copy(path):
+                    wanted = self._where_now(called)
+                    if wanted.startswith(self._top) or wanted in self._going.loose:
+                        self._found.add(wanted, b"", f"{shown(name)}, which has yet to cross")
+
+    # -- known libraries ---------------------------------------------------------------------------
+
+    def _libraries(self) -> list[KnownLibrary]:
+        register = self._workspace.register
+        return register.libraries() if register.path.exists() else []
+
+    def _library(self, library: KnownLibrary) -> None:
+        """A known library with its copies, as they are now.
+
+        Where it is away, as it was last seen.
+        """
+        register, connected = self._workspace.register, self._workspace.drives.connected()
+        root = root_now(register, connected, library)
+        there = {d.uuid for d in connected if d.connected}
+        copies = [c for c in register.copies(library.id) if bytes(c.root) != bytes(root)]
+        for copy in copies:
+            if copy.drive in there:
+                self._known_tree(bytes(copy.root), library.name)
+        if library.id == self._going.library:
+            return
+        if self._known_tree(bytes(root), library.name):
+            return
+        away = (
+            library.drive not in there
+            or any(c.drive not in there for c in copies)
+            or self._is_silent(root)
+        )
+        is_there = not self._is_silent(root) and os.path.lexists(root)
+        if not away and not is_there:
+            return  # it was deleted, and needs nothing any more
+        self._remembered(library)
+        summary = parse_summary(library.summary)
+        if is_there or summary is None or not summary.standing or summary.not_understood:
+            self._found.unknown.add(library.name)
+
+    def _is_silent(self, path: Path) -> bool:
+        try:
+            self._workspace.drives.check_answers(path)
+        except DriveGone:
+            return True
+        return False
+
+    def _remembered(self, library: KnownLibrary) -> None:
+        """What a library used when it was last surveyed."""
+        for called in self._workspace.register.used_outside(library.id):
+            path = self._where_now(called)
+            if path.startswith(self._top) or path in self._going.loose:
+                self._found.add(path, b"", library.name)
+
+    def _known_tree(self, root: bytes, name: str) -> bool:
+        """Looks through a known library.
+
+        False when it is not there, or cannot be looked through to its end.
+        """
+        path = Path(os.fsdecode(root))
+        if self._is_silent(path) or not os.path.lexists(root):
+            return False
+        real = os.path.realpath(root)
+        if not self._going.root.startswith(real + b"/"):
+            for loose in self._going.loose:
+                if loose.startswith(real + b"/"):
+                    self._found.add(loose, b"", name)  # it lies in that library, and is held by it
+        if path.is_file():
+            return self._document(real, name)
+        return self._tree(real, name)
+
+    # -- folders -----------------------------------------------------------------------------------
+
+    def _tree(self, top: bytes, name: str) -> bool:
+        """Reads every document below a folder; True when all of them could be."""
+        whole, waiting = True, [top]
+        while waiting:
+            if self._cancelled():
+                return False
+            inner, listed = self._folder(waiting.pop(), name, bool(name))
+            waiting += inner
+            whole = whole and listed
+        return whole
+
+    def _folder(self, folder: bytes, name: str, unknown: bool = False) -> tuple[list[bytes], bool]:
+        """Reads the documents and links of one folder.
+
+        Gives its folders, and True when all of it could be read.
+        """
+        inner, whole = [], True
+        try:
+            status = os.lstat(folder)
+            others = not self._going.own and not self._going.document and folder == self._going.root
+            if (status.st_dev, status.st_ino) in self._looked or folder in self._but or others:
+                return [], True
+            self._looked.add((status.st_dev, status.st_ino))
+            with os.scandir(folder) as entries:
+                listing = list(entries)
+        except OSError:
+            return [], False
+        for entry in listing:
+            if entry.is_dir(follow_symlinks=False):
+                if entry.name != OWN and not entry.name.startswith(_STAGING):
+                    inner.append(entry.path)
+            elif entry.is_symlink():
+                self._link(entry.path, name)
+            elif is_document(entry.name) and not is_kept(entry.name):
+                whole = self._document(entry.path, name) and whole
+            elif unknown and is_candidate(entry.name):
+                whole = self._candidate(entry, bool(name)) and whole
+        return inner, whole
+
+    def _beside(self) -> None:
+        """Looks for documents beside the library, and beside loose files that go.
+
+        The nearest folders first, on their drives.
+        """
+        until, looked = time.monotonic() + self._seconds, 0
+        starts = [
+            self._going.root
+            if self._going.document
+            else self._going.root.rpartition(b"/")[0] or b"/"
+        ]
+        starts += sorted({p.rpartition(b"/")[0] or b"/" for p in self._going.loose})
+        for start in starts:
+            device, top = _device(start), self._mount(start)
+            above: bytes | None = start
+            while above is not None and device is not None and _device(above) == device:
+                waiting = deque([above])
+                while waiting:
+                    if looked >= MOST_FOLDERS or time.monotonic() > until or self._cancelled():
+                        self._found.bounds = (
+                            f"{looked} folders were looked into, up to {shown(above)}"
+                        )
+                        return
+                    folder = waiting.popleft()
+                    if _device(folder) != device:
+                        continue
+                    looked += 1
+                    inner = self._folder(folder, "", unknown=True)[0]
+                    waiting += [f for f in inner if not f.rpartition(b"/")[2].startswith(b".")]
+                above = None if above in (b"/", top) else above.rpartition(b"/")[0] or b"/"
+
+    def _mount(self, folder: bytes) -> bytes:
+        """The top folder of the drive that a folder is on."""
+        try:
+            return os.path.realpath(
+                bytes(self._workspace.drives.at(Path(os.fsdecode(folder))).mount)
+            )
+        except EnvironmentTrouble:
+            return folder
+
+    # -- documents ---------------------------------------------------------------------------------
+
+    def _document(self, path: bytes, name: str) -> bool:
+        """Notes what one document needs.
+
+        False when it cannot be read: then what is known of it counts.
+        """
+        who = path, self._told(path, name)
+        try:
+            if path.lower().endswith(b"." + CATALOG):
+                self._catalog(path, who)
+            else:
+                self._references(path, who)
+        except _CANNOT_BE_READ:
+            return False
+        # one among many that are looked at stops nothing; a mistake of ours is kept for a report
+        except Exception as error:
+            told_unexpected(error, self._workspace.state)
+            return False
+        return True
+
+    def _told(self, path: bytes, name: str) -> str:
+        """A document as it is told.
+
+        Its place in the library that is to go, with its library's name where it is another.
+        """
+        if path.startswith(self._top):
+            return shown(path[len(self._top) :])
+        return f"{shown(path)} ({name})" if name else shown(path)
+
+    def _references(self, path: bytes, who: _Who) -> None:
+        format = format_of(path)
+        assert format
+        folder = path.rpartition(b"/")[0]
+        content = read_outside(path, LARGEST)
+        if who[1] == shown(path) and self._says_nothing(content):
+            return
+        for reference in format.read(content):
+            if reference.means is not Means.PATH:
+                continue
+            ways = readings(reference.as_written, format.uris)
+            for inner in reference.sequence.names() if reference.sequence else [""]:
+                for way in ways:
+                    self._path(way, folder, inner, who)
+
+    def _says_nothing(self, content: bytes) -> bool:
+        """Leaves documents beside a library unread in which no name stands of what would go.
+
+        Of each name the longest run of letters and digits is looked for; what may spell even
+        those in another way (percent forms of letters, character references, UTF-16) is read.
+        """
+        self._beside_read += 1
+        if self._beside_read <= _READ_WHOLE or not all(self._needles):
+            return False
+        if b"\0" in content or b"&#" in content or b"\\u" in content:
+            return False
+        low = content.lower()
+        return not any(
+            needle in text for needle in self._needles for text in (low, unquote_to_bytes(low))
+        )
+
+    def _path(self, way: Target, folder: bytes, inner: str, who: _Who) -> None:
+        path = os.fsencode(way.path if not inner else f"{way.path.rstrip('/')}/{inner}")
+        if not way.foreign:
+            self._need(path if way.absolute else folder + b"/" + path, who)
+        if (way.foreign or way.absolute) and (
+            mapped := self._drives.mapped(path.lstrip(b"/") if way.foreign else path)
+        ):
+            self._need(mapped[0], who)
+
+    def _catalog(self, path: bytes, who: _Who) -> None:
+        with private_catalog(Path(os.fsdecode(path)), self._workspace.private) as catalog:
+            places = {
+                p.id: catalog_folder(self._drives, p.drive_uuid, p.path)[0]
+                for p in catalog.places()
+            }
+            for photo in catalog.photos():
+                if (above := places.get(photo.place_id)) is not None:
+                    self._need(above.rstrip(b"/") + b"/" + os.fsencode(photo.path), who)
+
+    def _link(self, path: bytes, name: str) -> None:
+        """A link is a document too: it needs the file that it leads to."""
+        self._need(path, (path, self._told(path, name)))
+
+    def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
+        """A file that may be a document of unknown make.
+
+        In a known library looked into at once, beside one later.
+
+        Returns:
+            False when it is in a known library and cannot be read.
+        """
+        try:
+            size = entry.stat(follow_symlinks=False).st_size
+        except OSError:
+            return not known
+        if known and size <= _MOST_UNKNOWN:
+            return self._unknown(entry.path, size, known)
+        if not known and 0 < size <= _BESIDE_UNKNOWN[1]:
+            self._later.append((entry.path, size))
+        return True
+
+    def _look_into_later(self) -> None:
+        until = time.monotonic() + min(self._seconds, _BESIDE_UNKNOWN[2])
+        for number, (path, size) in enumerate(self._later):
+            if number == _BESIDE_UNKNOWN[0] or time.monotonic() > until or self._cancelled():
+                far = f"{number} of {len(self._later)} other files beside it were looked into"
+                self._found.bounds = "; ".join(filter(None, (self._found.bounds, far)))
+                return
+            self._unknown(path, size, False)
+
+    def _unknown(self, path: bytes, size: int, known: bool) -> bool:
+        """A document of unknown make that names files of the library by their paths.
+
+        In a known library, loose files by their names.
+
+        Returns:
+            False when it cannot be read.
+        """
+        who = path, shown(path)
+        try:
+            content = read_outside(path, size + 1)
+            for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
+                self._need(named, who)
+        except _CANNOT_BE_READ:
+            return False
+        except Exception as error:
+            told_unexpected(error, self._workspace.state)
+            return False
+        for loose in self._going.loose:
+            if (loose.rpartition(b"/")[2] if known else loose) in content:
+                self._found.add(loose, *who)
+        return True
+
+    # -- files -------------------------------------------------------------------------------------
+
+    def _need(self, path: bytes, who: _Who) -> None:
+        """Notes that a path is needed, where it leads to something that would go."""
+        if b"\0" in path:
+            return
+        folder, _, name = path.rpartition(b"/")
+        if name in (b"", b".", b".."):
+            return
+        if folder not in self._real:
+            real = self._as_here(self._where_now(os.path.realpath(folder or b"/")))
+            self._real[folder] = real, self._links_on_the_way(folder, real)
+        real, links = self._real[folder]
+        for link in links:
+            self._note(link, who)
+        full = real.rstrip(b"/") + b"/" + name
+        if stat.S_ISLNK(_mode(full)):
+            self._note(full, who)
+            above, _, name = os.path.realpath(full).rpartition(b"/")
+            full = self._as_here(above).rstrip(b"/") + b"/" + name
+        self._note(full, who)
+
+    def _where_now(self, path: bytes) -> bytes:
+        """A path of the library by its old name, when that is set aside: where it stands now."""
+        before = self._going.before
+        if self._aside and (path + b"/").startswith(before + b"/"):
+            return self._going.root + path[len(before) :]
+        return path
+
+    def _as_here(self, folder: bytes) -> bytes:
+        """A folder by its name in the library that is to go, or among loose files.
+
+        Where it is mounted elsewhere too, it has that name all the same.
+        """
+        for way in (folder, *other_ways(folder, self._mounts)):
+            if (way + b"/").startswith(self._top) or way in self._loose_folders:
+                return way
+        return folder
+
+    def _links_on_the_way(self, folder: bytes, real: bytes) -> list[bytes]:
+        """A link to a folder is needed by what goes through it."""
+        links = []
+        while folder != real and folder.startswith(self._top):
+            if stat.S_ISLNK(_mode(folder)):
+                links.append(folder)
+            folder = folder.rpartition(b"/")[0]
+        return links
+
+    def _note(self, full: bytes, who: _Who) -> None:
+        if full.startswith(self._top) or full in self._going.loose:
+            mode = _mode(full)
+            if not mode or stat.S_ISDIR(mode):
+                return  # it leads nowhere, or to a folder, and needs nothing
+            self._found.add(full, *who)
+
+
+def _mode(path: bytes) -> int:
+    try:
+        return os.lstat(path).st_mode
+    except (OSError, ValueError):
+        return 0
+
+
+def _same(one: bytes, other: bytes) -> bool:
+    try:
+        return os.path.samestat(os.lstat(one), os.lstat(other))
+    except OSError:
+        return False
+
+
+def _device(folder: bytes) -> int | None:
+    try:
+        return os.lstat(folder).st_dev
+    except OSError:
+        return None
+
+
+def _composed(name: bytes) -> bytes:
+    """A name with its accents in one piece with their letters.
+
+    Then the letters before them are as in either form.
+    """
+    return os.fsencode(unicodedata.normalize("NFC", os.fsdecode(name)))

@@ -1,0 +1,229 @@
+"""Which part of a library crosses.
+
+Projects with what they use, or folders with what their documents use.
+
+A part never is the whole: what other documents use, the library's identity and records, and its
+catalog stay where they are.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from fascis.crossing.journal.header import PartFacts
+from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.scope.gathering import folders_above
+from fascis.crossing.scope.surveyed import JOURNALS, Surveyed
+from fascis.files.names import fsname, join, shown
+from fascis.library.identity import OWN
+from fascis.library.projects import project_of, project_place
+from fascis.library.survey import Kind
+from fascis.library.uses import LINKS
+
+
+class NotOnePart(ValueError):
+    """A name that several projects have; ``str()`` is the sentence."""
+
+
+@dataclass(slots=True)
+class Part:
+    """What was named, found in a survey.
+
+    Attributes:
+        documents: the chosen documents and all that they refer to, by number.
+        folders: folders of which everything goes along.
+        projects: folders of chosen projects, of which goes along what no other project uses.
+        names: what each named part is called.
+    """
+
+    documents: set[int] = field(default_factory=set)
+    folders: set[bytes] = field(default_factory=set)
+    projects: set[bytes] = field(default_factory=set)
+    names: list[str] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+
+    @property
+    def all_folders(self) -> list[bytes]:
+        """The folders that are, or hold, the part: what appears in one of them belongs to it."""
+        return sorted(self.folders | self.projects)
+
+
+def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
+    """Finds what was named.
+
+    A path, absolute or from the library's folder, of a folder or a document; or a project's name.
+
+    Raises:
+        NotOnePart: several projects have that name.
+    """
+    part = Part()
+    for given in only:
+        if not _find(surveyed, given, part):
+            part.problems.append(_not_there(surveyed, given))
+    _with_what_is_used(surveyed, part)
+    return part
+
+
+def part_name(surveyed: Surveyed, only: Sequence[str]) -> str:
+    """What a single part is called by itself.
+
+    Nothing where several are named, or it is not there.
+    """
+    names = find_part(surveyed, only).names
+    return names[0] if len(names) == 1 else ""
+
+
+def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
+    uses, place = surveyed.uses, _place(surveyed, given)
+    folders = {
+        f.place for f in surveyed.survey.folders if f.place and not surveyed.survey.is_own(f)
+    }
+    own = [(n, d) for n, d in enumerate(uses.documents) if d.place and d.format != LINKS]
+    if place in folders:
+        part.names.append(os.fsdecode(place.rpartition(b"/")[2]))
+        mine = {n for n, d in own if d.place.startswith(place + b"/")}
+        part.documents |= mine
+        is_project = any(project_place(d) == place for _, d in own)
+        (part.projects if is_project else part.folders).add(place)
+        return True
+    if mine := {n for n, d in own if d.place == place}:
+        part.names.append(os.fsdecode(place.rpartition(b"/")[2].rpartition(b".")[0]))
+        part.documents |= mine
+        return True
+    named: dict[bytes, set[int]] = {}
+    for n, d in own:
+        if project_of(d) == given:
+            named.setdefault(project_place(d), set()).add(n)
+    if len(named) > 1:
+        where = ", ".join(sorted(shown(p) for p in named))
+        raise NotOnePart(
+            f"{len(named)} projects are called {shown(given)}: {where}. Name one of these paths."
+        )
+    for at, mine in named.items():
+        part.names.append(given)
+        part.documents |= mine
+        if at in folders:
+            part.projects.add(at)
+    return bool(named)
+
+
+def _place(surveyed: Surveyed, given: str) -> bytes:
+    """What was given as a place in the library, if it can be one."""
+    raw = fsname(given)
+    if raw.startswith(b"/"):
+        real = os.path.realpath(raw) + b"/"
+        tops = (surveyed.below, bytes(surveyed.source).rstrip(b"/") + b"/")
+        inner = next(
+            (
+                path[len(top) :]
+                for path in (real, raw + b"/")
+                for top in tops
+                if path.startswith(top)
+            ),
+            b"",
+        )
+        return inner.strip(b"/")
+    return os.path.normpath(raw.strip(b"/")) if raw.strip(b"/") else b""
+
+
+def _not_there(surveyed: Surveyed, given: str) -> Problem:
+    projects = sorted(
+        {shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.format != LINKS}
+    )
+    return Problem(
+        Severity.STOPS,
+        "part-not-there",
+        f"The library has no project and no folder called {shown(given)}.",
+        f"Projects: {', '.join(projects) or 'none'}.",
+    )
+
+
+def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
+    """A document that is used by a chosen one goes along, with what it uses in turn."""
+    uses, chosen = surveyed.uses, part.documents
+    numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
+    loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
+    rows = (
+        {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
+        if chosen
+        else {}
+    )
+    users = [(n, set(uses.used_by.get(row, ()))) for row, n in rows.items()]
+    users += [(loose[o.path], o.used_by) for o in uses.outside if o.path in loose]
+    while more := {n for n, by in users if n not in chosen and by & chosen}:
+        chosen |= more
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """What of a survey does not belong to a part: rows, loose files by their path, and folders."""
+
+    rows: set[int]
+    paths: set[bytes]
+    folders: set[bytes]
+
+
+def left_by(surveyed: Surveyed, part: Part) -> Left:
+    """What stays because it is not in the part."""
+    survey, uses = surveyed.survey, surveyed.uses
+    chosen = {uses.documents[n].place for n in part.documents if uses.documents[n].place}
+    beside = {place + end for place in chosen for end in JOURNALS}
+    others = _others(surveyed, part)
+    rows, kept = set(), set()
+    for row, folder, place in survey.rows():
+        if survey.kind(row) is Kind.SPECIAL:
+            continue
+        users = part.documents.intersection(uses.used_by.get(row, ()))
+        in_project = _within(place, part.projects) and not others(row)
+        goes = (
+            place in chosen
+            or place in beside
+            or bool(users)
+            or _within(place, part.folders)
+            or in_project
+        )
+        if survey.is_own(folder) or not goes:
+            rows.add(row)
+        else:
+            kept.add(folder.place)
+    for folder in survey.folders:
+        if _within(folder.place + b"/", part.folders | part.projects) and not survey.is_own(folder):
+            kept.add(folder.place)
+    above = {above for folder in kept for above in folders_above(folder)}
+    folders = {f.place for f in survey.folders} - kept - above - {b""}
+    paths = {o.path for o in uses.outside if not part.documents & o.used_by}
+    return Left(rows, paths, folders)
+
+
+def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
+    """Tells which rows of a project's own folder another project uses, or is."""
+    uses = surveyed.uses
+    places = {
+        d.place
+        for n, d in enumerate(uses.documents)
+        if d.place and d.format != LINKS and n not in part.documents
+    }
+    own = (
+        {row for row, _, place in surveyed.survey.rows() if place in places}
+        if part.projects
+        else set()
+    )
+    return lambda row: row in own or bool(set(uses.used_by.get(row, ())) - part.documents)
+
+
+def _within(place: bytes, folders: set[bytes]) -> bool:
+    return any(place.startswith(f + b"/") for f in folders)
+
+
+def is_in_part(place: bytes, part: PartFacts | None) -> bool:
+    """True when something that appears at a place belongs to the part of a crossing's header.
+
+    Everything does to a whole.
+    """
+    if part is None:
+        return True
+    if place == OWN or place.startswith(OWN + b"/"):
+        return False
+    return any(place.startswith(join(fsname(f), b"")) for f in part.folders)

@@ -1,0 +1,260 @@
+"""What goes along by the person's choice, and what its references mean for a crossing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.scope.gathering import Gathering
+from fascis.crossing.scope.parts import Part, find_part, left_by
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.files.names import fsname, parent, shown
+from fascis.files.sizes import counted, size
+from fascis.library.roles import CATALOG, ROLES, Role, database_of
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.strands import tops_of
+from fascis.library.survey import strand_folder
+from fascis.library.uses import LINKS, Outside, files_of
+
+StrandKey = tuple[bytes, Role, Standing]
+_UNUSED = STANDINGS.index(Standing.UNUSED)
+
+
+@dataclass(slots=True)
+class Selection:
+    """What is left out by choice: rows of the survey, and loose files by their path.
+
+    Roles are not looked at here.
+
+    ``part`` is what was named where not the whole library crosses; ``folders_out`` are then folders
+    that are not in it.
+    """
+
+    rows_out: set[int] = field(default_factory=set)
+    paths_out: set[bytes] = field(default_factory=set)
+    folders_out: set[bytes] = field(default_factory=set)
+    part: Part | None = None
+    problems: list[Problem] = field(default_factory=list)
+
+
+def select(
+    surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey], only: frozenset[str]
+) -> Selection:
+    """Finds what is left out by these choices."""
+    survey, uses = surveyed.survey, surveyed.uses
+    found = Selection()
+    if without or leave_unused:
+        for row, place in files_of(survey):
+            key = (
+                strand_folder(parent(place)),
+                ROLES[survey.role[row]],
+                STANDINGS[uses.standing[row]],
+            )
+            unused = (
+                uses.standing[row] == _UNUSED and not key[1].remakeable
+            )  # these have a choice of their own
+            if key in without or (leave_unused and unused):
+                found.rows_out.add(row)
+        tops = tops_of(uses)
+        found.paths_out = {
+            o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without
+        }
+    if only:
+        part = found.part = find_part(surveyed, sorted(only))
+        left = left_by(surveyed, part)
+        found.problems += part.problems
+        found.rows_out |= left.rows
+        found.paths_out |= left.paths
+        found.folders_out = left.folders
+    return found
+
+
+# -- what references mean for a crossing -----------------------------------------------------------
+
+
+def shared_problems(
+    shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str
+) -> Iterator[Problem]:
+    """Originals that others need: they stay when the rest is deleted.
+
+    Set aside with the whole folder they cannot be.
+    """
+    if shared:
+        first = min(shared)
+        files = tuple(p.removeprefix(below) for p in sorted(shared)[:1000])
+        what = counted(len(shared), "file is", "files are")
+        needs = (
+            f"{what} still needed by documents that stay: {shown(shared[first][0])} uses "
+            f"{shown(first.removeprefix(below))}"
+        )
+        if after is After.PARK:
+            yield Problem(
+                Severity.STOPS,
+                "would-break",
+                f"{needs}. With the library's folder set aside, it would not find them.",
+                "Let the originals stay where they are, or have those deleted that nothing else "
+                "needs.",
+                files,
+            )
+        else:
+            yield Problem(
+                Severity.NOTE, "used-elsewhere", f"{needs}. These originals are kept.", "", files
+            )
+    if bounds and after in (After.PARK, After.RELEASE):
+        yield Problem(
+            Severity.NOTE,
+            "not-all-looked-at",
+            "Not everything on the drive was looked at for documents that need these files: "
+            f"{bounds}.",
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """``(place, size)`` of files left out by choice though a document that goes along uses them."""
+
+    files: list[tuple[bytes, int]]
+    remakeable: list[tuple[bytes, int]]
+
+
+def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> LeftOut:
+    """What is left out by choice though a document that goes along uses it.
+
+    There it leads nowhere.
+    """
+    uses, survey = surveyed.uses, surveyed.survey
+    places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
+    along = {
+        places[place]
+        for row, place in files_of(survey)
+        if place in places and fates[row] == Fate.COPY
+    }
+    gathered = {o.path for _, o in gathering.items}
+    along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
+    found = LeftOut([], [])
+    for row, place in files_of(survey):
+        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(
+            uses.used_by.get(row, ())
+        ):
+            again = ROLES[survey.role[row]].remakeable
+            (found.remakeable if again else found.files).append((place, survey.size[row]))
+    return found
+
+
+def left_out_problems(left: LeftOut) -> Iterator[Problem]:
+    """A decision before the start; of what can be made again, something to know."""
+    for files, again in ((left.files, False), (left.remakeable, True)):
+        if files:
+            what = counted(
+                len(files),
+                "file that documents use is left out",
+                "files that documents use are left out",
+            )
+            yield Problem(
+                Severity.NOTE if again else Severity.DECISION,
+                "used-left-out",
+                f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. "
+                "At the new place these references lead nowhere"
+                + ("; these files can be made again." if again else "; the originals are kept."),
+                "" if again else "Take them along, or continue without them.",
+                tuple(place for place, _ in files[:1000]),
+            )
+
+
+def _short(path: bytes) -> str:
+    """A path as it is told in a sentence: of one outside its last parts."""
+    return shown(path if not path.startswith(b"/") else b"/".join(path.split(b"/")[-3:]))
+
+
+def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:
+    """Problems of what the library refers to.
+
+    Decisions before the start, not surprises after it.
+    """
+    uses = surveyed.uses
+    below = surveyed.below
+
+    databases = {d.place for d in uses.documents if d.format == CATALOG.decode()}
+
+    def places(some: list[Outside]) -> tuple[bytes, ...]:
+        return tuple(o.path.removeprefix(below) for o in some[:1000])
+
+    if missing := uses.of(Standing.MISSING):
+        known = sum(o.size for o in missing)
+        last = f", last known {size(known)}" if known else ""
+        yield Problem(
+            Severity.DECISION,
+            "references-missing",
+            f"{counted(len(missing), 'file is', 'files are')} missing{last}: "
+            f"{_short(missing[0].path.removeprefix(below))} first. What refers to them will not "
+            "find them at the new place either.",
+            "Find them first, or go on without them.",
+            places(missing),
+        )
+    if away := uses.of(Standing.AWAY):
+        yield Problem(
+            Severity.DECISION,
+            "references-away",
+            f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be "
+            "gathered now.",
+            "Connect that drive, or go on without them: what refers to them goes on referring to "
+            "that drive.",
+            places(away),
+        )
+    if unknown := uses.not_understood:
+        yield Problem(
+            Severity.DECISION,
+            "not-understood",
+            f"{counted(len(unknown), 'document is', 'documents are')} not understood, "
+            f"{shown(unknown[0][0])} first; what they refer to is not known. Balance will hold for "
+            "what could be checked.",
+            "Go on, open the library from its new home and look; deleting waits until then.",
+            tuple(place for place, _ in unknown[:1000]),
+        )
+    if uses.databases:
+        what = counted(len(uses.databases), "database is", "databases are")
+        yield Problem(
+            Severity.NOTE,
+            "not-understood",
+            f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether "
+            "they refer to media is not known.",
+            "",
+            tuple(uses.databases[:1000]),
+        )
+    beside = (
+        ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
+    )
+    journals = [place for place, base in beside if base in databases]
+    if journals:
+        yield Problem(
+            Severity.DECISION,
+            "journal-unmerged",
+            f"{shown(journals[0])} lies beside its database: a program has it open, or was cut "
+            "off. What is in it goes along.",
+            "Open the database in its own program and close it there, or go on.",
+            tuple(journals[:1000]),
+        )
+    if uses.not_media:
+        number, target, why = uses.not_media[0]
+        document = uses.documents[number]
+        yield Problem(
+            Severity.NOTE,
+            "not-media",
+            f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not "
+            f"followed: {shown(target)} in {shown(document.place or document.path)}: {why}.",
+            "",
+            tuple(dict.fromkeys(fsname(t) for _, t, _ in uses.not_media[:1000])),
+        )
+    if gathering.left and not gathers:
+        total = sum(o.size for o in gathering.left)
+        yield Problem(
+            Severity.NOTE,
+            "not-gathered",
+            f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside "
+            f"({size(total)}); the documents at the new place refer to them where they are now.",
+            "",
+            tuple(o.path for o in gathering.left[:1000]),
+        )

@@ -1,0 +1,475 @@
+"""A library surveyed for planning.
+
+What is in it, what it refers to, and what makes it unfit to cross.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import stat
+from collections.abc import Callable, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.scope.gathering import below, find_equals
+from fascis.crossing.scope.needed import Going, Needed, add_named, find_needed
+from fascis.drives.connected import Drives
+from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
+from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
+from fascis.files.medium import Medium, as_stream
+from fascis.files.names import fsname, shown
+from fascis.files.times import ctime_of, mtime_of
+from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
+from fascis.library.roles import CATALOG, RoleRule
+from fascis.library.roles import is_document as is_document_name
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.summary import summary_of
+from fascis.library.survey import Kind, Survey, survey, survey_some
+from fascis.library.uses import LostReference, Outside, Uses, files_of, find_uses
+from fascis.relink.relinking import Relinking, drive_roots, relinking_of
+from fascis.workspace import Workspace
+
+JOURNALS = (b"-wal", b"-journal", b"-shm")
+
+
+@dataclass(slots=True)
+class Surveyed:
+    """A library surveyed for planning, kept while choices change.
+
+    Attributes:
+        source: its folder.
+        document: for a library that is a single document, that document's name in the folder; else
+            nothing.
+        ties: lost files that were found, by path: the copy that a crossing makes refers to what was
+            found.
+        before: place → the place it had before an earlier crossing changed its name, for a drive
+            that could not hold it.
+    """
+
+    source: Path
+    survey: Survey
+    identity: Identity | None
+    problems: list[Problem]
+    uses: Uses = field(default_factory=Uses)
+    document: bytes = b""
+    equals: dict[bytes, bytes] | None = None
+    ties: dict[bytes, bytes] = field(default_factory=dict)
+    before: dict[bytes, bytes] = field(default_factory=dict)
+    _attributed: dict[bytes, int] | None = None
+    _needed: dict[bool, Needed] = field(default_factory=dict)
+
+    def attributed(self) -> dict[bytes, int]:
+        """Places of the library's files that have ``user.*`` extended attributes, and their bytes.
+
+        Looked for once.
+        """
+        if self._attributed is None:
+            top = bytes(self.source) + b"/"
+            found = ((p, _attribute_bytes(top + p)) for _, p in files_of(self.survey))
+            self._attributed = {p: length for p, length in found if length}
+        return self._attributed
+
+    def equal_files(self) -> dict[bytes, bytes]:
+        """Which loose files have the content of another; found once.
+
+        See :func:`~fascis.crossing.scope.gathering.find_equals`.
+        """
+        if self.equals is None:
+            self.equals = find_equals(self.survey, self.uses, self.source)
+        return self.equals
+
+    def needed(self, workspace: Workspace, loose_too: bool = False) -> Needed:
+        """What of it documents need wherever they are, its own and others'; looked for once.
+
+        Args:
+            loose_too: of its loose files too.
+        """
+        if loose_too not in self._needed:
+            register = workspace.register
+            known = register.library_at(self.root) if register.path.exists() else None
+            library = self.identity.library_id if self.identity else known.id if known else ""
+            loose = (
+                frozenset(o.path for o in self.uses.of(Standing.LOOSE))
+                if loose_too
+                else frozenset()
+            )
+            needed = find_needed(
+                workspace,
+                Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)),
+            )
+            add_named(needed, self.uses, self.survey, self.below)
+            self._needed[loose_too] = needed
+        return self._needed[loose_too]
+
+    @property
+    def below(self) -> bytes:
+        """The real path of its folder, with a slash at its end."""
+        return below(self.source)
+
+    @property
+    def root(self) -> Path:
+        """What the register knows it by: its folder, or the single document."""
+        return self.source / os.fsdecode(self.document) if self.document else self.source
+
+    @property
+    def name(self) -> str:
+        """Its name, as it is shown."""
+        return shown(
+            self.identity.name
+            if self.identity
+            else self.root.stem
+            if self.document
+            else self.root.name
+        )
+
+    def relinking(self, drives: Drives, cancelled: Callable[[], bool] = lambda: False) -> Relinking:
+        """What it lost, to be looked for."""
+        return relinking_of(self.source, self.survey, self.uses, drives, cancelled)
+
+    @property
+    def kind(self) -> str:
+        """What kind of library it is, as far as its documents tell."""
+        if self.identity and self.identity.kind != "library":
+            return self.identity.kind
+        formats = {d.format for d in self.uses.documents if d.place}
+        if CATALOG.decode() in formats:
+            return "photo catalog"
+        return "editing library" if formats - {"link"} else "library"
+
+
+def _attribute_bytes(path: bytes) -> int:
+    try:
+        names = [n for n in os.listxattr(path, follow_symlinks=False) if n.startswith("user.")]
+        return sum(len(n) + len(os.getxattr(path, n, follow_symlinks=False)) for n in names)
+    except OSError:
+        return 0  # the file system has none, or it is gone: the copying tells
+
+
+def survey_library(
+    workspace: Workspace,
+    source: Path,
+    beat: Callable[[int], None] | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+    literal: bool = False,
+) -> Surveyed:
+    """Surveys a library: a folder, or a single document.
+
+    What makes it unfit comes as problems, not as errors.
+
+    Args:
+        literal: paths in documents lead where any program would follow them: nowhere, where a drive
+            is mounted elsewhere now.
+    """
+
+    def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
+        return Surveyed(source, Survey(), None, [Problem(Severity.STOPS, code, sentence, remedy)])
+
+    try:
+        workspace.drives.check_answers(source)
+    except DriveGone as error:
+        return unfit("drive-silent", str(error), "See to its cable, or connect it again.")
+    if source.is_symlink():
+        source = source.resolve()  # a library is where its folder is, not where a link to it lies
+    single = source.is_file() and is_document(source)
+    if not os.path.lexists(source):
+        return unfit(
+            "library-missing",
+            f"There is no folder {shown(str(source))}.",
+            "Check the name, or connect its drive.",
+        )
+    if not source.is_dir() and not single:
+        return unfit(
+            "library-not-a-folder",
+            f"{shown(str(source))} is not a folder, and no document that is understood.",
+            "Name the library's own folder.",
+        )
+    folder = source.parent if single else source
+    try:
+        medium = workspace.drives.open(folder)
+    except EnvironmentTrouble as error:
+        return unfit(
+            "library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions."
+        )
+    problems: list[Problem] = []
+    with closing(medium):
+        try:
+            if single:
+                return _survey_document(
+                    workspace, medium, folder, fsname(source.name), cancelled, literal
+                )
+            identity = None
+            try:
+                identity = read_identity(medium, source / ".fascis/identity.json")
+            except Damaged as error:
+                problems.append(
+                    Problem(
+                        Severity.STOPS,
+                        "identity-damaged",
+                        str(error),
+                        "Set the identity file aside.",
+                    )
+                )
+            rule = RoleRule(dict(identity.roles) if identity else None)
+            found = survey(medium, rule, beat, cancelled)
+            uses = _uses(workspace, medium, source, source, found, identity, cancelled, literal)
+            before = _names_before(medium)
+        except EnvironmentTrouble as error:
+            return unfit(
+                "library-unreadable",
+                f"{error} Nothing of it was touched.",
+                "See to its permissions.",
+            )
+    if found.unlistable:
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "library-unreadable",
+                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is "
+                f"in them is not known. {found.unlistable[0]}",
+                "See to their permissions.",
+                tuple(t.place for t in found.unlistable[:1000]),
+            )
+        )
+    elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
+        problems.append(
+            Problem(
+                Severity.STOPS,
+                "library-empty",
+                f"{shown(source.name)} has no files.",
+                "Name another folder.",
+            )
+        )
+    return Surveyed(source, found, identity, problems, uses, before=before)
+
+
+def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
+    """A survey as if the documents led to what was found.
+
+    They do so in the copy that a crossing makes.
+
+    Args:
+        ties: lost path → found path, both absolute, frame by frame.
+    """
+    if not ties:
+        return surveyed
+    old = surveyed.uses
+    uses = replace(
+        old,
+        used_by=dict(old.used_by),
+        standing=bytearray(old.standing),
+        aliases=dict(old.aliases),
+        relinked={},
+    )
+    rows = {surveyed.below + place: row for row, place in files_of(surveyed.survey)}
+    outside = {o.path: o for o in old.outside}
+    for path, found in ties.items():
+        lost = outside.get(path)
+        if lost is None or lost.standing not in (Standing.MISSING, Standing.AWAY):
+            continue
+        if (row := rows.get(found)) is not None:
+            uses.used_by[row] = tuple(sorted({*uses.used_by.get(row, ()), *lost.used_by}))
+            uses.standing[row] = STANDINGS.index(Standing.HELD)
+        elif not _as_loose(outside, found, lost):
+            continue
+        del outside[path]
+        uses.relinked[path] = found
+    uses.relinked |= {n: uses.relinked[p] for n, p in old.lost_names.items() if p in uses.relinked}
+    uses.aliases |= uses.relinked
+    uses.outside = sorted(outside.values(), key=lambda o: o.path)
+    uses.lost = [r for r in old.lost if _still_lost(r, outside)]
+    return replace(surveyed, uses=uses, equals=None, ties=dict(ties), _needed={})
+
+
+def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> bool:
+    paths = (
+        [reference.path + b"/" + f for f in reference.frames]
+        if reference.sequence
+        else [reference.path]
+    )
+    return any(p in outside for p in paths)
+
+
+def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> bool:
+    """Counts what was found as loose media; False when it is not there any more."""
+    known = outside.get(found)
+    if known is None:
+        try:
+            s = os.lstat(found)
+        except OSError:
+            return False
+        if not stat.S_ISREG(s.st_mode):
+            return False
+        known = outside[found] = Outside(
+            found,
+            Standing.LOOSE,
+            lost.role,
+            s.st_size,
+            b"",
+            s.st_blocks * 512,
+            mtime_of(s),
+            ctime_of(s),
+            s.st_dev,
+            s.st_ino,
+            s.st_mode,
+            s.st_nlink,
+        )
+    outside[found] = replace(
+        known, named=known.named or lost.named, used_by=known.used_by | lost.used_by
+    )
+    return True
+
+
+def is_document(path: Path) -> bool:
+    """True for a name of a document that is understood: it can be a library by itself."""
+    return is_document_name(fsname(path.name))
+
+
+def _survey_document(
+    workspace: Workspace,
+    medium: Medium,
+    folder: Path,
+    name: bytes,
+    cancelled: Callable[[], bool],
+    literal: bool,
+) -> Surveyed:
+    """A single document is a library with what it refers to.
+
+    Nothing else of its folder belongs to it.
+    """
+    own = [name, *(name + j for j in JOURNALS)]
+    alone = survey_some(medium, own)
+    drives = drive_roots(workspace, literal)
+    first = find_uses(
+        medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True
+    )
+    inside = below(folder)
+    beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
+    found = survey_some(medium, {*own, *beside})
+    root = folder / os.fsdecode(name)
+    uses = _uses(workspace, medium, folder, root, found, None, cancelled, literal)
+    return Surveyed(folder, found, None, [], uses, name)
+
+
+def _uses(
+    workspace: Workspace,
+    medium: Medium,
+    folder: Path,
+    root: Path,
+    found: Survey,
+    identity: Identity | None,
+    cancelled: Callable[[], bool],
+    literal: bool,
+) -> Uses:
+    """What it uses.
+
+    Sizes of what is gone as the register or the library's own inventory remembers them.
+    """
+    expected: dict[bytes, tuple[int, bytes, int]] = {}
+    register = workspace.register
+    if register.path.exists():  # a dry run writes nothing, not even an empty register
+        known = register.library_at(root)
+        id = identity.library_id if identity else known.id if known else ""
+        expected = register.expected(id) if id else {}
+    uses = find_uses(
+        medium,
+        folder,
+        found,
+        drive_roots(workspace, literal),
+        workspace.private,
+        expected,
+        cancelled,
+    )
+    inside = below(folder)
+    unknown = {
+        o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)
+    }
+    if unknown:
+        for e in _recorded(medium):
+            if (gone := unknown.get(inside + e.place)) is not None:
+                gone.size, gone.digest, gone.mtime_ns = e.size, e.digest, e.mtime_ns
+    return uses
+
+
+def _recorded(medium: Medium) -> list[Entry]:
+    """What the library's own inventory has; nothing where there is none that is understood."""
+    try:
+        if not medium.exists(INVENTORY):
+            return []
+        with closing(medium.open(INVENTORY)) as file:
+            text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
+            return list(read_inventory(text, INVENTORY))
+    except (OSError, EnvironmentTrouble, Damaged):
+        return []  # told of when a crossing begins
+
+
+def _names_before(medium: Medium) -> dict[bytes, bytes]:
+    """What an earlier crossing renamed, by the library's own inventory: place → place before.
+
+    Most have nothing of it.
+    """
+    try:
+        if not medium.exists(INVENTORY):
+            return {}
+        with closing(medium.open(INVENTORY)) as file:
+            first = as_stream(file).readline(1024)
+    except (OSError, EnvironmentTrouble):
+        return {}
+    wanted = first.rstrip().endswith(WITH_BEFORE[-1].encode())
+    found: dict[bytes, bytes] = {}
+    for entry in _recorded(medium) if wanted else ():
+        now, before = entry.place.split(b"/"), entry.before.split(b"/")
+        own = now[0] == OWN or any(
+            part.startswith(OWN) for part in before
+        )  # nothing is ever called as Fascis's own
+        if entry.before and len(now) == len(before) and not own:
+            for depth in range(1, len(now) + 1):
+                own_name = depth == len(
+                    now
+                )  # the file's own; of its folders those that are called otherwise
+                if own_name or now[depth - 1] != before[depth - 1]:
+                    found.setdefault(b"/".join(now[:depth]), b"/".join(before[:depth]))
+    return found
+
+
+def remember(workspace: Workspace, surveyed: Surveyed) -> str:
+    """Tells the register what a survey found, and gives the library's id.
+
+    Writes nothing into the library.
+    """
+    register, uses = workspace.register, surveyed.uses
+    drive = workspace.drives.at(surveyed.source)
+    connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
+    register.put_drives(
+        [drive, *connected]
+    )  # first: the library's may be mounted elsewhere than when it was last seen
+    id = surveyed.identity.library_id if surveyed.identity else None
+    known = register.library_at(surveyed.root)
+    key = register.meet_library(
+        surveyed.root,
+        drive.uuid,
+        surveyed.name,
+        surveyed.kind if surveyed.kind != "library" or known is None else known.kind,
+        id,
+        summary_of(surveyed.survey, uses),
+    )
+    home = register.library_at(surveyed.root)
+    if home is None or home.id != key:
+        return key  # a copy: what its home uses is what is remembered of the library
+    held = (
+        (
+            surveyed.below + place,
+            surveyed.survey.size[row],
+            b"",
+            False,
+            surveyed.survey.mtime_ns[row],
+        )
+        for row, place in files_of(surveyed.survey)
+        if row in uses.used_by
+    )
+    register.put_used(
+        key, [*held, *((o.path, o.size, o.digest, True, o.mtime_ns) for o in uses.outside)]
+    )
+    return key

@@ -1,0 +1,137 @@
+"""A crossing begins.
+
+Its plan is written into a new journal, and room is kept for what will be written there.
+"""
+
+from __future__ import annotations
+
+import os
+import uuid
+from pathlib import Path
+
+from fascis.crossing.journal.header import DriveFacts, Goal, Header, PartFacts
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.seen import inode_key
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.plan import Plan, landmarks
+from fascis.crossing.scope.references import lead_rows
+from fascis.crossing.start.record import write_known
+from fascis.crossing.start.rows import Rows
+from fascis.drives.model import Drive
+from fascis.files.errors import EnvironmentTrouble, Refused
+from fascis.files.names import parent, shown
+from fascis.workspace import Workspace
+
+
+def begin(
+    workspace: Workspace, plan: Plan, decided: bool = False, consent: bool = False
+) -> Journal:
+    """Writes a plan into a new journal.
+
+    Args:
+        decided: the person accepted what needs a decision, now and on the way.
+        consent: the person consented to a release at the start.
+
+    Raises:
+        Refused: a problem stops it, or needs a decision that was not taken; nothing was written.
+    """
+    worst = next((p for p in plan.problems if p.severity == "stops"), None)
+    if worst is None and plan.asks and not decided:
+        worst = next(p for p in plan.problems if p.severity == "decision")
+    if worst is not None:
+        raise Refused(worst.code, worst.sentence)
+    drives = [goal.drive for goal in plan.goals if goal.drive]
+    assert plan.source_drive and len(drives) == len(plan.goals)
+    root = plan.source / os.fsdecode(plan.document) if plan.document else plan.source
+    called = shown(plan.identity.name if plan.identity else root.name)
+    workspace.register.put_drives([plan.source_drive, *drives])
+    whole_id = workspace.register.meet_library(
+        root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
+    )
+    library_id = (
+        str(uuid.uuid4()) if plan.part else whole_id
+    )  # a part is a library of its own from now on
+    journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
+    header = _header(workspace, plan, library_id, whole_id, consent)
+    leads = lead_rows(plan.uses, plan.survey, plan.gathering)
+    journal.write_plan(header, Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads))
+    journal.put("kept_for_others", plan.kept_for_others())
+    write_known(workspace, journal, plan.source)
+    try:
+        journal.keep_room()
+    except EnvironmentTrouble as error:
+        journal.enter(State.UNDONE)
+        journal.close()
+        raise Refused(
+            "no-room-for-journal",
+            f"{error} The journal of so many files needs room on the drive it is kept on; nothing "
+            "was copied.",
+        ) from error
+    return journal
+
+
+def _header(
+    workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool
+) -> Header:
+    assert plan.source_drive
+    part = plan.part
+    return Header(
+        crossing=plan.crossing,
+        token=plan.token,
+        library_id=library_id,
+        whole_id=whole_id,
+        part=PartFacts(
+            projects=sorted(part.names), folders=[os.fsdecode(f) for f in part.all_folders]
+        )
+        if part
+        else None,
+        folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
+        frees=plan.frees,
+        lacks=plan.lacks,
+        name=plan.name,
+        called=shown(plan.identity.name if plan.identity else plan.source.name),
+        kind=plan.kind,
+        source=str(plan.source),
+        source_drive=_drive_facts(plan.source_drive),
+        root_inode=inode_key(plan.survey.root_inode),
+        stable_inodes=plan.source_drive.rules.stable_inodes,
+        landmarks=landmarks(plan.survey),
+        real_source=os.path.realpath(plan.source),
+        named=bool(plan.choices.name),
+        mounts={d.uuid: str(d.mount) for d in workspace.drives.connected()},
+        document=os.fsdecode(plan.document),
+        references=plan.references(),
+        loose_too=plan.choices.loose_too,
+        loose_drives=_loose_drives(workspace, plan) if plan.choices.loose_too else {},
+        destinations=[
+            Goal(path=str(g.path), drive=_drive_facts(g.drive)) for g in plan.goals if g.drive
+        ],
+        after=plan.choices.after,
+        leave_out=sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
+        discard=sorted(r.value for r in plan.choices.discard),
+        planned_at=workspace.clock(),
+        estimate=max(g.estimate.seconds for g in plan.goals),
+        consent=consent,
+        identity=plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
+        decisions=[p.sentence for p in plan.problems if p.severity == "decision"],
+    )
+
+
+def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
+    """On which drive each folder of loose files is, by its UUID.
+
+    Another one may be mounted there when they are to go.
+    """
+    folders = {Path(os.fsdecode(parent(loose.path) or b"/")) for _, loose in plan.gathering.items}
+    return {str(folder): workspace.drives.at(folder).uuid for folder in folders}
+
+
+def _drive_facts(drive: Drive) -> DriveFacts:
+    return DriveFacts(
+        uuid=drive.uuid,
+        label=drive.label,
+        filesystem=drive.filesystem,
+        stand_in=drive.stand_in,
+        mount=str(drive.mount),
+        answers=drive.answers.as_json() if drive.answers else None,
+    )

@@ -1,0 +1,63 @@
+"""What the library's own record says of its files: the digests it had when it was last verified.
+
+A file with the size and time on record and another content was damaged where it lies. It crosses
+only by decision, and
+its original is never released.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterable, Iterator
+from contextlib import closing
+from itertools import groupby
+from pathlib import Path
+
+from fascis.crossing.journal.journal import Journal
+from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.inventory import Entry, read_inventory
+from fascis.files.medium import as_stream
+from fascis.files.names import parent
+from fascis.library.identity import INVENTORY
+from fascis.workspace import Workspace
+
+_BATCH = 20_000
+
+
+def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
+    """Writes digests on record into the journal, for files with the size and time on record.
+
+    A damaged record counts as no record.
+    """
+    label = journal.header.source_drive.label
+    try:
+        with closing(workspace.drives.open(source)) as medium:
+            if not medium.exists(INVENTORY):
+                return
+            with closing(medium.open(INVENTORY)) as file:
+                text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
+                entries = read_inventory(text, source / INVENTORY.decode())
+                known: list[tuple[bytes, int]] = []
+                for folder, some in groupby(entries, key=lambda e: parent(e.place)):
+                    known += _known_in(journal, folder, some)
+                    if len(known) >= _BATCH:
+                        journal.record_known(known)
+                        known = []
+                journal.record_known(known)
+    except (OSError, EnvironmentTrouble, Damaged) as error:
+        journal.note(
+            INVENTORY,
+            label,
+            f"it is not understood, so that damage cannot be told by it ({error})",
+            0.0,
+        )
+
+
+def _known_in(
+    journal: Journal, folder: bytes, entries: Iterable[Entry]
+) -> Iterator[tuple[bytes, int]]:
+    there = {name: (id, size, mtime) for id, name, size, mtime in journal.names_in(folder)}
+    for entry in entries:
+        id, size, mtime = there.get(entry.place.rpartition(b"/")[2], (-1, -1, -1))
+        if id >= 0 and (size, mtime) == (entry.size, entry.mtime_ns):
+            yield entry.digest, id

@@ -1,0 +1,144 @@
+"""Rows of a plan as the journal keeps them.
+
+What a survey and a gathering have, with fates, strands and names that are kept apart.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+from fascis.crossing.fit.names import Apart
+from fascis.crossing.journal.leads import LeadRows
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.seen import inode_key
+from fascis.crossing.scope.gathering import Gathering
+from fascis.files.names import join
+from fascis.library.roles import ROLES
+from fascis.library.survey import Kind, Survey, strand_folder
+
+
+class Rows:
+    """The rows of one plan; each table is asked for once, in the order of the methods.
+
+    Args:
+        fates: what becomes of every row of the survey.
+        gathering: loose files that go along, and where.
+        apart: names that are other ones in the copy.
+        leads: where every reference leads.
+    """
+
+    def __init__(
+        self,
+        survey: Survey,
+        fates: Sequence[int],
+        gathering: Gathering,
+        apart: Apart,
+        leads: LeadRows,
+    ) -> None:
+        self.leads = leads
+        self._survey, self._fates = survey, fates
+        self._gathering, self._apart = gathering, apart
+        self._folders: dict[bytes, int] = {}
+        self._strands: dict[tuple[bytes, int], int] = {}
+
+    def folders(self) -> Iterator[tuple[Any, ...]]:
+        """Those of the survey, then those that gathered files need besides."""
+        for folder in self._survey.folders:
+            yield self._folder(folder.place, folder.mode, folder.mtime_ns)
+        for place in self._gathering.folders():
+            if place not in self._folders:
+                yield self._folder(place, 0o40755, 0)
+
+    def _folder(self, place: bytes, mode: int, mtime_ns: int) -> tuple[Any, ...]:
+        number = self._folders[place] = len(self._folders)
+        there = self._apart.folder(place)
+        return number, place, mode, mtime_ns, there if there != place else None
+
+    def entries(self) -> Iterator[tuple[Any, ...]]:
+        """A row for every entry of the survey, then one for every gathered file."""
+        yield from self._survey_rows()
+        yield from self._gathered_rows()
+
+    def strands(self) -> Iterator[tuple[int, bytes, int]]:
+        """The strands of all entries, known once these were given."""
+        for (folder, role), number in self._strands.items():
+            yield number, folder, role
+
+    def aliases(self) -> Iterable[tuple[bytes, bytes]]:
+        """Paths that documents use for gathered files, and the places of these."""
+        return self._gathering.aliases.items()
+
+    def _strand(self, folder: bytes, role: int) -> int:
+        return self._strands.setdefault((folder, role), len(self._strands))
+
+    def _survey_rows(self) -> Iterator[tuple[Any, ...]]:
+        survey, fates = self._survey, self._fates
+        first_of: dict[int, int] = {}
+        for index, folder in enumerate(survey.folders):
+            top = strand_folder(folder.place)
+            for row in range(folder.first, folder.end):
+                kind, role, fate = survey.kind(row), survey.role[row], fates[row]
+                twin = None
+                if (
+                    kind is Kind.FILE
+                    and survey.link_count[row] > 1
+                    and fate in (Fate.COPY, Fate.OWN)
+                ):
+                    twin = first_of.setdefault(survey.inode[row], row)
+                    twin = None if twin == row else twin
+                yield (
+                    row,
+                    index,
+                    survey.name(row),
+                    int(kind),
+                    survey.size[row],
+                    survey.allocated[row],
+                    inode_key(survey.inode[row]),
+                    survey.mtime_ns[row],
+                    survey.ctime_ns[row],
+                    survey.mode[row],
+                    survey.link_count[row],
+                    role,
+                    fate,
+                    self._strand(top, role),
+                    twin,
+                    None,
+                    *_names(self._apart, folder.place, survey.name(row)),
+                )
+
+    def _gathered_rows(self) -> Iterator[tuple[Any, ...]]:
+        for number, (place, loose) in enumerate(self._gathering.items, len(self._survey)):
+            above, _, name = place.rpartition(b"/")
+            role = ROLES.index(loose.role)
+            yield (
+                number,
+                self._folders[above],
+                name,
+                int(Kind.FILE),
+                loose.size,
+                loose.allocated,
+                inode_key(loose.inode),
+                loose.mtime_ns,
+                loose.ctime_ns,
+                loose.mode,
+                loose.links,
+                role,
+                int(Fate.COPY),
+                self._strand(strand_folder(above), role),
+                None,
+                loose.path,
+                *_names(self._apart, above, name),
+            )
+
+
+def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, bytes | None]:
+    """The name of a file in the copy, where that is another.
+
+    And the place it had before any was changed.
+    """
+    if not apart:
+        return None, None
+    place = join(folder, name)
+    before, there = apart.before.get(place, place), apart.there(place)
+    return apart.files.get(place), before if before != there else None

@@ -1,0 +1,130 @@
+"""The old place after a switch.
+
+A program may begin an empty library there, which is easily taken for the real one.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.states import State
+from fascis.files.errors import DriveGone
+from fascis.files.names import shown
+from fascis.files.sizes import counted
+
+MOST = 1000  # files that are counted
+
+
+@dataclass(frozen=True, slots=True)
+class Begun:
+    """Something stands again where a library was before it moved.
+
+    Its place, the library's id and its home now.
+
+    ``since`` is the time of its oldest file in seconds since 1970; ``files`` are counted up to a
+    thousand.
+    """
+
+    path: Path
+    library: str
+    name: str
+    home: Path
+    home_drive: str
+    files: int
+    since: float
+
+    @property
+    def sentence(self) -> str:
+        """What it means, and what to do."""
+        what = (
+            counted(self.files, "file") + (" and more" if self.files >= MOST else "")
+            if self.files
+            else "nothing in it"
+        )
+        return (
+            f"At the old place of {shown(self.name)}, {shown(str(self.path))}, stands something "
+            f"new, with {what}. Its home is {shown(self.home_drive)}: open it from there. Nothing "
+            "of this was touched."
+        )
+
+
+def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
+    """``(library id, folder)`` of originals that were set aside.
+
+    A drive that does not answer is asked for nothing.
+    """
+    there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
+    return [(c.places.header.library_id, c.places.origin()) for c in there]
+
+
+def _answers(crossing: Crossing) -> bool:
+    try:
+        crossing.workspace.drives.check_answers(crossing.places.source)
+    except DriveGone:
+        return False
+    return True
+
+
+def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
+    """What stands again at old places whose originals were set aside or deleted.
+
+    Reads only, and only local drives' names.
+    """
+    found: dict[Path, Begun] = {}
+    for crossing in crossings:
+        if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.document:
+            continue
+        if not _answers(crossing):
+            continue
+        crossing.places.follow_source(crossing.workspace)
+        old = crossing.places.source
+        left = (crossing.journal.value("release") or {}).get("left_behind")
+        stays = crossing.state is State.PARKED or bool(
+            left
+        )  # else nothing of the old folder is there
+        if (
+            old in found
+            or not old.is_dir()
+            or old.is_symlink()
+            or (stays and crossing.places.is_original(old))
+        ):
+            continue
+        if any(
+            c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)
+        ):
+            continue  # it was brought back there
+        if (old / ".fascis/identity.json").is_file():
+            continue  # a library of its own, which is recognised as one
+        if left and not crossing.places.header.stable_inodes:
+            continue  # what stayed, in a folder that cannot be known again
+        files, since = _count(old)
+        places = crossing.places
+        found[old] = Begun(
+            old,
+            places.header.library_id,
+            places.header.name,
+            places.target,
+            places.label,
+            files,
+            since,
+        )
+    return list(found.values())
+
+
+def _count(folder: Path) -> tuple[int, float]:
+    files, since = 0, 0.0
+    for above, _, names in os.walk(folder):
+        for name in names:
+            try:
+                changed = os.lstat(os.path.join(above, name)).st_mtime
+            except OSError:
+                continue
+            since = min(since or changed, changed)
+            files += 1
+            if files >= MOST:
+                return files, since
+    return files, since

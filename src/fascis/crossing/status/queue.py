@@ -1,0 +1,189 @@
+"""The crossings this machine knows, by their journals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from types import MappingProxyType
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.journal import Journal, read_header
+from fascis.crossing.model.states import State
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.names import shown
+from fascis.workspace import Workspace
+
+# letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that
+# was not set
+_SHORTEST = 4
+
+
+def journals(workspace: Workspace) -> list[Path]:
+    """The journals, newest first."""
+    if not workspace.crossings.is_dir():
+        return []
+    found = [p for p in workspace.crossings.iterdir() if p.suffix == ".sqlite"]
+
+    def planned(path: Path) -> tuple[float, str]:
+        header = read_header(path)
+        return header.planned_at if header else 0.0, path.name
+
+    return sorted(found, key=planned, reverse=True)
+
+
+def find_crossing(workspace: Workspace, id: str) -> Crossing:
+    """Opens a known crossing by an id or a unique beginning of one.
+
+    Raises:
+        Refused: there is none such, or several.
+        Damaged: its journal is damaged.
+    """
+    if len(id) < _SHORTEST:
+        raise Refused(
+            "wrong-state",
+            f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first "
+            f"{_SHORTEST} letters at least.",
+        )
+    found = [p for p in journals(workspace) if p.stem.startswith(id)]
+    if len(found) != 1:
+        what = "no crossing" if not found else f"{len(found)} crossings"
+        raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
+    crossing = _open(workspace, found[0])
+    if crossing is None:
+        raise Refused(
+            "wrong-state",
+            f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.",
+        )
+    return crossing
+
+
+def _open(workspace: Workspace, path: Path) -> Crossing | None:
+    """The crossing of a journal.
+
+    None where it was cut off before the plan was written: nothing was done.
+
+    Raises:
+        Damaged: the journal is damaged, or what everybody asks of it is not there.
+    """
+    journal = Journal.open(path, workspace.step)
+    try:
+        if journal.has_plan:
+            crossing = Crossing(workspace, journal)
+            header = journal.header
+            _ = (
+                crossing.state,
+                crossing.turn,
+                crossing.after,
+                [(d.state, d.label) for d in crossing.destinations],
+            )
+            _ = (
+                header.name,
+                header.token,
+                header.library_id,
+                header.source_drive.uuid,
+                header.planned_at,
+            )
+            return crossing
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        journal.close()
+        meaning = "No file of a library was touched; other crossings are not concerned."
+        raise Damaged(path, "its plan or state cannot be understood", meaning) from error
+    journal.close()
+    return None
+
+
+@contextmanager
+def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
+    """A crossing that is closed afterwards."""
+    crossing = find_crossing(workspace, id)
+    try:
+        yield crossing
+    finally:
+        crossing.close()
+
+
+def all_crossings(
+    workspace: Workspace, held: Mapping[str, Crossing] = MappingProxyType({})
+) -> tuple[list[Crossing], list[FascisError]]:
+    """All crossings, newest first, and the journals that cannot be read. The caller closes them.
+
+    Args:
+        held: crossings that are open already, by id; they are given as they are.
+    """
+    found: list[Crossing] = []
+    damaged: list[FascisError] = []
+    for path in journals(workspace):
+        if (known := held.get(path.stem)) is not None:
+            found.append(known)
+            continue
+        try:
+            crossing = _open(workspace, path)
+        except (Damaged, EnvironmentTrouble) as error:
+            damaged.append(error)
+            continue
+        if crossing:
+            found.append(crossing)
+    return found, damaged
+
+
+def unfinished(workspace: Workspace) -> list[str]:
+    """Ids of crossings that can go on, newest first.
+
+    Those that wait their turn in the queue are not among them.
+    """
+    found, _ = all_crossings(workspace)
+    ids = [
+        c.id for c in found if not c.finished and c.state is not State.REFUSED and c.turn is None
+    ]
+    for c in found:
+        c.close()
+    return ids
+
+
+def to_go_on(crossings: Iterable[Crossing]) -> list[Crossing]:
+    """What was cut off, in the order it began, then what waits in the queue in its order.
+
+    What needs a decision (a file that cannot be read, a copy that read back wrong) is not among
+    them.
+    """
+    found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
+    cut_off = sorted(
+        (c for c in found if c.turn is None), key=lambda c: (c.journal.header.planned_at, c.id)
+    )
+    return [*cut_off, *in_turn(found)]
+
+
+def in_turn(crossings: Iterable[Crossing]) -> list[Crossing]:
+    """Those that wait in the queue, in their order."""
+    return sorted((c for c in crossings if c.turn is not None), key=lambda c: (c.turn or 0, c.id))
+
+
+def line_up(crossings: Iterable[Crossing], last: Crossing) -> None:
+    """Puts a crossing at the end of the queue."""
+    last.line_up(max((c.turn or 0 for c in crossings if c is not last), default=0) + 1)
+
+
+def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
+    """Puts a crossing at the head of the queue."""
+    first.line_up(
+        min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2)
+        - 1
+    )
+
+
+def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
+    """What crossed to drives that are away.
+
+    A drive's UUID → ``(name, size in bytes)`` of every file, by the journals.
+    """
+    there = {d.uuid for d in workspace.drives.connected() if d.connected}
+    found: dict[str, list[tuple[bytes, int]]] = {}
+    crossings, _ = all_crossings(workspace)
+    for crossing in crossings:
+        for number, facts in enumerate(crossing.journal.header.destinations):
+            uuid = facts.drive.uuid
+            if uuid and uuid not in there:
+                found.setdefault(uuid, []).extend(crossing.journal.crossed_to(number))
+        crossing.close()
+    return found

@@ -1,0 +1,325 @@
+"""What the command line prints of a crossing.
+
+The object of docs/formats.md, from the journal alone.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.copying.engine import hindrance_sentence
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.journal import making_sense
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
+from fascis.crossing.plan.plan import Plan
+from fascis.files.errors import (
+    Cancelled,
+    DriveFull,
+    DriveGone,
+    EnvironmentTrouble,
+    FascisError,
+    Refused,
+)
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted
+from fascis.library.identity import MANIFEST
+
+_CODES = {
+    CopyState.UNREADABLE: "unreadable",
+    CopyState.CHANGING: "changing",
+    CopyState.VANISHED: "vanished",
+    CopyState.MISMATCH: "mismatch",
+    CopyState.DAMAGED: "damaged-at-source",
+}
+
+
+def problem_object(problem: Problem) -> dict[str, Any]:
+    """A problem as JSON."""
+    return {
+        "severity": problem.severity.value,
+        "code": problem.code,
+        "sentence": problem.sentence,
+        "files": [place_text(p) for p in problem.files],
+    }
+
+
+def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
+    """What a dry run or a refusal prints."""
+    return _object(
+        crossing=None,
+        state=state,
+        library_id=plan.library_id or None,
+        **{"from": shown(str(plan.source))},
+        to=[shown(str(t)) for t in plan.targets],
+        destinations=[
+            {
+                "path": shown(str(t)),
+                "state": state,
+                "proven": False,
+                "verified_files": 0,
+                "verified_bytes": 0,
+            }
+            for t in plan.targets
+        ],
+        files=plan.totals.files,
+        gathered_files=len(plan.gathering.items),
+        bytes=plan.totals.bytes,
+        part=_part(plan.part.names, plan.part.all_folders) if plan.part else None,
+        shared=plan.kept_for_others(),
+        frees_bytes=plan.frees,
+        problems=[problem_object(p) for p in plan.problems],
+        seconds=0.0,
+    )
+
+
+def _part(names: Sequence[str], folders: Sequence[bytes]) -> dict[str, list[str]]:
+    return {"projects": [shown(n) for n in names], "folders": [place_text(f) for f in folders]}
+
+
+def _object(**known: Any) -> dict[str, Any]:
+    empty: dict[str, Any] = {
+        "crossing": None,
+        "state": "refused",
+        "library_id": None,
+        "from": None,
+        "to": [],
+        "destinations": [],
+        "files": 0,
+        "bytes": 0,
+        "verified_files": 0,
+        "verified_bytes": 0,
+        "gathered_files": 0,
+        "part": None,
+        "followers": [],
+        "shared": [],
+        "already_there_files": 0,
+        "frees_bytes": 0,
+        "problems": [],
+        "mismatched": [],
+        "left_behind": [],
+        "released_files": 0,
+        "released_bytes": 0,
+        "parked_at": None,
+        "manifest": None,
+        "receipt": None,
+        "seconds": 0.0,
+    }
+    return {**empty, **known}
+
+
+def refusal_object(error: FascisError) -> dict[str, Any]:
+    """A refusal without a plan."""
+    return _object(problems=[_error_object(error)])
+
+
+def _error_object(error: FascisError) -> dict[str, Any]:
+    """What ended a run, as a problem."""
+    code = code_of(error)
+    severity = "decision" if code == "changed-since-survey" else "stops"
+    files = [place_text(p) for p in getattr(error, "files", ())[:1000]]
+    return {"severity": severity, "code": code, "sentence": str(error), "files": files}
+
+
+def code_of(error: FascisError) -> str:
+    """The closed-list code of an error."""
+    if isinstance(error, Refused):
+        return error.code
+    if isinstance(error, Cancelled):
+        return "interrupted"
+    if isinstance(error, DriveFull):
+        return "drive-full"
+    if isinstance(error, DriveGone):
+        return "drive-gone"
+    return "trouble" if isinstance(error, EnvironmentTrouble) else "journal-damaged"
+
+
+def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dict[str, Any]:
+    """A crossing as it stands; ``error`` is what ended the present run.
+
+    Raises:
+        Damaged: what is in its journal makes no sense.
+    """
+    with making_sense(crossing.journal.path):
+        return _crossing_object(crossing, error)
+
+
+def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str, Any]:
+    journal, places = crossing.journal, crossing.places
+    state = crossing.state
+    files, size = crossing.copies.going()
+    verified_files, verified_bytes = crossing.verified
+    release = journal.value("release") or {}
+    hindered = list(crossing.hindrances())
+    problems = [
+        {
+            "severity": "decision",
+            "code": _CODES[s],
+            "sentence": hindrance_sentence(p, s),
+            "files": [place_text(p)],
+        }
+        for p, s in hindered[:1000]
+    ]
+    problems += list(_reference_problems(crossing))
+    if error is not None:
+        problems.append(_error_object(error))
+    target = shown(str(places.target))
+    arrived = state in ARRIVED
+    parked_at = journal.value("parked_at")
+    return _object(
+        crossing=crossing.id,
+        state=state.value,
+        library_id=places.header.library_id,
+        **{"from": shown(str(places.source))},
+        to=[shown(str(d.places.target)) for d in crossing.demanded],
+        destinations=[_destination(crossing, d) for d in crossing.destinations],
+        files=files,
+        bytes=size,
+        verified_files=verified_files,
+        verified_bytes=verified_bytes,
+        part=_part(part.projects, [os.fsencode(f) for f in part.folders])
+        if (part := crossing.part)
+        else None,
+        shared=_shared(crossing, release),
+        frees_bytes=places.header.frees,
+        problems=problems,
+        mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
+        left_behind=release.get("left_behind", []),
+        released_files=sum(release.get(k, 0) for k in ("files", "discarded_files", "loose_files")),
+        released_bytes=sum(release.get(k, 0) for k in ("bytes", "discarded_bytes", "loose_bytes")),
+        gathered_files=crossing.copies.sums(Which.GATHERED_VERIFIED)[0],
+        parked_at=shown(parked_at) if parked_at else None,
+        manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
+        receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
+        seconds=round(journal.value("seconds", 0.0), 3),
+    )
+
+
+def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Originals that are kept because others need them.
+
+    As planned, and once they are deleted, as it came.
+    """
+    if not release:
+        return list(crossing.journal.value("kept_for_others", []))
+    return [
+        {"path": left["path"], "bytes": left["bytes"], "used_by": left["by"]}
+        for left in release["left_behind"]
+        if left["why"] == "used-elsewhere"
+    ]
+
+
+def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
+    """What the documents still lack at the new place, and what leads to the wrong one."""
+    said = crossing.places.header.references
+    if missing := said.get("missing", 0):
+        are_missing = counted(
+            missing, "file that documents refer to is", "files that documents refer to are"
+        )
+        sentence = f"{are_missing} missing, as before."
+        yield {"severity": "note", "code": "references-missing", "sentence": sentence, "files": []}
+    if unknown := said.get("not_understood", 0):
+        sentence = (
+            f"{counted(unknown, 'document is', 'documents are')} not understood: open the library "
+            f"in its own program, point it to {shown(str(crossing.places.target))}, and look."
+        )
+        yield {"severity": "note", "code": "not-understood", "sentence": sentence, "files": []}
+    twice = [place_text(i.outside or b"") for i in crossing.copies.items(Which.LOOSE_MAY_GO)]
+    if twice and crossing.state in ARRIVED:
+        sentence = (
+            f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: "
+            "gathered, and where they were."
+        )
+        yield {
+            "severity": "note",
+            "code": "in-two-places",
+            "sentence": sentence,
+            "files": twice[:1000],
+        }
+    for destination in crossing.demanded:
+        opened = destination.opened()
+        if opened and opened.wrong:
+            sentence = (
+                f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other "
+                f"content than before, or to none: {opened.wrong[0]}"
+            )
+            yield {"severity": "stops", "code": "out-of-balance", "sentence": sentence, "files": []}
+
+
+def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
+    """One destination: its own state on the way.
+
+    Then the crossing's, which only the home reaches.
+    """
+    state = destination.state
+    if destination is crossing.home and crossing.state not in UNFINISHED:
+        state = crossing.state
+    files, size = destination.copies.verified()
+    return {
+        "path": shown(str(destination.places.target)),
+        "state": state.value,
+        "proven": bool(files) and destination.copies.proven(),
+        "verified_files": files,
+        "verified_bytes": size,
+    }
+
+
+def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
+    """What the desktop is told when a crossing ends or needs somebody.
+
+    A line, a sentence, and whether it needs somebody.
+    """
+    if trouble:
+        return f"{name} stopped", f"{trouble} What is verified is kept; it can go on.", True
+    return {
+        State.WAITING: (
+            f"{name} waits for you",
+            "Something needs a decision. The originals are untouched.",
+            True,
+        ),
+        State.FAILED: (
+            f"{name} stopped",
+            "A copy read back wrong three times. The originals are untouched.",
+            True,
+        ),
+        State.SETTLED: (
+            f"{name} is whole and verified",
+            "It waits at the scales. The originals are untouched.",
+            False,
+        ),
+        State.RELEASED: (f"{name} has crossed", "Home is there; the originals are deleted.", False),
+    }.get(
+        state, (f"{name} has crossed", "Whole and verified; the originals are still there.", False)
+    )
+
+
+def exit_status(record: dict[str, Any]) -> int:
+    """The exit status of a crossing's object.
+
+    0 done, 1 something was wrong, 3 refused, 4 interrupted.
+    """
+    state = record["state"]
+    if state == State.REFUSED.value:
+        return 3
+    if state in (
+        State.PLANNED.value,
+        State.COPYING.value,
+        State.VERIFYING.value,
+        State.WAITING.value,
+    ):
+        return 4
+    wrong = record["mismatched"] or any(
+        x["why"] != "left-out" and not x.get("planned") for x in record["left_behind"]
+    )
+    lacking = any(
+        p["code"] in ("references-missing", "out-of-balance") for p in record.get("problems", [])
+    )
+    return (
+        1
+        if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value)
+        else 0
+    )

@@ -1,0 +1,497 @@
+"""The balance of originals and copy: what was checked, what was found on either side.
+
+Figures from surveys and the journal.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field
+
+from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.arrival.open_check import Opened, open_documents
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.fit.room import Freeing
+from fascis.crossing.journal.copies import Copies, Item, is_damaged
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Control
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import CopyState, Origin, State
+from fascis.crossing.places.changes import Differences
+from fascis.crossing.release.course import lost_there, needed_now
+from fascis.files.errors import DriveGone, FascisError
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted as counted_files
+from fascis.files.sizes import number
+from fascis.library.identity import OWN
+from fascis.library.survey import Kind
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One line of the scales.
+
+    Figures of both sides as text, for each copy, the verdict, and whether it is well.
+    """
+
+    name: str
+    originals: str
+    copies: tuple[str, ...]
+    verdict: str
+    well: bool
+    detail: str = ""
+
+
+@dataclass(slots=True)
+class Balance:
+    """All checks, failed ones first.
+
+    ``weights`` are strand bytes on (originals, copy, and so on), largest first.
+
+    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
+    ``busy``: a drive was slow to answer,
+    which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use
+    and that were left out by choice.
+    ``lost`` are originals whose copies were changed or taken away at the new place since home is
+    there.
+    """
+
+    checks: list[Check]
+    weights: list[tuple[int, ...]]
+    newer: list[bytes] = field(default_factory=list)
+    trouble: str = ""
+    left: list[bytes] = field(default_factory=list)
+    busy: bool = False
+    lacks: int = 0
+    lost: frozenset[bytes] = frozenset()
+
+    @property
+    def even(self) -> bool:
+        """True when nothing failed."""
+        return not self.trouble and all(c.well for c in self.checks)
+
+
+def _count_copy(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` found in a copy now, Fascis's own folder left out."""
+    medium = destination.open()
+    files = total = 0
+    try:
+        for folder in medium.walk():
+            if folder.place == OWN or folder.place.startswith(OWN + b"/"):
+                continue
+            for status in folder.stats:
+                if stat.S_ISREG(status.st_mode):
+                    files += 1
+                    total += status.st_size
+    finally:
+        medium.close()
+    return files, total
+
+
+def weigh(crossing: Crossing) -> Balance:
+    """Looks at all places again and compares. Writes nothing. May take as long as two surveys."""
+    journal, demanded, state = crossing.journal, crossing.demanded, crossing.state
+    trouble, busy = "", False
+    differences = Differences()
+    counted: list[tuple[int, int] | None] = []
+    opened: list[Opened | None] = []
+    for destination in demanded:
+        try:
+            counted.append(_count_copy(destination))
+            opened.append(_open_copy(destination))
+        except FascisError as error:
+            counted += [None] * (len(opened) + 1 - len(counted))
+            opened.append(None)
+            trouble, busy = trouble or str(error), busy or _is_busy(crossing, error)
+    try:
+        if state is not State.RELEASED:
+            differences = crossing.look_again()
+    except FascisError as error:
+        trouble, busy = trouble or str(error), busy or _is_busy(crossing, error)
+    skipped = max(d.copies.count_copies([CopyState.SKIPPED]) for d in demanded)
+    decided = set(journal.value("left_newer", []))
+    fresh = crossing.goes_along(differences).newer
+    newer = [p for p in fresh if place_text(p) not in decided]
+    left = [p for p in fresh if place_text(p) in decided]
+    gone_now = list(differences.gone)
+    expected = [_expected(d) for d in demanded]
+    lost = _lost(crossing) if not trouble else []
+    if lost:  # home is there, and is worked in: what was made or changed there since is no fault
+        counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
+    worked_in, changed = any(lost), frozenset[bytes]().union(*lost)
+    checks = [
+        _newer(newer, len(demanded)),
+        _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
+        _even(
+            "Bytes",
+            [e[1] for e in expected],
+            [c and c[1] for c in counted],
+            _anew_words(demanded[0]),
+            worked_in,
+        ),
+        _contents(crossing, [_copied(d) for d in demanded]),
+        *_documents(crossing, opened),
+    ]
+    if skipped:
+        checks.append(
+            Check(
+                "Left behind by your choice, they stay",
+                number(skipped),
+                ("0",) * len(demanded),
+                "not copied",
+                True,
+            )
+        )
+    if worked_in:
+        names = ", ".join(shown(p) for p in sorted(changed)[:3]) + (
+            " …" if len(changed) > 3 else ""
+        )
+        each = tuple(number(len(one)) for one in lost)
+        meaning = "worked on there" if state is State.RELEASED else "their originals stay"
+        checks.append(Check("Changed at the new place since", "", each, meaning, True, names))
+    if gone_now:
+        checks.append(
+            Check(
+                "No longer at the old place",
+                number(len(gone_now)),
+                (),
+                "copied before",
+                True,
+                shown(gone_now[0]),
+            )
+        )
+    if left:
+        checks.append(
+            Check(
+                "Newer, left there by your choice",
+                number(len(left)),
+                (),
+                "they stay",
+                True,
+                shown(left[0]),
+            )
+        )
+    looked = journal.value("looked_at")
+    checks.append(Check("Looked at by you", "", ("yes" if looked else "not yet",), "", True))
+    checks.sort(key=lambda c: c.well)
+    strands = [d.copies.strands() for d in demanded]
+    verified = [{s.id: s.verified_bytes for s in one} for one in strands]
+    weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
+    if state is State.RELEASED:
+        weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
+    return Balance(
+        checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed
+    )
+
+
+def _is_busy(crossing: Crossing, error: FascisError) -> bool:
+    """True when a drive is there, and only slow to answer."""
+    if not isinstance(error, DriveGone):
+        return False
+    drives = {d.uuid: d for d in crossing.workspace.drives.connected()}
+    wanted = [
+        crossing.places.header.source_drive.uuid,
+        *(d.places.drive.uuid for d in crossing.demanded),
+    ]
+    return all((d := drives.get(uuid)) is not None and (d.connected or d.silent) for uuid in wanted)
+
+
+def _outside_words(crossing: Crossing) -> str:
+    """What references that lead out of the library lead to, as the plan knew it."""
+    said = crossing.places.header.references
+    named = (
+        (said.get("missing", 0), "missing"),
+        (said.get("away", 0), "away"),
+        (said.get("loose", 0) - said.get("gathered", 0), "loose"),
+    )
+    files = ", ".join(f"{number(n)} {word}" for n, word in named if n > 0)
+    return "lead outside, as before" + (f": {files}" if files else "")
+
+
+def _open_copy(destination: Destination) -> Opened | None:
+    """Opens every document of a copy now; pictures are decoded once, when it settles."""
+    before = destination.opened()
+    if before is None:
+        return None
+    with closing(destination.open()) as library:
+        now = open_documents(
+            destination.workspace,
+            destination.copies,
+            destination.places,
+            library,
+            destination.drive().rules,
+        )
+    now.sampled, now.seen, now.not_sampled = before.sampled, before.seen, before.not_sampled
+    return now
+
+
+def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Check]:
+    """What opening the documents in their new places shows."""
+    known = [o for o in opened if o is not None]
+    if not known:
+        return
+    first = known[0]
+
+    def figures(of: Callable[[Opened], int]) -> tuple[str, ...]:
+        return tuple("away" if o is None else number(of(o)) for o in opened)
+
+    wrong = [w for o in known for w in o.wrong]
+    if first.references:
+        nowhere = first.lost + first.left_out
+        verdict = (
+            "all lead there"
+            if not wrong and not nowhere and not first.elsewhere
+            else "the rest as before"
+        )
+        parts = [
+            (first.lost, "lead nowhere, as before"),
+            (first.left_out, "lead to what was left out"),
+            (first.elsewhere, _outside_words(crossing)),
+        ]
+        detail = ", ".join(f"{number(n)} {words}" for n, words in parts if n)
+        well = not wrong and len({(o.references, o.found) for o in known}) == 1
+        yield Check(
+            "References, followed at the new place",
+            number(first.references),
+            figures(lambda o: o.found),
+            verdict if well else "not equal",
+            well,
+            detail,
+        )
+        names = ", ".join(wrong[:2])
+        yield Check(
+            "Lead to other content than before",
+            "",
+            figures(lambda o: len(o.wrong)),
+            "none" if not wrong else "wrong",
+            not wrong,
+            names,
+        )
+    said = crossing.places.header.references
+    before, closed = said.get("unreadable", 0), said.get("not_understood", 0)
+    documents = first.documents + first.closed + closed - before
+    if documents:
+        well = max(o.closed for o in known) <= before
+        detail = (
+            f"{counted_files(closed, 'document is', 'documents are')} not understood: balance "
+            "holds for what could be checked"
+            if closed
+            else ""
+        )
+        verdict = "not all" if not well else "the rest not understood" if closed else "all open"
+        yield Check(
+            "Documents, opened there",
+            number(documents),
+            figures(lambda o: o.documents),
+            verdict,
+            well,
+            detail,
+        )
+    if first.sampled:
+        short = first.sampled - min(o.seen for o in known)
+        words = [f"{number(short)} of a kind that cannot be shown here"] if short else []
+        if first.not_sampled:
+            words.append(f"for {number(first.not_sampled)} more there was no time")
+        detail = "; ".join(words)
+        yield Check(
+            "One picture or clip of every strand",
+            number(first.sampled),
+            figures(lambda o: o.seen),
+            "decoded" if not short else "the rest not shown",
+            True,
+            detail,
+        )
+
+
+def _copied(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` that must have been copied.
+
+    All that goes along, but what was skipped there by choice.
+    """
+    files, total = destination.copies.going()
+    gone = destination.copies.sums(Which.GOING_SKIPPED)
+    return files - gone[0], total - gone[1]
+
+
+def _expected(destination: Destination) -> tuple[int, int]:
+    """``(files, bytes)`` that a copy must hold now.
+
+    A document that was written anew counts as it is now; the journal of a database that went into
+    it no longer counts.
+    """
+    copies = destination.copies
+    files, total = _copied(destination)
+    rewritten = copies.sums(Which.GOING_WRITTEN_ANEW)
+    anew = [seen.size for seen, _ in copies.derived().values()]
+    return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
+
+
+def _newer(newer: list[bytes], copies: int) -> Check:
+    names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
+    verdict = "to be decided" if newer else "none"
+    return Check(
+        "Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names
+    )
+
+
+def _anew_words(destination: Destination) -> str:
+    """Says that some documents count as they are now."""
+    anew = len(destination.copies.derived())
+    return f"{counted_files(anew, 'document')} as written anew" if anew else ""
+
+
+def _even(
+    name: str,
+    originals: list[int],
+    copies: list[int | None],
+    detail: str = "",
+    worked_in: bool = False,
+) -> Check:
+    """A figure of both; where the copy is worked in since, those that are as they were verified."""
+    same = originals == copies
+    found = tuple("away" if c is None else number(c) for c in copies)
+    verdict = "equal" if same else "as verified" if worked_in else "not equal"
+    return Check(name, number(originals[0]), found, verdict, same or worked_in, detail)
+
+
+def _whole(
+    destination: Destination, expected: tuple[int, int], lost: Mapping[bytes, str]
+) -> tuple[int, int]:
+    """``(files, bytes)`` of a copy that are as they were verified."""
+    files, total = expected
+    anew = destination.copies.derived()
+    for place in lost:
+        item = destination.copies.at(place)
+        if item and item.kind is Kind.FILE and item.fate is Fate.COPY:
+            files -= 1
+            total -= anew[item.id][0].size if item.id in anew else (item.seen or (item.size,))[0]
+    return files, total
+
+
+def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
+    verified = [d.copies.verified() for d in crossing.demanded]
+    name = (
+        "Contents, read back from the drive"
+        if crossing.proven
+        else "Contents, read back, perhaps from memory"
+    )
+    same = verified == expected
+    figures = tuple(number(v[0]) for v in verified)
+    unproven = [d.label for d in crossing.demanded if not d.copies.proven()]
+    detail = f"on {' and '.join(unproven)}" if unproven and len(verified) > 1 else ""
+    return Check(
+        name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail
+    )
+
+
+def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Item], int]:
+    """Loose originals that go too, where asked for, and how many stay because others need them."""
+    if not crossing.places.header.loose_too:
+        return [], 0
+    items = list(crossing.copies.items(Which.LOOSE_MAY_GO))
+    free = [i for i in items if i.outside not in needed]
+    return free, len(items) - len(free)
+
+
+@dataclass(frozen=True, slots=True)
+class Deleting:
+    """What a release would delete now, and what would stay.
+
+    ``frees`` is what it takes on the drive, in bytes.
+
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
+    they take. ``loose`` of them
+    lie outside the library, and are listed by their whole path.
+    """
+
+    places: list[bytes]
+    files: int
+    bytes: int
+    frees: int
+    stays: list[tuple[str, int, int]]
+    discarded: int = 0
+    discarded_frees: int = 0
+    loose: int = 0
+    loose_frees: int = 0
+
+
+def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
+    """What was changed on each destination since home is there.
+
+    Nothing where that cannot be looked at: a release cannot go on then.
+    """
+    if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
+        return []
+    which = Which.GOING_VERIFIED if crossing.state is State.RELEASED else Which.MAY_GO
+    try:
+        return lost_there(crossing.demanded, Control(), which)
+    except FascisError:
+        return []
+
+
+def _verified_everywhere(item: Item, others: list[Copies]) -> bool:
+    """True when a file is verified on every further drive that it was to go to."""
+    return all(c.item(item.id).copy is CopyState.VERIFIED for c in others)
+
+
+def deleting(crossing: Crossing, balance: Balance) -> Deleting:
+    """The exact list of originals that a release would delete, from journal and last look."""
+    newer, lost = balance.newer + balance.left, balance.lost
+    copies, fresh = crossing.copies, set(newer)
+    others = [d.copies for d in crossing.demanded[1:]]
+    places, damaged, elsewhere = [], 0, 0
+    needed = needed_now(
+        crossing.workspace,
+        crossing.places,
+        copies,
+        Differences(changed=newer),
+        Control(),
+        lost=lost,
+    )
+    top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
+    all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
+    for item in copies.items(Which.FILES_THAT_GO):
+        if item.place in fresh or item.place in lost or item.origin is Origin.GONE:
+            continue
+        if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
+            damaged += 1
+            continue
+        if top + item.place in needed:
+            elsewhere += 1
+            continue
+        if item.fate is Fate.COPY and not _verified_everywhere(item, others):
+            continue
+        length = (item.seen or (item.size,))[0]
+        for freeing in (all_room, discarded) if item.fate is Fate.DISCARD else (all_room,):
+            freeing.add(length, item.allocated, (0, item.inode), item.links)
+        places.append(item.place)
+    for item in copies.items(Which.RECORDS_THAT_GO):
+        all_room.take(item.allocated, (0, item.inode), item.links)
+    loose, used = _loose(crossing, needed)
+    for item in loose:
+        loose_room.add(item.size, item.allocated, (1, item.inode), item.links)
+    places += [i.outside or b"" for i in loose]
+    stays = [
+        ("loose, and needed by others", used, 0),
+        ("left out by the plan", *copies.sums(Which.LEFT_OUT)),
+        ("not copied", *copies.sums(Which.GOING_NOT_VERIFIED)),
+        ("still needed by others", elsewhere, 0),
+        ("damaged at the source", damaged, 0),
+        ("newer at the old place", len(newer), 0),
+        ("changed at the new place since", len(lost), 0),
+    ]
+    stays = [row for row in stays if row[1]]
+    return Deleting(
+        places,
+        len(places),
+        all_room.bytes + loose_room.bytes,
+        all_room.room + loose_room.room,
+        stays,
+        discarded.files,
+        discarded.room,
+        len(loose),
+        loose_room.room,
+    )

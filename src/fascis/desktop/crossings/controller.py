@@ -1,0 +1,692 @@
+"""What happens at the crossings: the list, running, pausing, going on.
+
+The steps after verification are in ``steps``.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from functools import partial
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
+from PyQt6.QtGui import QDesktopServices, QGuiApplication
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.events import Attention, Control, Event
+from fascis.crossing.model.states import UNFINISHED, State
+from fascis.crossing.status.queue import all_crossings, in_turn, let_go_first, line_up, to_go_on
+from fascis.crossing.status.report import notice
+from fascis.desktop.crossings.answers import Situation, clock, safe_to
+from fascis.desktop.crossings.page import CrossingPage
+from fascis.desktop.crossings.pulse import Returns, ready_times, whole_words
+from fascis.desktop.crossings.running import Running
+from fascis.desktop.crossings.seen import Seen, read_seen
+from fascis.desktop.crossings.stations import Lane
+from fascis.desktop.crossings.steps import Steps
+from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.tasks import Coalescer, Task
+from fascis.drives.removal import remove_safely
+from fascis.files.errors import Cancelled, DriveGone, FascisError
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted, number, size
+from fascis.machine.awake import Awake
+from fascis.machine.notice import tell_desktop
+
+_LIST_BEATS = 10  # of 200 ms: how often the clock times in the list are renewed
+_PATIENCE_MS = 1500  # a stop that takes longer hangs in a drive that does not answer
+
+
+def show_in_folder(path: str) -> None:
+    """Shows a folder in the desktop's own file manager."""
+    QDesktopServices.openUrl(QUrl.fromLocalFile(path))
+
+
+class Conducting(QObject):
+    """Connects the crossings view and the side panel with the core.
+
+    Journals are read in tasks, never here.
+    """
+
+    pulse = pyqtSignal(str)
+    changed = pyqtSignal()
+    to_receipts = pyqtSignal(str)
+    to_shelves = pyqtSignal()
+
+    def __init__(
+        self,
+        workspace: Any,
+        view: CrossingsView,
+        panel: SidePanel,
+        visible: Callable[[], bool],
+        parent: QObject,
+    ) -> None:
+        super().__init__(parent)
+        self.workspace, self.view, self.panel, self._visible = workspace, view, panel, visible
+        self.crossings: list[Crossing] = []
+        self.current: Crossing | None = None
+        self.now: Running | None = None
+        # something waits for a drive that does not answer: the program ends without it
+        self.stuck = False
+        self.opener: Callable[[str], None] = show_in_folder
+        self.notify: Callable[[str, str, bool], object] = tell_desktop
+        self.page = CrossingPage(panel)
+        self.steps = Steps(self)
+        self._seen: Seen | None = None  # of the chosen crossing, while it does not run
+        self._read_lanes: dict[int, Lane] = {}
+        self._loaded_once = False
+        self._errors: dict[str, str] = {}
+        self._sub = ""
+        self._closing = False
+        self._beats = 0
+        self._removed: set[int] = set()
+        self._returns = Returns()
+        self._coalescer = Coalescer(self)
+        self._coalescer.batch.connect(self._events)
+        self._often = QTimer(self)
+        self._often.setInterval(200)
+        self._often.timeout.connect(self._panel_again)
+        view.chosen.connect(self.choose)
+
+    # -- what is chosen, and what runs -------------------------------------------------------------
+
+    @property
+    def running(self) -> Crossing | None:
+        """The crossing that runs."""
+        return self.now.crossing if self.now else None
+
+    @property
+    def control(self) -> Control:
+        """Holds and stops what runs."""
+        return self.now.control if self.now else Control()
+
+    @property
+    def _mine(self) -> Running | None:
+        """The run of the chosen crossing, when it is the one that runs."""
+        return self.now if self.now and self.now.crossing is self.current else None
+
+    @property
+    def seen(self) -> Seen | None:
+        """What the journal of the chosen crossing said last."""
+        return self._mine.seen if self._mine else self._seen
+
+    @property
+    def _lanes(self) -> dict[int, Lane]:
+        return self._mine.lanes if self._mine else self._read_lanes
+
+    @property
+    def _error(self) -> str:
+        return self._errors.get(self.current.id, "") if self.current else self._errors.get("", "")
+
+    @_error.setter
+    def _error(self, sentence: str) -> None:
+        self._errors[self.current.id if self.current else ""] = sentence
+
+    # -- the list ----------------------------------------------------------------------------------
+
+    def load(self, then: Callable[[], object] | None = None) -> None:
+        """Looks for journals that are not open yet, shows the list, and then does ``then``."""
+        held = {c.id: c for c in self.crossings}
+
+        def work() -> list[Crossing]:
+            found, _ = all_crossings(self.workspace, held)
+            for crossing in found:
+                crossing.journal.planned()  # counted here, so that the window never waits for it
+            return found
+
+        def done(outcome: Any) -> None:
+            self._loaded_once = True
+            if isinstance(outcome, BaseException):
+                self._error = str(outcome)
+            else:
+                self._take(outcome)
+            if self.current is None and self.crossings:
+                self.choose(self.crossings[0].id)
+            else:
+                self.show()
+            if then:
+                then()
+
+        Task(work, done, self)
+
+    def _take(self, found: list[Crossing]) -> None:
+        """Takes over what a task has found; what was opened here meanwhile stays as it is."""
+        mine = {c.id: c for c in self.crossings}
+        for crossing in found:
+            if (known := mine.get(crossing.id)) is not None and known is not crossing:
+                crossing.close()
+        found_ids = {c.id for c in found}
+        self.crossings = [c for c in self.crossings if c.id not in found_ids] + [
+            mine.get(c.id, c) for c in found
+        ]
+
+    def choose(self, id: str) -> None:
+        """Chooses a crossing and shows it."""
+        before = self.current.id if self.current else None
+        self.current = next((c for c in self.crossings if c.id == id), None)
+        if before != id:
+            self.steps.forget()
+            self._sub, self._seen = "", None
+            self._read()
+        self.show()
+
+    def _read(self) -> None:
+        """Reads the chosen crossing's journal, and shows what was read."""
+        crossing = self.current
+        if crossing is None or crossing is self.running:
+            return
+
+        def done(outcome: Any) -> None:
+            if crossing is not self.current or crossing is self.running:
+                return
+            if isinstance(outcome, BaseException):
+                self._error = str(outcome)
+            else:
+                self._seen, self._read_lanes = outcome, outcome.lanes()
+            self.show()
+
+        Task(lambda: read_seen(crossing), done, self)
+
+    def rows(self) -> list[CrossingRow]:
+        """The list: what runs, then what waits in its order, then the rest, newest first."""
+        waiting = in_turn(c for c in self.crossings if c is not self.running)
+        ready = ready_times(self.now.ready_at() if self.now else None, waiting)
+        first = [self.running] if self.running else []
+        rest = [c for c in self.crossings if c is not self.running and c not in waiting]
+        rows = [self.row(c) for c in [*first, *waiting, *rest]]
+        if self.now and self.now.ready_at():
+            rows[0].ready = f"ready {clock(self.now.ready_at())}"
+        for n, (row, at) in enumerate(zip(rows[len(first) :], ready, strict=False), 1):
+            row.waits, row.ready = n, f"ready about {clock(at)}" if at else ""
+        return rows
+
+    def row(self, crossing: Crossing) -> CrossingRow:
+        """A crossing as the list shows it, from its journal."""
+        h = crossing.places.header
+        return CrossingRow(
+            crossing.id,
+            h.name,
+            [d.label for d in crossing.demanded],
+            h.source_drive.label,
+            self._state(crossing),
+            crossing.journal.planned()[1],
+            crossing is self.running,
+        )
+
+    def _state(self, crossing: Crossing) -> State:
+        """Its state.
+
+        Of the running one as it was told, so that the window never waits for the journal.
+        """
+        return self.now.state if self.now and self.now.crossing is crossing else crossing.state
+
+    # -- showing -----------------------------------------------------------------------------------
+
+    def show(self) -> None:
+        """Shows the chosen crossing, in the view and in the panel."""
+        if not self._visible() or not self._loaded_once:
+            return
+        rows = self.rows()
+        self.view.show_list(rows, self.current.id if self.current else None)
+        if self.current is None:
+            self.view.show_empty(
+                "No crossing yet",
+                "Choose a library on the shelves, and put it on another one. Nothing is ever "
+                "moved: it is copied, read back, and only then yours to delete.",
+            )
+            self.panel.show_nothing(
+                "A crossing starts at the shelves.", [("To the shelves", self.to_shelves.emit)]
+            )
+            return
+        if self.seen is None:
+            if self._error:
+                self._show_error()
+            else:
+                self.view.show_empty("Reading its journal …", "")
+                self.panel.show_busy(shown(self.current.places.header.name), "Reading its journal.")
+            return
+        row = next(r for r in rows if r.id == self.current.id)
+        if has_scales(row.state):
+            self.steps.show(row)
+        else:
+            self.view.show_running(
+                row, list(self._lanes.values()), self.frees(), whole_words(self.situation())
+            )
+        self.view.show_attention(self._mine.attention if self._mine else self.seen.attention)
+        self.show_panel()
+
+    def frees(self) -> str:
+        """What the last station says."""
+        state = self._state(self.current) if self.current else None
+        if self.steps.list is not None and state is not State.RELEASED:
+            return f"frees {size(self.steps.list.frees)}"
+        release = self.seen.release if self.seen and state is State.RELEASED else None
+        return f"{counted(release['files'], 'file')} deleted" if release else "frees the space"
+
+    def situation(self) -> Situation:
+        """What the answers depend on now."""
+        assert self.current and self.seen
+        if self._mine:
+            return self._mine.situation()
+        balance = self.steps.balance
+        return self.seen.situation(bool(balance and balance.even), bool(balance and balance.busy))
+
+    def _panel_again(self) -> None:
+        if self._mine and self._sub == "" and self._visible():
+            self.show_panel()
+        self._beats += 1
+        if self._visible() and self._beats % _LIST_BEATS == 0:
+            self.view.show_list(self.rows(), self.current.id if self.current else None)
+        self._tell_pulse()
+
+    def _tell_pulse(self) -> None:
+        if self.now is None:
+            self.pulse.emit("No crossing running")
+            return
+        at = clock(self.now.ready_at())
+        words = "paused" if self.control.paused else f"ready at {at}" if at else "crossing"
+        waiting = len(in_turn(c for c in self.crossings if c is not self.running))
+        more = f" · {waiting} more wait" if waiting > 1 else " · 1 more waits" if waiting else ""
+        self.pulse.emit(f"{shown(self.now.crossing.places.header.name)} · {words}{more}")
+
+    def show_panel(self) -> None:
+        """Shows what belongs beside the chosen crossing now."""
+        if not self._visible() or self.current is None or self.seen is None:
+            return
+        if self._error and self._sub == "":
+            self._show_error()
+            return
+        screens = {"give_up": self._give_up_screen, **self.steps.screens}
+        if self._sub in screens:
+            screens[self._sub]()
+        elif has_scales(self._state(self.current)):
+            self.steps.show_panel()
+        else:
+            self._running_panel()
+
+    def _running_panel(self) -> None:
+        c, s, now = self.current, self.situation(), self._mine
+        assert c and self.seen
+        files, total = self.seen.planned
+        figures = {}
+        for i, d in enumerate(s.drives):
+            of = f" on {d.label}" if len(s.drives) > 1 else ""
+            copied = sum(lane.drives[i].copied for lane in self._lanes.values())
+            figures[f"Copied{of}"] = f"{size(copied)} of {size(total)}"
+            figures[f"Read back and equal{of}"] = size(total - d.unverified)
+        figures["Files"] = (
+            f"{number(files - max(d.files_unverified for d in s.drives))} of {number(files)}"
+        )
+        if now:
+            figures["Speed"] = f"{size(now.bytes_a_second())}/s"
+            figures["Ready"] = clock(now.ready_at()) or "soon to be told"
+        actions: dict[str, Callable[[], None]] = {
+            "pause": self.pause_or_go_on,
+            "stop": self.stop,
+            "give_up": lambda: self.screen("give_up"),
+            "go_on": self.go_on,
+            "skip": lambda: self.go_on(skip=True),
+            "shelves": self.to_shelves.emit,
+        }
+        hindered = [] if now else self.seen.hindered
+        offers = self._offers(c, s)
+        self.page.show_running(
+            safe_to(s),
+            figures,
+            s.state,
+            now is not None,
+            self.control.paused,
+            hindered,
+            offers,
+            actions,
+        )
+
+    def _offers(self, crossing: Crossing, s: Situation) -> list[tuple[str, Callable[[], None]]]:
+        """What more can be done with a crossing on its way."""
+        seen = self.seen
+        assert seen
+        offers: list[tuple[str, Callable[[], None]]] = []
+        if s.running:
+            for d in s.whole:
+                if d.number not in self._removed:
+                    remove = partial(self._remove, d.number)
+                    offers.append((f"Remove {elided(d.label, 20)} safely", remove))
+            return offers
+        if s.state is State.UNDONE:
+            return offers
+        if self.now is not None and crossing.turn is not None:
+            offers.append(("Let it go first", lambda: self._first(crossing)))
+        if seen.damaged:
+            offers.append(
+                (
+                    "Take what was damaged as it is; its original stays",
+                    lambda: self._take_damaged(crossing),
+                )
+            )
+        if len(seen.drives) > 1:
+            for drive in seen.drives:
+                if drive.state is not State.SETTLED:
+                    words = f"Go on without {elided(drive.label, 20)}"
+                    offers.append((words, lambda n=drive.number: self.without(crossing, n)))  # type: ignore[misc]
+        return offers
+
+    def _remove(self, number: int) -> None:
+        """Removes a drive that is whole, while the others go on."""
+        assert self.current
+        destination, running = self.current.destinations[number], self.now
+
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, FascisError):
+                self._removed.discard(number)
+                if running is self.now and running is not None:
+                    running.attention.append((b"", destination.label, str(outcome), time.time()))
+                    self.show()
+            elif isinstance(outcome, BaseException):
+                raise outcome
+            self.changed.emit()
+
+        self._removed.add(number)
+        self.show_panel()
+        Task(lambda: remove_safely(destination.drive()), done, self)
+
+    def _first(self, crossing: Crossing) -> None:
+        others = list(self.crossings)
+        self.do("Noted", "It crosses next.", lambda: let_go_first(others, crossing))
+
+    def _take_damaged(self, crossing: Crossing) -> None:
+        self.do(
+            "Noted",
+            "It crosses as it is; its original is never deleted.",
+            crossing.take_damaged,
+            self.go_on,
+        )
+
+    def without(self, crossing: Crossing, number: int) -> None:
+        """Gives up one of two destinations."""
+        destination = crossing.destinations[number]
+        words = "What was begun there is cleared, if it is there; what is whole stays."
+        self.do(
+            f"Going on without {destination.label}", words, lambda: crossing.go_without(destination)
+        )
+
+    def screen(self, name: str) -> None:
+        """Shows one of the panel's inner pages."""
+        self._sub = name
+        self.show_panel()
+
+    def back(self) -> None:
+        """Leaves an inner page."""
+        self._sub, self._error = "", ""
+        self.show_panel()
+
+    def _show_error(self) -> None:
+        assert self.current
+        unfinished = self.current.state in UNFINISHED
+        actions: list[tuple[str, Callable[[], None]]] = (
+            [("Go on", self.go_on)] if unfinished else []
+        )
+        if unfinished and self.seen and self.now is None:
+            actions += self._offers(self.current, self.situation())
+        words = self._error
+        if self._returns.awaited(self.current.id):
+            words += " It goes on by itself when the drive is back."
+        self.panel.show_error(
+            "It stopped" if unfinished else "That was not done",
+            words,
+            [*actions, ("Back", self.back)],
+        )
+
+    # -- running -----------------------------------------------------------------------------------
+
+    def enqueue(self, crossing: Crossing) -> None:
+        """Runs a crossing, or lines it up behind the one that runs."""
+        if crossing not in self.crossings:
+            self.crossings.insert(0, crossing)
+        if self.now is None:
+            self.run(crossing)
+            return
+        others = [c for c in self.crossings if c is not self.running]
+        self.do(
+            "Lined up",
+            "It crosses when those before it are ready.",
+            lambda: line_up(others, crossing),
+        )
+
+    def run(
+        self, crossing: Crossing, skip: bool = False, bring: bool = False, choose: bool = True
+    ) -> None:
+        """Runs a crossing up to settled, or brings newer files along, off the interface thread."""
+        if self.now is not None:
+            return
+        self._errors.pop(crossing.id, None)
+        self._returns.forget(crossing.id)
+        self._removed = set()
+        self.now = now = Running(crossing)
+        if crossing not in self.crossings:
+            self.crossings.insert(0, crossing)
+        if (choose and crossing is not self.current) or bring:
+            self.steps.forget()
+        if choose:
+            self.current, self._seen, self._sub = crossing, None, ""
+
+        def prepare() -> Seen:
+            now.state = crossing.state
+            return read_seen(crossing)
+
+        Task(prepare, lambda seen: self._begin(now, seen, skip, bring), self)
+        self.changed.emit()
+        self.show()
+        self._tell_pulse()
+
+    def _begin(self, now: Running, seen: Any, skip: bool, bring: bool) -> None:
+        """The journal was read; now the work begins."""
+        if isinstance(seen, BaseException):
+            self._ran(now, seen)
+            return
+        crossing = now.crossing
+
+        def take(event: Event) -> None:
+            if now is self.now:  # not from a thread that hangs, while another crossing runs by now
+                self._coalescer.take(event)
+
+        now.begin(seen)
+        self._coalescer.start()
+        self._often.start()
+        if bring:
+            self.steps.forget()
+            now.state = State.COPYING
+
+        def work() -> State:
+            with Awake(f"{shown(crossing.places.header.name)} is crossing") as awake:
+                now.awake = awake.granted
+                if bring:
+                    return crossing.bring_along(now.control, take)
+                return crossing.run(now.control, take, skip)
+
+        Task(work, lambda outcome: self._ran(now, outcome), self)
+        self.show()
+
+    def _ran(self, now: Running, outcome: Any) -> None:
+        if now is not self.now:
+            self.stuck = False  # it had been given up as not answering, and has ended after all
+            self._read()
+            return
+        self._coalescer.stop()
+        self._often.stop()
+        self.now = None
+        id, trouble = now.crossing.id, ""
+        if isinstance(outcome, FascisError) and not isinstance(outcome, Cancelled):
+            trouble = str(outcome)
+            if isinstance(outcome, DriveGone):
+                self._returns.expect(now.crossing)
+        elif isinstance(outcome, BaseException) and not isinstance(outcome, Cancelled):
+            trouble = (
+                f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is "
+                "kept; the originals are untouched."
+            )
+        self._errors[id] = trouble
+        if not isinstance(outcome, Cancelled):
+            state = outcome if isinstance(outcome, State) else now.state
+            words = notice(shown(now.crossing.places.header.name), state, trouble)
+            Task(lambda: self.notify(*words), lambda _: None, self)
+        self._tell_pulse()
+        self.changed.emit()
+        self._read()
+        if not self._closing:
+            self._next()
+
+    def _next(self) -> None:
+        """Lets the next one in the queue cross; one that stopped does not stop it."""
+        waiting = in_turn(self.crossings)
+        if waiting and self.now is None:
+            self.run(waiting[0], choose=False)
+
+    def drives_changed(self, connected: set[str]) -> None:
+        """A drive came or went: what stopped because it went goes on by itself when it is back."""
+        ready = self._returns.look(connected)
+        again = next((c for c in self.crossings if c.id in ready and c.state in UNFINISHED), None)
+        if again is not None and self.now is None:
+            self.run(again, choose=again is self.current)
+
+    def _events(self, events: list[Event]) -> None:
+        if self.now is None:
+            return
+        self.now.take(events)
+        mine = self._mine
+        if mine is None or not self._visible() or mine.seen is None:
+            return
+        if any(isinstance(e, Attention) for e in events):
+            self.view.show_attention(mine.attention)
+        if not has_scales(mine.state):
+            whole = whole_words(mine.situation())
+            self.view.show_running(
+                self.row(mine.crossing), list(mine.lanes.values()), "frees the space", whole
+            )
+
+    def pause_or_go_on(self) -> None:
+        """P: holds the work, or lets it go on."""
+        if self.running:
+            if self.control.paused:
+                self.control.go_on()
+            else:
+                self.control.pause()
+            self.show_panel()
+            self._tell_pulse()
+
+    def stop(self) -> None:
+        """Stops; it goes on another day. A drive that does not answer is not waited for."""
+        if self.now is None:
+            return
+        self.now.control.stop()
+        QTimer.singleShot(_PATIENCE_MS, lambda now=self.now: self._leave(now))
+
+    def _leave(self, now: Running) -> None:
+        """Goes on without work that hangs in a drive which does not answer.
+
+        It ends by itself when that drive is taken away.
+        """
+        if self.now is not now:
+            return
+        self._coalescer.stop()
+        self._often.stop()
+        self.now, self.stuck = None, True
+        self._errors[now.crossing.id] = (
+            "It is stopped, but a drive does not answer. What is verified is kept. Remove that "
+            "drive, or connect it again, then go on."
+        )
+        if now.crossing is self.current:
+            self._seen, self._read_lanes = now.seen, now.lanes
+        self._tell_pulse()
+        self.show()
+        self._next()
+
+    def go_on(self, skip: bool = False) -> None:
+        """Goes on with the chosen crossing."""
+        if self.current and self.current.state in UNFINISHED:
+            self.run(self.current, skip)
+
+    def go_on_in_order(self) -> None:
+        """Goes on with the chosen crossing, which was cut off.
+
+        Others that were cut off continue after it, in their order.
+        """
+        first = self.current
+        if first is None or self.now is not None:
+            return
+        others = [c for c in to_go_on(self.crossings) if c is not first and c.turn is None]
+        everything = list(self.crossings)
+
+        def line_up_all() -> None:
+            for crossing in reversed(others):
+                let_go_first(everything, crossing)
+
+        self.run(first)
+        if others:
+            Task(line_up_all, lambda _: self.show(), self)
+
+    def _give_up_screen(self) -> None:
+        assert self.current
+        copied = sum(x.copied for x in self._lanes.values())
+        drives = " and ".join(d.label for d in self.current.demanded)
+        self.page.show_give_up(copied, drives, {"back": self.back, "clear": self._give_up})
+
+    def _give_up(self) -> None:
+        crossing, running, control = self.current, self.running, self.control
+        assert crossing
+        if running is crossing:
+            control.stop()
+            QTimer.singleShot(100, self._give_up)
+            return
+        self.do("Giving up", "Clearing what was copied; nothing else is touched.", crossing.undo)
+
+    def do(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[], Any],
+        then: Callable[[], object] | None = None,
+    ) -> None:
+        """One step off the interface thread.
+
+        Then everything is read anew, and ``then`` is done when it went well.
+        """
+        self._sub, self._error = "", ""
+        self.panel.show_busy(title, words)
+        Task(work, lambda outcome: self._did(outcome, then), self)
+
+    def _did(self, outcome: Any, then: Callable[[], object] | None) -> None:
+        if isinstance(outcome, FascisError):
+            self._error = str(outcome)
+        elif isinstance(outcome, BaseException):
+            self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome})."
+        self.steps.forget()
+        self.changed.emit()
+        if then and not isinstance(outcome, BaseException):
+            then()
+        else:
+            self._read()
+            self.show()
+
+    def again(self, error: str = "") -> None:
+        """Reads and shows the chosen crossing again, or says what went wrong."""
+        if error:
+            self._error = error
+            self.show_panel()
+        else:
+            self._read()
+
+    def close(self) -> None:
+        """Stops what runs, and waits a little for it to note where it is."""
+        self._closing = True
+        if self.now is None:
+            return
+        self.now.control.stop()
+        until = time.monotonic() + 5
+        while self.now is not None and time.monotonic() < until:
+            with suppress(RuntimeError):
+                QGuiApplication.processEvents()
+            time.sleep(0.01)
+        self.stuck = self.now is not None

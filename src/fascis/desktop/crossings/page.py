@@ -1,0 +1,274 @@
+"""A crossing in the side panel: on its way, at the scales, and before anything is deleted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
+from PyQt6.QtWidgets import QLineEdit, QListView, QWidget
+
+from fascis.crossing.model.states import State
+from fascis.crossing.status.scales import Balance, Deleting
+from fascis.desktop.crossings.answers import Answer
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import button, label, tip
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP, counted, number, size
+
+
+class CrossingPage:
+    """Shows crossings in a side panel."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+
+    def show_running(
+        self,
+        answers: list[Answer],
+        figures: dict[str, str],
+        state: State,
+        running: bool,
+        paused: bool,
+        hindered: list[str],
+        offers: list[tuple[str, Callable[[], None]]],
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
+        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop.
+
+        Args:
+            offers: more that can be done now, as ``(words, action)``.
+        """
+        panel = self._panel
+        lines = [(a.question, a.answer, a.why) for a in answers] + [
+            (what, figure, "") for what, figure in figures.items()
+        ]
+        offered = tuple(words for words, _ in offers)
+        signature = (
+            running,
+            paused,
+            state,
+            tuple(hindered),
+            tuple(line[0] for line in lines),
+            offered,
+        )
+        if panel.shows(signature):
+            panel.change_rows(line[1:] for line in lines)
+            return
+        panel.begin("Is it safe to…")
+        panel.remember(signature)
+        for a in answers:
+            panel.add_row(a.question, a.answer, a.why)
+        panel.head("So far")
+        for what, figure in figures.items():
+            panel.add_row(what, figure)
+        if hindered:
+            panel.head("Waits for you")
+            for sentence in hindered[:6]:
+                panel.add(label(sentence))
+        if running:
+            panel.end(
+                *(button(words, do, main=True) for words, do in offers),
+                button(
+                    "Go on" if paused else "Pause", actions["pause"], main=paused and not offers
+                ),
+                button("Stop; go on another day", actions["stop"], link=True),
+                button("Give up; clear what was copied…", actions["give_up"], link=True),
+            )
+        elif state is State.UNDONE:
+            panel.end(button("Back to the shelves", actions["shelves"], main=True))
+        else:
+            buttons = [button("Go on", actions["go_on"], main=True)]
+            if hindered and state is State.WAITING:
+                buttons.append(button("Go on without them; they stay", actions["skip"]))
+            buttons += [button(words, do, link=True) for words, do in offers]
+            panel.end(
+                *buttons, button("Give up; clear what was copied…", actions["give_up"], link=True)
+            )
+
+    def show_give_up(
+        self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]
+    ) -> None:
+        """Asks again before what was copied is cleared, showing what would be."""
+        panel = self._panel
+        panel.begin("Give up?", "The originals are untouched and stay as they are.")
+        panel.add_row(
+            f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else"
+        )
+        panel.end(
+            button("Keep it", actions["back"], main=True),
+            button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True),
+        )
+
+    # -- the scales --------------------------------------------------------------------------------
+
+    def show_scales(
+        self,
+        title: str,
+        lines: list[tuple[str, str, str]],
+        step: str,
+        words: dict[str, str],
+        plan: Deleting | None,
+        why_not: str,
+        state: State,
+        balance: Balance | None,
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
+        """A settled crossing: the steps from looking to deleting, one at a time."""
+        panel = self._panel
+        panel.begin(title)
+        for left, right, quiet in lines:
+            panel.add_row(left, right, quiet)
+        if balance and balance.newer:
+            panel.add(
+                label(
+                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at "
+                    "the old place since the survey. What is brought along is copied and "
+                    "verified too; what is left there is never deleted.",
+                    wrong=True,
+                )
+            )
+        deletes = []
+        if plan is not None and state is not State.RELEASED:
+            panel.head("Deleting would free")
+            panel.add_row(
+                f"{counted(plan.files - plan.discarded - plan.loose, 'file')}, verified",
+                size(plan.frees - plan.discarded_frees - plan.loose_frees),
+            )
+            if plan.discarded:
+                without = counted(plan.discarded, "file")
+                panel.add_row(
+                    f"and {without}, not copied",
+                    size(plan.discarded_frees),
+                    "by your choice, with no copy",
+                )
+            if plan.loose:
+                panel.add_row(
+                    f"and {counted(plan.loose, 'loose file')}",
+                    size(plan.loose_frees),
+                    "gathered, and used by nothing else",
+                )
+            for what, files, size_ in plan.stays:
+                panel.add_row(
+                    f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what
+                )
+            delete = button(
+                f"Delete {counted(plan.files, 'original')}…", actions["delete"], delete=True
+            )
+            delete.setEnabled(not why_not)
+            deletes.append(delete)
+        buttons = [button(words[step], actions[step], main=True)] if step in words else []
+        others = {
+            "leave": state is State.SETTLED,
+            "prove": state is not State.RELEASED,
+            "open": state is not State.RELEASED,
+            "park": state is State.SWITCHED,
+            "put_back": state is State.PARKED,
+            "accept": state is not State.RELEASED,
+            "undo": state in (State.SETTLED, State.SWITCHED, State.PARKED),
+            "again": state is not State.RELEASED,
+            "without": True,
+        }
+        for name, there in others.items():
+            if there and name != step and name in words:
+                buttons.append(button(words[name], actions[name], link=True))
+        panel.end(*buttons, *deletes)
+        if deletes and why_not:
+            panel.add_to_foot(label(f"Possible once it is safe: {why_not}.", quiet=True))
+
+    def show_open(
+        self,
+        path: str,
+        documents: list[str],
+        unknown: int,
+        opened: bool,
+        actions: dict[str, Callable[[], None]],
+    ) -> None:
+        """Where the copy is, to open it and look.
+
+        ``unknown`` documents must be opened by hand in their own program.
+        """
+        panel = self._panel
+        panel.begin(
+            "Open it from its new place",
+            "Open a few documents and clips there, in the program you work with.",
+        )
+        field = QLineEdit(path)
+        field.setReadOnly(True)
+        field.setAccessibleName("Path of the copy")
+        field.setCursorPosition(0)
+        panel.add(field)
+        panel.add(button("Copy path", actions["copy_path"], link=True))
+        panel.add(button("Show in folder", actions["show_folder"], link=True))
+        if documents:
+            panel.head("Its documents")
+            for place in documents:
+                panel.add(label(place, quiet=True))
+        if unknown:
+            words = f"{counted(unknown, 'document is', 'documents are')} not understood here."
+            panel.add(
+                label(
+                    f"{words} Open them in their own program and point it to this folder. Deleting "
+                    "waits until you have looked."
+                )
+            )
+        if opened:
+            panel.add(label("You have looked.", well=True))
+        panel.end(
+            button("I have looked; it is all there", actions["looked"], main=True),
+            button("Back", actions["back"]),
+        )
+
+    def show_deleting(
+        self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]
+    ) -> None:
+        """The exact list of what is about to be deleted; the second button deletes."""
+        panel = self._panel
+        panel.begin(
+            "Delete the originals",
+            f"On {shown(source)}. Each is compared once more right before; their verified copies "
+            f"are on {shown(drive)}.",
+        )
+        panel.add_row(
+            counted(plan.files, "file"),
+            size(plan.frees),
+            f"comes free; {number(plan.bytes)}{NBSP}bytes long",
+        )
+        if plan.discarded:
+            words = (
+                f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no "
+                "copy: that is your choice."
+            )
+            panel.add(label(words, wrong=True))
+        view = QListView()
+        view.setAccessibleName("Files that will be deleted")
+        view.setUniformItemSizes(True)
+        view.setModel(PlaceList(plan.places, view))
+        view.setMinimumHeight(260)
+        panel.add(view)
+        for what, files, _ in plan.stays:
+            panel.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
+        panel.end(
+            button("Keep them", actions["back"], main=True),
+            button(f"Delete {counted(plan.files, 'file')}", actions["delete_now"], delete=True),
+        )
+
+
+class PlaceList(QAbstractListModel):
+    """Places as a list that costs nothing until it is seen."""
+
+    def __init__(self, places: list[bytes], parent: QWidget) -> None:
+        super().__init__(parent)
+        self._places = places
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        """How many there are."""
+        return len(self._places)
+
+    def data(self, index: QModelIndex, role: int = 0) -> Any:
+        """One place, escaped for showing."""
+        if role == Qt.ItemDataRole.DisplayRole:
+            return shown(self._places[index.row()])
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return tip(shown(self._places[index.row()]))
+        return None

@@ -1,0 +1,71 @@
+"""When crossings go on and are ready.
+
+A drive that was away is back, one after the other in the queue. Pure; tested alone.
+"""
+
+from __future__ import annotations
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.status.in_use import drives_of
+from fascis.desktop.crossings.answers import Situation, clock
+from fascis.files.names import elided
+
+
+class Returns:
+    """Crossings that stopped because a drive went away.
+
+    They go on when it was seen to be gone, and is back.
+    """
+
+    def __init__(self) -> None:
+        self._wanted: dict[str, set[str]] = {}
+        self._absent: set[str] = set()
+        self._missed: dict[str, bool] = {}
+
+    def expect(self, crossing: Crossing) -> None:
+        """A crossing stopped so."""
+        wanted = drives_of(crossing)
+        self._wanted[crossing.id] = wanted
+        self._missed[crossing.id] = bool(wanted & self._absent)
+
+    def forget(self, id: str) -> None:
+        """It goes on, or is given up."""
+        self._wanted.pop(id, None)
+
+    def awaited(self, id: str) -> bool:
+        """True while it waits for a drive."""
+        return id in self._wanted
+
+    def look(self, connected: set[str]) -> set[str]:
+        """Takes what is connected now; gives the crossings whose drives are all back."""
+        everything = set().union(*self._wanted.values(), self._absent)
+        self._absent = everything - connected
+        ready = set()
+        for id, wanted in self._wanted.items():
+            if wanted - connected:
+                self._missed[id] = True
+            elif self._missed[id]:
+                ready.add(id)
+        return ready
+
+
+def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | None]:
+    """Clock times at which those that wait will be ready, by their plans, one after the other.
+
+    Pure.
+    """
+    at, times = first, []
+    for crossing in waiting:
+        at = at + float(crossing.places.header.estimate) if at else None
+        times.append(at)
+    return times
+
+
+def whole_words(s: Situation) -> str:
+    """What is said large when one drive is whole and another is not yet: ``Heron A.
+
+    Whole, verified 01:12``. Pure.
+    """
+    return " · ".join(
+        f"{elided(d.label, 32)}: whole, verified {clock(d.whole_at)}" for d in s.whole
+    )

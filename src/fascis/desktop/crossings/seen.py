@@ -1,0 +1,154 @@
+"""What the window knows of one crossing.
+
+Read from its journal in one go, off the interface thread.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import islice
+from typing import Any
+
+from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.arrival.rewriting import documents_of
+from fascis.crossing.copying.engine import hindrance_sentence
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.copies import StrandProgress
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.plan.plan import After
+from fascis.desktop.crossings.answers import DriveNow, Situation
+from fascis.desktop.crossings.stations import Lane, LaneOn
+from fascis.files.names import shown
+
+MOST_DOCUMENTS = 6  # paths that are offered for opening
+MOST_HINDERED = 200  # sentences that are shown; the count is of all
+
+
+@dataclass(slots=True)
+class SeenDrive:
+    """One destination in one reading of a journal. Sizes in bytes, times in seconds since 1970."""
+
+    number: int
+    label: str
+    state: State
+    going: tuple[int, int]
+    verified: tuple[int, int]
+    proven: bool
+    settled_at: float | None
+    strands: list[StrandProgress]
+
+    def now(self) -> DriveNow:
+        """How far it is while nothing runs."""
+        left, files = self.going[1] - self.verified[1], self.going[0] - self.verified[0]
+        whole_at = self.settled_at if self.state is State.SETTLED else None
+        return DriveNow(
+            self.label, max(0, left), max(0, files), None, whole_at, self.proven, self.number
+        )
+
+
+@dataclass(slots=True)
+class Seen:
+    """One reading of a journal.
+
+    Sizes in bytes, times in seconds since 1970; ``release`` is the record of a release.
+    """
+
+    id: str
+    state: State
+    source_drive: str
+    name: str
+    after: After
+    planned: tuple[int, int]
+    drives: list[SeenDrive]
+    looked: bool
+    settled_at: float | None
+    parked_at: str | None
+    release: dict[str, Any] | None
+    attention: list[tuple[bytes, str, str, float]]
+    hindered: list[str]
+    damaged: int
+    discarded: tuple[int, int]
+    documents: list[str]
+    references: dict[str, int]
+    only_compared: bool = False
+
+    @property
+    def drive(self) -> str:
+        """The home's drive."""
+        return self.drives[0].label
+
+    @property
+    def labels(self) -> list[str]:
+        """The drives by name, home first."""
+        return [d.label for d in self.drives]
+
+    @property
+    def verified(self) -> tuple[int, int]:
+        """``(files, bytes)`` read back and equal everywhere."""
+        return min(d.verified for d in self.drives)
+
+    @property
+    def going(self) -> tuple[int, int]:
+        """``(files, bytes)`` that go along."""
+        return self.drives[0].going
+
+    @property
+    def proven(self) -> bool:
+        """True when every copy was read from its drive itself."""
+        return all(d.proven for d in self.drives)
+
+    def situation(self, even: bool, busy: bool = False) -> Situation:
+        """What the answers depend on while nothing runs."""
+        return Situation(
+            self.state, False, tuple(d.now() for d in self.drives), self.looked, even, busy=busy
+        )
+
+    def lanes(self) -> dict[int, Lane]:
+        """A lane for each strand, on every drive."""
+        made = {s.id: Lane(s.id, s.folder, s.role, s.bytes, []) for s in self.drives[0].strands}
+        for drive in self.drives:
+            for s in drive.strands:
+                made[s.id].drives.append(LaneOn(s.copied_bytes, s.verified_bytes))
+        return made
+
+
+def read_seen(crossing: Crossing) -> Seen:
+    """Reads a crossing's journal; takes a second or two with a million files."""
+    header, journal = crossing.places.header, crossing.journal
+    return Seen(
+        crossing.id,
+        crossing.state,
+        header.source_drive.label,
+        header.name,
+        crossing.wanted_after,
+        journal.planned(),
+        [_drive(d, crossing.comparison_accepted) for d in crossing.demanded],
+        bool(journal.value("looked_at")),
+        journal.value("settled_at"),
+        journal.value("parked_at"),
+        journal.value("release"),
+        journal.attentions(),
+        [hindrance_sentence(p, s) for p, s in islice(crossing.hindrances(), MOST_HINDERED)],
+        max(d.copies.count_copies([CopyState.DAMAGED]) for d in crossing.demanded),
+        crossing.copies.sums(Which.DISCARDED),
+        [shown(i.place) for i in islice(documents_of(crossing.copies), MOST_DOCUMENTS)],
+        header.references,
+        not crossing.comparison_accepted
+        and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
+        and any(d.only_compared for d in crossing.demanded),
+    )
+
+
+def _drive(destination: Destination, accepted: bool) -> SeenDrive:
+    copies = destination.copies
+    return SeenDrive(
+        destination.number,
+        destination.label,
+        destination.state,
+        copies.going(),
+        copies.verified(),
+        copies.proven() or (accepted and destination.only_compared),
+        copies.value("settled_at"),
+        copies.strands(),
+    )

@@ -1,0 +1,268 @@
+"""The line of a crossing with its stations, and the lanes of its strands."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from fascis.crossing.model.states import State
+from fascis.desktop.kit import theme
+from fascis.desktop.kit.pieces import elide
+from fascis.desktop.kit.theme import BOLD
+from fascis.files.names import elided, shown
+from fascis.files.sizes import size
+from fascis.library.roles import Role
+
+STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Release")
+
+
+def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
+    """``(done, at)``: stations behind, and the last one that is busy or next.
+
+    Pure; tested alone.
+    """
+    table = {
+        State.PLANNED: (1, 1),
+        State.COPYING: (1, 3 if all_copied else 2),
+        State.VERIFYING: (2, 3),
+        State.WAITING: (2, 3),
+        State.FAILED: (1, 2),
+        State.SETTLED: (4, 4),
+        State.SWITCHED: (5, 5),
+        State.PARKED: (6, 6),
+        State.RELEASED: (7, 7),
+        State.UNDONE: (0, 0),
+        State.REFUSED: (0, 0),
+    }
+    return table[state]
+
+
+class StationLine(QWidget):
+    """Stations from plan to release, with the two lines.
+
+    Originals untouched, set aside, gone for good.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(108)
+        self._state, self._home, self._frees, self._busy = State.PLANNED, "", "", False
+
+    def show_state(self, state: State, home: str, frees: str, busy: bool) -> None:
+        """Shows where a crossing is.
+
+        ``home`` is the new drive's name, ``frees`` what a release would free.
+        """
+        self._state, self._home, self._frees, self._busy = state, home, frees, busy
+        self.setAccessibleName(f"Stations: {state.value}")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Paints the line."""
+        t = theme.active()
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        done, _ = reached(self._state)
+        under = (
+            "what, where",
+            "read once",
+            "read back",
+            "one whole library",
+            f"home is {self._home}",
+            "frees nothing yet",
+            self._frees,
+        )
+        step = (self.width() - 120) / 6
+        xs = [60 + step * i for i in range(7)]
+        y = 44.0
+        painter.setPen(QPen(t.color("line"), 5))
+        painter.drawLine(QPointF(xs[0], y), QPointF(xs[6], y))
+        last = max(0, min(done + (1 if self._busy and done < 4 else 0), 7) - 1)
+        if done:
+            painter.setPen(QPen(t.color("ink"), 5))
+            painter.drawLine(QPointF(xs[0], y), QPointF(xs[last], y))
+        for i, x in enumerate(xs):
+            behind, busy = i < done, self._busy and i in (1, 2) and self._state is State.COPYING
+            painter.setBrush(t.color("ink" if behind and not busy else "ground"))
+            radius = 11 if busy else 8
+            painter.setPen(
+                QPen(t.color("ink" if behind or busy else "block_edge"), 4 if busy else 3)
+            )
+            painter.drawEllipse(QPointF(x, y), radius, radius)
+            painter.setFont(theme.font(13, BOLD if busy or i == done - 1 else theme.NORMAL))
+            painter.setPen(t.color("ink"))
+            painter.drawText(
+                QRectF(x - step / 2, y + 18, step, 18), Qt.AlignmentFlag.AlignHCenter, STATIONS[i]
+            )
+            painter.setFont(theme.font(12))
+            painter.setPen(t.color("muted"))
+            text = elide(under[i], QFontMetricsF(painter.font()), step - 6)
+            painter.drawText(
+                QRectF(x - step / 2, y + 36, step, 18), Qt.AlignmentFlag.AlignHCenter, text
+            )
+        self._borders(painter, xs, y)
+        painter.end()
+
+    def _borders(self, painter: QPainter, xs: list[float], y: float) -> None:
+        t = theme.active()
+        first, second = (xs[4] + xs[5]) / 2, (xs[5] + xs[6]) / 2
+        painter.setFont(theme.font(12, BOLD))
+        painter.setPen(t.color("twine"))
+        painter.drawText(
+            QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, "originals untouched"
+        )
+        painter.drawText(
+            QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, "set aside"
+        )
+        painter.drawText(
+            QRectF(second - 2, 2, self.width() - second, 18),
+            Qt.AlignmentFlag.AlignHCenter,
+            "gone for good",
+        )
+        painter.setPen(QPen(t.color("twine"), 2, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(first, 4), QPointF(first, y + 54))
+        painter.setPen(QPen(t.color("twine"), 2))
+        for offset in (-2.5, 2.5):
+            painter.drawLine(QPointF(second + offset, 4), QPointF(second + offset, y + 54))
+
+
+@dataclass(slots=True)
+class LaneOn:
+    """How far one strand is on one drive, in bytes."""
+
+    copied: int = 0
+    verified: int = 0
+
+
+@dataclass(slots=True)
+class Lane:
+    """One strand, and how far it is on every drive; ``total`` in bytes."""
+
+    id: int
+    folder: bytes
+    role: Role
+    total: int
+    drives: list[LaneOn]
+
+    @property
+    def copied(self) -> int:
+        """Bytes copied, on all drives together."""
+        return sum(d.copied for d in self.drives)
+
+    @property
+    def verified(self) -> int:
+        """Bytes read back and equal, on all drives together."""
+        return sum(d.verified for d in self.drives)
+
+
+def lane_name(folder: bytes, role: Role) -> str:
+    """What a strand is called: its folder, and its role where the folder does not say it."""
+    name = shown(folder) or "top folder"
+    return (
+        name
+        if role in (Role.ORIGINAL, Role.OTHER)
+        or role.value in name.lower()
+        or folder.split(b"/")[0].lower() in (b"proxies", b"renders", b"previews")
+        else f"{name}, {role.value}s"
+    )
+
+
+class Lanes(QWidget):
+    """Every strand's thin lane: waiting, copied, read back and equal."""
+
+    ROW = 34
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        self._lanes: list[Lane] = []
+        self.drives: list[str] = []
+
+    def show_lanes(self, lanes: list[Lane], drives: list[str]) -> None:
+        """Shows lanes, largest first, with one bar for each drive."""
+        self._lanes, self.drives = lanes, drives
+        self.setMinimumHeight(self.sizeHint().height())
+        total = size(sum(x.total for x in lanes))
+        done = [size(sum(x.drives[i].verified for x in lanes)) for i in range(len(drives))]
+        said = ", ".join(
+            f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True)
+        )
+        self.setAccessibleName(said)
+        self.update()
+
+    @property
+    def _row(self) -> int:
+        return self.ROW if len(self.drives) < 2 else self.ROW + 6
+
+    def sizeHint(self) -> QSize:
+        """As high as its lanes."""
+        return QSize(700, 26 + self._row * len(self._lanes) + 26)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Paints the lanes."""
+        t = theme.active()
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left, right = 190.0, self.width() - (70.0 if len(self.drives) < 2 else 150.0)
+        painter.setFont(theme.font(12, BOLD))
+        painter.setPen(t.color("muted"))
+        heads = [elided(shown(d), 40 // len(self.drives)) for d in self.drives]
+        painter.drawText(
+            QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else "")
+        )
+        painter.drawText(QPointF(right + 12, 14), "verified")
+        y = 24.0
+        for lane in self._lanes:
+            self._lane(painter, lane, y, left, right)
+            y += self._row
+        x = left
+        painter.setFont(theme.font(12))
+        for colour, words in (
+            ("trough", "waiting"),
+            ("copied", "copied"),
+            ("held", "read back and equal"),
+        ):
+            painter.fillRect(QRectF(x, y + 6, 14, 9), t.color(colour))
+            painter.setPen(t.color("muted"))
+            painter.drawText(QPointF(x + 20, y + 15), words)
+            x += 20 + QFontMetricsF(painter.font()).horizontalAdvance(words) + 24
+        painter.end()
+
+    def _lane(self, painter: QPainter, lane: Lane, y: float, left: float, right: float) -> None:
+        t = theme.active()
+        painter.setFont(theme.font(13))
+        painter.setPen(t.color("ink"))
+        name = elide(lane_name(lane.folder, lane.role), QFontMetricsF(painter.font()), left - 24)
+        painter.drawText(QRectF(0, y - 1, left - 14, 17), Qt.AlignmentFlag.AlignRight, name)
+        painter.setFont(theme.font(11))
+        painter.setPen(t.color("muted"))
+        painter.drawText(
+            QRectF(0, y + 15, left - 14, 15), Qt.AlignmentFlag.AlignRight, size(lane.total)
+        )
+        several = len(self.drives) > 1
+        for i, on in enumerate(lane.drives):
+            bar = QRectF(left, y + 3 + 16 * i, right - left, 11 if several else 13)
+            self._bar(painter, bar, on, max(lane.total, 1))
+            painter.setFont(theme.font(12 if several else 13))
+            painter.setPen(t.color("ink"))
+            done = f"{on.verified * 100 // lane.total if lane.total else 100}%"
+            if several:
+                done += "  " + elide(self.drives[i], QFontMetricsF(painter.font()), 92)
+            painter.drawText(QPointF(right + 12, bar.bottom() - 1), done)
+
+    @staticmethod
+    def _bar(painter: QPainter, bar: QRectF, on: LaneOn, total: int) -> None:
+        t = theme.active()
+        painter.setPen(Qt.PenStyle.NoPen)
+        for colour, share in (
+            ("trough", 1.0),
+            ("copied", on.copied / total),
+            ("held", on.verified / total),
+        ):
+            painter.setBrush(t.color(colour))
+            painter.drawRoundedRect(
+                QRectF(bar.x(), bar.y(), bar.width() * min(share, 1), bar.height()), 3, 3
+            )

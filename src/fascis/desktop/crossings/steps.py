@@ -1,0 +1,358 @@
+"""The scales and the steps after verification: look, switch over, set aside, delete, take back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QGuiApplication
+
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.problems import WHY
+from fascis.crossing.model.states import State
+from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
+from fascis.desktop.crossings.answers import clock, next_step, why_not_delete
+from fascis.desktop.crossings.seen import Seen
+from fascis.desktop.crossings.view import CrossingRow
+from fascis.desktop.kit.tasks import Task
+from fascis.files.errors import Refused
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted, number, size
+
+if TYPE_CHECKING:
+    from fascis.desktop.crossings.controller import Conducting
+
+_AGAIN_MS = 3_000  # until a drive that was busy is looked at again
+
+
+class Steps:
+    """What can be done with a crossing that has arrived. ``host`` holds which one is chosen."""
+
+    def __init__(self, host: Conducting) -> None:
+        self._host = host
+        self.balance: Balance | None = None
+        self.list: Deleting | None = None
+        self._weighing: set[str] = set()
+        self.screens = {"open": self._open_screen, "delete": self._delete_screen}
+
+    def forget(self) -> None:
+        """What was weighed no longer holds, or belongs to another crossing."""
+        self.balance, self.list = None, None
+
+    def show(self, row: CrossingRow) -> None:
+        """Shows the scales; weighs first where that was not done."""
+        if self.balance is None:
+            self._weigh()
+        self._host.view.show_balance(row, self.balance, self._host.frees())
+
+    def _weigh(self) -> None:
+        crossing = self._host.current
+        if crossing is None or crossing.id in self._weighing:
+            return
+        self._weighing.add(crossing.id)
+
+        def work() -> tuple[Balance, Deleting]:
+            balance = weigh(crossing)
+            return balance, deleting(crossing, balance)
+
+        def done(outcome: Any) -> None:
+            self._weighing.discard(crossing.id)
+            if crossing is not self._host.current:
+                return
+            if isinstance(outcome, BaseException):
+                self._host.again(str(outcome))
+            else:
+                self.balance, self.list = outcome
+                self._host.show()
+                if self.balance and self.balance.busy:  # slow to answer is not out of balance
+                    QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(crossing.id))
+
+        Task(work, done, self._host)
+
+    def _again_if_busy(self, id: str) -> None:
+        current = self._host.current
+        if (
+            current is not None
+            and current.id == id
+            and self.balance is not None
+            and self.balance.busy
+        ):
+            self._weigh()
+
+    def show_panel(self) -> None:
+        """Shows what can be done at the scales."""
+        c, seen = self._host.current, self._host.seen
+        assert c and seen
+        s, drive = self._host.situation(), seen.drive
+        step = next_step(s.state, seen.after, s.looked, self.balance)
+        newer = len(self.balance.newer) if self.balance else 0
+        words = {
+            "open": f"Open it from {drive}",
+            "bring": f"Bring {counted(newer, 'file')} along",
+            "leave": "Leave them at the old place",
+            "prove": "Read the copy again",
+            "switch": f"Switch over: home is {drive}",
+            "park": "Set the originals aside (frees nothing yet)",
+            "receipt": "See the receipt",
+            "put_back": "Put the originals back",
+            "undo": "Take back the switch"
+            if s.state is not State.SETTLED
+            else "End it: home stays, and so does the copy",
+            "again": "Look again",
+        }
+        if seen.only_compared:
+            words["accept"] = "Accept the comparison: more is not possible"
+        if len(seen.labels) > 1:
+            words["prove"] = "Read the copies again"
+        others = [
+            d
+            for d in seen.drives[1:]
+            if s.state is not State.RELEASED and self.balance and self.balance.trouble
+        ]
+        if others:
+            words["without"] = f"Go on without {elided(others[0].label, 18)}; its copy stays"
+        if s.proven or s.state is State.RELEASED:
+            del words["prove"]
+        if step != "bring":
+            del words["bring"], words["leave"]
+        if s.state is not State.SWITCHED and step != "park":
+            del words["park"]
+        titles = {
+            State.SETTLED: "One more copy"
+            if seen.after is After.COPY
+            else f"Before home goes to {drive}",
+            State.SWITCHED: f"Home is {drive}",
+            State.PARKED: "Originals set aside",
+            State.RELEASED: "The originals are deleted",
+        }
+        actions: dict[str, Callable[[], None]] = {
+            "open": lambda: self._host.screen("open"),
+            "bring": self.bring_along,
+            "leave": self.leave,
+            "prove": self.prove,
+            "switch": self.switch,
+            "park": self.park,
+            "put_back": self.put_back,
+            "undo": self.undo,
+            "delete": lambda: self._host.screen("delete"),
+            "receipt": lambda: self._host.to_receipts.emit(c.id),
+            "again": self.look_again,
+            "without": lambda: self._host.without(c, others[0].number),
+            "accept": self.accept_comparison,
+        }
+        deletes = None if seen.after is After.COPY and s.state is State.SETTLED else self.list
+        self._host.page.show_scales(
+            titles[s.state],
+            _lines(seen),
+            step,
+            words,
+            deletes,
+            why_not_delete(s),
+            s.state,
+            self.balance,
+            actions,
+        )
+
+    def bring_along(self) -> None:
+        """Copies, verifies and settles what became newer at the old place."""
+        if self._host.current:
+            self._host.run(self._host.current, bring=True)
+
+    def leave(self) -> None:
+        """The decision that what became newer stays at the old place."""
+        c, balance = self._host.current, self.balance
+        if c and balance:
+            newer = list(balance.newer)
+            self._host.do(
+                "Noted",
+                "What is newer stays at the old place, and is never deleted.",
+                lambda: c.leave_newer(newer),
+            )
+
+    def prove(self) -> None:
+        """Reads the copy once more, after its drive was connected again."""
+        c, seen = self._host.current, self._host.seen
+        if c is None or seen is None:
+            return
+
+        def work() -> None:
+            if not c.prove():
+                if all(d.only_compared or d.copies.proven() for d in c.demanded):
+                    # equal, after it was connected again: whether that is enough is the person's to
+                    # say
+                    return
+                raise Refused(
+                    "not-proven",
+                    f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect "
+                    "it, then read it again. The originals stay.",
+                )
+
+        self._host.do(
+            "Reading the copy again",
+            f"Every file on {seen.drive} that was perhaps read from memory.",
+            work,
+        )
+
+    def accept_comparison(self) -> None:
+        """The person confirms that a comparison is enough, where the drive can never prove more."""
+        if c := self._host.current:
+            self._host.do(
+                "Noted",
+                "The copy was compared after its drive was connected again; that is enough.",
+                c.accept_comparison,
+            )
+
+    def look_again(self) -> None:
+        """Weighs again."""
+        self.forget()
+        self._host.show()
+
+    def _open_screen(self) -> None:
+        assert self._host.current
+        path = str(self._host.current.places.target)
+
+        def copy_path() -> None:
+            if board := QGuiApplication.clipboard():
+                board.setText(path)
+
+        looked = bool(self._host.seen and self._host.seen.looked)
+        actions = {
+            "copy_path": copy_path,
+            "show_folder": lambda: self._host.opener(path),
+            "looked": self.looked,
+            "back": self._host.back,
+        }
+        seen = self._host.seen
+        unknown = seen.references.get("not_understood", 0) if seen else 0
+        self._host.page.show_open(
+            shown(path), seen.documents if seen else [], unknown, looked, actions
+        )
+
+    def looked(self) -> None:
+        """The person says that they have looked."""
+        assert self._host.current
+        self._host.do("Noted", "You have looked at it in its new place.", self._host.current.looked)
+
+    def switch(self) -> None:
+        """Switches over."""
+        assert self._host.current
+        self._host.do("Switching over", "Home goes to the new place.", self._host.current.switch)
+
+    def park(self) -> None:
+        """Sets the originals aside."""
+        assert self._host.current
+        self._host.do(
+            "Setting aside",
+            "Looking at the originals once more, then one rename.",
+            self._host.current.park,
+        )
+
+    def put_back(self) -> None:
+        """Puts the originals back under their name."""
+        assert self._host.current
+        self._host.do("Putting back", "One rename.", self._host.current.put_back)
+
+    def undo(self) -> None:
+        """Takes the switch back."""
+        assert self._host.current
+        self._host.do(
+            "Taking back",
+            "Home goes back to the old place; the copy stays.",
+            self._host.current.undo,
+        )
+
+    def _delete_screen(self) -> None:
+        c, seen = self._host.current, self._host.seen
+        if c is None or self.list is None or seen is None:
+            self._host.back()
+            return
+        h = c.places.header
+        self._host.page.show_deleting(
+            self.list,
+            h.source_drive.label,
+            " and ".join(seen.labels),
+            {"back": self._host.back, "delete_now": self.delete},
+        )
+
+    def delete(self) -> None:
+        """Deletes the originals that are listed; each is checked once more right before."""
+        c = self._host.current
+        if c is None or self.list is None or why_not_delete(self._host.situation()):
+            return
+        self._host.do(
+            "Deleting the originals",
+            f"{counted(self.list.files, 'file')}, each compared once more right before.",
+            c.release,
+        )
+
+
+def _lines(seen: Seen) -> list[tuple[str, str, str]]:
+    release, source = seen.release, seen.source_drive
+    if release:
+        lines = [
+            (
+                "Deleted",
+                counted(release["files"], "file"),
+                f"{number(release['bytes'])} bytes long",
+            ),
+            (
+                f"Free on {source} before",
+                size(release["free_before"]),
+                f"{number(release['free_before'])} bytes",
+            ),
+            (
+                f"Free on {source} after",
+                size(release["free_after"]),
+                f"measured again: {number(release['free_after'])} bytes",
+            ),
+        ]
+        if release.get("loose_files"):
+            lines.insert(
+                1,
+                (
+                    "and loose ones",
+                    counted(release["loose_files"], "file"),
+                    f"{number(release['loose_bytes'])} bytes long",
+                ),
+            )
+        lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
+        by_reason: dict[str, int] = {}
+        for left in release["left_behind"]:
+            by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
+        return lines + [
+            (counted(n, "file stays", "files stay"), "", WHY[why]) for why, n in by_reason.items()
+        ]
+    lines = _arrived(seen)
+    if seen.parked_at:
+        lines.append(("Originals set aside", "", shown(seen.parked_at)))
+    lines.append(("Looked at by you", "yes" if seen.looked else "not yet", ""))
+    return lines
+
+
+def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
+    lines = [
+        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}")
+        for d in seen.drives
+    ]
+    if gathered := seen.references.get("gathered", 0):
+        lines.append(
+            (f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places")
+        )
+    if missing := seen.references.get("missing", 0):
+        lines.append(
+            (
+                f"{counted(missing, 'file')} missing",
+                "",
+                "documents look for them in vain, as before",
+            )
+        )
+    if unknown := seen.references.get("not_understood", 0):
+        lines.append(
+            (
+                f"{counted(unknown, 'document')} not understood",
+                "",
+                "balance holds for what could be checked",
+            )
+        )
+    return lines

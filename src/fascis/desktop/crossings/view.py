@@ -1,0 +1,302 @@
+"""The place Crossings: the list of crossings, and the chosen one.
+
+Stations, lanes, what needed attention, the scales.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QColor
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QListWidget,
+    QScrollArea,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fascis.crossing.model.states import ARRIVED, State
+from fascis.crossing.status.scales import Balance
+from fascis.desktop.crossings.scales import Scales
+from fascis.desktop.crossings.stations import Lane, Lanes, StationLine
+from fascis.desktop.kit import theme
+from fascis.desktop.kit.pieces import clear, label, tip
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted, size
+
+
+@dataclass(slots=True)
+class CrossingRow:
+    """One line of the list, as read from a journal.
+
+    ``waits`` is its place in the queue, from 1, or 0.
+    """
+
+    id: str
+    name: str
+    drives: list[str]
+    source_drive: str
+    state: State
+    bytes: int
+    running: bool
+    ready: str = ""
+    waits: int = 0
+
+
+class CrossingsView(QWidget):
+    """Shows what it is given; ``chosen`` says which crossing was clicked."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        down = QVBoxLayout(self)
+        down.setContentsMargins(18, 10, 18, 8)
+        down.setSpacing(8)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Crossings")
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.currentRowChanged.connect(self._row_chosen)
+        self.title = label("", wrap=False, title=True)
+        self.subtitle = label("", quiet=True)
+        self.stations = StationLine()
+        self.scales = Scales()
+        self.checks = _table(("Checked", "Originals", "Copy", ""))
+        self.lanes = Lanes()
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setWidget(self.lanes)
+        self.attention = _table(("Needed attention", "Drive", "What it means"))
+        self.empty = QWidget()
+        self.empty_down = QVBoxLayout(self.empty)
+        for widget, stretch in (
+            (self.list, 0),
+            (self.stations, 0),
+            (self.title, 0),
+            (self.subtitle, 0),
+            (self.scales, 0),
+            (self.checks, 3),
+            (self._scroll, 4),
+            (self.attention, 2),
+            (self.empty, 1),
+        ):
+            down.addWidget(widget, stretch)
+        self._ids: list[str] = []
+
+    def show_list(self, rows: list[CrossingRow], current: str | None) -> None:
+        """Shows the list of crossings with one of them chosen."""
+        self.list.blockSignals(True)
+        ids = [r.id for r in rows]
+        if (
+            ids != self._ids
+            # else only the words change, and whoever is about to click keeps the line under the
+            # pointer
+        ):
+            self.list.clear()
+            self.list.addItems(ids)
+            self._ids = ids
+        for i, r in enumerate(rows):
+            if item := self.list.item(i):
+                words, short = _line(r)
+                item.setText(short)
+                item.setToolTip(tip(words))
+        if current in self._ids:
+            self.list.setCurrentRow(self._ids.index(current))
+        self.list.blockSignals(False)
+        self.list.setVisible(bool(rows))
+        self.list.setFixedHeight(min(4, max(1, len(rows))) * 37 + 3)
+
+    def _row_chosen(self, row: int) -> None:
+        if 0 <= row < len(self._ids):
+            self.chosen.emit(self._ids[row])
+
+    def show_empty(self, words: str, more: str) -> None:
+        """Shows what to do first."""
+        clear(self.empty_down)
+        self.empty_down.addStretch(1)
+        for text, kind in ((words, {"title": True}), (more, {"quiet": True})):
+            made = label(text, **kind)
+            made.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+            self.empty_down.addWidget(made)
+        self.empty_down.addStretch(2)
+        for widget in (
+            self.stations,
+            self.title,
+            self.subtitle,
+            self.scales,
+            self.checks,
+            self._scroll,
+            self.attention,
+        ):
+            widget.hide()
+        self.empty.show()
+
+    def show_running(
+        self, row: CrossingRow, lanes: list[Lane], frees: str, whole: str = ""
+    ) -> None:
+        """Shows a crossing on its way; ``whole`` says which drive is ready before the others."""
+        self.empty.hide()
+        for widget in (self.scales, self.checks):
+            widget.hide()
+        words = {
+            State.FAILED: "Stopped: a copy read back wrong three times",
+            State.UNDONE: "Given up; the old place is home",
+            State.WAITING: "Waiting for a decision",
+        }.get(row.state, "Waits its turn" if row.waits else "")
+        self.title.setText(whole or words)
+        self.title.setVisible(bool(whole or words))
+        self.subtitle.setText(words)
+        self.subtitle.setVisible(bool(whole and words))
+        self.stations.show()
+        self._scroll.show()
+        self.stations.show_state(row.state, row.drives[0], frees, row.running)
+        self.lanes.show_lanes(lanes, row.drives)
+
+    def show_balance(self, row: CrossingRow, balance: Balance | None, frees: str) -> None:
+        """Shows the scales of a settled crossing.
+
+        ``balance`` is None while both places are looked at.
+        """
+        self.empty.hide()
+        self._scroll.hide()
+        for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
+            widget.show()
+        self.stations.show_state(row.state, row.drives[0], frees, False)
+        words = (
+            "Looking at both places again …"
+            if balance is None
+            else "A drive is busy, asking again …"
+            if balance.busy
+            else f"Whole, but for {counted(balance.lacks, 'file')} that you left out"
+            if balance.even and balance.lacks
+            else "In balance"
+            if balance.even
+            else "Not yet in balance"
+        )
+        if row.state is State.RELEASED and balance and balance.even:
+            words = "Home, and the originals are gone"
+        self.title.setText(words)
+        failed = next((c for c in balance.checks if not c.well), None) if balance else None
+        more = (
+            balance.trouble
+            if balance and balance.trouble
+            else f"{failed.name}: {failed.verdict}"
+            if failed
+            else ""
+        )
+        self.subtitle.setText(f"{shown(row.name)}" + (f" · {more}" if more else ""))
+        self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drives)
+        self._fill_checks(balance, row)
+
+    def _fill_checks(self, balance: Balance | None, row: CrossingRow) -> None:
+        checks = balance.checks if balance else []
+        heads = ["Checked", "Originals", *row.drives, ""]
+        if self.checks.columnCount() != len(heads):
+            _columns(self.checks, len(heads))
+        self.checks.setHorizontalHeaderLabels(heads)
+        self.checks.setRowCount(len(checks))
+        for r, check in enumerate(checks):
+            name = f"{check.name}   {check.detail}" if check.detail else check.name
+            copies = [*check.copies, *[""] * len(row.drives)][: len(row.drives)]
+            for c, text in enumerate((name, check.originals, *copies, check.verdict)):
+                item = QTableWidgetItem(text)
+                if 0 < c < len(heads) - 1:
+                    item.setTextAlignment(
+                        Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                    )
+                if not check.well:
+                    item.setFont(theme.font(13, theme.BOLD))
+                    item.setBackground(QColor(theme.active().chosen))
+                self.checks.setItem(r, c, item)
+
+    def show_attention(self, rows: list[tuple[bytes, str, str, float]]) -> None:
+        """Lists only what needed attention."""
+        self.attention.setVisible(bool(rows))
+        self.attention.setRowCount(min(len(rows), 200))
+        for r, (place, drive, meaning, at) in enumerate(rows[-200:]):
+            cells = (
+                shown(place),
+                shown(drive),
+                f"{meaning}" + (f" · {time.strftime('%H:%M', time.localtime(at))}" if at else ""),
+            )
+            for c, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                item.setToolTip(tip(text))
+                self.attention.setItem(r, c, item)
+
+
+def has_scales(state: State) -> bool:
+    """True when a crossing is shown as scales."""
+    return state in ARRIVED
+
+
+def _line(row: CrossingRow) -> tuple[str, str]:
+    """A line of the list: whole, and with long names shortened."""
+    ready = f", {row.ready}" if row.ready else ""
+
+    def words(most: int) -> str:
+        to = " and ".join(elided(shown(d), most) for d in row.drives)
+        name, source = elided(shown(row.name), most), elided(shown(row.source_drive), most)
+        line = f"{name}     {source} → {to}     {size(row.bytes)}     {_state_words(row)}{ready}"
+        return f"{row.waits}   {line}" if row.waits else line
+
+    return words(1000), words(30)
+
+
+def _state_words(row: CrossingRow) -> str:
+    if row.running:
+        return "crossing now"
+    if row.waits:
+        return "waits its turn"
+    return {
+        "settled": "at the scales",
+        "switched": "switched over",
+        "parked": "originals set aside",
+        "released": "released",
+    }.get(row.state.value, row.state.value)
+
+
+def _columns(table: QTableWidget, count: int) -> None:
+    """Gives a table of checks its columns: what, then figures, then the verdict."""
+    table.setColumnCount(count)
+    horizontal = table.horizontalHeader()
+    assert horizontal
+    horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+    for c in range(1, count):
+        horizontal.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
+        table.setHorizontalHeaderItem(c, item := QTableWidgetItem())
+        right = Qt.AlignmentFlag.AlignRight if c < count - 1 else Qt.AlignmentFlag.AlignLeft
+        item.setTextAlignment(right | Qt.AlignmentFlag.AlignVCenter)
+
+
+def _table(heads: tuple[str, ...]) -> QTableWidget:
+    made = QTableWidget(0, len(heads))
+    made.setHorizontalHeaderLabels(list(heads))
+    made.setAccessibleName(heads[0])
+    made.setShowGrid(False)
+    made.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    made.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+    made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    vertical, horizontal = made.verticalHeader(), made.horizontalHeader()
+    assert vertical is not None and horizontal is not None
+    vertical.hide()
+    vertical.setDefaultSectionSize(29)
+    horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+    for c in range(1, len(heads)):
+        horizontal.setSectionResizeMode(c, QHeaderView.ResizeMode.ResizeToContents)
+    horizontal.setHighlightSections(False)
+    horizontal.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+    for c in (1, 2):
+        if heads[0] == "Checked" and (item := made.horizontalHeaderItem(c)):
+            item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+    return made

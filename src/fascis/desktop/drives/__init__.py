@@ -1,0 +1,1 @@
+"""A drive in the side panel: looked at, mounted, measured, prepared, removed."""

@@ -1,0 +1,424 @@
+"""What happens with a drive: looked at, mounted, measured, prepared, removed.
+
+And libraries that it brings along.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.fit.suiting import Suits, suits
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
+from fascis.crossing.status.in_use import drives_of
+from fascis.desktop.drives.page import DrivePage
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.tasks import Task
+from fascis.drives.measuring import measure
+from fascis.drives.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
+from fascis.drives.removal import remove_safely
+from fascis.drives.udisks import kernel_name, mount, service_there
+from fascis.files.errors import FascisError
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP
+from fascis.library.apartness import tell_apart
+from fascis.library.register import KnownLibrary
+from fascis.library.shelves import OnShelf, Shelf
+from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
+from fascis.relink.moves import Move
+from fascis.relink.relinking import relinking_of
+from fascis.relink.returned import folders_to_look_in, returned_moves
+from fascis.workspace import Workspace
+
+_AFTER_STOP_MS = 200
+
+
+class Caring(QObject):
+    """Connects a chosen drive and the side panel with the core. Every look at a drive is a task."""
+
+    changed = pyqtSignal()  # the drives should be looked at again
+    returned = pyqtSignal(
+        object, object, object, object
+    )  # a library's folder, moves, folders to look in, a literal survey
+    added = pyqtSignal(object)  # a folder that is to be added
+    made_home = pyqtSignal(
+        object
+    )  # a folder that is to be home on this computer, by the person's word
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        panel: SidePanel,
+        shelf_of: Callable[[str], Shelf | None],
+        running: Callable[[], Crossing | None],
+        stop: Callable[[], None],
+        parent: QObject,
+    ) -> None:
+        super().__init__(parent)
+        self.workspace, self.panel = workspace, panel
+        self.drive_page = DrivePage(panel)
+        self._shelf_of, self._running, self._stop = shelf_of, running, stop
+        self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
+        self.shelf: Shelf | None = None
+        self._painted: Shelf | None = None
+        self._library: Path | None = None  # the library that a file system should suit
+        self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
+        self._inner = False
+        self._news = ""
+        self._turn = 0
+        self._differs: dict[
+            tuple[Path, Path], str
+        ] = {}  # between two folders, until one is chosen anew
+
+    # -- a drive -----------------------------------------------------------------------------------
+
+    def show(self, shelf: Shelf) -> None:
+        """Shows a drive that was chosen, or what has become of it; an inner page stays open."""
+        same = self.shelf is not None and self.shelf.drive.uuid == shelf.drive.uuid
+        self.shelf = shelf
+        if same and (self._inner or shelf == self._painted):
+            return
+        if not same:
+            self._news = ""
+        self.page()
+
+    def leave(self) -> None:
+        """Something else is shown now."""
+        self.shelf, self._inner, self._news, self._painted = None, False, "", None
+        self._turn += 1
+
+    def touched(self) -> None:
+        """A person chose something: what was found of two folders is looked at again."""
+        self._differs.clear()
+
+    def suit(self, root: Path | None) -> None:
+        """The library that was chosen last: a file system should suit it."""
+        self._library = root or self._library
+
+    def page(self, news: str = "") -> None:
+        """The drive's own page; what must be looked up comes a moment later."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+        self._inner, self._news = False, news or self._news
+        self._turn += 1
+        turn, key = self._turn, (shelf.drive.uuid, shelf.drive.mount)
+        self._paint(shelf, self._facts.get(key))
+
+        def work() -> tuple[bool, bool]:
+            folder = shelf.drive.connected and (
+                bool(shelf.standings) or (shelf.drive.mount / LIBRARIES).is_dir()
+            )
+            return service_there(), folder
+
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, BaseException) and not isinstance(
+                outcome, (FascisError, OSError)
+            ):
+                raise outcome
+            if turn != self._turn or isinstance(outcome, BaseException):
+                return  # it went away while it was looked at: the shelf says so
+            if outcome != self._facts.get(key):
+                self._facts[key] = outcome
+                if not self._inner:
+                    self._known(shelf, *outcome)
+
+        Task(work, done, self)
+
+    def _known(self, shelf: Shelf, service: bool, folder: bool) -> None:
+        """What can be done with the drive is known now.
+
+        Other buttons, and where it cannot be mounted, why.
+        """
+        if shelf.drive.mounted:
+            self.drive_page.show_buttons(shelf, service, folder, self._actions())
+        else:
+            self._paint(shelf, (service, folder))
+
+    def _paint(self, shelf: Shelf, facts: tuple[bool, bool] | None) -> None:
+        service, folder = facts or (False, True)
+        self._painted = shelf
+        self.drive_page.show(shelf, service, folder, self._actions(), self._news)
+
+    def _actions(self) -> dict[str, Callable[[], None]]:
+        return {
+            "mount": self.mount,
+            "measure": self.measure,
+            "folder": self.make_folder,
+            "suits": self.suits,
+            "remove": self.remove,
+            "returned": self.make_right,
+        }
+
+    def _inside(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[], Any],
+        then: Callable[[Any], None],
+        cancel: Callable[[], None] | None = None,
+    ) -> None:
+        """Does work on an inner page, and shows what came of it; a trouble is told there."""
+        self._inner = True
+        self._turn += 1
+        turn = self._turn
+        self.panel.show_busy(title, words, cancel)
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            if isinstance(outcome, (FascisError, OSError)):
+                self.panel.show_error(
+                    "It could not be done", str(outcome), [("Back to the drive", self.page)]
+                )
+            elif isinstance(outcome, BaseException):
+                raise outcome
+            else:
+                then(outcome)
+
+        Task(work, done, self)
+
+    def _do(
+        self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None
+    ) -> None:
+        """Does something with the drive; what it gives is told on the drive's page."""
+        shelf = self.shelf
+        if shelf is None:
+            return
+
+        def then(news: str) -> None:
+            self._facts.pop((shelf.drive.uuid, shelf.drive.mount), None)
+            self.page(news)
+            self.changed.emit()
+
+        self._inside(shown(shelf.drive.label), words, work, then, cancel)
+
+    def mount(self) -> None:
+        """Mounts a drive that is plugged in."""
+        shelf = self.shelf
+        if shelf is not None:
+            self._do("Mounting it.", lambda: f"Mounted at {shown(str(mount(shelf.drive)))}.")
+
+    def measure(self) -> None:
+        """Measures it, briefly."""
+        shelf, stopped = self.shelf, [False]
+        if shelf is None:
+            return
+
+        def work() -> str:
+            speed = measure(self.workspace.drives, shelf.drive, cancelled=lambda: stopped[0])
+            self.workspace.register.put_drives([shelf.drive])
+            self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
+            shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
+            perhaps = "" if speed.proven else " Reading was perhaps from memory."
+            return (
+                f"Writes {speed.write_mb_s:.0f}{NBSP}MB/s, reads "
+                f"{speed.read_mb_s:.0f}{NBSP}MB/s.{perhaps}"
+            )
+
+        words = (
+            "Measuring: some megabytes are written, read back and removed again, for a few seconds."
+        )
+        self._do(words, work, lambda: stopped.__setitem__(0, True))
+
+    def make_folder(self) -> None:
+        """Makes the folder for libraries, and asks the drive what it can hold."""
+        shelf = self.shelf
+        if shelf is not None:
+            make = lambda: make_folder_for_libraries(self.workspace.drives, shelf.drive)[0]  # noqa: E731
+            self._do(
+                "Making a folder for libraries.",
+                lambda: f"{shown(str(make()))} is there, and can be written.",
+            )
+
+    def remove(self) -> None:
+        """Removes it safely; a crossing that needs it is asked for first."""
+        shelf, running = self.shelf, self._running()
+        if shelf is None:
+            return
+        if running is None:
+            self._remove_now(shelf)
+            return
+
+        def then(needed: set[str]) -> None:
+            if shelf.drive.uuid not in needed:
+                self._remove_now(shelf)
+                return
+            name = shown(running.places.header.name)
+            actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
+            self.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
+
+        words = "Looking whether the crossing that runs needs it."
+        self._inside(shown(shelf.drive.label), words, lambda: drives_of(running), then, self.page)
+
+    def _stop_and_remove(self, shelf: Shelf) -> None:
+        self.panel.show_busy(
+            "Stopping the crossing", "What is verified is kept. The drive is removed then."
+        )
+        self._stop()
+        self._when_stopped(shelf)
+
+    def _when_stopped(self, shelf: Shelf) -> None:
+        """Removes the drive once nothing runs.
+
+        Not when a person has turned to something else meanwhile.
+        """
+        if self.shelf is None or self.shelf.drive.uuid != shelf.drive.uuid:
+            return
+        if self._running() is not None:
+            QTimer.singleShot(_AFTER_STOP_MS, lambda: self._when_stopped(shelf))
+        else:
+            self._remove_now(shelf)
+
+    def _remove_now(self, shelf: Shelf) -> None:
+        def work() -> str:
+            off = remove_safely(shelf.drive)
+            return (
+                "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."
+            )
+
+        self._do("Writing everything out, then unmounting it.", work)
+
+    # -- preparing ---------------------------------------------------------------------------------
+
+    def suits(self) -> None:
+        """Which file system would suit the library that was chosen last, and what each costs."""
+        shelf, root = self.shelf, self._library
+        if shelf is None:
+            return
+
+        def work() -> tuple[str, list[Suits], DiskTool | None]:
+            if root is None:
+                return "", [Suits(c, 0, ()) for c in CHOICES], self.tool()
+            surveyed = survey_library(self.workspace, root)
+            return shown(surveyed.name), suits(surveyed), self.tool()
+
+        def then(outcome: tuple[str, list[Suits], DiskTool | None]) -> None:
+            library, found, tool = outcome
+            actions: dict[str, Callable[[], None]] = {"back": self.page}
+            if tool is not None:
+                actions["tool"] = lambda: self._open_tool(tool)
+            name = kernel_name(shelf.drive.device)
+            device = f"/dev/{name}" if name else ""
+            self.drive_page.show_suits(library, found, tool.name if tool else "", device, actions)
+
+        self._inside(
+            "Which file system?",
+            "Holding the library against the rules of each.",
+            work,
+            then,
+            self.page,
+        )
+
+    def _open_tool(self, tool: DiskTool) -> None:
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, OSError):
+                words = f"{tool.name}: {outcome.strerror}. Nothing was changed."
+                self.panel.show_error(
+                    "The disk tool did not open", words, [("Back to the drive", self.page)]
+                )
+
+        Task(tool.open, done, self)
+
+    # -- paths that led to where it was ------------------------------------------------------------
+
+    def make_right(self) -> None:
+        """Makes right what documents say of where this drive was before.
+
+        Opens Relink for the first library that needs it.
+        """
+        shelf = self.shelf
+        if shelf is None:
+            return
+
+        def then(outcome: tuple[Path, list[Move], list[Path], Surveyed] | None) -> None:
+            if outcome is None:
+                self.page(
+                    "No document says where this drive was before; there is nothing to make right."
+                )
+            else:
+                self.returned.emit(*outcome)
+
+        words = "Looking at what the documents of known libraries say."
+        self._inside(
+            "Make old paths right",
+            words,
+            lambda: first_to_make_right(self.workspace, shelf),
+            then,
+            self.page,
+        )
+
+    # -- libraries that a drive brings along -------------------------------------------------------
+
+    def show_another(self, standing: OnShelf, known: OnShelf | None) -> None:
+        """Shows a library that is new here, or another folder of one that is known."""
+        self.leave()
+        turn = self._turn
+        shelf = self._shelf_of(standing.drive)
+        known_shelf = self._shelf_of(known.drive) if known else None
+        drive = shown(shelf.drive.label) if shelf else "a drive"
+        where = (
+            (shown(known_shelf.drive.label), shown(str(known.root)))
+            if known and known_shelf
+            else None
+        )
+        chosen = self.added if known is None else self.made_home
+        actions = {"add": lambda: chosen.emit(standing.root), "back": self.changed.emit}
+        differs = self._differs.get((standing.root, known.root), "") if known else ""
+        self.drive_page.show_another(standing, drive, where, differs, actions)
+        if known is None or shelf is None or known_shelf is None or differs:
+            return
+        if not known_shelf.drive.connected:
+            words = f"{where[0] if where else 'its drive'} is away; what differs is not known"
+            self.drive_page.show_another(standing, drive, where, words, actions)
+            return
+        step = max(shelf.drive.rules.granularity_ns, known_shelf.drive.rules.granularity_ns)
+        names = shown(shelf.drive.label), shown(known_shelf.drive.label)
+        if names[0] == names[1]:
+            names = "this one", "the known one"
+
+        def done(outcome: Any) -> None:
+            if turn == self._turn:
+                if isinstance(outcome, BaseException) and not isinstance(outcome, FascisError):
+                    raise outcome
+                words = str(outcome) if isinstance(outcome, FascisError) else outcome.words(*names)
+                self._differs[standing.root, root] = words
+                self.drive_page.show_another(standing, drive, where, words, actions)
+
+        root = known.root
+        Task(
+            lambda: tell_apart(
+                self.workspace.drives, standing.root, root, step, lambda: turn != self._turn
+            ),
+            done,
+            self,
+        )
+
+
+def first_to_make_right(
+    workspace: Workspace, shelf: Shelf
+) -> tuple[Path, list[Move], list[Path], Surveyed] | None:
+    """The first known library whose documents say where this drive was before.
+
+    With what makes that right; None where there is no such library.
+    """
+    mount = bytes(shelf.drive.mount)
+    for library in _likely(workspace, shelf):
+        surveyed = survey_library(workspace, library.root)
+        moves = [m for m in returned_moves(surveyed.uses, [shelf.drive]) if m.new == mount]
+        if moves:
+            literal = survey_library(workspace, library.root, literal=True)
+            relinking = relinking_of(literal.source, literal.survey, literal.uses, workspace.drives)
+            return library.root, moves, folders_to_look_in(relinking.lost, moves), literal
+    return None
+
+
+def _likely(workspace: Workspace, shelf: Shelf) -> list[KnownLibrary]:
+    """Known libraries that are there: those on the drive first."""
+    there = [x for x in workspace.register.libraries() if x.root.exists()]
+    return sorted(there, key=lambda x: (x.drive != shelf.drive.uuid, x.name))

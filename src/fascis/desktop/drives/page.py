@@ -1,0 +1,318 @@
+"""A drive in the side panel.
+
+What it is, what it can hold, how fast it is, what stands on it, and what can be done with it.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+)
+
+from fascis.crossing.fit.suiting import Suits
+from fascis.desktop.kit.pieces import FullBar, button, label, tip
+from fascis.drives.describing import (
+    built_words,
+    file_system_words,
+    flags,
+    rules_in_words,
+    rules_known_by,
+    state_words,
+    transport_words,
+)
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP, size
+from fascis.library.shelves import OnShelf, Shelf
+
+if TYPE_CHECKING:
+    from fascis.desktop.kit.panel import SidePanel
+
+Actions = dict[str, Callable[[], None]]
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """One thing that can be done with a drive.
+
+    Its name among the actions, its words, and whether it is the main one.
+    """
+
+    action: str
+    words: str
+    main: bool = False
+
+
+def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
+    """What can be done with a drive now, the next sensible step first. Pure.
+
+    Args:
+        service: the system's service for drives answers.
+        has_folder: it has something to put libraries in: a folder for them, or libraries.
+    """
+    drive, found = shelf.drive, list[Offer]()
+    if not drive.mounted:
+        return (
+            [Offer("mount", "Mount it", True), Offer("remove", "Switch it off")] if service else []
+        )
+    if not drive.connected:
+        return []
+    if not drive.read_only and not has_folder and not drive.system:
+        found.append(Offer("folder", "Make a folder for libraries on it", True))
+    if shelf.former and any(f.mount != drive.mount for f in shelf.former):
+        found.append(Offer("returned", "Make old paths right", not found))
+    if not drive.read_only:
+        found.append(Offer("measure", "Measure its speed"))
+    found.append(Offer("suits", "Which file system would suit?"))
+    if shelf.group == "connected" and (service or drive.stand_in):
+        found.append(Offer("remove", "Remove it safely"))
+    return found
+
+
+def library_rows(shelf: Shelf) -> list[tuple[str, str, str]]:
+    """``(name, size, what it is)`` of everything that stands on a drive. Pure."""
+    return [(shown(s.name), size(s.size) if s.summary else "", _what(s)) for s in shelf.standings]
+
+
+def _what(s: OnShelf) -> str:
+    if s.says:
+        return "new here" if s.offered else "another folder"
+    if s.parked:
+        return "set aside"
+    return "home" if s.home else "copy"
+
+
+def _whole(s: OnShelf) -> str:
+    """A row's words in full: name, place, and when it was last looked at or verified."""
+    when = time.strftime("%d %b %Y, %H:%M", time.localtime(s.surveyed_at)) if s.surveyed_at else ""
+    told = "" if not when else f"\nlooked at {when}" if s.home else f"\nverified {when}"
+    return f"{shown(s.name)}\n{shown(str(s.root))}{told}"
+
+
+class DrivePage:
+    """Shows drives in a side panel."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+        self.table: QTableWidget | None = None
+
+    def show(
+        self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions, news: str = ""
+    ) -> None:
+        """Everything about one drive.
+
+        Args:
+            news: what was just done with it.
+        """
+        panel, drive = self._panel, shelf.drive
+        under = " · ".join(
+            filter(None, (file_system_words(drive), transport_words(drive), built_words(drive)))
+        )
+        panel.begin(shown(drive.label), under)
+        if news:
+            panel.add(label(news, well=True))
+        self._state(shelf, service)
+        for flag in flags(drive, shelf.character):
+            panel.add(label(flag, wrong=bool(drive.errors or drive.ambiguous)))
+        if drive.connected:
+            panel.space(4)
+            panel.add(FullBar(drive.full, f"{drive.full:.0%} full", f"{size(drive.free)} free"))
+        if shelf.standings:
+            panel.head("What stands on it")
+            self._table(shelf)
+        panel.head("What it can hold")
+        for words in filter(None, (*rules_in_words(drive.rules), rules_known_by(drive))):
+            panel.add(label(words, quiet=True))
+        self._speed(shelf)
+        for former in shelf.former[:3]:
+            until = time.strftime("%d %b %Y", time.localtime(former.until))
+            panel.add(
+                label(
+                    f"Was {shown(former.label)} at {shown(str(former.mount))} until {until}.",
+                    quiet=True,
+                )
+            )
+        panel.end(*self._buttons(offers(shelf, service, has_folder), actions))
+
+    def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions) -> None:
+        """Only the buttons anew, once it is known what can be done."""
+        self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), actions))
+
+    def _state(self, shelf: Shelf, service: bool) -> None:
+        drive, panel = shelf.drive, self._panel
+        if drive.silent:
+            panel.add(
+                label(
+                    "It does not answer. Nothing is asked of it until it does. See to its cable, "
+                    "or unplug it and connect it again."
+                )
+            )
+        elif not drive.mounted:
+            words = (
+                ""
+                if service
+                else " Mount it with your file manager: the system's service for drives does not "
+                "answer."
+            )
+            panel.add(label(f"It is plugged in and not mounted.{words}"))
+        elif not drive.connected:
+            panel.add(
+                label(
+                    f"It is away, {state_words(drive, shelf.seen_at)}. What is known of it stays "
+                    "here."
+                )
+            )
+
+    def _speed(self, shelf: Shelf) -> None:
+        self._panel.head("How fast it is")
+        if shelf.speed:
+            write, read, at = shelf.speed
+            when = time.strftime("%d %b %Y", time.localtime(at))
+            self._panel.add_row("Writes", f"{write:.0f}{NBSP}MB/s", f"measured {when}")
+            self._panel.add_row("Reads", f"{read:.0f}{NBSP}MB/s")
+        else:
+            self._panel.add(
+                label("Not measured yet; a crossing's own figures are remembered too.", quiet=True)
+            )
+
+    def _table(self, shelf: Shelf) -> None:
+        rows = library_rows(shelf)
+        table = QTableWidget(len(rows), 3)
+        table.setAccessibleName("Libraries on this drive")
+        table.setHorizontalHeaderLabels(["Library", "Size", ""])
+        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setWordWrap(False)
+        for r, row in enumerate(rows):
+            for c, text in enumerate(row):
+                item = QTableWidgetItem(text)
+                item.setToolTip(tip(_whole(shelf.standings[r])))
+                if c == 1:
+                    item.setTextAlignment(
+                        Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                    )
+                table.setItem(r, c, item)
+        header, upright = table.horizontalHeader(), table.verticalHeader()
+        assert header and upright
+        upright.hide()
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
+        header.setSectionResizeMode(2, QHeaderView.ResizeMode.ResizeToContents)
+        table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        table.setFixedHeight(30 + 30 * min(len(rows), 8))
+        self.table = table
+        self._panel.add(table)
+
+    @staticmethod
+    def _buttons(made: Sequence[Offer], actions: Actions) -> list[QPushButton]:
+        return [
+            button(o.words, actions[o.action], main=o.main) for o in made if o.action in actions
+        ]
+
+    # -- inner pages -------------------------------------------------------------------------------
+
+    def show_suits(
+        self, library: str, found: Sequence[Suits], tool: str, device: str, actions: Actions
+    ) -> None:
+        """Which file systems would suit a library, and what each costs.
+
+        Nothing is formatted from here.
+        """
+        panel = self._panel
+        under = f"For {library}. " if library else ""
+        panel.begin(
+            "Which file system?",
+            f"{under}Formatting empties a drive; Fascis formats nothing itself.",
+        )
+        for s in found:
+            panel.head(f"{s.choice.name}: {s.verdict}" if library else s.choice.name)
+            panel.add(label(s.choice.good))
+            panel.add(label(s.choice.cost, quiet=True))
+            for p in s.problems[:3]:
+                panel.add(label(f"– {p.sentence}", quiet=True))
+        if device:
+            panel.add(label(f"In the disk tool the drive is called {device}.", quiet=True))
+        if not tool:
+            panel.add(
+                label("No disk tool of this desktop was found; open yours by hand.", quiet=True)
+            )
+        opened = [button(f"Open {tool}", actions["tool"], main=True)] if tool else []
+        panel.end(*opened, button("Back to the drive", actions["back"], main=not tool))
+
+    def show_taking_part(self, label_: str, library: str, actions: Actions) -> None:
+        """The drive takes part in the crossing that runs: that is stopped first."""
+        panel = self._panel
+        panel.begin(
+            f"{label_} takes part in a crossing", f"{library} is crossing, and needs this drive."
+        )
+        panel.add(
+            label(
+                "If it is stopped first, what is verified is kept, and it can go on when the drive "
+                "is back. The originals are untouched."
+            )
+        )
+        panel.end(
+            button("Keep it connected", actions["back"], main=True),
+            button("Stop the crossing, then remove it", actions["stop_and_remove"]),
+        )
+
+    def show_another(
+        self, s: OnShelf, drive: str, known: tuple[str, str] | None, differs: str, actions: Actions
+    ) -> None:
+        """A library that is new here, or another folder of one that is known.
+
+        Told apart by home, date and what differs.
+
+        Args:
+            known: for another folder, where the known one is: its drive and its path.
+            differs: what differs, in words; "" while that is being looked at.
+        """
+        assert s.says
+        panel, identity = self._panel, s.says.identity
+        new = "new on this computer"
+        another = "another folder of a library that is known"
+        panel.begin(shown(s.name), f"on {drive} · {new if s.offered else another}")
+        panel.add_row("Stands at", "", shown(str(s.root)))
+        home = "here" if s.says.at_home else shown(identity.home.path)
+        panel.add_row("Its home", "", f"{home}, as its own file says")
+        if identity.history:
+            last = max(identity.history, key=lambda h: h.when)
+            panel.add_row(
+                "Last crossing",
+                "",
+                f"{last.when.astimezone().strftime('%d %b %Y, %H:%M')}, from {shown(last.from_)}",
+            )
+        panel.add_row("Crossings in its history", str(len(identity.history)))
+        if known is not None:
+            panel.add_row("The known one", "", f"on {known[0]}, {known[1]}")
+            panel.add_row("What differs", "", differs or "being looked at …")
+            panel.add(
+                label(
+                    "Nothing was changed. Whichever is home on this computer is the one that "
+                    "others are copies of.",
+                    quiet=True,
+                )
+            )
+            panel.end(
+                button("Keep the known one as home", actions["back"], main=True),
+                button("Make this one home on this computer", actions["add"]),
+            )
+        else:
+            panel.add(
+                label(
+                    "What its file says is not proven. Adding it looks at it and writes nothing "
+                    "into it.",
+                    quiet=True,
+                )
+            )
+            panel.end(button("Add it", actions["add"], main=True))

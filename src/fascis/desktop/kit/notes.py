@@ -1,0 +1,92 @@
+"""Short notes beside drives.
+
+Back under another name, mounted, a library recognised, something new at an old place. Pure.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+
+from fascis.crossing.status.old_place import Begun
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted
+from fascis.library.shelves import Shelf
+
+STAYS = 90.0  # seconds that news of a drive stays beside it
+_MOST = 40
+
+
+class Notes:
+    """What is told beside each drive, and for how long."""
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
+        self._news: dict[str, tuple[str, str, float]] = {}
+        self._lasting: dict[str, tuple[str, str]] = {}
+
+    def look(self, before: Sequence[Shelf], now: Sequence[Shelf], begun: Sequence[Begun]) -> None:
+        """Takes what the shelves were and are; the first look tells of no arrivals."""
+        usable = {s.drive.uuid for s in before if s.drive.connected}
+        for shelf in now:
+            uuid = shelf.drive.uuid
+            if shelf.back is not None and shelf.drive.connected:
+                self._tell(uuid, *_back(shelf))
+            elif before and shelf.drive.connected and uuid not in usable:
+                self._tell(uuid, "Back." if shelf.standings else "Connected.", _brings(shelf))
+            elif not shelf.drive.connected:
+                self._news.pop(uuid, None)
+        self._lasting = {s.drive.uuid: _new_at(b) for b in begun for s in now if _on(b, s)}
+        for shelf in now:
+            if shelf.used:
+                words = (
+                    f"{counted(shelf.used, 'file')} that libraries here use "
+                    f"{'is' if shelf.used == 1 else 'are'} on it"
+                )
+                self._lasting[shelf.drive.uuid] = "", words
+            if new := [s for s in shelf.standings if s.offered]:
+                names = ", ".join(elided(shown(s.name), _MOST) for s in new[:2])
+                self._lasting.setdefault(
+                    shelf.drive.uuid,
+                    (f"{counted(len(new), 'library', 'libraries')} new here.", names),
+                )
+
+    def _tell(self, uuid: str, bold: str, quiet: str) -> None:
+        self._news[uuid] = bold, quiet, self._clock()
+
+    def shown(self) -> dict[str, tuple[str, str]]:
+        """What is told now, by the drive's UUID."""
+        now = self._clock()
+        self._news = {u: n for u, n in self._news.items() if now - n[2] < STAYS}
+        return {**self._lasting, **{u: (bold, quiet) for u, (bold, quiet, _) in self._news.items()}}
+
+
+def _back(shelf: Shelf) -> tuple[str, str]:
+    assert shelf.back
+    label, mount = shown(shelf.back.label), shown(str(shelf.back.mount))
+    if shelf.back.label != shelf.drive.label:
+        return f"Known again: it was called {elided(label, _MOST)}.", _brings(shelf)
+    return "Known again, at another place.", f"It was at {elided(mount, 60)}. {_brings(shelf)}"
+
+
+def _brings(shelf: Shelf) -> str:
+    known = [s for s in shelf.standings if not s.offered]
+    if not known:
+        return ""
+    return (
+        f"{counted(len(known), 'library', 'libraries')} of it {'is' if len(known) == 1 else 'are'} "
+        "known."
+    )
+
+
+def _on(begun: Begun, shelf: Shelf) -> bool:
+    return (
+        shelf.drive.connected
+        and begun.path.is_relative_to(shelf.drive.mount)
+        and str(shelf.drive.mount) != "/"
+    )
+
+
+def _new_at(begun: Begun) -> tuple[str, str]:
+    bold = f"Something new stands where {elided(shown(begun.name), _MOST)} was."
+    return bold, f"Its home is {elided(shown(begun.home_drive), _MOST)}; open it from there."

@@ -1,0 +1,136 @@
+"""The side panel: always about what is selected or what comes next, ending in one main button."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from fascis.desktop.kit.pieces import Row, button, clear, label, row, rule
+
+WIDTH = 336
+
+
+class SidePanel(QWidget):
+    """A column that scrolls, with the main button at its foot."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(WIDTH)
+        self.setAccessibleName("Side panel")
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        around = QVBoxLayout(self)
+        around.setContentsMargins(1, 0, 0, 0)
+        around.setSpacing(0)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        inner = QWidget()
+        inner.setObjectName("inner")
+        inner.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._down = QVBoxLayout(inner)
+        self._down.setContentsMargins(18, 18, 18, 8)
+        self._down.setSpacing(4)
+        scroll.setWidget(inner)
+        around.addWidget(scroll, 1)
+        foot = QWidget()
+        self._foot = QVBoxLayout(foot)
+        self._foot.setContentsMargins(18, 8, 18, 16)
+        self._foot.setSpacing(8)
+        around.addWidget(foot)
+        self.main: QPushButton | None = None
+        self._signature: object = None
+        self._rows: list[Row] = []
+
+    # -- building ----------------------------------------------------------------------------------
+
+    def begin(self, title: str, under: str = "") -> None:
+        """Empties the panel and writes its title."""
+        self._signature = None
+        self._rows = []
+        focus = QApplication.focusWidget()
+        if focus is not None and self.isAncestorOf(focus):
+            # what had it goes away; else it would jump to the first thing in the window
+            self.setFocus()
+        clear(self._down)
+        clear(self._foot)
+        self.main = None
+        self._down.addWidget(label(title, title=True))
+        if under:
+            self._down.addWidget(label(under, quiet=True))
+        self._down.addSpacing(8)
+
+    def add(self, widget: QWidget) -> None:
+        """Adds a widget."""
+        self._down.addWidget(widget)
+
+    def add_row(self, left: str, right: str = "", quiet: str = "", **properties: bool) -> None:
+        """Adds a line with a rule under it."""
+        made = row(left, right, quiet, **properties)
+        self._rows.append(made)
+        self.add(made)
+        self.add(rule())
+
+    def shows(self, signature: object) -> bool:
+        """True when the panel was built for this already, see :meth:`remember`."""
+        return self._signature == signature
+
+    def remember(self, signature: object) -> None:
+        """What the panel was built for; forgotten when it is begun again."""
+        self._signature = signature
+
+    def change_rows(self, lines: Iterable[tuple[str, str]]) -> None:
+        """Puts other words at the right of the rows, and below, without building them again."""
+        for made, (right, quiet) in zip(self._rows, lines, strict=True):
+            made.change(right, quiet)
+
+    def space(self, height: int) -> None:
+        """Adds a little room, in pixels."""
+        self._down.addSpacing(height)
+
+    def head(self, text: str) -> None:
+        """Adds a heading."""
+        self._down.addSpacing(10)
+        self.add(label(text, head=True))
+
+    def end(self, *buttons: QPushButton) -> None:
+        """Finishes the column; the first button is the main one."""
+        self._down.addStretch(1)
+        self._put_buttons(*buttons)
+
+    def change_buttons(self, *buttons: QPushButton) -> None:
+        """Puts other buttons at the foot; what is above them stays as it is."""
+        clear(self._foot)
+        self._put_buttons(*buttons)
+
+    def _put_buttons(self, *buttons: QPushButton) -> None:
+        for b in buttons:
+            self._foot.addWidget(b)
+        self.main = next((b for b in buttons if b.property("main")), None)
+
+    def add_to_foot(self, widget: QWidget) -> None:
+        """Adds a widget above the buttons, where it is always seen."""
+        self._foot.addWidget(widget)
+
+    # -- what any room may say ---------------------------------------------------------------------
+
+    def show_nothing(self, words: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
+        """Nothing is selected: says what to do first."""
+        self.begin("No library chosen", words)
+        self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
+
+    def show_busy(self, title: str, words: str, cancel: Callable[[], None] | None = None) -> None:
+        """Something is under way."""
+        self.begin(title, words)
+        self.end(*([button("Cancel", cancel)] if cancel else []))
+
+    def show_error(
+        self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]
+    ) -> None:
+        """An error, in the place where it belongs: what, where, what it means, what to do."""
+        self.begin(title)
+        self.add(label(sentence, wrong=True))
+        self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))

@@ -1,0 +1,108 @@
+"""Long work off the interface thread: a function goes in, an outcome comes out.
+
+Exceptions are values.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from fascis.crossing.model.events import Advanced, Event
+from fascis.files.errors import FascisError
+from fascis.files.unexpected import told_unexpected
+
+reports: Path | None = None  # where what nobody expected is kept; the window says it
+
+
+class Task(QObject):
+    """One long task in a thread of its own; ``done`` carries its outcome or its exception."""
+
+    done = pyqtSignal(object)
+
+    def __init__(
+        self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject
+    ) -> None:
+        super().__init__(parent)
+        self._work, self._then = work, then
+        self.done.connect(
+            self._end
+        )  # a method of this object: the connection ends with it, when a window closes
+        self.thread_ = threading.Thread(target=self._run, daemon=True)
+        self.thread_.start()
+
+    def _end(self, outcome: Any) -> None:
+        self._then(outcome)
+        self.deleteLater()
+
+    def _run(self) -> None:
+        try:
+            outcome: Any = self._work()
+        except (FascisError, OSError) as error:
+            outcome = error
+        except Exception as error:
+            outcome = told_unexpected(error, reports) if reports else error
+        except BaseException as error:
+            outcome = error
+        try:
+            self.done.emit(outcome)
+        except RuntimeError:
+            return  # the window was closed meanwhile
+
+
+class Coalescer(QObject):
+    """Collects events of any thread for the window, which gets them at most 20 times a second."""
+
+    batch = pyqtSignal(list)
+    MILLISECONDS = 50
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._lock = threading.Lock()
+        self._events: list[Event] = []
+        self._advanced: dict[tuple[int, int], list[int]] = {}
+        self._timer = QTimer(self)
+        self._timer.setInterval(self.MILLISECONDS)
+        self._timer.timeout.connect(self.flush)
+
+    def start(self) -> None:
+        """Begins handing out."""
+        self._timer.start()
+
+    def stop(self) -> None:
+        """Hands out the rest and stops."""
+        self._timer.stop()
+        self.flush()
+
+    def take(self, event: Event) -> None:
+        """Takes one event, from any thread."""
+        with self._lock:
+            if isinstance(event, Advanced):
+                sums = self._advanced.setdefault((event.strand, event.destination), [0, 0, 0, 0])
+                for i, v in enumerate(
+                    (
+                        event.copied_bytes,
+                        event.copied_files,
+                        event.verified_bytes,
+                        event.verified_files,
+                    )
+                ):
+                    sums[i] += v
+            else:
+                self._events.append(event)
+
+    def flush(self) -> None:
+        """Hands out what has come; the last value is always delivered."""
+        with self._lock:
+            events: list[Event] = [
+                Advanced(strand, s[0], s[1], s[2], s[3], on)
+                for (strand, on), s in self._advanced.items()
+            ]
+            events += self._events
+            self._events, self._advanced = [], {}
+        if events:
+            self.batch.emit(events)

@@ -1,0 +1,15 @@
+"""Words that several views use."""
+
+from __future__ import annotations
+
+from fascis.library.roles import Role
+
+ROLE_WORDS = {
+    Role.ORIGINAL: "Footage, sound, stills",
+    Role.PROXY: "Proxies",
+    Role.RENDER: "Renders",
+    Role.PREVIEW: "Previews",
+    Role.SIDECAR: "Sidecars",
+    Role.DOCUMENT: "Documents",
+    Role.OTHER: "Other files",
+}

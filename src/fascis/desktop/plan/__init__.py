@@ -1,0 +1,1 @@
+"""From a chosen library to a crossing that starts."""

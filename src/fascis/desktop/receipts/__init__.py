@@ -1,0 +1,1 @@
+"""The place Receipts: what past crossings did."""

@@ -1,0 +1,79 @@
+"""The place Receipts: past crossings, newest first; the chosen one reads like a document."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
+
+from fascis.crossing.receipts.receipt import clock_text
+from fascis.files.names import shown
+from fascis.files.sizes import counted, size
+
+
+class ReceiptsView(QWidget):
+    """A list, and the page of the chosen receipt."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        across = QHBoxLayout(self)
+        across.setContentsMargins(18, 12, 18, 10)
+        across.setSpacing(16)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Receipts")
+        self.list.setFixedWidth(290)
+        self.list.setWordWrap(True)
+        self.list.currentRowChanged.connect(self._row)
+        self.page = QTextBrowser()
+        self.page.setOpenLinks(False)
+        self.page.setAccessibleName("Receipt")
+        across.addWidget(self.list)
+        across.addWidget(self.page, 1)
+        self._ids: list[str] = []
+
+    def show_list(self, records: list[dict[str, Any]], current: str | None) -> None:
+        """Shows the receipts that there are."""
+        self._ids = [r["crossing"] for r in records]
+        self.list.blockSignals(True)
+        self.list.clear()
+        for r in records:
+            self.list.addItem(
+                f"{shown(r['name'])}\n{r['from_drive']['label']} → "
+                f"{r['to_drive']['label']}\n{counted(r['verified_files'], 'file')}, "
+                f"{size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}"
+            )
+        self.list.blockSignals(False)
+        if not records:
+            self.page.setPlainText(
+                "No crossing has arrived yet. A receipt is written when one does."
+            )
+        else:
+            self.list.setCurrentRow(self._ids.index(current) if current in self._ids else 0)
+            self._row(self.list.currentRow())
+
+    def show_page(self, page: bytes) -> None:
+        """Shows a receipt's page."""
+        text = page.decode()
+        for here, there in (
+            ("<h2>", "<p style='font-size:15px;font-weight:600;margin-top:22px'>"),
+            ("</h2>", "</p>"),
+            ("border-collapse:collapse;", ""),
+        ):
+            text = text.replace(
+                here, there
+            )  # what this small renderer of pages does otherwise than a browser
+        self.page.setHtml(text)
+
+    def _row(self, row: int) -> None:
+        if 0 <= row < len(self._ids):
+            self.chosen.emit(self._ids[row])
+
+    @property
+    def current(self) -> str | None:
+        """The id of the chosen crossing."""
+        row = self.list.currentRow()
+        return self._ids[row] if 0 <= row < len(self._ids) else None

@@ -1,0 +1,1 @@
+"""The view Relink: what is lost, and where it was found."""

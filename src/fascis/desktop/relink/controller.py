@@ -1,0 +1,535 @@
+"""What happens in the view Relink.
+
+Looking in folders, matching, a person's decisions, applying and taking back.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
+from fascis.crossing.status.queue import crossed_away
+from fascis.desktop.kit.tasks import Task
+from fascis.desktop.relink.ties import Group, groups_before, groups_of, summary
+from fascis.drives.model import Drive
+from fascis.files.errors import Cancelled, FascisError
+from fascis.files.names import shown
+from fascis.relink.acts import Act, recall
+from fascis.relink.contents import Contents
+from fascis.relink.index import Index, look, merge
+from fascis.relink.lost import lost_of
+from fascis.relink.moves import FolderMove, Move
+from fascis.relink.outcome import Candidate, Decisions, Match, State
+from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
+from fascis.relink.returned import old_paths, returned_moves
+from fascis.workspace import Workspace
+
+_OFTEN = 0.1  # seconds between two counts of files seen
+_SOON = 120  # milliseconds from a decision to its matching
+
+
+@dataclass(slots=True)
+class Outcome:
+    """One matching, ready to be shown: what the worker found for the window."""
+
+    match: Match
+    groups: list[Group]
+    open: list[int]
+    documents: int
+    references: int
+    found: int
+    words: tuple[str, str, str]
+    also: dict[Move, list[AlsoLost]] = field(default_factory=dict)
+    away: dict[str, int] = field(default_factory=dict)
+
+
+class Relinks(QObject):
+    """Knows what one library lost, and what a person said about it. Views ask and show."""
+
+    changed = pyqtSignal()
+    _lost_known = pyqtSignal(int, object)  # from a task: what is lost, by folder
+    progress = pyqtSignal(int)  # files seen in the folder that is looked in
+    wants_copy = pyqtSignal(object)  # ties for the copy that a crossing makes
+    relinked = pyqtSignal(object)  # the library's folder, after its documents changed
+
+    def __init__(self, workspace: Workspace, parent: QObject) -> None:
+        super().__init__(parent)
+        self.workspace = workspace
+        self.indexes: dict[Path, Index] = {}  # shared between libraries
+        self._turn, self._stop = 0, [False]
+        self._soon = QTimer(
+            self
+        )  # what changed is painted first, and quick decisions are matched together
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_SOON)
+        self._soon.timeout.connect(self._match)
+        self._lost_known.connect(self._draw_before)
+        self._begun = 0
+        self._clear(None)
+
+    def _clear(self, root: Path | None) -> None:
+        self.root, self.key = root, ""
+        self.surveyed: Surveyed | None = None
+        self.relinking: Relinking | None = None
+        self.outcome: Outcome | None = None
+        self.folders: list[Path] = []
+        self.looking: Path | None = None
+        self.expected = 0
+        # files that documents find by a path that leads to where a drive used to be
+        self.old_paths = 0
+        self.decisions = Decisions()
+        self.history: list[Decisions] = []
+        self.at = 0
+        self.in_copy = self.checked = False
+        self.act: Act | None = None
+        self.trouble = ""
+        self.busy = ""
+        self.drives: list[Drive] = []
+        self._before: list[Group] = []
+        self.known: dict[bytes, str] = {}  # where drives are mounted, or were, and their labels
+
+    # -- opening -----------------------------------------------------------------------------------
+
+    def open(
+        self,
+        root: Path,
+        decisions: Decisions | None = None,
+        folders: list[Path] | None = None,
+        known: Surveyed | None = None,
+        expected: int = 0,
+        literal: bool = False,
+    ) -> None:
+        """Looks at what a library lost, and begins to look for it.
+
+        Args:
+            decisions: what was decided already; ``folders`` where to look, None for what is likely.
+            known: a survey that was made for a plan just now.
+            expected: how many files were lost when it was last looked at.
+            literal: ``known`` takes paths as any program does; what a drive mounted elsewhere has
+                counts as lost there only.
+        """
+        self.cancel()
+        self._clear(root)
+        self.decisions, self.expected = decisions or Decisions(), expected
+        self.busy = "Looking at what it refers to. Nothing is written."
+        self._turn += 1
+        turn, stop = self._turn, self._stop
+
+        def work() -> tuple[
+            Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None
+        ]:
+            acts = acts_of(self.workspace)
+            for trouble in acts.recover():
+                if os.fsencode(root) in trouble.place:
+                    raise trouble
+            surveyed = known or survey_library(self.workspace, root, None, lambda: stop[0])
+            if not surveyed.survey.folders:
+                raise FascisError(surveyed.problems[0].sentence)
+            self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
+            at = self.workspace.register.library_at(root) if literal else None
+            key = at.id if at else remember(self.workspace, surveyed)
+            relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
+            drives = self.workspace.drives.connected()
+            self.old_paths = old_paths(surveyed.uses, returned_moves(surveyed.uses, drives))
+            where = folders or first_folders(relinking, drives)
+            labels = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
+            labels |= {bytes(d.mount): d.label for d in drives}
+            return (
+                surveyed,
+                key,
+                relinking,
+                where,
+                [d for d in drives if d.connected],
+                labels,
+                acts.latest(key),
+            )
+
+        Task(work, lambda outcome: self._opened(turn, outcome), self)
+        self.changed.emit()
+
+    def _opened(self, turn: int, outcome: Any) -> None:
+        if turn != self._turn:
+            return
+        self.busy = ""
+        if isinstance(outcome, BaseException):
+            self._fail(outcome)
+            return
+        self.surveyed, self.key, self.relinking, folders, self.drives, self.known, self.act = (
+            outcome
+        )
+        if self.relinking.lost:
+            self.folders = folders
+            self._next()
+        self.changed.emit()
+
+    def _draw_before(self, turn: int, groups: list[Group]) -> None:
+        """What is lost is drawn before anything is looked for."""
+        if turn == self._turn and self.relinking is None:
+            self._before, self.expected = groups, sum(g.files for g in groups)
+            self.changed.emit()
+
+    def _fail(self, error: BaseException) -> None:
+        if not isinstance(error, FascisError):
+            raise error
+        self.trouble = "" if isinstance(error, Cancelled) else str(error)
+        self.changed.emit()
+
+    # -- looking -----------------------------------------------------------------------------------
+
+    def look_in(self, folder: Path) -> None:
+        """Looks in another folder too; one that was looked in before is looked in anew."""
+        self.indexes.pop(folder, None)
+        if folder not in self.folders:
+            self.folders.append(folder)
+        self.trouble = ""
+        if self.looking is None:
+            self._next()
+        self.changed.emit()
+
+    def cancel(self) -> None:
+        """Stops looking; what was found so far counts."""
+        self._stop[0] = True
+        self._stop = [False]
+
+    def _next(self) -> None:
+        """Looks in the next folder that was not looked in; then matches."""
+        wanted = next((f for f in self.folders if f not in self.indexes), None)
+        if wanted is None:
+            self.looking = None
+            self._match()
+            return
+        self.looking = wanted
+        turn, stop = self._turn, self._stop
+        last = [0.0]
+
+        def report(files: int) -> None:
+            if time.monotonic() - last[0] > _OFTEN:
+                last[0] = time.monotonic()
+                try:
+                    self.progress.emit(files)
+                except RuntimeError:
+                    stop[0] = True  # the window was closed meanwhile
+
+        Task(
+            lambda: look(wanted, report, lambda: stop[0]),
+            lambda o: self._looked(turn, wanted, o),
+            self,
+        )
+
+    def _looked(self, turn: int, folder: Path, outcome: Any) -> None:
+        if turn != self._turn:
+            return
+        self.looking = None
+        if isinstance(outcome, BaseException):
+            self.folders.remove(folder)
+            self._fail(outcome)
+            if not isinstance(outcome, Cancelled):
+                self._next()
+            elif self.indexes:
+                self._match()
+            return
+        self.indexes[folder] = outcome
+        self._match()
+        if any(f not in self.indexes for f in self.folders):
+            self._next()
+
+    # -- matching ----------------------------------------------------------------------------------
+
+    def _match(self) -> None:
+        relinking, root = self.relinking, self.root
+        parts = [self.indexes[f] for f in self.folders if f in self.indexes]
+        if relinking is None or root is None or not parts:
+            self.changed.emit()
+            return
+        self._begun += 1
+        begun, turn, stop, decisions, key = (
+            self._begun,
+            self._turn,
+            self._stop,
+            self.decisions,
+            self.key,
+        )
+        checked = self.checked
+
+        def work() -> Outcome:
+            match = relinking.match(
+                merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions, checked
+            )
+            return self._outcome(relinking, match, key)
+
+        Task(work, lambda outcome: self._matched(turn, begun, outcome), self)
+
+    def _outcome(self, relinking: Relinking, match: Match, key: str) -> Outcome:
+        lost = [x for x, s in zip(match.lost, match.state, strict=True) if s is not State.FOUND]
+        changes = relinking.retargets(match)
+        found, words = summary(match)
+        return Outcome(
+            match=match,
+            groups=groups_of(match),
+            open=[i for i, s in enumerate(match.state) if s is State.OPEN],
+            documents=len(changes),
+            references=sum(len(c.to) for c in changes),
+            found=found,
+            words=words,
+            also=also_lost(self.workspace.register, [m.move for m in match.moves], key),
+            away=known_away(
+                self.workspace.register, self.workspace.drives, lost, crossed_away(self.workspace)
+            ),
+        )
+
+    def _matched(self, turn: int, begun: int, outcome: Any) -> None:
+        if turn != self._turn or begun != self._begun:
+            return
+        if isinstance(outcome, BaseException):
+            self._fail(outcome)
+            return
+        chosen = self.current
+        path = self.outcome.match.lost[chosen].path if self.outcome and chosen is not None else None
+        self.outcome = outcome
+        at = next(
+            (n for n, i in enumerate(outcome.open) if outcome.match.lost[i].path == path), None
+        )
+        self.at = at if at is not None else min(self.at, max(0, len(outcome.open) - 1))
+        self.changed.emit()
+
+    # -- what a person says ------------------------------------------------------------------------
+
+    @property
+    def current(self) -> int | None:
+        """The lost file that is asked about."""
+        open = self.outcome.open if self.outcome else []
+        return open[self.at] if self.at < len(open) else None
+
+    def candidates(self) -> list[Candidate]:
+        """What it may be."""
+        i = self.current
+        return (
+            self.outcome.match.candidates(i)[:9]
+            if self.outcome is not None and i is not None
+            else []
+        )
+
+    def next(self) -> None:
+        """Asks about the next one."""
+        if self.outcome and self.outcome.open:
+            self.at = (self.at + 1) % len(self.outcome.open)
+            self.changed.emit()
+
+    def choose(self, number: int) -> None:
+        """It is this candidate, counted from 1; 0 for none of them."""
+        i, candidates = self.current, self.candidates()
+        if i is None or self.outcome is None or number > len(candidates):
+            return
+        found = candidates[number - 1].path if number else None
+        self._decide(chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: found})
+        self.outcome.open.pop(self.at)  # the next one is asked about at once; the matching follows
+        self.at = min(self.at, max(0, len(self.outcome.open) - 1))
+        self.changed.emit()
+
+    def locate(self, i: int, found: Path) -> None:
+        """This lost file is here: a file that may lie where nobody looked yet."""
+        if self.outcome is None:
+            return
+        if found.parent not in self.folders:
+            self.folders.append(found.parent)
+        self._decide(
+            chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: bytes(found)},
+            match=False,
+        )
+        self._next()
+
+    def accept(self, move: Move) -> None:
+        """A folder move is so."""
+        self._decide(
+            accepted=self.decisions.accepted | {move}, refused=self.decisions.refused - {move}
+        )
+
+    def refuse(self, move: Move) -> None:
+        """A folder move is not so."""
+        self._decide(
+            refused=self.decisions.refused | {move}, accepted=self.decisions.accepted - {move}
+        )
+
+    def _decide(self, match: bool = True, **what: Any) -> None:
+        self.history.append(self.decisions)
+        self.decisions = replace(self.decisions, **what)
+        if match:
+            self._soon.start()
+
+    def take_back(self) -> None:
+        """Takes the last decision back."""
+        if self.history:
+            self.decisions = self.history.pop()
+            self._soon.start()
+
+    def check(self, on: bool) -> None:
+        """Whether what was found is read.
+
+        Lengths, capture times, and content where a digest is known.
+        """
+        self.checked = on
+        self._soon.start()
+
+    def moves(self) -> list[FolderMove]:
+        """Folder moves, those that wait for a word first."""
+        moves = self.outcome.match.moves if self.outcome else []
+        return sorted(moves, key=lambda m: (m.accepted, m.certain, -m.files))
+
+    # -- applying ----------------------------------------------------------------------------------
+
+    @property
+    def found(self) -> int:
+        """How many lost files were found."""
+        return self.outcome.found if self.outcome else 0
+
+    def apply(self) -> None:
+        """Relinks: the library here, or the copy that a crossing makes."""
+        outcome, relinking, surveyed, root = self.outcome, self.relinking, self.surveyed, self.root
+        if (
+            outcome is None
+            or relinking is None
+            or surveyed is None
+            or root is None
+            or self.busy
+            or not self.found
+        ):
+            return
+        if self.in_copy:
+            self.wants_copy.emit(outcome.match.ties())
+            return
+        self.busy, self.trouble = "Writing the documents anew, and reading them back.", ""
+        key, files = self.key, self.found
+
+        def work() -> Act:
+            done = acts_of(self.workspace).apply(
+                key,
+                surveyed.name,
+                surveyed.source,
+                files,
+                relinking.retargets(outcome.match),
+                relinking.known(),
+            )
+            remember(self.workspace, survey_library(self.workspace, root))
+            return done
+
+        self._work(work)
+
+    def undo(self) -> None:
+        """Gives the documents of the last act back as they were."""
+        act, root = self.act, self.root
+        if act is None or root is None or self.busy:
+            return
+        self.busy, self.trouble = "Putting the documents back as they were.", ""
+
+        def work() -> Act:
+            done = acts_of(self.workspace).undo(act.id)
+            again = survey_library(self.workspace, root)
+            recall(again.uses, done)
+            remember(self.workspace, again)
+            return done
+
+        self._work(work)
+
+    def groups(self) -> list[Group]:
+        """What is drawn: the outcome, or before there is one what each folder lost."""
+        return self.outcome.groups if self.outcome else self._before
+
+    def _work(self, work: Callable[[], Act]) -> None:
+        turn = self._turn
+        Task(work, lambda outcome: self._worked(turn, outcome), self)
+        self.changed.emit()
+
+    def _worked(self, turn: int, outcome: Any) -> None:
+        self.busy = ""
+        if turn != self._turn:
+            return
+        if isinstance(outcome, BaseException):
+            self._fail(outcome)
+            return
+        root = self.root
+        assert root is not None
+        self.open(root, self.decisions, self.folders)
+        self.relinked.emit(root)
+
+
+def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
+    """Where to look first.
+
+    Beside the library, and in the nearest folders that are left of where lost files should be.
+    """
+    mounts = {bytes(d.mount) for d in drives}
+    wanted = [Path(os.fsdecode(relinking.root)).parent]
+    nearest: dict[bytes, bytes] = {}
+    for x in relinking.lost:
+        if x.folder not in nearest:
+            above = x.folder
+            while above and not os.path.isdir(above):  # noqa: PTH112 - bytes
+                above = above.rpartition(b"/")[0]
+            nearest[x.folder] = above or b"/"
+    wanted += [Path(os.fsdecode(f)) for f in dict.fromkeys(nearest.values())]
+    away = [d.mount for d in drives if not d.connected]
+    good = [
+        f
+        for f in dict.fromkeys(wanted)
+        if (len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/"))
+        and not any(f.is_relative_to(m) for m in away)
+    ]
+    return [f for f in good if not any(f != other and f.is_relative_to(other) for other in good)][
+        :12
+    ]
+
+
+def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], str]:
+    """How folders are shown.
+
+    Below their drive, and with its label where it is not the library's own.
+
+    Args:
+        known: where drives are mounted, or were, and their labels.
+        home: the library's folder.
+    """
+    mounts = sorted(
+        ((mount.rstrip(b"/"), name) for mount, name in known.items()), key=lambda m: -len(m[0])
+    )
+    own = next((m for m, _ in mounts if (home + b"/").startswith(m + b"/")), b"")
+
+    def short(path: bytes) -> str:
+        for mount, name in mounts:
+            if (path + b"/").startswith(mount + b"/"):
+                inner = shown(path[len(mount) :].strip(b"/"))
+                return (
+                    inner or shown(name)
+                    if mount == own
+                    else f"{shown(name)} / {inner}".rstrip(" /")
+                )
+        return shown(path)
+
+    return short
+
+
+def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list[str]:
+    """What differs and agrees between what a document remembers and a candidate, a line each.
+
+    Pure.
+    """
+    lines = [f"{candidate.size:,}".replace(",", "\u202f") + " bytes" + _mark(candidate, "size")]
+    for what in ("length", "capture time", "date of change"):
+        if what in more:
+            lines.append(more[what] + _mark(candidate, what))
+    rest = [
+        d
+        for d in candidate.differs
+        if d not in ("size", "length", "capture time", "date of change")
+    ]
+    return lines + rest
+
+
+def _mark(candidate: Candidate, what: str) -> str:
+    return " =" if what in candidate.agrees else " ≠" if what in candidate.differs else ""

@@ -1,0 +1,271 @@
+"""Relinking in the side panel.
+
+Where it is looked, folder moves as cards, what changes, and the one button.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QRadioButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fascis.desktop.kit.pieces import Row, button, label, row, rule, tip
+from fascis.desktop.relink.controller import Relinks, short_names
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted, number
+from fascis.library.standing import Standing
+from fascis.relink.moves import FolderMove
+
+if TYPE_CHECKING:
+    from fascis.desktop.kit.panel import SidePanel
+
+_MOST_CARDS, _MORE_CARDS = 4, 20
+
+
+class RelinkPage:
+    """Shows :class:`Relinks` in a side panel."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+        self._looking: Row | None = None
+        self._cards = _MOST_CARDS
+        self._root: Path | None = None
+
+    def show(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
+        """Everything.
+
+        Args:
+            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another
+                library by its id with a move.
+        """
+        panel = self._panel
+        name = (
+            shown(relinks.surveyed.name)
+            if relinks.surveyed
+            else shown(relinks.root.name if relinks.root else "")
+        )
+        panel.begin("Looking in", name)
+        self._looking = None
+        if self._root != relinks.root:
+            self._root, self._cards = relinks.root, _MOST_CARDS
+        if relinks.trouble:
+            panel.add(label(relinks.trouble, wrong=True))
+        if relinks.busy:
+            panel.add(label(relinks.busy, quiet=True))
+        self._places(relinks, actions)
+        if relinks.moves():
+            panel.head("One decision for many")
+            moves = relinks.moves()
+            for made in moves[: self._cards]:
+                panel.add(self._card(relinks, made, actions))
+            if len(moves) > self._cards:
+                more = len(moves) - self._cards
+                panel.add(
+                    label(
+                        f"{number(more)} more folder moves explain no more files each.", quiet=True
+                    )
+                )
+                panel.add(
+                    button(
+                        f"See {number(min(more, _MORE_CARDS))} more",
+                        partial(self._see_more, relinks),
+                        link=True,
+                    )
+                )
+        if relinks.act is not None:
+            self._done(relinks)
+        if relinks.outcome is not None and relinks.found:
+            self._what_changes(relinks)
+        self._end(relinks)
+
+    def _see_more(self, relinks: Relinks) -> None:
+        self._cards += _MORE_CARDS
+        relinks.changed.emit()
+
+    def progress(self, files: int) -> None:
+        """Files seen in the folder that is looked in now."""
+        if self._looking is not None:
+            self._looking.change("", f"{number(files)} files seen")
+
+    # -- its parts ---------------------------------------------------------------------------------
+
+    def _places(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
+        panel = self._panel
+        short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
+        for folder in relinks.folders:
+            words = short(bytes(folder))
+            if folder == relinks.looking:
+                self._looking = row(words, "", "0 files seen")
+                panel.add(self._looking)
+                panel.add(button("Stop looking", relinks.cancel, link=True))
+            elif (index := relinks.indexes.get(folder)) is not None:
+                unseen = (
+                    f", {counted(len(index.troubles), 'folder')} not readable"
+                    if index.troubles
+                    else ""
+                )
+                panel.add(
+                    row(words, "", f"{counted(index.files, 'file')}, {index.seconds:.0f} s{unseen}")
+                )
+            else:
+                panel.add(row(words, "", "waits its turn"))
+            panel.add(rule())
+        away = relinks.outcome.away if relinks.outcome else {}
+        for name, files in away.items():
+            panel.add(
+                row(f"{shown(name)} is away", "", f"it is known to have {number(files)} of them")
+            )
+            panel.add(rule())
+        if relinks.relinking is None or not relinks.relinking.lost:
+            return
+        looked = set(relinks.folders)
+        for drive in relinks.drives:
+            inside = any(f == drive.mount or drive.mount in f.parents for f in looked)
+            if not inside and str(drive.mount) != "/" and not drive.read_only:
+                panel.add(
+                    button(
+                        f"Look on {elided(shown(drive.label), 24)}",
+                        partial(relinks.look_in, Path(drive.mount)),
+                        link=True,
+                    )
+                )
+        panel.add(button("Look in another folder…", actions["folder"], link=True))
+        if relinks.current is not None or relinks.outcome is not None:
+            panel.add(button("Show where one file is…", actions["file"], link=True))
+
+    def _card(
+        self, relinks: Relinks, made: FolderMove, actions: dict[str, Callable[..., None]]
+    ) -> QWidget:
+        short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
+        card = QFrame()
+        card.setObjectName("card")
+        down = QVBoxLayout(card)
+        down.setContentsMargins(11, 9, 11, 9)
+        down.setSpacing(3)
+        old, new = short(made.move.old), short(made.move.new)
+        said = QLabel()
+        said.setTextFormat(Qt.TextFormat.PlainText)
+        said.setWordWrap(True)
+        said.setText(f"{elided(old, 60)}\nis now {elided(new, 60)}")
+        said.setToolTip(tip(f"{shown(made.move.old)}\nis now\n{shown(made.move.new)}"))
+        said.setProperty("head", True)
+        down.addWidget(said)
+        against = ", ".join(made.against)
+        down.addWidget(
+            label(
+                f"explains {number(made.files)}, "
+                + (f"against it: {against}" if against else "none against it"),
+                quiet=True,
+            )
+        )
+        also = relinks.outcome.also.get(made.move, []) if relinks.outcome else []
+        for other in also:
+            words = f"{elided(shown(other.told(also)), 40)} lost {number(other.files)} there too"
+            opened = button(words, partial(actions["open"], other.library, made.move), link=True)
+            opened.setToolTip(tip(shown(str(other.root))))
+            down.addWidget(opened)
+        across = QHBoxLayout()
+        across.setSpacing(18)
+        if made.accepted:
+            across.addWidget(label("Accepted", quiet=True, wrap=False))
+        else:
+            accept = button("Accept", partial(relinks.accept, made.move), link=True)
+            accept.setAccessibleName(f"Accept: {old} is now {new}")
+            across.addWidget(accept)
+        refuse = button("Refuse", partial(relinks.refuse, made.move), link=True)
+        refuse.setAccessibleName(f"Refuse: {old} is now {new}")
+        across.addWidget(refuse)
+        across.addStretch(1)
+        down.addLayout(across)
+        card.setAccessibleName(f"{old} is now {new}, explains {made.files}")
+        return card
+
+    def _done(self, relinks: Relinks) -> None:
+        act = relinks.act
+        assert act is not None
+        self._panel.head("Relinked")
+        when = time.strftime("%d %b, %H:%M", time.localtime(act.when))
+        words = f"{counted(act.files, 'file')} in {counted(len(act.documents), 'document')}"
+        self._panel.add(
+            row(words, "", f"{when} · each is kept beside, as it was: …before-{act.id[:8]}")
+        )
+        self._panel.add(button("Undo: documents as before", relinks.undo, link=True))
+
+    def _what_changes(self, relinks: Relinks) -> None:
+        panel, outcome = self._panel, relinks.outcome
+        assert outcome is not None
+        panel.head("What changes")
+        group = QButtonGroup(panel)
+
+        def choose(in_copy: bool, on: bool) -> None:
+            if on and relinks.in_copy is not in_copy:
+                relinks.in_copy = in_copy
+                relinks.changed.emit()
+
+        for in_copy, words in (
+            (False, "the library here; each document is\nkept as it was before"),
+            (True, "only the copy that a crossing makes"),
+        ):
+            choice = QRadioButton(words)
+            choice.setChecked(relinks.in_copy is in_copy)
+            choice.toggled.connect(partial(choose, in_copy))
+            group.addButton(choice)
+            panel.add(choice)
+        check = QCheckBox("Compare lengths and content first")
+        check.setToolTip(
+            "Reads every file that was found, as far as its length, capture time or digest is "
+            "known."
+        )
+        check.setChecked(relinks.checked)
+        check.toggled.connect(relinks.check)
+        panel.add(check)
+        documents = counted(outcome.documents, "document")
+        panel.add(
+            label(
+                f"{documents}, {counted(outcome.references, 'reference')}. In and out points, "
+                "grades and titles stay as they are.",
+                quiet=True,
+            )
+        )
+
+    def _end(self, relinks: Relinks) -> None:
+        found = relinks.found
+        if relinks.relinking is not None and not relinks.relinking.lost:
+            self._panel.end()
+            return
+        words = (
+            f"Plan a crossing with {counted(found, 'file')}"
+            if relinks.in_copy
+            else f"Relink {counted(found, 'file')}"
+        )
+        main = button(words if found else "Relink", relinks.apply, main=True)
+        left = (
+            [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY]
+            if relinks.relinking
+            else []
+        )
+        nothing = (
+            "Nothing was found yet."
+            if left
+            else "What is lost is on a drive that is away: connect it."
+        )
+        reason = "" if found else nothing
+        reason = relinks.busy or reason
+        main.setEnabled(not reason)
+        if reason:
+            self._panel.add_to_foot(label(reason, quiet=True))
+        self._panel.end(main)

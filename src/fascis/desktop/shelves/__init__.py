@@ -1,0 +1,1 @@
+"""The place Shelves: drives as shelves, and what stands on them."""

@@ -1,0 +1,468 @@
+"""How shelves are drawn.
+
+Drives as lines, libraries on them as blocks as wide as they are big, and what would become of them.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QWidget
+
+from fascis.desktop.kit import theme
+from fascis.desktop.kit.pieces import elide
+from fascis.desktop.kit.theme import BOLD, NORMAL
+from fascis.drives.describing import file_system_words, speed_words, state_words, transport_words
+from fascis.drives.model import Drive
+from fascis.files.names import shown
+from fascis.files.sizes import NBSP, counted, size
+from fascis.files.times import date_text
+from fascis.library.shelves import OnShelf, Shelf
+
+LABEL_X, SHELF_X, RIGHT = 20, 186, 24
+BLOCK_H, LEAST_BLOCK = 62, 28
+NEW_BLOCK = 96  # of a library whose size is not known yet
+_GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
+NOTCH = 0.85
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """What would become of a shelf if the picked-up library were put on it.
+
+    ``verdict`` is the bold first line.
+    """
+
+    drive: str
+    verdict: str
+    detail: str
+    takes: int
+    possible: bool
+
+
+@dataclass(slots=True)
+class Block:
+    """Where a library is painted, and on which shelf."""
+
+    rect: QRectF
+    shelf: int
+    standing: OnShelf
+
+
+def _capacity_step(drive: Drive, largest: int) -> float:
+    """Shelf length in three steps by capacity, so that a stick does not look like an archive."""
+    if drive.capacity * 3 >= largest:
+        return 1.0
+    return 0.72 if drive.capacity * 12 >= largest else 0.34
+
+
+def drive_words(shelf: Shelf) -> str:
+    """The quiet lines under a drive's name.
+
+    What it is, and why it cannot be used now or how fast it is.
+    """
+    drive = shelf.drive
+    if state := state_words(drive, shelf.seen_at):
+        return f"{file_system_words(drive)} · {state}"
+    first = " · ".join(
+        filter(None, (file_system_words(drive), transport_words(drive), size(drive.capacity)))
+    )
+    return "\n".join(filter(None, (first, speed_words(shelf.speed))))
+
+
+def short_flag(shelf: Shelf) -> str:
+    """The one thing about a drive that must be seen before it is chosen, or how full it is."""
+    drive = shelf.drive
+    if drive.twin_of:
+        return "one of two with one identity" if drive.ambiguous else "a clone of it is connected"
+    if drive.errors:
+        return f"{counted(drive.errors, 'fault')} counted"
+    if not drive.connected:
+        return ""
+    if drive.read_only:
+        return "read-only"
+    return "seems a backup disk" if shelf.character.backup else f"{drive.full:.0%} full"
+
+
+def block_words(standing: OnShelf, several: bool) -> str:
+    """The second line of a block: how big it is.
+
+    Where several have its name, or it is new, which of them it is.
+    """
+    if standing.says:
+        return "new here" if standing.offered else "another folder"
+    words = size(standing.size) if standing.summary else "not looked at"
+    which = "set aside" if standing.parked else "home" if standing.home else "copy"
+    return f"{which} · {words}" if several else words
+
+
+class ShelfDrawing(QWidget):
+    """What the view of shelves paints. The view keeps what is chosen, picked up and hovered."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._shelves: list[Shelf] = []
+        self._previews: dict[str, Preview] = {}
+        self._blocks: list[Block] = []
+        self._rows: list[tuple[QRectF, int]] = []
+        self._selected: OnShelf | None = None
+        self._drive: str | None = None  # the chosen drive, when no library is
+        self._picked: OnShelf | None = None
+        self._over: int | None = None
+        self._pointer: QPointF | None = None
+        self._notes: dict[str, tuple[str, str]] = {}
+        self._several: set[str] = set()
+        self.empty_text = ""
+
+    # -- painting ----------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Paints everything."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), theme.active().color("ground"))
+        self._blocks, self._rows = [], []
+        if not self._shelves:
+            painter.setPen(theme.active().color("muted"))
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                self.empty_text or "Looking at the drives …",
+            )
+        y, group = 12.0, ""
+        largest = max((s.drive.capacity for s in self._shelves), default=1)
+        for i, shelf in enumerate(self._shelves):
+            if shelf.group != group:
+                group = shelf.group
+                painter.setFont(theme.font(12, BOLD))
+                painter.setPen(theme.active().color("muted"))
+                painter.drawText(QPointF(LABEL_X, y + 10), _GROUPS[group])
+                y += 22
+            self._shelf(painter, i, shelf, y, largest)
+            y += 110
+        if self._picked and self._pointer:
+            self._ghost(painter)
+        painter.end()
+
+    def _shelf(self, painter: QPainter, index: int, shelf: Shelf, y: float, largest: int) -> None:
+        t, drive = theme.active(), shelf.drive
+        row = QRectF(14, y - 4, self.width() - 28, 106)
+        self._rows.append((row, index))
+        preview = self._previews.get(drive.uuid) if self._picked else None
+        over = self._picked is not None and self._over == index and drive.uuid != self._picked.drive
+        if over:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color("panel"))
+            painter.drawRoundedRect(row, 8, 8)
+        self._drive_label(painter, shelf, y)
+        if drive.uuid == self._drive:
+            self._chosen_drive(painter, y)
+        length = (self.width() - SHELF_X - RIGHT - 96) * _capacity_step(drive, largest)
+        base = y + 12 + BLOCK_H
+        painter.setPen(
+            QPen(
+                t.color("away_text" if not drive.connected else "ink"),
+                4,
+                Qt.PenStyle.DotLine if not drive.connected else Qt.PenStyle.SolidLine,
+                Qt.PenCapStyle.RoundCap,
+            )
+        )
+        painter.drawLine(QPointF(SHELF_X, base + 2), QPointF(SHELF_X + length, base + 2))
+        if drive.connected:
+            notch = SHELF_X + length * NOTCH
+            painter.setPen(QPen(t.color("ink"), 2))
+            painter.drawLine(QPointF(notch, base + 6), QPointF(notch, base + 13))
+        end = self._standings(painter, index, shelf, SHELF_X, base, length)
+        if preview and over and preview.possible:
+            end = self._outline(painter, preview, drive, end, base, length)
+        self._right_words(painter, shelf, y, base, end, preview)
+
+    def _drive_label(self, painter: QPainter, shelf: Shelf, y: float) -> None:
+        t, drive = theme.active(), shelf.drive
+        width = SHELF_X - LABEL_X - 12
+        painter.setFont(theme.font(13, BOLD))
+        painter.setPen(t.color("ink"))
+        painter.drawText(
+            QPointF(LABEL_X, y + 14),
+            elide(shown(drive.label), QFontMetricsF(painter.font()), width),
+        )
+        painter.setFont(theme.font(12))
+        painter.setPen(t.color("muted"))
+        words = QRectF(LABEL_X, y + 20, width, 48)
+        taken = painter.boundingRect(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
+        painter.drawText(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
+        if flag := short_flag(shelf):
+            urgent = not flag.endswith("full") or drive.full >= NOTCH
+            painter.setFont(theme.font(12, BOLD if urgent else NORMAL))
+            painter.setPen(t.color("ink" if urgent else "muted"))
+            painter.drawText(
+                QRectF(LABEL_X, min(taken.bottom(), y + 68) + 1, width, 32),
+                Qt.TextFlag.TextWordWrap,
+                flag,
+            )
+
+    def _chosen_drive(self, painter: QPainter, y: float) -> None:
+        """The outline of a drive that is chosen itself."""
+        rect = QRectF(LABEL_X - 7, y - 3, SHELF_X - LABEL_X - 2, 102)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(theme.active().color("ink"), 2))
+        painter.drawRoundedRect(rect, 5, 5)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.active().color("twine"), 1, Qt.PenStyle.DashLine))
+            painter.drawRoundedRect(rect.adjusted(-3, -3, 3, 3), 7, 7)
+
+    def _standings(
+        self, painter: QPainter, index: int, shelf: Shelf, x: float, base: float, length: float
+    ) -> float:
+        drive = shelf.drive
+        capacity = max(drive.capacity, 1)
+        if drive.connected and shelf.other > 0.001 * capacity:
+            width = max(3.0, length * shelf.other / capacity)
+            self._other(painter, shelf, QRectF(x, base - BLOCK_H, width, BLOCK_H))
+            x += width + 2
+        small: list[OnShelf] = []
+        for standing in shelf.standings:
+            width = length * standing.size / capacity if not standing.says else NEW_BLOCK
+            if (
+                x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4
+                and standing is not self._selected
+            ):
+                small.append(standing)
+                continue
+            rect = QRectF(x, base - BLOCK_H, max(width, LEAST_BLOCK), BLOCK_H)
+            self._blocks.append(Block(rect, index, standing))
+            self._block(painter, rect, standing, drive.connected)
+            x = rect.right() + 3
+        if small:
+            painter.setPen(theme.active().color("muted"))
+            painter.drawText(QPointF(x + 4, base - 6), f"+{len(small)} small")
+            x += 70
+        return x
+
+    def _other(self, painter: QPainter, shelf: Shelf, rect: QRectF) -> None:
+        t = theme.active()
+        painter.setPen(QPen(t.color("line"), 1))
+        painter.setBrush(t.color("trough"))
+        painter.drawRoundedRect(rect, 3, 3)
+        if rect.width() > 70:
+            painter.setFont(theme.font(12))
+            painter.setPen(t.color("muted"))
+            name = "System, other" if shelf.group == "inside" else "Other"
+            short = elide(name, QFontMetricsF(painter.font()), rect.width() - 12)
+            painter.drawText(
+                rect.adjusted(8, 6, -4, 0),
+                Qt.AlignmentFlag.AlignTop,
+                f"{short}\n{size(shelf.other)}",
+            )
+
+    def _block(self, painter: QPainter, rect: QRectF, standing: OnShelf, connected: bool) -> None:
+        t = theme.active()
+        lifted = self._picked is not None and standing.id == self._picked.id
+        line = Qt.PenStyle.DashLine if standing.says else Qt.PenStyle.SolidLine
+        painter.setPen(
+            QPen(
+                t.color("block_edge" if connected else "away_text"),
+                1,
+                Qt.PenStyle.DotLine if not connected or lifted else line,
+            )
+        )
+        painter.setBrush(t.color("ground" if lifted or not connected or standing.says else "block"))
+        painter.drawRoundedRect(rect, 3, 3)
+        if standing.parked:
+            painter.setBrush(Qt.BrushStyle.BDiagPattern)
+            painter.drawRoundedRect(rect, 3, 3)
+        self._strip(painter, rect, standing)
+        metrics_bold = QFontMetricsF(theme.font(13, BOLD))
+        if rect.width() >= 34:
+            painter.setFont(theme.font(13, BOLD))
+            painter.setPen(t.color("ink"))
+            painter.drawText(
+                QPointF(rect.x() + 7, rect.y() + 18),
+                elide(shown(standing.name), metrics_bold, rect.width() - 12),
+            )
+            painter.setFont(theme.font(12))
+            words = block_words(standing, standing.name in self._several)
+            metrics = QFontMetricsF(painter.font())
+            if metrics.horizontalAdvance(words) > rect.width() - 10 and " " in words:
+                words = words.split(" · ")[0]
+            if metrics.horizontalAdvance(words) <= rect.width() - 8:  # half a figure says nothing
+                painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), words)
+        if self._selected and standing.id == self._selected.id:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(t.color("ink"), 2))
+            painter.drawRoundedRect(rect.adjusted(-3, -3, 3, 1), 5, 5)
+            if self.hasFocus():
+                painter.setPen(QPen(t.color("twine"), 1, Qt.PenStyle.DashLine))
+                painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
+
+    def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
+        """The strip at a block's foot, only of what is inside it.
+
+        In use, can be made again, unused.
+        """
+        if not standing.summary or not standing.summary.allocated or standing.parked:
+            return
+        t = theme.active()
+        share = standing.summary.remakeable / standing.summary.allocated
+        foot = QRectF(rect.x() + 2, rect.bottom() - 9, rect.width() - 4, 8)
+        painter.setPen(Qt.PenStyle.NoPen)
+        idle = min(standing.summary.unused[1] / max(standing.summary.bytes, 1), 1 - share)
+        x = foot.x()
+        for part, colour in ((1 - share - idle, "held"), (share, "remakeable"), (idle, "unused")):
+            painter.setBrush(t.color(colour))
+            painter.drawRect(QRectF(x, foot.y(), foot.width() * part, foot.height()))
+            x += foot.width() * part
+
+    def _outline(
+        self,
+        painter: QPainter,
+        preview: Preview,
+        drive: Drive,
+        x: float,
+        base: float,
+        length: float,
+    ) -> float:
+        width = max(LEAST_BLOCK + 12.0, length * preview.takes / max(drive.capacity, 1))
+        rect = QRectF(x + 2, base - BLOCK_H, width, BLOCK_H)
+        painter.setPen(QPen(theme.active().color("ink"), 2, Qt.PenStyle.DashLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRoundedRect(rect, 3, 3)
+        if width < 64:
+            return rect.right()
+        painter.setFont(theme.font(12, BOLD))
+        painter.drawText(
+            QPointF(rect.x() + 7, rect.y() + 18),
+            elide(
+                shown(self._picked.name if self._picked else ""),
+                QFontMetricsF(painter.font()),
+                width - 10,
+            ),
+        )
+        painter.setFont(theme.font(12))
+        painter.drawText(
+            QPointF(rect.x() + 7, rect.y() + 35),
+            elide(size(preview.takes), QFontMetricsF(painter.font()), width - 8),
+        )
+        return rect.right()
+
+    def _right_words(
+        self,
+        painter: QPainter,
+        shelf: Shelf,
+        y: float,
+        base: float,
+        end: float,
+        preview: Preview | None,
+    ) -> None:
+        t, drive = theme.active(), shelf.drive
+        room = self.width() - RIGHT - 96 - end - 16
+        if preview:
+            own = self._picked is not None and self._picked.drive == drive.uuid
+            x, top = end + 14, base - BLOCK_H + 4
+            if room < 200:
+                x, room = end + 14, max(room, 120)
+            painter.setFont(theme.font(12, BOLD))
+            painter.setPen(t.color("ink"))
+            painter.drawText(
+                QRectF(x, top, room, 16),
+                Qt.AlignmentFlag.AlignVCenter,
+                elide(preview.verdict, QFontMetricsF(painter.font()), room),
+            )
+            painter.setFont(theme.font(12))
+            painter.setPen(t.color("muted"))
+            painter.drawText(
+                QRectF(x, top + 18, room, 36), Qt.TextFlag.TextWordWrap, preview.detail
+            )
+            if own:
+                return
+        elif drive.uuid in self._notes:
+            self._note(
+                painter, self._notes[drive.uuid], end + 14, base - BLOCK_H + 4, max(room, 160)
+            )
+        if drive.connected:
+            painter.setFont(theme.font(13, BOLD))
+            painter.setPen(t.color("ink"))
+            painter.drawText(
+                QRectF(self.width() - RIGHT - 90, y + 14, 90, 18),
+                Qt.AlignmentFlag.AlignRight,
+                size(drive.free),
+            )
+            painter.setFont(theme.font(12))
+            painter.setPen(t.color("muted"))
+            painter.drawText(
+                QRectF(self.width() - RIGHT - 90, y + 32, 90, 16),
+                Qt.AlignmentFlag.AlignRight,
+                "free",
+            )
+
+    def _note(
+        self, painter: QPainter, note: tuple[str, str], x: float, top: float, room: float
+    ) -> None:
+        """What just happened to a drive, beside what stands on it."""
+        t = theme.active()
+        top -= 0 if note[0] else 18
+        painter.setFont(theme.font(12, BOLD))
+        painter.setPen(t.color("ink"))
+        painter.drawText(
+            QRectF(x, top, room, 16),
+            Qt.AlignmentFlag.AlignVCenter,
+            elide(note[0], QFontMetricsF(painter.font()), room),
+        )
+        painter.setFont(theme.font(12))
+        painter.setPen(t.color("muted"))
+        painter.drawText(QRectF(x, top + 18, room, 36), Qt.TextFlag.TextWordWrap, note[1])
+
+    def _ghost(self, painter: QPainter) -> None:
+        assert self._picked and self._pointer
+        t = theme.active()
+        rect = QRectF(self._pointer.x() + 8, self._pointer.y() + 6, 170, 44)
+        painter.setOpacity(0.94)
+        painter.setPen(QPen(t.color("ink"), 1.5))
+        painter.setBrush(t.color("block"))
+        painter.drawRoundedRect(rect, 4, 4)
+        painter.setFont(theme.font(13, BOLD))
+        painter.drawText(
+            rect.adjusted(10, 5, -6, 0),
+            Qt.AlignmentFlag.AlignTop,
+            elide(shown(self._picked.name), QFontMetricsF(painter.font()), 152),
+        )
+        painter.setFont(theme.font(12))
+        painter.drawText(
+            rect.adjusted(10, 23, -6, 0), Qt.AlignmentFlag.AlignTop, size(self._picked.size)
+        )
+        painter.setOpacity(1)
+
+
+def drive_tooltip(shelf: Shelf) -> str:
+    """Whole label, place and exact bytes of a drive."""
+    d = shelf.drive
+    lines = [shown(d.label), shown(str(d.mount)) if d.mounted else "not mounted"]
+    if d.connected:
+        lines.append(f"{d.free:,}{NBSP}of {d.capacity:,}{NBSP}bytes free")
+    return "\n".join(lines)
+
+
+def tooltip(standing: OnShelf) -> str:
+    """Whole name, place and exact bytes of a block."""
+    if standing.summary is None:
+        return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"
+    s = standing.summary
+    changed = date_text(s.last_change_ns, "%d %b %Y, %H:%M")
+    looked = (
+        time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at))
+        if standing.surveyed_at
+        else "not yet"
+    )
+    copies = (
+        f"{counted(standing.copies, 'verified copy', 'verified copies')}"
+        if standing.copies
+        else "no verified copy"
+    )
+    return (
+        f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, "
+        f"{s.bytes:,}{NBSP}bytes ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed "
+        f"{looked} · {copies}"
+    )

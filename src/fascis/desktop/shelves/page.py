@@ -1,0 +1,165 @@
+"""A library, or a copy of one, in the side panel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import FullBar, button, label
+from fascis.desktop.kit.words import ROLE_WORDS
+from fascis.files.names import shown
+from fascis.files.sizes import counted, size
+from fascis.files.times import date_text
+from fascis.library.shelves import OnShelf
+from fascis.library.standing import Standing
+from fascis.library.summary import Summary
+
+
+class LibraryPage:
+    """Shows libraries in a side panel."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+
+    def show_library(
+        self,
+        s: OnShelf,
+        drive: str,
+        copies: list[str],
+        full: tuple[float, float] | None,
+        best: str | None,
+        actions: dict[str, Callable[[], None]],
+        warnings: Sequence[str] = (),
+        away: str = "",
+    ) -> None:
+        """A library or a copy: what it holds, its copies, what its drive would be after.
+
+        Warnings first.
+
+        ``away`` says that its drive is not connected: then nothing is offered that needs it.
+        """
+        panel = self._panel
+        changed = (
+            date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
+            if s.summary
+            else "not looked at yet"
+        )
+        kind = (
+            "originals, set aside"
+            if s.parked
+            else s.kind
+            if s.home
+            else f"verified copy of an {s.kind}"
+            if s.kind[0] in "aeiou"
+            else f"verified copy of a {s.kind}"
+        )
+        panel.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
+        for warning in warnings:
+            panel.add(label(warning, wrong=True))
+        if away:
+            panel.add(label(away))
+        if s.parked:
+            panel.add(
+                label(
+                    "Set aside after a crossing. It frees nothing until it is deleted; it is never "
+                    "deleted automatically."
+                )
+            )
+            panel.end(button("See its crossing", actions["crossing"], main=True))
+            return
+        if s.summary:
+            panel.head("What it holds")
+            for role, (files, _, allocated) in sorted(
+                s.summary.roles.items(), key=lambda x: -x[1][2]
+            ):
+                panel.add_row(
+                    ROLE_WORDS[role],
+                    size(allocated),
+                    counted(files, "file") + (", can be made again" if role.remakeable else ""),
+                )
+            if s.summary.bytes > s.summary.allocated * 1.05 + 1_000_000:
+                panel.add(
+                    label(
+                        f"{size(s.summary.bytes)} by their lengths; the rest are holes that take "
+                        "no room.",
+                        quiet=True,
+                    )
+                )
+            self._before_it_travels(s.summary, actions.get("relink"))
+        panel.head("Copies of it")
+        panel.add(
+            label("\n".join(copies) if copies else "Only this one. No verified copy anywhere.")
+        )
+        if full:
+            panel.head(f"{shown(drive)}, after the originals are deleted")
+            now, after = full
+            panel.add(FullBar(now, f"now {now:.0%} full"))
+            panel.space(3)
+            panel.add(FullBar(after, f"{after:.0%} full", f"frees {size(s.size)}", after=True))
+        buttons = []
+        if away:
+            forget = [button("Forget it (touches no file)", actions["forget"])] if s.home else []
+            panel.end(*forget)
+            return
+        if best:
+            buttons.append(
+                button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True)
+            )
+        else:
+            panel.add(label("No other connected drive can take it.", quiet=True))
+        if "strands" in actions and s.summary:
+            buttons.append(button("See its strands", actions["strands"]))
+        buttons.append(button("Look at it again", actions["survey"]))
+        if s.home and not s.summary:
+            buttons.append(button("Forget it (touches no file)", actions["forget"]))
+        panel.end(*buttons)
+
+    def _before_it_travels(self, s: Summary, relink: Callable[[], None] | None) -> None:
+        """What it lacks, what lies outside, what could be left out; nothing where all is well."""
+        panel = self._panel
+
+        def of(standing: Standing) -> tuple[int, int]:
+            return s.standing.get(standing, (0, 0))
+
+        missing, away, loose = map(of, (Standing.MISSING, Standing.AWAY, Standing.LOOSE))
+        lines = []
+        for (files, total), word in ((missing, "missing"), (away, "away")):
+            if files:
+                lines.append(
+                    (
+                        f"{counted(files, 'file')} {word}",
+                        size(total) if total else "",
+                        "last known size" if total else "",
+                    )
+                )
+        if loose[0]:
+            lines.append(
+                (
+                    f"{counted(loose[0], 'file')} loose",
+                    size(loose[1]),
+                    "used, and outside its folder: gathered",
+                )
+            )
+        if s.not_understood:
+            lines.append(
+                (
+                    f"{counted(s.not_understood, 'document')} not understood",
+                    "",
+                    "what they refer to is not known",
+                )
+            )
+        if not lines and not s.unused[0]:
+            return
+        panel.head("Before it can travel whole" if lines else "Could be left out")
+        for left, right, quiet in lines:
+            panel.add_row(left, right, quiet)
+        if relink is not None and (missing[0] or away[0]):
+            panel.add(button("Relink: look for what is lost", relink, link=True))
+        if s.remakeable:
+            panel.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
+        if s.unused[0]:
+            panel.add_row(
+                "Unused",
+                size(s.unused[1]),
+                f"{counted(s.unused[0], 'file')} that nothing refers to",
+            )

@@ -1,0 +1,298 @@
+"""The place Shelves: drives drawn as shelves, libraries standing on them as wide as they are big.
+
+A block is dragged to another shelf with the pointer, or picked up with Space; both shelves show
+what would become of them.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import Path
+
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent
+from PyQt6.QtWidgets import QSizePolicy, QToolTip
+
+from fascis.desktop.kit.pieces import tip
+from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
+from fascis.library.shelves import OnShelf, Shelf
+
+
+class ShelvesView(ShelfDrawing):
+    """Paints the shelves and takes pointer and keys.
+
+    Signals say what happened; the frame decides.
+    """
+
+    touched = (
+        pyqtSignal()
+    )  # a person chose a library or a drive; chosen comes after every look at the drives too
+    chosen = pyqtSignal(object)  # OnShelf or None
+    drive_chosen = pyqtSignal(object)  # Shelf
+    picked_up = pyqtSignal(object)  # OnShelf
+    let_go = pyqtSignal()
+    opened = pyqtSignal(object)  # OnShelf
+    put_down = pyqtSignal(object, object)  # OnShelf, Drive
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("ground")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.MinimumExpanding)
+        self.setAccessibleName("Shelves")
+        self._pressed: QPointF | None = None
+
+    # -- what it shows -----------------------------------------------------------------------------
+
+    def show_shelves(self, shelves: list[Shelf], wanted: Path | None = None) -> None:
+        """Shows shelves as they are now; the library at ``wanted``, or the present, is chosen."""
+        self._shelves = shelves
+        standing = [s for shelf in shelves for s in shelf.standings]
+        self._several = {n for n, count in Counter(s.name for s in standing).items() if count > 1}
+        kept = next((s for s in standing if s.root == wanted), None)
+        kept = kept or next(
+            (s for s in standing if self._selected and s.id == self._selected.id), None
+        )
+        if self._drive is not None and (wanted is not None or self.drive is None):
+            self._drive = None
+        if self._drive is not None:
+            kept = None
+        elif kept is None and shelves:
+            fullest = sorted(
+                (s for s in shelves if s.standings and s.drive.connected),
+                key=lambda s: -s.drive.full,
+            )
+            kept = fullest[0].standings[0] if fullest else None
+        self._selected = kept
+        self.updateGeometry()
+        self.setMinimumHeight(self.sizeHint().height())
+        self.update()
+        if self.drive is None:
+            self.chosen.emit(kept)
+        else:
+            self.drive_chosen.emit(self.drive)
+
+    def show_notes(self, notes: dict[str, tuple[str, str]]) -> None:
+        """Shows a short note beside drives, by UUID: a bold line, and a quiet one."""
+        self._notes = notes
+        self.update()
+
+    def show_previews(self, previews: list[Preview]) -> None:
+        """Shows what would become of each shelf."""
+        self._previews = {p.drive: p for p in previews}
+        self.update()
+
+    @property
+    def selected(self) -> OnShelf | None:
+        """The library that the side panel is about."""
+        return self._selected
+
+    @property
+    def drive(self) -> Shelf | None:
+        """The drive that the side panel is about, when no library is chosen."""
+        return next((s for s in self._shelves if s.drive.uuid == self._drive), None)
+
+    @property
+    def picked(self) -> OnShelf | None:
+        """The library that is in the air."""
+        return self._picked
+
+    def block_of(self, name: str) -> QRectF:
+        """Where a library's block is painted, in the view's pixels."""
+        return next(b.rect for b in self._blocks if b.standing.name == name)
+
+    def shelf_of(self, label: str) -> QRectF:
+        """Where a drive's shelf is painted."""
+        return next(r for r, i in self._rows if self._shelves[i].drive.label == label)
+
+    def sizeHint(self) -> QSize:
+        """As high as its shelves need."""
+        groups = len({s.group for s in self._shelves})
+        return QSize(900, 30 + groups * 24 + len(self._shelves) * 110)
+
+    # -- pointer -----------------------------------------------------------------------------------
+
+    def _block_at(self, point: QPointF) -> Block | None:
+        return next((b for b in self._blocks if b.rect.contains(point)), None)
+
+    def _row_at(self, point: QPointF) -> int | None:
+        return next((i for r, i in self._rows if r.contains(point)), None)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Chooses a block or a drive; the block can then be dragged."""
+        if event is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        self.setFocus(Qt.FocusReason.MouseFocusReason)
+        block = self._block_at(event.position())
+        if block:
+            self._select(block.standing)
+            self._pressed = event.position()
+        elif (i := self._row_at(event.position())) is not None:
+            self._select_drive(self._shelves[i])
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Drags."""
+        if event is None:
+            return
+        if (
+            self._pressed is not None
+            and self._picked is None
+            and (event.position() - self._pressed).manhattanLength() > 8
+        ):
+            if self._selected and self._movable(self._selected):
+                self._pick_up(self._selected)
+            else:
+                self._pressed = None
+        if self._picked is not None and self._pressed is not None:
+            self._pointer = event.position()
+            self._over = self._row_at(event.position())
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Puts down, or lets go where nothing can take it."""
+        if event is None:
+            return
+        dragging, self._pressed = self._pressed is not None and self._picked is not None, None
+        if dragging:
+            self._put_down_or_let_go()
+
+    def event(self, event: QEvent | None) -> bool:
+        """Shows whole names and exact bytes on hover."""
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            block, row = self._block_at(QPointF(event.pos())), self._row_at(QPointF(event.pos()))
+            words = (
+                tooltip(block.standing)
+                if block
+                else ""
+                if row is None
+                else drive_tooltip(self._shelves[row])
+            )
+            QToolTip.showText(event.globalPos(), tip(words), self)
+            return True
+        return super().event(event)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Opens a library."""
+        block = self._block_at(event.position()) if event else None
+        if block and block.standing.home:
+            self._pressed = None
+            self.opened.emit(block.standing)
+
+    # -- keyboard ----------------------------------------------------------------------------------
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows walk, Space picks up, Up and Down try shelves, Enter puts down, Esc takes back."""
+        if event is None:
+            return
+        key = event.key()
+        if self._picked is not None:
+            if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+                self._try(1 if key == Qt.Key.Key_Down else -1)
+            elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+                self._put_down_or_let_go()
+            elif key == Qt.Key.Key_Escape:
+                self._let_go()
+            return
+        steps = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, -1),
+            Qt.Key.Key_Down: (0, 1),
+        }
+        if key in steps:
+            self._walk(*steps[Qt.Key(key)])
+        elif key == Qt.Key.Key_Space and self._selected and self._movable(self._selected):
+            self._pick_up(self._selected)
+        elif (
+            key in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            and self._selected
+            and self._selected.home
+            and not event.modifiers()
+        ):
+            self.opened.emit(self._selected)
+        else:
+            super().keyPressEvent(event)
+
+    def _walk(self, across: int, down: int) -> None:
+        """Arrows go from block to block, and left of the first block to the drive itself."""
+        at = self._where()
+        if at is None:
+            return
+        r, c = at[0] + down, at[1] + across
+        if not 0 <= r < len(self._shelves):
+            return
+        standings = self._shelves[r].standings
+        if down:
+            c = min(max(c, 0), len(standings) - 1)
+        if c == -1:
+            self._select_drive(self._shelves[r])
+        elif c < len(standings):
+            self._select(standings[c])
+
+    def _where(self) -> tuple[int, int] | None:
+        """The chosen shelf and block by their numbers; -1 for the drive itself."""
+        for r, shelf in enumerate(self._shelves):
+            if shelf.drive.uuid == self._drive:
+                return r, -1
+            for c, standing in enumerate(shelf.standings):
+                if self._drive is None and self._selected and standing.id == self._selected.id:
+                    return r, c
+        return (0, -1) if self._shelves else None
+
+    def _try(self, step: int) -> None:
+        order = [i for i, s in enumerate(self._shelves) if s.drive.connected]
+        now = self._over if self._over in order else None
+        if now is None:
+            home = next(
+                (
+                    i
+                    for i, s in enumerate(self._shelves)
+                    if self._picked and s.drive.uuid == self._picked.drive
+                ),
+                order[0],
+            )
+            now = home if home in order else order[0]
+        self._over = order[(order.index(now) + step) % len(order)]
+        self.update()
+
+    # -- picking up and putting down ---------------------------------------------------------------
+
+    def _movable(self, standing: OnShelf) -> bool:
+        shelf = next((s for s in self._shelves if s.drive.uuid == standing.drive), None)
+        return bool(shelf and shelf.drive.connected and not standing.parked and not standing.says)
+
+    def _select(self, standing: OnShelf) -> None:
+        if self._drive is not None or not self._selected or standing.id != self._selected.id:
+            self._selected, self._drive = standing, None
+            self.touched.emit()
+            self.chosen.emit(standing)
+        self.update()
+
+    def _select_drive(self, shelf: Shelf) -> None:
+        self._selected, self._drive = None, shelf.drive.uuid
+        self.touched.emit()
+        self.drive_chosen.emit(shelf)
+        self.update()
+
+    def _pick_up(self, standing: OnShelf) -> None:
+        self._picked, self._previews = standing, {}
+        self.picked_up.emit(standing)
+        self.update()
+
+    def _put_down_or_let_go(self) -> None:
+        standing, over = self._picked, self._over
+        if standing is None or over is None or self._shelves[over].drive.uuid == standing.drive:
+            self._let_go()
+            return
+        drive = self._shelves[over].drive
+        preview = self._previews.get(drive.uuid)
+        self._let_go()
+        if drive.connected and (preview is None or preview.possible or preview.verdict):
+            self.put_down.emit(standing, drive)
+
+    def _let_go(self) -> None:
+        self._picked = self._over = self._pointer = self._pressed = None
+        self._previews = {}
+        self.let_go.emit()
+        self.update()

@@ -1,0 +1,1 @@
+"""The view Strands: what a library refers to, and where it lies."""

@@ -1,0 +1,400 @@
+"""Pictures of the real window on the demo's world.
+
+A whole crossing, driven by pointer and keys, without a person.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
+
+from fascis.demo.bench import plug_in_elsewhere
+from fascis.demo.place import demo_world
+from fascis.demo.scenario import World
+from fascis.desktop.app import make_application
+from fascis.desktop.kit import theme
+from fascis.desktop.window import Window
+from fascis.drives.stand_in import DESCRIPTION
+
+PATIENCE = 30.0
+
+
+class Hands:
+    """Clicks, drags and waits on a window as a person would."""
+
+    def __init__(self, window: Window, folder: Path) -> None:
+        self.window, self.folder, self.taken = window, folder, list[Path]()
+
+    def wait(self, until: Callable[[], bool], what: str, settle: int = 250) -> None:
+        """Waits for a condition, then for the window to paint.
+
+        Raises:
+            TimeoutError: it did not come true.
+        """
+        end = time.monotonic() + PATIENCE
+        while not until():
+            if time.monotonic() > end:
+                self.take("waited in vain")
+                raise TimeoutError(f"waited in vain for: {what}")
+            QTest.qWait(20)
+        if settle:
+            QTest.qWait(settle)
+
+    def take(self, name: str) -> None:
+        """Takes a picture."""
+        QTest.qWait(30)  # what was just made is shown by the next turn of the event loop
+        path = self.folder / f"{name}.png"
+        self.window.grab().save(str(path))
+        self.taken.append(path)
+
+    def button(self, starts: str) -> QPushButton | None:
+        """The visible button whose words begin so."""
+        return next(
+            (
+                b
+                for b in self.window.findChildren(QPushButton)
+                if b.isVisible() and b.text().startswith(starts)
+            ),
+            None,
+        )
+
+    def press(self, starts: str) -> None:
+        """Clicks a button by its words, once it has been there long enough to be seen."""
+
+        def ready() -> bool:
+            first = self.button(starts)
+            QTest.qWait(120)
+            return first is not None and first is self.button(starts) and first.isEnabled()
+
+        self.wait(ready, f"the button {starts}", 0)
+        found = self.button(starts)
+        assert found is not None
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton)
+
+    def choose(self, starts: str) -> None:
+        """Chooses a radio button by its words."""
+        found = next(
+            r
+            for r in self.window.findChildren(QRadioButton)
+            if r.isVisible() and r.text().startswith(starts)
+        )
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
+
+    def pick(self, name: str, starts: str) -> None:
+        """Picks an item of a choice by its words, as a person does with wheel or arrow keys."""
+        box = next(
+            c
+            for c in self.window.findChildren(QComboBox)
+            if c.isVisible() and c.accessibleName() == name
+        )
+        wanted = next(i for i in range(box.count()) if box.itemText(i).startswith(starts))
+        key = Qt.Key.Key_Down if wanted > box.currentIndex() else Qt.Key.Key_Up
+        box.setFocus()
+        for _ in range(abs(wanted - box.currentIndex())):
+            QTest.keyClick(box, key)
+
+    def tick(self, starts: str) -> None:
+        """Ticks a box by its words or its name."""
+        found = next(
+            b
+            for b in self.window.findChildren(QCheckBox)
+            if b.isVisible()
+            and (b.text().startswith(starts) or b.accessibleName().startswith(starts))
+        )
+        QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
+
+    def decide(self) -> None:
+        """Decides to go on, where that is asked."""
+        asked = [
+            b
+            for b in self.window.findChildren(QCheckBox)
+            if b.isVisible() and b.text() == "Go on all the same"
+        ]
+        if asked and not asked[0].isChecked():
+            self.tick("Go on all the same")
+            QTest.qWait(150)
+
+    def drag(self, view: QWidget, start: QPointF, end: QPointF, hold: Callable[[], None]) -> None:
+        """Presses, moves in steps, holds, and releases."""
+        a, b = start.toPoint(), end.toPoint()
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=a)
+        for i in range(1, 13):
+            QTest.mouseMove(view, a + (b - a) * i / 12)
+            QTest.qWait(12)
+        hold()
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)
+
+
+def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
+    application = make_application(sys.argv[:1])
+    theme.apply(application, look)
+    window = Window(world.workspace, demo=True)
+    window.keep = application  # Python must not let go of it while the window lives
+    window.conducting.opener = lambda _path: None
+    window.resize(1280, 800)
+    window.show()
+    return window
+
+
+def _strands(window: Window, hands: Hands) -> None:
+    """Opens the chosen library, looks at its strands and at one file, and goes back."""
+    window.shelves.setFocus()
+    QTest.keyClick(window.shelves, Qt.Key.Key_Return)
+    hands.wait(lambda: window.planning.woven is not None, "the strands", 600)
+    bundle, ledger = window.strands.bundle, window.strands.ledger
+    hands.take("strands")
+    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
+    QTest.mouseClick(
+        bundle, Qt.MouseButton.LeftButton, pos=bundle.point_of("media/Day 02").toPoint()
+    )
+    hands.wait(
+        lambda: 0 < ledger.shown_rows < len(window.planning.woven or ()), "the files of one strand"
+    )
+    line = ledger.table.visualRect(ledger.model_.index(2, 1)).center()
+    QTest.mouseClick(ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=line)
+    hands.wait(lambda: window.strands.has_picture, "a clip's first frame", 300)
+    hands.take("strands-projects")
+    QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
+    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    hands.press("Back")
+    hands.wait(lambda: window.planning.plan is None, "the shelves")
+
+
+def _relink(window: Window, hands: Hands) -> None:
+    """Finds what is lost: one card, two questions, the act, its undo, and the act again."""
+    relinks = window.relinks
+    hands.press("Relink: look")
+    hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what was found")
+    hands.wait(
+        lambda: all(t.has_picture for t in window.relink.tiles[1:3]),
+        "pictures of the candidates",
+        300,
+    )
+    hands.take("relink-decision")
+    hands.press("Accept")
+    for left in (1, 0):
+        QTest.keyClick(window.relink, Qt.Key.Key_2)
+        hands.wait(
+            partial(lambda n: relinks.outcome is not None and len(relinks.outcome.open) == n, left),
+            "the next question",
+        )
+    hands.wait(lambda: relinks.found == 16, "both decided", 400)
+    hands.take("relink")
+    for text in ("Relink 16", "Undo", "Relink 16"):
+        hands.press(text)
+        hands.wait(lambda: not relinks.busy and relinks.relinking is not None, "the documents")
+        hands.wait(
+            lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now"
+        )
+    hands.press("Shelves")
+    hands.wait(lambda: window.shelves.isVisible() and window.planning.plan is None, "the shelves")
+
+
+def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path], Path, Path]:
+    """Runs a whole crossing on the demo in the real window.
+
+    Returns:
+        The pictures, the receipt (JSON) and its page (HTML).
+    """
+    folder = folder or world.root / "pictures"
+    folder.mkdir(parents=True, exist_ok=True)
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    hands.take("shelves")
+    _strands(window, hands)
+    _relink(window, hands)
+
+    def hold() -> None:
+        hands.wait(lambda: bool(view._previews), "what would become of the shelves", 200)
+        hands.take("shelves-dragging")
+
+    hands.drag(
+        view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold
+    )
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.choose("…then originals are deleted")
+    hands.wait(
+        lambda: (
+            window.planning.plan is not None
+            and window.planning.plan.choices.after.value == "release"
+        ),
+        "the choice",
+    )
+    hands.take("plan")
+    hands.decide()
+    hands.press("Start the crossing")
+    hands.wait(
+        lambda: any(lane.verified for lane in window.conducting._lanes.values()),
+        "the first file read back",
+        400,
+    )
+    hands.take("crossing")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    notes = world.weir / "cut notes.txt"
+    notes.write_text("the breach first, then the herons\n")
+    hands.press("Look again")
+    hands.wait(
+        lambda: (
+            window.conducting.steps.balance is not None and not window.conducting.steps.balance.even
+        ),
+        "a scale that tips",
+    )
+    hands.take("scales-not-in-balance")
+    hands.press("Bring 1")
+    hands.wait(
+        lambda: (
+            window.conducting.steps.balance is not None and window.conducting.steps.balance.even
+        ),
+        "balance",
+    )
+    hands.take("scales")
+    hands.press("Open it from")
+    hands.press("I have looked")
+    hands.press("Switch over")
+    hands.press("Set the originals aside")
+    hands.press("Delete")
+    hands.wait(lambda: hands.button("Keep them") is not None, "the exact list")
+    hands.take("deleting")
+    hands.press("Delete")
+    hands.wait(
+        lambda: (
+            window.conducting.steps.balance is not None
+            and hands.button("See the receipt") is not None
+        ),
+        "the release",
+    )
+    hands.take("released")
+    hands.press("See the receipt")
+    hands.wait(lambda: window.place == 2, "the receipt", 500)
+    hands.take("receipts")
+    crossing = window.conducting.crossings[0]
+    receipt = crossing.places.target / ".fascis" / "receipts" / f"{crossing.id}.json"
+    window.close()
+    return hands.taken, receipt, receipt.with_suffix(".html")
+
+
+def two_drives(world: World, folder: Path) -> list[Path]:
+    """Two drives of different speed, a queue, scales with a pan for each.
+
+    One of the drives answers from memory.
+    """
+    _facts(
+        world, "heron-b", write_mb_s=3, read_mb_s=20, answers_from_memory=True, filesystem="exfat"
+    )
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    hands.drag(
+        view,
+        view.block_of(world.weir.name).center(),
+        view.shelf_of("Heron A").center(),
+        lambda: None,
+    )
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.pick("Second copy", "Second copy on Heron B")
+    hands.wait(
+        lambda: window.planning.plan is not None and len(window.planning.plan.goals) == 2,
+        "two goals",
+    )
+    hands.tick("Proxies")
+    hands.wait(
+        lambda: window.planning.plan is not None and bool(window.planning.plan.left_out.files),
+        "left out",
+    )
+    hands.tick("Discard proxies")
+    hands.wait(
+        lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files),
+        "discarded",
+    )
+    hands.take("plan-two-drives")
+    hands.decide()
+    hands.press("Start without them")
+    hands.wait(lambda: window.conducting.running is not None, "the start")
+    for name, shelf in (("Bell", "Heron A"), ("Saltmeadow", "Heron A")):
+        window.go_to(0)
+        hands.wait(lambda: bool(view._blocks), "the shelves")
+        hands.drag(view, view.block_of(name).center(), view.shelf_of(shelf).center(), lambda: None)
+        hands.wait(
+            partial(
+                lambda n: (
+                    window.planning.plan is not None and window.planning.plan.source.name == n
+                ),
+                name,
+            ),
+            "a plan",
+        )
+        hands.decide()
+        hands.press("Line it up")
+        hands.wait(lambda: window.place == 1, "the crossings")
+    window.conducting.choose(window.conducting.rows()[0].id)
+    hands.wait(lambda: hands.button("Remove Heron A") is not None, "one drive whole", 600)
+    hands.take("crossing-two-drives")
+    first = window.conducting.current
+    hands.wait(lambda: first is not window.conducting.running, "both whole")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales", 700)
+    hands.take("scales-compared")
+    window.close()
+    return hands.taken
+
+
+def _facts(world: World, name: str, **facts: object) -> None:
+    path = world.drives / name / DESCRIPTION
+    path.write_text(json.dumps({**json.loads(path.read_text()), **facts}))
+
+
+def drives(world: World, folder: Path) -> list[Path]:
+    """A drive that comes back at another place, with its page; then what makes old paths right."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    away = world.drives / "field-2"
+    plug_in_elsewhere(away)
+    hands.wait(
+        lambda: (
+            any(s.back for s in window.planning.shelves)
+            or "demo-field-2" in window.planning.notes.shown()
+        ),
+        "back",
+    )
+    hands.wait(
+        lambda: any(s.drive.label == "Field 2" and s.drive.connected for s in view._shelves),
+        "Field 2",
+    )
+    at = view.shelf_of("Field 2").topLeft().toPoint() + QPoint(60, 30)
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
+    hands.wait(lambda: hands.button("Make old paths right") is not None, "its page", 700)
+    hands.take("drive-returned")
+    window.close()
+    return hands.taken
+
+
+def all_screenshots(folder: Path) -> list[Path]:
+    """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
+    stage = Path(tempfile.gettempdir()) / "river studio"
+    world = demo_world(True, stage)
+    taken, _, _ = whole_crossing(world, folder)
+    again = demo_world(True, stage)
+    window = _open(again, theme.DUSK)
+    hands = Hands(window, folder)
+    hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
+    hands.take("shelves-dusk")
+    window.close()
+    taken += hands.taken + drives(again, folder)
+    return taken + two_drives(demo_world(True, stage), folder)
+
+
+if __name__ == "__main__":
+    print("\n".join(map(str, all_screenshots(Path(sys.argv[1])))))
