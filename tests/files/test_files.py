@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.inventory import Entry, read_inventory, write_inventory
+from fascis.files.inventory import Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import format_line, parse_line, read_manifest, write_manifest
 from fascis.files.medium import PosixMedium, read_small
 from fascis.files.names import elided, folded, listed, safe_place, shown, unlisted
@@ -54,7 +54,7 @@ def test_a_manifest_line_survives(place, digest):
 def test_an_inventory_survives(rows):
     entries = [Entry(p, s, t, digest_of_bytes(p), "original") for p, s, t in rows]
     out = io.StringIO(newline="")
-    write_inventory(out, entries)
+    InventoryWriter(out).write(entries)
     assert list(read_inventory(io.StringIO(out.getvalue(), newline=""), "x")) == entries
 
 

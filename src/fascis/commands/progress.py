@@ -7,10 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from types import TracebackType
-from typing import Self, TypeVar
-
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TaskID, TextColumn
+from typing import TYPE_CHECKING, Self, TypeVar
 
 from fascis.commands.telling import say
 from fascis.crossing.crossing import Crossing
@@ -19,6 +16,9 @@ from fascis.crossing.status.pace import Pace
 from fascis.files.errors import Cancelled
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
 
 _LINE_SECONDS = 10.0
 _PATIENCE = 2.0  # seconds; a stop that takes longer hangs in a drive that does not answer
@@ -70,6 +70,14 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
     return outcome[0]
 
 
+def _bar() -> Progress:
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[words]}"))
+    return Progress(*columns, console=Console(stderr=True), transient=True)
+
+
 class Telling:
     """Receives the engine's events, from any of its threads, and tells them."""
 
@@ -84,12 +92,7 @@ class Telling:
         self._task: TaskID | None = None
         self._progress: Progress | None = None
         if sys.stderr.isatty():
-            columns = (
-                TextColumn("{task.description}"),
-                BarColumn(),
-                TextColumn("{task.fields[words]}"),
-            )
-            self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+            self._progress = _bar()
 
     def __enter__(self) -> Self:
         if self._progress:

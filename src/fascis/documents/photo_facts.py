@@ -72,7 +72,7 @@ class _Child:
         mine, its = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         with its:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "fascis.documents.photo_facts", str(its.fileno())],
+                [sys.executable, "-P", "-m", "fascis.documents.photo_facts", str(its.fileno())],
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,

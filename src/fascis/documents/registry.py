@@ -8,13 +8,10 @@ from fascis.documents.otio import Otio
 from fascis.documents.xspf import Xspf
 
 FORMATS: tuple[DocumentFormat, ...] = (Otio(), Edl(), Xspf(), M3u8())
-_BY_EXTENSION = {extension: f for f in FORMATS for extension in f.extensions}
+_BY_EXTENSION = {extension.encode(): f for f in FORMATS for extension in f.extensions}
 
 
 def format_of(name: bytes) -> DocumentFormat | None:
     """The format that a file's extension names, or None."""
-    return (
-        _BY_EXTENSION.get(name.rpartition(b".")[2].lower().decode("ascii", "replace"))
-        if b"." in name
-        else None
-    )
+    _, dot, extension = name.rpartition(b".")
+    return _BY_EXTENSION.get(extension.lower()) if dot else None

@@ -7,8 +7,8 @@ playlist has one, and entities come with it.
 
 from __future__ import annotations
 
+from html import escape  # xml.sax would bring a network client with it
 from xml.parsers import expat
-from xml.sax.saxutils import escape
 
 from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference
 from fascis.documents.targets import as_uri, is_elsewhere
@@ -53,7 +53,7 @@ class Xspf:
 
     def literal(self, text: str) -> bytes:
         """The text, escaped."""
-        return escape(text).encode()
+        return escape(text, quote=False).encode()
 
     def can_be_plain(self, target: str) -> bool:
         """Never: a location is a URI."""

@@ -275,6 +275,11 @@ class StandInMedium:
         """The folder's handle."""
         return self._inner.handle
 
+    @property
+    def shareable(self) -> bool:
+        """Never: what goes around this medium goes around the drive's faults."""
+        return False
+
     def walk(self) -> Iterator[Folder]:
         """Everything below."""
         self.drive.check()

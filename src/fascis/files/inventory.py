@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
-from typing import TextIO
+from typing import NamedTuple, TextIO
 
 from fascis.files.errors import Damaged
 from fascis.files.names import listed, safe_place, unlisted
@@ -15,8 +14,7 @@ HEADER = ("path", "path_encoding", "size_bytes", "mtime_ns", "blake3", "role")
 WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One file.
 
     Its place in the library, size in bytes, time in ns, digest (32 bytes, or empty), role.
@@ -33,17 +31,30 @@ class Entry:
     before: bytes = b""
 
 
-def write_inventory(out: TextIO, entries: Iterable[Entry], renamed: bool = False) -> None:
-    """Writes the header and one record a file.
+class InventoryWriter:
+    """Writes the header, then a record for each file.
 
     Args:
         renamed: some have a place before: two more columns tell it, empty for all others.
     """
-    writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(WITH_BEFORE if renamed else HEADER)
-    for e in entries:
-        row = (*listed(e.place), e.size, whole(e.mtime_ns), e.digest.hex(), e.role)
-        writer.writerow((*row, *(listed(e.before) if e.before else ("", ""))) if renamed else row)
+
+    def __init__(self, out: TextIO, renamed: bool = False) -> None:
+        self._writer = csv.writer(out, lineterminator="\r\n")
+        self._renamed = renamed
+        self._writer.writerow(WITH_BEFORE if renamed else HEADER)
+
+    def write(self, entries: Iterable[Entry]) -> None:
+        """Writes more records."""
+        self._writer.writerows(map(self._renamed_row if self._renamed else _row, entries))
+
+    @staticmethod
+    def _renamed_row(entry: Entry) -> tuple[object, ...]:
+        return (*_row(entry), *(listed(entry.before) if entry.before else ("", "")))
+
+
+def _row(entry: Entry) -> tuple[object, ...]:
+    place, size, mtime, digest, role, _ = entry
+    return (*listed(place), size, whole(mtime), digest.hex(), role)
 
 
 def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:

@@ -23,6 +23,7 @@ _STATX_MNT_ID, _STATX_MNT_ID_UNIQUE, _AT_EMPTY_PATH = 0x1000, 0x4000, 0x1000
 _AT_SYMLINK_NOFOLLOW, _AT_NO_AUTOMOUNT = 0x100, 0x800
 _OPENAT2 = 437  # since Linux 5.6, the same number on every architecture
 _RESOLVE_NO_XDEV, _RESOLVE_NO_SYMLINKS, _RESOLVE_BENEATH = 0x01, 0x04, 0x08
+_PDEATHSIG = 1
 _SYNC_WRITE = 2  # SYNC_FILE_RANGE_WRITE: begin writing out, do not wait
 
 
@@ -109,6 +110,11 @@ def end_lease(fd: int) -> None:
     """Gives a lease back, so that whoever waits to write can."""
     with contextlib.suppress(OSError):
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_UNLCK)
+
+
+def die_with_parent() -> None:
+    """Ends this process when the thread that started it ends (prctl(2), PR_SET_PDEATHSIG)."""
+    _libc.prctl(_PDEATHSIG, signal.SIGKILL)
 
 
 def boot_id() -> str:

@@ -16,6 +16,7 @@ from typing import BinaryIO
 from fascis.files.errors import Damaged
 from fascis.files.names import safe_place
 
+_LINES = 1024  # written at once
 LONGEST_LINE = 1 << 20  # a path may be longer than one call takes
 
 
@@ -29,18 +30,24 @@ def listable(place: bytes) -> bool:
 
 def format_line(digest: bytes, place: bytes) -> bytes:
     """One line of a manifest, with its newline."""
+    if b"\\" not in place and b"\n" not in place:
+        return b"%b  %b\n" % (digest.hex().encode(), place)
     escaped = place.replace(b"\\", b"\\\\").replace(b"\n", b"\\n")
-    mark = b"\\" if escaped != place else b""
-    return mark + digest.hex().encode() + b"  " + escaped + b"\n"
+    return b"\\%b  %b\n" % (digest.hex().encode(), escaped)
 
 
 def write_manifest(out: BinaryIO, entries: Iterable[tuple[bytes, bytes]]) -> int:
     """Writes ``(digest, place)`` entries that can be listed; gives how many were."""
     count = 0
+    lines: list[bytes] = []
     for digest, place in entries:
         if listable(place):
-            out.write(format_line(digest, place))
+            lines.append(format_line(digest, place))
             count += 1
+        if len(lines) == _LINES:
+            out.write(b"".join(lines))
+            lines.clear()
+    out.write(b"".join(lines))
     return count
 
 

@@ -118,6 +118,10 @@ class MediumFile(Protocol):
 class Medium(Protocol):
     """A folder on a drive and what the engine may do in it."""
 
+    @property
+    def shareable(self) -> bool:
+        """True when another process may do the same here by the handle alone."""
+
     def status(self, place: bytes) -> os.stat_result:
         """``lstat``."""
 
@@ -390,6 +394,14 @@ class PosixMedium:
     def handle(self) -> int:
         """The folder's handle."""
         return self._root
+
+    @property
+    def shareable(self) -> bool:
+        """True when another process may create files here by the handle alone.
+
+        Else every act must go through this medium.
+        """
+        return not self._one_by_one
 
     def _parent(self, place: bytes) -> tuple[int, bytes]:
         folder, _, name = place.rpartition(b"/")

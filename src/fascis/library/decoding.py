@@ -104,7 +104,15 @@ def decode(
 def _run(files: list[int], width: int, at: float, most: float) -> list[bytes | None]:
     """The outcomes of one child: of all files, or of those up to the one that it died at."""
     child = subprocess.Popen(
-        [sys.executable, "-m", "fascis.library.decoding", str(width), repr(at), *map(str, files)],
+        [
+            sys.executable,
+            "-P",
+            "-m",
+            "fascis.library.decoding",
+            str(width),
+            repr(at),
+            *map(str, files),
+        ],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,

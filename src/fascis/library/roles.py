@@ -74,8 +74,8 @@ def is_document(name: bytes) -> bool:
 
     Of a format in the registry, or a catalog.
     """
-    extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-    return extension == CATALOG or format_of(name) is not None
+    _, dot, extension = name.rpartition(b".")
+    return bool(dot) and (extension.lower() == CATALOG or format_of(name) is not None)
 
 
 class RoleRule:

@@ -108,7 +108,8 @@ def is_candidate(name: bytes) -> bool:
 
     Nothing that is known by its name to be media, a document or a sidecar.
     """
-    extension = name.rpartition(b".")[2].lower() if b"." in name else b""
+    _, dot, ending = name.rpartition(b".")
+    extension = ending.lower() if dot else b""
     return extension not in MEDIA and extension != b"xmp" and not is_document(name)
 
 

@@ -308,25 +308,19 @@ class _Reading:
     def _look(self) -> list[bytes]:
         """Places of what may be a document; finds the links too."""
         survey, found = self._survey, []
-        for folder in survey.folders:
+        for row, folder, place in survey.rows():
             if survey.is_own(folder):
                 continue
-            for row in range(folder.first, folder.end):
-                kind, name = survey.kind(row), survey.name(row)
-                if kind is Kind.LINK and not is_kept(name):
-                    place = join(folder.place, name)
-                    self._links[place] = self._medium.read_link(place)
-                elif kind is Kind.SPECIAL:
-                    self._special.add(join(folder.place, name))
-                elif kind is Kind.FILE and is_document(name):
-                    found.append(join(folder.place, name))
-                elif (
-                    kind is Kind.FILE
-                    and survey.size[row]
-                    and is_candidate(name)
-                    and not is_kept(name)
-                ):
-                    self._candidates.append((row, join(folder.place, name)))
+            kind, name = survey.kind(row), place.rpartition(b"/")[2]
+            if kind is Kind.FILE:
+                if is_document(name):
+                    found.append(place)
+                elif survey.size[row] and is_candidate(name) and not is_kept(name):
+                    self._candidates.append((row, place))
+            elif kind is Kind.SPECIAL:
+                self._special.add(place)
+            elif not is_kept(name):
+                self._links[place] = self._medium.read_link(place)
         return found
 
     def _begin(self, place: bytes) -> None:
@@ -755,6 +749,4 @@ def _digest(text: str | None) -> bytes:
 
 def files_of(survey: Survey) -> Iterator[tuple[int, bytes]]:
     """``(row, place)`` of every regular file, Fascis's own left out."""
-    for row, folder, place in survey.rows():
-        if survey.kind(row) is Kind.FILE and not survey.is_own(folder):
-            yield row, place
+    return survey.files()

@@ -12,8 +12,9 @@ from __future__ import annotations
 
 import errno
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import UTC, datetime
+from itertools import islice
 from typing import BinaryIO
 
 from fascis.crossing.arrival.rewriting import Rewriting
@@ -33,7 +34,7 @@ from fascis.crossing.places.places import (
 from fascis.crossing.places.putting import put
 from fascis.drives.leftovers import clear_leftovers
 from fascis.files.errors import Refused, told
-from fascis.files.inventory import Entry, write_inventory
+from fascis.files.inventory import Entry, InventoryWriter
 from fascis.files.manifest import write_manifest
 from fascis.files.medium import Medium, remove_own
 from fascis.files.names import join, shown
@@ -49,6 +50,8 @@ from fascis.library.identity import (
     format_identity,
 )
 from fascis.library.roles import ROLES
+
+_LISTED_AT_ONCE = 4096
 
 
 def settle(
@@ -158,8 +161,13 @@ def _own_files(
         join(root, OWN + b"/receipts/" + name + b".html"),
         lambda out: _all(out, html_receipt),
     )
-    put(medium, join(root, INVENTORY), lambda out: _inventory(out, copies))
-    put(medium, join(root, MANIFEST), lambda out: write_manifest(out, _digests(copies)))
+    put(
+        medium,
+        join(root, INVENTORY),
+        lambda inventory: put(
+            medium, join(root, MANIFEST), lambda manifest: _write_both(inventory, manifest, copies)
+        ),
+    )
     identity = new_identity(places, home, copies, clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
@@ -170,14 +178,11 @@ def _own_files(
 
 def write_lists(own: int, copies: Copies) -> None:
     """Writes manifest and inventory of an arrived library again, each whole or not at all."""
-    fills: list[tuple[bytes, Callable[[BinaryIO], object]]] = [
-        (INVENTORY, lambda out: _inventory(out, copies)),
-        (MANIFEST, lambda out: write_manifest(out, _digests(copies))),
-    ]
-    for place, fill in fills:
-        with AtomicWriter(own, place.rpartition(b"/")[2]) as writer:
-            fill(writer.file)
-            writer.commit()
+    inventory, manifest = (p.rpartition(b"/")[2] for p in (INVENTORY, MANIFEST))
+    with AtomicWriter(own, inventory) as one, AtomicWriter(own, manifest) as other:
+        _write_both(one.file, other.file, copies)
+        one.commit()
+        other.commit()
 
 
 def new_identity(
@@ -210,19 +215,19 @@ def _all(out: BinaryIO, content: bytes) -> None:
     out.write(content)
 
 
-def _inventory(out: BinaryIO, copies: Copies) -> None:
-    text = io.TextIOWrapper(out, "utf-8", newline="", write_through=True)
-    write_inventory(text, _entries(copies), copies.journal.has_renamed())
+def _write_both(inventory: BinaryIO, manifest: BinaryIO, copies: Copies) -> None:
+    """Writes both lists in one pass, some thousand files at a time."""
+    roles = [role.value for role in ROLES]
+    entries = (
+        Entry(place, size, mtime, digest, roles[role], before)
+        for place, size, mtime, digest, role, before in copies.verified_files()
+    )
+    text = io.TextIOWrapper(inventory, "utf-8", newline="")
+    lists = InventoryWriter(text, copies.journal.has_renamed())
+    while some := list(islice(entries, _LISTED_AT_ONCE)):
+        lists.write(some)
+        write_manifest(manifest, ((entry.digest, entry.place) for entry in some))
     text.detach()
-
-
-def _entries(copies: Copies) -> Iterator[Entry]:
-    for place, size, mtime, digest, role, before in copies.verified_files():
-        yield Entry(place, size, mtime, digest, ROLES[role].value, before)
-
-
-def _digests(copies: Copies) -> Iterator[tuple[bytes, bytes]]:
-    return ((digest, place) for place, _, _, digest, _, _ in copies.verified_files())
 
 
 # -- the final name --------------------------------------------------------------------------------

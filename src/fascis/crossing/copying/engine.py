@@ -11,15 +11,16 @@ read back. Memory does not grow with the number of files.
 from __future__ import annotations
 
 import errno
-import queue
 import threading
 import time
 from collections.abc import Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
+from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
 from fascis.crossing.copying.file import Buffers, copy_file, hindered_by, read_back, remove_staged
+from fascis.crossing.copying.pipeline import gathered, in_pipeline
 from fascis.crossing.copying.proof import INLINE, Proof
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_damaged
@@ -178,24 +179,14 @@ class Engine:
             EnvironmentTrouble: the destination failed.
             Cancelled: by the control.
         """
-        handed: queue.Queue[_Batch | None] = queue.Queue(maxsize=1)
-        failure: list[BaseException] = []
-        verifier = threading.Thread(target=self._verify_loop, args=(handed, failure), name="verify")
         try:
             self._make_folders()
             self._look_at_kept()
             if self._alternate:
                 self._in_turn()
             else:
-                verifier.start()
-                try:
-                    for batch in self._work():
-                        self._hand(handed, batch, failure)
-                finally:
-                    self._hand_end(handed, verifier)
-                    verifier.join()
-                if failure:
-                    raise failure[0]
+                self._small_files()
+                in_pipeline(self._work(), self._finish)
             if self._keeps.links and self._twins():
                 self._in_turn()  # those that are files of their own by now
         finally:
@@ -203,6 +194,28 @@ class Engine:
                 pool.shutdown(wait=True, cancel_futures=True)
             for buffers in self._all_buffers:
                 buffers.close()
+
+    def _small_files(self) -> None:
+        """Lets helpers have small files, where there are many and both drives are plain ones.
+
+        Whatever they leave is found by :meth:`_work`.
+        """
+        here, there = self._source.medium, self._destination.medium
+        if self._amending or not (here.shareable and there.shareable):
+            return
+        if self._copies.count_small() < LEAST_FILES:
+            return
+        bulk = Bulk(
+            self._copies,
+            here,
+            there,
+            self._root,
+            self._keeps,
+            self._proof,
+            self._control,
+            self._report,
+        )
+        bulk.run(self._destination.name)
 
     def _work(self) -> Iterator[_Batch]:
         """What an interrupted run had copied but not read back.
@@ -234,28 +247,6 @@ class Engine:
         for batch in waiting:
             self._verify_batch(batch)
         waiting.clear()
-
-    @staticmethod
-    def _hand(
-        handed: queue.Queue[_Batch | None], batch: _Batch, failure: list[BaseException]
-    ) -> None:
-        while True:
-            if failure:
-                raise failure[0]
-            try:
-                handed.put(batch, timeout=0.1)
-                return
-            except queue.Full:
-                continue
-
-    @staticmethod
-    def _hand_end(handed: queue.Queue[_Batch | None], verifier: threading.Thread) -> None:
-        while verifier.is_alive():
-            try:
-                handed.put(None, timeout=0.1)
-                return
-            except queue.Full:
-                continue
 
     def _batches(self, which: Which) -> Iterator[list[Item]]:
         batch: list[Item] = []
@@ -357,7 +348,7 @@ class Engine:
             share = -(-len(ordered) // _COPYING_THREADS)
             parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
             results = [self._copiers.submit(self._copy_some, part) for part in parts]
-            outcomes = _gather(results)
+            outcomes = gathered(results)
         return _Batch(items, outcomes)
 
     def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
@@ -456,16 +447,10 @@ class Engine:
 
     # -- verifying ---------------------------------------------------------------------------------
 
-    def _verify_loop(
-        self, handed: queue.Queue[_Batch | None], failure: list[BaseException]
-    ) -> None:
-        try:
-            while (batch := handed.get()) is not None:
-                if batch.outcomes:
-                    self._keep_batch(batch.items, batch.outcomes)
-                self._verify_batch(batch)
-        except BaseException as error:
-            failure.append(error)
+    def _finish(self, batch: _Batch) -> None:
+        if batch.outcomes:
+            self._keep_batch(batch.items, batch.outcomes)
+        self._verify_batch(batch)
 
     def _verify_batch(self, batch: _Batch) -> None:
         digests = {
@@ -494,7 +479,7 @@ class Engine:
                 self._proof.begin()
             except OSError as error:
                 raise told(error, "flush to " + self._destination.name) from error
-            results = _gather(
+            results = gathered(
                 [self._readers.submit(self._verify_some, part, digests) for part in parts]
             )
             holds = self._proof.holds(sum(r.stored for r in results if r.stored > INLINE))
@@ -645,20 +630,6 @@ class Engine:
     def _attention(self, place: bytes, drive: str, meaning: str) -> None:
         self._copies.journal.note(place, drive, meaning, self._now)
         self._report(Attention(place, drive, meaning))
-
-
-def _gather(results: list[Future[list[T]]]) -> list[T]:
-    """Waits for all, then gives all outcomes or raises the first error."""
-    out: list[T] = []
-    first: BaseException | None = None
-    for result in results:
-        try:
-            out += result.result()
-        except BaseException as error:
-            first = first or error
-    if first:
-        raise first
-    return out
 
 
 def hindrance_sentence(place: bytes, state: CopyState) -> str:

@@ -24,6 +24,7 @@ from blake3 import blake3
 from fascis.crossing.journal.copies import Copied, Item
 from fascis.crossing.model.events import Control
 from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
+from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.putting import give_attributes
 from fascis.files.errors import told
@@ -32,7 +33,6 @@ from fascis.files.medium import Medium, MediumFile, remove_own
 T = TypeVar("T")
 CHUNK = 4 << 20
 PAGE = 4096
-SMALL = 1 << 20
 _SOURCE_TRIES = 3
 _ZEROS = memoryview(bytes(CHUNK))
 _SETTLED_SECONDS = 600.0  # a file that changed since may not have all its blocks yet
@@ -84,7 +84,7 @@ class Buffers:
         self.ring = [
             memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)
         ]  # whole pages: direct I/O wants them
-        self.small = memoryview(bytearray(SMALL))
+        self.small = memoryview(bytearray(SMALL_FILE))
 
     def close(self) -> None:
         """Ends the hashing thread."""
@@ -197,7 +197,9 @@ def _copy_once(
     if seen_of(after) != seen_of(before) or copy.st_size != before.st_size:
         return None
     zeros = (
-        before.st_size > SMALL and before.st_blocks * 512 < before.st_size and not copy.st_blocks
+        before.st_size > SMALL_FILE
+        and before.st_blocks * 512 < before.st_size
+        and not copy.st_blocks
     )
     return Copied(
         item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost)
@@ -232,7 +234,7 @@ def _transfer(
     control: Control,
     held: Held,
 ) -> bytes:
-    if before.st_size <= SMALL and before.st_blocks * 512 >= before.st_size:
+    if before.st_size <= SMALL_FILE and before.st_blocks * 512 >= before.st_size:
         return _transfer_small(reading, writing, buffers.small, before.st_size)
     hasher = blake3()
     sparse = keeps.holes and before.st_blocks * 512 < before.st_size
@@ -377,7 +379,7 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
         try:
             gone = file.drop_cached()
             before = file.opened
-            if before.st_size <= SMALL:
+            if before.st_size <= SMALL_FILE:
                 buffer, filled = buffers.small, 0
                 while filled < before.st_size and (count := file.readinto(buffer[filled:])):
                     filled += count

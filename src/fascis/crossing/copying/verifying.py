@@ -6,26 +6,28 @@ Everything is read and compared with its manifest.
 from __future__ import annotations
 
 import io
+import os
+import sqlite3
 import stat
-from collections.abc import Callable
-from contextlib import ExitStack, closing, suppress
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from fascis.crossing.copying.file import Buffers, ReadBack, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
 from fascis.crossing.model.events import Control
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
-from fascis.files.medium import Medium, read_small
+from fascis.files.medium import Medium, as_stream
 from fascis.files.names import join
 from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
-_LIMIT = 1 << 30
 BATCH_FILES, BATCH_BYTES = 256, 256 << 20  # read between two looks at the drive's counter
 
 
@@ -51,33 +53,90 @@ class Verification:
         return not self.damaged and not self.missing
 
 
-def _recorded(medium: Medium, root: Path) -> dict[bytes, tuple[bytes, Entry | None]]:
-    """``place -> (digest, inventory entry)``.
+class _Recorded(NamedTuple):
+    """What the lists say of one file; size and time are None where only the manifest has it."""
 
-    The manifest decides, the inventory adds sizes, times and odd names.
+    digest: bytes
+    size: int | None
+    mtime_ns: int | None
+
+
+class _Records:
+    """What a library's own lists say of its files.
+
+    In a database that goes with the run, so that a library of a million files takes no more memory
+    than one of ten. The manifest decides; the inventory adds sizes, times and odd names.
     """
-    if not medium.exists(MANIFEST):
-        raise Damaged(
-            root,
-            "there is no manifest",
-            "Only a library that arrived by a crossing can be verified. Nothing was changed.",
+
+    def __init__(self, medium: Medium, root: Path) -> None:
+        if not medium.exists(MANIFEST):
+            raise Damaged(
+                root,
+                "there is no manifest",
+                "Only a library that arrived by a crossing can be verified. Nothing was changed.",
+            )
+        # No name: SQLite keeps it in memory, and moves it to a file of its own when it grows.
+        self._db = sqlite3.connect("", isolation_level=None)
+        self._db.execute(
+            "CREATE TABLE file(place BLOB PRIMARY KEY, digest BLOB NOT NULL, size INTEGER, "
+            "mtime_ns INTEGER, found INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID"
         )
-    found: dict[bytes, tuple[bytes, Entry | None]] = {}
-    for digest, place in read_manifest(
-        io.BytesIO(read_small(medium, MANIFEST, _LIMIT)), root / ".fascis/manifest.b3"
-    ):
-        found[place] = (digest, None)
-    if medium.exists(INVENTORY):
-        text = io.TextIOWrapper(
-            io.BytesIO(read_small(medium, INVENTORY, _LIMIT)),
-            "utf-8",
-            newline="",
-            errors="surrogateescape",
-        )
-        for entry in read_inventory(text, root / ".fascis/inventory.csv"):
-            digest = found[entry.place][0] if entry.place in found else entry.digest
-            found[entry.place] = (digest, entry)
-    return found
+        self._db.execute("BEGIN")
+        self._read_manifest(medium, root / ".fascis/manifest.b3")
+        if medium.exists(INVENTORY):
+            self._read_inventory(medium, root / ".fascis/inventory.csv")
+
+    def _read_manifest(self, medium: Medium, path: Path) -> None:
+        with _stream(medium, MANIFEST) as stream:
+            self._db.executemany(
+                "INSERT OR REPLACE INTO file(digest, place) VALUES(?,?)",
+                read_manifest(stream, path),
+            )
+
+    def _read_inventory(self, medium: Medium, path: Path) -> None:
+        with (
+            _stream(medium, INVENTORY) as stream,
+            io.TextIOWrapper(stream, "utf-8", newline="", errors="surrogateescape") as text,
+        ):
+            entries = ((e.place, e.digest, e.size, e.mtime_ns) for e in read_inventory(text, path))
+            try:
+                self._db.executemany(
+                    "INSERT INTO file(place, digest, size, mtime_ns) VALUES(?,?,?,?) ON CONFLICT"
+                    "(place) DO UPDATE SET size=excluded.size, mtime_ns=excluded.mtime_ns",
+                    entries,
+                )
+            except OverflowError as error:
+                raise Damaged(
+                    path, "a record has a date that no file has", "Nothing was changed."
+                ) from error
+
+    def take(self, place: bytes) -> _Recorded | None:
+        """What is recorded of a file that was found; None for one that the lists do not have."""
+        row = self._db.execute(
+            "UPDATE file SET found=1 WHERE place=? RETURNING digest, size, mtime_ns", (place,)
+        ).fetchone()
+        return _Recorded(*row) if row else None
+
+    def missing(self) -> list[bytes]:
+        """The places that were not found, sorted."""
+        rows = self._db.execute("SELECT place FROM file WHERE found=0 ORDER BY place")
+        return [place for (place,) in rows]
+
+    def close(self) -> None:
+        """Forgets them."""
+        self._db.close()
+
+
+@contextmanager
+def _stream(medium: Medium, place: bytes) -> Iterator[io.BufferedReader]:
+    try:
+        file = medium.open(place)
+        try:
+            yield as_stream(file)
+        finally:
+            file.close()
+    except OSError as error:
+        raise told(error, "read", place) from error
 
 
 def verify(
@@ -97,11 +156,11 @@ def verify(
         EnvironmentTrouble: the drive failed.
     """
     control = control or Control()
-    recorded = _recorded(medium, root)
     out = Verification()
-    batch: list[tuple[Place, tuple[bytes, Entry | None]]] = []
+    batch: list[tuple[Place, _Recorded]] = []
     size = 0
     with ExitStack() as held:
+        records = held.enter_context(closing(_Records(medium, root)))
         buffers = held.enter_context(Buffers())
         proof = held.enter_context(closing(Proof(drive))) if drive else None
         for folder in medium.walk():
@@ -111,7 +170,7 @@ def verify(
                 if not stat.S_ISREG(status.st_mode):
                     continue
                 place = join(folder.place, name)
-                known = recorded.pop(place, None)
+                known = records.take(place)
                 if known is None:
                     out.unlisted.append(place)
                     continue
@@ -124,13 +183,13 @@ def verify(
         if batch:
             _some(medium, batch, out, buffers, proof, control)
             beat(out.files, out.bytes)
-    out.missing = sorted(recorded)
+        out.missing = records.missing()
     return out
 
 
 def _some(
     medium: Medium,
-    batch: list[tuple[Place, tuple[bytes, Entry | None]]],
+    batch: list[tuple[Place, _Recorded]],
     out: Verification,
     buffers: Buffers,
     proof: Proof | None,
@@ -155,12 +214,11 @@ def _some(
 def _one(
     medium: Medium,
     place: bytes,
-    known: tuple[bytes, Entry | None],
+    known: _Recorded,
     out: Verification,
     buffers: Buffers,
     control: Control,
 ) -> ReadBack | None:
-    digest, entry = known
     out.files += 1
     try:
         status = medium.status(place)
@@ -170,10 +228,14 @@ def _one(
     read: ReadBack | None = None
     with suppress(EnvironmentTrouble):
         read = read_back(medium, place, buffers, control)
-    if read and read.digest == digest:
+    if read and read.digest == known.digest:
         out.matching += 1
-    elif entry and (status.st_size, mtime_of(status)) != (entry.size, entry.mtime_ns):
+    elif known.size is not None and _looks(status) != (known.size, known.mtime_ns):
         out.edited.append(place)
     else:
         out.damaged.append(place)
     return read
+
+
+def _looks(status: os.stat_result) -> tuple[int, int]:
+    return status.st_size, mtime_of(status)

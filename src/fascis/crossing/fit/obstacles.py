@@ -302,7 +302,9 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         )
     if not openers.all_seen and not writers:
         _ask_leases(around, source, found)
-    special = tuple(place for row, _, place in found.rows() if found.kind(row) is Kind.SPECIAL)
+    special: tuple[bytes, ...] = ()
+    if Kind.SPECIAL in found.kinds():
+        special = tuple(p for row, _, p in found.rows() if found.kind(row) is Kind.SPECIAL)
     if special:
         around.add(
             Severity.NOTE,

@@ -8,10 +8,12 @@ and goes on by itself.
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from enum import IntEnum
+from typing import Any, NamedTuple
 
 from fascis.crossing.journal.journal import BATCH, Journal, joined, large_sum
 from fascis.crossing.journal.which import Which
@@ -138,6 +140,55 @@ def _item(r: Sequence[Any]) -> Item:
     )
 
 
+class Original(NamedTuple):
+    """How an original looked when it was read, or when the plan was made.
+
+    Numbers of :class:`~fascis.library.survey.Kind` and of
+    :class:`~fascis.crossing.model.states.Origin`, size in bytes, times in ns.
+    """
+
+    kind: int
+    size: int
+    mtime_ns: int
+    ctime_ns: int
+    inode: int
+    links: int
+    origin: int
+    digest: bytes | None
+
+    @classmethod
+    def of(cls, item: Item) -> Original:
+        """That of an item."""
+        seen = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
+        return cls(item.kind, *seen, item.links, item.origin, item.digest)
+
+
+class SmallFile(IntEnum):
+    """The columns of :meth:`Copies.small_files`."""
+
+    ENTRY = 0
+    FOLDER = 1
+    NAME = 2
+    FOLDER_THERE = 3
+    NAME_THERE = 4
+    SIZE = 5
+    MTIME_NS = 6
+    KNOWN = 7
+    INODE = 8
+    STRAND = 9
+
+
+class SmallCopy(IntEnum):
+    """The columns for :meth:`Copies.record_small`; what the source looked like comes last."""
+
+    ENTRY = 0
+    SIZE = 1
+    MTIME_NS = 2
+    INODE = 3
+    CTIME_NS = 4
+    DIGEST = 5
+
+
 class Copies:
     """One destination's copies.
 
@@ -147,6 +198,7 @@ class Copies:
     def __init__(self, journal: Journal, number: int = 0) -> None:
         self.journal, self.number = journal, number
         self._session, self._begun = 0, time.monotonic()
+        self._sums: dict[Which, tuple[tuple[int, int], tuple[int, int]]] = {}
 
     # -- what is kept of the destination itself ----------------------------------------------------
 
@@ -267,6 +319,18 @@ class Copies:
             )
         ]
 
+    def originals_in(self, place: bytes) -> dict[bytes, Original]:
+        """How the originals looked that lie directly in one folder, by name; no gathered ones."""
+        rows = self.journal.read(
+            "SELECT e.name, e.kind, coalesce(c.seen_size, e.size), "
+            "coalesce(c.seen_mtime_ns, e.mtime_ns), coalesce(c.seen_ctime_ns, e.ctime_ns), "
+            "coalesce(c.seen_inode, e.inode), e.links, e.origin, c.digest FROM entry e "
+            "JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
+            "WHERE f.place=? AND e.outside IS NULL",
+            (self.number, place),
+        )
+        return {row[0]: Original(*row[1:]) for row in rows}
+
     def items_there(self, folder: bytes) -> list[Item]:
         """The entries whose place is directly in one folder of the new library."""
         return [
@@ -319,14 +383,56 @@ class Copies:
             ),
         )
 
+    def small_files(self, after: int, most: int) -> list[tuple[Any, ...]]:
+        """Small files that are not copied yet, in the order of the plan.
+
+        Returns:
+            Rows with the columns of :class:`SmallFile`.
+        """
+        return self.journal.read(
+            "SELECT e.id, f.place, e.name, coalesce(f.there, f.place), coalesce(e.there, e.name), "
+            "e.size, e.mtime_ns, e.known, e.inode, e.strand FROM entry e "
+            "JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
+            f"WHERE e.id>? AND {Which.SMALL_NOT_COPIED_YET} ORDER BY e.id LIMIT ?",
+            (self.number, after, most),
+        )
+
+    def count_small(self) -> int:
+        """How many small files are not copied yet."""
+        rows = self.journal.read(
+            "SELECT count(*) FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
+            f"WHERE {Which.SMALL_NOT_COPIED_YET}",
+            (self.number,),
+        )
+        return int(rows[0][0])
+
+    def record_small(self, copies: Iterable[tuple[Any, ...]]) -> None:
+        """Writes that small files were copied; rows with the columns of :class:`SmallCopy`."""
+        self.journal.write(
+            "copies",
+            lambda db: db.executemany(
+                "INSERT INTO copy(destination, state, entry, size, mtime_ns, inode, ctime_ns, "
+                "digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) "
+                f"VALUES({self.number},{int(CopyState.COPIED)},?,?,?,?,?,?,?,?,?,?)",
+                copies,
+            ),
+        )
+
     def record_verified(self, items: Iterable[tuple[int, bool]]) -> None:
         """Writes that copies were read back equal; ``(item, proven)``."""
         at = self._at()
-        rows = [(CopyState.VERIFIED, proven, at, self.number, i) for i, proven in items]
+        entries: dict[bool, list[int]] = {False: [], True: []}
+        for item, proven in items:
+            entries[proven].append(item)
         self.journal.write(
             "verified",
             lambda db: db.executemany(
-                "UPDATE copy SET state=?, proven=?, at=? WHERE destination=? AND entry=?", rows
+                "UPDATE copy SET state=?, proven=?, at=? "
+                "WHERE destination=? AND entry IN (SELECT value FROM json_each(?))",
+                [
+                    (CopyState.VERIFIED, proven, at, self.number, json.dumps(some))
+                    for proven, some in entries.items()
+                ],
             ),
         )
 
@@ -510,14 +616,21 @@ class Copies:
     def sums(self, which: Which) -> tuple[int, int]:
         """``(files, bytes)`` of the regular files that are meant.
 
-        Sizes as copied where that is known.
+        Sizes as copied where that is known. Receipts and scales ask the same several times:
+        nothing is counted again while nothing was written.
         """
+        version = self.journal.version()
+        known = self._sums.get(which)
+        if known and known[0] == version:
+            return known[1]
         row = self.journal.read(
             f"SELECT count(*), {large_sum(_SIZE)} FROM entry e LEFT JOIN copy c ON c.entry=e.id "
             f"AND c.destination=? WHERE e.kind=0 AND ({which})",
             (self.number,),
         )[0]
-        return int(row[0]), joined(*row[1:])
+        counted = int(row[0]), joined(*row[1:])
+        self._sums[which] = (version, counted)
+        return counted
 
     def anything_stays(self) -> bool:
         """True when a file or link of the old library does not go with the others.

@@ -162,6 +162,7 @@ class Journal:
     def __init__(self, path: Path, db: sqlite3.Connection, step: Callable[[str], None]) -> None:
         self.path = path
         self._db = db
+        self._writes = 0
         self._lock = threading.RLock()
         self._step = step
         self._planned: tuple[int, int] | None = None
@@ -234,6 +235,7 @@ class Journal:
         with self._db:
             self._db.execute("BEGIN IMMEDIATE")
             work(self._db)
+            self._writes += 1
 
     # -- room --------------------------------------------------------------------------------------
 
@@ -267,6 +269,10 @@ class Journal:
     def free_room(self) -> None:
         """The crossing writes no more: the room is given back."""
         delete_state(self.room)
+
+    def version(self) -> tuple[int, int]:
+        """What changes with every transaction, of this program or another (``data_version``)."""
+        return self._writes, self.read("PRAGMA data_version")[0][0]
 
     def read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
         """All rows of a question.

@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator
+from itertools import islice
 
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.fates import Fate
@@ -28,6 +29,7 @@ HEADER = (
 )
 _FATES = {f.value: f.name.lower().replace("_", "-") for f in Fate}
 _KINDS = {k.value: k.name.lower() for k in Kind}
+_ROLES = [role.value for role in ROLES]
 _ROWS = 4096
 
 
@@ -36,20 +38,20 @@ def plan_list(journal: Journal) -> Iterator[bytes]:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(HEADER)
-    for count, (place, kind, size, mtime, role, fate, outside) in enumerate(journal.plan_rows(), 1):
-        writer.writerow(
-            (
-                *listed(place),
-                _KINDS[kind],
-                size,
-                whole(mtime),
-                ROLES[role].value,
-                _FATES[fate],
-                place_text(outside or b""),
-            )
+    rows = (
+        (
+            *listed(place),
+            _KINDS[kind],
+            size,
+            whole(mtime),
+            _ROLES[role],
+            _FATES[fate],
+            place_text(outside) if outside else "",
         )
-        if count % _ROWS == 0:
-            yield out.getvalue().encode()
-            out.seek(0)
-            out.truncate()
-    yield out.getvalue().encode()
+        for place, kind, size, mtime, role, fate, outside in journal.plan_rows()
+    )
+    while some := list(islice(rows, _ROWS)):
+        writer.writerows(some)
+        yield out.getvalue().encode()
+        out.seek(0)
+        out.truncate()

@@ -8,6 +8,7 @@ from __future__ import annotations
 from enum import IntEnum, StrEnum
 
 from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState, Origin
 from fascis.library.survey import Kind
 
@@ -42,6 +43,11 @@ class Which(StrEnum):
 
     # copying
     NOT_COPIED_YET = _all(_NONE, _ALONG, _FILE)
+    SMALL_NOT_COPIED_YET = _all(
+        _all(_NONE, _GOES, _FILE, _LIBRARY, "e.twin IS NULL"),
+        # One with holes is copied with its holes.
+        f"e.size<={SMALL_FILE} AND e.allocated>=e.size",
+    )
     NOT_READ_BACK_YET = _all(_COPIED, _FILE)
     READ_BACK = _all(_VERIFIED, _FILE)
     NOT_PROVEN = _all(_VERIFIED, "c.proven=0", _FILE, _ALONG)

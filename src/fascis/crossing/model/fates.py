@@ -43,19 +43,20 @@ class Fates:
     def of(self, survey: Survey) -> array[int]:
         """The fate of every row."""
         fates = array("B", bytes(len(survey)))
+        kinds = survey.kinds()
         for folder in survey.folders:
             own = survey.is_own(folder)
             for row in range(folder.first, folder.end):
-                kind = survey.kind(row)
-                if kind is Kind.SPECIAL:
+                kind = kinds[row]
+                if kind == Kind.SPECIAL:
                     fates[row] = Fate.SPECIAL
-                elif (kind is Kind.LINK or own) and row in self.rows_out:
+                elif (kind == Kind.LINK or own) and row in self.rows_out:
                     fates[row] = Fate.LEFT_OUT
-                elif kind is Kind.LINK and not self.links:
+                elif kind == Kind.LINK and not self.links:
                     fates[row] = Fate.UNHOLDABLE
                 elif own:
                     fates[row] = Fate.OWN
-                elif kind is Kind.FILE:
+                elif kind == Kind.FILE:
                     fates[row] = self._of_file(survey, row, folder.place)
         return fates
 

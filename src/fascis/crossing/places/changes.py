@@ -10,12 +10,13 @@ import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from fascis.crossing.journal.copies import Copies, Item
+from fascis.crossing.journal.copies import Copies, Item, Original
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.seen import seen_of
+from fascis.crossing.model.seen import inode_key
 from fascis.crossing.model.states import Origin
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
+from fascis.files.times import ctime_of, mtime_of
 from fascis.files.walk import Folder
 from fascis.library.roles import database_of, is_worked_in
 from fascis.library.survey import kind_of
@@ -69,30 +70,24 @@ def compare(
     for folder in _some_folders(medium, copies, folders) if single else medium.walk():
         heartbeat()
         visited.add(folder.place)
-        recorded = (
-            {i.place: i for i in copies.in_folder(folder.place)} if folder.place in folders else {}
-        )
-        others = (
-            [{i.place: i for i in c.in_folder(folder.place)} for c in destinations[1:]]
-            if recorded
-            else []
-        )
+        recorded = copies.originals_in(folder.place) if folder.place in folders else {}
+        others = [c.originals_in(folder.place) for c in destinations[1:]] if recorded else []
         for name, status in zip(folder.names, folder.stats, strict=True):
-            place = join(folder.place, name)
             if stat.S_ISREG(status.st_mode):
                 found.files += 1
                 found.bytes += status.st_size
-            item = recorded.pop(place, None)
-            if item is None or item.origin is Origin.GONE:
+            original = recorded.pop(name, None)
+            if original is None or original.origin == Origin.GONE:
+                place = join(folder.place, name)
                 found.appeared.append(place)
                 journals.append(place)
-            elif differs(item, status, stable) or any(
-                differs(o[place], status, stable) or not _alike(item, o[place]) for o in others
+            elif _differs(original, status, stable) or any(
+                _differs(o[name], status, stable) or not _alike(original, o[name]) for o in others
             ):
-                found.changed.append(place)
-        for place, item in recorded.items():
-            if item.origin is not Origin.GONE:
-                found.gone.append(place)
+                found.changed.append(join(folder.place, name))
+        for name, original in recorded.items():
+            if original.origin != Origin.GONE:
+                found.gone.append(join(folder.place, name))
     _changed_by_their_journals(found, journals, copies)
     _compare_loose(found, copies, heartbeat)
     for missing in folders - visited:
@@ -146,7 +141,7 @@ def _changed_by_their_journals(found: Differences, appeared: list[Place], copies
             changed.add(database)
 
 
-def _alike(one: Item, other: Item) -> bool:
+def _alike(one: Original, other: Original) -> bool:
     """False when two destinations were given different contents."""
     return one.digest is None or other.digest is None or one.digest == other.digest
 
@@ -161,12 +156,16 @@ def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
             memory pressure
             alone on a user-space exFAT), size and time must do, and a release reads the content.
     """
-    if kind_of(status.st_mode) is not item.kind:
+    return _differs(Original.of(item), status, stable)
+
+
+def _differs(original: Original, status: os.stat_result, stable: bool) -> bool:
+    if kind_of(status.st_mode) != original.kind:
         return True
-    size, mtime, ctime, inode = seen_of(status)
-    recorded = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
-    if (size, mtime) != recorded[:2]:
+    if status.st_size != original.size or mtime_of(status) != original.mtime_ns:
         return True
     if not stable:
         return False
-    return inode != recorded[3] or (item.links == 1 and ctime != recorded[2])
+    if inode_key(status.st_ino) != original.inode:
+        return True
+    return original.links == 1 and ctime_of(status) != original.ctime_ns

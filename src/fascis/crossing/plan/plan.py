@@ -488,13 +488,8 @@ def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
 
     ``(path, encoding, size, mtime_ns)``, to know its folder by.
     """
-    step = max(1, sum(found.kind(row) is Kind.FILE for row in range(len(found))) // most)
-    files = (
-        (row, place)
-        for row, f, place in found.rows()
-        if found.kind(row) is Kind.FILE and not found.is_own(f)
-    )
-    chosen = islice(islice(files, 0, None, step), most)
+    step = max(1, found.kinds().count(Kind.FILE) // most)
+    chosen = islice(islice(found.files(), 0, None, step), most)
     return [(*listed(place), found.size[row], found.mtime_ns[row]) for row, place in chosen]
 
 
@@ -631,8 +626,8 @@ def _totals(
 ) -> tuple[Totals, Totals, Totals]:
     """What goes along, what is left out and stays, and what is discarded with the originals."""
     sums = {int(fate): [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
-    for row, fate in enumerate(fates):
-        if fate in sums and found.kind(row) is Kind.FILE:
+    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
+        if kind == Kind.FILE and fate in sums:
             there = sums[fate]
             there[0] += 1
             there[1] += found.size[row]
@@ -646,6 +641,9 @@ def _totals(
     return gone_along, left, discarded
 
 
+_ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
+
+
 def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive | None) -> int:
     """Bytes that a library takes on a drive, in its own blocks.
 
@@ -655,8 +653,8 @@ def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive
     block = max(drive.block if drive else 4096, 1)
     holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
     document = ROLES.index(Role.DOCUMENT)
-    for row, fate in enumerate(fates):
-        if fate not in (Fate.COPY, Fate.OWN) or found.kind(row) is not Kind.FILE:
+    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
+        if kind != Kind.FILE or fate not in _ALONG:
             continue
         if found.link_count[row] > 1 and links:
             if found.inode[row] in twins:

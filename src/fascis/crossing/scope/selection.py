@@ -125,6 +125,8 @@ def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering
 
     There it leads nowhere.
     """
+    if not any(fate in (Fate.LEFT_OUT, Fate.DISCARD) for fate in set(fates)):
+        return LeftOut([], [])
     uses, survey = surveyed.uses, surveyed.survey
     places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
     along = {

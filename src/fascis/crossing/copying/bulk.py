@@ -1,0 +1,177 @@
+"""Small files by the thousand, through helper processes; the parent flushes, journals and decides.
+
+Only what went as it should is written down here. What helpers gave back, and copies that are not
+what was written, are left for :mod:`fascis.crossing.copying.engine`: it goes over all that is not
+verified, knows every hindrance, and tells it.
+
+A file is a row of the journal from end to end: with a hundred thousand of them, an object for each
+costs more than copying it.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from operator import itemgetter
+from typing import Any
+
+from fascis.crossing.copying.helpers import Helpers, helper_count
+from fascis.crossing.copying.pipeline import gathered, in_pipeline
+from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
+from fascis.crossing.model.events import Advanced, Control, Report
+from fascis.crossing.model.seen import Fidelity
+from fascis.files.errors import told
+from fascis.files.medium import Medium
+
+Rows = list[tuple[Any, ...]]
+LEAST_FILES = 256  # fewer are not worth the start of helpers
+_BATCH_FILES, _BATCH_BYTES = (256, 2048), 256 << 20
+_BATCH_SECONDS = 1.0  # a batch that takes longer is not made larger
+_JOB_FILES, _JOB_BYTES = 128, 8 << 20  # small, so that a stop is noticed soon
+_NEAR = itemgetter(SmallFile.FOLDER, SmallFile.INODE)  # files near each other on the source
+
+
+@dataclass(frozen=True, slots=True)
+class _Batch:
+    files: Rows
+    copies: Rows
+
+
+class Bulk:
+    """Copies and verifies the small files of one destination that are not copied yet.
+
+    Args:
+        root: the staging folder of the library's files.
+    """
+
+    def __init__(
+        self,
+        copies: Copies,
+        source: Medium,
+        destination: Medium,
+        root: bytes,
+        keeps: Fidelity,
+        proof: Proof,
+        control: Control,
+        report: Report,
+    ) -> None:
+        self._copies, self._destination, self._root = copies, destination, root
+        self._keeps = (keeps.modes, keeps.attributes, keeps.owner)
+        self._proof, self._control, self._report = proof, control, report
+        count = helper_count()
+        self._helpers = Helpers(source.handle, destination.handle, count)
+        self._threads = ThreadPoolExecutor(2 * count, "bulk")
+
+    def run(self, name: str) -> None:
+        """Does all of them.
+
+        Args:
+            name: the drive's, for telling.
+
+        Raises:
+            EnvironmentTrouble: the destination failed, or a helper ended.
+            Cancelled: by the control.
+        """
+        try:
+            in_pipeline(self._copied(), partial(self._finish, name))
+        finally:
+            self._threads.shutdown(wait=True, cancel_futures=True)
+            self._helpers.close()
+
+    # -- copying -----------------------------------------------------------------------------------
+
+    def _copied(self) -> Iterator[_Batch]:
+        most = _BATCH_FILES[0]
+        last = -1
+        while files := self._copies.small_files(last, most):
+            files = _within(files, _BATCH_BYTES)
+            last = files[-1][SmallFile.ENTRY]
+            begun = time.monotonic()
+            yield _Batch(files, self._copy(sorted(files, key=_NEAR)))
+            if time.monotonic() - begun < _BATCH_SECONDS:
+                most = min(2 * most, _BATCH_FILES[1])
+
+    def _copy(self, files: Rows) -> Rows:
+        return self._in_jobs(self._copy_job, files)
+
+    def _copy_job(self, files: Rows) -> Rows:
+        copies = self._helpers.do(("copy", self._root, files, self._keeps), self._control)
+        self._tell(files, copies, verified=False)
+        return copies
+
+    # -- flushing, reading back --------------------------------------------------------------------
+
+    def _finish(self, name: str, batch: _Batch) -> None:
+        if not batch.copies:
+            return
+        try:
+            self._destination.sync()
+        except OSError as error:
+            raise told(error, "flush to " + name) from error
+        self._copies.record_small(batch.copies)
+        digests = {copy[SmallCopy.ENTRY]: copy[SmallCopy.DIGEST] for copy in batch.copies}
+        files = [f for f in batch.files if f[SmallFile.ENTRY] in digests]
+        for _ in range(2):
+            try:
+                self._proof.begin()
+            except OSError as error:
+                raise told(error, "flush to " + name) from error
+            reads = self._in_jobs(self._read_job, files)
+            holds = self._proof.holds(sum(r[3] for r in reads if r[3] > INLINE))
+            if holds or not self._proof.again:
+                break
+        equal = [r for r in reads if digests[r[0]] == r[1]]
+        self._copies.record_verified(
+            (entry, holds and self._proof.proves(gone)) for entry, _, gone, _ in equal
+        )
+        self._tell(files, equal, verified=True)
+
+    def _read_job(self, files: Rows) -> Rows:
+        return self._helpers.do(("read", self._root, files), self._control)
+
+    # -- both --------------------------------------------------------------------------------------
+
+    def _in_jobs(self, work: Callable[[Rows], Rows], files: Rows) -> Rows:
+        results = [self._threads.submit(work, job) for job in _jobs(files)]
+        return gathered(results)
+
+    def _tell(self, files: Rows, done: Iterable[tuple[Any, ...]], verified: bool) -> None:
+        """Reports once for each strand, not once for each file."""
+        entries = {row[0] for row in done}
+        sums: dict[int, list[int]] = {}
+        for file in files:
+            if file[SmallFile.ENTRY] in entries:
+                total = sums.setdefault(file[SmallFile.STRAND], [0, 0])
+                total[0] += file[SmallFile.SIZE]
+                total[1] += 1
+        for strand, (size, count) in sums.items():
+            if verified:
+                event = Advanced(strand, 0, 0, size, count, self._copies.number)
+            else:
+                event = Advanced(strand, size, count, destination=self._copies.number)
+            self._report(event)
+
+
+def _within(files: Rows, most: int) -> Rows:
+    """As many of the first files as have no more bytes than that; at least one."""
+    total = 0
+    for number, file in enumerate(files):
+        total += file[SmallFile.SIZE]
+        if total > most and number:
+            return files[:number]
+    return files
+
+
+def _jobs(files: Rows) -> Iterator[Rows]:
+    first = size = 0
+    for number, file in enumerate(files):
+        size += file[SmallFile.SIZE]
+        if number - first >= _JOB_FILES - 1 or size >= _JOB_BYTES:
+            yield files[first : number + 1]
+            first, size = number + 1, 0
+    if first < len(files):
+        yield files[first:]

@@ -1,0 +1,298 @@
+"""Small files, copied and read back the shortest way, in a process of its own.
+
+Run as ``python -m fascis.crossing.copying.quick SOCKET SOURCE DESTINATION``, three handles that the
+parent passes over (:mod:`fascis.crossing.copying.helpers`). It knows folder handles and places; no
+plan, no journal and no drive. It decides nothing and removes nothing: a file that is not as nearly
+all are (not there, written to, with attributes, its name taken) is given back, and goes the long
+way of :mod:`fascis.crossing.copying.file`, which tells what it is.
+
+It imports little, for it is started while a person waits.
+"""
+
+from __future__ import annotations
+
+import errno
+import marshal
+import os
+import signal
+import stat
+import sys
+from multiprocessing.connection import Connection
+from typing import Any, NamedTuple
+
+from blake3 import blake3
+
+from fascis.crossing.model.small import SMALL_FILE
+from fascis.files import kernel
+from fascis.files.names import join
+from fascis.files.times import ctime_of, mtime_of
+from fascis.files.walk import open_folder
+
+_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+_CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_ME = (os.geteuid(), os.getegid())
+_KEY = 0x7FFF_FFFF_FFFF_FFFF  # an inode number as the journal holds it
+
+Seen = tuple[int, int, int, int]
+"""Size in bytes, mtime in ns, then of a source ctime and inode, of a copy inode and ctime."""
+
+File = tuple[Any, ...]
+"""A row of :meth:`~fascis.crossing.journal.copies.Copies.small_files`."""
+
+CopyRow = tuple[Any, ...]
+"""A row for :meth:`~fascis.crossing.journal.copies.Copies.record_small`."""
+
+ReadRow = tuple[int, bytes, bool, int]
+"""The entry, its digest, True when no page was in memory, bytes that lie on the drive for it."""
+
+Answer = tuple[str, Any]
+"""``("rows", rows)``, or ``("failed", (number of the error, its words, place))``."""
+
+
+class Keeps(NamedTuple):
+    """What a copy keeps of its source, see :class:`~fascis.crossing.model.seen.Fidelity`."""
+
+    modes: bool
+    attributes: bool
+    owner: bool
+
+
+class Unusual(Exception):
+    """Something about a file is not as it is with nearly all: it goes the long way."""
+
+
+class DestinationFailed(Exception):
+    """The destination did not take a file: its error, and the place."""
+
+    def __init__(self, error: OSError, place: bytes) -> None:
+        super().__init__(str(error))
+        self.number, self.words = error.errno or errno.EIO, str(error.strerror)
+        self.place = place
+
+
+class _Folders:
+    """Handles of the folders that files lie in, each kept while the next file is in it too."""
+
+    def __init__(self, root: int) -> None:
+        self._root = root
+        self._place: bytes | None = None
+        self._fd = -1
+
+    def of(self, folder: bytes) -> int:
+        """The handle of a folder."""
+        if folder != self._place:
+            self.close()
+            self._fd = open_folder(self._root, folder)
+            self._place = folder
+        return self._fd
+
+    def close(self) -> None:
+        """Lets go of the handle."""
+        if self._fd >= 0:
+            os.close(self._fd)
+        self._fd, self._place = -1, None
+
+
+def copy(
+    source: int, destination: int, root: bytes, files: list[File], keeps: Keeps, buffer: memoryview
+) -> list[CopyRow]:
+    """Copies small files; gives those that were copied as they should.
+
+    A file that is not among them may have left something at its place, without a record: the long
+    way removes that, as it does after an interruption.
+
+    Args:
+        source: the handle of the folder that the files' places are in.
+        destination: the handle of the folder that ``root`` is in.
+        root: what the files' new places are below; nothing is at these yet.
+        buffer: room for one file.
+
+    Raises:
+        DestinationFailed: nothing more can be written there.
+    """
+    rows: list[CopyRow] = []
+    here, there = _Folders(source), _Folders(destination)
+    try:
+        for entry, folder, name, new_folder, new_name, size, mtime, known, *_ in files:
+            new_place = (join(root, new_folder), new_name)
+            try:
+                digest, seen, copied = _copy_one(
+                    here, there, (folder, name), new_place, keeps, buffer
+                )
+            except Unusual:
+                continue
+            if seen[:2] != (size, mtime) or (known is not None and digest != known):
+                continue  # the copy is right; that the file changed must be told
+            rows.append((entry, *copied, digest, *seen))
+    finally:
+        here.close()
+        there.close()
+    return rows
+
+
+def _copy_one(
+    here: _Folders,
+    there: _Folders,
+    old: tuple[bytes, bytes],
+    new: tuple[bytes, bytes],
+    keeps: Keeps,
+    buffer: memoryview,
+) -> tuple[bytes, Seen, Seen]:
+    try:
+        reading = os.open(old[1], _READ, dir_fd=here.of(old[0]))
+    except OSError as error:
+        raise Unusual from error
+    try:
+        # As for every source: nobody may have it open for writing, nor mapped so, see ``Held``.
+        leased = kernel.take_lease(reading)
+        before = os.fstat(reading)
+        size = before.st_size
+        if leased is False or not _is_ordinary(before):
+            raise Unusual
+        if os.readv(reading, [buffer[:size]]) != size:
+            raise Unusual
+        if keeps.attributes and _has_attributes(reading):
+            raise Unusual
+        copied = _write_one(there, new, before, buffer[:size], keeps)
+        if leased and not kernel.lease_stands(reading):
+            raise Unusual
+        after = os.fstat(reading)
+    except OSError as error:
+        raise Unusual from error
+    finally:
+        os.close(reading)
+    seen = _source_seen(before)
+    if _source_seen(after) != seen or copied[0] != size:
+        raise Unusual
+    return blake3(buffer[:size]).digest(), seen, copied
+
+
+def _is_ordinary(status: os.stat_result) -> bool:
+    return (
+        stat.S_ISREG(status.st_mode)
+        and status.st_size <= SMALL_FILE
+        # One with holes is copied with its holes.
+        and status.st_blocks * 512 >= status.st_size
+    )
+
+
+def _has_attributes(reading: int) -> bool:
+    try:
+        return any(name.startswith("user.") for name in os.listxattr(reading))
+    except OSError:
+        return False
+
+
+def _write_one(
+    there: _Folders,
+    new: tuple[bytes, bytes],
+    like: os.stat_result,
+    content: memoryview,
+    keeps: Keeps,
+) -> Seen:
+    try:
+        writing = os.open(new[1], _CREATE, 0o600, dir_fd=there.of(new[0]))
+        try:
+            while content:
+                content = content[os.write(writing, content) :]
+            if keeps.owner and (like.st_uid, like.st_gid) != _ME:
+                os.fchown(writing, like.st_uid, like.st_gid)
+            _set_mode(writing, like.st_mode, keeps.modes)
+            os.utime(writing, ns=(like.st_atime_ns, like.st_mtime_ns))
+            status = os.fstat(writing)
+        finally:
+            # Some drives report a failed write only here.
+            os.close(writing)
+    except FileExistsError as error:
+        raise Unusual from error
+    except OSError as error:
+        raise DestinationFailed(error, join(*new)) from error
+    return status.st_size, mtime_of(status), status.st_ino & _KEY, ctime_of(status)
+
+
+def _set_mode(writing: int, mode: int, kept: bool) -> None:
+    try:
+        os.fchmod(writing, stat.S_IMODE(mode))
+    except PermissionError:
+        if kept:
+            raise
+    except OSError as error:
+        if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):  # a driver that knows no modes
+            raise
+
+
+def _source_seen(status: os.stat_result) -> Seen:
+    return status.st_size, mtime_of(status), ctime_of(status), status.st_ino & _KEY
+
+
+def read(destination: int, root: bytes, files: list[File], buffer: memoryview) -> list[ReadRow]:
+    """Drops each copy's pages and reads it; gives those that could be read whole."""
+    rows: list[ReadRow] = []
+    there = _Folders(destination)
+    try:
+        for entry, _, _, folder, name, *_ in files:
+            try:
+                row = _read_one(there, join(root, folder), name, buffer)
+            except (OSError, Unusual):
+                continue
+            rows.append((entry, *row))
+    finally:
+        there.close()
+    return rows
+
+
+def _read_one(
+    there: _Folders, folder: bytes, name: bytes, buffer: memoryview
+) -> tuple[bytes, bool, int]:
+    reading = os.open(name, _READ, dir_fd=there.of(folder))
+    try:
+        os.posix_fadvise(reading, 0, 0, os.POSIX_FADV_DONTNEED)
+        gone = kernel.cached_pages(reading) == 0
+        status = os.fstat(reading)
+        size = status.st_size
+        if not stat.S_ISREG(status.st_mode) or size > SMALL_FILE:
+            raise Unusual
+        if os.readv(reading, [buffer[:size]]) != size:
+            raise Unusual
+    finally:
+        os.close(reading)
+    return blake3(buffer[:size]).digest(), gone, min(size, status.st_blocks * 512)
+
+
+def answer(job: tuple[Any, ...], source: int, destination: int, buffer: memoryview) -> Answer:
+    """Does one job, ``("copy", root, files, keeps)`` or ``("read", root, files)``."""
+    what, root, files, *more = job
+    try:
+        if what == "copy":
+            return "rows", copy(source, destination, root, files, Keeps(*more[0]), buffer)
+        return "rows", read(destination, root, files, buffer)
+    except DestinationFailed as failed:
+        return "failed", (failed.number, failed.words, failed.place)
+
+
+def main() -> None:
+    """Does the parent's jobs until it closes the socket, or ends."""
+    socket, source, destination = map(int, sys.argv[1:4])
+    # Ctrl+C is the parent's to handle; it ends this process when it has stopped.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    kernel.die_with_parent()
+    # Handles of its own: a lock on the parent's must not live on here when the parent is gone.
+    source, destination = _own(source), _own(destination)
+    buffer = memoryview(bytearray(SMALL_FILE))
+    connection = Connection(socket)
+    while True:
+        try:
+            job = marshal.loads(connection.recv_bytes())
+        except EOFError:
+            return
+        connection.send_bytes(marshal.dumps(answer(job, source, destination, buffer)))
+
+
+def _own(folder: int) -> int:
+    own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=folder)
+    os.close(folder)
+    return own
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,4 @@
+"""What counts as a small file."""
+
+SMALL_FILE = 1 << 20
+"""Bytes of the largest file that is read in one piece, and copied by helpers where that helps."""
