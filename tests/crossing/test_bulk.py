@@ -181,7 +181,9 @@ def test_what_changed_since_the_survey_is_copied_as_it_is_and_told(many):
     assert crossing.run(report=events.append) is State.SETTLED
     whole(many, crossing)
     (told,) = [e for e in events if isinstance(e, Attention)]
-    assert told.place.endswith(b"frame_0001.jpg") and "changed since it was surveyed" in told.meaning
+    assert (
+        told.place.endswith(b"frame_0001.jpg") and "changed since it was surveyed" in told.meaning
+    )
 
 
 def test_a_file_that_somebody_writes_to_is_not_taken_for_copied(many):

@@ -18,7 +18,7 @@ from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Control
-from fascis.crossing.model.problems import Problem, Severity, stays_because
+from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.plan import After, Choices, Plan, make_plan, survey_library
 from fascis.crossing.receipts.receipt import (
@@ -46,6 +46,7 @@ from fascis.crossing.status.report import (
     plan_object,
     refusal_object,
 )
+from fascis.files.codes import Code, Severity
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size
@@ -282,9 +283,7 @@ def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
             "--after release deletes the originals once their copies are verified. "
             "Nothing was done."
         )
-        plan.problems.append(
-            Problem(Severity.DECISION, "not-confirmed", sentence, "Consent to that with --yes.")
-        )
+        plan.problems.append(Problem(Code.NOT_CONFIRMED, sentence, "Consent to that with --yes."))
         say(f"{sentence} --yes consents to that.")
     _refuse(plan, as_json)
 
@@ -408,7 +407,13 @@ def resume(
     if not id:
         say("No crossing is interrupted; there is nothing to resume.")
         if as_json:
-            put({**refusal_object(Refused("interrupted", "")), "state": "planned", "problems": []})
+            put(
+                {
+                    **refusal_object(Refused(Code.INTERRUPTED, "")),
+                    "state": "planned",
+                    "problems": [],
+                }
+            )
         raise typer.Exit(0)
     found = _open(workspace, id, as_json)
     if found.finished:
@@ -457,7 +462,8 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
     """Deletes the originals whose copies are verified, and frees their space."""
     if not yes and not _asked_release(crossing):
         error = Refused(
-            "not-confirmed", "Deleting the originals needs your word: --yes. Nothing was deleted."
+            Code.NOT_CONFIRMED,
+            "Deleting the originals needs your word: --yes. Nothing was deleted.",
         )
         if as_json:
             put(refusal_object(error))

@@ -31,6 +31,7 @@ from fascis.drives.model import Drive
 from fascis.drives.preparing import LIBRARIES, make_folder_for_libraries
 from fascis.drives.removal import remove_safely
 from fascis.drives.udisks import mount
+from fascis.files.codes import Code
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.files.sizes import size
@@ -150,7 +151,7 @@ def _mounted(drive: Drive) -> Path:
         return drive.mount
     if drive.mounted:
         raise Refused(
-            "away", f"{shown(drive.label)} is away; connect it first. Nothing was changed."
+            Code.AWAY, f"{shown(drive.label)} is away; connect it first. Nothing was changed."
         )
     return mount(drive)
 
@@ -178,14 +179,14 @@ def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any
 
 def _removed(workspace: Workspace, drive: Drive) -> str:
     if not drive.connected and drive.mounted and not drive.silent:
-        raise Refused("away", f"{shown(drive.label)} is away already.")
+        raise Refused(Code.AWAY, f"{shown(drive.label)} is away already.")
     crossings, _ = all_crossings(workspace)
     name = next((shown(c.places.header.name) for c in crossings if taking_part(c, drive.uuid)), "")
     for crossing in crossings:
         crossing.close()
     if name:
         raise Refused(
-            "held-by-another",
+            Code.HELD_BY_ANOTHER,
             f"{shown(drive.label)} takes part in the crossing of {name}, which is running. Pause "
             "or stop that first; what is verified is kept. Nothing was changed.",
         )

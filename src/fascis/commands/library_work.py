@@ -11,6 +11,7 @@ import typer
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.copying.verifying import verify as verify_library
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
+from fascis.files.codes import Code
 from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size
@@ -81,7 +82,7 @@ def survey(library: str, files: bool, as_json: bool) -> None:
     surveyed = survey_library(workspace, resolve(workspace, library))
     for problem in surveyed.problems:
         if (
-            problem.code in ("library-missing", "library-not-a-folder")
+            problem.code in (Code.LIBRARY_MISSING, Code.LIBRARY_NOT_A_FOLDER)
             or not surveyed.survey.folders
         ):
             usage(problem.sentence, as_json)

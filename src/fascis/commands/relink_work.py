@@ -16,6 +16,7 @@ from fascis.crossing.model.events import Control
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.queue import crossed_away
 from fascis.documents.model import NotUnderstood
+from fascis.files.codes import Code, Severity
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
 from fascis.files.sizes import NBSP, counted, number
@@ -75,9 +76,9 @@ def relink(wanted: Wanted, as_json: bool) -> None:
             problem = error
     record = _record(workspace, surveyed, relinking, match, key, act)
     if problem is not None:
-        code = problem.code if isinstance(problem, Refused) else "not-relinked"
+        code = problem.code if isinstance(problem, Refused) else Code.NOT_RELINKED
         record["problems"] = [
-            {"severity": "stops", "code": code, "sentence": str(problem), "files": []}
+            {"severity": Severity.STOPS, "code": code, "sentence": str(problem), "files": []}
         ]
     if as_json:
         put(record)

@@ -40,6 +40,7 @@ from fascis.crossing.release.course import not_worked_in, nothing_needed, of_thi
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
+from fascis.files.codes import Code
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
@@ -285,16 +286,17 @@ class Crossing:
         """
         if self.state in (State.RELEASED, State.UNDONE):
             raise Refused(
-                "wrong-state", f"The crossing is {self.state.value}; nothing is given up any more."
+                Code.WRONG_STATE,
+                f"The crossing is {self.state.value}; nothing is given up any more.",
             )
         if [d.number for d in self.demanded] == [destination.number]:
             raise Refused(
-                "wrong-state",
+                Code.WRONG_STATE,
                 f"{destination.label} is the only destination; give up the crossing instead.",
             )
         if self.state in (State.SWITCHED, State.PARKED) and destination.number == self.home.number:
             raise Refused(
-                "wrong-state", f"{destination.label} is home; take back the switch first."
+                Code.WRONG_STATE, f"{destination.label} is home; take back the switch first."
             )
         try:
             destination.take_back()
@@ -397,7 +399,7 @@ class Crossing:
         self._check_not_taking_back()
         if newer := self.undecided():
             raise Refused(
-                "changed-since-survey",
+                Code.CHANGED_SINCE_SURVEY,
                 f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. "
                 "Bring them along, or leave them there; home has not changed.",
             )
@@ -427,7 +429,7 @@ class Crossing:
             if opened and opened.wrong:
                 count = counted(len(opened.wrong), "reference leads", "references lead")
                 raise Refused(
-                    "out-of-balance",
+                    Code.OUT_OF_BALANCE,
                     f"{count} to other content at the new place than before, or to none: "
                     f"{opened.wrong[0]}. Home has not changed, and no original was touched. Take "
                     "the crossing back, or correct that document there.",
@@ -461,7 +463,7 @@ class Crossing:
         self.check_balance()
         if self.part:
             raise Refused(
-                "cannot-set-aside",
+                Code.CANNOT_SET_ASIDE,
                 "A part of a library cannot be set aside: its folder holds the rest of the "
                 "library too. Nothing was touched.",
             )
@@ -474,7 +476,7 @@ class Crossing:
             newer = self._undecided(found)
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
-                    "changed-since-survey",
+                    Code.CHANGED_SINCE_SURVEY,
                     f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first. "
                     "Nothing was set aside.",
                 )
@@ -531,7 +533,7 @@ class Crossing:
         self.check_balance()
         if self.must_look and not self.journal.value("looked_at"):
             raise Refused(
-                "not-looked",
+                Code.NOT_LOOKED,
                 "Documents of this library are not understood; what they refer to is not known. "
                 "Open it from its new home and look first. No original was deleted.",
             )
@@ -543,7 +545,7 @@ class Crossing:
             label = next(d.label for d in self.demanded if not d.copies.proven())
             if all_compared:
                 raise Refused(
-                    "only-compared",
+                    Code.ONLY_COMPARED,
                     f"The copy on {label} was read once more after the drive was connected again, "
                     "and is equal. This drive's driver never shows whether what is read comes "
                     "from the drive itself, so a comparison is all that is possible here. The "
@@ -551,7 +553,7 @@ class Crossing:
                     "enough: --compared. No original was deleted.",
                 )
             raise Refused(
-                "not-proven",
+                Code.NOT_PROVEN,
                 f"The copy on {label} was read back, perhaps from memory: this drive's driver does "
                 f"not prove that what is read comes from the drive. Remove {label} safely, connect "
                 "it again, then release: it is read once more then. No original was deleted.",
@@ -574,7 +576,7 @@ class Crossing:
     def _check_not_taking_back(self) -> None:
         if self.is_taking_back:
             raise Refused(
-                "wrong-state",
+                Code.WRONG_STATE,
                 "Taking this crossing back was begun and cut off; that is finished first: fascis "
                 "undo. Nothing was deleted.",
             )
@@ -653,12 +655,12 @@ class Crossing:
         old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
         if self.places.standing() is None:
             raise Refused(
-                "wrong-state", f"The originals are not at {old} any more. Home stays on {label}."
+                Code.WRONG_STATE, f"The originals are not at {old} any more. Home stays on {label}."
             )
         deleted = self.copies.sums(Which.DELETED)[0]
         if deleted or self.journal.open_act("release") is not None:
             raise Refused(
-                "wrong-state",
+                Code.WRONG_STATE,
                 f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} "
                 f"gone from {old}, so home cannot be given back complete. It stays on {label}, "
                 "whole and verified.",

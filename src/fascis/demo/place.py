@@ -7,6 +7,7 @@ from pathlib import Path
 import platformdirs
 
 from fascis.demo.scenario import MARK, World, make_world
+from fascis.files.codes import Code
 from fascis.files.errors import Refused
 from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import join
@@ -29,7 +30,7 @@ def _clear(root: Path) -> None:
     names = {p.name for p in root.iterdir()}
     if names - {"drives", "data", "state", "config", "pictures", MARK}:
         raise Refused(
-            "trouble", f"{root} holds something that is not the demo's; it is not cleared."
+            Code.TROUBLE, f"{root} holds something that is not the demo's; it is not cleared."
         )
     medium = PosixMedium.at(root)
     try:

@@ -23,6 +23,7 @@ from fascis.drives.connected import Drives
 from fascis.drives.device import Device
 from fascis.drives.leftovers import MEASURED, MEASURES, own_folder
 from fascis.drives.model import Drive
+from fascis.files.codes import Code
 from fascis.files.errors import Cancelled, Refused, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, shown
@@ -63,15 +64,15 @@ def measure(
     """
     label = shown(drive.label)
     if not drive.connected:
-        raise Refused("away", f"{label} is away; it cannot be measured.")
+        raise Refused(Code.AWAY, f"{label} is away; it cannot be measured.")
     if drive.read_only:
         raise Refused(
-            "destination-read-only", f"{label} can only be read; its speed is not measured."
+            Code.DESTINATION_READ_ONLY, f"{label} can only be read; its speed is not measured."
         )
     most = min(MOST_BYTES, drive.free // 20) // _CHUNK * _CHUNK
     if most < LEAST_BYTES:
         raise Refused(
-            "not-enough-room", f"{label} is too full to be measured; nothing was written."
+            Code.NOT_ENOUGH_ROOM, f"{label} is too full to be measured; nothing was written."
         )
     where = folder or drive.mount
     with closing(drives.open(where)) as medium:

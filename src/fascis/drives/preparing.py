@@ -14,6 +14,7 @@ from pathlib import Path
 
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
+from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.names import fsname, shown
 
@@ -83,9 +84,11 @@ def make_folder_for_libraries(
     """
     label = shown(drive.label)
     if not drive.connected:
-        raise Refused("away", f"{label} is away; nothing was made on it.")
+        raise Refused(Code.AWAY, f"{label} is away; nothing was made on it.")
     if drive.read_only:
-        raise Refused("destination-read-only", f"{label} can only be read; nothing was made on it.")
+        raise Refused(
+            Code.DESTINATION_READ_ONLY, f"{label} can only be read; nothing was made on it."
+        )
     raw = fsname(name)
     why = (
         "has a slash in it"
@@ -94,7 +97,7 @@ def make_folder_for_libraries(
     )
     if why:
         raise Refused(
-            "name-not-usable",
+            Code.NAME_NOT_USABLE,
             f"A folder on {label} cannot be called {shown(name) or 'nothing'}: it {why}.",
         )
     with closing(drives.open(drive.mount)) as medium:
@@ -108,12 +111,12 @@ def make_folder_for_libraries(
     folder = drive.mount / name
     if not folder.is_dir() or folder.is_symlink():
         raise Refused(
-            "destination-not-a-folder",
+            Code.DESTINATION_NOT_A_FOLDER,
             f"{shown(str(folder))} is there and is no folder; nothing was changed.",
         )
     asked = drives.asked(drive, folder)
     if not os.access(folder, os.W_OK | os.X_OK) or not (asked.rules.asked or drive.free < 4 << 20):
         raise Refused(
-            "destination-not-permitted", f"{shown(str(folder))} cannot be written by you."
+            Code.DESTINATION_NOT_PERMITTED, f"{shown(str(folder))} cannot be written by you."
         )
     return folder, asked

@@ -10,6 +10,7 @@ from __future__ import annotations
 import errno
 from collections.abc import Sequence
 
+from fascis.files.codes import Code
 from fascis.files.names import shown
 
 
@@ -66,7 +67,7 @@ class Refused(FascisError):
     ``files`` are the places that it concerns, at most 1,000 of them.
     """
 
-    def __init__(self, code: str, sentence: str, files: Sequence[bytes] = ()) -> None:
+    def __init__(self, code: Code, sentence: str, files: Sequence[bytes] = ()) -> None:
         super().__init__(sentence)
         self.code = code
         self.files = tuple(files[:1000])

@@ -21,6 +21,7 @@ from fascis.documents.catalog import Place, copy_of
 from fascis.documents.making import Added, add_folder, new_catalog
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
+from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import fsname, shown
@@ -115,7 +116,7 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
             if looks(os.lstat(catalog)) != looks(seen):
                 remove_own(medium, kept)  # the new one, which nobody has seen
                 raise Refused(
-                    "library-open",
+                    Code.LIBRARY_OPEN,
                     f"{shown(catalog.name)} changed meanwhile and was left as it is; look again.",
                 )
             swap(medium, name, kept)

@@ -20,6 +20,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from fascis.files import kernel
+from fascis.files.codes import Code
 from fascis.files.digest import digest_of
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.medium import Medium, move, remove_own
@@ -65,7 +66,7 @@ def not_in_use(document: Path) -> None:
     for end in ("-wal", "-journal"):
         if os.path.lexists(f"{document}{end}"):
             raise Refused(
-                "library-open",
+                Code.LIBRARY_OPEN,
                 f"{shown(document.name + end)} lies beside the catalog: a program has it open, or "
                 "was cut off. Close it there first; nothing was changed.",
             )
@@ -73,7 +74,7 @@ def not_in_use(document: Path) -> None:
     openers = find_open({(status.st_dev, status.st_ino)}, {status.st_dev}).files
     if openers:
         raise Refused(
-            "library-open",
+            Code.LIBRARY_OPEN,
             f"{shown(openers[0].program)} has {shown(document.name)} open. Close it; nothing was "
             "changed.",
         )

@@ -27,6 +27,7 @@ from pydantic import BaseModel, ConfigDict
 
 from fascis.documents.catalog import copy_of
 from fascis.drives.connected import Drives
+from fascis.files.codes import Code
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.door import Proven
 from fascis.files.errors import EnvironmentTrouble, Refused, told
@@ -222,7 +223,7 @@ class Acts:
             act = self.find(prefix)
             if act is None or act.state != "done":
                 raise Refused(
-                    "nothing-to-undo", "There is no such relinking, or it is taken back already."
+                    Code.NOTHING_TO_UNDO, "There is no such relinking, or it is taken back already."
                 )
             with _nothing_runs_above(_path(record) for record in act.documents):
                 for record in act.documents:
@@ -238,20 +239,21 @@ class Acts:
         kept = path.with_name(os.fsdecode(kept_name(fsname(path.name), act.id)))
         if not os.path.lexists(path) or not os.path.lexists(kept):
             raise Refused(
-                "nothing-to-undo", f"{shown(path.name)} is not where it was; nothing was changed."
+                Code.NOTHING_TO_UNDO,
+                f"{shown(path.name)} is not where it was; nothing was changed.",
             )
         if not record.link:
             not_in_use(path)
         with _at(path) as (medium, name):
             if _digest(medium, name, record.link) != record.after:
                 raise Refused(
-                    "document-changed",
+                    Code.DOCUMENT_CHANGED,
                     f"{shown(path.name)} was worked in since it was relinked, and stays; as it was "
                     f"before, it is {shown(kept.name)}. Nothing was changed.",
                 )
             if _digest(medium, fsname(kept.name), record.link) != record.before:
                 raise Refused(
-                    "document-changed",
+                    Code.DOCUMENT_CHANGED,
                     f"{shown(kept.name)} is not what it was any more. Nothing was changed.",
                 )
 
@@ -365,7 +367,7 @@ class Acts:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError as error:
                 raise Refused(
-                    "busy", "Another window relinks just now; try again in a moment."
+                    Code.BUSY, "Another window relinks just now; try again in a moment."
                 ) from error
             yield
         finally:
@@ -387,7 +389,7 @@ def _held(root: Path) -> Iterator[None]:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
             raise Refused(
-                "held-by-another",
+                Code.HELD_BY_ANOTHER,
                 f"A crossing of {shown(root.name)} is running; wait for it. Nothing was changed.",
             ) from error
         except OSError:
@@ -415,7 +417,7 @@ def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
                 fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)
             except BlockingIOError as error:
                 raise Refused(
-                    "held-by-another",
+                    Code.HELD_BY_ANOTHER,
                     f"A crossing of {shown(folder.name)} is running; wait for it. Nothing was "
                     "changed.",
                 ) from error
@@ -447,14 +449,14 @@ def _check(one: Retarget) -> None:
         raise told(error, "look at the document", bytes(one.path)) from error
     if protected:
         raise Refused(
-            "document-protected",
+            Code.DOCUMENT_PROTECTED,
             f"{shown(one.path.name)} may not be written: it, its folder or its drive is "
             "read-only. Nothing was changed.",
         )
     if not is_link(one):
         if not stat.S_ISREG(status.st_mode):
             raise Refused(
-                "document-protected",
+                Code.DOCUMENT_PROTECTED,
                 f"{shown(one.path.name)} is no file of its own. Nothing was changed.",
             )
         not_in_use(one.path)

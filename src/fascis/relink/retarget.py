@@ -17,6 +17,7 @@ from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood
 from fascis.documents.registry import format_of
 from fascis.documents.targets import readings
 from fascis.drives.connected import Drives
+from fascis.files.codes import Code
 from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Refused
 from fascis.files.names import shown
@@ -91,7 +92,7 @@ def new_content(retarget: Retarget) -> bytes:
 def changed(path: Path) -> Refused:
     """The refusal of a document that is not what was surveyed."""
     return Refused(
-        "document-changed",
+        Code.DOCUMENT_CHANGED,
         f"{shown(path.name)} changed since it was looked at; look again. Nothing was changed.",
     )
 

@@ -30,6 +30,7 @@ from fascis.crossing.places.clearing import SUPERSEDED, Clearing
 from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import make_parents
 from fascis.drives.rules import Rules
+from fascis.files.codes import Code
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.errors import Refused, told
 from fascis.files.medium import Medium, move, remove_own
@@ -225,7 +226,7 @@ def _supersede(
 
 def _changed_at_both(place: bytes) -> Refused:
     return Refused(
-        "copy-changed",
+        Code.COPY_CHANGED,
         f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set "
         "one of them aside under another name, then go on.",
     )

@@ -40,6 +40,7 @@ from fascis.crossing.places.places import (
 )
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
+from fascis.files.codes import Code
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.kernel import boot_id, mount_identity
 from fascis.files.medium import Medium, read_small
@@ -324,7 +325,7 @@ class Destination:
         rest = self.copies.sums(Which.HOLDING_UP)[0]
         if rest:
             raise Refused(
-                "wrong-state", f"{rest} file(s) are not verified; the crossing does not settle."
+                Code.WRONG_STATE, f"{rest} file(s) are not verified; the crossing does not settle."
             )
 
     # -- after it has settled ----------------------------------------------------------------------

@@ -33,6 +33,7 @@ from fascis.crossing.places.places import (
 )
 from fascis.crossing.places.putting import put
 from fascis.drives.leftovers import clear_leftovers
+from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.inventory import Entry, InventoryWriter
 from fascis.files.manifest import write_manifest
@@ -246,7 +247,7 @@ def _arrive(
         except FileExistsError as error:
             if copies.open_act("claim") is None or not _only_claimed(places, medium):
                 raise Refused(
-                    "destination-exists",
+                    Code.DESTINATION_EXISTS,
                     f"{shown(str(places.target))} appeared meanwhile and is not touched. The copy"
                     " waits beside it; set that folder aside and resume.",
                 ) from error
@@ -275,7 +276,7 @@ def _claim(copies: Copies, places: Places, medium: Medium, clock: Callable[[], f
     if copies.open_act("claim") is None:
         if medium.exists(places.name):
             raise Refused(
-                "destination-exists",
+                Code.DESTINATION_EXISTS,
                 f"{shown(str(places.target))} appeared meanwhile and is not touched.",
             )
         copies.intend("claim", shown(str(places.target)), clock())

@@ -27,6 +27,7 @@ from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Advanced, Attention, Control, Report
 from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.notices import HINDRANCE, Notice, On
 from fascis.crossing.model.seen import Fidelity, Look, inode_key, look_at_copy
 from fascis.crossing.model.states import CopyState
 from fascis.files.errors import DriveGone, FascisError, told
@@ -44,27 +45,6 @@ _COPYING_THREADS = 2
 _READING_THREADS = 1
 _TRIES = 3
 T = TypeVar("T")
-
-_MEANINGS = {
-    CopyState.UNREADABLE: "it cannot be read; the rest goes on. Its original will not be touched",
-    CopyState.CHANGING: "it keeps changing while it is copied; close the program that writes to it",
-    CopyState.VANISHED: "it was there when the plan was made and is no longer",
-    CopyState.DAMAGED: (
-        "it has the size and the time on record, and another content: it was damaged where it "
-        "lies. It crosses only by your decision; its original is never deleted"
-    ),
-    CopyState.MISMATCH: (
-        "read back wrong three times; this drive is not to be trusted. The original is untouched"
-    ),
-}
-_ZEROS = (
-    "nothing but zeros was read of it, and so is its copy: look whether that is what it should hold"
-)
-_LOST = "extended attributes of it were not kept, because this drive cannot hold them: {names}"
-_TAKEN = (
-    "it was damaged where it lies (another content than on record); it crossed as it is, and its "
-    "original stays"
-)
 
 
 @dataclass(slots=True)
@@ -359,28 +339,20 @@ class Engine:
         except OSError as error:
             raise told(error, "flush to " + self._destination.name) from error
         self._copies.record_copies(outcomes)
-        by_id = {i.id: i for i in items}
+        places = {i.id: i for i in items}
         for outcome in outcomes:
-            if outcome.state in _MEANINGS:
-                self._attention(
-                    by_id[outcome.item].place, self._source.name, _MEANINGS[outcome.state]
-                )
-            elif outcome.seen and outcome.seen[:2] != (
-                by_id[outcome.item].size,
-                by_id[outcome.item].mtime_ns,
-            ):
-                self._attention(
-                    by_id[outcome.item].place,
-                    self._source.name,
-                    "changed since it was surveyed; the copy is the newer one",
-                )
-            if outcome.lost:
-                names = ", ".join(map(shown, outcome.lost[:3]))
-                self._attention(
-                    by_id[outcome.item].place, self._destination.name, _LOST.format(names=names)
-                )
-            if outcome.zeros:
-                self._attention(by_id[outcome.item].place, self._source.name, _ZEROS)
+            self._notice_outcome(places[outcome.item], outcome)
+
+    def _notice_outcome(self, item: Item, outcome: Copied) -> None:
+        if outcome.state in HINDRANCE:
+            self._notice(item, HINDRANCE[outcome.state])
+        elif outcome.seen and outcome.seen[:2] != (item.size, item.mtime_ns):
+            self._notice(item, Notice.CHANGED)
+        if outcome.lost:
+            names = ", ".join(map(shown, outcome.lost[:3]))
+            self._notice(item, Notice.ATTRIBUTES_LOST, names=names)
+        if outcome.zeros:
+            self._notice(item, Notice.ZEROS)
 
     def _copy_some(self, items: list[Item]) -> list[Copied]:
         return [self._copy(item) for item in items]
@@ -401,7 +373,7 @@ class Engine:
             if not self._takes_damaged:
                 remove_staged(self._destination.medium, place)
                 return Copied(item.id, CopyState.DAMAGED)
-            self._attention(item.place, self._source.name, _TAKEN)
+            self._notice(item, Notice.TAKEN_DAMAGED)
         if outcome.state is CopyState.COPIED and item.fate is Fate.COPY and outcome.seen:
             self._report(Advanced(item.strand, outcome.seen[0], 1, destination=self._copies.number))
         return outcome
@@ -534,21 +506,17 @@ class Engine:
                 raise told(error, "flush to " + self._destination.name) from error
             self._copies.record_copies([outcome])
             if outcome.state is not CopyState.COPIED or outcome.digest is None:
-                self._attention(item.place, self._source.name, _MEANINGS[outcome.state])
+                self._notice(item, HINDRANCE[outcome.state])
                 return
             (read,) = self._read_proven([item], {item.id: outcome.digest})
             if read.equal:
                 self._copies.record_verified([(item.id, read.proven)])
                 times = "once" if attempt == 2 else "twice"
-                self._attention(
-                    item.place,
-                    self._destination.name,
-                    f"read back wrong {times}, copied again, now equal. Watch this drive",
-                )
+                self._notice(item, Notice.READ_BACK_WRONG, times=times)
                 self._told_verified(item)
                 return
         self._copies.record_copies([Copied(item.id, CopyState.MISMATCH)])
-        self._attention(item.place, self._destination.name, _MEANINGS[CopyState.MISMATCH])
+        self._notice(item, Notice.MISMATCH)
 
     # -- second names ------------------------------------------------------------------------------
 
@@ -627,11 +595,14 @@ class Engine:
             [(c.item, proven) for c, proven in batch if proven is not None]
         )
 
-    def _attention(self, place: bytes, drive: str, meaning: str) -> None:
-        self._copies.journal.note(place, drive, meaning, self._now)
-        self._report(Attention(place, drive, meaning))
+    def _notice(self, item: Item, notice: Notice, **fields: str) -> None:
+        """Keeps and reports what needs attention."""
+        drive = (self._source if notice.on is On.SOURCE else self._destination).name
+        meaning = notice.words.format(**fields)
+        self._copies.journal.note(item.place, drive, meaning, self._now)
+        self._report(Attention(item.place, drive, meaning))
 
 
 def hindrance_sentence(place: bytes, state: CopyState) -> str:
     """One sentence on a file that could not be copied."""
-    return f"{shown(place)}: {_MEANINGS[state]}."
+    return f"{shown(place)}: {HINDRANCE[state].words}."

@@ -17,9 +17,10 @@ import numpy as np
 import numpy.typing as npt
 
 from fascis.crossing.fit.names import GOES, Apart
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import Gathering
 from fascis.drives.model import Drive
+from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, join, shown
 from fascis.files.sizes import counted, size
 from fascis.files.times import EXACT, whole
@@ -132,8 +133,7 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         place, why = next(iter(apart.refused.items()))
         there = shown(apart.there(place) if place in apart.files else apart.folder(place))
         yield Problem(
-            Severity.DECISION,
-            "name-not-possible",
+            Code.NAME_NOT_POSSIBLE,
             f"{_refusing(drives, apart.refused)} cannot hold "
             f"{counted(len(apart.refused), 'name')}: {shown(place)} {why}; it would be "
             f"{shown(there.rpartition('/')[2])} there.",
@@ -145,8 +145,7 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         place = apart.doubled[0]
         there = shown(apart.there(place) if place in apart.files else apart.folder(place))
         yield Problem(
-            Severity.DECISION,
-            "names-become-one",
+            Code.NAMES_BECOME_ONE,
             f"{counted(len(apart.doubled), 'name differs', 'names differ')} from another only in "
             f"upper and lower case, which {_folding(drives)} takes for one: {shown(place)} would "
             f"be {shown(there.rpartition('/')[2])} there.",
@@ -157,18 +156,17 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
     if apart.cannot:
         place, why = next(iter(apart.cannot.items()))
         yield Problem(
-            Severity.STOPS,
-            "name-not-possible",
+            Code.NAME_NOT_POSSIBLE,
             f"{counted(len(apart.cannot), 'file')} would have to be called otherwise there and "
             f"cannot be: {shown(place)}, {why}.",
             "Choose a drive with another file system, or leave them out.",
             tuple(apart.cannot)[:MOST],
             f"{counted(len(apart.cannot), 'file')} cannot be called otherwise",
+            severity_here=Severity.STOPS,
         )
     if apart.returned:
         yield Problem(
-            Severity.NOTE,
-            "names-given-back",
+            Code.NAMES_GIVEN_BACK,
             f"{counted(len(apart.returned), 'name')} that an earlier drive could not hold"
             f" {'is' if len(apart.returned) == 1 else 'are'} as before again.",
             "",
@@ -192,8 +190,7 @@ def left_problem(left: Clashes) -> Iterator[Problem]:
     """What stays by choice because a destination cannot hold it as it is."""
     if left:
         yield Problem(
-            Severity.NOTE,
-            "not-holdable",
+            Code.NOT_HOLDABLE,
             f"{counted(len(left), 'file stays', 'files stay')} at the old place, because the new "
             f"drive cannot hold {'it' if len(left) == 1 else 'them'} as named or as large; "
             f"{'its original is' if len(left) == 1 else 'their originals are'} never deleted.",
@@ -217,11 +214,10 @@ def holding_problems(
     rules, c = drive.rules, columns
     if why := rules.refuses_name(fsname(name)):
         sentence = f"{rules.name} cannot hold the name {shown(name)}: it {why}."
-        yield Problem(Severity.STOPS, "name-not-usable", sentence, "Choose another name there.")
+        yield Problem(Code.NAME_NOT_USABLE, sentence, "Choose another name there.")
     if not (rules.certain or rules.asked):
         yield Problem(
-            Severity.NOTE,
-            "rules-assumed",
+            Code.RULES_ASSUMED,
             f"What {shown(drive.label)} can hold is assumed by the rules of {_file_system(drive)};"
             " it is asked itself when the crossing starts.",
         )
@@ -233,8 +229,7 @@ def holding_problems(
     ]
     if large and rules.largest_file:
         yield Problem(
-            Severity.STOPS,
-            "file-too-large",
+            Code.FILE_TOO_LARGE,
             f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}, more "
             f"than {rules.name} can hold.",
             "Choose a drive with another file system, or leave them out.",
@@ -243,8 +238,7 @@ def holding_problems(
         )
     if hollow := c.places(c.hollow()):
         yield Problem(
-            Severity.STOPS,
-            "file-too-large",
+            Code.FILE_TOO_LARGE,
             f"{counted(len(hollow), 'file says that it has', 'files say that they have')} more "
             f"than {size(MOST_HOLES)} in which nothing is written. To check that would take hours.",
             "Leave them out, if they are meant to be so at all.",
@@ -254,8 +248,7 @@ def holding_problems(
     yield from _not_kept(drive, columns)
     if not rules.attributes and (places := attributed()):
         yield Problem(
-            Severity.NOTE,
-            "attributes-not-kept",
+            Code.ATTRIBUTES_NOT_KEPT,
             f"{rules.name} keeps no extended attributes; "
             f"{counted(len(places), 'file has', 'files have')} some.",
             "",
@@ -268,8 +261,7 @@ def holding_problems(
         and (over := [p for p, length in attributed().items() if length > limit])
     ):
         yield Problem(
-            Severity.NOTE,
-            "attributes-not-kept",
+            Code.ATTRIBUTES_NOT_KEPT,
             f"{counted(len(over), 'file has', 'files have')} more extended attributes than "
             f"{rules.name} can hold ({size(limit)} a file): what does not fit is not kept, and "
             "told then.",
@@ -291,8 +283,7 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
     rules = drive.rules
     if not rules.links and (links := int(c.links.sum())):
         yield Problem(
-            Severity.DECISION,
-            "links-not-kept",
+            Code.LINKS_NOT_KEPT,
             f"{rules.name} has no links; {counted(links, 'link')} will stay at the old place.",
             "Choose a drive with another file system, or go on without them.",
             tuple(c.places(c.links)),
@@ -300,17 +291,15 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
         )
     if not rules.links and (hard := int((c.files & (c.names > 1)).sum())):
         yield Problem(
-            Severity.NOTE,
-            "hard-links-not-kept",
+            Code.HARD_LINKS_NOT_KEPT,
             f"{counted(hard, 'name')} of files with several names become files of their own there.",
         )
     if not rules.modes and bool((c.files & ((c.mode & 0o111) != 0)).any()):
-        yield Problem(Severity.NOTE, "permissions-not-kept", f"{rules.name} keeps no permissions.")
+        yield Problem(Code.PERMISSIONS_NOT_KEPT, f"{rules.name} keeps no permissions.")
     sparse = int((c.files & (c.allocated + _SLACK < c.size)).sum())
     if sparse and not rules.holes:
         yield Problem(
-            Severity.NOTE,
-            "holes-not-kept",
+            Code.HOLES_NOT_KEPT,
             f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on "
             f"{rules.name}.",
         )
@@ -320,7 +309,7 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
     rules = drive.rules
     if rules.granularity_ns > 1_000_000_000:
         sentence = f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s."
-        yield Problem(Severity.NOTE, "times-coarser", sentence)
+        yield Problem(Code.TIMES_COARSER, sentence)
     far = np.abs(c.mtime) >= EXACT
     seconds = np.where(far, c.mtime - np.sign(c.mtime) * EXACT, c.mtime // 10**9)
     outside = np.zeros(len(c.files), bool)
@@ -333,8 +322,7 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
     ]
     if places:
         yield Problem(
-            Severity.NOTE,
-            "times-not-kept",
+            Code.TIMES_NOT_KEPT,
             f"{counted(int(outside.sum()) or len(places), 'file has a date', 'files have dates')} "
             f"that {rules.name} cannot hold: {shown(places[0])} first. The nearest that it can "
             "hold is kept there.",

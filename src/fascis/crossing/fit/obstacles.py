@@ -16,9 +16,10 @@ import numpy as np
 
 from fascis.crossing.journal.journal import promised
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.drives.character import look_at_character
 from fascis.drives.model import Drive
+from fascis.files.codes import Code, Severity
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
 from fascis.files.sizes import counted, size
@@ -52,14 +53,15 @@ class Surroundings:
 
     def add(
         self,
-        severity: Severity,
-        code: str,
+        code: Code,
         sentence: str,
         remedy: str = "",
         files: tuple[bytes, ...] = (),
+        severity_here: Severity | None = None,
     ) -> None:
         """Adds a problem, once: two destinations may have the same."""
-        self.take((Problem(severity, code, sentence, remedy, files[:_MOST]),))
+        problem = Problem(code, sentence, remedy, files[:_MOST], severity_here=severity_here)
+        self.take((problem,))
 
     def take(self, problems: Iterable[Problem]) -> None:
         """Adds problems, each once."""
@@ -84,8 +86,7 @@ class Surroundings:
                 f", of which crossings that run or wait will take {size(others)}" if others else ""
             )
             yield Problem(
-                Severity.STOPS,
-                "not-enough-room",
+                Code.NOT_ENOUGH_ROOM,
                 f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are "
                 f"needed ({size(needed)} for the files, the rest in reserve).",
                 "Choose a drive with more room, or leave out what can be made again.",
@@ -94,8 +95,7 @@ class Surroundings:
             )
         elif drive.free - needed - others < drive.capacity // 20:
             yield Problem(
-                Severity.NOTE,
-                "nearly-full-after",
+                Code.NEARLY_FULL_AFTER,
                 f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of "
                 f"{size(drive.capacity)} are left.",
             )
@@ -108,8 +108,7 @@ class Surroundings:
         wanted = rows * _JOURNAL_BYTES_A_FILE + (4 << 20)
         if space.f_bavail * space.f_frsize < wanted:
             yield Problem(
-                Severity.STOPS,
-                "no-room-for-journal",
+                Code.NO_ROOM_FOR_JOURNAL,
                 f"The journal needs {size(wanted)} on the drive of {shown(str(folder))}, which has"
                 f" {size(space.f_bavail * space.f_frsize)}.",
                 "Free a little room there first.",
@@ -160,15 +159,13 @@ def _two_drives(around: Surroundings) -> None:
         return
     if one.uuid == other.uuid:
         around.add(
-            Severity.STOPS,
-            "also-same-drive",
+            Code.ALSO_SAME_DRIVE,
             f"Both copies would be on {one.label}; if it breaks, both are lost.",
             "Choose another drive for the second copy.",
         )
     elif around.workspace.drives.same_disk(one, other):
         around.add(
-            Severity.DECISION,
-            "also-same-disk",
+            Code.ALSO_SAME_DISK,
             f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies "
             "are lost.",
             "Choose another drive for the second copy.",
@@ -184,8 +181,7 @@ def parking_problems(
     if part:
         if after is After.PARK:
             yield Problem(
-                Severity.STOPS,
-                "cannot-set-aside",
+                Code.CANNOT_SET_ASIDE,
                 "A part of a library cannot be set aside: its folder holds the rest of the "
                 "library too.",
                 "Let the originals stay, or have them deleted after you have looked.",
@@ -193,8 +189,7 @@ def parking_problems(
         return
     if single:
         yield Problem(
-            Severity.STOPS if after is After.PARK else Severity.NOTE,
-            "cannot-set-aside",
+            Code.CANNOT_SET_ASIDE,
             "A single document with what it refers to cannot be set aside by a rename."
             + (
                 ""
@@ -204,6 +199,7 @@ def parking_problems(
             "Let the originals stay, or have them deleted after you have looked."
             if after is After.PARK
             else "",
+            severity_here=Severity.STOPS if after is After.PARK else Severity.NOTE,
         )
         return
     why = ""
@@ -213,15 +209,13 @@ def parking_problems(
         why = f"in {shown(str(source.parent))} only the owner of a folder may rename it"
     if why:
         yield Problem(
-            Severity.STOPS,
-            "cannot-set-aside",
+            Code.CANNOT_SET_ASIDE,
             f"The originals could not be set aside: {why}.",
             "Let the originals stay, or see to the permissions.",
         )
     elif os.path.ismount(source):
         yield Problem(
-            Severity.STOPS if after is After.PARK else Severity.NOTE,
-            "cannot-set-aside",
+            Code.CANNOT_SET_ASIDE,
             f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
             + (
                 ""
@@ -231,12 +225,12 @@ def parking_problems(
             "Let the originals stay, or have them deleted after you have looked."
             if after is After.PARK
             else "",
+            severity_here=Severity.STOPS if after is After.PARK else Severity.NOTE,
         )
     elif drive and drive.renames_safely is not True:
         refused = drive.renames_safely is False
         yield Problem(
-            Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
-            "cannot-set-aside",
+            Code.CANNOT_SET_ASIDE,
             f"The driver of {shown(drive.label)} ({drive.rules.name}) "
             f"{'does not promise' if refused else 'may not promise'} that a rename replaces "
             f"nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside "
@@ -249,6 +243,7 @@ def parking_problems(
             "Let the originals stay, or have them deleted after you have looked."
             if after is After.PARK
             else "",
+            severity_here=Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
         )
 
 
@@ -268,8 +263,7 @@ def _keeps_others_names(source: Path) -> bool:
 def _library(around: Surroundings, source: Path, found: Survey) -> None:
     if found.mounts:
         around.add(
-            Severity.DECISION,
-            "nested-mounts",
+            Code.NESTED_MOUNTS,
             f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside "
             "the library; what is on them stays where it is.",
             "Unmount them, or go on without them.",
@@ -280,8 +274,7 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
             len(found.subvolumes), "folder of the library is", "folders of the library are"
         )
         around.add(
-            Severity.STOPS,
-            "nested-subvolumes",
+            Code.NESTED_SUBVOLUMES,
             f"{folders} a subvolume of its file system, {shown(found.subvolumes[0])} first. "
             "What is in it cannot be taken along yet.",
             "Copy it into an ordinary folder of the library first.",
@@ -294,8 +287,7 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         programs = ", ".join(sorted({shown(o.program) for o in writers}))
         places = inodes.places({o.inode for o in writers})
         around.add(
-            Severity.STOPS,
-            "library-open",
+            Code.LIBRARY_OPEN,
             f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
             f"Close {programs}, then look again.",
             tuple(places),
@@ -307,8 +299,7 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         special = tuple(p for row, _, p in found.rows() if found.kind(row) is Kind.SPECIAL)
     if special:
         around.add(
-            Severity.NOTE,
-            "special-files",
+            Code.SPECIAL_FILES,
             f"{counted(len(special), 'device, pipe or socket', 'devices, pipes or sockets')}"
             " cannot be copied and will stay.",
             "",
@@ -351,8 +342,7 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
         medium.close()
     if written:
         around.add(
-            Severity.STOPS,
-            "library-open",
+            Code.LIBRARY_OPEN,
             f"A program of another user has {counted(len(written), 'file')} of the library open "
             f"for writing, {shown(written[0])} first.",
             "Close it, then look again.",
@@ -360,8 +350,7 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
         )
     elif not known:
         around.add(
-            Severity.NOTE,
-            "open-not-known",
+            Code.OPEN_NOT_KNOWN,
             "Programs of other users cannot be seen; whether one has the library open is not "
             "known of every file.",
         )
@@ -409,40 +398,31 @@ def _destination(
     try:
         around.workspace.drives.check_answers(destination)
     except DriveGone as error:
-        around.add(
-            Severity.STOPS, "drive-silent", str(error), "See to its cable, or connect it again."
-        )
+        around.add(Code.DRIVE_SILENT, str(error), "See to its cable, or connect it again.")
         return None, False
     if not os.path.lexists(destination):
         around.add(
-            Severity.STOPS,
-            "destination-missing",
+            Code.DESTINATION_MISSING,
             f"There is no folder {text}.",
             "Make it, or connect its drive.",
         )
         return None, False
     if not destination.is_dir():
         around.add(
-            Severity.STOPS,
-            "destination-not-a-folder",
-            f"{text} is not a folder.",
-            "Name a folder on the drive.",
+            Code.DESTINATION_NOT_A_FOLDER, f"{text} is not a folder.", "Name a folder on the drive."
         )
         return None, False
     try:
         drive = around.workspace.drives.at(destination)
     except EnvironmentTrouble as error:
-        around.add(
-            Severity.STOPS, "destination-not-permitted", str(error), "See to its permissions."
-        )
+        around.add(Code.DESTINATION_NOT_PERMITTED, str(error), "See to its permissions.")
         return None, False
     if not drive.connected:
-        around.add(Severity.STOPS, "away", f"{drive.label} is away.", "Connect it.")
+        around.add(Code.AWAY, f"{drive.label} is away.", "Connect it.")
         return drive, False
     if _inside(destination, source):
         around.add(
-            Severity.STOPS,
-            "destination-inside-library",
+            Code.DESTINATION_INSIDE_LIBRARY,
             f"{text} lies inside the library itself.",
             "Choose another drive.",
         )
@@ -457,43 +437,37 @@ def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> Non
     text = shown(str(destination))
     if (library := _enclosing(around.workspace, destination, drive)) is not None:
         around.add(
-            Severity.STOPS,
-            "destination-in-a-library",
+            Code.DESTINATION_IN_A_LIBRARY,
             f"{text} lies inside another library, {shown(str(library))}.",
             "Choose a folder outside of it.",
         )
     if drive.read_only:
         around.add(
-            Severity.STOPS,
-            "destination-read-only",
+            Code.DESTINATION_READ_ONLY,
             f"{drive.label} can only be read.",
             "Connect it so that it can be written.",
         )
     elif not os.access(destination, os.W_OK | os.X_OK):
         around.add(
-            Severity.STOPS,
-            "destination-not-permitted",
+            Code.DESTINATION_NOT_PERMITTED,
             f"{text} may not be written by you.",
             "See to its permissions.",
         )
     if around.source_drive and around.source_drive.uuid == drive.uuid:
         around.add(
-            Severity.STOPS,
-            "same-drive",
+            Code.SAME_DRIVE,
             f"The library is on {drive.label} already; nothing would be freed.",
             "Choose another drive.",
         )
     elif around.source_drive and around.workspace.drives.same_disk(around.source_drive, drive):
         around.add(
-            Severity.DECISION,
-            "same-disk",
+            Code.SAME_DISK,
             "Both places are on one physical disk; if it breaks, both are lost.",
             "Choose another drive.",
         )
     if drive.transport == "network":
         around.add(
-            Severity.NOTE,
-            "network-drive",
+            Code.NETWORK_DRIVE,
             f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
         )
 
@@ -525,16 +499,14 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
     for one in (drive, around.source_drive):
         if one and one.ambiguous:
             around.add(
-                Severity.STOPS,
-                "drive-twins",
+                Code.DRIVE_TWINS,
                 f"{shown(one.label)} shares its identity (UUID) with another drive that is "
                 "connected, as a cloned disk does; which is which is not known.",
                 "Disconnect the one that is not meant.",
             )
     if drive.errors:
         around.add(
-            Severity.DECISION,
-            "drive-errors",
+            Code.DRIVE_ERRORS,
             f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on "
             f"{label}.",
             "Have the drive checked first, or choose another.",
@@ -542,15 +514,14 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
     character = look_at_character(drive)
     if character.backup:
         around.add(
-            Severity.DECISION,
-            "backup-drive",
+            Code.BACKUP_DRIVE,
             f"{label} seems to be somebody's backup disk: {character.backup}. What a backup "
             "program keeps there may be thinned out or overwritten by it.",
             "Choose another drive, or go on if it is none.",
         )
     if drive.system or character.system:
         why = "the system of this machine is on it" if drive.system else character.system
-        around.add(Severity.NOTE, "system-drive", f"{label} is a system disk: {why}.", "")
+        around.add(Code.SYSTEM_DRIVE, f"{label} is a system disk: {why}.", "")
 
 
 def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:
@@ -558,8 +529,7 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
     target = destination / name
     if os.path.lexists(target):
         around.add(
-            Severity.STOPS,
-            "destination-exists",
+            Code.DESTINATION_EXISTS,
             f"{shown(str(target))} exists already; nothing there is touched.",
             "Give the library another name there.",
         )
@@ -569,11 +539,11 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         siblings = [p for p in destination.iterdir() if (p / ".fascis/identity.json").is_file()]
     except OSError as error:
         around.add(
-            Severity.DECISION,
-            "destination-not-permitted",
+            Code.DESTINATION_NOT_PERMITTED,
             f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy "
             "of this library is there already is not known.",
             "See to its permissions, or go on to have a copy there in any case.",
+            severity_here=Severity.DECISION,
         )
         return
     for sibling in siblings[:200]:
@@ -585,15 +555,14 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
                 medium.close()
         except (Damaged, EnvironmentTrouble) as error:
             around.add(
-                Severity.NOTE,
-                "identity-damaged",
+                Code.IDENTITY_DAMAGED,
                 f"What library {shown(sibling.name)} is, is not known: {error}",
+                severity_here=Severity.NOTE,
             )
             continue
         if other and other.library_id == identity.library_id:
             around.add(
-                Severity.DECISION,
-                "same-library-there",
+                Code.SAME_LIBRARY_THERE,
                 f"{shown(str(sibling))} is a copy of this same library.",
                 "Go on to have one more copy beside it.",
             )

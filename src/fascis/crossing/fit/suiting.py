@@ -11,14 +11,15 @@ from pathlib import Path
 from fascis.crossing.fit.limits import Columns, clashes, holding_problems, name_problems
 from fascis.crossing.fit.names import keep_apart
 from fascis.crossing.model.fates import Fates
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.drives.model import Drive
 from fascis.drives.preparing import CHOICES, Choice
 from fascis.drives.rules import rules_of
+from fascis.files.codes import Code, Severity
 
-_ONLY_OF_A_DRIVE = ("rules-assumed", "times-coarser")
+_ONLY_OF_A_DRIVE = (Code.RULES_ASSUMED, Code.TIMES_COARSER)
 
 
 @dataclass(frozen=True, slots=True)

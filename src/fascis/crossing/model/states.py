@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from enum import IntEnum, StrEnum
 
+from fascis.files.codes import Code
 from fascis.files.errors import Refused
 
 
@@ -54,7 +55,7 @@ def check_transition(now: State, new: State) -> None:
     """
     if new not in TRANSITIONS[now]:
         raise Refused(
-            "wrong-state",
+            Code.WRONG_STATE,
             f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was "
             "changed.",
         )

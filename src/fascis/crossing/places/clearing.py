@@ -20,6 +20,7 @@ from fascis.crossing.model.seen import Fidelity, Look, look_at_copy
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.places import CLAIM, LIBRARY, NEW, PLAN_FILE, TOKEN_FILE, Places
 from fascis.crossing.places.putting import make_parents
+from fascis.files.codes import Code
 from fascis.files.digest import digest_of, digest_of_bytes
 from fascis.files.door import Proven
 from fascis.files.errors import Refused
@@ -234,7 +235,7 @@ class Clearing:
 
 def _mounted(place: bytes) -> Refused:
     return Refused(
-        "wrong-state",
+        Code.WRONG_STATE,
         f"Something else is mounted at {shown(place)} on the drive. It was not touched: unmount "
         "it, then try again.",
     )

@@ -20,6 +20,7 @@ from fascis.crossing.journal.listing import plan_list
 from fascis.crossing.model.seen import Fidelity, inode_key
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers
+from fascis.files.codes import Code
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.medium import Medium, move, read_small, remove_own
 from fascis.files.names import cut, fsname, shown, unlisted
@@ -226,7 +227,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
         same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
         if not same or drive.uuid != places.header.source_drive.uuid:
             raise Refused(
-                "wrong-state",
+                Code.WRONG_STATE,
                 f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.",
             )
         if lock:
@@ -242,7 +243,7 @@ def _hold(medium: Medium, path: Path) -> None:
         fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:
         raise Refused(
-            "held-by-another",
+            Code.HELD_BY_ANOTHER,
             f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was "
             "changed.",
         ) from error
@@ -341,12 +342,12 @@ def prove_staging(medium: Medium, places: Places) -> None:
         said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
     except (EnvironmentTrouble, ValueError, RecursionError) as error:
         raise Refused(
-            "wrong-state",
+            Code.WRONG_STATE,
             f"The staging folder on {places.label} is not this crossing's. Nothing was touched.",
         ) from error
     if not isinstance(said, dict) or said.get("token") != places.header.token:
         raise Refused(
-            "wrong-state", "The staging folder belongs to another crossing. Nothing was touched."
+            Code.WRONG_STATE, "The staging folder belongs to another crossing. Nothing was touched."
         )
 
 
@@ -389,7 +390,7 @@ def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
     open_destination(workspace, places).close()
     if not copies.value("settled_at") or not has_arrived(workspace, places):
         raise Refused(
-            "copy-changed",
+            Code.COPY_CHANGED,
             f"{shown(str(places.target))} is not the copy that this crossing made. The originals "
             "stay.",
         )

@@ -34,7 +34,7 @@ from fascis.crossing.fit.obstacles import (
 from fascis.crossing.fit.room import Freeing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate, Fates
-from fascis.crossing.model.problems import Problem, Severity, needs_decision, stops
+from fascis.crossing.model.problems import Problem, needs_decision, stops
 from fascis.crossing.scope.gathering import Gathering, below, gather
 from fascis.crossing.scope.needed import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.scope.parts import Part, part_name
@@ -50,6 +50,7 @@ from fascis.crossing.scope.selection import (
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.documents.sidecars import is_sidecar
 from fascis.drives.model import Drive
+from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, join, listed, place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import OWN, Identity
@@ -282,8 +283,7 @@ def make_plan(
     if not _plain(name):
         problems.append(
             Problem(
-                Severity.STOPS,
-                "name-not-usable",
+                Code.NAME_NOT_USABLE,
                 f"{shown(name) or 'An empty name'} cannot be the name of a folder.",
                 "Choose another name.",
             )
@@ -554,8 +554,7 @@ def _own_folder_problems(found: Survey) -> Iterator[Problem]:
     root = found.folders[0] if found.folders else None
     if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
         yield Problem(
-            Severity.STOPS,
-            "name-not-usable",
+            Code.NAME_NOT_USABLE,
             f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps "
             "its records in a folder of that name.",
             "Give it another name first.",
@@ -568,21 +567,19 @@ def _discard_problems(choices: Choices, found: Survey, fates: array[int]) -> Ite
     if wrong:
         for role in wrong:
             yield Problem(
-                Severity.STOPS,
-                "discard-not-possible",
+                Code.DISCARD_NOT_POSSIBLE,
                 f"Files of the role {role.value} cannot be made again; they are never discarded.",
                 "Only proxies, renders and previews can be discarded.",
+                severity_here=Severity.STOPS,
             )
     elif choices.discard and choices.after is After.COPY:
         yield Problem(
-            Severity.NOTE,
-            "discard-not-possible",
+            Code.DISCARD_NOT_POSSIBLE,
             "Nothing is discarded: the old place stays home and loses nothing.",
         )
     elif kept := _kept_from_discarding(choices, found, fates):
         yield Problem(
-            Severity.NOTE,
-            "discard-not-possible",
+            Code.DISCARD_NOT_POSSIBLE,
             f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made "
             "again stands only in the library's identity file, which anybody can edit.",
         )

@@ -36,6 +36,7 @@ from fascis.crossing.scope.needed import (
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.sidecars import is_sidecar
+from fascis.files.codes import Code, Stays
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
@@ -208,7 +209,7 @@ def _left_behind(
     for place, why in stays:
         told = place_text(place)
         out.append({"path": told, "why": why})
-        if why == "used-elsewhere":
+        if why == Stays.USED_ELSEWHERE:
             item = copies.at(place)
             length = item.size if item and place in used else loose.get(place, 0)
             out[-1] |= {
@@ -327,7 +328,7 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
     if inside:
         first = min(inside)
         raise Refused(
-            "would-break",
+            Code.WOULD_BREAK,
             f"{inside[first][0]} uses {shown(first)} at the old place"
             + (
                 f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too"
@@ -349,7 +350,7 @@ def not_worked_in(found: Differences) -> None:
     """
     if places := worked_in(found):
         raise Refused(
-            "worked-in-since",
+            Code.WORKED_IN_SINCE,
             f"{shown(places[0])} was worked in at the old place after home went to the new one. "
             "Nothing was set aside or deleted: bring that work over by hand, or take back the "
             "switch.",

@@ -22,6 +22,7 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Control, Released, Report
 from fascis.crossing.model.states import Origin
 from fascis.crossing.release.originals import Kept, Release, still_wanted
+from fascis.files.codes import Stays
 from fascis.files.door import Proven
 from fascis.files.errors import FascisError
 from fascis.files.medium import Medium, MediumFile
@@ -63,7 +64,7 @@ def release_loose(
             for item in group:
                 path = item.outside or b""
                 if path in needed:
-                    stays.append((path, "used-elsewhere"))
+                    stays.append((path, Stays.USED_ELSEWHERE))
                 else:
                     free.append(item)
             stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
@@ -94,18 +95,22 @@ def _release_folder(
         return
     path = Path(os.fsdecode(folder or b"/"))
     if os.path.realpath(path) != str(path):
-        yield from ((i.outside or b"", "changed") for i in items)  # a link stands in its way now
+        yield from (
+            (i.outside or b"", Stays.CHANGED) for i in items
+        )  # a link stands in its way now
         return
     try:
         drive = workspace.drives.at(path)
         if drive.uuid != kept[0].copies.journal.header.loose_drives.get(str(path), drive.uuid):
             yield from (
-                (i.outside or b"", "mount") for i in items
+                (i.outside or b"", Stays.MOUNT) for i in items
             )  # another drive, which may hold a copy of them
             return
         medium, rules = workspace.drives.open(path), drive.rules
     except FascisError:
-        yield from ((i.outside or b"", "not-permitted") for i in items)  # away, or not to be opened
+        yield from (
+            (i.outside or b"", Stays.NOT_PERMITTED) for i in items
+        )  # away, or not to be opened
         return
     with closing(medium):
         names = {i.place: (i.outside or b"").rpartition(b"/")[2] for i in items}
@@ -123,7 +128,7 @@ def _release_folder(
         report(_released(items, outcomes))
         for item, (_, origin, why) in zip(items, outcomes, strict=True):
             if origin is Origin.STAYS:
-                yield item.outside or b"", why or "changed"
+                yield item.outside or b"", why or Stays.CHANGED
 
 
 def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]]) -> Released:

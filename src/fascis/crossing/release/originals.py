@@ -31,6 +31,7 @@ from fascis.crossing.model.states import CopyState, Origin, State
 from fascis.crossing.places.changes import Differences, differs
 from fascis.crossing.release.free_space import Deleted
 from fascis.drives.rules import Rules
+from fascis.files.codes import Code, Stays
 from fascis.files.digest import digest_of_bytes
 from fascis.files.door import Proven
 from fascis.files.errors import DriveGone, FascisError, Refused, told
@@ -43,16 +44,16 @@ from fascis.library.survey import Kind
 
 BATCH = 256
 MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
-MISSING, CHANGED = "copy-missing", "copy-changed"
+MISSING, CHANGED = Stays.COPY_MISSING, Stays.COPY_CHANGED
 # of an original that cannot be got at any more: what stands there is not touched
 _STAYS_BY_ERROR = {
-    errno.EXDEV: "mount",
-    errno.ESTALE: "changed",
-    errno.ENOENT: "changed",
-    errno.ENOTDIR: "changed",
-    errno.ELOOP: "changed",
-    errno.EINVAL: "changed",
-    errno.EBUSY: "mount",
+    errno.EXDEV: Stays.MOUNT,
+    errno.ESTALE: Stays.CHANGED,
+    errno.ENOENT: Stays.CHANGED,
+    errno.ENOTDIR: Stays.CHANGED,
+    errno.ELOOP: Stays.CHANGED,
+    errno.EINVAL: Stays.CHANGED,
+    errno.EBUSY: Stays.MOUNT,
 }
 
 
@@ -195,7 +196,7 @@ class Release:
             self.lost |= kept.lost(self.buffers, self.control)
         if self.lost and all(item.place in self.lost for item in self._copies.items(Which.MAY_GO)):
             raise Refused(
-                "copy-changed",
+                Code.COPY_CHANGED,
                 f"Of the copy on {self.kept[0].label} nothing is what was verified, "
                 f"{shown(min(self.lost))} first. No original was deleted.",
                 tuple(sorted(self.lost)),
@@ -272,14 +273,14 @@ class Release:
         try:
             status = self.source.status(item.place)
         except (FileNotFoundError, NotADirectoryError):
-            return item.id, Origin.GONE, "vanished"  # not by us: does not count as deleted
+            return item.id, Origin.GONE, Code.VANISHED  # not by us: does not count as deleted
         except OSError as error:
             if error.errno == errno.EXDEV:
-                return item.id, Origin.STAYS, "mount"
+                return item.id, Origin.STAYS, Stays.MOUNT
             raise told(error, "look at the original", item.place) from error
         why = self._why_stays(item, status, fresh, opened)
         if why is None and any(k.is_itself(item, status) for k in self.kept):
-            why = "mount"
+            why = Stays.MOUNT
         if why:
             return item.id, Origin.STAYS, why
         copies = [k.now(item) for k in self.kept]
@@ -291,7 +292,7 @@ class Release:
                 held = self.source.open(item.place)
             return self._delete(item, status, copies, held)
         except PermissionError:
-            return item.id, Origin.STAYS, "not-permitted"
+            return item.id, Origin.STAYS, Stays.NOT_PERMITTED
         except OSError as error:
             if why := _STAYS_BY_ERROR.get(error.errno or 0):
                 return item.id, Origin.STAYS, why
@@ -317,13 +318,13 @@ class Release:
             if why := self._why_open(lease, status):
                 return item.id, Origin.STAYS, why
             if self._must_read(item, status) and self._read(held, lease) != item.digest:
-                return item.id, Origin.STAYS, "changed"
+                return item.id, Origin.STAYS, Stays.CHANGED
         if item.fate is not Fate.DISCARD and copies != [k.now(item) for k in self.kept]:
             return item.id, Origin.STAYS, CHANGED  # while its original was read
         shared = self._shared(item, held)
         self.step(f"before unlink {item.id}")
         if held is not None and (not proven.holds(held.status()) or (lease and not held.held())):
-            return item.id, Origin.STAYS, "changed"
+            return item.id, Origin.STAYS, Stays.CHANGED
         self.source.unlink(item.place, proven)
         self.step(f"after unlink {item.id}")
         self._count(item, status, shared)
@@ -335,11 +336,11 @@ class Release:
         Where no lease is granted, processes are asked.
         """
         if lease is not None:
-            return None if lease else "open"
+            return None if lease else Stays.OPEN
         found = find_open({(status.st_dev, status.st_ino)}, {status.st_dev})
         if found.files:
-            return "open"
-        return None if found.all_seen else "open-not-known"
+            return Stays.OPEN
+        return None if found.all_seen else Stays.OPEN_NOT_KNOWN
 
     def _must_read(self, item: Item, status: os.stat_result) -> bool:
         """True when looking does not tell that an original is what was copied."""
@@ -367,15 +368,15 @@ class Release:
     ) -> str | None:
         """Why an original stays, or None when it may go, as far as looking tells."""
         if item.place in self.used:
-            return "used-elsewhere"
+            return Stays.USED_ELSEWHERE
         if item.place in self.lost:
             return self.lost[item.place]
         if item.fate is not Fate.DISCARD and (why := self._why_not_whole(item)):
             return why
         if item.place in fresh or differs(item, status, self.source_rules.stable_inodes):
-            return "changed"
+            return Stays.CHANGED
         if item.kind is Kind.FILE and inode_key(status.st_ino) in opened:
-            return "open"
+            return Stays.OPEN
         return None
 
     def _why_no_copy(self, item: Item) -> str | None:
@@ -389,12 +390,12 @@ class Release:
         Not verified alike everywhere, or not what it once was.
         """
         if item.seen is None or item.digest is None:
-            return "not-verified"
+            return Stays.NOT_VERIFIED
         for kept in self.kept:
             there = self._of(kept, item)
             if there.copy is not CopyState.VERIFIED or there.digest != item.digest:
-                return "not-verified"
-        return "damaged" if is_damaged(item, item.seen, item.digest) else None
+                return Stays.NOT_VERIFIED
+        return Stays.DAMAGED if is_damaged(item, item.seen, item.digest) else None
 
     def _of(self, kept: Kept, item: Item) -> Item:
         return item if kept is self.kept[0] else kept.copies.item(item.id)
@@ -452,7 +453,7 @@ def still_wanted(journal: Journal) -> None:
         or journal.open_act("undo") is not None
     ):
         raise Refused(
-            "wrong-state",
+            Code.WRONG_STATE,
             f"The crossing is {journal.state.value}: home was given back, or that was begun. "
             "Nothing more was deleted.",
         )
@@ -466,19 +467,23 @@ def left_behind(
     At most 10,000 of each kind.
     """
     out: dict[bytes, str] = {}
-    reasons = {Fate.LEFT_OUT: "left-out", Fate.SPECIAL: "special", Fate.UNHOLDABLE: "link"}
+    reasons = {
+        Fate.LEFT_OUT: Stays.LEFT_OUT,
+        Fate.SPECIAL: Stays.SPECIAL,
+        Fate.UNHOLDABLE: Stays.LINK,
+    }
     for item in copies.items(Which.STAYING):
         if len(out) >= 10_000:
             break
         if source is not None and not source.exists(item.place):
             continue
-        why = reasons.get(item.fate) or (copies.journal.why(item.id) or "not-verified")
+        why = reasons.get(item.fate) or (copies.journal.why(item.id) or Stays.NOT_VERIFIED)
         out[item.place] = why
     for place in differences.appeared:
-        out.setdefault(place, "appeared")
+        out.setdefault(place, Stays.APPEARED)
     for place in differences.changed:
         if place not in out:
-            out[place] = "changed"
+            out[place] = Stays.CHANGED
     return sorted(out.items())
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.places.places import Places
+from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.names import shown
 from fascis.workspace import Workspace
@@ -21,7 +22,7 @@ def park(workspace: Workspace, journal: Journal, places: Places) -> None:
     """
     if places.header.document:
         raise Refused(
-            "cannot-set-aside",
+            Code.CANNOT_SET_ASIDE,
             "A single document cannot be set aside: its folder is not the library's. Nothing was "
             "touched.",
         )
@@ -52,7 +53,7 @@ def _rename(
         raw_old, raw_new = os.fsencode(old), os.fsencode(new)
         if not places.is_original(places.source.with_name(old)):
             raise Refused(
-                "wrong-state",
+                Code.WRONG_STATE,
                 f"{shown(old)} is not the folder that was surveyed. Nothing was touched.",
             )
         act = journal.open_act(kind) or journal.intend(
@@ -66,14 +67,14 @@ def _rename(
         except FileExistsError as error:
             journal.conclude(act, "refused: the name exists", workspace.clock())
             raise Refused(
-                "destination-exists",
+                Code.DESTINATION_EXISTS,
                 f"{shown(new)} exists beside the originals and is not touched. Give it another "
                 "name first.",
             ) from error
         except OSError as error:
             journal.conclude(act, f"refused: {error.strerror}", workspace.clock())
             raise Refused(
-                "cannot-set-aside",
+                Code.CANNOT_SET_ASIDE,
                 f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals "
                 "stay where they are.",
             ) from error

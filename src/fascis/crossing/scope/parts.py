@@ -13,9 +13,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from fascis.crossing.journal.header import PartFacts
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import folders_above
 from fascis.crossing.scope.surveyed import JOURNALS, Surveyed
+from fascis.files.codes import Code
 from fascis.files.names import fsname, join, shown
 from fascis.library.identity import OWN
 from fascis.library.projects import project_of, project_place
@@ -133,8 +134,7 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
         {shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.format != LINKS}
     )
     return Problem(
-        Severity.STOPS,
-        "part-not-there",
+        Code.PART_NOT_THERE,
         f"The library has no project and no folder called {shown(given)}.",
         f"Projects: {', '.join(projects) or 'none'}.",
     )

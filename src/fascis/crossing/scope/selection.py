@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.parts import Part, find_part, left_by
 from fascis.crossing.scope.surveyed import Surveyed
+from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, parent, shown
 from fascis.files.sizes import counted, size
 from fascis.library.roles import CATALOG, ROLES, Role, database_of
@@ -92,21 +93,17 @@ def shared_problems(
         )
         if after is After.PARK:
             yield Problem(
-                Severity.STOPS,
-                "would-break",
+                Code.WOULD_BREAK,
                 f"{needs}. With the library's folder set aside, it would not find them.",
                 "Let the originals stay where they are, or have those deleted that nothing else "
                 "needs.",
                 files,
             )
         else:
-            yield Problem(
-                Severity.NOTE, "used-elsewhere", f"{needs}. These originals are kept.", "", files
-            )
+            yield Problem(Code.USED_ELSEWHERE, f"{needs}. These originals are kept.", "", files)
     if bounds and after in (After.PARK, After.RELEASE):
         yield Problem(
-            Severity.NOTE,
-            "not-all-looked-at",
+            Code.NOT_ALL_LOOKED_AT,
             "Not everything on the drive was looked at for documents that need these files: "
             f"{bounds}.",
         )
@@ -156,13 +153,13 @@ def left_out_problems(left: LeftOut) -> Iterator[Problem]:
                 "files that documents use are left out",
             )
             yield Problem(
-                Severity.NOTE if again else Severity.DECISION,
-                "used-left-out",
+                Code.USED_LEFT_OUT,
                 f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. "
                 "At the new place these references lead nowhere"
                 + ("; these files can be made again." if again else "; the originals are kept."),
                 "" if again else "Take them along, or continue without them.",
                 tuple(place for place, _ in files[:1000]),
+                severity_here=Severity.NOTE if again else Severity.DECISION,
             )
 
 
@@ -188,8 +185,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         known = sum(o.size for o in missing)
         last = f", last known {size(known)}" if known else ""
         yield Problem(
-            Severity.DECISION,
-            "references-missing",
+            Code.REFERENCES_MISSING,
             f"{counted(len(missing), 'file is', 'files are')} missing{last}: "
             f"{_short(missing[0].path.removeprefix(below))} first. What refers to them will not "
             "find them at the new place either.",
@@ -198,8 +194,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         )
     if away := uses.of(Standing.AWAY):
         yield Problem(
-            Severity.DECISION,
-            "references-away",
+            Code.REFERENCES_AWAY,
             f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be "
             "gathered now.",
             "Connect that drive, or go on without them: what refers to them goes on referring to "
@@ -208,8 +203,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         )
     if unknown := uses.not_understood:
         yield Problem(
-            Severity.DECISION,
-            "not-understood",
+            Code.NOT_UNDERSTOOD,
             f"{counted(len(unknown), 'document is', 'documents are')} not understood, "
             f"{shown(unknown[0][0])} first; what they refer to is not known. Balance will hold for "
             "what could be checked.",
@@ -219,12 +213,12 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     if uses.databases:
         what = counted(len(uses.databases), "database is", "databases are")
         yield Problem(
-            Severity.NOTE,
-            "not-understood",
+            Code.NOT_UNDERSTOOD,
             f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether "
             "they refer to media is not known.",
             "",
             tuple(uses.databases[:1000]),
+            severity_here=Severity.NOTE,
         )
     beside = (
         ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
@@ -232,8 +226,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     journals = [place for place, base in beside if base in databases]
     if journals:
         yield Problem(
-            Severity.DECISION,
-            "journal-unmerged",
+            Code.JOURNAL_UNMERGED,
             f"{shown(journals[0])} lies beside its database: a program has it open, or was cut "
             "off. What is in it goes along.",
             "Open the database in its own program and close it there, or go on.",
@@ -243,8 +236,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         number, target, why = uses.not_media[0]
         document = uses.documents[number]
         yield Problem(
-            Severity.NOTE,
-            "not-media",
+            Code.NOT_MEDIA,
             f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not "
             f"followed: {shown(target)} in {shown(document.place or document.path)}: {why}.",
             "",
@@ -253,8 +245,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     if gathering.left and not gathers:
         total = sum(o.size for o in gathering.left)
         yield Problem(
-            Severity.NOTE,
-            "not-gathered",
+            Code.NOT_GATHERED,
             f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside "
             f"({size(total)}); the documents at the new place refer to them where they are now.",
             "",

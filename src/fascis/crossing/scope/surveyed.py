@@ -13,10 +13,11 @@ from contextlib import closing
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from fascis.crossing.model.problems import Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import below, find_equals
 from fascis.crossing.scope.needed import Going, Needed, add_named, find_needed
 from fascis.drives.connected import Drives
+from fascis.files.codes import Code
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
@@ -164,25 +165,25 @@ def survey_library(
             is mounted elsewhere now.
     """
 
-    def unfit(code: str, sentence: str, remedy: str) -> Surveyed:
-        return Surveyed(source, Survey(), None, [Problem(Severity.STOPS, code, sentence, remedy)])
+    def unfit(code: Code, sentence: str, remedy: str) -> Surveyed:
+        return Surveyed(source, Survey(), None, [Problem(code, sentence, remedy)])
 
     try:
         workspace.drives.check_answers(source)
     except DriveGone as error:
-        return unfit("drive-silent", str(error), "See to its cable, or connect it again.")
+        return unfit(Code.DRIVE_SILENT, str(error), "See to its cable, or connect it again.")
     if source.is_symlink():
         source = source.resolve()  # a library is where its folder is, not where a link to it lies
     single = source.is_file() and is_document(source)
     if not os.path.lexists(source):
         return unfit(
-            "library-missing",
+            Code.LIBRARY_MISSING,
             f"There is no folder {shown(str(source))}.",
             "Check the name, or connect its drive.",
         )
     if not source.is_dir() and not single:
         return unfit(
-            "library-not-a-folder",
+            Code.LIBRARY_NOT_A_FOLDER,
             f"{shown(str(source))} is not a folder, and no document that is understood.",
             "Name the library's own folder.",
         )
@@ -191,7 +192,9 @@ def survey_library(
         medium = workspace.drives.open(folder)
     except EnvironmentTrouble as error:
         return unfit(
-            "library-unreadable", f"{error} Nothing of it was touched.", "See to its permissions."
+            Code.LIBRARY_UNREADABLE,
+            f"{error} Nothing of it was touched.",
+            "See to its permissions.",
         )
     problems: list[Problem] = []
     with closing(medium):
@@ -205,12 +208,7 @@ def survey_library(
                 identity = read_identity(medium, source / ".fascis/identity.json")
             except Damaged as error:
                 problems.append(
-                    Problem(
-                        Severity.STOPS,
-                        "identity-damaged",
-                        str(error),
-                        "Set the identity file aside.",
-                    )
+                    Problem(Code.IDENTITY_DAMAGED, str(error), "Set the identity file aside.")
                 )
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, cancelled)
@@ -218,15 +216,14 @@ def survey_library(
             before = _names_before(medium)
         except EnvironmentTrouble as error:
             return unfit(
-                "library-unreadable",
+                Code.LIBRARY_UNREADABLE,
                 f"{error} Nothing of it was touched.",
                 "See to its permissions.",
             )
     if found.unlistable:
         problems.append(
             Problem(
-                Severity.STOPS,
-                "library-unreadable",
+                Code.LIBRARY_UNREADABLE,
                 f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is "
                 f"in them is not known. {found.unlistable[0]}",
                 "See to their permissions.",
@@ -236,10 +233,7 @@ def survey_library(
     elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
         problems.append(
             Problem(
-                Severity.STOPS,
-                "library-empty",
-                f"{shown(source.name)} has no files.",
-                "Name another folder.",
+                Code.LIBRARY_EMPTY, f"{shown(source.name)} has no files.", "Name another folder."
             )
         )
     return Surveyed(source, found, identity, problems, uses, before=before)

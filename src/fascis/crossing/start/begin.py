@@ -18,6 +18,7 @@ from fascis.crossing.scope.references import lead_rows
 from fascis.crossing.start.record import write_known
 from fascis.crossing.start.rows import Rows
 from fascis.drives.model import Drive
+from fascis.files.codes import Code, Severity
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import parent, shown
 from fascis.workspace import Workspace
@@ -35,9 +36,9 @@ def begin(
     Raises:
         Refused: a problem stops it, or needs a decision that was not taken; nothing was written.
     """
-    worst = next((p for p in plan.problems if p.severity == "stops"), None)
+    worst = next((p for p in plan.problems if p.severity is Severity.STOPS), None)
     if worst is None and plan.asks and not decided:
-        worst = next(p for p in plan.problems if p.severity == "decision")
+        worst = next(p for p in plan.problems if p.severity is Severity.DECISION)
     if worst is not None:
         raise Refused(worst.code, worst.sentence)
     drives = [goal.drive for goal in plan.goals if goal.drive]
@@ -63,7 +64,7 @@ def begin(
         journal.enter(State.UNDONE)
         journal.close()
         raise Refused(
-            "no-room-for-journal",
+            Code.NO_ROOM_FOR_JOURNAL,
             f"{error} The journal of so many files needs room on the drive it is kept on; nothing "
             "was copied.",
         ) from error
@@ -113,7 +114,7 @@ def _header(
         estimate=max(g.estimate.seconds for g in plan.goals),
         consent=consent,
         identity=plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
-        decisions=[p.sentence for p in plan.problems if p.severity == "decision"],
+        decisions=[p.sentence for p in plan.problems if p.severity is Severity.DECISION],
     )
 
 

@@ -10,6 +10,7 @@ from types import MappingProxyType
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.journal import Journal, read_header
 from fascis.crossing.model.states import State
+from fascis.files.codes import Code
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.workspace import Workspace
@@ -41,18 +42,18 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
     """
     if len(id) < _SHORTEST:
         raise Refused(
-            "wrong-state",
+            Code.WRONG_STATE,
             f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first "
             f"{_SHORTEST} letters at least.",
         )
     found = [p for p in journals(workspace) if p.stem.startswith(id)]
     if len(found) != 1:
         what = "no crossing" if not found else f"{len(found)} crossings"
-        raise Refused("wrong-state", f"There is {what} whose id begins with {shown(id)}.")
+        raise Refused(Code.WRONG_STATE, f"There is {what} whose id begins with {shown(id)}.")
     crossing = _open(workspace, found[0])
     if crossing is None:
         raise Refused(
-            "wrong-state",
+            Code.WRONG_STATE,
             f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.",
         )
     return crossing

@@ -17,6 +17,7 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.plan.plan import Plan
+from fascis.files.codes import Code, Severity, Stays
 from fascis.files.errors import (
     Cancelled,
     DriveFull,
@@ -30,11 +31,11 @@ from fascis.files.sizes import counted
 from fascis.library.identity import MANIFEST
 
 _CODES = {
-    CopyState.UNREADABLE: "unreadable",
-    CopyState.CHANGING: "changing",
-    CopyState.VANISHED: "vanished",
-    CopyState.MISMATCH: "mismatch",
-    CopyState.DAMAGED: "damaged-at-source",
+    CopyState.UNREADABLE: Code.UNREADABLE,
+    CopyState.CHANGING: Code.CHANGING,
+    CopyState.VANISHED: Code.VANISHED,
+    CopyState.MISMATCH: Code.MISMATCH,
+    CopyState.DAMAGED: Code.DAMAGED_AT_SOURCE,
 }
 
 
@@ -120,7 +121,7 @@ def refusal_object(error: FascisError) -> dict[str, Any]:
 def _error_object(error: FascisError) -> dict[str, Any]:
     """What ended a run, as a problem."""
     code = code_of(error)
-    severity = "decision" if code == "changed-since-survey" else "stops"
+    severity = Severity.DECISION if code == Code.CHANGED_SINCE_SURVEY else Severity.STOPS
     files = [place_text(p) for p in getattr(error, "files", ())[:1000]]
     return {"severity": severity, "code": code, "sentence": str(error), "files": files}
 
@@ -130,12 +131,12 @@ def code_of(error: FascisError) -> str:
     if isinstance(error, Refused):
         return error.code
     if isinstance(error, Cancelled):
-        return "interrupted"
+        return Code.INTERRUPTED
     if isinstance(error, DriveFull):
-        return "drive-full"
+        return Code.DRIVE_FULL
     if isinstance(error, DriveGone):
-        return "drive-gone"
-    return "trouble" if isinstance(error, EnvironmentTrouble) else "journal-damaged"
+        return Code.DRIVE_GONE
+    return Code.TROUBLE if isinstance(error, EnvironmentTrouble) else Code.JOURNAL_DAMAGED
 
 
 def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dict[str, Any]:
@@ -157,7 +158,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     hindered = list(crossing.hindrances())
     problems = [
         {
-            "severity": "decision",
+            "severity": Severity.DECISION,
             "code": _CODES[s],
             "sentence": hindrance_sentence(p, s),
             "files": [place_text(p)],
@@ -209,7 +210,7 @@ def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, An
     return [
         {"path": left["path"], "bytes": left["bytes"], "used_by": left["by"]}
         for left in release["left_behind"]
-        if left["why"] == "used-elsewhere"
+        if left["why"] == Stays.USED_ELSEWHERE
     ]
 
 
@@ -221,13 +222,23 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
             missing, "file that documents refer to is", "files that documents refer to are"
         )
         sentence = f"{are_missing} missing, as before."
-        yield {"severity": "note", "code": "references-missing", "sentence": sentence, "files": []}
+        yield {
+            "severity": Severity.NOTE,
+            "code": Code.REFERENCES_MISSING,
+            "sentence": sentence,
+            "files": [],
+        }
     if unknown := said.get("not_understood", 0):
         sentence = (
             f"{counted(unknown, 'document is', 'documents are')} not understood: open the library "
             f"in its own program, point it to {shown(str(crossing.places.target))}, and look."
         )
-        yield {"severity": "note", "code": "not-understood", "sentence": sentence, "files": []}
+        yield {
+            "severity": Severity.NOTE,
+            "code": Code.NOT_UNDERSTOOD,
+            "sentence": sentence,
+            "files": [],
+        }
     twice = [place_text(i.outside or b"") for i in crossing.copies.items(Which.LOOSE_MAY_GO)]
     if twice and crossing.state in ARRIVED:
         sentence = (
@@ -235,8 +246,8 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
             "gathered, and where they were."
         )
         yield {
-            "severity": "note",
-            "code": "in-two-places",
+            "severity": Severity.NOTE,
+            "code": Code.IN_TWO_PLACES,
             "sentence": sentence,
             "files": twice[:1000],
         }
@@ -247,7 +258,12 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
                 f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other "
                 f"content than before, or to none: {opened.wrong[0]}"
             )
-            yield {"severity": "stops", "code": "out-of-balance", "sentence": sentence, "files": []}
+            yield {
+                "severity": Severity.STOPS,
+                "code": Code.OUT_OF_BALANCE,
+                "sentence": sentence,
+                "files": [],
+            }
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
@@ -313,10 +329,11 @@ def exit_status(record: dict[str, Any]) -> int:
     ):
         return 4
     wrong = record["mismatched"] or any(
-        x["why"] != "left-out" and not x.get("planned") for x in record["left_behind"]
+        x["why"] != Stays.LEFT_OUT and not x.get("planned") for x in record["left_behind"]
     )
     lacking = any(
-        p["code"] in ("references-missing", "out-of-balance") for p in record.get("problems", [])
+        p["code"] in (Code.REFERENCES_MISSING, Code.OUT_OF_BALANCE)
+        for p in record.get("problems", [])
     )
     return (
         1

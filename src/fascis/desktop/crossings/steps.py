@@ -9,13 +9,13 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QGuiApplication
 
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.problems import WHY
 from fascis.crossing.model.states import State
 from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
 from fascis.desktop.crossings.answers import clock, next_step, why_not_delete
 from fascis.desktop.crossings.seen import Seen
 from fascis.desktop.crossings.view import CrossingRow
 from fascis.desktop.kit.tasks import Task
+from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
@@ -183,7 +183,7 @@ class Steps:
                     # say
                     return
                 raise Refused(
-                    "not-proven",
+                    Code.NOT_PROVEN,
                     f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect "
                     "it, then read it again. The originals stay.",
                 )
@@ -321,7 +321,8 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
         return lines + [
-            (counted(n, "file stays", "files stay"), "", WHY[why]) for why, n in by_reason.items()
+            (counted(n, "file stays", "files stay"), "", Stays(why).words)
+            for why, n in by_reason.items()
         ]
     lines = _arrived(seen)
     if seen.parked_at:

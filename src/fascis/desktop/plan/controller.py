@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QFileDialog
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.problems import OF_DESTINATION, Problem, Severity
+from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.plan import (
     Choices,
     Plan,
@@ -34,6 +34,7 @@ from fascis.desktop.shelves.page import LibraryPage
 from fascis.desktop.shelves.view import ShelvesView
 from fascis.desktop.strands.woven import Woven, WovenStrand, weave
 from fascis.drives.model import Drive
+from fascis.files.codes import Scope, Severity
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
@@ -53,10 +54,12 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
     takes = plan.goals[0].room
     worst = [p for p in plan.problems if p.severity is Severity.STOPS]
     asks = [
-        p for p in plan.problems if p.severity is Severity.DECISION and p.code in OF_DESTINATION
+        p
+        for p in plan.problems
+        if p.severity is Severity.DECISION and p.code.scope is Scope.DESTINATION
     ]
     if worst:
-        worst.sort(key=lambda p: p.code not in OF_DESTINATION)
+        worst.sort(key=lambda p: p.code.scope is not Scope.DESTINATION)
         return Preview(drive.uuid, "Cannot take it.", _brief(worst), takes, False)
     ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)

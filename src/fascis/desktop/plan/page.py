@@ -23,12 +23,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.crossing.model.problems import Severity
 from fascis.crossing.plan.plan import After, Goal, Plan
 from fascis.crossing.scope.selection import StrandKey
 from fascis.desktop.kit.pieces import button, label, row, rule
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import Woven
+from fascis.files.codes import Severity
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.roles import Role

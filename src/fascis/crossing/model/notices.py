@@ -1,0 +1,116 @@
+"""What needs attention in a crossing: a code, how bad it is, which drive it is about, and words.
+
+Journals keep the words, for they are what a person was told.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Self
+
+from fascis.crossing.model.states import CopyState
+from fascis.files.codes import Severity
+
+
+class On(StrEnum):
+    """Which drive a notice is about."""
+
+    SOURCE = "source"
+    DESTINATION = "destination"
+
+
+class Notice(StrEnum):
+    """One thing that can need attention while files are copied and read back.
+
+    Attributes:
+        severity: a decision is asked for, or it is only told.
+        on: the drive it is about.
+        words: for people, after the place of the file; some have a field to fill.
+    """
+
+    severity: Severity
+    on: On
+    words: str
+
+    def __new__(
+        cls, code: str, severity: Severity = Severity.NOTE, on: On = On.SOURCE, words: str = ""
+    ) -> Self:
+        """A string with attributes."""
+        member = str.__new__(cls, code)
+        member._value_ = code
+        member.severity, member.on, member.words = severity, on, words
+        return member
+
+    UNREADABLE = (
+        "unreadable",
+        Severity.DECISION,
+        On.SOURCE,
+        "it cannot be read; the rest goes on. Its original will not be touched",
+    )
+    CHANGING = (
+        "changing",
+        Severity.DECISION,
+        On.SOURCE,
+        "it keeps changing while it is copied; close the program that writes to it",
+    )
+    VANISHED = (
+        "vanished",
+        Severity.DECISION,
+        On.SOURCE,
+        "it was there when the plan was made and is no longer",
+    )
+    DAMAGED = (
+        "damaged-at-source",
+        Severity.DECISION,
+        On.SOURCE,
+        "it has the size and the time on record, and another content: it was damaged where it "
+        "lies. It crosses only by your decision; its original is never deleted",
+    )
+    MISMATCH = (
+        "mismatch",
+        Severity.DECISION,
+        On.DESTINATION,
+        "read back wrong three times; this drive is not to be trusted. The original is untouched",
+    )
+    READ_BACK_WRONG = (
+        "read-back-wrong",
+        Severity.NOTE,
+        On.DESTINATION,
+        "read back wrong {times}, copied again, now equal. Watch this drive",
+    )
+    CHANGED = (
+        "changed-since-survey",
+        Severity.NOTE,
+        On.SOURCE,
+        "changed since it was surveyed; the copy is the newer one",
+    )
+    TAKEN_DAMAGED = (
+        "taken-damaged",
+        Severity.NOTE,
+        On.SOURCE,
+        "it was damaged where it lies (another content than on record); it crossed as it is, and "
+        "its original stays",
+    )
+    ZEROS = (
+        "zeros",
+        Severity.NOTE,
+        On.SOURCE,
+        "nothing but zeros was read of it, and so is its copy: look whether that is what it "
+        "should hold",
+    )
+    ATTRIBUTES_LOST = (
+        "attributes-lost",
+        Severity.NOTE,
+        On.DESTINATION,
+        "extended attributes of it were not kept, because this drive cannot hold them: {names}",
+    )
+
+
+HINDRANCE = {
+    CopyState.UNREADABLE: Notice.UNREADABLE,
+    CopyState.CHANGING: Notice.CHANGING,
+    CopyState.VANISHED: Notice.VANISHED,
+    CopyState.DAMAGED: Notice.DAMAGED,
+    CopyState.MISMATCH: Notice.MISMATCH,
+}
+"""Why a file has no verified copy, by the state of its copy."""
