@@ -69,10 +69,7 @@ def test_the_crossing_that_ran_goes_on_first_and_the_others_after_it(known, open
     window, hands = open_window(known)
     order = []
     run = window.conducting.run
-    window.conducting.run = lambda crossing, *a, **k: (
-        order.append(crossing.id),
-        run(crossing, *a, **k),
-    )
+    window.conducting.run = lambda id, *a, **k: (order.append(id), run(id, *a, **k))
     hands.wait(lambda: hands.button("Go on") is not None, "the offer")
     assert running.id in [
         c.id for c in window.conducting.crossings
@@ -207,7 +204,8 @@ def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
     hands.press("Delete")
     hands.press("Delete")
     hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")
-    record = crossing_object(window.conducting.current)
+    chosen = window.conducting.current.id
+    record = crossing_object(window.conducting.opened.of(chosen))
     assert record["released_files"] == listed.files and record["released_bytes"] == listed.bytes
     assert (library / "media/Day 02/salmon.wav").exists() and beside.exists()
 

@@ -159,7 +159,7 @@ def test_the_plan_offers_it_first_and_the_copy_alone_can_be_relinked(weir, opene
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     crossing = window.conducting.current
     assert crossing.state is CrossingState.SETTLED and contents(weir.library) == before
-    there = survey_library(weir.workspace, crossing.places.target).uses
+    there = survey_library(weir.workspace, crossing.target).uses
     assert {os.path.basename(o.path) for o in there.of(Standing.MISSING)} == {
         b"heron.bmp"
     } and not there.of(Standing.LOOSE)

@@ -86,7 +86,7 @@ def test_a_waiting_crossing_asks_and_goes_on_without(known, open_window):
     assert window.crossings.title.text() == "Waiting for a decision"
     hands.press("Go on without them")
     hands.wait(lambda: window.conducting.current.state is State.SETTLED, "settled")
-    assert set(contents(window.conducting.current.places.target)) == set(contents(known.library))
+    assert set(contents(window.conducting.current.target)) == set(contents(known.library))
     assert len(contents(known.library)) == 9 and stat.S_ISFIFO(notes.lstat().st_mode)
 
 

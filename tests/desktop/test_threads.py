@@ -1,56 +1,85 @@
 """The window thread reads no journal and waits for nothing; what it shows was true once."""
 
-import threading
+import os
 import time
 
 import pytest
 from PyQt6.QtCore import QTimer
 
 from fascis.crossing.journal.copies import Copies
-from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.states import State
 from fascis.desktop.crossings.seen import read_seen
 from fascis.files.errors import Damaged
 from tests.crossing.ways import settled, started, switched
-from tests.desktop.test_window import panel_text
+from tests.desktop.test_window import Key, panel_text, press
+from tests.desktop.touches import _DESKTOP, count_touches
 from tests.judge import contents
 
-LONG = (
-    "strands",
-    "verified",
-    "going",
-    "proven",
-    "items",
-    "sums",
-    "plan_rows",
-    "verified_files",
-    "folders",
-)
+# What is read from the program itself when the window is built, and the kernel's table of mounts.
+OF_THE_PROGRAM = ("desktop/kit/theme.py", "desktop/kit/mark.py", "drives/mounts.py")
 
 
 @pytest.fixture
-def window_reads(monkeypatch):
-    """Names of long readings that were done in the window's thread."""
-    found, here = [], threading.current_thread()
-    for name in LONG:
-        owner = Copies if hasattr(Copies, name) else Journal
-        real = getattr(owner, name)
-
-        def reading(self, *arguments, _name=name, _real=real, **more):
-            if threading.current_thread() is here:
-                found.append(_name)
-            return _real(self, *arguments, **more)
-
-        monkeypatch.setattr(owner, name, reading)
-    return found
+def touches(monkeypatch):
+    """What was done in the window's thread that may have to wait for a drive, but for its own."""
+    found = count_touches(monkeypatch)
+    return lambda: [t for t in found if not t[1][0].startswith(OF_THE_PROGRAM)]
 
 
-def test_choosing_and_stepping_reads_in_tasks_only(known, open_window, window_reads):
+def test_the_count_sees_what_is_done_for_the_window(known, monkeypatch, touches):
+    """The guard is guarded: a state, a file and a folder are counted when the window reads them."""
+    crossing = settled(known)
+    known.library.joinpath("notes.txt").read_bytes()
+    assert touches() == [], "what the test itself reads is not"
+    frame = compile(
+        "crossing.state; os.listdir(folder); os.stat(folder)", f"{_DESKTOP}/slot.py", "exec"
+    )
+    exec(frame, {"crossing": crossing, "os": os, "folder": known.library})
+    assert {what.split()[0] for what, _ in touches()} == {"sqlite3", "os.listdir", "os.stat"}
+
+
+def test_a_whole_crossing_through_the_window_touches_nothing_in_its_thread(
+    known, open_window, library, touches
+):
+    window, hands = open_window(known)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None and view.hasFocus(), "focus on the library")
+    press(window, Key.Key_Space, Key.Key_Down)
+    hands.wait(lambda: bool(view._previews), "previews")
+    press(window, Key.Key_Return)
+    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.press("Start the crossing")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    for text in ("Open it from heron", "I have looked", "Switch over: home is heron"):
+        hands.press(text)
+        hands.wait(lambda: window.panel.main is not None, text)
+    hands.wait(
+        lambda: (
+            window.conducting.current.state is State.SWITCHED and hands.button("Delete") is not None
+        ),
+        "home there",
+    )
+    window.go_to(2)
+    hands.wait(lambda: window.receipts.list.count() == 1, "the receipt")
+    window.go_to(1)
+    hands.wait(lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "delete")
+    before = contents(known.heron / "The Weir")
+    hands.press("Delete")
+    hands.wait(lambda: hands.button("Keep them") is not None, "the list")
+    hands.press("Delete")
+    hands.wait(lambda: window.conducting.current.state is State.RELEASED, "the release")
+    window.go_to(0)
+    hands.wait(lambda: bool(window.planning.shelves), "the shelves")
+    assert touches() == []
+    assert not library.exists() and contents(known.heron / "The Weir") == before
+
+
+def test_choosing_and_stepping_reads_in_tasks_only(known, open_window, touches):
     first, second = settled(known, name="one"), switched(known, name="two")
     ids = [first.id, second.id]
     first.close()
     second.close()
-    window_reads.clear()
+    touches_before = touches()
     window, hands = open_window(known)
     window.go_to(1)
     hands.wait(lambda: window.conducting.seen is not None, "a crossing")
@@ -64,19 +93,19 @@ def test_choosing_and_stepping_reads_in_tasks_only(known, open_window, window_re
     hands.wait(lambda: window.conducting.seen.state is State.SWITCHED, "home there")
     window.go_to(2)
     hands.wait(lambda: window.receipts.list.count() == 2, "the receipts")
-    assert window_reads == [] and len(contents(known.library)) == 10
+    assert touches() == touches_before and len(contents(known.library)) == 10
 
 
-def test_a_crossing_runs_without_the_window_reading(known, open_window, window_reads):
+def test_a_crossing_runs_without_the_window_reading(known, open_window, touches):
     window, hands = open_window(known)
     crossing = started(known)
-    window_reads.clear()
+    touches_before = touches()
     window._started(crossing)
     hands.wait(
         lambda: window.conducting.seen is not None and window.conducting.running is None, "arrival"
     )
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
-    assert window_reads == [] and window.conducting.steps.balance.even
+    assert touches() == touches_before and window.conducting.steps.balance.even
 
 
 def test_the_window_beats_while_a_large_journal_is_read(bench, known, open_window):

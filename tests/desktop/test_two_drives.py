@@ -147,7 +147,7 @@ def test_several_libraries_in_one_night(known, open_window):
     )
     assert len(contents(known.heron / "third")) == len(contents(known.heron / "The Weir")) == 10
     assert contents(known.heron / "second") == {} and len(contents(known.library)) == 10
-    stopped = next(c for c in window.conducting.crossings if c.places.header.name == "second")
+    stopped = next(c for c in window.conducting.crossings if c.name == "second")
     window.conducting.choose(stopped.id)
     hands.wait(lambda: "appeared meanwhile" in panel_text(window), "why it stopped")
 
@@ -217,16 +217,8 @@ def test_it_goes_on_by_itself_when_the_drive_is_back(known, open_window):
 
 
 def test_a_drive_that_fails_while_it_stays_is_not_tried_again_and_again():
-    class Stopped:
-        id = "a"
-        demanded = ()
-
-        class places:  # noqa: N801
-            header = SimpleNamespace(source_drive=SimpleNamespace(uuid="inside"))
-
-    returns, crossing = Returns(), Stopped()
-    returns.expect(crossing)
-    returns._wanted["a"] = {"inside", "heron"}
+    returns = Returns()
+    returns.expect(SimpleNamespace(id="a", drives=frozenset({"inside", "heron"})))
     assert returns.look({"inside", "heron"}) == set() and returns.awaited("a")
     assert returns.look({"inside"}) == set()
     assert returns.look({"inside", "heron", "egret"}) == {"a"}

@@ -124,5 +124,5 @@ class Toy:
 def test_a_format_that_is_registered_is_a_document_for_everything(monkeypatch):
     """There is one list of what counts as a document."""
     assert not is_worked_in(b"cut.toy")
-    monkeypatch.setitem(registry._BY_EXTENSION, "toy", Toy())
+    monkeypatch.setitem(registry._BY_EXTENSION, b"toy", Toy())
     assert is_worked_in(b"cut.toy") and RoleRule().of_name(b"cut.toy") is Role.DOCUMENT

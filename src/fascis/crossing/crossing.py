@@ -144,6 +144,11 @@ class Crossing:
         return bool(self.places.header.references.get("not_understood"))
 
     @property
+    def planned_at(self) -> float:
+        """When it was planned, in seconds since 1970."""
+        return float(self.journal.header.planned_at)
+
+    @property
     def turn(self) -> float | None:
         """Its turn in the queue, the lowest first; None when it does not wait there."""
         turn: float | None = self.journal.value("turn")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -37,11 +36,12 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.states import ARRIVED, UNFINISHED, State
+from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.receipts.receipt import receipt_html, receipts_of
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.crossing.status.queue import to_go_on
 from fascis.desktop.crossings.controller import Conducting
+from fascis.desktop.crossings.seen import Listed
 from fascis.desktop.crossings.view import CrossingsView
 from fascis.desktop.drives.bench import Bench
 from fascis.desktop.drives.controller import Caring
@@ -63,6 +63,7 @@ from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
 from fascis.files.errors import FascisError
 from fascis.files.names import elided, shown
+from fascis.files.saving import write_over
 from fascis.files.sizes import counted, size
 from fascis.files.unexpected import told_unexpected
 from fascis.library.shelves import OnShelf, Shelf
@@ -299,12 +300,8 @@ class Window(QMainWindow):
         self._notifier.activated.connect(
             lambda *_: self._look_soon()
         )  # asked again, the kernel says no: it told Qt already
-        files = [str(s.folder / DESCRIPTION) for s in self.workspace.drives.stand_ins()]
         self._stand_ins = QFileSystemWatcher(self)
-        if folder := self.workspace.drives.stand_in_folder:
-            files.append(str(folder))
-        if files:
-            self._stand_ins.addPaths(files)
+        Task(self._stand_in_files, self._watch_stand_ins, self)
         self._stand_ins.fileChanged.connect(lambda _: self._look_soon())
         self._stand_ins.directoryChanged.connect(lambda _: self._look_soon())
         self.heard.connect(self._look_soon)
@@ -333,6 +330,16 @@ class Window(QMainWindow):
         """
         if not self._soon.isActive():
             self._soon.start()
+
+    def _stand_in_files(self) -> list[str]:
+        """In a task: the files by which stand-in drives are described, and their folder."""
+        drives = self.workspace.drives
+        files = [str(s.folder / DESCRIPTION) for s in drives.stand_ins()]
+        return [*files, str(drives.stand_in_folder)] if drives.stand_in_folder else files
+
+    def _watch_stand_ins(self, files: Any) -> None:
+        if isinstance(files, list) and files:
+            self._stand_ins.addPaths(files)
 
     def _listens(self, news: Any) -> None:
         """The system's service for drives tells of what the table of mounts does not.
@@ -509,7 +516,7 @@ class Window(QMainWindow):
     def _busy(self) -> str:
         running = self.conducting.running
         return (
-            f"{shown(running.places.header.name)} is crossing; this one waits its turn behind it."
+            f"{shown(running.name)} is crossing; this one waits its turn behind it."
             if running
             else ""
         )
@@ -517,7 +524,6 @@ class Window(QMainWindow):
     def _started(self, crossing: Crossing) -> None:
         self.conducting.enqueue(crossing)
         self.go_to(1)
-        self.conducting.choose(crossing.id)
 
     def main_button(self) -> None:
         """Ctrl+Enter: the panel's main button, which never deletes."""
@@ -558,14 +564,9 @@ class Window(QMainWindow):
 
     def _load_receipts(self, current: str | None) -> None:
         def read() -> list[dict[str, Any]]:
-            arrived = [
-                c
-                for c in self.conducting.crossings
-                if c.state in ARRIVED or (c.state is State.UNDONE and c.journal.value("settled_at"))
-            ]
-            return receipts_of(c.journal for c in arrived)[
-                0
-            ]  # a damaged journal is told of in the list of crossings
+            arrived = [c.id for c in self.conducting.crossings if c.arrived]
+            # A damaged journal is told of in the list of crossings.
+            return receipts_of(self.conducting.opened.of(id).journal for id in arrived)[0]
 
         def show(records: Any) -> None:
             if self.place != 2:
@@ -601,7 +602,7 @@ class Window(QMainWindow):
         self.panel.add(field)
         self.panel.end(
             button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
-            button("Show in folder", lambda: self.conducting.opener(str(crossing.places.target))),
+            button("Show in folder", lambda: self.conducting.opener(str(crossing.target))),
             button("See its crossing", lambda: self._see(id), link=True),
         )
 
@@ -614,11 +615,13 @@ class Window(QMainWindow):
             self, "Save the receipt", "receipt.html", "Page (*.html)"
         )
         if name:
-            fd = os.open(
-                name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644
-            )  # the dialog has asked before replacing
-            with os.fdopen(fd, "wb") as out:
-                out.write(page)
+            Task(lambda: write_over(Path(name), page), self._saved, self)
+
+    def _saved(self, outcome: Any) -> None:
+        if isinstance(outcome, BaseException):
+            self.panel.show_error(
+                "It was not saved", str(outcome), [("Back", lambda: self.go_to(self.place))]
+            )
 
     # -- going on ----------------------------------------------------------------------------------
 
@@ -629,30 +632,23 @@ class Window(QMainWindow):
                 c for c in self.conducting.crossings if c.state is State.SETTLED and c.wants_more
             ]
             if first := next(iter([*going, *settled]), None):
-                more = len(going) - 1 if going else 0
-                Task(lambda: first.verified, lambda done: self._offer_this(first, done, more), self)
+                self._offer_this(first, len(going) - 1 if going else 0)
 
         self.conducting.load(found)
 
-    def _offer_this(self, crossing: Crossing, verified: Any, more: int) -> None:
-        if isinstance(verified, BaseException):
-            return  # it is in the list, and says there what is wrong with it
-        h = crossing.places.header
-        (_files, total), (_, done) = crossing.journal.planned(), verified
+    def _offer_this(self, crossing: Listed, more: int) -> None:
+        name, drive = shown(crossing.name), shown(crossing.labels[0])
         clear(self._offer_across)
         if crossing.state in UNFINISHED:
             words = (
-                f"{shown(h.name)} to {shown(crossing.places.label)} was interrupted: {size(done)} "
-                f"of {size(total)} verified. The originals are untouched."
+                f"{name} to {drive} was interrupted: {size(crossing.verified_bytes)} of "
+                f"{size(crossing.planned_bytes)} verified. The originals are untouched."
             )
             words += f" {counted(more, 'more crossing')} continues after it." if more == 1 else ""
             words += f" {counted(more, 'more crossing')} continue after it." if more > 1 else ""
             go = button("Go on", lambda: self._accept_offer(crossing.id, True))
         else:
-            words = (
-                f"{shown(h.name)} is whole on {shown(crossing.places.label)} and waits at the "
-                "scales."
-            )
+            words = f"{name} is whole on {drive} and waits at the scales."
             go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
         self._offer_across.addWidget(label(words), 1)
         self._offer_across.addWidget(go)

@@ -279,7 +279,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.wait(lambda: window.place == 2, "the receipt", 500)
     hands.take("receipts")
     crossing = window.conducting.crossings[0]
-    receipt = crossing.places.target / ".fascis" / "receipts" / f"{crossing.id}.json"
+    receipt = crossing.target / ".fascis" / "receipts" / f"{crossing.id}.json"
     window.close()
     return hands.taken, receipt, receipt.with_suffix(".html")
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from types import MappingProxyType
+from typing import Protocol, TypeVar
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.journal import Journal, read_header
@@ -142,20 +143,41 @@ def unfinished(workspace: Workspace) -> list[str]:
     return ids
 
 
-def to_go_on(crossings: Iterable[Crossing]) -> list[Crossing]:
+class Queued(Protocol):
+    """What the order of crossings depends on: of a crossing, or of what was read of it."""
+
+    @property
+    def id(self) -> str:
+        """Its id."""
+
+    @property
+    def state(self) -> State:
+        """Its state."""
+
+    @property
+    def turn(self) -> float | None:
+        """Its turn in the queue; None when it does not wait there."""
+
+    @property
+    def planned_at(self) -> float:
+        """When it was planned, in seconds since 1970."""
+
+
+Q = TypeVar("Q", bound=Queued)
+
+
+def to_go_on(crossings: Iterable[Q]) -> list[Q]:
     """What was cut off, in the order it began, then what waits in the queue in its order.
 
     What needs a decision (a file that cannot be read, a copy that read back wrong) is not among
     them.
     """
     found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
-    cut_off = sorted(
-        (c for c in found if c.turn is None), key=lambda c: (c.journal.header.planned_at, c.id)
-    )
+    cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.planned_at, c.id))
     return [*cut_off, *in_turn(found)]
 
 
-def in_turn(crossings: Iterable[Crossing]) -> list[Crossing]:
+def in_turn(crossings: Iterable[Q]) -> list[Q]:
     """Those that wait in the queue, in their order."""
     return sorted((c for c in crossings if c.turn is not None), key=lambda c: (c.turn or 0, c.id))
 

@@ -17,13 +17,14 @@ from PyQt6.QtGui import QDesktopServices, QGuiApplication
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Attention, Control, Event
 from fascis.crossing.model.states import UNFINISHED, State
-from fascis.crossing.status.queue import all_crossings, in_turn, let_go_first, line_up, to_go_on
+from fascis.crossing.status.opened import Opened
+from fascis.crossing.status.queue import in_turn, let_go_first, line_up, to_go_on
 from fascis.crossing.status.report import notice
 from fascis.desktop.crossings.answers import Situation, clock, safe_to
 from fascis.desktop.crossings.page import CrossingPage
 from fascis.desktop.crossings.pulse import Returns, ready_times, whole_words
 from fascis.desktop.crossings.running import Running
-from fascis.desktop.crossings.seen import Seen, read_seen
+from fascis.desktop.crossings.seen import Listed, Seen, read_listed, read_seen
 from fascis.desktop.crossings.stations import Lane
 from fascis.desktop.crossings.steps import Steps
 from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
@@ -66,15 +67,17 @@ class Conducting(QObject):
     ) -> None:
         super().__init__(parent)
         self.workspace, self.view, self.panel, self._visible = workspace, view, panel, visible
-        self.crossings: list[Crossing] = []
-        self.current: Crossing | None = None
+        self.opened = Opened(workspace)
+        self.crossings: list[Listed] = []
+        self.current: Listed | None = None
         self.now: Running | None = None
         # something waits for a drive that does not answer: the program ends without it
         self.stuck = False
         self.opener: Callable[[str], None] = show_in_folder
         self.notify: Callable[[str, str, bool], object] = tell_desktop
         self.page = CrossingPage(panel)
-        self.steps = Steps(self)
+        self.leave_to_receipts: Callable[[str], None] = self.to_receipts.emit
+        self.steps = Steps(self, self)
         self._seen: Seen | None = None  # of the chosen crossing, while it does not run
         self._read_lanes: dict[int, Lane] = {}
         self._loaded_once = False
@@ -94,7 +97,7 @@ class Conducting(QObject):
     # -- what is chosen, and what runs -------------------------------------------------------------
 
     @property
-    def running(self) -> Crossing | None:
+    def running(self) -> Listed | None:
         """The crossing that runs."""
         return self.now.crossing if self.now else None
 
@@ -106,7 +109,7 @@ class Conducting(QObject):
     @property
     def _mine(self) -> Running | None:
         """The run of the chosen crossing, when it is the one that runs."""
-        return self.now if self.now and self.now.crossing is self.current else None
+        return self.now if self.now and self._is_chosen(self.now.crossing.id) else None
 
     @property
     def seen(self) -> Seen | None:
@@ -129,13 +132,6 @@ class Conducting(QObject):
 
     def load(self, then: Callable[[], object] | None = None) -> None:
         """Looks for journals that are not open yet, shows the list, and then does ``then``."""
-        held = {c.id: c for c in self.crossings}
-
-        def work() -> list[Crossing]:
-            found, _ = all_crossings(self.workspace, held)
-            for crossing in found:
-                crossing.journal.planned()  # counted here, so that the window never waits for it
-            return found
 
         def done(outcome: Any) -> None:
             self._loaded_once = True
@@ -150,23 +146,36 @@ class Conducting(QObject):
             if then:
                 then()
 
-        Task(work, done, self)
+        Task(lambda: [read_listed(c) for c in self.opened.look()], done, self)
 
-    def _take(self, found: list[Crossing]) -> None:
-        """Takes over what a task has found; what was opened here meanwhile stays as it is."""
-        mine = {c.id: c for c in self.crossings}
-        for crossing in found:
-            if (known := mine.get(crossing.id)) is not None and known is not crossing:
-                crossing.close()
-        found_ids = {c.id for c in found}
-        self.crossings = [c for c in self.crossings if c.id not in found_ids] + [
-            mine.get(c.id, c) for c in found
-        ]
+    def _take(self, found: list[Listed]) -> None:
+        """Takes over what a task has read; of what was begun meanwhile, what is here stays."""
+        ids = {c.id for c in found}
+        self.crossings = [c for c in self.crossings if c.id not in ids] + found
+        if self.now is not None:
+            self.now.crossing = self._listed(self.now.crossing.id) or self.now.crossing
+        if self.current is not None:
+            self.current = self._listed(self.current.id)
+
+    def _take_one(self, one: Listed) -> None:
+        """Takes over what was read of one crossing; a new one comes first."""
+        if self._listed(one.id) is None:
+            self.crossings.insert(0, one)
+        self._take([one if c.id == one.id else c for c in self.crossings])
+
+    def _listed(self, id: str) -> Listed | None:
+        return next((c for c in self.crossings if c.id == id), None)
+
+    def _is_chosen(self, id: str) -> bool:
+        return self.current is not None and self.current.id == id
+
+    def _runs(self, id: str) -> bool:
+        return self.now is not None and self.now.crossing.id == id
 
     def choose(self, id: str) -> None:
         """Chooses a crossing and shows it."""
         before = self.current.id if self.current else None
-        self.current = next((c for c in self.crossings if c.id == id), None)
+        self.current = self._listed(id)
         if before != id:
             self.steps.forget()
             self._sub, self._seen = "", None
@@ -175,27 +184,34 @@ class Conducting(QObject):
 
     def _read(self) -> None:
         """Reads the chosen crossing's journal, and shows what was read."""
-        crossing = self.current
-        if crossing is None or crossing is self.running:
+        if self.current is None or self._runs(self.current.id):
             return
+        id = self.current.id
+
+        def work() -> tuple[Listed, Seen]:
+            crossing = self.opened.of(id)
+            return read_listed(crossing), read_seen(crossing)
 
         def done(outcome: Any) -> None:
-            if crossing is not self.current or crossing is self.running:
+            if not isinstance(outcome, BaseException) and not self._runs(id):
+                self._take_one(outcome[0])
+            if not self._is_chosen(id) or self._runs(id):
                 return
             if isinstance(outcome, BaseException):
                 self._error = str(outcome)
             else:
-                self._seen, self._read_lanes = outcome, outcome.lanes()
+                self._seen = outcome[1]
+                self._read_lanes = outcome[1].lanes()
             self.show()
 
-        Task(lambda: read_seen(crossing), done, self)
+        Task(work, done, self)
 
     def rows(self) -> list[CrossingRow]:
         """The list: what runs, then what waits in its order, then the rest, newest first."""
-        waiting = in_turn(c for c in self.crossings if c is not self.running)
+        waiting = self._waiting()
         ready = ready_times(self.now.ready_at() if self.now else None, waiting)
         first = [self.running] if self.running else []
-        rest = [c for c in self.crossings if c is not self.running and c not in waiting]
+        rest = [c for c in self.crossings if not self._runs(c.id) and c not in waiting]
         rows = [self.row(c) for c in [*first, *waiting, *rest]]
         if self.now and self.now.ready_at():
             rows[0].ready = f"ready {clock(self.now.ready_at())}"
@@ -203,25 +219,29 @@ class Conducting(QObject):
             row.waits, row.ready = n, f"ready about {clock(at)}" if at else ""
         return rows
 
-    def row(self, crossing: Crossing) -> CrossingRow:
-        """A crossing as the list shows it, from its journal."""
-        h = crossing.places.header
+    def _waiting(self) -> list[Listed]:
+        """What waits in the queue, in its order, without the one that runs."""
+        return in_turn(c for c in self.crossings if not self._runs(c.id))
+
+    def row(self, crossing: Listed) -> CrossingRow:
+        """A crossing as the list shows it."""
         return CrossingRow(
             crossing.id,
-            h.name,
-            [d.label for d in crossing.demanded],
-            h.source_drive.label,
+            crossing.name,
+            crossing.labels,
+            crossing.source_drive,
             self._state(crossing),
-            crossing.journal.planned()[1],
-            crossing is self.running,
+            crossing.planned_bytes,
+            self._runs(crossing.id),
         )
 
-    def _state(self, crossing: Crossing) -> State:
-        """Its state.
-
-        Of the running one as it was told, so that the window never waits for the journal.
-        """
-        return self.now.state if self.now and self.now.crossing is crossing else crossing.state
+    def _state(self, crossing: Listed) -> State:
+        """Its state; of the one that runs as it was told, of the chosen one as it is shown."""
+        if self.now and self._runs(crossing.id):
+            return self.now.state
+        if self._seen and self._is_chosen(crossing.id):
+            return self._seen.state
+        return crossing.state
 
     # -- showing -----------------------------------------------------------------------------------
 
@@ -246,7 +266,7 @@ class Conducting(QObject):
                 self._show_error()
             else:
                 self.view.show_empty("Reading its journal …", "")
-                self.panel.show_busy(shown(self.current.places.header.name), "Reading its journal.")
+                self.panel.show_busy(shown(self.current.name), "Reading its journal.")
             return
         row = next(r for r in rows if r.id == self.current.id)
         if has_scales(row.state):
@@ -288,9 +308,9 @@ class Conducting(QObject):
             return
         at = clock(self.now.ready_at())
         words = "paused" if self.control.paused else f"ready at {at}" if at else "crossing"
-        waiting = len(in_turn(c for c in self.crossings if c is not self.running))
+        waiting = len(self._waiting())
         more = f" · {waiting} more wait" if waiting > 1 else " · 1 more waits" if waiting else ""
-        self.pulse.emit(f"{shown(self.now.crossing.places.header.name)} · {words}{more}")
+        self.pulse.emit(f"{shown(self.now.crossing.name)} · {words}{more}")
 
     def show_panel(self) -> None:
         """Shows what belongs beside the chosen crossing now."""
@@ -344,7 +364,7 @@ class Conducting(QObject):
             actions,
         )
 
-    def _offers(self, crossing: Crossing, s: Situation) -> list[tuple[str, Callable[[], None]]]:
+    def _offers(self, crossing: Listed, s: Situation) -> list[tuple[str, Callable[[], None]]]:
         """What more can be done with a crossing on its way."""
         seen = self.seen
         assert seen
@@ -358,31 +378,29 @@ class Conducting(QObject):
         if s.state is State.UNDONE:
             return offers
         if self.now is not None and crossing.turn is not None:
-            offers.append(("Let it go first", lambda: self._first(crossing)))
+            offers.append(("Let it go first", self._first))
         if seen.damaged:
             offers.append(
-                (
-                    "Take what was damaged as it is; its original stays",
-                    lambda: self._take_damaged(crossing),
-                )
+                ("Take what was damaged as it is; its original stays", self._take_damaged)
             )
         if len(seen.drives) > 1:
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
                     words = f"Go on without {elided(drive.label, 20)}"
-                    offers.append((words, lambda n=drive.number: self.without(crossing, n)))  # type: ignore[misc]
+                    offers.append((words, partial(self.without, drive.number)))
         return offers
 
     def _remove(self, number: int) -> None:
         """Removes a drive that is whole, while the others go on."""
-        assert self.current
-        destination, running = self.current.destinations[number], self.now
+        assert self.current and self.seen
+        id, running = self.current.id, self.now
+        label = next(d.label for d in self.seen.drives if d.number == number)
 
         def done(outcome: Any) -> None:
             if isinstance(outcome, FascisError):
                 self._removed.discard(number)
                 if running is self.now and running is not None:
-                    running.attention.append((b"", destination.label, str(outcome), time.time()))
+                    running.attention.append((b"", label, str(outcome), time.time()))
                     self.show()
             elif isinstance(outcome, BaseException):
                 raise outcome
@@ -390,26 +408,29 @@ class Conducting(QObject):
 
         self._removed.add(number)
         self.show_panel()
-        Task(lambda: remove_safely(destination.drive()), done, self)
+        Task(lambda: remove_safely(self.opened.of(id).destinations[number].drive()), done, self)
 
-    def _first(self, crossing: Crossing) -> None:
-        others = list(self.crossings)
-        self.do("Noted", "It crosses next.", lambda: let_go_first(others, crossing))
+    def _first(self) -> None:
+        self.do(
+            "Noted", "It crosses next.", lambda crossing: let_go_first(self.opened.all(), crossing)
+        )
 
-    def _take_damaged(self, crossing: Crossing) -> None:
+    def _take_damaged(self) -> None:
         self.do(
             "Noted",
             "It crosses as it is; its original is never deleted.",
-            crossing.take_damaged,
+            Crossing.take_damaged,
             self.go_on,
         )
 
-    def without(self, crossing: Crossing, number: int) -> None:
+    def without(self, number: int) -> None:
         """Gives up one of two destinations."""
-        destination = crossing.destinations[number]
-        words = "What was begun there is cleared, if it is there; what is whole stays."
+        assert self.seen
+        label = next(d.label for d in self.seen.drives if d.number == number)
         self.do(
-            f"Going on without {destination.label}", words, lambda: crossing.go_without(destination)
+            f"Going on without {label}",
+            "What was begun there is cleared, if it is there; what is whole stays.",
+            lambda crossing: crossing.go_without(crossing.destinations[number]),
         )
 
     def screen(self, name: str) -> None:
@@ -424,7 +445,7 @@ class Conducting(QObject):
 
     def _show_error(self) -> None:
         assert self.current
-        unfinished = self.current.state in UNFINISHED
+        unfinished = self._state(self.current) in UNFINISHED
         actions: list[tuple[str, Callable[[], None]]] = (
             [("Go on", self.go_on)] if unfinished else []
         )
@@ -442,37 +463,47 @@ class Conducting(QObject):
     # -- running -----------------------------------------------------------------------------------
 
     def enqueue(self, crossing: Crossing) -> None:
-        """Runs a crossing, or lines it up behind the one that runs."""
-        if crossing not in self.crossings:
-            self.crossings.insert(0, crossing)
-        if self.now is None:
-            self.run(crossing)
-            return
-        others = [c for c in self.crossings if c is not self.running]
-        self.do(
-            "Lined up",
-            "It crosses when those before it are ready.",
-            lambda: line_up(others, crossing),
-        )
+        """Runs a crossing that was begun, or lines it up behind the one that runs."""
+        self.opened.add(crossing)
+        id = crossing.id
 
-    def run(
-        self, crossing: Crossing, skip: bool = False, bring: bool = False, choose: bool = True
-    ) -> None:
+        def done(one: Any) -> None:
+            if isinstance(one, BaseException):
+                self._error = str(one)
+                self.show()
+                return
+            self._loaded_once = True
+            self._take_one(one)
+            self.choose(one.id)
+            if self.now is None:
+                self.run(one.id)
+            else:
+                self.do(
+                    "Lined up",
+                    "It crosses when those before it are ready.",
+                    lambda last: line_up(
+                        [c for c in self.opened.all() if not self._runs(c.id)], last
+                    ),
+                )
+
+        Task(lambda: read_listed(self.opened.of(id)), done, self)
+
+    def run(self, id: str, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
         """Runs a crossing up to settled, or brings newer files along, off the interface thread."""
-        if self.now is not None:
+        listed = self._listed(id)
+        if self.now is not None or listed is None:
             return
-        self._errors.pop(crossing.id, None)
-        self._returns.forget(crossing.id)
+        self._errors.pop(id, None)
+        self._returns.forget(id)
         self._removed = set()
-        self.now = now = Running(crossing)
-        if crossing not in self.crossings:
-            self.crossings.insert(0, crossing)
-        if (choose and crossing is not self.current) or bring:
+        self.now = now = Running(listed)
+        if (choose and not self._is_chosen(id)) or bring:
             self.steps.forget()
         if choose:
-            self.current, self._seen, self._sub = crossing, None, ""
+            self.current, self._seen, self._sub = listed, None, ""
 
         def prepare() -> Seen:
+            crossing = self.opened.of(id)
             now.state = crossing.state
             return read_seen(crossing)
 
@@ -486,7 +517,7 @@ class Conducting(QObject):
         if isinstance(seen, BaseException):
             self._ran(now, seen)
             return
-        crossing = now.crossing
+        id, name = now.crossing.id, shown(now.crossing.name)
 
         def take(event: Event) -> None:
             if now is self.now:  # not from a thread that hangs, while another crossing runs by now
@@ -500,7 +531,8 @@ class Conducting(QObject):
             now.state = State.COPYING
 
         def work() -> State:
-            with Awake(f"{shown(crossing.places.header.name)} is crossing") as awake:
+            crossing = self.opened.of(id)
+            with Awake(f"{name} is crossing") as awake:
                 now.awake = awake.granted
                 if bring:
                     return crossing.bring_along(now.control, take)
@@ -530,26 +562,37 @@ class Conducting(QObject):
         self._errors[id] = trouble
         if not isinstance(outcome, Cancelled):
             state = outcome if isinstance(outcome, State) else now.state
-            words = notice(shown(now.crossing.places.header.name), state, trouble)
+            words = notice(shown(now.crossing.name), state, trouble)
             Task(lambda: self.notify(*words), lambda _: None, self)
         self._tell_pulse()
         self.changed.emit()
         self._read()
-        if not self._closing:
-            self._next()
+        self._look_at(id)
+
+    def _look_at(self, id: str) -> None:
+        """Reads a crossing that ran for the list; then the next one in the queue crosses."""
+
+        def done(one: Any) -> None:
+            if not isinstance(one, BaseException):
+                self._take_one(one)
+                self.show()
+            if not self._closing:
+                self._next()
+
+        Task(lambda: read_listed(self.opened.of(id)), done, self)
 
     def _next(self) -> None:
         """Lets the next one in the queue cross; one that stopped does not stop it."""
         waiting = in_turn(self.crossings)
         if waiting and self.now is None:
-            self.run(waiting[0], choose=False)
+            self.run(waiting[0].id, choose=False)
 
     def drives_changed(self, connected: set[str]) -> None:
         """A drive came or went: what stopped because it went goes on by itself when it is back."""
         ready = self._returns.look(connected)
         again = next((c for c in self.crossings if c.id in ready and c.state in UNFINISHED), None)
         if again is not None and self.now is None:
-            self.run(again, choose=again is self.current)
+            self.run(again.id, choose=self._is_chosen(again.id))
 
     def _events(self, events: list[Event]) -> None:
         if self.now is None:
@@ -597,7 +640,7 @@ class Conducting(QObject):
             "It is stopped, but a drive does not answer. What is verified is kept. Remove that "
             "drive, or connect it again, then go on."
         )
-        if now.crossing is self.current:
+        if self._is_chosen(now.crossing.id):
             self._seen, self._read_lanes = now.seen, now.lanes
         self._tell_pulse()
         self.show()
@@ -606,7 +649,7 @@ class Conducting(QObject):
     def go_on(self, skip: bool = False) -> None:
         """Goes on with the chosen crossing."""
         if self.current and self.current.state in UNFINISHED:
-            self.run(self.current, skip)
+            self.run(self.current.id, skip)
 
     def go_on_in_order(self) -> None:
         """Goes on with the chosen crossing, which was cut off.
@@ -616,52 +659,68 @@ class Conducting(QObject):
         first = self.current
         if first is None or self.now is not None:
             return
-        others = [c for c in to_go_on(self.crossings) if c is not first and c.turn is None]
-        everything = list(self.crossings)
+        others = [c.id for c in to_go_on(self.crossings) if c.id != first.id and c.turn is None]
 
-        def line_up_all() -> None:
-            for crossing in reversed(others):
-                let_go_first(everything, crossing)
+        def line_up_all() -> list[Listed]:
+            everything = self.opened.all()
+            for id in reversed(others):
+                let_go_first(everything, self.opened.of(id))
+            return [read_listed(self.opened.of(id)) for id in others]
 
-        self.run(first)
+        def done(outcome: Any) -> None:
+            if not isinstance(outcome, BaseException):
+                for one in outcome:
+                    self._take_one(one)
+            self.show()
+
+        self.run(first.id)
         if others:
-            Task(line_up_all, lambda _: self.show(), self)
+            Task(line_up_all, done, self)
 
     def _give_up_screen(self) -> None:
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
-        drives = " and ".join(d.label for d in self.current.demanded)
+        drives = " and ".join(self.current.labels)
         self.page.show_give_up(copied, drives, {"back": self.back, "clear": self._give_up})
 
     def _give_up(self) -> None:
-        crossing, running, control = self.current, self.running, self.control
-        assert crossing
-        if running is crossing:
-            control.stop()
+        assert self.current
+        if self._runs(self.current.id):
+            self.control.stop()
             QTimer.singleShot(100, self._give_up)
             return
-        self.do("Giving up", "Clearing what was copied; nothing else is touched.", crossing.undo)
+        self.do("Giving up", "Clearing what was copied; nothing else is touched.", Crossing.undo)
 
     def do(
         self,
         title: str,
         words: str,
-        work: Callable[[], Any],
+        work: Callable[[Crossing], Any],
         then: Callable[[], object] | None = None,
     ) -> None:
-        """One step off the interface thread.
+        """One step with the chosen crossing, off the interface thread.
 
         Then everything is read anew, and ``then`` is done when it went well.
         """
+        assert self.current
+        id = self.current.id
         self._sub, self._error = "", ""
         self.panel.show_busy(title, words)
-        Task(work, lambda outcome: self._did(outcome, then), self)
+
+        def step() -> Listed:
+            crossing = self.opened.of(id)
+            work(crossing)
+            return read_listed(crossing)
+
+        Task(step, lambda outcome: self._did(outcome, then), self)
 
     def _did(self, outcome: Any, then: Callable[[], object] | None) -> None:
         if isinstance(outcome, FascisError):
             self._error = str(outcome)
         elif isinstance(outcome, BaseException):
             self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome})."
+        else:
+            self._take_one(outcome)
         self.steps.forget()
         self.changed.emit()
         if then and not isinstance(outcome, BaseException):

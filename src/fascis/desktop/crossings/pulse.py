@@ -5,9 +5,8 @@ A drive that was away is back, one after the other in the queue. Pure; tested al
 
 from __future__ import annotations
 
-from fascis.crossing.crossing import Crossing
-from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.crossings.answers import Situation, clock
+from fascis.desktop.crossings.seen import Listed
 from fascis.files.names import elided
 
 
@@ -22,9 +21,9 @@ class Returns:
         self._absent: set[str] = set()
         self._missed: dict[str, bool] = {}
 
-    def expect(self, crossing: Crossing) -> None:
+    def expect(self, crossing: Listed) -> None:
         """A crossing stopped so."""
-        wanted = drives_of(crossing)
+        wanted = set(crossing.drives)
         self._wanted[crossing.id] = wanted
         self._missed[crossing.id] = bool(wanted & self._absent)
 
@@ -49,14 +48,14 @@ class Returns:
         return ready
 
 
-def ready_times(first: float | None, waiting: list[Crossing]) -> list[float | None]:
+def ready_times(first: float | None, waiting: list[Listed]) -> list[float | None]:
     """Clock times at which those that wait will be ready, by their plans, one after the other.
 
     Pure.
     """
     at, times = first, []
     for crossing in waiting:
-        at = at + float(crossing.places.header.estimate) if at else None
+        at = at + crossing.estimate if at else None
         times.append(at)
     return times
 

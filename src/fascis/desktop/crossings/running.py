@@ -7,12 +7,11 @@ from __future__ import annotations
 
 import time
 
-from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Advanced, Attention, Control, Entered, Event
 from fascis.crossing.model.states import State
 from fascis.crossing.status.pace import Pace
 from fascis.desktop.crossings.answers import DriveNow, Situation
-from fascis.desktop.crossings.seen import Seen
+from fascis.desktop.crossings.seen import Listed, Seen
 from fascis.desktop.crossings.stations import Lane
 
 
@@ -22,7 +21,7 @@ class Running:
     Its journal is the work's meanwhile: the window asks this instead.
     """
 
-    def __init__(self, crossing: Crossing) -> None:
+    def __init__(self, crossing: Listed) -> None:
         self.crossing, self.control = crossing, Control()
         self.state = State.PLANNED
         self.seen: Seen | None = None

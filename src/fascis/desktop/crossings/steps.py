@@ -3,33 +3,87 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QObject, QTimer
 from PyQt6.QtGui import QGuiApplication
 
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
+from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
-from fascis.desktop.crossings.answers import clock, next_step, why_not_delete
-from fascis.desktop.crossings.seen import Seen
-from fascis.desktop.crossings.view import CrossingRow
+from fascis.desktop.crossings.answers import Situation, clock, next_step, why_not_delete
+from fascis.desktop.crossings.page import CrossingPage
+from fascis.desktop.crossings.seen import Listed, Seen
+from fascis.desktop.crossings.view import CrossingRow, CrossingsView
 from fascis.desktop.kit.tasks import Task
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
 
-if TYPE_CHECKING:
-    from fascis.desktop.crossings.controller import Conducting
-
 _AGAIN_MS = 3_000  # until a drive that was busy is looked at again
 
 
-class Steps:
-    """What can be done with a crossing that has arrived. ``host`` holds which one is chosen."""
+class Host(Protocol):
+    """What chooses a crossing, has work done with it, and shows what belongs to it."""
 
-    def __init__(self, host: Conducting) -> None:
+    current: Listed | None
+    opened: Opened
+    view: CrossingsView
+    page: CrossingPage
+    opener: Callable[[str], None]
+    leave_to_receipts: Callable[[str], None]
+
+    @property
+    def seen(self) -> Seen | None:
+        """What was last read of the chosen crossing."""
+
+    def show(self) -> None:
+        """Shows the chosen crossing again."""
+
+    def again(self, error: str = "") -> None:
+        """Reads it again, or says what went wrong."""
+
+    def back(self) -> None:
+        """Leaves an inner page."""
+
+    def screen(self, name: str) -> None:
+        """Shows an inner page."""
+
+    def situation(self) -> Situation:
+        """What answers depend on."""
+
+    def frees(self) -> str:
+        """What the last station says."""
+
+    def run(self, id: str, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
+        """Runs a crossing."""
+
+    def without(self, number: int) -> None:
+        """Gives up a destination."""
+
+    def do(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[Crossing], Any],
+        then: Callable[[], object] | None = None,
+    ) -> None:
+        """Does one step with the chosen crossing, in a task."""
+
+
+class Steps:
+    """What can be done with a crossing that has arrived.
+
+    Args:
+        host: holds which one is chosen.
+        tasks: the parent of tasks.
+    """
+
+    def __init__(self, host: Host, tasks: QObject) -> None:
+        self._tasks = tasks
         self._host = host
         self.balance: Balance | None = None
         self.list: Deleting | None = None
@@ -47,18 +101,20 @@ class Steps:
         self._host.view.show_balance(row, self.balance, self._host.frees())
 
     def _weigh(self) -> None:
-        crossing = self._host.current
-        if crossing is None or crossing.id in self._weighing:
+        chosen = self._host.current
+        if chosen is None or chosen.id in self._weighing:
             return
-        self._weighing.add(crossing.id)
+        id = chosen.id
+        self._weighing.add(id)
 
         def work() -> tuple[Balance, Deleting]:
+            crossing = self._host.opened.of(id)
             balance = weigh(crossing)
             return balance, deleting(crossing, balance)
 
         def done(outcome: Any) -> None:
-            self._weighing.discard(crossing.id)
-            if crossing is not self._host.current:
+            self._weighing.discard(id)
+            if self._host.current is None or self._host.current.id != id:
                 return
             if isinstance(outcome, BaseException):
                 self._host.again(str(outcome))
@@ -66,9 +122,9 @@ class Steps:
                 self.balance, self.list = outcome
                 self._host.show()
                 if self.balance and self.balance.busy:  # slow to answer is not out of balance
-                    QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(crossing.id))
+                    QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(id))
 
-        Task(work, done, self._host)
+        Task(work, done, self._tasks)
 
     def _again_if_busy(self, id: str) -> None:
         current = self._host.current
@@ -136,9 +192,9 @@ class Steps:
             "put_back": self.put_back,
             "undo": self.undo,
             "delete": lambda: self._host.screen("delete"),
-            "receipt": lambda: self._host.to_receipts.emit(c.id),
+            "receipt": lambda: self._host.leave_to_receipts(c.id),
             "again": self.look_again,
-            "without": lambda: self._host.without(c, others[0].number),
+            "without": lambda: self._host.without(others[0].number),
             "accept": self.accept_comparison,
         }
         deletes = None if seen.after is After.COPY and s.state is State.SETTLED else self.list
@@ -157,28 +213,27 @@ class Steps:
     def bring_along(self) -> None:
         """Copies, verifies and settles what became newer at the old place."""
         if self._host.current:
-            self._host.run(self._host.current, bring=True)
+            self._host.run(self._host.current.id, bring=True)
 
     def leave(self) -> None:
         """The decision that what became newer stays at the old place."""
-        c, balance = self._host.current, self.balance
-        if c and balance:
-            newer = list(balance.newer)
+        if self._host.current and self.balance:
+            newer = list(self.balance.newer)
             self._host.do(
                 "Noted",
                 "What is newer stays at the old place, and is never deleted.",
-                lambda: c.leave_newer(newer),
+                lambda crossing: crossing.leave_newer(newer),
             )
 
     def prove(self) -> None:
         """Reads the copy once more, after its drive was connected again."""
-        c, seen = self._host.current, self._host.seen
-        if c is None or seen is None:
+        seen = self._host.seen
+        if self._host.current is None or seen is None:
             return
 
-        def work() -> None:
-            if not c.prove():
-                if all(d.only_compared or d.copies.proven() for d in c.demanded):
+        def work(crossing: Crossing) -> None:
+            if not crossing.prove():
+                if all(d.only_compared or d.copies.proven() for d in crossing.demanded):
                     # equal, after it was connected again: whether that is enough is the person's to
                     # say
                     return
@@ -196,11 +251,11 @@ class Steps:
 
     def accept_comparison(self) -> None:
         """The person confirms that a comparison is enough, where the drive can never prove more."""
-        if c := self._host.current:
+        if self._host.current:
             self._host.do(
                 "Noted",
                 "The copy was compared after its drive was connected again; that is enough.",
-                c.accept_comparison,
+                Crossing.accept_comparison,
             )
 
     def look_again(self) -> None:
@@ -210,7 +265,7 @@ class Steps:
 
     def _open_screen(self) -> None:
         assert self._host.current
-        path = str(self._host.current.places.target)
+        path = str(self._host.current.target)
 
         def copy_path() -> None:
             if board := QGuiApplication.clipboard():
@@ -232,58 +287,54 @@ class Steps:
     def looked(self) -> None:
         """The person says that they have looked."""
         assert self._host.current
-        self._host.do("Noted", "You have looked at it in its new place.", self._host.current.looked)
+        self._host.do("Noted", "You have looked at it in its new place.", Crossing.looked)
 
     def switch(self) -> None:
         """Switches over."""
         assert self._host.current
-        self._host.do("Switching over", "Home goes to the new place.", self._host.current.switch)
+        self._host.do("Switching over", "Home goes to the new place.", Crossing.switch)
 
     def park(self) -> None:
         """Sets the originals aside."""
         assert self._host.current
         self._host.do(
-            "Setting aside",
-            "Looking at the originals once more, then one rename.",
-            self._host.current.park,
+            "Setting aside", "Looking at the originals once more, then one rename.", Crossing.park
         )
 
     def put_back(self) -> None:
         """Puts the originals back under their name."""
         assert self._host.current
-        self._host.do("Putting back", "One rename.", self._host.current.put_back)
+        self._host.do("Putting back", "One rename.", Crossing.put_back)
 
     def undo(self) -> None:
         """Takes the switch back."""
         assert self._host.current
         self._host.do(
-            "Taking back",
-            "Home goes back to the old place; the copy stays.",
-            self._host.current.undo,
+            "Taking back", "Home goes back to the old place; the copy stays.", Crossing.undo
         )
 
     def _delete_screen(self) -> None:
-        c, seen = self._host.current, self._host.seen
-        if c is None or self.list is None or seen is None:
+        seen = self._host.seen
+        if self._host.current is None or self.list is None or seen is None:
             self._host.back()
             return
-        h = c.places.header
         self._host.page.show_deleting(
             self.list,
-            h.source_drive.label,
+            seen.source_drive,
             " and ".join(seen.labels),
             {"back": self._host.back, "delete_now": self.delete},
         )
 
     def delete(self) -> None:
         """Deletes the originals that are listed; each is checked once more right before."""
-        c = self._host.current
-        if c is None or self.list is None or why_not_delete(self._host.situation()):
+        if self._host.current is None or self.list is None:
+            return
+        if why_not_delete(self._host.situation()):
             return
         self._host.do(
             "Deleting the originals",
             f"{counted(self.list.files, 'file')}, each compared once more right before.",
-            c.release,
+            Crossing.release,
         )
 
 

@@ -8,14 +8,12 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.suiting import Suits, suits
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
-from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.drives.page import DrivePage
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
@@ -38,6 +36,18 @@ from fascis.workspace import Workspace
 _AFTER_STOP_MS = 200
 
 
+class Runs(Protocol):
+    """What is known of the crossing that runs."""
+
+    @property
+    def name(self) -> str:
+        """The library's."""
+
+    @property
+    def drives(self) -> frozenset[str]:
+        """The UUIDs of the drives that it needs."""
+
+
 class Caring(QObject):
     """Connects a chosen drive and the side panel with the core. Every look at a drive is a task."""
 
@@ -55,7 +65,7 @@ class Caring(QObject):
         workspace: Workspace,
         panel: SidePanel,
         shelf_of: Callable[[str], Shelf | None],
-        running: Callable[[], Crossing | None],
+        running: Callable[[], Runs | None],
         stop: Callable[[], None],
         parent: QObject,
     ) -> None:
@@ -241,20 +251,13 @@ class Caring(QObject):
         shelf, running = self.shelf, self._running()
         if shelf is None:
             return
-        if running is None:
+        if running is None or shelf.drive.uuid not in running.drives:
             self._remove_now(shelf)
             return
 
-        def then(needed: set[str]) -> None:
-            if shelf.drive.uuid not in needed:
-                self._remove_now(shelf)
-                return
-            name = shown(running.places.header.name)
-            actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
-            self.drive_page.show_taking_part(shown(shelf.drive.label), name, actions)
-
-        words = "Looking whether the crossing that runs needs it."
-        self._inside(shown(shelf.drive.label), words, lambda: drives_of(running), then, self.page)
+        actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
+        self._inner = True
+        self.drive_page.show_taking_part(shown(shelf.drive.label), shown(running.name), actions)
 
     def _stop_and_remove(self, shelf: Shelf) -> None:
         self.panel.show_busy(

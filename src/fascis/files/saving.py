@@ -1,0 +1,22 @@
+"""Saves what a person asked for under a name that they chose: a receipt's page, a report."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from fascis.files.errors import told
+
+
+def write_over(path: Path, content: bytes) -> None:
+    """Writes a file that a person named, and has agreed to replace.
+
+    Raises:
+        EnvironmentTrouble: it cannot be written there.
+    """
+    try:
+        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o644)
+        with os.fdopen(fd, "wb") as out:
+            out.write(content)
+    except OSError as error:
+        raise told(error, "write", os.fsencode(path)) from error
