@@ -11,9 +11,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import platformdirs
-
 from fascis.drives.connected import Drives
+from fascis.files.folders import cache_folder, config_folder, data_folder, state_folder
 from fascis.library.register import Register
 
 
@@ -70,9 +69,9 @@ def from_environment(environment: Mapping[str, str] | None = None) -> Workspace:
     environment = os.environ if environment is None else environment
     stand_ins = environment.get("FASCIS_STAND_INS")
     return Workspace(
-        data=Path(platformdirs.user_data_dir("fascis")),
-        state=Path(platformdirs.user_state_dir("fascis")),
-        config=Path(platformdirs.user_config_dir("fascis")),
-        cache=Path(platformdirs.user_cache_dir("fascis")),
+        data=data_folder(),
+        state=state_folder(),
+        config=config_folder(),
+        cache=cache_folder(),
         drives=Drives(Path(stand_ins).absolute() if stand_ins else None),
     )

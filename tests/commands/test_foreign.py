@@ -198,6 +198,6 @@ def test_what_nobody_expected_is_a_sentence_and_a_report(bench, library, monkeyp
         and "did not expect (ZeroDivisionError)" in said["error"]
         and "Traceback" not in err
     )
-    log = Path.home() / ".local/state/fascis/unexpected.log"
+    log = Path.home() / ".local/state/fascis/fascis.log"
     assert "a mistake of ours" in log.read_text() and log.stat().st_mode & 0o077 == 0
     assert len(contents(library)) == 10 and not list(bench.heron.glob("[!s]*"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import logging
 import os
 import sys
 
@@ -13,6 +14,8 @@ gc.set_threshold(50_000, 20, 100)
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import typer  # noqa: E402
+
+_LOG = logging.getLogger(__name__)
 
 app = typer.Typer(
     name="fascis",
@@ -34,7 +37,7 @@ def window(context: typer.Context) -> None:
 
 
 def _register() -> None:
-    from fascis.commands import crossings, demo, drives, library, relink
+    from fascis.commands import crossings, demo, drives, library, relink, report
 
     if app.registered_commands:
         return
@@ -43,13 +46,18 @@ def _register() -> None:
     relink.register(app)
     crossings.register(app)
     demo.register(app)
+    report.register(app)
 
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs the command line and exits with its status."""
     from fascis.commands.telling import usage_errors
+    from fascis.files import log
+    from fascis.files.folders import state_folder
 
     _register()
+    log.begin(state_folder())
+    _LOG.info("fascis, with %s", arguments if arguments is not None else sys.argv[1:])
     with usage_errors(arguments if arguments is not None else sys.argv[1:]):
         status = app(args=arguments, standalone_mode=False)
     raise SystemExit(status if isinstance(status, int) else 0)

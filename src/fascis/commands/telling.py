@@ -6,6 +6,7 @@ JSON on standard output, words and bars on standard error, errors with their exi
 from __future__ import annotations
 
 import json
+import logging
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,6 +16,8 @@ import typer
 from typer.exceptions import TyperException
 
 from fascis.files.errors import Cancelled, FascisError
+
+_LOG = logging.getLogger(__name__)
 
 DONE, WRONG, USAGE, REFUSED, INTERRUPTED = 0, 1, 2, 3, 4
 STOPPED = 130  # by Ctrl+C, before anything was begun
@@ -82,6 +85,7 @@ def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
 
     Of a crossing as its object, with the error among its problems.
     """
+    _LOG.info("ended: %s: %s", type(error).__name__, error)
     if "--json" in arguments:
         if _CROSSING.intersection(arguments[:1]):
             from fascis.crossing.status.report import refusal_object

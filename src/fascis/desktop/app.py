@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import logging
 import os
 import signal
 import sys
@@ -14,7 +15,10 @@ from PyQt6.QtWidgets import QApplication
 
 from fascis.desktop.kit import theme
 from fascis.desktop.window import Window, preferred_theme
+from fascis.files import log
 from fascis.workspace import Workspace, from_environment
+
+_LOG = logging.getLogger(__name__)
 
 
 def make_application(arguments: list[str]) -> QApplication:
@@ -60,6 +64,8 @@ def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = F
     """Opens the window and stays until it is closed; gives the exit status."""
     application = make_application(arguments)
     workspace = workspace or from_environment()
+    log.begin(workspace.state)
+    _LOG.info("the window opens")
     theme.apply(application, preferred_theme(workspace))
     window = Window(workspace, demo)
     expect_anything(window)

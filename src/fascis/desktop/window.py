@@ -55,6 +55,7 @@ from fascis.desktop.receipts.view import ReceiptsView
 from fascis.desktop.relink.controller import Relinks
 from fascis.desktop.relink.page import RelinkPage
 from fascis.desktop.relink.view import RelinkView
+from fascis.desktop.report import SavingReport
 from fascis.desktop.shelves.view import ShelvesView
 from fascis.desktop.strands.view import StrandsView
 from fascis.desktop.strands.woven import Woven
@@ -118,6 +119,7 @@ class Window(QMainWindow):
             self,
         )
         self.bench = Bench(workspace, self.panel, self.planning.show_chosen, self)
+        self._report = SavingReport(workspace, self.panel, lambda: self.go_to(self.place), self)
         self._connect()
         self._watch()
         self._settings = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat)
@@ -230,6 +232,7 @@ class Window(QMainWindow):
             ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
             ("Add photos to the chosen catalog…", lambda: self.planning.ask_photos()),
             ("Look at the drives again", lambda: self.planning.refresh()),
+            ("Save a report for the makers…", lambda: self._report.show()),
             *([("Stand-in drives…", self._show_bench)] if self.demo else []),
             ("Light: Linen", lambda: self.set_theme("Linen")),
             ("Dark: Dusk", lambda: self.set_theme("Dusk")),
@@ -254,7 +257,7 @@ class Window(QMainWindow):
         self.shelves.opened.connect(self.planning.open_strands)
         self.shelves.touched.connect(self.bench.close)
         self.shelves.touched.connect(self.caring.touched)
-        self.planning.held = lambda: self.bench.open
+        self.planning.held = lambda: self.bench.open or self._report.open
         self.shelves.chosen.connect(self._library_chosen)
         self.shelves.drive_chosen.connect(self._drive_chosen)
         self.planning.another.connect(self._another)

@@ -14,8 +14,21 @@ def write_over(path: Path, content: bytes) -> None:
     Raises:
         EnvironmentTrouble: it cannot be written there.
     """
+    _write(path, content, os.O_TRUNC)
+
+
+def write_new(path: Path, content: bytes) -> None:
+    """Writes a file that a person named; one that is there is kept.
+
+    Raises:
+        EnvironmentTrouble: it cannot be written there, or something has that name.
+    """
+    _write(path, content, os.O_EXCL)
+
+
+def _write(path: Path, content: bytes, how: int) -> None:
     try:
-        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o644)
+        fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | how, 0o644)
         with os.fdopen(fd, "wb") as out:
             out.write(content)
     except OSError as error:

@@ -11,6 +11,7 @@ read back. Memory does not grow with the number of files.
 from __future__ import annotations
 
 import errno
+import logging
 import threading
 import time
 from collections.abc import Iterator
@@ -34,6 +35,8 @@ from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 from fascis.files.times import mtime_of
+
+_LOG = logging.getLogger(__name__)
 
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
@@ -600,6 +603,7 @@ class Engine:
         drive = (self._source if notice.on is On.SOURCE else self._destination).name
         meaning = notice.words.format(**fields)
         self._copies.journal.note(item.place, drive, meaning, self._now)
+        _LOG.info("notice %s of %s on %s", notice.value, shown(item.place), shown(drive))
         self._report(Attention(item.place, drive, meaning))
 
 

@@ -10,6 +10,7 @@ run ends, and a resume makes them anew. Nothing waits for a helper that hangs.
 
 from __future__ import annotations
 
+import logging
 import marshal
 import os
 import queue
@@ -22,6 +23,8 @@ from typing import Any
 
 from fascis.crossing.model.events import Control
 from fascis.files.errors import EnvironmentTrouble, told
+
+_LOG = logging.getLogger(__name__)
 
 MOST = 4
 _LOOK_SECONDS = 0.1  # how long a stop waits at most to be noticed
@@ -117,6 +120,7 @@ class _Helper:
                     control.checkpoint()
             answer: tuple[str, Any] = marshal.loads(self._connection.recv_bytes())
         except (OSError, EOFError) as error:
+            _LOG.info("a helper ended: %s", self._process.poll())
             raise EnvironmentTrouble(_ENDED) from error
         return answer
 

@@ -8,6 +8,7 @@ The plan's columns are written once; what was seen later has columns of its own.
 from __future__ import annotations
 
 import json
+import logging
 import os
 import sqlite3
 import threading
@@ -32,6 +33,8 @@ from fascis.files.errors import Damaged, FascisError, told
 from fascis.files.names import join
 from fascis.files.private import make_private
 from fascis.library.uses import led_outside
+
+_LOG = logging.getLogger(__name__)
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
 VERSION = 7
@@ -493,6 +496,8 @@ class Journal:
 
         if now is not new or values:
             self.write(f"state {new.value}", work)
+        if now is not new:
+            _LOG.info("state of %s %s: %s", self.path.stem, key, new.value)
 
     def intend(self, kind: str, subject: str, now: float, destination: int = 0) -> int:
         """Writes down what is about to be done; gives the act's number."""

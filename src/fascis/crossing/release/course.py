@@ -5,6 +5,7 @@ All copies are checked, then originals go, and the free space is measured.
 
 from __future__ import annotations
 
+import logging
 import os
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack, closing
@@ -42,6 +43,8 @@ from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.workspace import Workspace
+
+_LOG = logging.getLogger(__name__)
 
 
 def release(

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterable
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from fascis.desktop.kit.pieces import Row, button, clear, label, row, rule
+
+_LOG = logging.getLogger(__name__)
 
 WIDTH = 336
 
@@ -131,6 +134,7 @@ class SidePanel(QWidget):
         self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]
     ) -> None:
         """An error, in the place where it belongs: what, where, what it means, what to do."""
+        _LOG.info("told: %s: %s", title, sentence)
         self.begin(title)
         self.add(label(sentence, wrong=True))
         self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))

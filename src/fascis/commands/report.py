@@ -1,0 +1,34 @@
+"""``fascis report``: a report for the makers, saved for a person to send, or not."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from fascis.commands.telling import JSON, put, say
+
+
+def register(app: typer.Typer) -> None:
+    """Adds the command."""
+
+    @app.command()
+    def report(
+        file: Path = typer.Argument(..., help="Where it is saved; one that is there is kept."),
+        without_names: bool = typer.Option(
+            False, "--without-names", help="Leave names and paths out."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Saves a report for the makers: versions, drives, the last crossings, the log."""
+        from fascis.crossing.status.makers_report import makers_report
+        from fascis.files.names import shown
+        from fascis.files.saving import write_new
+        from fascis.files.sizes import size
+        from fascis.workspace import from_environment
+
+        content = makers_report(from_environment(), names=not without_names)
+        write_new(file.absolute(), content)
+        say(f"Saved, {size(len(content))}: {shown(str(file))}. Nothing was sent.")
+        if as_json:
+            put({"report": str(file.absolute()), "bytes": len(content), "names": not without_names})
