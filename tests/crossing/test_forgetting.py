@@ -13,7 +13,7 @@ from fascis.crossing.plan.plan import After
 from fascis.files.errors import FascisError
 from tests.conftest import Bench
 from tests.crossing.test_crash_points import Killed, Killer
-from tests.crossing.ways import goes_on_to_the_end, plan_of, started
+from tests.crossing.ways import goes_on_to_the_end, started
 from tests.forgetful import ForgetfulDrive, ForgetfulDrives
 from tests.judge import contents, one_whole_copy
 
@@ -73,4 +73,3 @@ def test_a_flush_that_is_left_out_is_noticed(tmp_path):
         whole_way(bench)
     bench.drive.lose_power()
     assert one_whole_copy(before, bench.library.parent, bench.to / "The Weir") != []
-    assert plan_of(bench, to=bench.to) is not None

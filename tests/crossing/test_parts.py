@@ -229,5 +229,7 @@ def test_shared_extents_on_btrfs_are_found(tmp_path, mounted):
 
 def test_json_texts_are_json(bench, library):
     crossing = settled(bench)
-    for path in (crossing.places.target / ".fascis").rglob("*.json"):
+    found = list((crossing.places.target / ".fascis").rglob("*.json"))
+    assert {p.name for p in found} >= {"identity.json", f"{crossing.id}.json"}
+    for path in found:
         json.load(io.StringIO(path.read_text()))

@@ -12,7 +12,7 @@ from fascis.crossing.fit import obstacles as surroundings
 from fascis.crossing.fit.estimate import estimate
 from fascis.crossing.fit.suiting import suits
 from fascis.crossing.model.states import TRANSITIONS, State, check_transition
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.library.open_files import Openers
@@ -321,4 +321,3 @@ def test_nothing_follows_a_release():
         TRANSITIONS[State.RELEASED] == frozenset()
         and State.RELEASED not in TRANSITIONS[State.SETTLED]
     )
-    assert After("release") is After.RELEASE
