@@ -5,7 +5,13 @@ import pytest
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.plan import After
 from fascis.crossing.status.scales import Balance, Check
-from fascis.desktop.crossings.answers import DriveNow, Situation, next_step, safe_to, why_not_delete
+from fascis.desktop.crossings.answers import (
+    DriveNow,
+    Situation,
+    safe_to,
+    step_after,
+    why_not_delete,
+)
 from fascis.desktop.crossings.stations import STATIONS, lane_name, reached
 from fascis.desktop.kit import theme
 from fascis.library.roles import Role
@@ -62,7 +68,7 @@ def test_the_answers_agree_with_the_button(state, even):
      "wait")],
 )  # fmt: skip
 def test_one_next_step_that_never_deletes(state, after, looked, balance, step):
-    assert next_step(state, after, looked, balance) == step != "delete"
+    assert step_after(state, after, looked, balance) == step != "delete"
 
 
 def test_stations_follow_the_state():

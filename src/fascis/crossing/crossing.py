@@ -23,6 +23,7 @@ from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Control, Entered, Report, silent
 from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.policy import Act, Facts, acts, why_not_release
 from fascis.crossing.model.states import (
     ARRIVED,
     HINDRANCES,
@@ -401,6 +402,7 @@ class Crossing:
                 it.
         """
         check_transition(self.state, State.SWITCHED)
+        self._check_lets(Act.SWITCH)
         self._check_not_taking_back()
         if newer := self.undecided():
             raise Refused(
@@ -491,11 +493,25 @@ class Crossing:
         return self.places.parked_path
 
     def put_back(self) -> None:
-        """Takes the originals back from where they were set aside."""
-        if self.state is State.PARKED:
-            unpark(self.workspace, self.journal, self.places)
-            self.journal.enter(State.SWITCHED, parked_at=None)
-            self._rewrite_receipt()
+        """Takes the originals back from where they were set aside; nothing when they are back.
+
+        Raises:
+            Refused: they are not set aside, or something else has their old name by now.
+        """
+        if self.state is State.SWITCHED:
+            return
+        self._check_lets(Act.PUT_BACK)
+        unpark(self.workspace, self.journal, self.places)
+        self.journal.enter(State.SWITCHED, parked_at=None)
+        self._rewrite_receipt()
+
+    def _check_lets(self, act: Act) -> None:
+        """Refuses what the policy does not let be done in this state."""
+        if act not in acts(self.state):
+            raise Refused(
+                Code.WRONG_STATE,
+                f"The crossing is {self.state.value}: that cannot be done now. Nothing changed.",
+            )
 
     def prove(self, control: Control | None = None) -> bool:
         """Reads every copy again that was only compared; True when all of them are proven.
@@ -536,7 +552,7 @@ class Crossing:
             check_transition(self.state, State.RELEASED)
         self._check_not_taking_back()
         self.check_balance()
-        if self.must_look and not self.journal.value("looked_at"):
+        if why_not_release(self._facts(even=True)) is Code.NOT_LOOKED:
             raise Refused(
                 Code.NOT_LOOKED,
                 "Documents of this library are not understood; what they refer to is not known. "
@@ -569,6 +585,11 @@ class Crossing:
         self._rewrite_receipt()
         report(Entered(State.RELEASED))
         return record
+
+    def _facts(self, even: bool) -> Facts:
+        """What decides about a release, with copies taken for proven: that is seen to last."""
+        looked = bool(self.journal.value("looked_at"))
+        return Facts(self.state, self.wanted_after, looked, self.must_look, even=even)
 
     @property
     def is_taking_back(self) -> bool:
@@ -727,13 +748,8 @@ class Crossing:
         if self.state is State.SWITCHED and after is After.PARK:
             self.park()
             report(Entered(self.state))
-        looked = not self.must_look or self.journal.value("looked_at")
-        if (
-            self.state in (State.SWITCHED, State.PARKED)
-            and after is After.RELEASE
-            and consent
-            and looked
-        ):
+        may_go = why_not_release(self._facts(even=True)) is None
+        if consent and after is After.RELEASE and may_go and self.state is not State.RELEASED:
             self.release(control, report)
         return self.state
 

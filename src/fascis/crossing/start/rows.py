@@ -15,7 +15,10 @@ from fascis.crossing.model.seen import inode_key
 from fascis.crossing.scope.gathering import Gathering
 from fascis.files.names import join
 from fascis.library.roles import ROLES
-from fascis.library.survey import Kind, Survey, strand_folder
+from fascis.library.survey import FolderRow, Kind, Survey, strand_folder
+
+_ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
+_SAME = (None, None)  # a file that has no other name in the copy
 
 
 class Rows:
@@ -74,38 +77,40 @@ class Rows:
 
     def _survey_rows(self) -> Iterator[tuple[Any, ...]]:
         survey, fates = self._survey, self._fates
+        kinds, role, links = survey.kinds(), survey.role, survey.link_count
         first_of: dict[int, int] = {}
-        for index, folder in enumerate(survey.folders):
-            top = strand_folder(folder.place)
-            for row in range(folder.first, folder.end):
-                kind, role, fate = survey.kind(row), survey.role[row], fates[row]
-                twin = None
-                if (
-                    kind is Kind.FILE
-                    and survey.link_count[row] > 1
-                    and fate in (Fate.COPY, Fate.OWN)
-                ):
-                    twin = first_of.setdefault(survey.inode[row], row)
-                    twin = None if twin == row else twin
-                yield (
-                    row,
-                    index,
-                    survey.name(row),
-                    int(kind),
-                    survey.size[row],
-                    survey.allocated[row],
-                    inode_key(survey.inode[row]),
-                    survey.mtime_ns[row],
-                    survey.ctime_ns[row],
-                    survey.mode[row],
-                    survey.link_count[row],
-                    role,
-                    fate,
-                    self._strand(top, role),
-                    twin,
-                    None,
-                    *_names(self._apart, folder.place, survey.name(row)),
-                )
+        # A million rows: what is the same for a whole folder is found once for it.
+        seen: FolderRow | None = None
+        top, number, cut = b"", -1, 0
+        for row, folder, place in survey.rows():
+            if folder is not seen:
+                seen, top = folder, strand_folder(folder.place)
+                number = self._folders[folder.place]
+                cut = len(folder.place) + 1 if folder.place else 0
+            twin = None
+            if links[row] > 1 and kinds[row] == Kind.FILE and fates[row] in _ALONG:
+                first = first_of.setdefault(survey.inode[row], row)
+                twin = None if first == row else first
+            name = place[cut:]
+            yield (
+                row,
+                number,
+                name,
+                kinds[row],
+                survey.size[row],
+                survey.allocated[row],
+                inode_key(survey.inode[row]),
+                survey.mtime_ns[row],
+                survey.ctime_ns[row],
+                survey.mode[row],
+                links[row],
+                role[row],
+                fates[row],
+                self._strand(top, role[row]),
+                twin,
+                None,
+                *(_names(self._apart, folder.place, name) if self._apart else _SAME),
+            )
 
     def _gathered_rows(self) -> Iterator[tuple[Any, ...]]:
         for number, (place, loose) in enumerate(self._gathering.items, len(self._survey)):
@@ -128,7 +133,7 @@ class Rows:
                 self._strand(strand_folder(above), role),
                 None,
                 loose.path,
-                *_names(self._apart, above, name),
+                *(_names(self._apart, above, name) if self._apart else _SAME),
             )
 
 
@@ -137,8 +142,6 @@ def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, byte
 
     And the place it had before any was changed.
     """
-    if not apart:
-        return None, None
     place = join(folder, name)
     before, there = apart.before.get(place, place), apart.there(place)
     return apart.files.get(place), before if before != there else None

@@ -8,9 +8,11 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 
+from fascis.crossing.model.policy import Facts, Step, next_step, why_not_release
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.plan.plan import After
 from fascis.crossing.status.scales import Balance
+from fascis.files.codes import Code
 from fascis.files.sizes import counted, size
 
 
@@ -146,43 +148,48 @@ def _deleting(s: Situation) -> tuple[str, str]:
 
 
 def why_not_delete(s: Situation) -> str:
-    """Why the originals cannot be deleted yet; empty when they can."""
+    """Why the originals cannot be deleted yet, by the core's policy; empty when they can."""
+    facts = Facts(s.state, looked=s.looked, even=s.even, busy=s.busy, proven=s.proven)
+    code = why_not_release(facts)
+    if code is Code.WRONG_STATE:
+        return _not_in_this_state(s)
+    if code is Code.NOT_PROVEN:
+        label = next(d.label for d in s.drives if not d.proven)
+        return (
+            f"{label} was read back, perhaps from memory: remove it safely, connect it again, and "
+            "read it again"
+        )
+    return _WHY_NOT[code] if code else ""
+
+
+_WHY_NOT = {
+    Code.BUSY: "a drive is busy; it is asked again",
+    Code.OUT_OF_BALANCE: "the scales are not in balance",
+    Code.NOT_LOOKED: "you have not looked at the copy yet",
+}
+
+
+def _not_in_this_state(s: Situation) -> str:
     if s.state in UNFINISHED:
         late = max(s.drives, key=lambda d: d.unverified)
         return (
             f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on "
             f"{late.label}"
         )
-    if s.state in (State.REFUSED, State.UNDONE):
-        return "they are the library; home is the old place"
-    if s.busy:
-        return "a drive is busy; it is asked again"
-    if not s.even:
-        return "the scales are not in balance"
-    if not s.proven:
-        label = next(d.label for d in s.drives if not d.proven)
-        return (
-            f"{label} was read back, perhaps from memory: remove it safely, connect it again, and "
-            "read it again"
-        )
     if s.state is State.SETTLED:
         return "home has not gone there yet"
-    return "" if s.looked else "you have not looked at the copy yet"
+    return "they are the library; home is the old place"
 
 
-def next_step(state: State, after: After, looked: bool, balance: Balance | None) -> str:
-    """The one sensible next step.
-
-    ``bring``, ``open``, ``switch``, ``park``, ``receipt`` or ``wait``.
-    """
-    if balance is None:
-        return "wait"
-    if state is State.SETTLED:
-        if after is After.COPY:
-            return "open" if not looked else "receipt"
-        if balance.newer:
-            return "bring"
-        return "switch" if looked and not balance.trouble else "open"
-    if state is State.SWITCHED and after in (After.PARK, After.RELEASE) and balance.even:
-        return "park" if looked else "open"
-    return "receipt"
+def step_after(state: State, after: After, looked: bool, balance: Balance | None) -> Step:
+    """The one sensible next step, by what the scales say."""
+    return next_step(
+        Facts(
+            state,
+            after,
+            looked,
+            even=balance.even if balance else None,
+            newer=bool(balance and balance.newer),
+            trouble=bool(balance and balance.trouble),
+        )
+    )

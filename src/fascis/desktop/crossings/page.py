@@ -8,6 +8,7 @@ from typing import Any
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
 from PyQt6.QtWidgets import QLineEdit, QListView, QWidget
 
+from fascis.crossing.model.policy import Act, acts
 from fascis.crossing.model.states import State
 from fascis.crossing.status.scales import Balance, Deleting
 from fascis.desktop.crossings.answers import Answer
@@ -158,14 +159,15 @@ class CrossingPage:
             delete.setEnabled(not why_not)
             deletes.append(delete)
         buttons = [button(words[step], actions[step], main=True)] if step in words else []
+        possible = acts(state)
         others = {
-            "leave": state is State.SETTLED,
-            "prove": state is not State.RELEASED,
-            "open": state is not State.RELEASED,
-            "park": state is State.SWITCHED,
-            "put_back": state is State.PARKED,
-            "accept": state is not State.RELEASED,
-            "undo": state in (State.SETTLED, State.SWITCHED, State.PARKED),
+            "leave": Act.LEAVE in possible,
+            "prove": Act.PROVE in possible,
+            "open": Act.LOOK in possible,
+            "park": Act.SET_ASIDE in possible,
+            "put_back": Act.PUT_BACK in possible,
+            "accept": Act.ACCEPT in possible,
+            "undo": Act.UNDO in possible,
             "again": state is not State.RELEASED,
             "without": True,
         }

@@ -13,7 +13,7 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
 from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
-from fascis.desktop.crossings.answers import Situation, clock, next_step, why_not_delete
+from fascis.desktop.crossings.answers import Situation, clock, step_after, why_not_delete
 from fascis.desktop.crossings.page import CrossingPage
 from fascis.desktop.crossings.seen import Listed, Seen
 from fascis.desktop.crossings.view import CrossingRow, CrossingsView
@@ -141,7 +141,7 @@ class Steps:
         c, seen = self._host.current, self._host.seen
         assert c and seen
         s, drive = self._host.situation(), seen.drive
-        step = next_step(s.state, seen.after, s.looked, self.balance)
+        step = step_after(s.state, seen.after, s.looked, self.balance)
         newer = len(self.balance.newer) if self.balance else 0
         words = {
             "open": f"Open it from {drive}",
