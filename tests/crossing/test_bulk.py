@@ -159,7 +159,8 @@ def test_a_copy_that_is_not_what_was_written_is_made_again_and_told(many, monkey
     def recorded(self, rows):
         record(self, rows)
         if not hurt:
-            hurt.append(next(many.heron.rglob("frame_0003.jpg")))
+            name = os.fsdecode(self.item(rows[0][0]).there).rpartition("/")[2]
+            hurt.append(next(many.heron.rglob(name)))
             with open(hurt[0], "r+b") as out:
                 out.write(b"!")
 

@@ -308,6 +308,8 @@ def test_receipts_open_their_page(known, open_window):
         "Whole and verified at the new place" in text
         and "b3sum --check .fascis/manifest.b3" in text
     )
+    seal = window.receipts.page.document().find("Whole and verified")
+    assert seal.charFormat().foreground().color().name() == "#17665f", "its style is understood"
 
 
 @pytest.mark.parametrize("place", [1, 2])

@@ -127,17 +127,24 @@ def clock_text(at: float | None) -> str:
     return local_text(at, "%d %b %Y, %H:%M") if at else "not yet"
 
 
+# One rule a line: the window's page knows only part of CSS, and a break within a value ends it.
 _STYLE = """
-body{background:#F5F1E8;color:#21303A;font:15px/1.5 Inter,'Noto
- Sans',sans-serif;font-variant-numeric:tabular-nums;margin:0}
-main{max-width:700px;margin:40px auto;background:#FBF9F4;border:1px solid #D8D1C2;padding:34px 40px}
-h1{font-size:24px;margin:0 0 4px}h2{font-size:15px;margin:26px 0 6px}p{margin:5px
- 0}.quiet{color:#57636C}
-.seal{font-size:17px;font-weight:600;color:#17665F}.wrong{color:#A83420}
-table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:4px 12px 4px
- 0;border-bottom:1px solid #D8D1C2;vertical-align:top}
-td.n,th.n{text-align:right}code{font-family:inherit;overflow-wrap:anywhere}@media
- print{body{background:#fff}main{border:0;margin:0}}
+body{background:#F5F1E8;color:#21303A;margin:0}
+body{font:15px/1.5 Inter,'Noto Sans',sans-serif;font-variant-numeric:tabular-nums}
+main{max-width:700px;margin:40px auto;padding:34px 40px}
+main{background:#FBF9F4;border:1px solid #D8D1C2}
+h1{font-size:24px;margin:0 0 4px}
+h2{font-size:15px;margin:26px 0 6px}
+p{margin:5px 0}
+.quiet{color:#57636C}
+.seal{font-size:17px;font-weight:600;color:#17665F}
+.wrong{color:#A83420}
+table{border-collapse:collapse;width:100%}
+td,th{text-align:left;vertical-align:top}
+td,th{padding:4px 12px 4px 0;border-bottom:1px solid #D8D1C2}
+td.n,th.n{text-align:right}
+code{font-family:inherit;overflow-wrap:anywhere}
+@media print{body{background:#fff}main{border:0;margin:0}}
 """
 _STATES = {
     State.SETTLED: "Whole and verified at the new place",
