@@ -47,7 +47,9 @@ def many(bench, plain):
 
 
 def helpers_running():
-    found = subprocess.run(["pgrep", "-f", "fascis.crossing.copying.quick"], capture_output=True)
+    found = subprocess.run(
+        ["pgrep", "-P", str(os.getpid()), "-f", "copying.quick"], capture_output=True
+    )
     return [int(pid) for pid in found.stdout.split()]
 
 

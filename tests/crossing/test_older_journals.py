@@ -17,7 +17,7 @@ from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
 from tests.judge import contents
 
-KEPT = sorted((Path(__file__).parents[1] / "kept/journals").glob("version-*.sqlite"))
+KEPT = sorted((Path(__file__).parents[1] / "older_journals").glob("version-*.sqlite"))
 FILES = {
     "media/Day 01/crest.mov": b"crest" * 40,
     "media/Day 02/salmon.wav": b"salmon" * 30,

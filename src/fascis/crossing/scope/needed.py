@@ -230,15 +230,15 @@ def find_needed(
     workspace: Workspace,
     going: Going,
     cancelled: Callable[[], bool] = lambda: False,
-    seconds: float = SECONDS,
+    seconds: float | None = None,
 ) -> Needed:
     """Looks now at everything that may need what would go. Writes nothing.
 
     Args:
         cancelled: asked at every folder; raises itself, or ends the search.
-        seconds: for what lies beside the library.
+        seconds: for what lies beside the library; without it, as many as a person waits for.
     """
-    return _Search(workspace, going, cancelled, seconds).run()
+    return _Search(workspace, going, cancelled, SECONDS if seconds is None else seconds).run()
 
 
 class _Search:
