@@ -78,7 +78,11 @@ def _show(record: dict[str, Any], as_json: bool) -> None:
 
 
 def _status(record: dict[str, Any], error: FascisError | None, refused: bool) -> int:
-    return REFUSED if refused else INTERRUPTED if error else exit_status(record)
+    if refused:
+        return REFUSED
+    if error:
+        return INTERRUPTED
+    return exit_status(record)
 
 
 def _tell(record: dict[str, Any]) -> None:
@@ -108,11 +112,10 @@ def _tell_plan(plan: Plan) -> None:
     )
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
-        fate = (
-            "their originals are deleted with the others"
-            if plan.choices.loose_too
-            else "their originals stay"
-        )
+        if plan.choices.loose_too:
+            fate = "their originals are deleted with the others"
+        else:
+            fate = "their originals stay"
         say(
             f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, "
             f"{size(total)}; {fate}"
@@ -559,11 +562,10 @@ def _step(
 def _asked(plan: Plan, after: After) -> bool:
     if not interactive():
         return False
-    what = (
-        "Go on, and delete the originals once their copies are verified?"
-        if after is After.RELEASE
-        else "Go on?"
-    )
+    if after is After.RELEASE:
+        what = "Go on, and delete the originals once their copies are verified?"
+    else:
+        what = "Go on?"
     return typer.confirm(what, err=True)
 
 

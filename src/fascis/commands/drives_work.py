@@ -251,7 +251,11 @@ def _object(shelf: Shelf) -> dict[str, Any]:
 def _standing(s: OnShelf) -> str:
     if s.says:
         return "new here" if s.offered else "another folder"
-    return "home" if s.home else "set aside" if s.parked else "copy"
+    if s.home:
+        return "home"
+    if s.parked:
+        return "set aside"
+    return "copy"
 
 
 def _tell(shelf: Shelf) -> None:

@@ -117,11 +117,10 @@ def _look(
         *folders_to_look_in(relinking.lost, back),
         *(Path(os.fsdecode(f)).parent for f in located.values()),
     ]
-    index = (
-        look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped)
-        if relinking.lost and look
-        else Index()
-    )
+    if relinking.lost and look:
+        index = look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped)
+    else:
+        index = Index()
     for trouble in index.troubles[:_MOST_TOLD]:
         say(str(trouble))
     decisions = Decisions(

@@ -133,11 +133,9 @@ class Crossing:
         """
         if self.state in (State.WAITING, State.FAILED):
             return "it waits for a decision"
-        return (
-            self.journal.value("refused", "")
-            if self.state in UNFINISHED and self.turn is None
-            else ""
-        )
+        if self.state not in UNFINISHED or self.turn is not None:
+            return ""
+        return str(self.journal.value("refused", ""))
 
     @property
     def must_look(self) -> bool:
@@ -661,11 +659,10 @@ class Crossing:
             self._give_home_back()
             self.journal.enter(State.UNDONE, parked_at=None)
         self._rewrite_receipt()
-        how = (
-            "complete"
-            if not gone
-            else f"but for {counted(gone, 'file')} that somebody took away there"
-        )
+        if not gone:
+            how = "complete"
+        else:
+            how = f"but for {counted(gone, 'file')} that somebody took away there"
         return f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
 
     def _intend_undo(self) -> None:
@@ -710,11 +707,10 @@ class Crossing:
             )
 
     def _give_up(self, old: str) -> str:
-        source = (
-            open_source(self.workspace, self.places)
-            if os.path.lexists(self.places.source)
-            else None
-        )
+        if os.path.lexists(self.places.source):
+            source = open_source(self.workspace, self.places)
+        else:
+            source = None
         try:
             check_transition(self.state, State.UNDONE)  # asked again while the originals are held
             self._intend_undo()

@@ -62,11 +62,10 @@ def plug_in_elsewhere(folder: Path) -> Path:
 
     Gives its folder then.
     """
-    name = (
-        folder.name.removesuffix(ELSEWHERE)
-        if folder.name.endswith(ELSEWHERE)
-        else folder.name + ELSEWHERE
-    )
+    if folder.name.endswith(ELSEWHERE):
+        name = folder.name.removesuffix(ELSEWHERE)
+    else:
+        name = folder.name + ELSEWHERE
     with closing(PosixMedium.at(folder.parent)) as medium:
         try:
             medium.rename_new(os.fsencode(folder.name), os.fsencode(name))

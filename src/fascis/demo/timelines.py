@@ -71,7 +71,11 @@ def sequence(folder: str, prefix: str, suffix: str, first: int, frames: int) -> 
 
 def frames_of(target: str) -> int:
     """How many frames a clip of the demo has."""
-    return 24 if "spillway_mist" in target else 20 if "otter" in target else 60
+    if "spillway_mist" in target:
+        return 24
+    if "otter" in target:
+        return 20
+    return 60
 
 
 def write_timeline(

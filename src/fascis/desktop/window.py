@@ -448,13 +448,11 @@ class Window(QMainWindow):
     def _open_relink(self) -> None:
         """Ctrl+5: what the library lost that is open, or the chosen one."""
         draft, chosen = self.planning.draft, self.shelves.selected
-        root = (
-            draft.standing.root
-            if draft
-            else chosen.root
-            if chosen is not None and chosen.home
-            else self.relinks.root
-        )
+        root = self.relinks.root
+        if draft:
+            root = draft.standing.root
+        elif chosen is not None and chosen.home:
+            root = chosen.root
         if root is not None:
             self._relink(root)
 
@@ -518,11 +516,9 @@ class Window(QMainWindow):
 
     def _busy(self) -> str:
         running = self.conducting.running
-        return (
-            f"{shown(running.name)} is crossing; this one waits its turn behind it."
-            if running
-            else ""
-        )
+        if running:
+            return f"{shown(running.name)} is crossing; this one waits its turn behind it."
+        return ""
 
     def _started(self, crossing: Crossing) -> None:
         self.conducting.enqueue(crossing)

@@ -314,14 +314,13 @@ def _move_folders(
             ):
                 raise KeyError(folder)
         left = set()
-        folders = (
-            {
+        if photos:
+            folders = {
                 (place, path): id
                 for id, place, path in db.execute("SELECT id, place_id, path FROM folder")
             }
-            if photos
-            else {}
-        )
+        else:
+            folders = {}
         for photo, (place, path, file_name) in photos.items():
             there = (id_of(place), path)
             if there not in folders:

@@ -133,11 +133,10 @@ def add_folder(
     """
     Catalog(catalog).close()
     real = Path(os.path.realpath(folder))
-    place = (
-        str(real.relative_to(mount))
-        if drive_uuid is not None and real.is_relative_to(mount)
-        else str(real)
-    )
+    if drive_uuid is not None and real.is_relative_to(mount):
+        place = str(real.relative_to(mount))
+    else:
+        place = str(real)
     key = (drive_uuid if not place.startswith("/") else None, "" if place == "." else place)
     found = Added()
     with (
@@ -208,11 +207,10 @@ def _opened(
         try:
             photo = held.enter_context(closing(medium.open(join(place, name)))).handle
             sidecar = sidecar_of.get(name)
-            beside = (
-                held.enter_context(closing(medium.open(join(place, sidecar)))).handle
-                if sidecar
-                else None
-            )
+            if sidecar:
+                beside = held.enter_context(closing(medium.open(join(place, sidecar)))).handle
+            else:
+                beside = None
         except OSError as error:
             raise told(error, "read the photo", join(place, name)) from error
         yield photo, beside

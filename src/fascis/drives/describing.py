@@ -43,11 +43,9 @@ def built_words(drive: Drive) -> str:
     """
     if drive.takes_turns:
         return "spinning disk"
-    return (
-        "solid state"
-        if drive.transport in ("nvme", "usb", "sata", "sas") and not drive.rotational
-        else ""
-    )
+    if drive.transport in ("nvme", "usb", "sata", "sas") and not drive.rotational:
+        return "solid state"
+    return ""
 
 
 def speed_words(speed: tuple[float, float, float] | None) -> str:
@@ -62,11 +60,9 @@ def state_words(drive: Drive, seen_at: float | None = None) -> str:
     if not drive.mounted:
         return "not mounted"
     if not drive.connected:
-        return (
-            f"last seen {time.strftime('%d %b, %H:%M', time.localtime(seen_at))}"
-            if seen_at
-            else "away"
-        )
+        if seen_at:
+            return f"last seen {time.strftime('%d %b, %H:%M', time.localtime(seen_at))}"
+        return "away"
     return ""
 
 
@@ -152,11 +148,10 @@ def _times(rules: Rules) -> str:
     step = rules.granularity_ns
     if step < 10**9:
         return ""
-    years = (
-        f", from {_year(rules.earliest)} to {_year(rules.latest)}"
-        if rules.earliest and rules.latest
-        else ""
-    )
+    if rules.earliest and rules.latest:
+        years = f", from {_year(rules.earliest)} to {_year(rules.latest)}"
+    else:
+        years = ""
     return f"Dates in steps of {counted(step // 10**9, 'second')}{years}."
 
 

@@ -47,11 +47,9 @@ class Device:
 
         A network share, a stand-in, a file system in memory.
         """
-        return (
-            cls(drive.device)
-            if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists()
-            else None
-        )
+        if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists():
+            return cls(drive.device)
+        return None
 
     def bytes_read(self) -> int | None:
         """Bytes read from the device since it was there, by anybody.

@@ -90,11 +90,9 @@ def make_folder_for_libraries(
             Code.DESTINATION_READ_ONLY, f"{label} can only be read; nothing was made on it."
         )
     raw = fsname(name)
-    why = (
-        "has a slash in it"
-        if "/" in name or name in ("", ".", "..")
-        else drive.rules.refuses_name(raw)
-    )
+    why = drive.rules.refuses_name(raw)
+    if "/" in name or name in ("", ".", ".."):
+        why = "has a slash in it"
     if why:
         raise Refused(
             Code.NAME_NOT_USABLE,

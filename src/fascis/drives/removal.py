@@ -65,11 +65,9 @@ def _holding(drive: Drive) -> str:
 
 
 def _who(holder: Holder) -> str:
-    return (
-        "Fascis itself"
-        if holder.pid == os.getpid()
-        else f"{shown(holder.program)} (process {holder.pid})"
-    )
+    if holder.pid == os.getpid():
+        return "Fascis itself"
+    return f"{shown(holder.program)} (process {holder.pid})"
 
 
 def describe(folder: Path, **facts: Any) -> None:

@@ -99,11 +99,10 @@ def told(error: OSError, doing: str, place: bytes = b"") -> EnvironmentTrouble:
         kind, meaning = DriveFull, "the drive is full"
     elif number in _GONE:
         kind = DriveGone
-        meaning = (
-            "the drive became read-only"
-            if number == errno.EROFS
-            else f"the drive does not answer ({meaning})"
-        )
+        if number == errno.EROFS:
+            meaning = "the drive became read-only"
+        else:
+            meaning = f"the drive does not answer ({meaning})"
     elif number in _DENIED:
         kind, meaning = NotPermitted, "it is not permitted"
     name = f" {shown(place)}" if place else ""

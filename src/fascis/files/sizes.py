@@ -32,8 +32,6 @@ def duration(seconds: float) -> str:
     if seconds < 90:
         return f"{max(0, round(seconds))}{NBSP}s"
     minutes = round(seconds / 60)
-    return (
-        f"{minutes}{NBSP}min"
-        if minutes < 60
-        else f"{minutes // 60}{NBSP}h{NBSP}{minutes % 60:02d}{NBSP}min"
-    )
+    if minutes < 60:
+        return f"{minutes}{NBSP}min"
+    return f"{minutes // 60}{NBSP}h{NBSP}{minutes % 60:02d}{NBSP}min"

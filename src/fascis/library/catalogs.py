@@ -92,7 +92,12 @@ def placed(drive: Drive, folder: bytes, path: str, top: bytes) -> tuple[Place, s
     mount = bytes(drive.mount).rstrip(b"/")
     tail = b"/" + os.fsencode(path).strip(b"/")
     kept = not path or folder.endswith(tail)
-    above = folder[: len(folder) - len(tail)] if kept and path else folder if kept else top
+    if kept and path:
+        above = folder[: len(folder) - len(tail)]
+    elif kept:
+        above = folder
+    else:
+        above = top
     inner = path if kept else os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :])
     if not drive.has_uuid:
         return Place(0, None, os.fsdecode(above)), inner

@@ -615,11 +615,10 @@ class _Reading:
         """
         if meant.refused:
             return
-        known = (
-            self._found.lost_names
-            if meant.status is None and meant.place is None
-            else self._found.aliases
-        )
+        if meant.status is None and meant.place is None:
+            known = self._found.lost_names
+        else:
+            known = self._found.aliases
         path = os.fsencode(way.path)
         if path == meant.path:
             return

@@ -275,11 +275,9 @@ class Whereabouts:
         if self._folded is None:
             self._folded = {name_key(f): f for f in self._folders}
         place = self._folded.get(name_key(inner))
-        return (
-            place
-            if place is not None and _same_file(self._below + inner, self._below + place)
-            else None
-        )
+        if place is not None and _same_file(self._below + inner, self._below + place):
+            return place
+        return None
 
     def _folded_file(self, folder: bytes, name: bytes) -> bytes | None:
         """The library's file that the file system takes for this one, likewise."""
@@ -323,11 +321,9 @@ class Whereabouts:
             return self._nowhere(path, Standing.MISSING)
         if stat.S_ISLNK(status.st_mode):
             real = os.path.realpath(path)
-            return (
-                self.at(real, depth + 1)
-                if depth < _MOST_LINKS
-                else self._nowhere(path, Standing.MISSING)
-            )
+            if depth < _MOST_LINKS:
+                return self.at(real, depth + 1)
+            return self._nowhere(path, Standing.MISSING)
         if not stat.S_ISREG(status.st_mode):
             what = "a folder" if stat.S_ISDIR(status.st_mode) else "a device or a pipe"
             return Meant(Standing.MISSING, path, refused=f"it is {what}")

@@ -466,11 +466,9 @@ class Deciding:
         if any(self.pairs.renamed[p] for p in mine):
             return "A file of another name, of the same size and date."
         known = self.lost[i].size and all(self.pairs.size[p] == DIFFERS for p in mine)
-        return (
-            "Found by its name, but of another size."
-            if known
-            else "Found by its name, but it is another file."
-        )
+        if known:
+            return "Found by its name, but of another size."
+        return "Found by its name, but it is another file."
 
     def _several(self, i: int, best: list[int]) -> None:
         if (same := self._alike(best)) is not None:
@@ -560,11 +558,9 @@ class Deciding:
 
     def _strength(self, i: int) -> tuple[int, bool, int]:
         p = next((q for q in self.pairs.of(i) if int(self.pairs.row[q]) == self.row[i]), None)
-        return (
-            (0, False, 0)
-            if p is None
-            else (int(self.rank[p]), self.move[i] >= 0, int(self.pairs.tail[p]))
-        )
+        if p is None:
+            return (0, False, 0)
+        return (int(self.rank[p]), self.move[i] >= 0, int(self.pairs.tail[p]))
 
     def _count_moves(self) -> None:
         for made in self.moves:

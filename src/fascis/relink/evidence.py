@@ -60,11 +60,10 @@ class Evidence:
         """Where digests are known and little is to be read, everything is compared."""
         pairs = self.pairs
         known = np.array([bool(x.digest) for x in self.lost], np.bool_)
-        wanted = (
-            np.flatnonzero(known[pairs.lost] & (pairs.size != DIFFERS))
-            if len(pairs)
-            else np.zeros(0, np.int64)
-        )
+        if len(pairs):
+            wanted = np.flatnonzero(known[pairs.lost] & (pairs.size != DIFFERS))
+        else:
+            wanted = np.zeros(0, np.int64)
         if int(self.index.size[pairs.row[wanted]].sum()) <= _FREE_READING:
             self._digest(wanted.tolist())
 

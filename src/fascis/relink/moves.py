@@ -85,11 +85,10 @@ class Statements:
         folders: dict[bytes, int] = {}
         for x in lost:
             folders.setdefault(x.folder, len(folders))
-        old = (
-            np.array([folders[x.folder] for x in lost], np.int64)[pairs.lost]
-            if len(pairs)
-            else pairs.lost
-        )
+        if len(pairs):
+            old = np.array([folders[x.folder] for x in lost], np.int64)[pairs.lost]
+        else:
+            old = pairs.lost
         both = old * (len(index.folders) + 1) + index.folder[pairs.row]
         unique, self.kind = np.unique(both, return_inverse=True)  # of each pair: which two folders
         names = list(folders)
@@ -106,11 +105,10 @@ class Statements:
                 self.kinds[move].append(kind)
         order = np.argsort(self.kind, kind="stable")
         self._order = order
-        self._ends = (
-            np.cumsum(np.bincount(self.kind, minlength=len(unique)))
-            if len(unique)
-            else np.zeros(0, np.int64)
-        )
+        if len(unique):
+            self._ends = np.cumsum(np.bincount(self.kind, minlength=len(unique)))
+        else:
+            self._ends = np.zeros(0, np.int64)
 
     def pairs(self, move: Move) -> np.ndarray:
         """The pairs that a statement explains."""

@@ -213,11 +213,10 @@ def _with_evidence(
     same_time = (apart < 100) | (coarse & (apart <= 2_000_000_000))  # NTFS counts in 100 ns
     time = np.where(times == 0, UNKNOWN, np.where(same_time, EQUAL, DIFFERS)).astype(np.int8)
     tail, proxy = _places(lost, index, numbers, rows)
-    taken = (
-        _per_row(index, rows, lambda row: index.path(row) in used)
-        if used
-        else np.zeros(count, np.bool_)
-    )
+    if used:
+        taken = _per_row(index, rows, lambda row: index.path(row) in used)
+    else:
+        taken = np.zeros(count, np.bool_)
     none = np.zeros(count, np.int8)
     return Pairs(
         numbers,
@@ -238,11 +237,9 @@ def _with_evidence(
 
 def _per_row(index: Index, rows: Ints, ask: Callable[[int], bool]) -> Flags:
     unique, back = np.unique(rows, return_inverse=True)
-    return (
-        np.array([ask(int(r)) for r in unique], np.bool_)[back]
-        if len(unique)
-        else np.zeros(0, np.bool_)
-    )
+    if len(unique):
+        return np.array([ask(int(r)) for r in unique], np.bool_)[back]
+    return np.zeros(0, np.bool_)
 
 
 def _places(

@@ -126,11 +126,9 @@ def new_link(retarget: Retarget) -> bytes:
     (_, found) = next(iter(retarget.to.values()))
     folder = bytes(retarget.path.parent)
     relative = not os.readlink(bytes(retarget.path)).startswith(b"/")
-    return (
-        os.path.relpath(found, os.path.realpath(folder))
-        if relative and _one_drive(folder, found)
-        else found
-    )
+    if relative and _one_drive(folder, found):
+        return os.path.relpath(found, os.path.realpath(folder))
+    return found
 
 
 def is_catalog(retarget: Retarget) -> bool:

@@ -466,11 +466,9 @@ class Destination:
             withdraw(self.copies, self.places, destination, keeps, clock)
         clearing = Clearing(self.copies, self.places, destination, keeps, clock)
         clear_staging(clearing, destination, self.places)
-        return (
-            self.places.destination / os.fsdecode(clearing.beside)
-            if destination.exists(clearing.beside)
-            else None
-        )
+        if destination.exists(clearing.beside):
+            return self.places.destination / os.fsdecode(clearing.beside)
+        return None
 
 
 def _write_into(copy: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:

@@ -155,11 +155,10 @@ class _Opening:
             if not ways:
                 continue
             self._found.references += 1
-            names = (
-                [os.fsencode(n) for n in reference.sequence.names()]
-                if reference.sequence
-                else [b""]
-            )
+            if reference.sequence:
+                names = [os.fsencode(n) for n in reference.sequence.names()]
+            else:
+                names = [b""]
             changed = before is not None and before[number] != reference.as_written
             kinds = [
                 self._kind(ways, folder, name, led_to[i] if led_to else None, known, changed)
@@ -276,7 +275,9 @@ class _Opening:
     def _is_ours(self, item: Item) -> bool:
         """True while a document looks as this crossing left it."""
         anew = self._derived.get(item.id)
-        seen = (anew[0] if anew else None) if item.rewritten else item.copy_seen
+        seen = item.copy_seen
+        if item.rewritten:
+            seen = anew[0] if anew else None
         try:
             status = self._library.status(item.there)
         except OSError:
@@ -297,11 +298,10 @@ class _Opening:
             for photo in catalog.photos():
                 self._found.references += 1
                 above = folders.get(photo.place_id)
-                path = (
-                    None
-                    if above is None
-                    else os.path.normpath(above + b"/" + os.fsencode(photo.path))
-                )
+                if above is None:
+                    path = None
+                else:
+                    path = os.path.normpath(above + b"/" + os.fsencode(photo.path))
                 lead = leads.get(photo.id)
                 if path is None:
                     kind = "lost" if lead is None or lead < 0 else "wrong"

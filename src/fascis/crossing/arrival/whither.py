@@ -27,11 +27,9 @@ class Whither:
 
     def folder_of(self, item: Item) -> bytes:
         """The folder at the old place from which a document's relative paths count."""
-        return (
-            parent(item.outside)
-            if item.outside
-            else join(self.real_source, parent(item.place)).rstrip(b"/")
-        )
+        if item.outside:
+            return parent(item.outside)
+        return join(self.real_source, parent(item.place)).rstrip(b"/")
 
     def place_of(self, path: bytes) -> bytes | None:
         """The place in the new library of an absolute path; None for one that leads out of it.
@@ -139,7 +137,9 @@ def path_of(way: Target, folder: bytes, inner: bytes) -> bytes:
     path = os.fsencode(way.path)
     if inner:
         path = path.rstrip(b"/") + b"/" + inner
-    return path if way.foreign else os.path.normpath(path if way.absolute else folder + b"/" + path)
+    if way.foreign:
+        return path
+    return os.path.normpath(path if way.absolute else folder + b"/" + path)
 
 
 def _joined(here: bytes, said: bytes, inner: bytes) -> bytes:

@@ -95,11 +95,10 @@ class Columns:
 
     def too_large(self, limit: int | None) -> npt.NDArray[np.bool_]:
         """Rows of files over a limit in bytes."""
-        return (
-            self.files & (self.size > limit)
-            if limit is not None
-            else np.zeros(len(self.files), bool)
-        )
+        if limit is None:
+            return np.zeros(len(self.files), bool)
+        large: npt.NDArray[np.bool_] = self.files & (self.size > limit)
+        return large
 
 
 def _column(values: array[int], kind: npt.DTypeLike) -> npt.NDArray[Any]:
@@ -272,11 +271,9 @@ def holding_problems(
 
 
 def _file_system(drive: Drive) -> str:
-    return (
-        drive.rules.name
-        if drive.rules.known
-        else f"a file system that is not known here ({drive.filesystem}), the narrowest"
-    )
+    if drive.rules.known:
+        return drive.rules.name
+    return f"a file system that is not known here ({drive.filesystem}), the narrowest"
 
 
 def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:

@@ -118,11 +118,10 @@ class _Fixed:
 
     def __contains__(self, place: bytes) -> bool:
         if self._places is None:
-            self._places = (
-                {p for row, _, p in self._survey.rows() if row in self._rows}
-                if self._rows
-                else set()
-            )
+            if self._rows:
+                self._places = {p for row, _, p in self._survey.rows() if row in self._rows}
+            else:
+                self._places = set()
         return place in self._places or place in self._loose
 
 

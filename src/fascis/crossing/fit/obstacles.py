@@ -361,11 +361,10 @@ class _Inodes:
 
     def __init__(self, found: Survey) -> None:
         self._found = found
-        self._inodes = (
-            np.sort(np.frombuffer(found.inode, np.uint64))
-            if len(found.inode)
-            else np.empty(0, np.uint64)
-        )
+        if len(found.inode):
+            self._inodes = np.sort(np.frombuffer(found.inode, np.uint64))
+        else:
+            self._inodes = np.empty(0, np.uint64)
 
     def __contains__(self, key: object) -> bool:
         if not isinstance(key, tuple) or key[0] != self._found.root_device:

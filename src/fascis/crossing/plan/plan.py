@@ -610,11 +610,10 @@ def _gathering(
 
     equals = surveyed.equal_files() if choices.gather and uses.of(Standing.LOOSE) else {}
     asked = {p.removeprefix(surveyed.below) for p in equals.values()}
-    inside = (
-        {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY}
-        if asked
-        else set()
-    )
+    if asked:
+        inside = {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY}
+    else:
+        inside = set()
     return gather(found, uses, surveyed.source, goes, inside.__contains__, equals)
 
 

@@ -281,7 +281,11 @@ def _what(destination: dict[str, Any], of: int) -> str:
     """What a destination is called on the page."""
     if destination["state"] == State.UNDONE.value:
         return "Given up"
-    return "To" if of == 1 else "Home" if destination["home"] else "Second copy"
+    if of == 1:
+        return "To"
+    if destination["home"]:
+        return "Home"
+    return "Second copy"
 
 
 def receipt_html(record: dict[str, Any]) -> bytes:

@@ -136,11 +136,10 @@ def _release(
         work.run()
         if not journal.header.document:
             work.clear_folders(source)  # the folders of a single document are not the library's
-        stays = (
-            release_loose(workspace, journal, kept, needed, control, report)
-            if journal.header.loose_too
-            else []
-        )
+        if journal.header.loose_too:
+            stays = release_loose(workspace, journal, kept, needed, control, report)
+        else:
+            stays = []
     after = settle_down(source, before, work.deleted.allocated, drive)
     files, size = copies[0].sums(Which.DELETED_BY_US)
     loose = copies[0].sums(Which.LOOSE_DELETED_BY_US)

@@ -104,11 +104,9 @@ class Kept:
         ):
             return None
         try:
-            return (
-                None
-                if read_back(self.medium, place, buffers, control).digest == item.digest
-                else CHANGED
-            )
+            if read_back(self.medium, place, buffers, control).digest == item.digest:
+                return None
+            return CHANGED
         except DriveGone:
             raise
         except FascisError:

@@ -145,11 +145,10 @@ def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
     uses, chosen = surveyed.uses, part.documents
     numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
     loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
-    rows = (
-        {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
-        if chosen
-        else {}
-    )
+    if chosen:
+        rows = {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
+    else:
+        rows = {}
     users = [(n, set(uses.used_by.get(row, ()))) for row, n in rows.items()]
     users += [(loose[o.path], o.used_by) for o in uses.outside if o.path in loose]
     while more := {n for n, by in users if n not in chosen and by & chosen}:
@@ -205,11 +204,10 @@ def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
         for n, d in enumerate(uses.documents)
         if d.place and d.format != LINKS and n not in part.documents
     }
-    own = (
-        {row for row, _, place in surveyed.survey.rows() if place in places}
-        if part.projects
-        else set()
-    )
+    if part.projects:
+        own = {row for row, _, place in surveyed.survey.rows() if place in places}
+    else:
+        own = set()
     return lambda row: row in own or bool(set(uses.used_by.get(row, ())) - part.documents)
 
 

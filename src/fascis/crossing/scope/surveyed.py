@@ -91,12 +91,16 @@ class Surveyed:
         if loose_too not in self._needed:
             register = workspace.register
             known = register.library_at(self.root) if register.path.exists() else None
-            library = self.identity.library_id if self.identity else known.id if known else ""
-            loose = (
-                frozenset(o.path for o in self.uses.of(Standing.LOOSE))
-                if loose_too
-                else frozenset()
-            )
+            if self.identity:
+                library = self.identity.library_id
+            elif known:
+                library = known.id
+            else:
+                library = ""
+            if loose_too:
+                loose = frozenset(o.path for o in self.uses.of(Standing.LOOSE))
+            else:
+                loose = frozenset()
             needed = find_needed(
                 workspace,
                 Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)),
@@ -278,11 +282,10 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
 
 
 def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> bool:
-    paths = (
-        [reference.path + b"/" + f for f in reference.frames]
-        if reference.sequence
-        else [reference.path]
-    )
+    if reference.sequence:
+        paths = [reference.path + b"/" + f for f in reference.frames]
+    else:
+        paths = [reference.path]
     return any(p in outside for p in paths)
 
 
@@ -365,7 +368,12 @@ def _uses(
     register = workspace.register
     if register.path.exists():  # a dry run writes nothing, not even an empty register
         known = register.library_at(root)
-        id = identity.library_id if identity else known.id if known else ""
+        if identity:
+            id = identity.library_id
+        elif known:
+            id = known.id
+        else:
+            id = ""
         expected = register.expected(id) if id else {}
     uses = find_uses(
         medium,

@@ -40,11 +40,10 @@ class Begun:
     @property
     def sentence(self) -> str:
         """What it means, and what to do."""
-        what = (
-            counted(self.files, "file") + (" and more" if self.files >= MOST else "")
-            if self.files
-            else "nothing in it"
-        )
+        if self.files:
+            what = counted(self.files, "file") + (" and more" if self.files >= MOST else "")
+        else:
+            what = "nothing in it"
         return (
             f"At the old place of {shown(self.name)}, {shown(str(self.path))}, stands something "
             f"new, with {what}. Its home is {shown(self.home_drive)}: open it from there. Nothing "

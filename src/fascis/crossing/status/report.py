@@ -335,8 +335,6 @@ def exit_status(record: dict[str, Any]) -> int:
         p["code"] in (Code.REFERENCES_MISSING, Code.OUT_OF_BALANCE)
         for p in record.get("problems", [])
     )
-    return (
-        1
-        if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value)
-        else 0
-    )
+    if state == State.FAILED.value or wrong or (lacking and state != State.UNDONE.value):
+        return 1
+    return 0

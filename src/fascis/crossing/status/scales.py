@@ -241,11 +241,10 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     wrong = [w for o in known for w in o.wrong]
     if first.references:
         nowhere = first.lost + first.left_out
-        verdict = (
-            "all lead there"
-            if not wrong and not nowhere and not first.elsewhere
-            else "the rest as before"
-        )
+        if not wrong and not nowhere and not first.elsewhere:
+            verdict = "all lead there"
+        else:
+            verdict = "the rest as before"
         parts = [
             (first.lost, "lead nowhere, as before"),
             (first.left_out, "lead to what was left out"),
@@ -275,13 +274,19 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     documents = first.documents + first.closed + closed - before
     if documents:
         well = max(o.closed for o in known) <= before
-        detail = (
-            f"{counted_files(closed, 'document is', 'documents are')} not understood: balance "
-            "holds for what could be checked"
-            if closed
-            else ""
-        )
-        verdict = "not all" if not well else "the rest not understood" if closed else "all open"
+        if closed:
+            detail = (
+                f"{counted_files(closed, 'document is', 'documents are')} not understood: balance "
+                "holds for what could be checked"
+            )
+        else:
+            detail = ""
+        if not well:
+            verdict = "not all"
+        elif closed:
+            verdict = "the rest not understood"
+        else:
+            verdict = "all open"
         yield Check(
             "Documents, opened there",
             number(documents),
@@ -353,7 +358,12 @@ def _even(
     """A figure of both; where the copy is worked in since, those that are as they were verified."""
     same = originals == copies
     found = tuple("away" if c is None else number(c) for c in copies)
-    verdict = "equal" if same else "as verified" if worked_in else "not equal"
+    if same:
+        verdict = "equal"
+    elif worked_in:
+        verdict = "as verified"
+    else:
+        verdict = "not equal"
     return Check(name, number(originals[0]), found, verdict, same or worked_in, detail)
 
 
@@ -373,11 +383,10 @@ def _whole(
 
 def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     verified = [d.copies.verified() for d in crossing.demanded]
-    name = (
-        "Contents, read back from the drive"
-        if crossing.proven
-        else "Contents, read back, perhaps from memory"
-    )
+    if crossing.proven:
+        name = "Contents, read back from the drive"
+    else:
+        name = "Contents, read back, perhaps from memory"
     same = verified == expected
     figures = tuple(number(v[0]) for v in verified)
     unproven = [d.label for d in crossing.demanded if not d.copies.proven()]

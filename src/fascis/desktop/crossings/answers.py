@@ -88,17 +88,16 @@ def safe_to(s: Situation) -> list[Answer]:
             *(Answer(f"unplug {d.label}?", "nothing is being written", "Yes") for d in s.drives),
         ]
     on_way = s.state in UNFINISHED
-    editing = (
-        Answer("keep editing it?", "what changes while it is copied is copied again", "Better not")
-        if on_way
-        else (
-            Answer(
-                "keep editing it?",
-                f"from {s.drive}; what changes at the old place would stay there",
-                "There",
-            )
+    if on_way:
+        editing = Answer(
+            "keep editing it?", "what changes while it is copied is copied again", "Better not"
         )
-    )
+    else:
+        editing = Answer(
+            "keep editing it?",
+            f"from {s.drive}; what changes at the old place would stay there",
+            "There",
+        )
     unplug = [_unplug(s, d, on_way) for d in s.drives]
     return [editing, _power(s), *unplug, Answer("delete the originals?", *_deleting(s))]
 
@@ -127,11 +126,10 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
             question, f"whole, verified {clock(d.whole_at)}; let the system remove it first", "Yes"
         )
     if s.running:
-        left = (
-            f"{size(d.unverified)} not read back yet"
-            if d.unverified
-            else "all is written and read back"
-        )
+        if d.unverified:
+            left = f"{size(d.unverified)} not read back yet"
+        else:
+            left = "all is written and read back"
         return Answer(question, left, f"At {clock(d.ready_at)}" if d.ready_at else "Not yet")
     if on_way:
         return Answer(

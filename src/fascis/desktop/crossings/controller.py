@@ -307,9 +307,19 @@ class Conducting(QObject):
             self.pulse.emit("No crossing running")
             return
         at = clock(self.now.ready_at())
-        words = "paused" if self.control.paused else f"ready at {at}" if at else "crossing"
+        if self.control.paused:
+            words = "paused"
+        elif at:
+            words = f"ready at {at}"
+        else:
+            words = "crossing"
         waiting = len(self._waiting())
-        more = f" · {waiting} more wait" if waiting > 1 else " · 1 more waits" if waiting else ""
+        if waiting > 1:
+            more = f" · {waiting} more wait"
+        elif waiting:
+            more = " · 1 more waits"
+        else:
+            more = ""
         self.pulse.emit(f"{shown(self.now.crossing.name)} · {words}{more}")
 
     def show_panel(self) -> None:

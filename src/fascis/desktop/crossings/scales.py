@@ -35,13 +35,12 @@ class Scales(QWidget):
         """
         self._balance, self._names = balance, [originals, *copies]
         busy = balance is None or balance.busy
-        even = (
-            "being weighed"
-            if busy
-            else "in balance"
-            if balance and balance.even
-            else "not in balance"
-        )
+        if busy:
+            even = "being weighed"
+        elif balance and balance.even:
+            even = "in balance"
+        else:
+            even = "not in balance"
         self.setAccessibleName(f"Scales: {even}")
         self.update()
 

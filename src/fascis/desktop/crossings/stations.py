@@ -161,13 +161,13 @@ class Lane:
 def lane_name(folder: bytes, role: Role) -> str:
     """What a strand is called: its folder, and its role where the folder does not say it."""
     name = shown(folder) or "top folder"
-    return (
-        name
-        if role in (Role.ORIGINAL, Role.OTHER)
+    if (
+        role in (Role.ORIGINAL, Role.OTHER)
         or role.value in name.lower()
         or folder.split(b"/")[0].lower() in (b"proxies", b"renders", b"previews")
-        else f"{name}, {role.value}s"
-    )
+    ):
+        return name
+    return f"{name}, {role.value}s"
 
 
 class Lanes(QWidget):

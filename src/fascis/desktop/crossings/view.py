@@ -171,28 +171,26 @@ class CrossingsView(QWidget):
         for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
             widget.show()
         self.stations.show_state(row.state, row.drives[0], frees, False)
-        words = (
-            "Looking at both places again …"
-            if balance is None
-            else "A drive is busy, asking again …"
-            if balance.busy
-            else f"Whole, but for {counted(balance.lacks, 'file')} that you left out"
-            if balance.even and balance.lacks
-            else "In balance"
-            if balance.even
-            else "Not yet in balance"
-        )
+        if balance is None:
+            words = "Looking at both places again …"
+        elif balance.busy:
+            words = "A drive is busy, asking again …"
+        elif balance.even and balance.lacks:
+            words = f"Whole, but for {counted(balance.lacks, 'file')} that you left out"
+        elif balance.even:
+            words = "In balance"
+        else:
+            words = "Not yet in balance"
         if row.state is State.RELEASED and balance and balance.even:
             words = "Home, and the originals are gone"
         self.title.setText(words)
         failed = next((c for c in balance.checks if not c.well), None) if balance else None
-        more = (
-            balance.trouble
-            if balance and balance.trouble
-            else f"{failed.name}: {failed.verdict}"
-            if failed
-            else ""
-        )
+        if balance and balance.trouble:
+            more = balance.trouble
+        elif failed:
+            more = f"{failed.name}: {failed.verdict}"
+        else:
+            more = ""
         self.subtitle.setText(f"{shown(row.name)}" + (f" · {more}" if more else ""))
         self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drives)
         self._fill_checks(balance, row)

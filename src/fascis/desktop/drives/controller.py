@@ -365,11 +365,10 @@ class Caring(QObject):
         shelf = self._shelf_of(standing.drive)
         known_shelf = self._shelf_of(known.drive) if known else None
         drive = shown(shelf.drive.label) if shelf else "a drive"
-        where = (
-            (shown(known_shelf.drive.label), shown(str(known.root)))
-            if known and known_shelf
-            else None
-        )
+        if known and known_shelf:
+            where = (shown(known_shelf.drive.label), shown(str(known.root)))
+        else:
+            where = None
         chosen = self.added if known is None else self.made_home
         actions = {"add": lambda: chosen.emit(standing.root), "back": self.changed.emit}
         differs = self._differs.get((standing.root, known.root), "") if known else ""

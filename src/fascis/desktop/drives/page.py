@@ -94,7 +94,12 @@ def _what(s: OnShelf) -> str:
 def _whole(s: OnShelf) -> str:
     """A row's words in full: name, place, and when it was last looked at or verified."""
     when = time.strftime("%d %b %Y, %H:%M", time.localtime(s.surveyed_at)) if s.surveyed_at else ""
-    told = "" if not when else f"\nlooked at {when}" if s.home else f"\nverified {when}"
+    if not when:
+        told = ""
+    elif s.home:
+        told = f"\nlooked at {when}"
+    else:
+        told = f"\nverified {when}"
     return f"{shown(s.name)}\n{shown(str(s.root))}{told}"
 
 
@@ -157,12 +162,13 @@ class DrivePage:
                 )
             )
         elif not drive.mounted:
-            words = (
-                ""
-                if service
-                else " Mount it with your file manager: the system's service for drives does not "
-                "answer."
-            )
+            if service:
+                words = ""
+            else:
+                words = (
+                    " Mount it with your file manager: the system's service for drives does not "
+                    "answer."
+                )
             panel.add(label(f"It is plugged in and not mounted.{words}"))
         elif not drive.connected:
             panel.add(

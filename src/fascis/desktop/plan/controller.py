@@ -67,11 +67,10 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
         return Preview(
             drive.uuid, f"Needs a decision. Ready at {ready}.", _brief(asks), takes, True
         )
-    fine = (
-        "every name and size is fine there"
-        if drive.rules.certain or drive.rules.asked
-        else "names and sizes are fine by its rules"
-    )
+    if drive.rules.certain or drive.rules.asked:
+        fine = "every name and size is fine there"
+    else:
+        fine = "names and sizes are fine by its rules"
     return Preview(
         drive.uuid,
         f"Fits. {after:.0%} full after. Ready at {ready}.",
@@ -259,11 +258,10 @@ class Planning(QObject):
         shelf = self.shelf_of(standing.drive)
         if shelf is None or shelf.drive.connected:
             return ""
-        when = (
-            time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at))
-            if shelf.seen_at
-            else "some time ago"
-        )
+        if shelf.seen_at:
+            when = time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at))
+        else:
+            when = "some time ago"
         return (
             f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this "
             "library or to copy it."
@@ -275,9 +273,12 @@ class Planning(QObject):
         for shelf in self.shelves:
             for other in shelf.standings:
                 if other.id != standing.id and other.id.split(":")[0] == key:
-                    what = (
-                        "home" if other.home else "set aside" if other.parked else "verified copy"
-                    )
+                    if other.home:
+                        what = "home"
+                    elif other.parked:
+                        what = "set aside"
+                    else:
+                        what = "verified copy"
                     what = "another folder of it" if other.says else what
                     lines.append(
                         f"{shown(shelf.drive.label)}: {what}"
@@ -336,13 +337,12 @@ class Planning(QObject):
     def ask_photos(self) -> None:
         """Asks for a folder of photos to add to the catalog of the chosen library."""
         chosen = self.view.selected
-        found = (
-            sorted(chosen.root.glob("*.fascat"))
-            if chosen and chosen.root.is_dir()
-            else [chosen.root]
-            if chosen
-            else []
-        )
+        if chosen and chosen.root.is_dir():
+            found = sorted(chosen.root.glob("*.fascat"))
+        elif chosen:
+            found = [chosen.root]
+        else:
+            found = []
         if len(found) != 1 or found[0].suffix != ".fascat":
             self.panel.show_error(
                 "No catalog is chosen",

@@ -74,7 +74,9 @@ class PlanPage(QObject):
         self._panel.head("Goes to")
         for i, goal in enumerate(plan.goals):
             there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
-            what = ("home · " if i == 0 else "second copy · ") if len(plan.goals) > 1 else ""
+            what = ""
+            if len(plan.goals) > 1:
+                what = "home · " if i == 0 else "second copy · "
             path = shown(str(goal.path / plan.name))
             self._panel.add_row(
                 f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path
@@ -104,7 +106,12 @@ class PlanPage(QObject):
             decided.toggled.connect(lambda on: actions["decided"](on))  # type: ignore[call-arg]
             self._panel.add(decided)
         missing = plan.references()[Standing.MISSING.value]
-        words = "Start without them" if missing else "Line it up" if busy else "Start the crossing"
+        if missing:
+            words = "Start without them"
+        elif busy:
+            words = "Line it up"
+        else:
+            words = "Start the crossing"
         start = button(words, actions["start"], **({"link": True} if missing else {"main": True}))
         if busy:
             self._panel.add(label(busy, quiet=True))
@@ -114,11 +121,10 @@ class PlanPage(QObject):
         start.setEnabled(not reason)
         if reason:
             self._panel.add_to_foot(label(reason, quiet=True))
-        first = (
-            [button(f"Relink {number(missing)} first", actions["relink"], main=True)]
-            if missing
-            else []
-        )
+        if missing:
+            first = [button(f"Relink {number(missing)} first", actions["relink"], main=True)]
+        else:
+            first = []
         self._panel.end(*first, start, button("Back", actions["back"]))
 
     def _goes_along(self, plan: Plan, along: Along, actions: dict[str, Any]) -> None:
@@ -162,11 +168,10 @@ class PlanPage(QObject):
                 )
             )
             renamed = counted(len(plan.apart.files) + len(plan.apart.folders), "name")
-            quiet = (
-                f"goes along; {renamed} will be others there"
-                if on
-                else "stays, and is never deleted"
-            )
+            if on:
+                quiet = f"goes along; {renamed} will be others there"
+            else:
+                quiet = "stays, and is never deleted"
             self._panel.add(label(quiet, quiet=True))
         if choices.without:
             words = f"{counted(len(choices.without), 'strand')} taken out"
@@ -319,14 +324,12 @@ class PlanPage(QObject):
         )
         marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
         for problem in plan.problems:
-            files = (
-                (
-                    "; ".join(shown(p) for p in problem.files[:2])
-                    + (" …" if len(problem.files) > 2 else "")
+            if problem.files:
+                files = "; ".join(shown(p) for p in problem.files[:2]) + (
+                    " …" if len(problem.files) > 2 else ""
                 )
-                if problem.files
-                else ""
-            )
+            else:
+                files = ""
             made = row(
                 problem.sentence,
                 marks[problem.severity],

@@ -310,11 +310,9 @@ class Relinks(QObject):
     def candidates(self) -> list[Candidate]:
         """What it may be."""
         i = self.current
-        return (
-            self.outcome.match.candidates(i)[:9]
-            if self.outcome is not None and i is not None
-            else []
-        )
+        if self.outcome is not None and i is not None:
+            return self.outcome.match.candidates(i)[:9]
+        return []
 
     def next(self) -> None:
         """Asks about the next one."""
@@ -504,11 +502,9 @@ def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], st
         for mount, name in mounts:
             if (path + b"/").startswith(mount + b"/"):
                 inner = shown(path[len(mount) :].strip(b"/"))
-                return (
-                    inner or shown(name)
-                    if mount == own
-                    else f"{shown(name)} / {inner}".rstrip(" /")
-                )
+                if mount == own:
+                    return inner or shown(name)
+                return f"{shown(name)} / {inner}".rstrip(" /")
         return shown(path)
 
     return short
@@ -532,4 +528,8 @@ def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list
 
 
 def _mark(candidate: Candidate, what: str) -> str:
-    return " =" if what in candidate.agrees else " ≠" if what in candidate.differs else ""
+    if what in candidate.agrees:
+        return " ="
+    if what in candidate.differs:
+        return " ≠"
+    return ""

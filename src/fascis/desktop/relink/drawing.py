@@ -145,13 +145,12 @@ class TiesView(QWidget):
         if isinstance(event, QHelpEvent):
             left, right = self._sides()
             y = event.pos().y()
-            ends = (
-                self.layout_.lefts
-                if event.pos().x() < left
-                else self.layout_.rights
-                if event.pos().x() > right
-                else []
-            )
+            if event.pos().x() < left:
+                ends = self.layout_.lefts
+            elif event.pos().x() > right:
+                ends = self.layout_.rights
+            else:
+                ends = []
             found = next((e for e in ends if e.y <= y <= e.end), None)
             QToolTip.showText(event.globalPos(), tip(found.path) if found else "", self)
             return True

@@ -53,11 +53,10 @@ class RelinkPage:
                 library by its id with a move.
         """
         panel = self._panel
-        name = (
-            shown(relinks.surveyed.name)
-            if relinks.surveyed
-            else shown(relinks.root.name if relinks.root else "")
-        )
+        if relinks.surveyed:
+            name = shown(relinks.surveyed.name)
+        else:
+            name = shown(relinks.root.name if relinks.root else "")
         panel.begin("Looking in", name)
         self._looking = None
         if self._root != relinks.root:
@@ -113,11 +112,10 @@ class RelinkPage:
                 panel.add(self._looking)
                 panel.add(button("Stop looking", relinks.cancel, link=True))
             elif (index := relinks.indexes.get(folder)) is not None:
-                unseen = (
-                    f", {counted(len(index.troubles), 'folder')} not readable"
-                    if index.troubles
-                    else ""
-                )
+                if index.troubles:
+                    unseen = f", {counted(len(index.troubles), 'folder')} not readable"
+                else:
+                    unseen = ""
                 panel.add(
                     row(words, "", f"{counted(index.files, 'file')}, {index.seconds:.0f} s{unseen}")
                 )
@@ -247,22 +245,19 @@ class RelinkPage:
         if relinks.relinking is not None and not relinks.relinking.lost:
             self._panel.end()
             return
-        words = (
-            f"Plan a crossing with {counted(found, 'file')}"
-            if relinks.in_copy
-            else f"Relink {counted(found, 'file')}"
-        )
+        if relinks.in_copy:
+            words = f"Plan a crossing with {counted(found, 'file')}"
+        else:
+            words = f"Relink {counted(found, 'file')}"
         main = button(words if found else "Relink", relinks.apply, main=True)
-        left = (
-            [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY]
-            if relinks.relinking
-            else []
-        )
-        nothing = (
-            "Nothing was found yet."
-            if left
-            else "What is lost is on a drive that is away: connect it."
-        )
+        if relinks.relinking:
+            left = [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY]
+        else:
+            left = []
+        if left:
+            nothing = "Nothing was found yet."
+        else:
+            nothing = "What is lost is on a drive that is away: connect it."
         reason = "" if found else nothing
         reason = relinks.busy or reason
         main.setEnabled(not reason)

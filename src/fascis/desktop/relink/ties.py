@@ -79,11 +79,10 @@ def groups_of(match: Match) -> list[Group]:
         state = State.NOWHERE if match.state[i] is State.LEFT else match.state[i]
         new = None
         if state is State.FOUND:
-            new = (
-                match.path[i].rpartition(b"/")[0]
-                if i in match.path
-                else match.index.folders[int(match.index.folder[match.row[i]])]
-            )
+            if i in match.path:
+                new = match.path[i].rpartition(b"/")[0]
+            else:
+                new = match.index.folders[int(match.index.folder[match.row[i]])]
         away = state is State.NOWHERE and x.standing is Standing.AWAY
         count[x.folder, new, state, away] += x.files
     return [Group(old, new, state, files, away) for (old, new, state, away), files in count.items()]

@@ -119,11 +119,10 @@ class RelinkView(QWidget):
         self._empty.setVisible(not groups)
         asks = outcome is not None and bool(outcome.open)
         if outcome is None:
-            nothing = (
-                "Nothing is lost"
-                if not relinks.old_paths
-                else f"{counted(relinks.old_paths, 'file')} by an old path"
-            )
+            if not relinks.old_paths:
+                nothing = "Nothing is lost"
+            else:
+                nothing = f"{counted(relinks.old_paths, 'file')} by an old path"
             self._lost.setText(f"{number(lost)} lost" if lost else nothing if relinking else "")
             self._found.setText("")
             self._rest.setText(self._waiting_words(relinks, lost) if groups else "")
@@ -353,13 +352,12 @@ class RelinkView(QWidget):
                 for i, x in enumerate(relinks.outcome.match.lost)
                 if x.name == os.fsencode(path.name)
             ]
-            i = (
-                relinks.current
-                if relinks.current in named
-                else named[0]
-                if len(named) == 1
-                else None
-            )
+            if relinks.current in named:
+                i = relinks.current
+            elif len(named) == 1:
+                i = named[0]
+            else:
+                i = None
             if i is not None:
                 relinks.locate(i, path)
             else:

@@ -95,7 +95,12 @@ def block_words(standing: OnShelf, several: bool) -> str:
     if standing.says:
         return "new here" if standing.offered else "another folder"
     words = size(standing.size) if standing.summary else "not looked at"
-    which = "set aside" if standing.parked else "home" if standing.home else "copy"
+    if standing.parked:
+        which = "set aside"
+    elif standing.home:
+        which = "home"
+    else:
+        which = "copy"
     return f"{which} · {words}" if several else words
 
 
@@ -451,16 +456,14 @@ def tooltip(standing: OnShelf) -> str:
         return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"
     s = standing.summary
     changed = date_text(s.last_change_ns, "%d %b %Y, %H:%M")
-    looked = (
-        time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at))
-        if standing.surveyed_at
-        else "not yet"
-    )
-    copies = (
-        f"{counted(standing.copies, 'verified copy', 'verified copies')}"
-        if standing.copies
-        else "no verified copy"
-    )
+    if standing.surveyed_at:
+        looked = time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at))
+    else:
+        looked = "not yet"
+    if standing.copies:
+        copies = f"{counted(standing.copies, 'verified copy', 'verified copies')}"
+    else:
+        copies = "no verified copy"
     return (
         f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, "
         f"{s.bytes:,}{NBSP}bytes ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed "

@@ -15,6 +15,15 @@ from fascis.library.standing import Standing
 from fascis.library.summary import Summary
 
 
+def _kind_words(s: OnShelf) -> str:
+    if s.parked:
+        return "originals, set aside"
+    if s.home:
+        return s.kind
+    article = "an" if s.kind[0] in "aeiou" else "a"
+    return f"verified copy of {article} {s.kind}"
+
+
 class LibraryPage:
     """Shows libraries in a side panel."""
 
@@ -39,21 +48,11 @@ class LibraryPage:
         ``away`` says that its drive is not connected: then nothing is offered that needs it.
         """
         panel = self._panel
-        changed = (
-            date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
-            if s.summary
-            else "not looked at yet"
-        )
-        kind = (
-            "originals, set aside"
-            if s.parked
-            else s.kind
-            if s.home
-            else f"verified copy of an {s.kind}"
-            if s.kind[0] in "aeiou"
-            else f"verified copy of a {s.kind}"
-        )
-        panel.begin(shown(s.name), f"{kind} · on {shown(drive)} · {changed}")
+        if s.summary:
+            changed = date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
+        else:
+            changed = "not looked at yet"
+        panel.begin(shown(s.name), f"{_kind_words(s)} · on {shown(drive)} · {changed}")
         for warning in warnings:
             panel.add(label(warning, wrong=True))
         if away:
@@ -68,24 +67,7 @@ class LibraryPage:
             panel.end(button("See its crossing", actions["crossing"], main=True))
             return
         if s.summary:
-            panel.head("What it holds")
-            for role, (files, _, allocated) in sorted(
-                s.summary.roles.items(), key=lambda x: -x[1][2]
-            ):
-                panel.add_row(
-                    ROLE_WORDS[role],
-                    size(allocated),
-                    counted(files, "file") + (", can be made again" if role.remakeable else ""),
-                )
-            if s.summary.bytes > s.summary.allocated * 1.05 + 1_000_000:
-                panel.add(
-                    label(
-                        f"{size(s.summary.bytes)} by their lengths; the rest are holes that take "
-                        "no room.",
-                        quiet=True,
-                    )
-                )
-            self._before_it_travels(s.summary, actions.get("relink"))
+            self._what_it_holds(s.summary, actions.get("relink"))
         panel.head("Copies of it")
         panel.add(
             label("\n".join(copies) if copies else "Only this one. No verified copy anywhere.")
@@ -113,6 +95,26 @@ class LibraryPage:
         if s.home and not s.summary:
             buttons.append(button("Forget it (touches no file)", actions["forget"]))
         panel.end(*buttons)
+
+    def _what_it_holds(self, summary: Summary, relink: Callable[[], None] | None) -> None:
+        """Its roles with their bytes, then what must be done before it travels."""
+        panel = self._panel
+        panel.head("What it holds")
+        for role, (files, _, allocated) in sorted(summary.roles.items(), key=lambda x: -x[1][2]):
+            panel.add_row(
+                ROLE_WORDS[role],
+                size(allocated),
+                counted(files, "file") + (", can be made again" if role.remakeable else ""),
+            )
+        if summary.bytes > summary.allocated * 1.05 + 1_000_000:
+            panel.add(
+                label(
+                    f"{size(summary.bytes)} by their lengths; the rest are holes that take "
+                    "no room.",
+                    quiet=True,
+                )
+            )
+        self._before_it_travels(summary, relink)
 
     def _before_it_travels(self, s: Summary, relink: Callable[[], None] | None) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""

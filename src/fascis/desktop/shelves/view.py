@@ -161,13 +161,12 @@ class ShelvesView(ShelfDrawing):
         """Shows whole names and exact bytes on hover."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             block, row = self._block_at(QPointF(event.pos())), self._row_at(QPointF(event.pos()))
-            words = (
-                tooltip(block.standing)
-                if block
-                else ""
-                if row is None
-                else drive_tooltip(self._shelves[row])
-            )
+            if block:
+                words = tooltip(block.standing)
+            elif row is None:
+                words = ""
+            else:
+                words = drive_tooltip(self._shelves[row])
             QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)

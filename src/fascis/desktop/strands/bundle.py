@@ -155,13 +155,12 @@ class BundleView(QWidget):
     def _strands_at(self, point: QPointF) -> tuple[int, ...]:
         if ribbon := self._ribbon_at(point):
             return ribbon.strands
-        side = (
-            self._layout.lefts
-            if point.x() < RIBBONS
-            else self._layout.rights
-            if point.x() > self._x()[2]
-            else []
-        )
+        if point.x() < RIBBONS:
+            side = self._layout.lefts
+        elif point.x() > self._x()[2]:
+            side = self._layout.rights
+        else:
+            side = []
         return next((e.strands for e in side if e.y - 2 <= point.y() <= max(e.end, e.y + 32)), ())
 
     # -- painting ----------------------------------------------------------------------------------
@@ -405,13 +404,12 @@ class BundleView(QWidget):
         for i in strands[:6]:
             s = self._woven.strands[i]
             folder, role, standing = s.key
-            goes = (
-                "goes along"
-                if s.along_files == s.files
-                else "not in the plan"
-                if not s.along_files
-                else "in part in the plan"
-            )
+            if s.along_files == s.files:
+                goes = "goes along"
+            elif not s.along_files:
+                goes = "not in the plan"
+            else:
+                goes = "in part in the plan"
             if standing in (Standing.MISSING, Standing.AWAY):
                 goes = "nothing to copy"
             lines.append(

@@ -118,11 +118,10 @@ def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
     keys = list(merged)
     scale = _scale(ribbons, keys, lefts, room)
     for ribbon in ribbons:
-        ribbon.thick = (
-            max(LEAST, ribbon.bytes * scale)
-            if ribbon.along
-            else max(LEAST_OUT, ribbon.bytes * scale * 0.6)
-        )
+        if ribbon.along:
+            ribbon.thick = max(LEAST, ribbon.bytes * scale)
+        else:
+            ribbon.thick = max(LEAST_OUT, ribbon.bytes * scale * 0.6)
     _place_left(layout, lefts, ribbons, keys)
     _place_right(layout, woven, kinds, ribbons, keys, room)
     _place_middle(layout, ribbons)
@@ -295,11 +294,12 @@ def _place_right(
     ):
         there = [r for r in mine if r.standing not in (Standing.MISSING, Standing.AWAY)]
         total = sum(r.bytes for r in there)
-        quiet = (
-            ("not copied" if any(r.remakeable for r in there) else "stays") + f", {size(total)}"
-            if out
-            else size(total)
-        )
+        if out:
+            quiet = (
+                "not copied" if any(r.remakeable for r in there) else "stays"
+            ) + f", {size(total)}"
+        else:
+            quiet = size(total)
         for standing in (Standing.MISSING, Standing.AWAY):
             if lacking := sum(r.files for r in mine if r.standing is standing):
                 quiet += f" · {number(lacking)} {standing.value}"

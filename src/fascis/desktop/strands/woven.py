@@ -191,11 +191,10 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
         ]
     )
     places = dict(plan.gathering.aliases) if plan else {}
-    fates = (
-        np.frombuffer(plan.fates, np.uint8)[inside]
-        if plan and len(inside)
-        else np.zeros(len(inside), np.uint8)
-    )
+    if plan and len(inside):
+        fates = np.frombuffer(plan.fates, np.uint8)[inside]
+    else:
+        fates = np.zeros(len(inside), np.uint8)
     along = np.concatenate(
         [fates == Fate.COPY, np.fromiter((o.path in places for o in uses.outside), bool, count)]
     )
@@ -259,11 +258,9 @@ def _group(surveyed: Surveyed, drives: Drives, row: int, names: dict[bytes, str]
 def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
     if standing is Standing.AWAY:
         away = [d for d in drives.connected() if not d.connected and folder.is_relative_to(d.mount)]
-        return (
-            shown(away[0].label)
-            if away
-            else shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)
-        )
+        if away:
+            return shown(away[0].label)
+        return shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)
     try:
         return shown(drives.at(folder).label)
     except FascisError:
