@@ -50,7 +50,7 @@ class SavingReport(QObject):
         self._panel.space(8)
         self._panel.add(self._without)
         self._panel.add(
-            label("Then no file, folder, library or drive can be told from it.", quiet=True)
+            label("The report then has no name of a file, folder, library or drive.", quiet=True)
         )
         self._panel.end(
             button("Save the report…", self._save, main=True), button("Back", self._leave)
