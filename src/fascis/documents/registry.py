@@ -11,6 +11,11 @@ FORMATS: tuple[DocumentFormat, ...] = (Otio(), Edl(), Xspf(), M3u8())
 _BY_EXTENSION = {extension.encode(): f for f in FORMATS for extension in f.extensions}
 
 
+def endings() -> list[bytes]:
+    """The extensions of all formats, in lower case and without the dot."""
+    return list(_BY_EXTENSION)
+
+
 def format_of(name: bytes) -> DocumentFormat | None:
     """The format that a file's extension names, or None."""
     _, dot, extension = name.rpartition(b".")

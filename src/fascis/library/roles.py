@@ -6,7 +6,7 @@ import fnmatch
 from collections.abc import Mapping
 from enum import StrEnum
 
-from fascis.documents.registry import format_of
+from fascis.documents.registry import endings, format_of
 
 
 class Role(StrEnum):
@@ -67,6 +67,11 @@ def is_worked_in(place: bytes) -> bool:
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return is_document(name) or extension in DATABASES or database_of(name) is not None
+
+
+def document_endings() -> list[bytes]:
+    """How names of documents that are understood end, without the dot, in lower case."""
+    return [CATALOG, *endings()]
 
 
 def is_document(name: bytes) -> bool:

@@ -308,16 +308,27 @@ class _Reading:
     def _look(self) -> list[bytes]:
         """Places of what may be a document; finds the links too."""
         survey, found = self._survey, []
+        kinds = survey.kinds()
+        # Nearly all names of a library end in one of a few ways, and that decides.
+        media: dict[bytes, bool] = {}
         for row, folder, place in survey.rows():
+            kind = kinds[row]
+            if kind == Kind.FILE:
+                name = place.rpartition(b"/")[2]
+                _, dot, ending = name.rpartition(b".")
+                if dot and ending not in media:
+                    media[ending] = _is_plain_media(ending)
+                if dot and media[ending]:
+                    continue
             if survey.is_own(folder):
                 continue
-            kind, name = survey.kind(row), place.rpartition(b"/")[2]
-            if kind is Kind.FILE:
+            name = place.rpartition(b"/")[2]
+            if kind == Kind.FILE:
                 if is_document(name):
                     found.append(place)
                 elif survey.size[row] and is_candidate(name) and not is_kept(name):
                     self._candidates.append((row, place))
-            elif kind is Kind.SPECIAL:
+            elif kind == Kind.SPECIAL:
                 self._special.add(place)
             elif not is_kept(name):
                 self._links[place] = self._medium.read_link(place)
@@ -728,6 +739,12 @@ class _Reading:
             sidecar.used_by = {n for o in owned_by for n in o.used_by}
             self._outside[path] = sidecar
             self._found.outside.append(sidecar)
+
+
+def _is_plain_media(ending: bytes) -> bool:
+    """True for an ending that makes a file neither a document nor one that may be one."""
+    name = b"x." + ending
+    return not is_document(name) and not is_candidate(name)
 
 
 def _absolute(way: Target, folder: bytes) -> bytes:

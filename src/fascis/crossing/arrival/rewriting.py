@@ -42,7 +42,7 @@ from fascis.files.names import join, parent
 from fascis.files.private import make_private
 from fascis.library.catalogs import placed
 from fascis.library.reading import read_document
-from fascis.library.roles import CATALOG
+from fascis.library.roles import CATALOG, document_endings
 from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
@@ -354,11 +354,8 @@ class Rewriting:
 
 def documents_of(copies: Copies) -> Iterator[Item]:
     """Every verified document of a destination, by its name."""
-    ids = [  # all of them first, for the journal is written to while they are worked on
-        id
-        for id, name in copies.verified_names()
-        if format_of(name) is not None or name.lower().endswith(b"." + CATALOG)
-    ]
+    # All of them first, for the journal is written to while they are worked on.
+    ids = copies.verified_names(b"." + ending for ending in document_endings())
     return (copies.item(id) for id in ids)
 
 

@@ -10,6 +10,7 @@ import stat
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -312,12 +313,13 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
 
     Read leases tell whether one writes, documents and small roles first.
     """
-    order = sorted(
-        (row for row in range(len(found)) if found.kind(row) is Kind.FILE),
-        key=lambda row: ROLES[found.role[row]] not in (Role.DOCUMENT, Role.OTHER),
-    )
+    first = {ROLES.index(Role.DOCUMENT), ROLES.index(Role.OTHER)}
+    files = [row for row, kind in enumerate(found.kinds()) if kind == Kind.FILE]
+    order = [row for row in files if found.role[row] in first]
+    if len(order) < MOST_LEASES:
+        order += islice((r for r in files if found.role[r] not in first), MOST_LEASES - len(order))
     asked = set(order[:MOST_LEASES])
-    known, written = len(order) <= MOST_LEASES, []
+    known, written = len(files) <= MOST_LEASES, []
     try:
         medium = around.workspace.drives.open(source)
     except EnvironmentTrouble:

@@ -290,13 +290,22 @@ class Copies:
                 return
             last = rows[-1][0]
 
-    def verified_names(self) -> list[tuple[int, bytes]]:
-        """``(entry, name)`` of every file that goes along and is verified, in the plan's order."""
-        return self.journal.read(
-            "SELECT e.id, e.name FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"
-            f" WHERE e.kind=0 AND {Which.GOING_VERIFIED} ORDER BY e.id",
+    def verified_names(self, endings: Iterable[bytes]) -> list[int]:
+        """Entries that go along, are verified, and end in one of these ways, in the plan's order.
+
+        Args:
+            endings: with the dot, in lower case.
+        """
+        ends = " OR ".join(
+            f"lower(CAST(substr(e.name, -{len(ending)}) AS TEXT))='{ending.decode()}'"
+            for ending in endings
+        )
+        rows = self.journal.read(
+            "SELECT e.id FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
+            f"WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND ({ends}) ORDER BY e.id",
             (self.number,),
         )
+        return [entry for (entry,) in rows]
 
     def smallest_of_strands(self, roles: Iterable[Role]) -> list[tuple[bytes, bytes]]:
         """``(folder, name)`` of the smallest verified file of every strand, of some roles."""
