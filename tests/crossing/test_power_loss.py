@@ -17,10 +17,11 @@ import threading
 import pytest
 
 from fascis.crossing.arrival import destination as destination_module
-from fascis.crossing.copying import engine
+from fascis.crossing.copying import bulk, engine
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
+from fascis.drives.stand_in import StandInMedium
 from fascis.files.errors import DriveGone, Refused
 from fascis.files.medium import PosixFile, PosixMedium
 from fascis.workspace import Workspace
@@ -73,9 +74,20 @@ def drive(bench, mounted, request, monkeypatch):
 
     Each act on it is a moment, and batches are small, so that there are many.
     """
-    where = mounted(request.param, 60)
+    filesystem, _, how = request.param.partition(" ")
+    where = mounted(filesystem, 60)
     real(bench)
     monkeypatch.setattr(engine, "BATCH_FILES", (3, 8))
+    if how:
+        # The originals' stand-in is taken for a plain drive, and few files are many.
+        monkeypatch.setattr(StandInMedium, "shareable", property(lambda _: True))
+        monkeypatch.setattr(engine, "LEAST_FILES", 4)
+        monkeypatch.setattr(bulk, "_BATCH_FILES", (3, 8))
+        record = bulk.Copies.record_small
+        given = bench.given_to_helpers = []
+        monkeypatch.setattr(
+            bulk.Copies, "record_small", lambda c, rows: given.extend(rows) or record(c, rows)
+        )
     for kind, names in ACTS.items():
         for name in names:
             done = getattr(kind, name)
@@ -152,15 +164,16 @@ def mounted_as_found(mounted, where, filesystem, folder):
 
 @pytest.mark.lab
 @pytest.mark.timeout(1200)
-@pytest.mark.parametrize("drive", ["ext4", "exfat", "ntfs"], indirect=True)
+@pytest.mark.parametrize("drive", ["ext4", "ext4 helpers", "exfat", "ntfs"], indirect=True)
 def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
     bench, mounted, drive, tmp_path, monkeypatch, request
 ):
-    filesystem = request.node.callspec.params["drive"]
+    filesystem, _, how = request.node.callspec.params["drive"].partition(" ")
     before, taken, crossing = moments(
         bench, mounted, drive, tmp_path, False, f"on the way {filesystem}"
     )
     crossing.close()
+    assert not how or len(bench.given_to_helpers) >= 20
     mounted.unmount(drive)
     monkeypatch.setattr(destination_module, "boot_id", lambda: "another start of the machine")
     assert len(taken) >= min(MOMENTS, 50)
