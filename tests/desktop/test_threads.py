@@ -1,6 +1,7 @@
 """The window thread reads no journal and waits for nothing; what it shows was true once."""
 
 import os
+import threading
 import time
 
 import pytest
@@ -8,8 +9,9 @@ from PyQt6.QtCore import QTimer
 
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.model.states import State
+from fascis.desktop.crossings import steps
 from fascis.desktop.crossings.seen import read_seen
-from fascis.files.errors import Damaged
+from fascis.files.errors import Damaged, EnvironmentTrouble
 from tests.crossing.ways import settled, started, switched
 from tests.desktop.test_window import Key, panel_text, press
 from tests.desktop.touches import _DESKTOP, count_touches
@@ -106,6 +108,32 @@ def test_a_crossing_runs_without_the_window_reading(known, open_window, touches)
     )
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert touches() == touches_before and window.conducting.steps.balance.even
+
+
+def test_what_was_weighed_before_a_step_says_nothing_after_it(known, open_window, monkeypatch):
+    """A look at the old place that was under way when its folder was renamed has no say."""
+    switched(known).close()
+    before = contents(known.library)
+    let_go, calls = threading.Event(), []
+    weigh = steps.weigh
+
+    def weighing(crossing):
+        calls.append(crossing)
+        if len(calls) > 1:
+            return weigh(crossing)
+        assert let_go.wait(20)
+        raise EnvironmentTrouble("Could not list the folder The Weir/media.")
+
+    monkeypatch.setattr(steps, "weigh", weighing)
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.press("Set the originals aside")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales, weighed again")
+    let_go.set()
+    hands.wait(lambda: len(window.conducting.steps._weighing) == 0, "the first look ends")
+    assert "Could not list" not in panel_text(window) and hands.button("Put the originals back")
+    (aside,) = known.library.parent.glob("The Weir (set aside*")
+    assert contents(aside) == before == contents(known.heron / "The Weir")
 
 
 def test_the_window_beats_while_a_large_journal_is_read(bench, known, open_window):

@@ -84,6 +84,7 @@ class Conducting(QObject):
         self._errors: dict[str, str] = {}
         self._sub = ""
         self._closing = False
+        self._acting: set[str] = set()  # crossings that a step is done with now
         self._beats = 0
         self._removed: set[int] = set()
         self._returns = Returns()
@@ -251,6 +252,8 @@ class Conducting(QObject):
             return
         rows = self.rows()
         self.view.show_list(rows, self.current.id if self.current else None)
+        if self.current is not None and self.current.id in self._acting:
+            return  # nothing is looked at while something is done with it
         if self.current is None:
             self.view.show_empty(
                 "No crossing yet",
@@ -715,6 +718,8 @@ class Conducting(QObject):
         assert self.current
         id = self.current.id
         self._sub, self._error = "", ""
+        self._acting.add(id)
+        self.steps.forget()
         self.panel.show_busy(title, words)
 
         def step() -> Listed:
@@ -722,15 +727,16 @@ class Conducting(QObject):
             work(crossing)
             return read_listed(crossing)
 
-        Task(step, lambda outcome: self._did(outcome, then), self)
+        Task(step, lambda outcome: self._did(id, outcome, then), self)
 
-    def _did(self, outcome: Any, then: Callable[[], object] | None) -> None:
+    def _did(self, id: str, outcome: Any, then: Callable[[], object] | None) -> None:
         if isinstance(outcome, FascisError):
             self._error = str(outcome)
         elif isinstance(outcome, BaseException):
             self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome})."
         else:
             self._take_one(outcome)
+        self._acting.discard(id)
         self.steps.forget()
         self.changed.emit()
         if then and not isinstance(outcome, BaseException):

@@ -87,12 +87,14 @@ class Steps:
         self._host = host
         self.balance: Balance | None = None
         self.list: Deleting | None = None
-        self._weighing: set[str] = set()
+        self._turn = 0  # of what is weighed; what was begun in an earlier one does not count
+        self._weighing: set[tuple[str, int]] = set()
         self.screens = {"open": self._open_screen, "delete": self._delete_screen}
 
     def forget(self) -> None:
         """What was weighed no longer holds, or belongs to another crossing."""
         self.balance, self.list = None, None
+        self._turn += 1
 
     def show(self, row: CrossingRow) -> None:
         """Shows the scales; weighs first where that was not done."""
@@ -102,10 +104,10 @@ class Steps:
 
     def _weigh(self) -> None:
         chosen = self._host.current
-        if chosen is None or chosen.id in self._weighing:
+        if chosen is None or (chosen.id, self._turn) in self._weighing:
             return
-        id = chosen.id
-        self._weighing.add(id)
+        id, turn = chosen.id, self._turn
+        self._weighing.add((id, turn))
 
         def work() -> tuple[Balance, Deleting]:
             crossing = self._host.opened.of(id)
@@ -113,9 +115,9 @@ class Steps:
             return balance, deleting(crossing, balance)
 
         def done(outcome: Any) -> None:
-            self._weighing.discard(id)
-            if self._host.current is None or self._host.current.id != id:
-                return
+            self._weighing.discard((id, turn))
+            if self._host.current is None or self._host.current.id != id or turn != self._turn:
+                return  # another is chosen, or something was done meanwhile that changes it
             if isinstance(outcome, BaseException):
                 self._host.again(str(outcome))
             else:
