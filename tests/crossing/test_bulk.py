@@ -151,6 +151,7 @@ def test_a_helper_that_hangs_holds_no_stop_up(many, monkeypatch):
     thread = threading.Thread(target=run)
     thread.start()
     assert hung.wait(20)
+    assert helpers_running() != []
     stopped = time.monotonic()
     control.stop()
     thread.join(20)
