@@ -13,7 +13,6 @@ import pytest
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, top_folders, totals
-from fascis.library.uses import files_of
 from tests.library.making import catalog_at, timeline, write
 
 
@@ -50,7 +49,7 @@ def standings(surveyed):
     """``{path: standing}``, places in the library relative."""
     found = {
         place.decode(): STANDINGS[surveyed.uses.standing[row]].value
-        for row, place in files_of(surveyed.survey)
+        for row, place in surveyed.survey.files()
     }
     root = os.path.realpath(surveyed.source) + "/"
     return found | {

@@ -20,7 +20,7 @@ from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, totals, totals_by_role
-from fascis.library.uses import LINKS, files_of
+from fascis.library.uses import LINKS
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -53,7 +53,7 @@ def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
     """
     found, uses = surveyed.survey, surveyed.uses
     names = [shown_place(surveyed, d.place or d.path) for d in uses.documents]
-    for row, place in files_of(found):
+    for row, place in found.files():
         yield {
             "path": place_text(place),
             "standing": STANDINGS[uses.standing[row]].value,

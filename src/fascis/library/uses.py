@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 import stat
 from array import array
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -761,8 +761,3 @@ def _digest(text: str | None) -> bytes:
         return bytes.fromhex(text or "")
     except ValueError:
         return b""
-
-
-def files_of(survey: Survey) -> Iterator[tuple[int, bytes]]:
-    """``(row, place)`` of every regular file, Fascis's own left out."""
-    return survey.files()

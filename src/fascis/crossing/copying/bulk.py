@@ -18,13 +18,13 @@ from functools import partial
 from operator import itemgetter
 from typing import Any
 
+from fascis.crossing.copying.file import flush
 from fascis.crossing.copying.helpers import Helpers, helper_count
 from fascis.crossing.copying.pipeline import gathered, in_pipeline
-from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.copying.proof import Proof
 from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
 from fascis.crossing.model.events import Advanced, Control, Report
 from fascis.crossing.model.seen import Fidelity
-from fascis.files.errors import told
 from fascis.files.medium import Medium
 
 Rows = list[tuple[Any, ...]]
@@ -108,23 +108,18 @@ class Bulk:
     def _finish(self, name: str, batch: _Batch) -> None:
         if not batch.copies:
             return
-        try:
-            self._destination.sync()
-        except OSError as error:
-            raise told(error, "flush to " + name) from error
+        flush(self._destination, name)
         self._copies.record_small(batch.copies)
         digests = {copy[SmallCopy.ENTRY]: copy[SmallCopy.DIGEST] for copy in batch.copies}
         files = [f for f in batch.files if f[SmallFile.ENTRY] in digests]
-        for _ in range(2):
-            try:
-                self._proof.begin()
-            except OSError as error:
-                raise told(error, "flush to " + name) from error
-            reads = self._in_jobs(self._read_job, files)
-            holds = self._proof.holds(sum(r[3] for r in reads if r[3] > INLINE))
-            if holds or not self._proof.again:
-                break
-        equal = [r for r in reads if digests[r[0]] == r[1]]
+        reads, holds = self._proof.read(
+            name, lambda: self._in_jobs(self._read_job, files), lambda row: int(row[3])
+        )
+        equal = [
+            (entry, digest, gone, stored)
+            for entry, digest, gone, stored in reads
+            if digests[entry] == digest
+        ]
         self._copies.record_verified(
             (entry, holds and self._proof.proves(gone)) for entry, _, gone, _ in equal
         )

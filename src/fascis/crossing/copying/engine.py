@@ -20,9 +20,16 @@ from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
-from fascis.crossing.copying.file import Buffers, copy_file, hindered_by, read_back, remove_staged
+from fascis.crossing.copying.file import (
+    Buffers,
+    copy_file,
+    flush,
+    hindered_by,
+    read_back,
+    remove_staged,
+)
 from fascis.crossing.copying.pipeline import gathered, in_pipeline
-from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_damaged
 from fascis.crossing.journal.which import Which
@@ -336,11 +343,8 @@ class Engine:
 
     def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
         """Flushes a copied batch to the drive, and then writes it into the journal."""
-        try:
-            with self.speeds.writing([i.size for i in items], more=True):
-                self._destination.medium.sync()
-        except OSError as error:
-            raise told(error, "flush to " + self._destination.name) from error
+        with self.speeds.writing([i.size for i in items], more=True):
+            flush(self._destination.medium, self._destination.name)
         self._copies.record_copies(outcomes)
         places = {i.id: i for i in items}
         for outcome in outcomes:
@@ -449,17 +453,13 @@ class Engine:
         """Reads copies back, and again where the first reading did not prove where it came from."""
         share = -(-len(items) // _READING_THREADS)
         parts = [items[i : i + share] for i in range(0, len(items), share)]
-        for _ in range(2):
-            try:
-                self._proof.begin()
-            except OSError as error:
-                raise told(error, "flush to " + self._destination.name) from error
-            results = gathered(
+
+        def read() -> list[_Read]:
+            return gathered(
                 [self._readers.submit(self._verify_some, part, digests) for part in parts]
             )
-            holds = self._proof.holds(sum(r.stored for r in results if r.stored > INLINE))
-            if holds or not self._proof.again:
-                break
+
+        results, holds = self._proof.read(self._destination.name, read, lambda r: r.stored)
         for r in results:
             r.proven = holds and self._proof.proves(r.pages_gone)
         return results
@@ -503,10 +503,7 @@ class Engine:
         for attempt in range(2, _TRIES + 1):
             remove_staged(self._destination.medium, self.staged(item))
             outcome = self._copy_to(item, self.staged(item))
-            try:
-                self._destination.medium.sync()
-            except OSError as error:
-                raise told(error, "flush to " + self._destination.name) from error
+            flush(self._destination.medium, self._destination.name)
             self._copies.record_copies([outcome])
             if outcome.state is not CopyState.COPIED or outcome.digest is None:
                 self._notice(item, HINDRANCE[outcome.state])
@@ -589,10 +586,7 @@ class Engine:
         ), first.proven
 
     def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
-        try:
-            self._destination.medium.sync()
-        except OSError as error:
-            raise told(error, "flush to " + self._destination.name) from error
+        flush(self._destination.medium, self._destination.name)
         self._copies.record_copies([c for c, _ in batch])
         self._copies.record_verified(
             [(c.item, proven) for c, proven in batch if proven is not None]

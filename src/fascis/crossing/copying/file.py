@@ -156,6 +156,18 @@ def remove_staged(destination: Medium, place: bytes) -> None:
         raise told(error, "clear the unfinished copy", place) from error
 
 
+def flush(destination: Medium, name: str) -> None:
+    """Flushes a destination to its drive, which has a name for telling.
+
+    Raises:
+        EnvironmentTrouble: it failed.
+    """
+    try:
+        destination.sync()
+    except OSError as error:
+        raise told(error, "flush to " + name) from error
+
+
 def _copy_once(
     item: Item,
     origin: bytes,

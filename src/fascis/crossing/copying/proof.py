@@ -11,8 +11,14 @@ nothing is read from the device, its counter stands still, and the batch is only
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TypeVar
+
 from fascis.drives.device import Device
 from fascis.drives.model import Drive
+from fascis.files.errors import told
+
+T = TypeVar("T")
 
 # a file of at most so many bytes may lie among a file system's own records: its bytes are not
 # counted
@@ -67,6 +73,30 @@ class Proof:
         Behind a kernel's own driver its pages must have been gone too.
         """
         return pages_gone or self._user_space
+
+    def read(
+        self, name: str, read: Callable[[], list[T]], stored: Callable[[T], int]
+    ) -> tuple[list[T], bool]:
+        """Reads a batch, and again where the first reading did not prove where it came from.
+
+        Args:
+            name: the drive's, for telling.
+            stored: how many bytes lie on the drive for one of what was read.
+
+        Returns:
+            What the last reading gave, and whether it holds, see :meth:`holds`.
+        """
+        for _ in range(2):
+            try:
+                self.begin()
+            except OSError as error:
+                raise told(error, "flush to " + name) from error
+            results = read()
+            expected = sum(n for n in map(stored, results) if n > INLINE)
+            holds = self.holds(expected)
+            if holds or not self.again:
+                break
+        return results, holds
 
     @property
     def again(self) -> bool:

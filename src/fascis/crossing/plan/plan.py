@@ -57,7 +57,7 @@ from fascis.library.identity import OWN, Identity
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
-from fascis.library.uses import Outside, Uses, files_of
+from fascis.library.uses import Outside, Uses
 from fascis.workspace import Workspace
 
 __all__ = ["After", "Choices", "Plan", "Surveyed", "make_plan", "survey_library"]
@@ -611,7 +611,7 @@ def _gathering(
     equals = surveyed.equal_files() if choices.gather and uses.of(Standing.LOOSE) else {}
     asked = {p.removeprefix(surveyed.below) for p in equals.values()}
     if asked:
-        inside = {p for row, p in files_of(found) if p in asked and fates[row] == Fate.COPY}
+        inside = {p for row, p in found.files() if p in asked and fates[row] == Fate.COPY}
     else:
         inside = set()
     return gather(found, uses, surveyed.source, goes, inside.__contains__, equals)

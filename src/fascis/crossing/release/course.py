@@ -81,6 +81,7 @@ def release(
         record = _release(workspace, journal, places, source, kept, control, report)
         standing = _standing(places, source)
     journal.put("release", record)
+    _LOG.info("released %s originals, %s bytes", record["files"], record["bytes"])
     if standing and not journal.header.document and not journal.header.part:
         _clear_top(workspace, journal, places, standing, record)
     return record

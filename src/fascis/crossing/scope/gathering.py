@@ -17,7 +17,7 @@ from fascis.files.names import join, name_key, parent
 from fascis.library.standing import Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import Survey
-from fascis.library.uses import Outside, Uses, files_of
+from fascis.library.uses import Outside, Uses
 
 MEDIA_FOLDER = b"media"
 _SAMPLE = 1 << 16
@@ -90,7 +90,7 @@ def gather(
         if path == kept:
             groups[tops[parent(path)]].append(along[path])
     outside = {o.path for o in uses.outside}
-    taken = {name_key(p) for _, p in files_of(survey)} if groups else set()
+    taken = {name_key(p) for _, p in survey.files()} if groups else set()
     if (
         groups
     ):  # what is lost keeps its place: whatever refers to it there must not find something else
@@ -171,7 +171,7 @@ def find_equals(
     for o in loose:
         by_size[o.size].append(o.path)
     held: dict[int, list[bytes]] = defaultdict(list)
-    for row, place in files_of(survey):
+    for row, place in survey.files():
         if survey.size[row] in by_size:
             held[survey.size[row]].append(inside + place)
     equals: dict[bytes, bytes] = {}

@@ -18,7 +18,7 @@ from fascis.library.roles import CATALOG, ROLES, Role, database_of
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
-from fascis.library.uses import LINKS, Outside, files_of
+from fascis.library.uses import LINKS, Outside
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
@@ -48,7 +48,7 @@ def select(
     survey, uses = surveyed.survey, surveyed.uses
     found = Selection()
     if without or leave_unused:
-        for row, place in files_of(survey):
+        for row, place in survey.files():
             key = (
                 strand_folder(parent(place)),
                 ROLES[survey.role[row]],
@@ -128,13 +128,13 @@ def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering
     places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
     along = {
         places[place]
-        for row, place in files_of(survey)
+        for row, place in survey.files()
         if place in places and fates[row] == Fate.COPY
     }
     gathered = {o.path for _, o in gathering.items}
     along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
     found = LeftOut([], [])
-    for row, place in files_of(survey):
+    for row, place in survey.files():
         if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(
             uses.used_by.get(row, ())
         ):
@@ -221,7 +221,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             severity_here=Severity.NOTE,
         )
     beside = (
-        ((place, database_of(place)) for _, place in files_of(surveyed.survey)) if databases else ()
+        ((place, database_of(place)) for _, place in surveyed.survey.files()) if databases else ()
     )
     journals = [place for place, base in beside if base in databases]
     if journals:

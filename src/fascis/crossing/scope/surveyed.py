@@ -29,7 +29,7 @@ from fascis.library.roles import is_document as is_document_name
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.library.uses import LostReference, Outside, Uses, files_of, find_uses
+from fascis.library.uses import LostReference, Outside, Uses, find_uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 
@@ -69,7 +69,7 @@ class Surveyed:
         """
         if self._attributed is None:
             top = bytes(self.source) + b"/"
-            found = ((p, _attribute_bytes(top + p)) for _, p in files_of(self.survey))
+            found = ((p, _attribute_bytes(top + p)) for _, p in self.survey.files())
             self._attributed = {p: length for p, length in found if length}
         return self._attributed
 
@@ -261,7 +261,7 @@ def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
         aliases=dict(old.aliases),
         relinked={},
     )
-    rows = {surveyed.below + place: row for row, place in files_of(surveyed.survey)}
+    rows = {surveyed.below + place: row for row, place in surveyed.survey.files()}
     outside = {o.path: o for o in old.outside}
     for path, found in ties.items():
         lost = outside.get(path)
@@ -468,7 +468,7 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
             False,
             surveyed.survey.mtime_ns[row],
         )
-        for row, place in files_of(surveyed.survey)
+        for row, place in surveyed.survey.files()
         if row in uses.used_by
     )
     register.put_used(

@@ -22,11 +22,21 @@ class Opened:
 
     def look(self) -> list[Crossing]:
         """Opens what is not open yet; gives all, newest first, those that began here before."""
+        # Journals are opened without the lock: whoever adds one waits for no drive.
         with self._lock:
-            found, _ = all_crossings(self._workspace, self._crossings)
-            new = [c for c in self._crossings.values() if c not in found]
-            self._crossings = {c.id: c for c in [*new, *found]}
-            return [*new, *found]
+            held = dict(self._crossings)
+        found, _ = all_crossings(self._workspace, held)
+        twice = []
+        with self._lock:
+            for crossing in found:
+                if self._crossings.setdefault(crossing.id, crossing) is not crossing:
+                    twice.append(crossing)
+            ids = {c.id for c in found}
+            new = [c for id, c in self._crossings.items() if id not in ids]
+            all = [*new, *(self._crossings[c.id] for c in found)]
+        for crossing in twice:
+            crossing.close()
+        return all
 
     def add(self, crossing: Crossing) -> None:
         """Takes over a crossing that was begun elsewhere in this program."""

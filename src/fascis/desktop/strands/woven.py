@@ -24,7 +24,6 @@ from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
-from fascis.library.uses import files_of
 
 INSIDE, NOT_FOUND = "in its folder", "not found"
 NOBODY = "nothing"
@@ -164,7 +163,7 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
     Takes about a second for 300,000 files: never in the interface thread.
     """
     survey, uses = surveyed.survey, surveyed.uses
-    inside = np.fromiter((row for row, _ in files_of(survey)), np.int64)
+    inside = np.fromiter((row for row, _ in survey.files()), np.int64)
     count = len(uses.outside)
     row = np.concatenate([inside, -1 - np.arange(count, dtype=np.int64)])
     outside_size = np.fromiter((o.size for o in uses.outside), np.int64, count)
