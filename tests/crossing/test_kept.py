@@ -20,8 +20,9 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.crossing.status.scales import weigh
-from fascis.documents.registry import format_of
+from fascis.documents.registry import kind_named
 from tests.crossing.test_proof import real
+from tests.documents.opened import TEXTS, read
 from tests.judge import contents
 from tests.library.making import write
 
@@ -106,7 +107,7 @@ def test_everything_is_found_on_a_real_drive_and_only_target_strings_differ(
     assert digests(list(targets(there / "feature.otio"))[:4]) == digests(
         [made / HELD[0], made.parent / LOOSE[0], made.parent / LOOSE[1], made.parent / LOOSE[2]]
     )
-    for document in sorted(p for p in made.iterdir() if format_of(os.fsencode(p.name))):
+    for document in sorted(p for p in made.iterdir() if kind_named(os.fsencode(p.name)) in TEXTS):
         assert only_targets_differ(document, there / document.name), document.name
     with closing(sqlite3.connect(there / "Bell.fascat")) as db:
         uuid = workspace.drives.at(to).uuid
@@ -132,7 +133,9 @@ def only_targets_differ(old, new):
 
     def cut(content):
         parts, at = [], 0
-        for start, end in sorted(r.locator for r in format_of(os.fsencode(old.name)).read(content)):
+        for start, end in sorted(
+            r.locator for r in read(kind_named(os.fsencode(old.name)), content)
+        ):
             parts.append(content[at:start])
             at = end
         return [*parts, content[at:]]

@@ -11,8 +11,8 @@ from contextlib import closing
 
 import pytest
 
-from fascis.documents.catalog import JOURNALS, TABLES, Catalog, Photo, Place, copy_of, move_folders
-from fascis.documents.model import NotUnderstood
+from fascis.documents.catalog import JOURNALS, TABLES, Catalog, Photo, copy_of, move_folders
+from fascis.documents.model import NotUnderstood, Place
 from fascis.files.errors import EnvironmentTrouble
 
 SCHEMA = [
@@ -61,10 +61,10 @@ def catalog(tmp_path):
 
 def test_what_a_catalog_refers_to(catalog, tmp_path):
     with closing(Catalog(copy_of(catalog, tmp_path / "cache"))) as found:
-        assert found.places() == [
-            Place(1, "uuid-inside", "Bell/shoots"),
-            Place(2, None, "/mnt/stills"),
-        ]
+        assert found.places() == {
+            1: Place("uuid-inside", "Bell/shoots"),
+            2: Place(None, "/mnt/stills"),
+        }
         assert list(found.photos()) == [
             Photo(1, 1, 2, "bell_001.jpg", 1001, "ab" * 32),
             Photo(0, 1, 1, "2024 high water/bell_000.jpg", 1000, None),
@@ -112,7 +112,7 @@ def test_one_that_keeps_changing_is_told(catalog, tmp_path, monkeypatch):
 
 def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
     copy, before = copy_of(catalog, tmp_path / "cache"), rows(catalog)
-    there = Place(0, "uuid-heron", "Bell")
+    there = Place("uuid-heron", "Bell")
     move_folders(copy, {1: (there, "2024 high water"), 2: (there, "")}, "Bell on Heron")
     after = rows(copy)
     assert after["place"] == [(2, None, "/mnt/stills"), (3, "uuid-heron", "Bell")]
@@ -126,7 +126,7 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
         os.path.exists(f"{copy}{end}") for end in JOURNALS[1:]
     )
     with pytest.raises(KeyError):
-        move_folders(copy, {99: (Place(0, None, "/x"), "")})
+        move_folders(copy, {99: (Place(None, "/x"), "")})
     assert rows(copy) == after
 
 

@@ -11,9 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fascis.documents.model import Means, NotUnderstood, paths, rewrite
-from fascis.documents.registry import FORMATS, format_of
+from fascis.documents.model import Means, NotUnderstood, paths
+from fascis.documents.registry import kind_named
 from fascis.documents.targets import as_uri, readings
+from tests.documents.opened import TEXTS, read, rewritten
 
 PATHS = [
     "media/weir_01.mov",
@@ -73,32 +74,31 @@ MAKERS = {
 }
 
 
-@pytest.fixture(params=FORMATS, ids=lambda f: f.name)
+@pytest.fixture(params=TEXTS, ids=lambda f: f.name)
 def format(request):
     return request.param
 
 
 def test_every_reference_is_read_where_it_stands(format):
     content = MAKERS[format.name](PATHS)
-    found = format.read(content)
+    found = read(format, content)
     assert [r.means for r in found] == [Means.PATH] * len(PATHS)
     for path, reference in zip(PATHS, found, strict=True):
         start, end = reference.locator
         assert path in paths(format, reference) and content[start:end]
-    assert format_of(b"a." + format.name.encode()) is format and format_of(b"a.mov") is None
+    assert kind_named(b"a." + format.name.encode()) is format and kind_named(b"a.mov") is None
 
 
 def test_a_new_target_stands_there_and_nowhere_else(format):
     content = MAKERS[format.name](PATHS)
-    before = format.read(content)
+    before = read(format, content)
     chosen = before[1]
-    out = rewrite(format, content, {chosen.locator: "media/gathered/salmon.wav"})
+    out = rewritten(format, content, {chosen.locator: "media/gathered/salmon.wav"})
     start, end = chosen.locator
     assert out[:start] == content[:start] and out.endswith(content[end:])
-    assert out[start : len(out) - (len(content) - end)] == format.written(
-        "media/gathered/salmon.wav"
-    )
-    after = format.read(out)
+    new = out[start : len(out) - (len(content) - end)]
+    assert new == format.literal("media/gathered/salmon.wav")
+    after = read(format, out)
     assert paths(format, after[1])[0] == "media/gathered/salmon.wav"
     assert [r.as_written for r in after if r is not after[1]] == [
         r.as_written for r in before if r is not chosen
@@ -107,13 +107,7 @@ def test_a_new_target_stands_there_and_nowhere_else(format):
 
 def test_with_nothing_to_change_nothing_changes(format):
     content = MAKERS[format.name](PATHS)
-    assert rewrite(format, content, {}) == content
-
-
-def test_what_is_no_reference_is_not_replaced(format):
-    content = MAKERS[format.name](PATHS)
-    with pytest.raises(ValueError, match="no reference stands"):
-        rewrite(format, content, {(0, 3): "x"})
+    assert rewritten(format, content, {}) == content
 
 
 @given(
@@ -127,14 +121,14 @@ def test_what_is_no_reference_is_not_replaced(format):
 )
 def test_any_name_survives_a_rewriting(names):
     """Names of any printable characters, in every format that keeps whole text."""
-    for made in FORMATS:
+    for made in TEXTS:
         if made.name == "edl":
             # a comment's text is trimmed; names with blanks at their ends are told, see below
             continue
         content = MAKERS[made.name](["first.mov"] * len(names))
         wanted = ["media/" + n.replace("/", "_").replace("\\", "_") for n in names]
-        targets = {r.locator: w for r, w in zip(made.read(content), wanted, strict=True)}
-        out = made.read(rewrite(made, content, targets))
+        targets = {r.locator: w for r, w in zip(read(made, content), wanted, strict=True)}
+        out = read(made, rewritten(made, content, targets))
         assert [w in paths(made, r) for r, w in zip(out, wanted, strict=True)] == [True] * len(
             wanted
         )
@@ -143,8 +137,8 @@ def test_any_name_survives_a_rewriting(names):
 def test_the_oracle_finds_what_we_wrote(tmp_path):
     """OpenTimelineIO reads the rewritten timeline: the new target, all else as it was."""
     content = timeline(PATHS)
-    format = format_of(b"a.otio")
-    out = rewrite(format, content, {format.read(content)[0].locator: "media/été 01.mov"})
+    format = kind_named(b"a.otio")
+    out = rewritten(format, content, {read(format, content)[0].locator: "media/été 01.mov"})
     old, new = (otio.adapters.read_from_string(c.decode()) for c in (content, out))
     clips = list(zip(old.find_clips(), new.find_clips(), strict=True))
     assert clips[0][1].media_reference.target_url == "media/été 01.mov"
@@ -161,10 +155,10 @@ def test_numbers_order_and_unknown_parts_survive():
         b'  "tracks": [{"OTIO_SCHEMA":"Future.9","target_url":"other"}, {"target_url" '
         b':\t"a\\u0020b.mov", "OTIO_SCHEMA": "ExternalReference.1"}]}'
     )
-    format = format_of(b"a.otio")
-    (reference,) = format.read(raw)
+    format = kind_named(b"a.otio")
+    (reference,) = read(format, raw)
     assert reference.as_written == "a b.mov"
-    assert rewrite(format, raw, {reference.locator: "c.mov"}) == raw.replace(
+    assert rewritten(format, raw, {reference.locator: "c.mov"}) == raw.replace(
         b'"a\\u0020b.mov"', b'"c.mov"'
     )
 
@@ -180,7 +174,7 @@ def test_several_media_references_and_sequences():
     clip.set_media_references(
         {"DEFAULT_MEDIA": otio.schema.ExternalReference("a.mov"), "frames": frames}, "frames"
     )
-    found = format_of(b"a.otio").read(clip.to_json_string().encode())
+    found = read(kind_named(b"a.otio"), clip.to_json_string().encode())
     assert {r.as_written for r in found} == {"a.mov", "file:///stills/"}
     sequence = next(r.sequence for r in found if r.sequence)
     assert sequence.names() == [
@@ -197,13 +191,13 @@ def test_an_edit_list_refers_by_name_where_it_has_no_path():
         b"CLIP NAME: salmon.wav\n"
         b"003  BL       V     C        00:00:00:00 00:00:02:00 01:00:00:00 01:00:02:00\n"
     )
-    found = format_of(b"x.edl").read(content)
+    found = read(kind_named(b"x.edl"), content)
     assert [(r.means, r.as_written) for r in found] == [
         (Means.NAME, "WEIR_01"),
         (Means.NAME, "salmon.wav"),
     ]
-    with pytest.raises(ValueError, match="no reference stands"):  # by name: not rewritten
-        rewrite(format_of(b"x.edl"), content, {found[0].locator: "x"})
+    with pytest.raises(ValueError, match="no path stands"):  # by name: not rewritten
+        rewritten(kind_named(b"x.edl"), content, {found[0].locator: "x"})
 
 
 @pytest.mark.parametrize(
@@ -248,13 +242,13 @@ BOMB = (
 )  # fmt: skip
 def test_bad_input_is_one_clear_sentence(name, content, sentence):
     with pytest.raises(NotUnderstood, match=sentence):
-        format_of(b"a." + name.encode()).read(content)
+        read(kind_named(b"a." + name.encode()), content)
 
 
 @given(st.binary(max_size=300))
 def test_no_bytes_break_a_reader(content):
-    for made in FORMATS:
+    for made in TEXTS:
         try:
-            made.read(content)
+            read(made, content)
         except NotUnderstood as error:
             assert str(error).endswith(".")

@@ -25,8 +25,7 @@ from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt
 from fascis.crossing.status.queue import all_crossings, crossed_away
 from fascis.crossing.status.report import crossing_object, plan_object
 from fascis.documents.catalog import Catalog, copy_of
-from fascis.documents.model import Means, rewrite
-from fascis.documents.registry import FORMATS
+from fascis.documents.model import Means
 from fascis.drives.blocks import parse_blocks
 from fascis.drives.connected import Drives
 from fascis.drives.mounts import parse_mounts
@@ -40,6 +39,7 @@ from fascis.library.unknown import Names, names_files
 from fascis.relink.relinking import acts_of
 from tests.conftest import usual
 from tests.crossing.ways import settled
+from tests.documents.opened import TEXTS, read, rewritten
 from tests.fuzz.mutations import bytes_mutated, database_mutated, json_mutated, lines_mutated
 from tests.library.making import catalog_at, timeline
 
@@ -104,14 +104,14 @@ def fuzzed(name, inputs, mutate, feed, share=1.0):
 
 
 @pytest.mark.parametrize(
-    ("format", "content"), [(f, c) for f, c in zip(FORMATS, (OTIO, EDL, XSPF, M3U), strict=True)]
+    ("format", "content"), [(f, c) for f, c in zip(TEXTS, (OTIO, EDL, XSPF, M3U), strict=True)]
 )
 def test_documents(format, content):
     def feed(content):
-        references = format.read(content)
+        references = read(format, content)
         targets = {r.locator: "/new/place é.mov" for r in references if r.means is Means.PATH}
         if targets:
-            again = format.read(rewrite(format, content, targets, references))
+            again = read(format, rewritten(format, content, targets))
             assert len(again) == len(references)
 
     fuzzed(

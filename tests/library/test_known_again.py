@@ -106,7 +106,7 @@ def test_paths_that_lead_to_where_a_drive_was_are_followed_and_made_right_on_req
     moves = returned_moves(followed.uses, workspace.drives.connected())
     assert [(m.old, m.new) for m in moves] == [(bytes(bench.drives / "heron"), bytes(where))]
     literal = survey_library(workspace, library, literal=True)  # as any other program takes it
-    relinking = literal.relinking(workspace.drives)
+    relinking = literal.relinking(workspace)
     assert relinking.files == 3 and folders_to_look_in(relinking.lost, moves) == [
         where / "Footage/Day 01"
     ]

@@ -11,8 +11,6 @@ from urllib.parse import quote
 import pytest
 
 from fascis.crossing.scope.surveyed import survey_library
-from fascis.documents import registry
-from fascis.library.roles import Role, RoleRule, is_worked_in
 from tests.commands.test_commands import fascis
 from tests.library.making import write
 
@@ -115,14 +113,3 @@ def test_a_library_with_a_document_of_unknown_make_is_never_released_unattended(
     assert {"path": "project.thing", "format": "not understood", "references": 0} in fascis(
         bench, "survey", lib, "--json"
     )[1]["documents"]
-
-
-class Toy:
-    name, extensions, uris = "toy", frozenset(("toy",)), False
-
-
-def test_a_format_that_is_registered_is_a_document_for_everything(monkeypatch):
-    """There is one list of what counts as a document."""
-    assert not is_worked_in(b"cut.toy")
-    monkeypatch.setitem(registry._BY_EXTENSION, b"toy", Toy())
-    assert is_worked_in(b"cut.toy") and RoleRule().of_name(b"cut.toy") is Role.DOCUMENT

@@ -88,7 +88,7 @@ def weir(bench):
 
 def look(bench):
     surveyed = survey_library(bench.workspace, bench.library)
-    relinking = surveyed.relinking(bench.workspace.drives)
+    relinking = surveyed.relinking(bench.workspace)
     return surveyed, relinking, relinking.match(look_in([bench.drives / "inside"]), Contents())
 
 
@@ -328,7 +328,7 @@ def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
 
     def act():
         surveyed = survey_library(workspace, lib)
-        relinking = surveyed.relinking(workspace.drives)
+        relinking = surveyed.relinking(workspace)
         found = relinking.match(look_in([drive]), Contents())
         return acts_of(workspace).apply("id", surveyed.name, lib, 3, relinking.retargets(found))
 

@@ -3,6 +3,7 @@
 Which they are, how long they are, what is known of them, and where they may be.
 """
 
+import io
 import json
 import os
 import sqlite3
@@ -14,9 +15,9 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.places.places import parked_name
 from fascis.crossing.plan.plan import Choices, make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library, with_ties
-from fascis.documents.catalog import Place, move_folders
+from fascis.documents.catalog import move_folders
 from fascis.documents.lines import Edl, M3u8
-from fascis.documents.model import Length, NotUnderstood, rewrite
+from fascis.documents.model import Length, NotUnderstood, Place
 from fascis.documents.otio import Otio
 from fascis.documents.photo_facts import facts_of
 from fascis.documents.xspf import Xspf
@@ -27,6 +28,7 @@ from fascis.library.standing import Standing
 from fascis.relink.lost import lost_of, pattern_of
 from fascis.relink.moves import Move
 from fascis.relink.relinking import also_lost, known_away
+from tests.documents.opened import read, rewritten
 from tests.library.making import catalog_at, picture, timeline, write
 
 
@@ -57,8 +59,8 @@ def test_a_timeline_tells_how_long_its_clips_are_and_where_their_use_begins():
         ("d.mov", span(0, -3), None), ("e.mov", {"duration": {"value": "x", "rate": 1}}, None),
         ("f.mov", span(0, 50), span(900, 5)),
     )  # fmt: skip
-    assert [r.as_written for r in Otio().read(content)] == [f"{n}.mov" for n in "abcdef"]
-    assert Otio().lengths(content) == [
+    assert [r.as_written for r in read(Otio(), content)] == [f"{n}.mov" for n in "abcdef"]
+    assert Otio().lengths(io.BytesIO(content)) == [
         Length(10, 2, 25),
         None,
         Length(2, 0, 25),
@@ -67,8 +69,8 @@ def test_a_timeline_tells_how_long_its_clips_are_and_where_their_use_begins():
         Length(2, 0, 25),
     ]
     with pytest.raises(NotUnderstood):
-        Otio().lengths(b"{")
-    assert [f.lengths(b"") for f in (M3u8(), Edl(), Xspf())] == [[], [], []]
+        Otio().lengths(io.BytesIO(b"{"))
+    assert [f.lengths(io.BytesIO()) for f in (M3u8(), Edl(), Xspf())] == [[], [], []]
 
 
 @pytest.mark.parametrize("format", [Otio(), M3u8(), Edl()])
@@ -80,9 +82,9 @@ def test_a_url_stays_a_url_and_a_path_a_path(format):
         content = "\n".join(texts).encode()
     else:
         content = "\n".join(f"001 AX V C 0 0 0 0\n* SOURCE FILE: {t}" for t in texts).encode()
-    before = format.read(content)
+    before = read(format, content)
     targets = {r.locator: "/new/ä b.mov" for r in before}
-    after = format.read(rewrite(format, content, targets, before, {before[1].locator}))
+    after = read(format, rewritten(format, content, targets, {before[1].locator}))
     assert [r.as_written for r in after] == ["/new/ä b.mov", "file:///new/%C3%A4%20b.mov"]
 
 
@@ -171,7 +173,7 @@ def test_photos_go_without_their_folder_and_a_folder_of_none_goes(tmp_path):
         [(1, 1, "a"), (2, 1, "b")],
         [(1, "x.jpg"), (1, "y.jpg"), (2, "z.jpg")],
     )
-    place = Place(0, None, "/p")
+    place = Place(None, "/p")
     move_folders(path, {}, photos={1: (place, "new", "x2.jpg"), 3: (place, "a", "z.jpg")})
     with closing(sqlite3.connect(path)) as db:
         found = db.execute(
@@ -261,7 +263,7 @@ def test_what_another_system_wrote_is_led_along_when_its_drive_is_known(bench):
         bench.workspace, make_plan(bench.workspace, surveyed, bench.heron, Choices()), decided=True
     )
     crossing.run()
-    (reference,) = Otio().read((crossing.places.target / "cut.otio").read_bytes())
+    (reference,) = read(Otio(), (crossing.places.target / "cut.otio").read_bytes())
     assert reference.as_written == "media/Music/theme.wav"
     assert (crossing.places.target / reference.as_written).read_bytes() == path.read_bytes()
     crossing.close()

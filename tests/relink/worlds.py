@@ -195,7 +195,7 @@ class World:
 
     def match(self, decisions=None):
         surveyed = survey_library(self.bench.workspace, self.bench.library)
-        relinking = surveyed.relinking(self.bench.workspace.drives)
+        relinking = surveyed.relinking(self.bench.workspace)
         index = look_in([self.inside, self.bench.heron])
         more = (decisions,) if decisions else ()
         return relinking.match(index, Contents(), *more)

@@ -119,7 +119,7 @@ class Run:
         surveyed = survey_library(self.bench.workspace, self.world.library)
         if surveyed.survey.folders:
             key = remember(self.bench.workspace, surveyed)
-            relinking = surveyed.relinking(self.bench.workspace.drives)
+            relinking = surveyed.relinking(self.bench.workspace)
             match = relinking.match(look_in([self.world.inside / "Loose renamed"]), Contents())
             changes = relinking.retargets(match)
             if changes:

@@ -11,6 +11,7 @@ import typer
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.copying.verifying import verify as verify_library
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
+from fascis.documents.catalog import ENDING
 from fascis.files.codes import Code
 from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
@@ -20,7 +21,6 @@ from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import strands, totals, totals_by_role
-from fascis.library.uses import LINKS
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -112,7 +112,7 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
                 "references": d.references,
             }
             for d in uses.documents
-            if d.format != LINKS and not d.trouble
+            if d.kind.works and not d.trouble
         ]
         + [
             {"path": shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
@@ -232,8 +232,8 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
     """Makes a photo catalog, or adds folders of photos to one."""
     workspace = from_environment()
     path = Path(file).absolute()
-    if path.suffix.lower() != ".fascat":
-        usage(f"{shown(path.name)} is no name of a catalog; it ends in .fascat.", as_json)
+    if path.suffix.lower() != f".{ENDING}":
+        usage(f"{shown(path.name)} is no name of a catalog; it ends in .{ENDING}.", as_json)
     for folder in folders:
         if not Path(folder).is_dir():
             usage(f"There is no folder {shown(folder)}.", as_json)

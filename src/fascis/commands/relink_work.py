@@ -106,7 +106,7 @@ def _look(
         if not surveyed.survey.folders:
             usage(problem.sentence, as_json)
         say(problem.sentence)
-    relinking = surveyed.relinking(workspace.drives, lambda: control.stopped)
+    relinking = surveyed.relinking(workspace, lambda: control.stopped)
     pairs = [_both(text, relinking.root, as_json) for text in wanted.locate]
     located = {_lost_path(relinking, lost, as_json): found for lost, found in pairs}
     for found in located.values():
@@ -290,7 +290,7 @@ def found_for_copy(
     for folder in folders:
         if not folder.is_dir():
             usage(f"There is no folder {shown(str(folder))} to look in.", as_json)
-    relinking = surveyed.relinking(workspace.drives)
+    relinking = surveyed.relinking(workspace)
     if not relinking.lost:
         return surveyed
     match = relinking.match(look_in(folders), Contents())

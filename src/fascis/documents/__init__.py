@@ -1,4 +1,4 @@
-"""Formats that refer to media: empty until the slice that reads them.
+"""Documents: everything that refers to media, one module a kind, one line a kind in the registry.
 
-Its place in the house is kept.
+Nobody outside knows that a document is text, a database, a link or a sidecar.
 """

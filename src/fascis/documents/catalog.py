@@ -18,14 +18,33 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from fascis.documents.model import NotUnderstood
+from blake3 import blake3
+
+from fascis.documents.model import (
+    KnownBy,
+    Length,
+    Locator,
+    Means,
+    NotUnderstood,
+    OpenDocument,
+    Place,
+    Reference,
+    Remembered,
+    Source,
+    Wanted,
+    Works,
+)
+from fascis.documents.targets import Syntax, Target, readings
 from fascis.files.door import delete_state
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.private import make_private
 
+ENDING = "fascat"
 APPLICATION_ID = 0x46415343  # "FASC"
 VERSION = 1
 JOURNALS = ("", "-wal", "-journal")
+_HEADER = b"SQLite format 3\0"
+_AT = 68  # where the application's id stands in the header (SQLite's file format, 1.3)
 TABLES = {
     "meta": ("key", "value"),
     "place": ("id", "drive_uuid", "path"),
@@ -72,18 +91,6 @@ _WRONG_VALUES = {
     "'null') OR typeof(blake3) NOT IN ('text', 'null') OR typeof(captured_at) NOT IN "
     "('text', 'null')",
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """A top folder of a catalog.
-
-    Its path from the drive's root, or absolute where no drive is named.
-    """
-
-    id: int
-    drive_uuid: str | None
-    path: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -215,11 +222,10 @@ class Catalog:
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
 
-    def places(self) -> list[Place]:
-        """Its top folders."""
-        return [
-            Place(*row) for row in self._rows("SELECT id, drive_uuid, path FROM place ORDER BY id")
-        ]
+    def places(self) -> dict[int, Place]:
+        """Its top folders, by their ids."""
+        rows = self._rows("SELECT id, drive_uuid, path FROM place ORDER BY id")
+        return {id: Place(uuid, path) for id, uuid, path in rows}
 
     def folders(self) -> Iterator[tuple[int, int, str]]:
         """``(id, place's id, path below it)`` of every folder."""
@@ -234,6 +240,13 @@ class Catalog:
         )
         for id, place, folder, path, name, *known in rows:
             yield Photo(id, place, folder, f"{path}/{name}" if path else name, *known)
+
+    def where(self) -> Iterator[tuple[int, int, str | None, str, str, str]]:
+        """``(photo's id, folder's id, drive, place's path, folder's path, name)``, by id."""
+        yield from self._rows(
+            "SELECT p.id, f.id, l.drive_uuid, l.path, f.path, p.file_name FROM photo p "
+            "JOIN folder f ON f.id = p.folder_id JOIN place l ON l.id = f.place_id ORDER BY p.id"
+        )
 
     def preview(self, photo: int) -> bytes | None:
         """The small picture of a photo that the catalog keeps, as JPEG; None where it has none."""
@@ -265,8 +278,7 @@ def move_folders(
     Nothing else changes.
 
     Args:
-        moves: folder id → the place it is in from now on, whose ``id`` does not matter, and its
-            path below that.
+        moves: folder id → the place it is in from now on, and its path below that.
         name: what the catalog calls itself from now on; None to keep it.
         photos: photo id → place, path of its folder and file name from now on, for those that go
             without their folder.
@@ -347,3 +359,142 @@ def _move_folders(
         db.execute("DELETE FROM place WHERE id NOT IN (SELECT place_id FROM folder)")
         db.execute("COMMIT")
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+
+# -- as a kind of document -------------------------------------------------------------------------
+
+Moves = dict[int, tuple[Place, str]]
+Photos = dict[int, tuple[Place, str, str]]
+
+
+class PhotoCatalog(Works):
+    """The kind ``.fascat``. Its references' locators are ``(table, id)``."""
+
+    name = ENDING
+    extensions = frozenset((ENDING,))
+    journals: tuple[bytes, ...] = (b"-wal", b"-journal", b"-shm")
+    syntax = Syntax.EXACT
+    known_by = KnownBy.LOOK
+    library = "photo catalog"
+
+    def recognises(self, head: bytes) -> bool:
+        """By the application's id in the header of the database."""
+        id = int.from_bytes(head[_AT : _AT + 4], "big")
+        return head.startswith(_HEADER) and id == APPLICATION_ID
+
+    def open(self, source: Source) -> OpenDocument:
+        """Opens a private copy of it."""
+        return OpenCatalog(source)
+
+    def readings(self, as_written: str) -> list[Target]:
+        """As it is."""
+        return readings(as_written, Syntax.EXACT)
+
+    def spellings(self, target: str) -> Iterator[str]:
+        """As it is."""
+        yield target
+
+
+class OpenCatalog:
+    """A catalog as an open document: its folders first, then its photos.
+
+    It is copied when its content is first asked for.
+    """
+
+    def __init__(self, source: Source) -> None:
+        self.seen = source.look()
+        self._source = source
+        self._opened: Catalog | None = None
+        self._copy: Path | None = None
+
+    def __enter__(self) -> OpenCatalog:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._opened is not None:
+            self._opened.close()
+
+    @property
+    def _catalog(self) -> Catalog:
+        if self._opened is None:
+            self._copy = self._copy or self._source.private_copy()
+            self._opened = Catalog(self._copy)
+        return self._opened
+
+    def references(self) -> Iterator[Reference]:
+        """Every folder, then every photo."""
+        places = self._catalog.places()
+        for id, place_id, path in self._catalog.folders():
+            yield Reference(("folder", id), path, Means.FOLDER, place=places.get(place_id))
+        for photo in self._catalog.photos():
+            yield Reference(
+                ("photo", photo.id),
+                photo.path,
+                Means.BELOW,
+                place=places.get(photo.place_id),
+                within=("folder", photo.folder_id),
+                number=photo.id,
+                last=Remembered(
+                    photo.size or 0,
+                    photo.mtime_ns or 0,
+                    _digest(photo.blake3),
+                    photo.captured_at or "",
+                ),
+            )
+
+    def lengths(self) -> list[Length | None]:
+        """None: a photo has none."""
+        return []
+
+    def picture(self, number: int) -> bytes | None:
+        """The small picture of a photo."""
+        return self._catalog.preview(number)
+
+    def retargeted(self, wanted: Wanted, title: str | None = None) -> Path | None:
+        """Folders and photos in other places; no other row of the catalog changes."""
+        moves: Moves = {}
+        photos: Photos = {}
+        for number, reference in enumerate(self.references()):
+            change = wanted(number, reference)
+            if change is None:
+                continue
+            assert change.place is not None
+            table, id = row_of(reference.locator)
+            if table == "folder":
+                moves[id] = change.place, change.target
+            else:
+                folder, _, name = change.target.rpartition("/")
+                photos[id] = change.place, folder, name
+        if not moves and not photos and title is None:
+            return None
+        expected = self._where_photos_are(moves, photos)
+        self._catalog.close()
+        self._opened = None
+        assert self._copy is not None
+        move_folders(self._copy, moves, title, photos)
+        if self._where_photos_are({}, {}) != expected:
+            raise NotUnderstood("It was not read back as it was written; the catalog is as it was.")
+        return self._copy
+
+    def _where_photos_are(self, moves: Moves, photos: Photos) -> bytes:
+        """One digest of where every photo is, once some were moved."""
+        hasher = blake3()
+        for id, folder, uuid, top, path, name in self._catalog.where():
+            place, path = moves.get(folder, (Place(uuid, top), path))
+            place, path, name = photos.get(id, (place, path, name))
+            hasher.update(repr((id, place.drive_uuid, place.path, path, name)).encode())
+        return hasher.digest()
+
+
+def row_of(locator: Locator) -> tuple[str, int]:
+    """The table and the id that a locator of a catalog is."""
+    assert isinstance(locator, tuple)
+    table, id = locator
+    return table, id
+
+
+def _digest(text: str | None) -> bytes:
+    try:
+        return bytes.fromhex(text or "")
+    except ValueError:
+        return b""

@@ -5,11 +5,14 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
+from typing import BinaryIO
 
-from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference
+from fascis.documents.model import Change, Means, NotUnderstood, Reference
 from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
+from fascis.documents.text import TextKind
 
-_LINE = re.compile(rb"[^\r\n]*")
+_CHUNK = 1 << 20
+_LINE = re.compile(rb"[^\r\n]+")
 _EVENT = re.compile(
     rb"\s*\d{3,6}\s+(\S+)\s+(?:[AVNB]\S*|NONE)\s+(?:C|D|W\d{3}|K\w*)\s", re.IGNORECASE
 )
@@ -19,28 +22,35 @@ _COMMENT = re.compile(
 _BLANK_REELS = frozenset((b"BL", b"AX"))  # black, and "auxiliary": a reel that says nothing
 
 
-def _lines(content: bytes, what: str) -> Iterator[tuple[int, bytes]]:
-    if len(content) > LARGEST:
-        raise NotUnderstood(f"It is {len(content)} bytes long, too large for {what}.")
-    if b"\0" in content:
-        at = content.index(b"\0")
-        raise NotUnderstood(f"It is no text: byte {at} is zero.", at)
-    for found in _LINE.finditer(content):
-        if found.group():
-            yield found.start(), found.group()
+def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
+    """Every line that has something in it, and the byte it begins at."""
+    at, rest = 0, b""
+    while chunk := stream.read(_CHUNK):
+        if b"\0" in chunk:
+            zero = at + len(rest) + chunk.index(b"\0")
+            raise NotUnderstood(f"It is no text: byte {zero} is zero.", zero)
+        text = rest + chunk
+        end = max(text.rfind(b"\n"), text.rfind(b"\r")) + 1
+        for found in _LINE.finditer(text, 0, end):
+            yield at + found.start(), found.group()
+        at, rest = at + end, text[end:]
+    if rest:
+        yield at, rest
 
 
-class M3u8:
+class M3u8(TextKind):
     """The format ``.m3u8``: a path or URI a line; lines that begin with ``#`` are comments."""
 
     name = "m3u8"
     extensions = frozenset(("m3u8",))
-    uris = False
 
-    def read(self, content: bytes) -> list[Reference]:
+    def recognises(self, head: bytes) -> bool:
+        """By the tag that the first line of such a list is, where it has one."""
+        return head.removeprefix(b"\xef\xbb\xbf").startswith(b"#EXTM3U")
+
+    def read(self, stream: BinaryIO) -> Iterator[Reference]:
         """Every line that is no comment."""
-        found = []
-        for at, line in _lines(content, "a playlist"):
+        for at, line in _lines(stream):
             if at == 0 and line.startswith(b"\xef\xbb\xbf"):
                 at, line = 3, line[3:]
             text = line.strip()
@@ -49,12 +59,7 @@ class M3u8:
             start = at + line.index(text)
             target = os.fsdecode(text)
             means = Means.ELSEWHERE if is_elsewhere(target) else Means.PATH
-            found.append(Reference((start, start + len(text)), target, means))
-        return found
-
-    def written(self, target: str, url: bool = False) -> bytes:
-        """The path as it is where it can stand in a line, else as a URI."""
-        return self.literal(target if not url and self.can_be_plain(target) else as_uri(target))
+            yield Reference((start, start + len(text)), target, means)
 
     def literal(self, text: str) -> bytes:
         """The text of a line."""
@@ -64,45 +69,44 @@ class M3u8:
         """True for a path that is no comment and reads back as itself."""
         return can_be_text(target) and not target.startswith("#")
 
-    def lengths(self, content: bytes) -> list[Length | None]:
-        """None is told: the seconds of a playlist are rounded as somebody liked."""
-        return []
 
-
-class Edl:
+class Edl(TextKind):
     """The format ``.edl``, CMX 3600: refers by reel, clip name, and the path of a source file."""
 
     name = "edl"
     extensions = frozenset(("edl",))
-    uris = False
 
-    def read(self, content: bytes) -> list[Reference]:
+    def recognises(self, head: bytes) -> bool:
+        """By an event with its reel, track and transition."""
+        return b"\0" not in head and any(_EVENT.match(line) for line in head.splitlines())
+
+    def read(self, stream: BinaryIO) -> Iterator[Reference]:
         """For every event its source file and clip names.
 
         Its reel only where nothing else names its media.
         """
-        found: list[Reference] = []
         reel: Reference | None = None
         events, named = 0, True
-        for at, line in _lines(content, "an edit list"):
+        for at, line in _lines(stream):
             if event := _EVENT.match(line):
                 if reel and not named:
-                    found.append(reel)
+                    yield reel
                 events, named = events + 1, False
                 reel = None if event[1].upper() in _BLANK_REELS else _by(Means.NAME, at, event, 1)
             elif (comment := _COMMENT.match(line)) and comment[2]:
                 named = True
                 path = comment[1].upper() == b"SOURCE FILE"
-                found.append(_by(Means.PATH if path else Means.NAME, at, comment, 2))
+                yield _by(Means.PATH if path else Means.NAME, at, comment, 2)
         if reel and not named:
-            found.append(reel)
+            yield reel
         if not events:
             raise NotUnderstood("It has no event of a CMX 3600 edit list.")
-        return found
 
-    def written(self, target: str, url: bool = False) -> bytes:
+    def written(self, change: Change) -> bytes:
         """The path as it is, or as a URI where it was one."""
-        return self.literal(as_uri(target) if url else target)
+        if change.text is not None:
+            return self.literal(change.text)
+        return self.literal(as_uri(change.target) if change.as_url else change.target)
 
     def literal(self, text: str) -> bytes:
         """The text after the colon."""
@@ -111,10 +115,6 @@ class Edl:
     def can_be_plain(self, target: str) -> bool:
         """True for all but what would end the line, or lose a space at its ends."""
         return target == target.strip() and not any(c in target for c in "\r\n")
-
-    def lengths(self, content: bytes) -> list[Length | None]:
-        """None is told: an edit list has in and out points, not how long a file is."""
-        return []
 
 
 def _by(means: Means, at: int, found: re.Match[bytes], group: int) -> Reference:

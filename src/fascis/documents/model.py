@@ -1,17 +1,28 @@
-"""What every format of document gives: the references in it, and exactly where each stands."""
+"""What every kind of document gives: its references, where each stands, and how it is written anew.
+
+A kind recognises its documents by their content; how a name ends is a hint only. An open document
+tells its references as a stream, each with a locator that only its kind understands. Whoever wants
+a reference to lead elsewhere says so reference by reference; what comes out was read again, and
+says what was asked for, and nothing else.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Container, Mapping
+import os
+from collections.abc import Callable, Collection, Hashable, Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from enum import StrEnum
-from types import MappingProxyType
-from typing import Protocol
+from enum import Enum, StrEnum
+from pathlib import Path
+from typing import BinaryIO, Protocol
 
-from fascis.documents.targets import readings
+from fascis.documents.targets import Syntax, Target
 from fascis.files.errors import FascisError
 
 LARGEST = 1 << 29  # bytes; a document beyond that is not read
+HEAD = 1 << 16  # bytes by which a document is recognised
+
+Locator = Hashable  # where a reference stands; only its kind understands it
 
 
 class NotUnderstood(FascisError):
@@ -33,7 +44,16 @@ class Means(StrEnum):
 
     PATH = "path"  # by a path or a file URL
     NAME = "name"  # by a bare name, to be found in the library
+    BELOW = "below"  # by a path below a top folder of a drive
+    FOLDER = "folder"  # a folder below a top folder, in which other references are
     ELSEWHERE = "elsewhere"  # by a URL that is no file: nothing that could be gathered
+
+
+class KnownBy(Enum):
+    """What tells that a document is the same and unchanged since it was read."""
+
+    DIGEST = "digest"
+    LOOK = "look"  # size, time and inode: it is too large, or too lively, to be read for that
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,21 +77,76 @@ class Sequence:
 
 
 @dataclass(frozen=True, slots=True)
+class Place:
+    """A top folder of a document.
+
+    Its path from the drive's root, or absolute where no drive is named.
+    """
+
+    drive_uuid: str | None
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class Remembered:
+    """What a document remembers of a file: size in bytes, time in ns, digest, capture time.
+
+    0 and nothing stand for what it does not know.
+    """
+
+    size: int = 0
+    mtime_ns: int = 0
+    digest: bytes = b""
+    captured_at: str = ""
+
+
+NOTHING = Remembered()
+
+
+@dataclass(frozen=True, slots=True)
 class Reference:
     """One mention of media in a document.
 
     Attributes:
-        locator: ``(start, end)`` in the document's bytes of what would be replaced, and of nothing
-            else.
+        locator: what of the document would be replaced, and nothing else.
         as_written: the target as the document has it, its escapes undone.
         means: how it names its media.
         sequence: the files in the folder that the target names, for a sequence of pictures.
+        place: the top folder from which its path counts, for one below such.
+        within: the locator of the folder that it is in, for one that goes where that goes.
+        number: by which it is known again, where its position in the document is not its number.
+        last: what the document remembers of the file.
     """
 
-    locator: tuple[int, int]
+    locator: Locator
     as_written: str
     means: Means = Means.PATH
     sequence: Sequence | None = None
+    place: Place | None = None
+    within: Locator = None
+    number: int | None = None
+    last: Remembered = NOTHING
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What a reference says from now on.
+
+    Attributes:
+        target: the path, relative to the document or absolute; below ``place`` where there is one.
+        text: how it is spelled, to the letter, where that matters.
+        as_url: it is written as a URL, though it could stand as a path.
+        place: the top folder from which the path counts, for a reference below such.
+    """
+
+    target: str
+    text: str | None = None
+    as_url: bool = False
+    place: Place | None = None
+
+
+Wanted = Callable[[int, Reference], Change | None]
+"""Asked for every reference, in order, with its number: what it says from now on; None to stay."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,106 +161,157 @@ class Length:
     rate: float = 0.0
 
 
-class DocumentFormat(Protocol):
-    """One format. A new one is one new module and one line in the registry."""
+class Source(Protocol):
+    """Where a document lies, with what lies beside it. Nothing is ever opened there for writing."""
 
     @property
-    def name(self) -> str:
-        """What it is called in the survey."""
+    def size(self) -> int:
+        """In bytes."""
 
-    @property
-    def extensions(self) -> frozenset[str]:
-        """File name extensions, in lower case and without the dot."""
-
-    @property
-    def uris(self) -> bool:
-        """True when its targets are URI references by its standard.
-
-        Else a path may stand as it is.
-        """
-
-    def read(self, content: bytes) -> list[Reference]:
-        """All references, in the order of the document.
+    def head(self) -> bytes:
+        """Its first bytes, at most ``HEAD``.
 
         Raises:
-            NotUnderstood: it is damaged, hostile, or another format.
+            EnvironmentTrouble: it cannot be read.
         """
 
-    def written(self, target: str, url: bool = False) -> bytes:
-        """A path as it stands in a document of this format, with all that its locator spans.
+    def stream(self) -> AbstractContextManager[BinaryIO]:
+        """Its bytes from the first on; may be asked for again.
+
+        Raises:
+            EnvironmentTrouble: it cannot be read.
+        """
+
+    def look(self) -> bytes:
+        """What tells that it is the same and unchanged; nothing for one that is not there."""
+
+    def private_copy(self) -> Path:
+        """A copy with its journals, for this program alone, which goes with the source.
+
+        Raises:
+            EnvironmentTrouble: it cannot be read, or keeps changing.
+        """
+
+    def private_folder(self) -> Path:
+        """An empty folder for this program alone, which goes with the source."""
+
+    def link_target(self) -> bytes:
+        """What a link says."""
+
+
+class OpenDocument(AbstractContextManager["OpenDocument"], Protocol):
+    """A document that is open for reading."""
+
+    @property
+    def seen(self) -> bytes:
+        """What it was when it was read, by its kind's ``known_by``."""
+
+    def references(self) -> Iterator[Reference]:
+        """All references, in the order of the document; may be asked for again.
+
+        Raises:
+            NotUnderstood: it is damaged, hostile, or of another kind.
+        """
+
+    def lengths(self) -> list[Length | None]:
+        """How long the media of each reference is; empty where the kind tells of none."""
+
+    def picture(self, number: int) -> bytes | None:
+        """The small picture that it keeps of what a reference leads to, as JPEG."""
+
+    def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
+        """The document with some references leading elsewhere, proven by reading it again.
+
+        A file is in the source's private folder. None when nothing changes.
 
         Args:
-            url: as a URI, though it could stand as a path.
-        """
+            wanted: asked for every reference.
+            title: what the document calls itself from now on, for kinds that have such a thing.
 
-    def literal(self, text: str) -> bytes:
-        """A target's text exactly so, as it stands in a document of this format."""
-
-    def can_be_plain(self, target: str) -> bool:
-        """True when a path can stand in a document of this format as it is, not as a URI."""
-
-    def lengths(self, content: bytes) -> list[Length | None]:
-        """What :meth:`read` gives, in its order, as lengths.
-
-        Empty where the format tells of none.
+        Raises:
+            NotUnderstood: it cannot be read, before or after; the document is as it was.
         """
 
 
-def rewrite(
-    format: DocumentFormat,
-    content: bytes,
-    targets: dict[tuple[int, int], str],
-    before: list[Reference] | None = None,
-    urls: Container[tuple[int, int]] = (),
-    texts: Mapping[tuple[int, int], str] = MappingProxyType({}),
-) -> bytes:
-    """The document with some targets replaced, by their locators, and every other byte as it was.
+class DocumentKind(Protocol):
+    """One kind of document. A new one is one new module and one line in the registry."""
 
-    What comes out is read again: the same references, with the new targets where they were asked
-    for and nowhere else.
+    name: str
+    """What it is called in the survey."""
 
-    Args:
-        before: what the format read in the same bytes, where that is known already.
-        urls: the locators whose targets are written as URIs, as they were.
-        texts: how some of the targets are spelled, to the letter.
+    extensions: frozenset[str]
+    """How its names end, in lower case and without the dot."""
 
-    Raises:
-        NotUnderstood: the document cannot be read, before or after.
-        ValueError: a locator is not one of its references, or two overlap.
-    """
-    if before is None:
-        before = format.read(content)
-    unknown = targets.keys() - {r.locator for r in before if r.means is Means.PATH}
-    if unknown:
-        raise ValueError(f"no reference stands at {sorted(unknown)}")
-    parts, at = [], 0
-    for (start, end), target in sorted(targets.items()):
-        if start < at:
-            raise ValueError(f"two references overlap at byte {start}")
-        text = texts.get((start, end))
-        new = format.written(target, (start, end) in urls) if text is None else format.literal(text)
-        parts += [content[at:start], new]
-        at = end
-    out = b"".join([*parts, content[at:]])
-    after = format.read(out)
-    same = len(before) == len(after) and all(
-        targets[b.locator] in paths(format, a)
-        if b.locator in targets
-        else a.as_written == b.as_written
-        for b, a in zip(before, after, strict=True)
-    )
-    if not same:
-        raise NotUnderstood(
-            "A target cannot be written so that it is read back the same; nothing was changed."
-        )
-    return out
+    journals: tuple[bytes, ...]
+    """How files end that lie beside it and are part of it."""
+
+    syntax: Syntax
+    """How its targets are written."""
+
+    known_by: KnownBy
+    """What tells that a document was not changed."""
+
+    is_file: bool
+    """False where the entry of a folder is the document, and no file: a link."""
+
+    works: bool
+    """True where a person's work is in it; what a library consists of are such documents."""
+
+    companion: bool
+    """True where it belongs to the files beside it that have its name, and goes where they go."""
+
+    library: str
+    """What a library is called that has such a document."""
+
+    def recognises(self, head: bytes) -> bool:
+        """True when the first bytes (at most ``HEAD``) are of such a document and of no other."""
+
+    def open(self, source: Source) -> OpenDocument:
+        """Opens a document.
+
+        Raises:
+            NotUnderstood: it is damaged, hostile, or of another kind.
+            EnvironmentTrouble: it cannot be read.
+        """
+
+    def readings(self, as_written: str) -> list[Target]:
+        """The ways to read a target, the likeliest first; empty when it names no file."""
+
+    def spellings(self, target: str) -> Iterator[str]:
+        """The ways to write a path so that it is read back, the usual one first."""
+
+    def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
+        """Of a companion: which of the names in one folder are such, and whom each belongs to."""
 
 
-def paths(format: DocumentFormat, reference: Reference) -> list[str]:
+def paths(kind: DocumentKind, reference: Reference) -> list[str]:
     """The paths that a reference may mean, the likeliest first.
 
     Empty when it names no file by a path.
     """
     if reference.means is not Means.PATH:
         return []
-    return [way.path for way in readings(reference.as_written, format.uris)]
+    return [way.path for way in kind.readings(reference.as_written)]
+
+
+def names_of(reference: Reference) -> list[bytes]:
+    """The names within a reference's target: of its frames, or one empty one."""
+    if reference.sequence is None:
+        return [b""]
+    return [os.fsencode(name) for name in reference.sequence.names()]
+
+
+class Works:
+    """What kinds have in common in which a person works: projects, timelines, catalogs."""
+
+    journals: tuple[bytes, ...] = ()
+    syntax = Syntax.TEXT
+    known_by = KnownBy.DIGEST
+    is_file = True
+    works = True
+    companion = False
+    library = "editing library"
+
+    def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
+        """None: it stands for itself."""
+        return {}

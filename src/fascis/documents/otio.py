@@ -1,52 +1,72 @@
 """Timelines in OpenTimelineIO JSON (file format specification of OpenTimelineIO).
 
 Read with the standard ``json``; where a target stands is found in the bytes: outside a string, the
-bytes ``"target_url"``
-can be a key only. Nothing is ever written back from what ``json`` made of it.
+bytes ``"target_url"`` can be a key only. Nothing is ever written back from what ``json`` made of
+it. Of what ``json`` makes, each object is dropped as soon as it is closed, but for the few figures
+that references need: so the document itself is all that its reading takes of memory.
 """
 
 from __future__ import annotations
 
+import codecs
 import json
 import re
+from array import array
 from collections.abc import Iterator
-from typing import Any
+from collections.abc import Sequence as PySequence
+from dataclasses import dataclass
+from typing import Any, BinaryIO
 
-from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference, Sequence
-from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
+from fascis.documents.model import Length, Means, NotUnderstood, Reference, Sequence
+from fascis.documents.targets import can_be_text, is_elsewhere
+from fascis.documents.text import SMALL, TextKind
 
-_KEYS = ("target_url", "target_url_base")
+_KEYS = frozenset(("target_url", "target_url_base"))
+_FIGURES = frozenset(
+    (
+        "OTIO_SCHEMA",
+        "available_range",
+        "duration",
+        "frame_step",
+        "frame_zero_padding",
+        "name_prefix",
+        "name_suffix",
+        "rate",
+        "start_frame",
+        "start_time",
+        "target_url",
+        "target_url_base",
+        "value",
+    )
+)
 _KEY = re.compile(rb'"(target_url|target_url_base)"[ \t\r\n]*:[ \t\r\n]*')
 _STRING = re.compile(rb'"(?:[^"\\]|\\.)*"', re.DOTALL)
 _MOST_FRAMES = 10_000_000
+_CHUNK = 1 << 20
+_MARK = codecs.BOM_UTF8.decode("latin-1")
+_BYTE_ESCAPED = re.compile(rb"\\u00[89A-Fa-f]")
+_RAW = re.compile("[\x80-\xff]+")
+
+Pairs = list[tuple[str, Any]]
 
 
-class Otio:
+class Otio(TextKind):
     """The format ``.otio``."""
 
     name = "otio"
     extensions = frozenset(("otio",))
-    uris = False
 
-    def read(self, content: bytes) -> list[Reference]:
+    def recognises(self, head: bytes) -> bool:
+        """By the schema that every object of it names."""
+        text = head.removeprefix(codecs.BOM_UTF8).lstrip()
+        return text.startswith(b"{") and b'"OTIO_SCHEMA"' in head
+
+    def read(self, stream: BinaryIO) -> Iterator[Reference]:
         """References of ``ExternalReference`` and ``ImageSequenceReference``, at any depth."""
-        tree = _parse(content)
-        spans = list(_spans(content))
-        mentions = list(_mentions(tree))
-        if len(spans) != len(mentions):
-            raise NotUnderstood(
-                "The same name stands twice in one object of this timeline; which one counts is "
-                "not known."
-            )
-        return [
-            _reference(span, mention, key)
-            for span, (key, mention) in zip(spans, mentions, strict=True)
-            if span and _is_reference(key, mention)
-        ]
-
-    def written(self, target: str, url: bool = False) -> bytes:
-        """A JSON string: the path as it is where it can be text, else as a URI reference."""
-        return self.literal(target if not url and self.can_be_plain(target) else as_uri(target))
+        for span, mention in _mentions(stream):
+            if mention.text is not None:
+                means = Means.ELSEWHERE if is_elsewhere(mention.text) else Means.PATH
+                yield Reference(span, mention.text, means, mention.sequence)
 
     def literal(self, text: str) -> bytes:
         """A JSON string."""
@@ -56,26 +76,58 @@ class Otio:
         """True for a path that reads back as itself."""
         return can_be_text(target)
 
-    def lengths(self, content: bytes) -> list[Length | None]:
+    def lengths(self, stream: BinaryIO) -> list[Length | None]:
         """From each reference's ``available_range``.
 
         Where its use begins from the ``source_range`` of its clip.
         """
-        tree = _parse(content)
-        spans = _spans(content)
-        used = _used_ranges(tree)
-        return [
-            _length(mention, used.get(id(mention)))
-            for span, (key, mention) in zip(spans, _mentions(tree), strict=True)
-            if span and _is_reference(key, mention)
-        ]
+        return [mention.length for _, mention in _mentions(stream) if mention.text is not None]
 
 
-def _parse(content: bytes) -> Any:
-    if len(content) > LARGEST:
-        raise NotUnderstood(f"It is {len(content)} bytes long, too large for a timeline.")
+@dataclass(slots=True)
+class _Mention:
+    """One of the keys in an object.
+
+    Attributes:
+        text: what it says; None where it is no reference.
+        available: the ``available_range`` beside it, until its clip is closed.
+    """
+
+    text: str | None = None
+    sequence: Sequence | None = None
+    available: Any = None
+    length: Length | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    """What is kept of an object that has the keys in it, or below it.
+
+    Of the mentions ``own`` are those of the object itself, ``direct`` those of its members,
+    ``all`` every one in the order of the text.
+    """
+
+    schema: Any
+    own: PySequence[_Mention]
+    direct: PySequence[_Mention]
+    all: PySequence[_Mention]
+
+
+def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
+    """Every one of the keys whose value is a string, with where that stands."""
+    content = stream.read()
+    starts, ends = _spans(content)
     try:
-        tree = json.loads(content.decode("utf-8-sig"))
+        # A letter of a large text takes one byte, not the four of its widest: of what is needed
+        # the bytes are made letters again. An escape that looks like such a byte forbids it.
+        if len(content) > SMALL and not _BYTE_ESCAPED.search(content):
+            _check_utf8(content)
+            text, hook = content.decode("latin-1").removeprefix(_MARK), _exactly
+        else:
+            text, hook = content.decode("utf-8-sig"), _closed
+        del content
+        tree = json.loads(text, object_pairs_hook=hook)
+        del text
     except UnicodeDecodeError as error:
         raise NotUnderstood(f"It is not UTF-8 at byte {error.start}.", error.start) from error
     except json.JSONDecodeError as error:
@@ -86,13 +138,20 @@ def _parse(content: bytes) -> Any:
         raise NotUnderstood("It is nested too deep to be a timeline.") from error
     except ValueError as error:  # a number of thousands of digits
         raise NotUnderstood(f"It holds a number that is none of a timeline ({error}).") from error
-    if not isinstance(tree, dict) or not isinstance(tree.get("OTIO_SCHEMA"), str):
+    schema = tree.get("OTIO_SCHEMA") if isinstance(tree, dict) else getattr(tree, "schema", None)
+    if not isinstance(schema, str):
         raise NotUnderstood("It is JSON, but no timeline: it has no OTIO_SCHEMA.")
-    return tree
+    found = tree.all if isinstance(tree, _Kept) else ()
+    if len(starts) != len(found):
+        raise _twice()
+    for start, end, mention in zip(starts, ends, found, strict=True):
+        if start >= 0:
+            yield (start, end), mention
 
 
-def _spans(content: bytes) -> Iterator[tuple[int, int] | None]:
-    """Where the values of the keys stand, in order; None for a value that is no string."""
+def _spans(content: bytes) -> tuple[array[int], array[int]]:
+    """Where the values of the keys begin and end, in order; -1 for a value that is no string."""
+    starts, ends = array("q"), array("q")
     for found in _KEY.finditer(content):
         before = found.start() - 1
         while before >= 0 and content[before] == 0x5C:
@@ -100,42 +159,112 @@ def _spans(content: bytes) -> Iterator[tuple[int, int] | None]:
         if (found.start() - 1 - before) % 2:
             continue  # the quote is escaped: this is inside a string
         value = _STRING.match(content, found.end())
-        yield value.span() if value else None
+        starts.append(value.start() if value else -1)
+        ends.append(value.end() if value else -1)
+    return starts, ends
 
 
-def _mentions(tree: Any) -> Iterator[tuple[str, dict[str, Any]]]:
-    """``(key, object)`` for every such key of every object, in the order of the text."""
-    stack: list[Iterator[Any]] = [iter((tree,))]
-    while stack:
-        for value in stack[-1]:
-            if isinstance(value, dict):
-                stack.append(
-                    _members(value) if any(k in value for k in _KEYS) else iter(value.values())
-                )
-                break
-            if isinstance(value, list):
-                stack.append(iter(value))
-                break
-            if isinstance(value, _Found):
-                yield value.key, value.object
-        else:
-            stack.pop()
+def _twice() -> NotUnderstood:
+    return NotUnderstood(
+        "The same name stands twice in one object of this timeline; which one counts is not known."
+    )
 
 
-class _Found:
-    """Marks, among an object's values, that one of the keys stood here."""
+def _check_utf8(content: bytes) -> None:
+    """Raises ``UnicodeDecodeError`` where it is not UTF-8, as decoding it at once would."""
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    at = 0
+    with memoryview(content) as view:
+        try:
+            while at < len(view):
+                decoder.decode(view[at : at + _CHUNK], at + _CHUNK >= len(view))
+                at += _CHUNK
+        except UnicodeDecodeError as error:
+            start = max(at + error.start, 0)
+            raise UnicodeDecodeError("utf-8", b"", start, start + 1, error.reason) from error
 
-    __slots__ = ("key", "object")
 
-    def __init__(self, key: str, object: dict[str, Any]) -> None:
-        self.key, self.object = key, object
+def _closed(pairs: Pairs) -> _Kept | dict[str, Any] | None:
+    """What is kept of an object when its end is read: all that is kept below it, or its figures.
 
-
-def _members(object: dict[str, Any]) -> Iterator[Any]:
-    for key, value in object.items():
+    Raises:
+        NotUnderstood: the same name stands twice in it, and which one counts is not known.
+    """
+    for key, value in pairs:
+        if key in _KEYS or isinstance(value, _Kept) or (isinstance(value, list) and value):
+            break
+    else:
+        return {k: v for k, v in pairs if k in _FIGURES} or None
+    own: list[_Mention] = []
+    direct: list[_Mention] = []
+    every: list[_Mention] = []
+    for key, value in pairs:
         if key in _KEYS:
-            yield _Found(key, object)
+            mention = _mention(key, pairs)
+            own.append(mention)
+            every.append(mention)
+        if isinstance(value, _Kept):
+            direct += value.own
+        for inner in _kept_in(value):
+            every += inner.all
+    if not every:
+        return {k: _no_list(v) for k, v in pairs if k in _FIGURES} or None
+    members = dict(pairs)
+    if len(members) != len(pairs):
+        raise _twice()
+    one, several = members.get("media_reference"), members.get("media_references")
+    for mention in (
+        *(one.own if isinstance(one, _Kept) else ()),
+        *(several.direct if isinstance(several, _Kept) else ()),
+    ):
+        mention.length = _length(mention.available, members.get("source_range"))
+        mention.available = None
+    return _Kept(members.get("OTIO_SCHEMA"), own or (), direct or (), every)
+
+
+def _mention(key: str, pairs: Pairs) -> _Mention:
+    """What one of the keys says in its object."""
+    object = {k: _no_list(v) for k, v in pairs if k in _FIGURES}
+    text = object[key]
+    if not _is_reference(key, object) or not isinstance(text, str):
+        return _Mention()
+    sequence = _sequence(object) if key == "target_url_base" else None
+    available = object.get("available_range")
+    return _Mention(text, sequence, available, _length(available, None))
+
+
+def _exactly(pairs: Pairs) -> _Kept | dict[str, Any] | None:
+    """The same for a large text, of which letters that are not ASCII are the bytes they were.
+
+    Of an object that is none of this format's nothing is kept.
+    """
+    exact = [(k, _exact(v) if isinstance(v, str) and k in _FIGURES else v) for k, v in pairs]
+    closed = _closed(exact)
+    if isinstance(closed, dict) and "OTIO_SCHEMA" not in closed:
+        return None
+    return closed
+
+
+def _exact(text: str) -> str:
+    return text if text.isascii() else _RAW.sub(_as_utf8, text)
+
+
+def _as_utf8(raw: re.Match[str]) -> str:
+    return raw[0].encode("latin-1").decode("utf-8")
+
+
+def _no_list(value: Any) -> Any:
+    """No figure is a list: what is kept of one is that it was one."""
+    return [] if isinstance(value, list) else value
+
+
+def _kept_in(value: Any) -> Iterator[_Kept]:
+    """What is kept of a value: of an object itself, of a list what is kept in it."""
+    if isinstance(value, _Kept):
         yield value
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _kept_in(inner)
 
 
 def _is_reference(key: str, object: dict[str, Any]) -> bool:
@@ -146,33 +275,9 @@ def _is_reference(key: str, object: dict[str, Any]) -> bool:
     )
 
 
-def _reference(span: tuple[int, int], object: dict[str, Any], key: str) -> Reference:
-    text = str(object[key])
-    means = Means.ELSEWHERE if is_elsewhere(text) else Means.PATH
-    return Reference(span, text, means, _sequence(object) if key == "target_url_base" else None)
-
-
-def _used_ranges(tree: Any) -> dict[int, Any]:
-    """The ``source_range`` of the clip that each reference (by its ``id()``) belongs to."""
-    found: dict[int, Any] = {}
-    pending = [tree]
-    while pending:
-        value = pending.pop()
-        if isinstance(value, list):
-            pending += value
-        elif isinstance(value, dict):
-            pending += value.values()
-            references = value.get("media_references")
-            several = list(references.values()) if isinstance(references, dict) else []
-            for reference in [value.get("media_reference"), *several]:
-                found[id(reference)] = value.get("source_range")
-    return found
-
-
-def _length(reference: dict[str, Any], used: Any) -> Length | None:
+def _length(available: Any, used: Any) -> Length | None:
     """How long the media is; None where that does not stand there in good figures."""
     try:
-        available = reference["available_range"]
         seconds, rate = _seconds(available["duration"]), float(available["duration"]["rate"])
         begins = _seconds(used["start_time"]) - _seconds(available["start_time"]) if used else 0.0
     except (TypeError, ValueError, KeyError, ZeroDivisionError, OverflowError):

@@ -8,11 +8,50 @@ with another extension.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 
+from fascis.documents.model import KnownBy, NotUnderstood, OpenDocument, Source
+from fascis.documents.targets import Syntax, Target
 from fascis.files.names import name_key
 
 _END = b".xmp"
+
+
+class Sidecar:
+    """A sidecar refers to the files of its name beside it, and to nothing else.
+
+    It is never written anew: it goes where they go, under their name.
+    """
+
+    name = "sidecar"
+    extensions = frozenset(("xmp",))
+    journals: tuple[bytes, ...] = ()
+    syntax = Syntax.EXACT
+    known_by = KnownBy.DIGEST
+    is_file = True
+    works = False
+    companion = True
+    library = "library"
+
+    def recognises(self, head: bytes) -> bool:
+        """Never: by its name alone it belongs to something."""
+        return False
+
+    def open(self, source: Source) -> OpenDocument:
+        """It is not read for what it refers to."""
+        raise NotUnderstood("A sidecar refers to what lies beside it, by its name.")
+
+    def readings(self, as_written: str) -> list[Target]:
+        """None: no path stands in it."""
+        return []
+
+    def spellings(self, target: str) -> Iterator[str]:
+        """None: no path stands in it."""
+        return iter(())
+
+    def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
+        """The sidecars among the names in one folder, and whom each belongs to."""
+        return owners(names)
 
 
 def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:

@@ -6,11 +6,20 @@ import os
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from enum import StrEnum
 from urllib.parse import quote, unquote_to_bytes
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")  # two letters or more: one is a drive letter
 _ESCAPE = re.compile("%[0-9A-Fa-f]{2}")
 _DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
+
+
+class Syntax(StrEnum):
+    """How the targets of a kind of document are written."""
+
+    TEXT = "text"  # a path may stand as it is, or as a URI
+    URI = "uri"  # by its standard a URI reference
+    EXACT = "exact"  # a path as the kernel takes it
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,15 +41,16 @@ class Target:
         return self.path.startswith("/")
 
 
-def readings(as_written: str, is_uri: bool = False) -> list[Target]:
+def readings(as_written: str, syntax: Syntax = Syntax.TEXT) -> list[Target]:
     """The ways to read a target, the likeliest first; empty when it names no file.
 
     Args:
-        is_uri: the format says that it is a URI reference; else it is tried as written, then
-            percent-decoded.
+        syntax: a text is tried as written, then percent-decoded.
     """
     if not as_written or "\0" in as_written or not _is_encodable(as_written):
         return []
+    if syntax is Syntax.EXACT:
+        return [Target(as_written)]
     if as_written[:5].lower() == "file:":
         return _file_url(as_written[5:])
     if as_written.startswith("\\\\") or _DRIVE_LETTER.match(as_written):
@@ -50,7 +60,7 @@ def readings(as_written: str, is_uri: bool = False) -> list[Target]:
     decoded = _decoded(as_written)
     if "\0" in decoded:
         decoded = as_written
-    ways = [decoded] if is_uri else [as_written, decoded]
+    ways = [decoded] if syntax is Syntax.URI else [as_written, decoded]
     found = [Target(way) for way in dict.fromkeys(ways)]
     if "\\" in as_written and "/" not in as_written:
         found.append(Target(as_written.replace("\\", "/"), foreign=True))

@@ -7,11 +7,16 @@ playlist has one, and entities come with it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from html import escape  # xml.sax would bring a network client with it
+from typing import BinaryIO
 from xml.parsers import expat
 
-from fascis.documents.model import LARGEST, Length, Means, NotUnderstood, Reference
-from fascis.documents.targets import as_uri, is_elsewhere
+from fascis.documents.model import Means, NotUnderstood, Reference
+from fascis.documents.targets import Syntax, is_elsewhere
+from fascis.documents.text import TextKind
+
+_CHUNK = 1 << 20
 
 _NAMESPACE = "http://xspf.org/ns/0/"
 _LOCATION = f"{_NAMESPACE} location"
@@ -19,37 +24,40 @@ _TRACK = f"{_NAMESPACE} track"
 _DEEPEST = 200
 
 
-class Xspf:
+class Xspf(TextKind):
     """The format ``.xspf``."""
 
     name = "xspf"
     extensions = frozenset(("xspf",))
-    uris = True
+    syntax = Syntax.URI
 
-    def read(self, content: bytes) -> list[Reference]:
+    def recognises(self, head: bytes) -> bool:
+        """By the namespace of its elements."""
+        text = head.removeprefix(b"\xef\xbb\xbf").lstrip()
+        return text.startswith(b"<") and _NAMESPACE.encode() in head
+
+    def read(self, stream: BinaryIO) -> Iterator[Reference]:
         """Every track's locations."""
-        if len(content) > LARGEST:
-            raise NotUnderstood(f"It is {len(content)} bytes long, too large for a playlist.")
-        reading = _Reading(content)
+        reading = _Reading()
         parser = expat.ParserCreate(namespace_separator=" ")
         parser.StartDoctypeDeclHandler = _refuse
         parser.StartElementHandler = lambda name, _: reading.start(name, parser.CurrentByteIndex)
         parser.EndElementHandler = lambda name: reading.end(name, parser.CurrentByteIndex)
-        parser.CharacterDataHandler = reading.text.append
+        parser.CharacterDataHandler = reading.add_text
         parser.XmlDeclHandler = _declared
         parser.buffer_text = True
         try:
-            parser.Parse(content, True)
+            while chunk := stream.read(_CHUNK):
+                reading.feed(chunk)
+                parser.Parse(chunk, False)
+                yield from reading.taken()
+            parser.Parse(b"", True)
         except expat.ExpatError as error:
             words = expat.ErrorString(error.code)
             raise NotUnderstood(
                 f"It is no XML at line {error.lineno}: {words}.", parser.ErrorByteIndex
             ) from error
-        return reading.references
-
-    def written(self, target: str, url: bool = False) -> bytes:
-        """The text of a ``location`` element: a URI, escaped."""
-        return self.literal(as_uri(target))
+        yield from reading.taken()
 
     def literal(self, text: str) -> bytes:
         """The text, escaped."""
@@ -58,10 +66,6 @@ class Xspf:
     def can_be_plain(self, target: str) -> bool:
         """Never: a location is a URI."""
         return False
-
-    def lengths(self, content: bytes) -> list[Length | None]:
-        """None is told: a track's duration need not be its file's."""
-        return []
 
 
 def _refuse(*_: object) -> None:
@@ -78,10 +82,33 @@ def _declared(_version: str, encoding: str | None, _standalone: int) -> None:
 class _Reading:
     """Collects locations while expat goes through the document."""
 
-    def __init__(self, content: bytes) -> None:
-        self.references: list[Reference] = []
-        self.text: list[str] = []
-        self._content, self._path, self._begin = content, list[str](), -1
+    def __init__(self) -> None:
+        self._text: list[str] = []
+        self._references: list[Reference] = []
+        self._path: list[str] = []
+        self._begin = -1
+        # Of the document what may still be looked at: from the element that was met last.
+        self._kept, self._first, self._last = bytearray(), 0, 0
+
+    def feed(self, chunk: bytes) -> None:
+        """The next bytes of the document, which are parsed after this."""
+        needed = self._last if self._begin < 0 else min(self._begin, self._last)
+        del self._kept[: needed - self._first]
+        self._kept += chunk
+        self._first = needed
+
+    def add_text(self, text: str) -> None:
+        """Text in an element, which counts in a location only."""
+        if self._begin >= 0:
+            self._text.append(text)
+
+    def taken(self) -> list[Reference]:
+        """The references that were found since this was asked last."""
+        found, self._references = self._references, []
+        return found
+
+    def _bytes(self, start: int, end: int) -> bytes:
+        return bytes(self._kept[start - self._first : end - self._first])
 
     def start(self, name: str, at: int) -> None:
         """An element begins at a byte."""
@@ -90,31 +117,34 @@ class _Reading:
         if len(self._path) > _DEEPEST:
             raise NotUnderstood("It is nested too deep to be a playlist.", at)
         self._path.append(name)
-        self.text.clear()
+        self._text.clear()
         if name == _LOCATION and self._path[-2:-1] == [_TRACK]:
-            self._begin = _tag_end(self._content, at)
+            inner = _tag_end(self._kept, at - self._first)
+            self._begin = inner if inner < 0 else self._first + inner
+        self._last = at
 
     def end(self, name: str, at: int) -> None:
         """An element ends; its end tag begins at a byte."""
         self._path.pop()
         if name == _LOCATION and self._begin >= 0 and self._begin <= at:
-            raw = "".join(self.text)
+            raw = "".join(self._text)
             text = raw.strip()
             lead = len(raw) - len(raw.lstrip())
             span = (self._begin, at)
-            if text != raw and self._content[self._begin : at] == raw.encode():
+            if text != raw and self._bytes(self._begin, at) == raw.encode():
                 span = (
                     self._begin + len(raw[:lead].encode()),
                     self._begin + len(raw[: lead + len(text)].encode()),
                 )
             if text:
                 means = Means.ELSEWHERE if is_elsewhere(text) else Means.PATH
-                self.references.append(Reference(span, text, means))
+                self._references.append(Reference(span, text, means))
         self._begin = -1
-        self.text.clear()
+        self._last = at
+        self._text.clear()
 
 
-def _tag_end(content: bytes, at: int) -> int:
+def _tag_end(content: bytearray, at: int) -> int:
     """Where the content of the element begins whose tag begins at ``at``.
 
     An attribute may hold a ``>``.

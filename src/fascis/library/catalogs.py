@@ -17,8 +17,9 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from fascis.documents.catalog import Place, copy_of
+from fascis.documents.catalog import copy_of
 from fascis.documents.making import Added, add_folder, new_catalog
+from fascis.documents.model import Place
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.files.codes import Code
@@ -100,8 +101,8 @@ def placed(drive: Drive, folder: bytes, path: str, top: bytes) -> tuple[Place, s
         above = top
     inner = path if kept else os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :])
     if not drive.has_uuid:
-        return Place(0, None, os.fsdecode(above)), inner
-    return Place(0, drive.uuid, os.fsdecode(above[len(mount) :].strip(b"/"))), inner
+        return Place(None, os.fsdecode(above)), inner
+    return Place(drive.uuid, os.fsdecode(above[len(mount) :].strip(b"/"))), inner
 
 
 def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Path | None:

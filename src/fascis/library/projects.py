@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from fascis.library.uses import LINKS, Document
+from fascis.library.uses import Document
 
 
 def project_place(document: Document) -> bytes:
@@ -23,7 +23,7 @@ def project_of(document: Document) -> str:
     """
     place = document.place or document.path
     above, _, name = place.rpartition(b"/")
-    if document.format == LINKS:
+    if not document.kind.works:
         return os.fsdecode(above.rpartition(b"/")[2])
     if document.place and b"/" in above:
         return os.fsdecode(above.rpartition(b"/")[2])

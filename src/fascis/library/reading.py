@@ -1,101 +1,304 @@
-"""Reading documents: in the library, outside of it, and catalogs from a private copy.
+"""Where documents lie: in a library, outside of it, or in a copy that a crossing made.
 
-Nothing is written beside them.
+Nothing is written beside them; what must be opened by its path is copied to a private folder first.
 """
 
 from __future__ import annotations
 
+import io
 import os
+import shutil
 import stat
 import tempfile
-from contextlib import closing
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, closing, contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO, Protocol, Self
 
-from fascis.documents.catalog import Catalog, copy_of
-from fascis.documents.model import LARGEST, NotUnderstood
+from fascis.documents.catalog import copy_of
+from fascis.documents.model import HEAD, NotUnderstood, OpenDocument
+from fascis.documents.registry import LINK, kind_of
+from fascis.documents.text import SMALL
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.medium import Medium
+from fascis.files.medium import Medium, as_stream
 from fascis.files.names import shown
 from fascis.files.private import make_private
 from fascis.library.whereabouts import DriveRoots
 
+_CHUNK = 1 << 20
+_SHARED = b"-shm"
 
-def read_document(medium: Medium, place: bytes) -> bytes:
-    """The whole content of a document.
+
+class Reads(Protocol):
+    """An open file."""
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int | None:
+        """Reads on from where it stands; 0 at the end."""
+
+    def close(self) -> None:
+        """Closes it."""
+
+
+class DocumentSource(ABC):
+    """Where one document lies. A small one is read once, for all that is asked of it.
+
+    Args:
+        name: by which it is told.
+        cache: a private folder for copies.
+    """
+
+    def __init__(self, name: bytes, cache: Path) -> None:
+        self._name, self._cache = name, cache
+        self._held = ExitStack()
+        self._content: bytes | None = None
+        self._size = -1
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._content = None
+        self._held.close()
+
+    @property
+    def name(self) -> bytes:
+        """By which it is told."""
+        return self._name
+
+    @property
+    def size(self) -> int:
+        """In bytes."""
+        if self._size < 0:
+            try:
+                self._size = self._status().st_size
+            except OSError as error:
+                raise told(error, "read the document", self._name) from error
+        return self._size
+
+    def head(self) -> bytes:
+        """Its first bytes, at most ``HEAD``."""
+        with self.stream() as stream:
+            return stream.read(HEAD)
+
+    @contextmanager
+    def stream(self) -> Iterator[BinaryIO]:
+        """Its bytes from the first on."""
+        if self._content is None and self.size <= SMALL:
+            with self._opened() as stream:
+                self._content = stream.read(SMALL + 1)
+        if self._content is not None:
+            yield io.BytesIO(self._content)
+            return
+        with self._opened() as stream:
+            yield stream
+
+    @contextmanager
+    def _opened(self) -> Iterator[BinaryIO]:
+        try:
+            file = self._open()
+        except OSError as error:
+            raise told(error, "read the document", self._name) from error
+        with closing(file):
+            yield io.BufferedReader(_Told(file, self._name), _CHUNK)
+
+    def private_folder(self) -> Path:
+        """An empty folder for this program alone, which goes with the source."""
+        try:
+            make_private(self._cache)
+            folder = tempfile.TemporaryDirectory(dir=self._cache)
+        except OSError as error:
+            raise told(error, "make a private copy in", os.fsencode(self._cache)) from error
+        return Path(self._held.enter_context(folder))
+
+    def look(self) -> bytes:
+        """Size, time and inode; nothing for one that is not there."""
+        try:
+            s = self._status()
+        except OSError:
+            return b""
+        return b"%d %d %d" % (s.st_size, s.st_mtime_ns, s.st_ino)
+
+    @abstractmethod
+    def private_copy(self) -> Path:
+        """A copy with its journals, for this program alone, which goes with the source."""
+
+    @abstractmethod
+    def link_target(self) -> bytes:
+        """What a link says."""
+
+    @abstractmethod
+    def _status(self) -> os.stat_result: ...
+
+    @abstractmethod
+    def _open(self) -> Reads: ...
+
+
+class PathSource(DocumentSource):
+    """A document by its path: outside of any library, or where nothing else is opened."""
+
+    def __init__(self, path: bytes, cache: Path) -> None:
+        super().__init__(path, cache)
+        self._path = path
+
+    def private_copy(self) -> Path:
+        """Taken while nobody writes to it."""
+        return copy_of(Path(os.fsdecode(self._path)), self.private_folder())
+
+    def link_target(self) -> bytes:
+        """What a link says."""
+        try:
+            return os.readlink(self._path)
+        except OSError as error:
+            raise told(error, "read the link", self._path) from error
+
+    def _status(self) -> os.stat_result:
+        return os.lstat(self._path)
+
+    def _open(self) -> Reads:
+        return open_regular(self._path)
+
+
+class MediumSource(DocumentSource):
+    """A document of a medium.
+
+    Attributes:
+        beside: the place of each of its journals, by how it ends; none until somebody says so.
+    """
+
+    def __init__(self, medium: Medium, place: bytes, cache: Path) -> None:
+        super().__init__(place, cache)
+        self._medium, self._place = medium, place
+        self.beside: Mapping[bytes, bytes] = {}
+
+    def private_copy(self) -> Path:
+        """As it lies there now: nobody else writes to it."""
+        copy = self.private_folder() / "catalog"
+        for end, place in {b"": self._place, **self.beside}.items():
+            if end == _SHARED:
+                continue  # memory that programs share while they have it open; not of the content
+            there = f"{copy}{os.fsdecode(end)}"
+            try:
+                with closing(self._medium.open(place)) as file, open(there, "xb") as out:
+                    shutil.copyfileobj(as_stream(file), out, _CHUNK)
+            except OSError as error:
+                raise told(error, "read the document", place) from error
+        return copy
+
+    def link_target(self) -> bytes:
+        """What a link says."""
+        try:
+            return self._medium.read_link(self._place)
+        except OSError as error:
+            raise told(error, "read the link", self._place) from error
+
+    def _status(self) -> os.stat_result:
+        return self._medium.status(self._place)
+
+    def _open(self) -> Reads:
+        return self._medium.open(self._place)
+
+
+class LibrarySource(MediumSource):
+    """A document of a library that people work in: it may change, with its journals.
+
+    Args:
+        root: where the medium is on this machine.
+    """
+
+    def __init__(self, medium: Medium, root: bytes, place: bytes, cache: Path) -> None:
+        super().__init__(medium, place, cache)
+        self._path = root.rstrip(b"/") + b"/" + place
+
+    def private_copy(self) -> Path:
+        """Taken while nobody writes to it."""
+        return copy_of(Path(os.fsdecode(self._path)), self.private_folder())
+
+
+class _Told(io.RawIOBase):
+    """A file as a stream whose errors say what could not be read."""
+
+    def __init__(self, file: Reads, name: bytes) -> None:
+        self._file, self._name = file, name
+
+    def readable(self) -> bool:
+        """It is."""
+        return True
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int | None:  # type: ignore[override]
+        """Reads on."""
+        try:
+            return self._file.readinto(memoryview(buffer).cast("B"))
+        except OSError as error:
+            raise told(error, "read the document", self._name) from error
+
+
+@contextmanager
+def open_document(source: DocumentSource, name: bytes = b"") -> Iterator[OpenDocument]:
+    """A document open for reading, of the kind that its content is of.
+
+    Args:
+        name: its name, where the source lies under another.
+
+    Raises:
+        NotUnderstood: it is damaged, or no document that is known.
+        EnvironmentTrouble: it cannot be read.
+    """
+    with source:
+        kind = kind_of(name or source.name, source.head())
+        if kind is None:
+            raise NotUnderstood("It is no document that is known here.")
+        with kind.open(source) as document:
+            yield document
+
+
+@contextmanager
+def open_link(source: DocumentSource) -> Iterator[OpenDocument]:
+    """A link open for reading.
 
     Raises:
         EnvironmentTrouble: it cannot be read.
-        NotUnderstood: it is larger than any document.
     """
+    with source, LINK.open(source) as document:
+        yield document
+
+
+def open_regular(path: bytes) -> io.FileIO:
+    """A regular file, never through a link and never waiting for anybody.
+
+    Raises:
+        EnvironmentTrouble: it is no regular file. An ``OSError`` is the caller's to translate.
+    """
+    fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     try:
-        with closing(medium.open(place)) as file:
-            size = file.opened.st_size
-            if size > LARGEST:
-                raise NotUnderstood(f"It is {size} bytes long, too large for a document.")
-            content = bytearray(size)
-            view, filled = memoryview(content), 0
-            while filled < size and (count := file.readinto(view[filled:])):
-                filled += count
-            return bytes(view[:filled])
-    except OSError as error:
-        raise told(error, "read the document", place) from error
+        if not stat.S_ISREG(os.fstat(fd).st_mode):
+            raise EnvironmentTrouble(f"{shown(path)} is no regular file.", path)
+        return io.FileIO(fd, "rb")
+    except BaseException:
+        with suppress(OSError):
+            os.close(fd)
+        raise
 
 
 def read_outside(path: bytes, limit: int) -> bytes:
-    """A document that lies outside the library.
+    """A file that lies outside the library.
 
     Raises:
         EnvironmentTrouble: it cannot be read, or is no regular file.
         NotUnderstood: it is longer than the limit.
     """
     try:
-        fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-        with open(fd, "rb") as file:
-            status = os.fstat(fd)
-            if not stat.S_ISREG(status.st_mode):
-                raise EnvironmentTrouble(f"{shown(path)} is no regular file.", path)
-            if status.st_size > limit:
-                raise NotUnderstood(f"It is {status.st_size} bytes long, too large for a document.")
-            return file.read(limit)
+        with open_regular(path) as file:
+            size = os.fstat(file.fileno()).st_size
+            if size > limit:
+                raise NotUnderstood(f"It is {size} bytes long, too large for a document.")
+            return file.read(limit) or b""
     except OSError as error:
         raise told(error, "read the document", path) from error
 
 
-class private_catalog:
-    """A catalog open from a private copy, which goes when it is closed."""
-
-    def __init__(self, path: Path, cache: Path) -> None:
-        self._path, self._cache = path, cache
-
-    def __enter__(self) -> Catalog:
-        try:
-            make_private(self._cache)
-            self._folder = tempfile.TemporaryDirectory(dir=self._cache)
-        except OSError as error:
-            raise told(error, "make a private copy in", os.fsencode(self._cache)) from error
-        try:
-            self._catalog = Catalog(copy_of(self._path, Path(self._folder.name)))
-        except BaseException:
-            self._folder.cleanup()
-            raise
-        return self._catalog
-
-    def __exit__(self, *_: object) -> None:
-        self._catalog.close()
-        self._folder.cleanup()
-
-
-def catalog_seen(catalog: Path) -> bytes:
-    """What tells that a catalog is the same and unchanged; nothing for one that is not there."""
-    try:
-        s = os.lstat(catalog)
-    except OSError:
-        return b""
-    return b"%d %d %d" % (s.st_size, s.st_mtime_ns, s.st_ino)
-
-
-def catalog_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
-    """Where a place of a catalog is, and True when its drive is there.
+def place_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
+    """Where a top folder of a document is, and True when its drive is there.
 
     None for a drive that is not known.
     """

@@ -6,7 +6,7 @@ import fnmatch
 from collections.abc import Mapping
 from enum import StrEnum
 
-from fascis.documents.registry import endings, format_of
+from fascis.documents.registry import database_of, is_companion, kind_named
 
 
 class Role(StrEnum):
@@ -36,19 +36,7 @@ _SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
 _FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
 STILLS = frozenset(e.encode() for e in _PICTURES.split())
 MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
-CATALOG = b"fascat"
-DATABASES = frozenset((CATALOG, b"sqlite", b"sqlite3", b"db", b"db3"))
-_JOURNALS = (b"-wal", b"-journal", b"-shm")
-
-
-def database_of(name: bytes) -> bytes | None:
-    """The database that a journal file beside it belongs to, by its name.
-
-    None for any other file.
-    """
-    return next(
-        (name[: -len(j)] for j in _JOURNALS if name.endswith(j) and len(name) > len(j)), None
-    )
+DATABASES = frozenset((b"sqlite", b"sqlite3", b"db", b"db3"))  # of unknown make
 
 
 def is_media(name: bytes) -> bool:
@@ -66,21 +54,8 @@ def is_worked_in(place: bytes) -> bool:
     """
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-    return is_document(name) or extension in DATABASES or database_of(name) is not None
-
-
-def document_endings() -> list[bytes]:
-    """How names of documents that are understood end, without the dot, in lower case."""
-    return [CATALOG, *endings()]
-
-
-def is_document(name: bytes) -> bool:
-    """True for the name of a document that is understood.
-
-    Of a format in the registry, or a catalog.
-    """
-    _, dot, extension = name.rpartition(b".")
-    return bool(dot) and (extension.lower() == CATALOG or format_of(name) is not None)
+    known = kind_named(name) is not None or database_of(name) is not None
+    return known or extension in DATABASES
 
 
 class RoleRule:
@@ -111,6 +86,6 @@ class RoleRule:
         extension = name.rpartition(b".")[2].lower() if b"." in name else b""
         if extension in MEDIA:
             return Role.ORIGINAL
-        if extension == b"xmp":
+        if is_companion(name):
             return Role.SIDECAR
-        return Role.DOCUMENT if is_document(name) else Role.OTHER
+        return Role.OTHER if kind_named(name) is None else Role.DOCUMENT

@@ -22,12 +22,13 @@ import zlib
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
+from functools import cache
 from urllib.parse import quote, unquote_to_bytes
 
-from fascis.documents.registry import FORMATS
+from fascis.documents.registry import endings, is_companion, kind_named
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, name_key, parent
-from fascis.library.roles import CATALOG, MEDIA, is_document
+from fascis.library.roles import MEDIA
 
 HEAD = 1 << 16
 MOST = 64 << 20  # bytes that are looked through, unpacked or not; of a larger file the beginning
@@ -38,11 +39,6 @@ _LONGEST = 4096
 _SQLITE = b"SQLite format 3\0"
 _TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # byte order marks of UTF-16
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
-_DOCUMENTS = {CATALOG} | {e.encode() for f in FORMATS for e in f.extensions}
-_ENDINGS = b"|".join(
-    sorted(MEDIA | _DOCUMENTS, reverse=True)
-)  # of two that begin alike the longer first
-_MEDIA_NAME = re.compile(rb"\.(?:" + _ENDINGS + rb")(?![A-Za-z0-9])", re.IGNORECASE)
 _ANY_NAME = re.compile(rb"[/\\][^/\\\n]{1,200}?\.[A-Za-z0-9]{1,8}(?![A-Za-z0-9])")
 _ESCAPED = re.compile(rb"\\u([0-9A-Fa-f]{4})")
 _BREAKS = bytes(
@@ -55,6 +51,18 @@ _HASH_LINE = re.compile(
 _NOTES = frozenset(
     (b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt")
 )  # for people: names are words there
+
+
+def _media_name() -> re.Pattern[bytes]:
+    """How a name of media ends, or of a document that is known."""
+    return _ending_in(frozenset(endings()))
+
+
+@cache
+def _ending_in(documents: frozenset[bytes]) -> re.Pattern[bytes]:
+    # Of two endings that begin alike the longer first.
+    either = b"|".join(sorted(MEDIA | documents, reverse=True))
+    return re.compile(rb"\.(?:" + either + rb")(?![A-Za-z0-9])", re.IGNORECASE)
 
 
 @dataclass(slots=True)
@@ -110,7 +118,7 @@ def is_candidate(name: bytes) -> bool:
     """
     _, dot, ending = name.rpartition(b".")
     extension = ending.lower() if dot else b""
-    return extension not in MEDIA and extension != b"xmp" and not is_document(name)
+    return extension not in MEDIA and not is_companion(name) and kind_named(name) is None
 
 
 def names_files(medium: Medium, place: bytes, size: int, names: Names) -> bool:
@@ -313,13 +321,13 @@ class _Search:
         if b"/" in candidate and self._names.has_path(candidate, self._folder):
             return True
         return (
-            not self._for_people and bool(_MEDIA_NAME.search(name)) and self._names.has_name(name)
+            not self._for_people and bool(_media_name().search(name)) and self._names.has_name(name)
         )
 
 
 def _endings(lines: bytes) -> Iterator[int]:
     """Where something ends that looks like the name of a file."""
-    for found in _MEDIA_NAME.finditer(lines):
+    for found in _media_name().finditer(lines):
         yield found.end()
     if b"/" in lines:
         for found in _ANY_NAME.finditer(lines):

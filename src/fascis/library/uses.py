@@ -11,40 +11,41 @@ import os
 import stat
 from array import array
 from collections.abc import Callable, Mapping
+from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.model import (
-    LARGEST,
-    DocumentFormat,
+    HEAD,
+    DocumentKind,
     Means,
     NotUnderstood,
+    OpenDocument,
+    Place,
     Reference,
     Sequence,
 )
-from fascis.documents.registry import format_of
-from fascis.documents.sidecars import owners
-from fascis.documents.targets import Target, readings
-from fascis.files.digest import digest_of_bytes
+from fascis.documents.registry import (
+    LINK,
+    companions,
+    database_of,
+    is_companion,
+    kind_named,
+    kind_of,
+)
+from fascis.documents.targets import Target
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, name_key
 from fascis.files.times import ctime_of, mtime_of
-from fascis.library.reading import (
-    catalog_folder,
-    catalog_seen,
-    private_catalog,
-    read_document,
-    read_outside,
-)
+from fascis.library.reading import DocumentSource, LibrarySource, PathSource, place_folder
 from fascis.library.replacing import is_kept
-from fascis.library.roles import CATALOG, DATABASES, ROLES, Role, RoleRule, database_of, is_document
+from fascis.library.roles import DATABASES, ROLES, Role, RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
 from fascis.library.unknown import Names, is_candidate, names_files
 from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
 
-LINKS = "link"
 _MOST_FRAMES = 5_000_000  # of all image sequences of a library together
 _UNKNOWN = b"aaf"  # an exchange format of the trade that is not read here
 _HELD, _UNUSED = STANDINGS.index(Standing.HELD), STANDINGS.index(Standing.UNUSED)
@@ -59,16 +60,21 @@ class Document:
 
     ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no
     one file of the library has.
-    ``seen`` is what it was when it was read: a digest, or :func:`catalog_seen` of a catalog.
+    ``seen`` is what it was when it was read, by its kind's ``known_by``.
     """
 
     place: bytes
-    format: str
+    kind: DocumentKind
     references: int = 0
     path: bytes = b""
     trouble: str = ""
     unnamed: int = 0
     seen: bytes = b""
+
+    @property
+    def format(self) -> str:
+        """What its kind is called."""
+        return self.kind.name
 
 
 @dataclass(slots=True)
@@ -108,7 +114,8 @@ class LostReference:
 
     Attributes:
         document: its number in ``Uses.documents``.
-        at: which of the document's references it is, counted from 0; in a catalog, the photo's id.
+        at: which of the document's references it is, counted from 0, or its own number where its
+            kind has such.
         path: of the lost file, as in ``Uses.outside``; of a sequence the folder that holds it, or
             should.
         sequence: for a sequence of pictures; ``frames`` are then the names of those that are lost.
@@ -142,7 +149,7 @@ class Leads:
         of: for each reference one number, for a sequence one for each frame: the row of a file of
             the library, ``NOWHERE``, or
             :func:`led_outside` of a path.
-        photos: of a catalog the photos' ids, one for each lead.
+        photos: of references that have numbers of their own these, one for each lead.
     """
 
     of: array[int] = field(default_factory=lambda: array("q"))
@@ -263,6 +270,7 @@ class _Reading:
         self._links: dict[bytes, bytes] = {}
         self._special: set[bytes] = set()
         self._led: dict[bytes, int] = {}
+        self._tops: dict[Place, tuple[bytes | None, bool]] = {}
         self._candidates: list[tuple[int, bytes]] = []
         begun = self._look()
         if (
@@ -324,7 +332,7 @@ class _Reading:
                 continue
             name = place.rpartition(b"/")[2]
             if kind == Kind.FILE:
-                if is_document(name):
+                if kind_named(name):
                     found.append(place)
                 elif survey.size[row] and is_candidate(name) and not is_kept(name):
                     self._candidates.append((row, place))
@@ -335,8 +343,9 @@ class _Reading:
         return found
 
     def _begin(self, place: bytes) -> None:
-        format = format_of(place)
-        self._found.documents.append(Document(place, format.name if format else CATALOG.decode()))
+        kind = kind_named(place)
+        assert kind
+        self._found.documents.append(Document(place, kind))
 
     def _look_into_candidates(self) -> None:
         """Finds documents of unknown make among what is neither media nor known."""
@@ -349,10 +358,23 @@ class _Reading:
                 # what can be made again may name what it was made from; a journal is part of its
                 # database
                 continue
-            if extension == _UNKNOWN or self._names_files(row, place, names):
+            kind = None if extension == _UNKNOWN else self._recognised(place)
+            if kind is not None:
+                self._found.documents.append(Document(place, kind))
+                self._survey.role[row] = ROLES.index(Role.DOCUMENT)
+            elif extension == _UNKNOWN or self._names_files(row, place, names):
                 self._found.unknown.append(place)
             elif extension in DATABASES:
                 self._found.databases.append(place)
+
+    def _recognised(self, place: bytes) -> DocumentKind | None:
+        """What a document is by its content, whatever it is called."""
+        try:
+            with closing(self._medium.open(place)) as file:
+                head = bytearray(HEAD)
+                return kind_of(b"", bytes(head[: file.readinto(head)]))
+        except OSError:
+            return None  # it cannot be read: the copying tells, and then nothing is deleted
 
     def _names_files(self, row: int, place: bytes, names: Names) -> bool:
         try:
@@ -370,92 +392,76 @@ class _Reading:
 
     def _read(self, number: int, document: Document) -> None:
         try:
-            if document.format == CATALOG.decode():
-                self._read_catalog(number, document)
-                return
-            format = format_of(document.place or document.path)
-            assert format
-            content = self._content(document)
-            references = format.read(content)
-            document.seen = digest_of_bytes(content)
+            with self._source(document) as source:
+                known = kind_of(document.place or document.path, source.head())
+                document.kind = known or document.kind
+                with document.kind.open(source) as opened:
+                    self._read_open(number, document, opened)
         except (NotUnderstood, EnvironmentTrouble) as error:
             document.trouble = str(error)
-            return
         except MemoryError:
             document.trouble = "It is too large to be read here."
-            return
-        self._frames += sum(r.sequence.frames for r in references if r.sequence)
+
+    def _source(self, document: Document) -> DocumentSource:
+        if document.path:
+            return PathSource(document.path, self._cache)
+        return LibrarySource(self._medium, self._root, document.place, self._cache)
+
+    def _read_open(self, number: int, document: Document, opened: OpenDocument) -> None:
+        """All of it can be read, or none of it is used: so it is gone through twice."""
+        count = frames = 0
+        for reference in opened.references():
+            if reference.means is not Means.FOLDER:
+                count += 1
+            if reference.sequence:
+                frames += reference.sequence.frames
+        self._frames += frames
         if self._frames > _MOST_FRAMES:
             document.trouble = (
                 "Its image sequences, with those of other documents, have more than "
                 f"{_MOST_FRAMES} frames."
             )
             return
-        document.references = len(references)
-        folder = self._folder_of(document)
+        document.references, document.seen = count, opened.seen
         leads = self._found.leads[document.place or document.path] = Leads()
-        for at, reference in enumerate(references):
-            self._follow(number, document, format, reference, at, folder, leads)
+        following = _Following(number, document, self._folder_of(document), leads)
+        at = 0
+        for reference in opened.references():
+            if reference.means is Means.FOLDER:
+                self._note_source(reference)
+                continue
+            if reference.number is not None:
+                leads.photos = array("q") if leads.photos is None else leads.photos
+            self._follow(following, reference, at if reference.number is None else reference.number)
+            at += 1
+
+    def _note_source(self, reference: Reference) -> None:
+        """A top folder that is there is a place where photos come from."""
+        if reference.place is not None and reference.place not in self._tops:
+            top = reference.place
+            above, there = place_folder(self._drives, top.drive_uuid, top.path)
+            self._tops[top] = above, there
+            if above and there:
+                self._found.sources.add(os.path.realpath(above))
 
     def _folder_of(self, document: Document) -> bytes:
         path = document.path or self._root + b"/" + document.place
         return path.rpartition(b"/")[0]
 
-    def _content(self, document: Document) -> bytes:
-        if document.path:
-            return read_outside(document.path, LARGEST)
-        return read_document(self._medium, document.place)
-
-    def _read_catalog(self, number: int, document: Document) -> None:
-        file = Path(os.fsdecode(self._root + b"/" + document.place))
-        document.seen = catalog_seen(file)
-        with private_catalog(file, self._cache) as catalog:
-            tops = list(catalog.places())
-            places = {p.id: catalog_folder(self._drives, p.drive_uuid, p.path) for p in tops}
-            by_path = {p.id for p in tops if p.drive_uuid is None}
-            document.references = sum(
-                1 for _ in catalog.photos()
-            )  # all of it can be read, or none of it is used
-            self._found.sources |= {
-                os.path.realpath(above) for above, there in places.values() if above and there
-            }
-            leads = self._found.leads[document.place] = Leads(photos=array("q"))
-            for photo in catalog.photos():
-                above, there = places.get(photo.place_id, (None, False))
-                path = os.fsencode(photo.path)
-                if above is None:
-                    meant = Meant(Standing.MISSING, b"/" + path)
-                elif not there:
-                    meant = Meant(Standing.AWAY, above + b"/" + path)
-                elif photo.place_id in by_path:
-                    way = Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))
-                    found = self._where.of([way], b"/")
-                    meant = found[0] if found else Meant(Standing.MISSING, b"/" + path)
-                    self._alias(way, b"/", meant)
-                else:
-                    meant = self._where.at(above.rstrip(b"/") + b"/" + path)
-                last = (photo.size or 0, _digest(photo.blake3), photo.mtime_ns or 0)
-                self._use(number, meant, photo.path, last, True)
-                leads.of.append(self._lead(meant))
-                leads.photos.append(photo.id)  # type: ignore[union-attr]
-                if _is_lost(meant):
-                    lost = LostReference(
-                        number, photo.id, meant.path, captured=photo.captured_at or ""
-                    )
-                    self._found.lost.append(lost)
-
     # -- references --------------------------------------------------------------------------------
 
-    def _follow(
-        self,
-        number: int,
-        document: Document,
-        format: DocumentFormat,
-        reference: Reference,
-        at: int,
-        folder: bytes,
-        leads: Leads,
-    ) -> None:
+    def _follow(self, following: _Following, reference: Reference, at: int) -> None:
+        """Follows one reference, and notes where it leads.
+
+        Args:
+            at: its number.
+        """
+        number, document, leads = following.number, following.document, following.leads
+        if leads.photos is not None:
+            leads.photos.append(at)
+        if reference.means is Means.BELOW:
+            self._follow_below(following, reference, at)
+            return
         if reference.means is Means.NAME:
             row = self._use_name(number, reference.as_written)
             document.unnamed += row is None
@@ -464,24 +470,48 @@ class _Reading:
         if reference.means is Means.ELSEWHERE:
             leads.of.append(NOWHERE)  # nothing that could be gathered
             return
-        ways = readings(reference.as_written, format.uris)
+        ways = document.kind.readings(reference.as_written)
         if reference.sequence:
-            self._follow_sequence(number, reference, at, ways, folder, leads)
+            self._follow_sequence(following, reference, at, ways)
             return
-        found = self._where.of(ways, folder)
+        found = self._where.of(ways, following.folder)
         if found is None:
             leads.of.append(NOWHERE)
             self._found.not_media.append((number, reference.as_written, "it names no file"))
             return
-        meant, way = self._as_remembered(ways, folder, *found)
+        meant, way = self._as_remembered(ways, following.folder, *found)
         leads.of.append(self._lead(meant))
         self._use(number, meant, reference.as_written)
         if _is_lost(meant):
             self._found.lost.append(LostReference(number, at, meant.path))
             for other in ways:
-                self._alias(other, folder, meant)
+                self._alias(other, following.folder, meant)
         else:
-            self._alias(way, folder, meant)
+            self._alias(way, following.folder, meant)
+
+    def _follow_below(self, following: _Following, reference: Reference, at: int) -> None:
+        """A path below a top folder, which may be on a drive that is away, or not known."""
+        path, top = os.fsencode(reference.as_written), reference.place
+        above, there = self._tops.get(top, (None, False)) if top else (None, False)
+        if above is None:
+            meant = Meant(Standing.MISSING, b"/" + path)
+        elif not there:
+            meant = Meant(Standing.AWAY, above + b"/" + path)
+        elif top is not None and top.drive_uuid is None:
+            way = Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))
+            found = self._where.of([way], b"/")
+            meant = found[0] if found else Meant(Standing.MISSING, b"/" + path)
+            self._alias(way, b"/", meant)
+        else:
+            meant = self._where.at(above.rstrip(b"/") + b"/" + path)
+        known = reference.last
+        last = (known.size, known.digest, known.mtime_ns)
+        self._use(following.number, meant, reference.as_written, last, True)
+        following.leads.of.append(self._lead(meant))
+        if _is_lost(meant):
+            self._found.lost.append(
+                LostReference(following.number, at, meant.path, captured=known.captured_at)
+            )
 
     def _as_remembered(
         self, ways: list[Target], folder: bytes, meant: Meant, way: Target
@@ -495,15 +525,10 @@ class _Reading:
         return meant, way
 
     def _follow_sequence(
-        self,
-        number: int,
-        reference: Reference,
-        at: int,
-        ways: list[Target],
-        folder: bytes,
-        leads: Leads,
+        self, following: _Following, reference: Reference, at: int, ways: list[Target]
     ) -> None:
         assert reference.sequence
+        number, folder, leads = following.number, following.folder, following.leads
         lost: list[bytes] = []
         for name in reference.sequence.names():
             frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
@@ -580,9 +605,9 @@ class _Reading:
         known = self._outside.get(meant.path)
         if known is None:
             known = self._outside[meant.path] = self._new_outside(meant)
-            if meant.standing is Standing.LOOSE and (format := format_of(meant.path)):
+            if meant.standing is Standing.LOOSE and (kind := kind_named(meant.path)):
                 known.role = Role.DOCUMENT
-                self._found.documents.append(Document(b"", format.name, path=meant.path))
+                self._found.documents.append(Document(b"", kind, path=meant.path))
         if last[0] and not known.size and known.standing is not Standing.LOOSE:
             known.size, known.digest, known.mtime_ns = last
         return known
@@ -646,13 +671,13 @@ class _Reading:
             number = len(self._found.documents)
             self._found.leads[place] = Leads(array("q", [self._lead(meant)]))
             if meant.refused or meant.place == place:
-                document = Document(place, LINKS, 1)
+                document = Document(place, LINK, 1)
                 self._found.documents.append(document)
                 self._found.not_media.append(
                     (number, os.fsdecode(target), meant.refused or "it leads to itself")
                 )
             elif meant.place is None:
-                self._found.documents.append(Document(place, LINKS, 1))
+                self._found.documents.append(Document(place, LINK, 1))
                 self._use(number, meant, os.fsdecode(target))
                 if _is_lost(meant):
                     self._found.lost.append(LostReference(number, 0, meant.path))
@@ -671,7 +696,7 @@ class _Reading:
 
     def _conclude(self) -> None:
         found, survey = self._found, self._survey
-        read = any(not d.trouble and d.format != LINKS for d in found.documents)
+        read = any(not d.trouble and d.kind.works for d in found.documents)
         found.standing = bytearray([_UNUSED if read else _HELD]) * len(survey)
         tuples: dict[frozenset[int], tuple[int, ...]] = {}
         for row, numbers in self._sets.items():
@@ -695,10 +720,10 @@ class _Reading:
         survey, found = self._survey, self._found
         for folder in survey.folders:
             names = [survey.name(row) for row in range(folder.first, folder.end)]
-            if not any(n[-4:].lower() == b".xmp" for n in names) or survey.is_own(folder):
+            if survey.is_own(folder) or not _has_companion(names):
                 continue
             rows = dict(zip(names, range(folder.first, folder.end), strict=True))
-            for sidecar, photos in owners(names).items():
+            for sidecar, photos in companions(names).items():
                 row = rows[sidecar]
                 held = [rows[p] for p in photos if found.standing[rows[p]] == _HELD]
                 found.standing[row] = _HELD if held else _UNUSED
@@ -721,7 +746,7 @@ class _Reading:
             except OSError:
                 # it may be passed through, and not be listed: what lies beside is not known
                 continue
-            for sidecar, photos in owners(names).items():
+            for sidecar, photos in companions(names).items():
                 mine = [used[p] for p in photos if p in used]
                 if mine and folder + b"/" + sidecar not in self._outside:
                     self._add_sidecar(folder + b"/" + sidecar, mine)
@@ -741,10 +766,26 @@ class _Reading:
             self._found.outside.append(sidecar)
 
 
+@dataclass(frozen=True, slots=True)
+class _Following:
+    """A document whose references are followed; relative ones count from ``folder``."""
+
+    number: int
+    document: Document
+    folder: bytes
+    leads: Leads
+
+
 def _is_plain_media(ending: bytes) -> bool:
     """True for an ending that makes a file neither a document nor one that may be one."""
     name = b"x." + ending
-    return not is_document(name) and not is_candidate(name)
+    return kind_named(name) is None and not is_candidate(name)
+
+
+def _has_companion(names: list[bytes]) -> bool:
+    """True when a sidecar is among the names: nearly all end in one of a few ways."""
+    endings = {name[name.rfind(b".") + 1 :] for name in names}
+    return any(is_companion(b"x." + ending) for ending in endings)
 
 
 def _absolute(way: Target, folder: bytes) -> bytes:
@@ -754,10 +795,3 @@ def _absolute(way: Target, folder: bytes) -> bytes:
 
 def _is_lost(meant: Meant) -> bool:
     return not meant.refused and meant.standing in (Standing.MISSING, Standing.AWAY)
-
-
-def _digest(text: str | None) -> bytes:
-    try:
-        return bytes.fromhex(text or "")
-    except ValueError:
-        return b""

@@ -15,7 +15,7 @@ from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from fascis.documents.registry import format_of
+from fascis.documents.registry import kind_named
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.names import name_key
@@ -60,7 +60,7 @@ def is_media(name: bytes) -> bool:
     What a library may refer to.
     """
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
-    return extension in MEDIA or format_of(name) is not None
+    return extension in MEDIA or kind_named(name) is not None
 
 
 class DriveRoots:

@@ -15,7 +15,6 @@ import fcntl
 import json
 import os
 import stat
-import tempfile
 import uuid
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
@@ -25,7 +24,6 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from fascis.documents.catalog import copy_of
 from fascis.drives.connected import Drives
 from fascis.files.codes import Code
 from fascis.files.digest import digest_of, digest_of_bytes
@@ -35,19 +33,11 @@ from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
 from fascis.files.private import make_private
 from fascis.files.writer import write_whole
-from fascis.library.reading import catalog_seen
+from fascis.library.reading import PathSource
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
 from fascis.library.uses import Outside, Uses
 from fascis.library.whereabouts import DriveRoots
-from fascis.relink.retarget import (
-    Retarget,
-    change_catalog,
-    changed,
-    is_catalog,
-    is_link,
-    new_content,
-    new_link,
-)
+from fascis.relink.retarget import Retarget, changed, new_content
 
 FORMAT = 1
 _LOCK = "lock"
@@ -171,18 +161,8 @@ class Acts:
 
     def _prepared(self, one: Retarget, stack: ExitStack) -> bytes | Path:
         """A document's new content; of a link, its new target."""
-        if is_link(one):
-            return new_link(one)
-        if not is_catalog(one):
-            return new_content(one)
-        make_private(self.cache)
-        copy = copy_of(
-            one.path, Path(stack.enter_context(tempfile.TemporaryDirectory(dir=self.cache)))
-        )
-        if catalog_seen(one.path) != one.document.seen:
-            raise changed(one.path)
-        change_catalog(copy, one, self.drives, self.roots)
-        return copy
+        source = stack.enter_context(PathSource(bytes(one.path), self.cache))
+        return new_content(one, source, self.drives, self.roots)
 
     def _write_new(self, one: Retarget, content: bytes | Path, record: Changed, act: Act) -> None:
         with _at(one.path) as (medium, name):
@@ -444,7 +424,7 @@ def _check(one: Retarget) -> None:
     """Everything that can be known before anything is written."""
     try:
         status = os.lstat(one.path)
-        protected = is_protected(one.path.parent if is_link(one) else one.path)
+        protected = is_protected(one.path if one.document.kind.is_file else one.path.parent)
     except OSError as error:
         raise told(error, "look at the document", bytes(one.path)) from error
     if protected:
@@ -453,7 +433,7 @@ def _check(one: Retarget) -> None:
             f"{shown(one.path.name)} may not be written: it, its folder or its drive is "
             "read-only. Nothing was changed.",
         )
-    if not is_link(one):
+    if one.document.kind.is_file:
         if not stat.S_ISREG(status.st_mode):
             raise Refused(
                 Code.DOCUMENT_PROTECTED,
@@ -464,8 +444,9 @@ def _check(one: Retarget) -> None:
 
 def _record(one: Retarget, content: bytes | Path) -> Changed:
     text, encoding = listed(bytes(one.path))
+    link = not one.document.kind.is_file
     with _at(one.path) as (medium, name):
-        before = _digest(medium, name, is_link(one))
+        before = _digest(medium, name, link)
     if isinstance(content, bytes):
         after = digest_of_bytes(content).hex()
     else:
@@ -477,7 +458,7 @@ def _record(one: Retarget, content: bytes | Path) -> Changed:
         before=before,
         after=after,
         references=len(one.to),
-        link=is_link(one),
+        link=link,
     )
 
 

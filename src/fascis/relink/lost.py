@@ -10,13 +10,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.documents.model import LARGEST, Length, NotUnderstood, Sequence
-from fascis.documents.registry import format_of
+from fascis.documents.model import Length, NotUnderstood, Sequence
 from fascis.files.errors import Cancelled, EnvironmentTrouble
-from fascis.library.reading import read_outside
+from fascis.library.reading import PathSource
 from fascis.library.roles import STILLS, Role
 from fascis.library.standing import Standing
-from fascis.library.uses import LINKS, Document, LostReference, Outside, Uses
+from fascis.library.uses import Document, LostReference, Outside, Uses
 
 
 @dataclass(slots=True)
@@ -113,11 +112,19 @@ def path_of_document(root: Path, document: Document) -> bytes:
 
 
 def add_lengths(
-    lost: list[Lost], uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False
+    lost: list[Lost],
+    uses: Uses,
+    root: Path,
+    cache: Path,
+    cancelled: Callable[[], bool] = lambda: False,
 ) -> None:
     """Finds how long the documents say that lost clips are.
 
     Of the references to one file the first that tells counts.
+
+    Args:
+        root: the library's folder.
+        cache: a private folder for copies.
 
     Raises:
         Cancelled: when ``cancelled`` said so.
@@ -133,11 +140,10 @@ def add_lengths(
         if cancelled():
             raise Cancelled("Looking was stopped; nothing was changed.")
         document = uses.documents[number]
-        format = format_of(document.place or document.path)
-        if format is None or document.format == LINKS:
-            continue
         try:
-            lengths = format.lengths(read_outside(path_of_document(root, document), LARGEST))
+            source = PathSource(path_of_document(root, document), cache)
+            with source, document.kind.open(source) as opened:
+                lengths = opened.lengths()
         except (NotUnderstood, EnvironmentTrouble):
             continue  # it is looked at again, and told of, before anything is written
         for at, entry in entries:

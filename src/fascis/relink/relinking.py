@@ -102,7 +102,7 @@ def relinking_of(
     root: Path,
     survey: Survey,
     uses: Uses,
-    drives: Drives,
+    workspace: Workspace,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Relinking:
     """What a surveyed library lost.
@@ -115,7 +115,7 @@ def relinking_of(
     """
     real = os.path.realpath(bytes(root))
     lost = lost_of(uses)
-    add_lengths(lost, uses, root, cancelled)
+    add_lengths(lost, uses, root, workspace.private, cancelled)
     used, standing = set(), Counter[bytes]()
     for row, folder, place in survey.rows():
         if row in uses.used_by and not survey.is_own(folder):
@@ -128,7 +128,7 @@ def relinking_of(
     mounts = sorted(
         (
             (bytes(d.mount).rstrip(b"/") + b"/", d.removable)
-            for d in drives.connected()
+            for d in workspace.drives.connected()
             if d.connected
         ),
         key=lambda m: -len(m[0]),

@@ -7,24 +7,28 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
-from contextlib import closing
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
-from fascis.documents.catalog import Catalog, Place, move_folders
-from fascis.documents.model import LARGEST, DocumentFormat, Means, NotUnderstood, Reference, rewrite
-from fascis.documents.registry import format_of
-from fascis.documents.targets import readings
+from fascis.documents.model import (
+    Change,
+    DocumentKind,
+    Locator,
+    Means,
+    NotUnderstood,
+    OpenDocument,
+    Place,
+    Reference,
+)
 from fascis.drives.connected import Drives
 from fascis.files.codes import Code
-from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.library.catalogs import placed
-from fascis.library.reading import catalog_folder, read_outside
-from fascis.library.roles import CATALOG
-from fascis.library.uses import LINKS, Document, LostReference, Uses
+from fascis.library.reading import DocumentSource, place_folder
+from fascis.library.uses import Document, LostReference, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 
@@ -64,29 +68,38 @@ def retargets(lost: Sequence[Lost], uses: Uses, root: Path, found: Found) -> lis
     ]
 
 
-def new_content(retarget: Retarget) -> bytes:
-    """A text document with its new targets.
+def new_content(
+    retarget: Retarget, source: DocumentSource, drives: Drives, roots: DriveRoots
+) -> bytes | Path:
+    """A document with its new targets; of a link, what it says.
+
+    Args:
+        source: where it lies; a file that is given goes with it.
 
     Raises:
         Refused: it changed since it was surveyed.
         NotUnderstood: a target cannot be written in it; ``EnvironmentTrouble``: it cannot be read.
     """
-    format = format_of(bytes(retarget.path))
-    assert format
-    content = read_outside(bytes(retarget.path), LARGEST)
-    if digest_of_bytes(content) != retarget.document.seen:
-        raise changed(retarget.path)
-    references = format.read(content)
-    targets, urls = {}, set()
+    kind = retarget.document.kind
     folder = bytes(retarget.path.parent)
-    for at, (lost, found) in retarget.to.items():
-        reference = references[at]
-        if reference.means is not Means.PATH:
-            continue
-        targets[reference.locator] = os.fsdecode(_target(format, reference, lost, found, folder))
-        if reference.as_written[:5].lower() == "file:":
-            urls.add(reference.locator)
-    return rewrite(format, content, targets, references, urls)
+    with kind.open(source) as document:
+        if document.seen != retarget.document.seen:
+            raise changed(retarget.path)
+        below = _Below(retarget, document, drives, roots)
+
+        def wanted(number: int, reference: Reference) -> Change | None:
+            if reference.place is not None:
+                return below.changes.get(reference.locator)
+            if reference.means is not Means.PATH or number not in retarget.to:
+                return None
+            lost, found = retarget.to[number]
+            target = os.fsdecode(_target(kind, reference, lost, found, folder))
+            return Change(target, as_url=reference.as_written[:5].lower() == "file:")
+
+        new = document.retargeted(wanted)
+    if new is None:
+        raise NotUnderstood("What it lost does not stand in it any more; it was not changed.")
+    return new
 
 
 def changed(path: Path) -> Refused:
@@ -98,11 +111,11 @@ def changed(path: Path) -> Refused:
 
 
 def _target(
-    format: DocumentFormat, reference: Reference, lost: LostReference, found: bytes, folder: bytes
+    kind: DocumentKind, reference: Reference, lost: LostReference, found: bytes, folder: bytes
 ) -> bytes:
     """The new target, relative or absolute as the old one was; relative only on one drive."""
     new = found.rpartition(b"/")[0] if lost.sequence else found
-    ways = readings(reference.as_written, format.uris)
+    ways = kind.readings(reference.as_written)
     relative = bool(ways) and not any(w.absolute or w.foreign for w in ways)
     if relative and _one_drive(folder, found):
         new = os.path.relpath(new, os.path.realpath(folder))
@@ -117,72 +130,69 @@ def _one_drive(folder: bytes, found: bytes) -> bool:
         return False
 
 
-def new_link(retarget: Retarget) -> bytes:
-    """The target of a link from now on.
+class _Below:
+    """What changes of a document that names folders of drives, and files below them.
 
-    Raises:
-        Refused: it changed since it was surveyed.
+    Folders that moved whole get their new place, other files go without their folder.
     """
-    (_, found) = next(iter(retarget.to.values()))
-    folder = bytes(retarget.path.parent)
-    relative = not os.readlink(bytes(retarget.path)).startswith(b"/")
-    if relative and _one_drive(folder, found):
-        return os.path.relpath(found, os.path.realpath(folder))
-    return found
 
+    def __init__(
+        self, retarget: Retarget, document: OpenDocument, drives: Drives, roots: DriveRoots
+    ) -> None:
+        self._retarget, self._document = retarget, document
+        self._drives, self._roots = drives, roots
 
-def is_catalog(retarget: Retarget) -> bool:
-    """True for a photo catalog."""
-    return retarget.document.format == CATALOG.decode()
+    @cached_property
+    def changes(self) -> dict[Locator, Change]:
+        """By what stands in the document; found when it is first asked for."""
+        folders: dict[Locator, tuple[Place, str]] = {}
+        files: dict[Locator, list[Reference]] = defaultdict(list)
+        for reference in self._document.references():
+            if reference.place is not None and reference.means is Means.FOLDER:
+                folders[reference.locator] = reference.place, reference.as_written
+            elif reference.within is not None:
+                files[reference.within].append(reference)
+        known = _Known(self._drives, self._roots, folders.values())
+        found: dict[Locator, Change] = {}
+        for folder, members in files.items():
+            found |= self._in_folder(folder, folders[folder], members, known)
+        for change in found.values():
+            _check_is_text(change)
+        return found
 
-
-def is_link(retarget: Retarget) -> bool:
-    """True for a link, which is a reference too."""
-    return retarget.document.format == LINKS
-
-
-def change_catalog(copy: Path, retarget: Retarget, drives: Drives, roots: DriveRoots) -> None:
-    """In a private copy.
-
-    Folders that moved whole get their new place, other photos go without their folder.
-
-    Raises:
-        NotUnderstood: it is no catalog.
-    """
-    with closing(Catalog(copy)) as catalog:
-        places = {p.id: p for p in catalog.places()}
-        where = {id: catalog_folder(roots, p.drive_uuid, p.path)[0] for id, p in places.items()}
-        folders = {id: (place, path) for id, place, path in catalog.folders()}
-        photos: dict[int, list[tuple[int, str]]] = defaultdict(list)
-        for photo in catalog.photos():
-            photos[photo.folder_id].append((photo.id, photo.path.rpartition("/")[2]))
-    known = _Known(drives, places, where, set(folders.values()))
-    moves: dict[int, tuple[Place, str]] = {}
-    single: dict[int, tuple[Place, str, str]] = {}
-    for folder, members in photos.items():
-        tied = {id: retarget.to[id][1] for id, _ in members if id in retarget.to}
+    def _in_folder(
+        self, folder: Locator, was: tuple[Place, str], members: list[Reference], known: _Known
+    ) -> dict[Locator, Change]:
+        """What changes of one folder: itself, or files in it."""
+        to = self._retarget.to
+        tied = {m.locator: to[m.number][1] for m in members if m.number in to}
         if not tied:
-            continue
-        place_id, path = folders[folder]
-        target = _whole_move(tied, dict(members), where[place_id], path)
-        new = known.placed(target, place_id, path) if target is not None else None
-        if new is not None and (known.number(new[0]), new[1]) not in known.folders:
-            moves[folder] = new
-            continue
-        for id, found in tied.items():
-            there, _, name = found.rpartition(b"/")
-            single[id] = (*known.placed(there, place_id, path), os.fsdecode(name))
-    for text in (
-        *(p for _, p in moves.values()),
-        *(t for _, *both in single.values() for t in both),
-    ):
-        if not text.isprintable() and any("\udc80" <= c <= "\udcff" for c in text):
-            raise NotUnderstood(f"{shown(text)} is no text, and a catalog is; it was not changed.")
-    move_folders(copy, moves, photos=single)
+            return {}
+        place, path = was
+        names = {m.locator: m.as_written.rpartition("/")[2] for m in members}
+        target = _whole_move(tied, names, known.above(place), path)
+        new = known.placed(target, place, path) if target is not None else None
+        if new is not None and not known.has(new):
+            return {folder: new}
+        found: dict[Locator, Change] = {}
+        for locator, path_found in tied.items():
+            there, _, name = path_found.rpartition(b"/")
+            inside = known.placed(there, place, path)
+            text = os.fsdecode(name)
+            inner = f"{inside.target}/{text}" if inside.target else text
+            found[locator] = Change(inner, place=inside.place)
+        return found
+
+
+def _check_is_text(change: Change) -> None:
+    """Raises ``NotUnderstood`` for what is no text: a database of texts cannot hold it."""
+    text = change.target
+    if not text.isprintable() and any("\udc80" <= c <= "\udcff" for c in text):
+        raise NotUnderstood(f"{shown(text)} is no text, and a catalog is; it was not changed.")
 
 
 def _whole_move(
-    tied: dict[int, bytes], names: dict[int, str], above: bytes | None, path: str
+    tied: dict[Locator, bytes], names: dict[Locator, str], above: bytes | None, path: str
 ) -> bytes | None:
     """The folder that a catalog's folder is now.
 
@@ -204,39 +214,36 @@ def _whole_move(
 
 
 class _Known:
-    """The places that a catalog has."""
+    """The top folders that a document has, and its folders below them."""
 
     def __init__(
-        self,
-        drives: Drives,
-        places: dict[int, Place],
-        where: dict[int, bytes | None],
-        folders: set[tuple[int, str]],
+        self, drives: Drives, roots: DriveRoots, folders: Collection[tuple[Place, str]]
     ) -> None:
-        self._drives, self._places, self._where, self.folders = drives, places, where, folders
+        self._drives = drives
+        self._folders = set(folders)
+        tops = dict.fromkeys(place for place, _ in folders)
+        self._where = {t: place_folder(roots, t.drive_uuid, t.path)[0] for t in tops}
 
-    def number(self, place: Place) -> int:
-        """The number of a place; 0 for a new one."""
-        same = (
-            n
-            for n, p in self._places.items()
-            if (p.drive_uuid, p.path) == (place.drive_uuid, place.path)
-        )
-        return next(same, 0)
+    def above(self, place: Place) -> bytes | None:
+        """Where a top folder is; None for a drive that is not known."""
+        return self._where[place]
 
-    def placed(self, folder: bytes, first: int, path: str) -> tuple[Place, str]:
-        """A folder as a place and a path below it.
+    def has(self, folder: Change) -> bool:
+        """True when the document has such a folder already."""
+        return (folder.place, folder.target) in self._folders
 
-        A place that the catalog has, where the folder is below one.
+    def placed(self, folder: bytes, first: Place, path: str) -> Change:
+        """A folder as a top folder and a path below it.
+
+        One that the document has, where the folder is below one.
         """
-        own = [first, *sorted(self._places, key=lambda n: -len(self._where[n] or b""))]
-        for n in own:
-            above = self._where[n]
-            if (
-                above is not None
-                and above != b"/"
-                and (folder + b"/").startswith(above.rstrip(b"/") + b"/")
-            ):
-                return self._places[n], os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :])
+        longest = sorted(self._where, key=lambda place: -len(self._where[place] or b""))
+        for place in (first, *longest):
+            above = self._where[place]
+            if above is None or above == b"/":
+                continue
+            if (folder + b"/").startswith(above.rstrip(b"/") + b"/"):
+                return Change(os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :]), place=place)
         drive = self._drives.at(Path(os.fsdecode(folder)))
-        return placed(drive, folder, path, folder)
+        new, inner = placed(drive, folder, path, folder)
+        return Change(inner, place=new)

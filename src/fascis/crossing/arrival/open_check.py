@@ -9,12 +9,14 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Iterator
 from contextlib import ExitStack, closing
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from fascis.crossing.arrival.rewriting import documents_of, old_folder, private_copy
+from fascis.crossing.arrival.below import old_folder
+from fascis.crossing.arrival.rewriting import documents_of
 from fascis.crossing.arrival.spelling import leads_of
 from fascis.crossing.arrival.whither import Whither, path_of
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
@@ -22,19 +24,25 @@ from fascis.crossing.journal.leads import Led
 from fascis.crossing.journal.which import Which
 from fascis.crossing.places.arrived import Arrived
 from fascis.crossing.places.places import Places
-from fascis.documents.catalog import Catalog
-from fascis.documents.model import DocumentFormat, Means, NotUnderstood
-from fascis.documents.registry import format_of
-from fascis.documents.targets import Target, readings
+from fascis.documents.model import (
+    DocumentKind,
+    KnownBy,
+    Means,
+    NotUnderstood,
+    OpenDocument,
+    Reference,
+    names_of,
+)
+from fascis.documents.registry import kind_of
+from fascis.documents.targets import Target
 from fascis.drives.rules import Rules
-from fascis.files.digest import digest_of_bytes
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
-from fascis.library.reading import read_document
-from fascis.library.roles import CATALOG, Role
+from fascis.library.reading import MediumSource
+from fascis.library.roles import Role
 from fascis.workspace import Workspace
 
 _MOST_WRONG = 100
@@ -112,6 +120,8 @@ class _Opening:
         self._old = Whither(copies, places)
         self._arrived = Arrived(copies, rules.fold if rules.folds_case else bytes)
         self._root = bytes(places.target).rstrip(b"/") + b"/"
+        mount = places.destination_mount or Path(places.drive.mount)
+        self._mounts = {**places.header.mounts, places.drive.uuid: str(mount)}
         self._derived = copies.derived()
         self._there: dict[bytes, bool] = {}
         self._found = Opened()
@@ -120,10 +130,7 @@ class _Opening:
         """Everything."""
         for item in documents_of(self._copies):
             try:
-                if item.place.lower().endswith(b"." + CATALOG):
-                    self._catalog(item)
-                else:
-                    self._document(item)
+                self._document(item)
                 self._found.documents += 1
             except NotUnderstood:
                 self._found.closed += 1
@@ -133,51 +140,97 @@ class _Opening:
     # -- documents ---------------------------------------------------------------------------------
 
     def _document(self, item: Item) -> None:
-        format = format_of(item.place)
-        assert format
-        folder = self._root + parent(item.there)
-        content = read_document(self._library, item.there)
-        references = format.read(content)
-        led = self._copies.journal.led(item.id)
-        ours = digest_of_bytes(content) in (
-            item.digest,
-            self._derived[item.id][1] if item.id in self._derived else b"",
-        )
-        known = (
-            led if led and led.seen == item.digest and ours else None
-        )  # what a person edited there since is theirs
-        leads = leads_of(known, references) if known else [None] * len(references)
-        before = self._texts_before(format, item, len(references))
-        for number, (reference, led_to) in enumerate(zip(references, leads, strict=True)):
-            ways = (
-                readings(reference.as_written, format.uris) if reference.means is Means.PATH else []
-            )
-            if not ways:
-                continue
-            self._found.references += 1
-            if reference.sequence:
-                names = [os.fsencode(n) for n in reference.sequence.names()]
-            else:
-                names = [b""]
-            changed = before is not None and before[number] != reference.as_written
-            kinds = [
-                self._kind(ways, folder, name, led_to[i] if led_to else None, known, changed)
-                for i, name in enumerate(names)
-            ]
-            self._count(
-                next((k for k in kinds if k != "found"), "found"), item.there, reference.as_written
-            )
+        with self._source(item.there) as source:
+            kind = kind_of(item.place, source.head())
+            if kind is None:
+                raise NotUnderstood("It is no document that is known here.")
+            with kind.open(source) as document:
+                known = self._led(kind, document, item)
+                by_number = known.by_photo() if known else {}
+                leads = leads_of(known, document)
+                before = self._texts_before(kind, item)
+                for reference in document.references():
+                    if reference.means is Means.FOLDER:
+                        continue
+                    if reference.number is not None:
+                        self._below(reference, item, known, by_number.get(reference.number))
+                        continue
+                    text = next(before, None)
+                    changed = text is not None and text != reference.as_written
+                    self._reference(kind, reference, item, known, next(leads, None), changed)
 
-    def _texts_before(self, format: DocumentFormat, item: Item, count: int) -> list[str] | None:
+    def _source(self, place: bytes) -> MediumSource:
+        return MediumSource(self._library, place, self._workspace.private)
+
+    def _led(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Led | None:
+        """Where the references of a document led.
+
+        None where that is not known, or the document is not what this crossing left there: what a
+        person edited since is theirs.
+        """
+        led = self._copies.journal.led(item.id)
+        if led is None:
+            return None
+        if kind.known_by is KnownBy.LOOK:
+            return led if _same_look(led.seen, item) and self._is_ours(item) else None
+        anew = self._derived.get(item.id)
+        ours = document.seen in (item.digest, anew[1] if anew else b"")
+        return led if ours and led.seen == item.digest else None
+
+    def _reference(
+        self,
+        kind: DocumentKind,
+        reference: Reference,
+        item: Item,
+        known: Led | None,
+        led_to: list[int] | None,
+        changed: bool,
+    ) -> None:
+        """Follows one reference by a path.
+
+        Args:
+            led_to: where it led before, frame by frame.
+            changed: it was written anew.
+        """
+        ways = []
+        if reference.means is Means.PATH:
+            ways = kind.readings(reference.as_written)
+        if not ways:
+            return
+        self._found.references += 1
+        folder = self._root + parent(item.there)
+        kinds = [
+            self._kind(ways, folder, name, led_to[i] if led_to else None, known, changed)
+            for i, name in enumerate(names_of(reference))
+        ]
+        told = next((k for k in kinds if k != "found"), "found")
+        self._count(told, item.there, reference.as_written)
+
+    def _below(self, reference: Reference, item: Item, known: Led | None, lead: int | None) -> None:
+        """Follows one reference below a top folder."""
+        self._found.references += 1
+        above = old_folder(reference.place, self._mounts)
+        if above is None:
+            told = "lost" if lead is None or lead < 0 else "wrong"
+            self._count(told, item.there, reference.as_written)
+            return
+        path = os.path.normpath(above + b"/" + os.fsencode(reference.as_written))
+        if lead is None:
+            told = self._of_path(path)
+        else:
+            told = self._kind([Target(os.fsdecode(path))], self._root, b"", lead, known, False)
+        self._count(told, item.there, reference.as_written)
+
+    def _texts_before(self, kind: DocumentKind, item: Item) -> Iterator[str | None]:
         """What the references of a document that was written anew said before."""
-        if not item.rewritten:
-            return None
+        if not item.rewritten or kind.known_by is KnownBy.LOOK:
+            return iter(())
         try:
-            kept = read_document(self._library, arrives_at(item, self._places.crossing))
-            texts = [r.as_written for r in format.read(kept)]
+            place = arrives_at(item, self._places.crossing)
+            with self._source(place) as source, kind.open(source) as kept:
+                return iter([r.as_written for r in kept.references()])
         except (NotUnderstood, EnvironmentTrouble):
-            return None
-        return texts if len(texts) == count else None
+            return iter(())
 
     def _count(self, kind: str, document: bytes, target: str) -> None:
         if kind != "wrong":
@@ -284,37 +337,9 @@ class _Opening:
             return False
         return seen is not None and (status.st_size, mtime_of(status)) == seen[:2]
 
-    def _catalog(self, item: Item) -> None:
-        mount = self._places.destination_mount or Path(self._places.drive.mount)
-        mounts = {**self._places.header.mounts, self._places.drive.uuid: str(mount)}
-        led = self._copies.journal.led(item.id)
-        known = led if led and _same_catalog(led.seen, item) and self._is_ours(item) else None
-        leads = known.by_photo() if known else {}
-        with (
-            private_copy(self._library, {"": item.there}, self._workspace.private) as copy,
-            closing(Catalog(copy)) as catalog,
-        ):
-            folders = {p.id: old_folder(p, mounts) for p in catalog.places()}
-            for photo in catalog.photos():
-                self._found.references += 1
-                above = folders.get(photo.place_id)
-                if above is None:
-                    path = None
-                else:
-                    path = os.path.normpath(above + b"/" + os.fsencode(photo.path))
-                lead = leads.get(photo.id)
-                if path is None:
-                    kind = "lost" if lead is None or lead < 0 else "wrong"
-                elif lead is None:
-                    kind = self._of_path(path)
-                else:
-                    way = Target(os.fsdecode(path))
-                    kind = self._kind([way], self._root, b"", lead, known, False)
-                self._count(kind, item.there, photo.path)
 
-
-def _same_catalog(seen: bytes, item: Item) -> bool:
-    """True when a catalog's leads are those of what was copied: by its size and time."""
+def _same_look(seen: bytes, item: Item) -> bool:
+    """True when a document's leads are those of what was copied: by its size and time."""
     return bool(seen and item.seen) and seen.split()[:2] == [
         b"%d" % n for n in (item.seen or (0, 0))[:2]
     ]

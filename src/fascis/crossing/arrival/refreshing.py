@@ -12,7 +12,8 @@ from fascis.crossing.places.places import Places
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.references import lead_rows
 from fascis.crossing.scope.surveyed import survey_library
-from fascis.library.roles import CATALOG
+from fascis.documents.model import KnownBy
+from fascis.documents.registry import kind_named
 from fascis.workspace import Workspace
 
 
@@ -58,7 +59,8 @@ def _stale(copies: Copies) -> dict[int, bytes]:
 
 def _seen(item: Item) -> bytes:
     """What a document was when it was copied, as a survey would have it."""
-    if item.place.lower().endswith(b"." + CATALOG):
+    kind = kind_named(item.place)
+    if kind is not None and kind.known_by is KnownBy.LOOK:
         size, mtime, _, inode = item.seen or (0, 0, 0, 0)
         return b"%d %d %d" % (size, mtime, inode)
     return item.digest or b""

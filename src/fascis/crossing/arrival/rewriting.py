@@ -13,13 +13,12 @@ is not known by their paths.
 from __future__ import annotations
 
 import os
-import shutil
-import tempfile
 from collections.abc import Iterator
-from contextlib import closing, contextmanager, suppress
+from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO
 
+from fascis.crossing.arrival.below import Below
 from fascis.crossing.arrival.spelling import Spelling, leads_of
 from fascis.crossing.arrival.whither import Whither
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, as_it_was, own_place
@@ -30,19 +29,23 @@ from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.arrived import Arrived, place_from, relative
 from fascis.crossing.places.places import Places, fidelity
 from fascis.crossing.places.putting import Like, make_parents, put
-from fascis.crossing.scope.surveyed import JOURNALS
-from fascis.documents.catalog import Catalog, Place, move_folders
-from fascis.documents.model import DocumentFormat, Means, NotUnderstood, rewrite
-from fascis.documents.registry import format_of
+from fascis.documents.model import (
+    Change,
+    DocumentKind,
+    Locator,
+    Means,
+    NotUnderstood,
+    OpenDocument,
+    Reference,
+    Wanted,
+)
+from fascis.documents.registry import endings, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
-from fascis.files.medium import Medium, as_stream, move, remove_own
+from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import join, parent
-from fascis.files.private import make_private
-from fascis.library.catalogs import placed
-from fascis.library.reading import read_document
-from fascis.library.roles import CATALOG, document_endings
+from fascis.library.reading import MediumSource
 from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
@@ -88,42 +91,54 @@ class Rewriting:
         """
         for item in documents_of(self._copies):
             if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
-                if item.place.lower().endswith(b"." + CATALOG):
-                    self._catalog(medium, root, item)
-                else:
+                with suppress(NotUnderstood):  # told of in the survey: it is carried as a file
                     self._document(medium, root, item)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
-        format = format_of(item.place)
-        assert format
-        try:
-            content = read_document(medium, self._as_copied(root, item))
-            new = self._new_content(format, content, item)
-        except NotUnderstood:
-            return  # told of in the survey: it is carried as a file
-        if new is None:
-            return
-        self._keep_as_it_was(medium, root, item)
-        self._put(medium, root, item, new)
+        """Writes one document anew. Its journals are then part of it, and kept as they were."""
+        with MediumSource(medium, self._as_copied(root, item), self._cache) as source:
+            kind = kind_of(item.place, source.head())
+            if kind is None:
+                return
+            beside = [j for end in kind.journals if (j := self._copies.at(item.place + end))]
+            if any(j.kind is not Kind.FILE for j in beside):
+                return  # not understood, and told of in the survey
+            journals = [j for j in beside if j.copy is CopyState.VERIFIED]
+            source.beside = {j.place[len(item.place) :]: self._as_copied(root, j) for j in journals}
+            with kind.open(source) as document:
+                new = document.retargeted(self._wanted(kind, document, item), self._title(item))
+            if new is None:
+                return
+            for each in (*journals, item):
+                self._keep_as_it_was(medium, root, each)
+            self._put(medium, root, item, new)
 
-    def _new_content(self, format: DocumentFormat, content: bytes, item: Item) -> bytes | None:
-        references = format.read(content)
+    def _wanted(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Wanted:
+        """What each reference of a document says in the copy."""
         led = self._copies.journal.led(item.id)
         known = led if led and led.seen == item.digest else None
-        spelling = Spelling(format, item, self.whither, self.arrived, known)
-        targets: dict[tuple[int, int], str] = {}
-        texts: dict[tuple[int, int], str] = {}
-        leads = leads_of(known, references) if known else [None] * len(references)
-        for reference, lead in zip(references, leads, strict=True):
-            if (
-                reference.means is Means.PATH
-                and (new := spelling.new_target(reference, lead)) is not None
-            ):
-                target, text = new
-                targets[reference.locator] = target
-                if text is not None:
-                    texts[reference.locator] = text
-        return rewrite(format, content, targets, references, texts=texts) if targets else None
+        spelling = Spelling(kind, item, self.whither, self.arrived, known)
+        leads = leads_of(known, document)
+        below: dict[Locator, Change] | None = None
+
+        def wanted(_number: int, reference: Reference) -> Change | None:
+            nonlocal below
+            if reference.place is not None:
+                if below is None:
+                    below = Below(self._copies, self._places, self._drive, self.whither).changes(
+                        document
+                    )
+                return below.get(reference.locator)
+            lead = next(leads, None)
+            return spelling.change(reference, lead) if reference.means is Means.PATH else None
+
+        return wanted
+
+    def _title(self, item: Item) -> str | None:
+        """What a document that is the library calls itself, where the person named it anew."""
+        header = self._places.header
+        own = bool(header.named) and os.fsdecode(item.place) == header.document
+        return header.name if own else None
 
     def _as_copied(self, root: bytes, item: Item) -> bytes:
         """Where the copied bytes are: at their place, or set aside already."""
@@ -154,140 +169,6 @@ class Rewriting:
             medium, join(root, item.there), fill, Like.of(medium, kept, fidelity(self._drive))
         )
         self._copies.record_derived(item.id, seen, digest)
-
-    # -- catalogs ----------------------------------------------------------------------------------
-
-    def _catalog(self, medium: Medium, root: bytes, item: Item) -> None:
-        """A catalog is changed in a private copy, with its journals.
-
-        These are then part of it, and kept as they were.
-        """
-        beside = [j for end in JOURNALS if (j := self._copies.at(item.place + end))]
-        if any(j.kind is not Kind.FILE for j in beside):
-            return  # not understood, and told of in the survey
-        journals = [j for j in beside if j.copy is CopyState.VERIFIED]
-        parts = {
-            os.fsdecode(i.place[len(item.place) :]): self._as_copied(root, i)
-            for i in (item, *journals)
-        }
-        with private_copy(medium, parts, self._cache) as copy:
-            name = self._places.header.name if self._names_catalog(item) else None
-            try:
-                moves, photos = self._moves(copy)
-                if not moves and not photos and name is None:
-                    return
-                move_folders(copy, moves, name, photos)
-            except NotUnderstood:
-                return  # told of in the survey
-            for journal in journals:
-                self._keep_as_it_was(medium, root, journal)
-            self._keep_as_it_was(medium, root, item)
-            self._put(medium, root, item, copy)
-
-    def _names_catalog(self, item: Item) -> bool:
-        """True when the catalog is the library, and the person gave it another name."""
-        header = self._places.header
-        return bool(header.named) and os.fsdecode(item.place) == header.document
-
-    def _moves(
-        self, copy: Path
-    ) -> tuple[dict[int, tuple[Place, str]], dict[int, tuple[Place, str, str]]]:
-        """Folders with their new places.
-
-        Photos that were found elsewhere and go there without their folder.
-        """
-        with closing(Catalog(copy)) as catalog:
-            mounts = self._places.header.mounts
-            places = {p.id: old_folder(p, mounts) for p in catalog.places()}
-            folders = list(catalog.folders())
-            gathered = self._gathered_folders()
-            moves = {}
-            olds: dict[int, bytes] = {}
-            left: dict[int, tuple[bytes, str]] = {}
-            for id, place_id, path in folders:
-                above = places.get(place_id)
-                if above is None:
-                    continue
-                old = os.path.normpath(above + b"/" + os.fsencode(path))
-                new = self._new_folder(old, gathered)
-                if new is None:
-                    left[id] = old, path
-                else:
-                    moves[id], olds[id] = self._placed(new, path), old
-            photos = self._found_photos(catalog, left, moves)
-            return moves, {**photos, **self._renamed_photos(catalog, olds, moves)}
-
-    def _renamed_photos(
-        self, catalog: Catalog, olds: dict[int, bytes], moves: dict[int, tuple[Place, str]]
-    ) -> dict[int, tuple[Place, str, str]]:
-        """Photos whose folder is in the library, and whose own name is another one there."""
-        found = {}
-        for photo in catalog.photos() if self.whither.renames_files else ():
-            if photo.folder_id in olds:
-                place = self.whither.place_of(
-                    olds[photo.folder_id] + b"/" + os.fsencode(photo.path.rpartition("/")[2])
-                )
-                if place is not None and (new := self.whither.there(place)) != place:
-                    name = new.rpartition(b"/")[2]
-                    if name != place.rpartition(b"/")[2]:
-                        found[photo.id] = (*moves[photo.folder_id], os.fsdecode(name))
-        return found
-
-    def _found_photos(
-        self,
-        catalog: Catalog,
-        left: dict[int, tuple[bytes, str]],
-        moves: dict[int, tuple[Place, str]],
-    ) -> dict[int, tuple[Place, str, str]]:
-        """Photos of folders that are not in the library, and were relinked.
-
-        A folder that was found whole joins ``moves``.
-        """
-        found: dict[int, dict[int, tuple[bytes, bool]]] = {}
-        for photo in catalog.photos() if self.whither.knows_other_names and left else ():
-            if photo.folder_id in left:
-                name = os.fsencode(photo.path.rpartition("/")[2])
-                place = self.whither.place_of(left[photo.folder_id][0] + b"/" + name)
-                if place is not None:
-                    place = self.whither.there(place)
-                    found.setdefault(photo.folder_id, {})[photo.id] = (
-                        place,
-                        place.endswith(b"/" + name),
-                    )
-        photos = {}
-        for folder, some in found.items():
-            path = left[folder][1]
-            if len({parent(place) for place, _ in some.values()}) == 1 and all(
-                same for _, same in some.values()
-            ):
-                moves[folder] = self._placed(parent(next(iter(some.values()))[0]), path)
-                continue
-            for id, (place, _) in some.items():
-                photos[id] = (
-                    *self._placed(parent(place), path),
-                    os.fsdecode(place.rpartition(b"/")[2]),
-                )
-        return photos
-
-    def _new_folder(self, old: bytes, gathered: dict[bytes, bytes]) -> bytes | None:
-        for path in (old, os.path.realpath(old)):
-            if path in gathered:
-                return gathered[path]
-            inner = self.whither.place_of(path + b"/")
-            if inner is not None:
-                return self.whither.folder(inner.rstrip(b"/"))
-        return None
-
-    def _gathered_folders(self) -> dict[bytes, bytes]:
-        rows = self._copies.journal.gathered_into()
-        return {parent(outside): self.whither.folder(place) for outside, place in rows}
-
-    def _placed(self, new: bytes, path: str) -> tuple[Place, str]:
-        """A folder of the new library as a place and a path below it, as it was where possible."""
-        if new.startswith(b"/"):
-            return Place(0, None, os.fsdecode(new)), ""
-        root = bytes(self._places.target)
-        return placed(self._drive, join(root, new), path, root)
 
     # -- links -------------------------------------------------------------------------------------
 
@@ -353,34 +234,7 @@ class Rewriting:
 
 
 def documents_of(copies: Copies) -> Iterator[Item]:
-    """Every verified document of a destination, by its name."""
+    """Every verified document of a destination."""
     # All of them first, for the journal is written to while they are worked on.
-    ids = copies.verified_names(b"." + ending for ending in document_endings())
+    ids = copies.verified_documents(endings())
     return (copies.item(id) for id in ids)
-
-
-def old_folder(place: Place, mounts: dict[str, str]) -> bytes | None:
-    """Where a place of a catalog is, by where its drive was mounted.
-
-    None for a drive that is not known.
-    """
-    if place.drive_uuid is None:
-        return os.fsencode(place.path)
-    mount = mounts.get(place.drive_uuid)
-    return None if mount is None else os.fsencode(mount) + b"/" + os.fsencode(place.path)
-
-
-@contextmanager
-def private_copy(medium: Medium, parts: dict[str, bytes], cache: Path) -> Iterator[Path]:
-    """A database of a medium with its journals (ending → place), copied to a private folder.
-
-    The folder goes afterwards.
-    """
-    make_private(cache)
-    with tempfile.TemporaryDirectory(dir=cache) as folder:
-        copy = Path(folder) / "catalog"
-        for end, place in parts.items():
-            if end != "-shm":
-                with closing(medium.open(place)) as file, open(f"{copy}{end}", "xb") as out:
-                    shutil.copyfileobj(as_stream(file), out, _CHUNK)
-        yield copy

@@ -9,44 +9,45 @@ it first.
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator
+from itertools import repeat
 
 from fascis.crossing.arrival.whither import Whither, path_of
 from fascis.crossing.journal.copies import Item
 from fascis.crossing.journal.leads import Led, frames
 from fascis.crossing.places.arrived import Arrived, leads_only, place_from, relative
-from fascis.documents.model import DocumentFormat, Reference
-from fascis.documents.targets import Target, readings, spellings
+from fascis.documents.model import Change, DocumentKind, OpenDocument, Reference, names_of
+from fascis.documents.targets import Target
 from fascis.files.names import join, parent
 from fascis.library.uses import NOWHERE
 
 MISSING_FOLDER = b"missing"
 
 
-def leads_of(led: Led, references: Sequence[Reference]) -> list[list[int] | None]:
-    """The leads of each reference of a document.
+def leads_of(led: Led | None, document: OpenDocument) -> Iterator[list[int] | None]:
+    """The leads of each reference of a document, in its order, but for those below top folders.
 
-    None for all, when they are not those of this document.
+    None for all, when they are not known, or not those of this document.
     """
-    counts = [len(r.sequence.names()) if r.sequence else 1 for r in references]
-    if sum(counts) != len(led.of):
-        return [None] * len(references)
-    return list(frames(led, iter(counts)))
+    if led is None:
+        return repeat(None)
+    if sum(map(_frames, document.references())) != len(led.of):
+        return repeat(None)
+    return frames(led, map(_frames, document.references()))
+
+
+def _frames(reference: Reference) -> int:
+    return reference.sequence.frames if reference.sequence else 1
 
 
 class Spelling:
     """What the targets of one document must say in the copy."""
 
     def __init__(
-        self,
-        format: DocumentFormat,
-        item: Item,
-        whither: Whither,
-        arrived: Arrived,
-        led: Led | None,
+        self, kind: DocumentKind, item: Item, whither: Whither, arrived: Arrived, led: Led | None
     ) -> None:
-        self._format, self._item, self._whither, self._arrived, self._led = (
-            format,
+        self._kind, self._item, self._whither, self._arrived, self._led = (
+            kind,
             item,
             whither,
             arrived,
@@ -55,9 +56,7 @@ class Spelling:
         self._old_folder = whither.folder_of(item)
         self._here = parent(item.there)
 
-    def new_target(
-        self, reference: Reference, leads: list[int] | None
-    ) -> tuple[str, str | None] | None:
+    def change(self, reference: Reference, leads: list[int] | None) -> Change | None:
         """The new target of a reference, and how it is spelled where that matters.
 
         None when it may stay as it is.
@@ -65,15 +64,13 @@ class Spelling:
         Args:
             leads: where it led, frame by frame; None where that is not known.
         """
-        ways = readings(reference.as_written, self._format.uris)
-        names = (
-            [os.fsencode(n) for n in reference.sequence.names()] if reference.sequence else [b""]
-        )
+        ways = self._kind.readings(reference.as_written)
+        names = names_of(reference)
         if not ways or not names:
             return None
         if leads is None:
             new = self._whither.new_target(ways, self._item.place, self._old_folder, names[0])
-            return None if new is None else (os.fsdecode(new), None)
+            return None if new is None else Change(os.fsdecode(new))
         at = next((i for i, lead in enumerate(leads) if lead != NOWHERE), 0)
         if leads[at] >= 0:
             return self._to_entry(reference, ways, leads[at], names[at])
@@ -83,7 +80,7 @@ class Spelling:
 
     def _to_entry(
         self, reference: Reference, ways: list[Target], lead: int, inner: bytes
-    ) -> tuple[str, str | None] | None:
+    ) -> Change | None:
         if self._stays(reference, ways, lead, inner):
             return None
         place = self._arrived.place_of(lead)
@@ -98,9 +95,7 @@ class Spelling:
         places = [place_from(self._here, _within(way, inner)) for way in ways]
         if wanted not in places:
             return False
-        if leads_only(
-            reference.as_written, self._format.uris, self._here, inner, lead, self._arrived
-        ):
+        if self._leads_only(reference.as_written, inner, lead):
             return True
         # what had two meanings keeps both: the same two files stand there under the same names
         before = [path_of(way, self._old_folder, inner) for way in ways]
@@ -117,17 +112,19 @@ class Spelling:
             target += b"/" if ways[0].path.endswith("/") else b""
         return os.fsdecode(target)
 
-    def _spelled(self, target: str, inner: bytes, wanted: int | None) -> tuple[str, str | None]:
+    def _spelled(self, target: str, inner: bytes, wanted: int | None) -> Change:
         """A target, and a spelling of it that everybody understands, where the usual one fails."""
-        plain = [target] if self._format.can_be_plain(target) else []
-        for text in (*plain, *spellings(target)):
-            if leads_only(text, self._format.uris, self._here, inner, wanted, self._arrived):
-                return target, text
-        return target, None
+        for text in self._kind.spellings(target):
+            if self._leads_only(text, inner, wanted):
+                return Change(target, text)
+        return Change(target)
 
-    def _to_outside(
-        self, ways: list[Target], path: bytes, inner: bytes
-    ) -> tuple[str, str | None] | None:
+    def _leads_only(self, text: str, inner: bytes, wanted: int | None) -> bool:
+        """True when a text leads, however it is read, to the wanted entry and no other."""
+        ways = self._kind.readings(text)
+        return leads_only(ways, text, self._here, inner, wanted, self._arrived)
+
+    def _to_outside(self, ways: list[Target], path: bytes, inner: bytes) -> Change | None:
         """What stays outside is referred to where it is.
 
         An absolute target goes on leading there by itself.
@@ -140,16 +137,13 @@ class Spelling:
         target = os.fsdecode(parent(path) if inner else path) + (
             "/" if inner and ways[0].path.endswith("/") else ""
         )
-        plain = [target] if self._format.can_be_plain(target) else []
-        for text in (*plain, *spellings(target)):
-            others = {_within(way, inner) for way in readings(text, self._format.uris)} - {path}
+        for text in self._kind.spellings(target):
+            others = {_within(way, inner) for way in self._kind.readings(text)} - {path}
             if not any(os.path.lexists(other) for other in others):
-                return target, text
-        return target, None
+                return Change(target, text)
+        return Change(target)
 
-    def _to_nowhere(
-        self, reference: Reference, ways: list[Target], inner: bytes
-    ) -> tuple[str, str | None] | None:
+    def _to_nowhere(self, reference: Reference, ways: list[Target], inner: bytes) -> Change | None:
         """What led nowhere leads nowhere there.
 
         Relative to the library, where it named a place in it.
@@ -158,8 +152,8 @@ class Spelling:
         text = reference.as_written if new is None else os.fsdecode(new)
         if new is None and any(way.absolute or way.foreign for way in ways):
             return None
-        if leads_only(text, self._format.uris, self._here, inner, None, self._arrived):
-            return None if new is None else (text, None)
+        if self._leads_only(text, inner, None):
+            return None if new is None else Change(text)
         name = inner or os.fsencode(ways[0].path).rstrip(b"/").rpartition(b"/")[2]
         return self._spelled(self._said(join(MISSING_FOLDER, name), inner, ways), inner, None)
 

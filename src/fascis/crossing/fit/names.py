@@ -18,6 +18,7 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.scope.gathering import Gathering
+from fascis.documents.registry import is_companion
 from fascis.drives.rules import LAST_CODE, Rules
 from fascis.files.names import join, parent
 from fascis.library.identity import OWN
@@ -25,7 +26,6 @@ from fascis.library.survey import Survey
 from fascis.library.uses import Uses
 
 GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
-_XMP = b".xmp"
 _MOST_TRIES = 1_000
 
 
@@ -277,7 +277,7 @@ class _Folder:
 
         A sidecar of that stem has then two masters.
         """
-        if sidecar := next((n for n in group if n.lower().endswith(_XMP)), None):
+        if sidecar := next((n for n in group if is_companion(n)), None):
             for name in group:
                 self._found.cannot[join(self._folder, name)] = (
                     f"{sidecar.decode(errors='replace')} belongs to several"
@@ -320,8 +320,9 @@ class _Folder:
 
 
 def _stem(name: bytes, there: set[bytes]) -> bytes:
-    if name[-len(_XMP) :].lower() == _XMP and name[: -len(_XMP)] in there:
-        name = name[: -len(_XMP)]
+    owner = name.rpartition(b".")[0]
+    if is_companion(name) and owner in there:
+        name = owner
     return name.rpartition(b".")[0] or name
 
 

@@ -109,6 +109,14 @@ _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
 _COPIES = (None, *CopyState)  # by value: looking up is many times faster than calling an enum
 
 
+def _ends(endings: Iterable[bytes]) -> str:
+    """A condition on the name of an entry."""
+    return " OR ".join(
+        f"lower(CAST(substr(e.name, -{len(ending) + 1}) AS TEXT))='.{ending.decode()}'"
+        for ending in endings
+    )
+
+
 def _item(r: Sequence[Any]) -> Item:
     seen = None if r[16] is None else (r[16], r[17], r[18], r[19])
     copied = None if r[22] is None else CopySeen(r[22], r[23], r[24], r[31])
@@ -245,6 +253,14 @@ class Copies:
         """
         yield from self._items(f"({which}) AND e.twin IS NULL" if first_names else which, batch)
 
+    def named(self, which: Which, endings: Iterable[bytes]) -> Iterator[Item]:
+        """Streams the items that are meant and whose names end in one of these ways.
+
+        Args:
+            endings: without the dot, in lower case.
+        """
+        yield from self._items(f"({which}) AND ({_ends(endings)})", BATCH)
+
     def in_states(self, states: Iterable[CopyState]) -> Iterator[Item]:
         """Streams the items whose copies are in one of the states."""
         yield from self._items(f"c.state IN ({_marks(states)})", BATCH)
@@ -290,19 +306,18 @@ class Copies:
                 return
             last = rows[-1][0]
 
-    def verified_names(self, endings: Iterable[bytes]) -> list[int]:
-        """Entries that go along, are verified, and end in one of these ways, in the plan's order.
+    def verified_documents(self, endings: Iterable[bytes]) -> list[int]:
+        """Entries that go along, are verified, and are documents, in the plan's order.
+
+        By their role, or because their names end in one of these ways.
 
         Args:
-            endings: with the dot, in lower case.
+            endings: without the dot, in lower case.
         """
-        ends = " OR ".join(
-            f"lower(CAST(substr(e.name, -{len(ending)}) AS TEXT))='{ending.decode()}'"
-            for ending in endings
-        )
         rows = self.journal.read(
             "SELECT e.id FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
-            f"WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND ({ends}) ORDER BY e.id",
+            f"WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND "
+            f"(e.role={ROLES.index(Role.DOCUMENT)} OR {_ends(endings)}) ORDER BY e.id",
             (self.number,),
         )
         return [entry for (entry,) in rows]

@@ -39,8 +39,8 @@ class Led:
         return self.outside.get(lead)
 
     def by_photo(self) -> dict[int, int]:
-        """A catalog's photos, and where each leads."""
-        return dict(zip(self.photos, self.of, strict=True))
+        """The numbers of references that have such, and where each leads; none for others."""
+        return dict(zip(self.photos, self.of, strict=True)) if self.photos else {}
 
 
 @dataclass(slots=True)

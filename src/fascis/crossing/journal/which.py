@@ -80,7 +80,7 @@ class Which(StrEnum):
     )
     RECORDS_THAT_GO = _all(_LIBRARY, _FILE, _OWN, _VERIFIED, _THERE)
     BEING_DELETED = _all(_LIBRARY, _INTENDED)
-    SIDECARS = _all(_LIBRARY, _FILE, _THERE, "lower(CAST(substr(e.name, -4) AS TEXT))='.xmp'")
+    FILES_THERE = _all(_LIBRARY, _FILE, _THERE)
     STAYING = _all(
         _LIBRARY,
         _THERE,

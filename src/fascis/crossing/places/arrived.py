@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.model.states import CopyState
-from fascis.documents.targets import readings
+from fascis.documents.targets import Target
 from fascis.files.names import join, parent
 
 
@@ -107,18 +107,24 @@ def relative(place: bytes, document: bytes) -> bytes:
 
 
 def leads_only(
-    text: str, is_uri: bool, folder: bytes, inner: bytes, wanted: int | None, arrived: Arrived
+    readings: list[Target],
+    text: str,
+    folder: bytes,
+    inner: bytes,
+    wanted: int | None,
+    arrived: Arrived,
 ) -> bool:
     """True when a relative target leads, however it is read, to the wanted entry and no other.
 
     With None, to no entry at all.
 
     Args:
+        readings: the ways to read it.
         folder: the document's folder in the copy.
         inner: a name within the target, for one that names a folder.
     """
     found = False
-    ways = [os.fsencode(way.path) for way in readings(text, is_uri)]
+    ways = [os.fsencode(way.path) for way in readings]
     if "+" in text:
         ways.append(ways[-1].replace(b"+", b" ") if ways else b"")  # some take it for a space
     for way in ways:

@@ -48,7 +48,7 @@ from fascis.crossing.scope.selection import (
     use_problems,
 )
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
-from fascis.documents.sidecars import is_sidecar
+from fascis.documents.registry import is_companion
 from fascis.drives.model import Drive
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, join, listed, place_text, shown
@@ -392,8 +392,8 @@ class _Going:
         needed = self._surveyed.needed(workspace, self._choices.loose_too)
         self.bounds = needed.bounds
         below, rows = self._surveyed.below, self._surveyed.survey.rows()
-        sidecars = [below + place for _, _, place in rows if is_sidecar(place)] + [
-            p for p in self._loose if is_sidecar(p)
+        sidecars = [below + place for _, _, place in rows if is_companion(place)] + [
+            p for p in self._loose if is_companion(p)
         ]
         if needed.by or sidecars:
             self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}

@@ -36,7 +36,7 @@ from fascis.crossing.scope.needed import (
 )
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.scope.surveyed import survey_library
-from fascis.documents.sidecars import is_sidecar
+from fascis.documents.registry import companion_endings, is_companion
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.medium import Medium
@@ -299,8 +299,8 @@ def needed_now(
         surveyed = survey_library(workspace, places.origin(), None, stopped)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
-    sidecars = [top + i.place for i in copies.items(Which.SIDECARS)] + [
-        p for p in paths if is_sidecar(p)
+    sidecars = [top + i.place for i in copies.named(Which.FILES_THERE, companion_endings())] + [
+        p for p in paths if is_companion(p)
     ]
     kept |= sidecars_of_what_stays(sidecars, lambda p: goes(p) or p[len(top) :] in changed, kept)
     if needed.unknown:

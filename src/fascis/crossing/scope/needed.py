@@ -25,19 +25,18 @@ from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
 from fascis.crossing.journal.journal import yet_to_copy
-from fascis.documents.model import LARGEST, Means, NotUnderstood
-from fascis.documents.registry import format_of
-from fascis.documents.sidecars import owners
-from fascis.documents.targets import Target, readings
+from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
+from fascis.documents.registry import companions, kind_named, kind_of
+from fascis.documents.targets import Target
+from fascis.documents.text import SMALL
 from fascis.drives.mounts import other_ways, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import name_key, shown
 from fascis.files.unexpected import told_unexpected
 from fascis.library.identity import OWN
-from fascis.library.reading import catalog_folder, private_catalog, read_outside
+from fascis.library.reading import DocumentSource, PathSource, place_folder, read_outside
 from fascis.library.register import KnownLibrary, root_now
 from fascis.library.replacing import is_kept
-from fascis.library.roles import CATALOG, is_document
 from fascis.library.summary import parse_summary
 from fascis.library.survey import Survey
 from fascis.library.unknown import is_candidate, paths_named
@@ -160,7 +159,7 @@ def kept_for_others(
                 more[real] = who
         for path, who in list(more.items()):
             folder, _, name = path.rpartition(b"/")
-            for sidecar, photos in owners(names_in(folder)).items():
+            for sidecar, photos in companions(names_in(folder)).items():
                 beside = folder + b"/" + sidecar
                 if name in photos and beside not in kept and goes(beside):
                     more.setdefault(beside, who)
@@ -187,7 +186,7 @@ def sidecars_of_what_stays(
         folder, _, name = sidecar.rpartition(b"/")
         if folder not in whose:
             try:
-                whose[folder] = owners(sorted(os.listdir(folder or b"/")))
+                whose[folder] = companions(sorted(os.listdir(folder or b"/")))
             except OSError:
                 whose[folder] = {}
         beside = (folder + b"/" + photo for photo in whose[folder].get(name, ()))
@@ -394,7 +393,7 @@ class _Search:
                     inner.append(entry.path)
             elif entry.is_symlink():
                 self._link(entry.path, name)
-            elif is_document(entry.name) and not is_kept(entry.name):
+            elif kind_named(entry.name) and not is_kept(entry.name):
                 whole = self._document(entry.path, name) and whole
             elif unknown and is_candidate(entry.name):
                 whole = self._candidate(entry, bool(name)) and whole
@@ -449,10 +448,8 @@ class _Search:
         """
         who = path, self._told(path, name)
         try:
-            if path.lower().endswith(b"." + CATALOG):
-                self._catalog(path, who)
-            else:
-                self._references(path, who)
+            with PathSource(path, self._workspace.private) as source:
+                self._references(source, who)
         except _CANNOT_BE_READ:
             return False
         # one among many that are looked at stops nothing; a mistake of ours is kept for a report
@@ -470,30 +467,35 @@ class _Search:
             return shown(path[len(self._top) :])
         return f"{shown(path)} ({name})" if name else shown(path)
 
-    def _references(self, path: bytes, who: _Who) -> None:
-        format = format_of(path)
-        assert format
-        folder = path.rpartition(b"/")[0]
-        content = read_outside(path, LARGEST)
-        if who[1] == shown(path) and self._says_nothing(content):
+    def _references(self, source: DocumentSource, who: _Who) -> None:
+        path = source.name
+        kind = kind_of(path, source.head())
+        if kind is None:
+            raise NotUnderstood("It is no document that is known here.")
+        beside = who[1] == shown(path)
+        if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return
-        for reference in format.read(content):
-            if reference.means is not Means.PATH:
-                continue
-            ways = readings(reference.as_written, format.uris)
-            for inner in reference.sequence.names() if reference.sequence else [""]:
-                for way in ways:
-                    self._path(way, folder, inner, who)
+        folder = path.rpartition(b"/")[0]
+        with kind.open(source) as document:
+            for reference in document.references():
+                if reference.means is Means.BELOW:
+                    self._below(reference, who)
+                elif reference.means is Means.PATH:
+                    for inner in names_of(reference):
+                        for way in kind.readings(reference.as_written):
+                            self._path(way, folder, os.fsdecode(inner), who)
 
-    def _says_nothing(self, content: bytes) -> bool:
+    def _says_nothing(self, source: DocumentSource) -> bool:
         """Leaves documents beside a library unread in which no name stands of what would go.
 
         Of each name the longest run of letters and digits is looked for; what may spell even
         those in another way (percent forms of letters, character references, UTF-16) is read.
         """
         self._beside_read += 1
-        if self._beside_read <= _READ_WHOLE or not all(self._needles):
+        if self._beside_read <= _READ_WHOLE or not all(self._needles) or source.size > SMALL:
             return False
+        with source.stream() as stream:
+            content = stream.read()
         if b"\0" in content or b"&#" in content or b"\\u" in content:
             return False
         low = content.lower()
@@ -510,15 +512,11 @@ class _Search:
         ):
             self._need(mapped[0], who)
 
-    def _catalog(self, path: bytes, who: _Who) -> None:
-        with private_catalog(Path(os.fsdecode(path)), self._workspace.private) as catalog:
-            places = {
-                p.id: catalog_folder(self._drives, p.drive_uuid, p.path)[0]
-                for p in catalog.places()
-            }
-            for photo in catalog.photos():
-                if (above := places.get(photo.place_id)) is not None:
-                    self._need(above.rstrip(b"/") + b"/" + os.fsencode(photo.path), who)
+    def _below(self, reference: Reference, who: _Who) -> None:
+        top = reference.place
+        above = place_folder(self._drives, top.drive_uuid, top.path)[0] if top else None
+        if above is not None:
+            self._need(above.rstrip(b"/") + b"/" + os.fsencode(reference.as_written), who)
 
     def _link(self, path: bytes, name: str) -> None:
         """A link is a document too: it needs the file that it leads to."""

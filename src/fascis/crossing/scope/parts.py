@@ -15,13 +15,13 @@ from dataclasses import dataclass, field
 from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import folders_above
-from fascis.crossing.scope.surveyed import JOURNALS, Surveyed
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.documents.registry import journals
 from fascis.files.codes import Code
 from fascis.files.names import fsname, join, shown
 from fascis.library.identity import OWN
 from fascis.library.projects import project_of, project_place
 from fascis.library.survey import Kind
-from fascis.library.uses import LINKS
 
 
 class NotOnePart(ValueError):
@@ -81,7 +81,7 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
     folders = {
         f.place for f in surveyed.survey.folders if f.place and not surveyed.survey.is_own(f)
     }
-    own = [(n, d) for n, d in enumerate(uses.documents) if d.place and d.format != LINKS]
+    own = [(n, d) for n, d in enumerate(uses.documents) if d.place and d.kind.works]
     if place in folders:
         part.names.append(os.fsdecode(place.rpartition(b"/")[2]))
         mine = {n for n, d in own if d.place.startswith(place + b"/")}
@@ -131,7 +131,7 @@ def _place(surveyed: Surveyed, given: str) -> bytes:
 
 def _not_there(surveyed: Surveyed, given: str) -> Problem:
     projects = sorted(
-        {shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.format != LINKS}
+        {shown(project_of(d)) for d in surveyed.uses.documents if d.place and d.kind.works}
     )
     return Problem(
         Code.PART_NOT_THERE,
@@ -143,7 +143,7 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
 def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
     """A document that is used by a chosen one goes along, with what it uses in turn."""
     uses, chosen = surveyed.uses, part.documents
-    numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
+    numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
     loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
     if chosen:
         rows = {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
@@ -168,7 +168,7 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
     """What stays because it is not in the part."""
     survey, uses = surveyed.survey, surveyed.uses
     chosen = {uses.documents[n].place for n in part.documents if uses.documents[n].place}
-    beside = {place + end for place in chosen for end in JOURNALS}
+    beside = {place + end for place in chosen for end in journals()}
     others = _others(surveyed, part)
     rows, kept = set(), set()
     for row, folder, place in survey.rows():
@@ -202,7 +202,7 @@ def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
     places = {
         d.place
         for n, d in enumerate(uses.documents)
-        if d.place and d.format != LINKS and n not in part.documents
+        if d.place and d.kind.works and n not in part.documents
     }
     if part.projects:
         own = {row for row, _, place in surveyed.survey.rows() if place in places}

@@ -11,14 +11,15 @@ from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.parts import Part, find_part, left_by
 from fascis.crossing.scope.surveyed import Surveyed
+from fascis.documents.registry import database_of
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, parent, shown
 from fascis.files.sizes import counted, size
-from fascis.library.roles import CATALOG, ROLES, Role, database_of
+from fascis.library.roles import ROLES, Role
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
-from fascis.library.uses import LINKS, Outside
+from fascis.library.uses import Outside
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
@@ -125,7 +126,7 @@ def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering
     if not any(fate in (Fate.LEFT_OUT, Fate.DISCARD) for fate in set(fates)):
         return LeftOut([], [])
     uses, survey = surveyed.uses, surveyed.survey
-    places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.format != LINKS}
+    places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
     along = {
         places[place]
         for row, place in survey.files()
@@ -176,7 +177,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     uses = surveyed.uses
     below = surveyed.below
 
-    databases = {d.place for d in uses.documents if d.format == CATALOG.decode()}
+    databases = {d.place for d in uses.documents if d.kind.journals}
 
     def places(some: list[Outside]) -> tuple[bytes, ...]:
         return tuple(o.path.removeprefix(below) for o in some[:1000])
@@ -223,14 +224,14 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     beside = (
         ((place, database_of(place)) for _, place in surveyed.survey.files()) if databases else ()
     )
-    journals = [place for place, base in beside if base in databases]
-    if journals:
+    unmerged = [place for place, base in beside if base in databases]
+    if unmerged:
         yield Problem(
             Code.JOURNAL_UNMERGED,
-            f"{shown(journals[0])} lies beside its database: a program has it open, or was cut "
+            f"{shown(unmerged[0])} lies beside its database: a program has it open, or was cut "
             "off. What is in it goes along.",
             "Open the database in its own program and close it there, or go on.",
-            tuple(journals[:1000]),
+            tuple(unmerged[:1000]),
         )
     if uses.not_media:
         number, target, why = uses.not_media[0]

@@ -16,7 +16,8 @@ from pathlib import Path
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import below, find_equals
 from fascis.crossing.scope.needed import Going, Needed, add_named, find_needed
-from fascis.drives.connected import Drives
+from fascis.documents.model import DocumentKind
+from fascis.documents.registry import journals, kind_named
 from fascis.files.codes import Code
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
@@ -24,16 +25,13 @@ from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.files.times import ctime_of, mtime_of
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
-from fascis.library.roles import CATALOG, RoleRule
-from fascis.library.roles import is_document as is_document_name
+from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
 from fascis.library.uses import LostReference, Outside, Uses, find_uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
-
-JOURNALS = (b"-wal", b"-journal", b"-shm")
 
 
 @dataclass(slots=True)
@@ -130,19 +128,19 @@ class Surveyed:
             else self.root.name
         )
 
-    def relinking(self, drives: Drives, cancelled: Callable[[], bool] = lambda: False) -> Relinking:
+    def relinking(
+        self, workspace: Workspace, cancelled: Callable[[], bool] = lambda: False
+    ) -> Relinking:
         """What it lost, to be looked for."""
-        return relinking_of(self.source, self.survey, self.uses, drives, cancelled)
+        return relinking_of(self.source, self.survey, self.uses, workspace, cancelled)
 
     @property
     def kind(self) -> str:
         """What kind of library it is, as far as its documents tell."""
         if self.identity and self.identity.kind != "library":
             return self.identity.kind
-        formats = {d.format for d in self.uses.documents if d.place}
-        if CATALOG.decode() in formats:
-            return "photo catalog"
-        return "editing library" if formats - {"link"} else "library"
+        kinds = [d.kind for d in self.uses.documents if d.place]
+        return next((kind.library for kind in sorted(kinds, key=_telling)), "library")
 
 
 def _attribute_bytes(path: bytes) -> int:
@@ -319,9 +317,14 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
     return True
 
 
+def _telling(kind: DocumentKind) -> tuple[bool, bool]:
+    """Sorts kinds by how much they tell of a library: catalogs, then projects, then links."""
+    return not kind.works, not kind.journals
+
+
 def is_document(path: Path) -> bool:
     """True for a name of a document that is understood: it can be a library by itself."""
-    return is_document_name(fsname(path.name))
+    return kind_named(fsname(path.name)) is not None
 
 
 def _survey_document(
@@ -336,7 +339,7 @@ def _survey_document(
 
     Nothing else of its folder belongs to it.
     """
-    own = [name, *(name + j for j in JOURNALS)]
+    own = [name, *(name + end for end in journals())]
     alone = survey_some(medium, own)
     drives = drive_roots(workspace, literal)
     first = find_uses(

@@ -415,7 +415,7 @@ def first_to_make_right(
         moves = [m for m in returned_moves(surveyed.uses, [shelf.drive]) if m.new == mount]
         if moves:
             literal = survey_library(workspace, library.root, literal=True)
-            relinking = relinking_of(literal.source, literal.survey, literal.uses, workspace.drives)
+            relinking = relinking_of(literal.source, literal.survey, literal.uses, workspace)
             return library.root, moves, folders_to_look_in(relinking.lost, moves), literal
     return None
 

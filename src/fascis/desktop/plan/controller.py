@@ -33,6 +33,8 @@ from fascis.desktop.shelves.drawing import Preview
 from fascis.desktop.shelves.page import LibraryPage
 from fascis.desktop.shelves.view import ShelvesView
 from fascis.desktop.strands.woven import Woven, WovenStrand, weave
+from fascis.documents.catalog import ENDING
+from fascis.documents.registry import endings
 from fascis.drives.model import Drive
 from fascis.files.codes import Scope, Severity
 from fascis.files.errors import FascisError
@@ -44,6 +46,11 @@ from fascis.library.roles import Role
 from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.library.standing import Standing
 from fascis.workspace import Workspace
+
+
+def _patterns() -> str:
+    """Names of documents that can be a library by themselves, for a dialog of files."""
+    return " ".join(f"*.{ending.decode()}" for ending in endings())
 
 
 def preview_of(plan: Plan, drive: Drive) -> Preview:
@@ -311,10 +318,7 @@ class Planning(QObject):
     def ask_document(self) -> None:
         """Asks for a single document that is a library by itself, with what it refers to."""
         name, _ = QFileDialog.getOpenFileName(
-            self.view,
-            "A catalog, a timeline or a playlist",
-            "",
-            "Documents (*.fascat *.otio *.edl *.xspf *.m3u8)",
+            self.view, "A catalog, a timeline or a playlist", "", f"Documents ({_patterns()})"
         )
         if name:
             self.add_library(Path(name))
@@ -326,24 +330,23 @@ class Planning(QObject):
             name, _ = QFileDialog.getSaveFileName(
                 self.view,
                 "The new catalog",
-                f"{folder}/{Path(folder).name}.fascat",
-                "Photo catalog (*.fascat)",
+                f"{folder}/{Path(folder).name}.{ENDING}",
+                f"Photo catalog (*.{ENDING})",
             )
             if name:
-                self.catalog(
-                    Path(name if name.endswith(".fascat") else name + ".fascat"), [Path(folder)]
-                )
+                whole = name if name.endswith(f".{ENDING}") else f"{name}.{ENDING}"
+                self.catalog(Path(whole), [Path(folder)])
 
     def ask_photos(self) -> None:
         """Asks for a folder of photos to add to the catalog of the chosen library."""
         chosen = self.view.selected
         if chosen and chosen.root.is_dir():
-            found = sorted(chosen.root.glob("*.fascat"))
+            found = sorted(chosen.root.glob(f"*.{ENDING}"))
         elif chosen:
             found = [chosen.root]
         else:
             found = []
-        if len(found) != 1 or found[0].suffix != ".fascat":
+        if len(found) != 1 or found[0].suffix != f".{ENDING}":
             self.panel.show_error(
                 "No catalog is chosen",
                 "Choose a library that has one catalog in its own folder. Nothing was changed.",

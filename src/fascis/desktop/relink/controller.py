@@ -135,7 +135,7 @@ class Relinks(QObject):
             self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
             at = self.workspace.register.library_at(root) if literal else None
             key = at.id if at else remember(self.workspace, surveyed)
-            relinking = surveyed.relinking(self.workspace.drives, lambda: stop[0])
+            relinking = surveyed.relinking(self.workspace, lambda: stop[0])
             drives = self.workspace.drives.connected()
             self.old_paths = old_paths(surveyed.uses, returned_moves(surveyed.uses, drives))
             where = folders or first_folders(relinking, drives)

@@ -26,8 +26,7 @@ from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
 from fascis.files.times import date_text
-from fascis.library.reading import private_catalog
-from fascis.library.roles import CATALOG
+from fascis.library.reading import PathSource
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate
@@ -250,11 +249,13 @@ class RelinkView(QWidget):
             return None
         for reference in lost.references:
             document = relinks.surveyed.uses.documents[reference.document]
-            if document.format == CATALOG.decode():
-                path = Path(os.fsdecode(path_of_document(relinks.surveyed.source, document)))
-                with private_catalog(path, relinks.workspace.private) as catalog:
-                    kept = catalog.preview(reference.at)
-                return picture_from(kept) if kept else None
+            source = PathSource(
+                path_of_document(relinks.surveyed.source, document), relinks.workspace.private
+            )
+            with source, document.kind.open(source) as opened:
+                kept = opened.picture(reference.at)
+            if kept:
+                return picture_from(kept)
         return None
 
     def _show_remembered(self, turn: int, image: Any) -> None:

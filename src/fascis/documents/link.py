@@ -1,0 +1,76 @@
+"""Symbolic links: a document of one reference, which stands in a folder and in no file."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterator
+
+from fascis.documents.model import KnownBy, Length, OpenDocument, Reference, Source, Wanted
+from fascis.documents.targets import Syntax, Target
+
+
+class Link:
+    """The kind ``link``."""
+
+    name = "link"
+    extensions: frozenset[str] = frozenset()
+    journals: tuple[bytes, ...] = ()
+    syntax = Syntax.EXACT
+    known_by = KnownBy.DIGEST
+    is_file = False
+    works = False
+    companion = False
+    library = "library"
+
+    def recognises(self, head: bytes) -> bool:
+        """Never by its content: the kernel says what is a link."""
+        return False
+
+    def open(self, source: Source) -> OpenDocument:
+        """Reads what it says."""
+        return OpenLink(source.link_target())
+
+    def readings(self, as_written: str) -> list[Target]:
+        """As it is: a link is no URI, and nothing in it is escaped."""
+        return [Target(as_written)]
+
+    def spellings(self, target: str) -> Iterator[str]:
+        """As it is."""
+        yield target
+
+    def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
+        """None: it stands for itself."""
+        return {}
+
+
+class OpenLink:
+    """What a link says."""
+
+    seen = b""
+
+    def __init__(self, target: bytes) -> None:
+        self._target = target
+
+    def __enter__(self) -> OpenLink:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+    def references(self) -> Iterator[Reference]:
+        """One."""
+        yield Reference(0, os.fsdecode(self._target))
+
+    def lengths(self) -> list[Length | None]:
+        """None."""
+        return []
+
+    def picture(self, number: int) -> bytes | None:
+        """None."""
+        return None
+
+    def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | None:
+        """What it says from now on."""
+        (reference,) = self.references()
+        change = wanted(0, reference)
+        return None if change is None else os.fsencode(change.target)
