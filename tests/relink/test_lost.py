@@ -21,12 +21,12 @@ from fascis.documents.model import Length, NotUnderstood, Place
 from fascis.documents.otio import Otio
 from fascis.documents.photo_facts import facts_of
 from fascis.documents.xspf import Xspf
+from fascis.files.route import Moved
 from fascis.library import replacing
 from fascis.library.catalogs import catalog_folders
 from fascis.library.decoding import decode
 from fascis.library.standing import Standing
 from fascis.relink.lost import lost_of, pattern_of
-from fascis.relink.moves import Move
 from fascis.relink.relinking import also_lost, known_away
 from tests.documents.opened import read, rewritten
 from tests.library.making import catalog_at, picture, timeline, write
@@ -131,11 +131,11 @@ def test_what_was_known_of_a_file_is_known_when_it_is_lost(bench):
     other = bench.root / "other"
     write(other / "cut.otio", timeline(str(path)))
     remember(bench.workspace, survey_library(bench.workspace, other))
-    move = Move(bytes(inside / "Footage"), b"/new")
+    move = Moved(bytes(inside / "Footage"), b"/new")
     twin = bench.root / "archive" / "other"  # of the same name
     write(twin / "cut.otio", timeline(str(path), str(path) + ".gone.mov"))
     remember(bench.workspace, survey_library(bench.workspace, twin))
-    also = also_lost(bench.workspace.register, [move, Move(b"/x", b"/y")], key)
+    also = also_lost(bench.workspace.register, [move, Moved(b"/x", b"/y")], key)
     assert set(also) == {move} and {(x.root, x.files) for x in also[move]} == {
         (other, 1),
         (twin, 2),

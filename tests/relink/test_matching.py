@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from fascis.documents.model import Length, Sequence
 from fascis.files.errors import Cancelled
 from fascis.files.names import name_key
+from fascis.files.route import Moved
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.library.uses import LostReference
@@ -18,7 +19,7 @@ from fascis.relink.deciding import same_file
 from fascis.relink.index import look
 from fascis.relink.lost import Lost
 from fascis.relink.matching import match
-from fascis.relink.moves import Move, statements
+from fascis.relink.moves import statements
 from fascis.relink.outcome import Decisions, State
 from fascis.relink.pairs import Basis
 from tests.library.making import write
@@ -201,7 +202,7 @@ def test_a_folder_move_is_the_most_general_that_is_so(here):
     ]
     (move,) = here.match(*gone).moves
     assert (
-        move.move == Move(b"/Footage/Day 04", os.fsencode(here.root) + b"/River/Shoot 4")
+        move.move == Moved(b"/Footage/Day 04", os.fsencode(here.root) + b"/River/Shoot 4")
         and move.files == 6
     )
 
@@ -348,6 +349,6 @@ def test_every_statement_leads_a_file_to_where_it_was_found(old, new, name):
     made = statements(before.encode(), after.encode())
     assert bool(made) == (before != after)
     for move in made:
-        place = move.place(f"{before}/{name}".encode())
+        place = move.to(f"{before}/{name}".encode())
         assert name_key(place) == name_key(f"{after}/{name}".encode())
-        assert move.old != move.new and move.place(b"/elsewhere/clip.mov") is None
+        assert move.old != move.new and move.to(b"/elsewhere/clip.mov") is None

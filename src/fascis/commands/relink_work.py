@@ -19,11 +19,11 @@ from fascis.documents.model import NotUnderstood
 from fascis.files.codes import Code, Severity
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
+from fascis.files.route import Moved
 from fascis.files.sizes import NBSP, counted, number
 from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
-from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
@@ -96,7 +96,7 @@ def _look(
 ) -> tuple[Surveyed, Relinking, Match]:
     root = resolve(workspace, wanted.library)
     surveyed = survey_library(workspace, root, cancelled=lambda: control.stopped)
-    back: list[Move] = []
+    back: list[Moved] = []
     if wanted.returned and surveyed.survey.folders:
         back = returned_moves(surveyed.uses, workspace.drives.connected())
         if not back:
@@ -144,9 +144,9 @@ def _both(text: str, root: bytes, as_json: bool) -> tuple[bytes, bytes]:
     return fsname(old.rstrip("/") or "/"), os.path.join(root, fsname(new.rstrip("/")))
 
 
-def _move(text: str, root: bytes, as_json: bool) -> Move:
+def _move(text: str, root: bytes, as_json: bool) -> Moved:
     old, new = _both(text, root, as_json)
-    return Move(os.path.join(root, old), new)
+    return Moved(os.path.join(root, old), new)
 
 
 def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:

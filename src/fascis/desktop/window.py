@@ -64,11 +64,11 @@ from fascis.drives.stand_in import DESCRIPTION
 from fascis.drives.udisks import News
 from fascis.files.errors import FascisError
 from fascis.files.names import elided, shown
+from fascis.files.route import Moved
 from fascis.files.saving import write_over
 from fascis.files.sizes import counted, size
 from fascis.files.unexpected import told_unexpected
 from fascis.library.shelves import OnShelf, Shelf
-from fascis.relink.moves import Move
 from fascis.relink.outcome import Decisions
 from fascis.workspace import Workspace
 
@@ -433,7 +433,7 @@ class Window(QMainWindow):
         self.caring.show_another(standing, known)
 
     def _make_right(
-        self, root: Path, moves: list[Move], folders: list[Path], surveyed: Surveyed
+        self, root: Path, moves: list[Moved], folders: list[Path], surveyed: Surveyed
     ) -> None:
         """Paths that lead to where a drive was: one card for the whole drive, accepted already."""
         self.caring.leave()
@@ -489,7 +489,7 @@ class Window(QMainWindow):
         if name:
             self.relink.take_file(Path(name))
 
-    def _relink_another(self, library: str, move: Move) -> None:
+    def _relink_another(self, library: str, move: Moved) -> None:
         """The same folder move, for another library that lost files there."""
         root = next((x.root for x in self.workspace.register.libraries() if x.id == library), None)
         if root is not None:

@@ -19,6 +19,7 @@ from fascis.documents.registry import kind_named
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.names import name_key
+from fascis.files.route import Moved
 from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
@@ -108,8 +109,8 @@ class DriveRoots:
         mounts = sorted(self._there.values(), key=len)
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
 
-    def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[bytes, bytes, bool]]:
-        """``(former mount with a slash, mount now, there)``, the longest first.
+    def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[Moved, bool]]:
+        """From each former mount to the one now, and True where that is there, the longest first.
 
         A place that two drives had says nothing.
         """
@@ -119,9 +120,8 @@ class DriveRoots:
                 found.setdefault(mount, set()).add(uuid)
         one = {mount: drives.pop() for mount, drives in found.items() if len(drives) == 1}
         known = [(mount, self.mount(uuid)) for mount, uuid in one.items()]
-        return sorted(
-            ((m + b"/", *now) for m, now in known if now and now[0] != m), key=lambda f: -len(f[0])
-        )
+        routes = [(Moved(m, now[0]), now[1]) for m, now in known if now and now[0] != m]
+        return sorted(routes, key=lambda route: -len(route[0].old))
 
     def mount(self, uuid: str) -> tuple[bytes, bool] | None:
         """Where a drive is mounted or was, and True when it is there.
@@ -141,9 +141,9 @@ class DriveRoots:
 
         With True when it is there; only for drives that are known.
         """
-        for old, now, there in self._former:
-            if path.startswith(old):
-                return now.rstrip(b"/") + b"/" + path[len(old) :], there
+        for route, there in self._former:
+            if (here := route.to(path)) is not None:
+                return here, there
         if not path.lstrip(b"/").startswith(_BELOW):
             return None
         parts = [p for p in path.split(b"/") if p]

@@ -12,10 +12,11 @@ from collections.abc import Collection, Mapping, Sequence
 import numpy as np
 
 from fascis.files.names import name_key
+from fascis.files.route import Moved
 from fascis.files.sizes import counted, number
 from fascis.relink.evidence import Evidence
 from fascis.relink.lost import Lost
-from fascis.relink.moves import LEAST, FolderMove, Move, Statements, choose, solid, statements
+from fascis.relink.moves import LEAST, FolderMove, Statements, choose, solid, statements
 from fascis.relink.outcome import Match, State, basis_of
 from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
 
@@ -26,9 +27,9 @@ _COUNTED = re.compile(rb"[A-Za-z_ -]{0,8}\d{4,}")  # names that cameras count
 class _Disputed:
     """How much of what one statement explains could be explained by others too."""
 
-    def __init__(self, deciding: Deciding, best: Mapping[int, int], move: Move) -> None:
+    def __init__(self, deciding: Deciding, best: Mapping[int, int], move: Moved) -> None:
         self._deciding, self._best, self._own = deciding, best, move
-        self._tops: dict[bytes, Counter[frozenset[Move | None]]] | None = None
+        self._tops: dict[bytes, Counter[frozenset[Moved | None]]] | None = None
 
     def share(self, i: int, own: list[int]) -> float:
         """Which part of an old folder has an equal one elsewhere than the pairs ``own`` lead."""
@@ -129,7 +130,7 @@ class Deciding:
             )
             self.basis[i] = Basis.NAME if mine is None else basis_of(self.pairs, mine)
 
-    def _hinted(self) -> list[Move]:
+    def _hinted(self) -> list[Moved]:
         """Folder moves that the files which a person located imply."""
         found = []
         for path, there in self.decisions.chosen.items():
@@ -189,7 +190,7 @@ class Deciding:
                     found.add(made.move.old)
         return found
 
-    def _claim(self, chosen: Sequence[tuple[Move, np.ndarray]]) -> None:
+    def _claim(self, chosen: Sequence[tuple[Moved, np.ndarray]]) -> None:
         """What a statement says a lost file is, is no other lost file.
 
         The statement that explains most comes first.
@@ -198,16 +199,16 @@ class Deciding:
             for p in mine[solid(self.pairs, self.strong, self.made, mine)].tolist():
                 self._claimed.setdefault(int(self.pairs.row[p]), int(self.pairs.lost[p]))
 
-    def _preferred(self, move: Move) -> tuple[object, ...]:
+    def _preferred(self, move: Moved) -> tuple[object, ...]:
         there = self.m.exists(move.old)
         return there, -len(move.old) if there else len(move.old), self.m.near(move.new)
 
-    def _denied(self, move: Move) -> bool:
+    def _denied(self, move: Moved) -> bool:
         """True when a file lies where a statement leads and is another one for sure."""
         mine = self.made.pairs(move)
         return bool((~self.possible[mine]).any())
 
-    def _take_move(self, move: Move, mine: np.ndarray, sure: bool) -> None:
+    def _take_move(self, move: Moved, mine: np.ndarray, sure: bool) -> None:
         numbers = self.pairs.lost[mine]
         best: dict[int, int] = {}
         for p, i in zip(mine.tolist(), numbers.tolist(), strict=True):
@@ -308,7 +309,7 @@ class Deciding:
             doubtful = True
         made.certain = not doubtful
 
-    def _prove_little(self, numbers: np.ndarray, move: Move) -> bool:
+    def _prove_little(self, numbers: np.ndarray, move: Moved) -> bool:
         """True for a few names, or a part of a folder's, that cameras count.
 
         Another folder has them too.

@@ -19,27 +19,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from fascis.files.names import name_key
+from fascis.files.route import Moved
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.pairs import EQUAL, Flags, Pairs, parts_of
 
 LEAST = 2  # files that a statement explains
-
-
-@dataclass(frozen=True, slots=True, order=True)
-class Move:
-    """One statement: what was below ``old`` is below ``new`` now, at the same place in it.
-
-    Absolute paths.
-    """
-
-    old: bytes
-    new: bytes
-
-    def place(self, path: bytes) -> bytes | None:
-        """Where a path below the old folder is now; None for one that lies elsewhere."""
-        old = self.old.rstrip(b"/")
-        return self.new.rstrip(b"/") + path[len(old) :] if path.startswith(old + b"/") else None
 
 
 @dataclass(slots=True)
@@ -55,7 +40,7 @@ class FolderMove:
         accepted: a person said that it is so.
     """
 
-    move: Move
+    move: Moved
     lost: list[int]
     files: int
     references: int
@@ -64,12 +49,12 @@ class FolderMove:
     accepted: bool = False
 
 
-def statements(old: bytes, new: bytes) -> list[Move]:
+def statements(old: bytes, new: bytes) -> list[Moved]:
     """What a file that moved from ``old`` to ``new`` may say of folders, most general last."""
     before, after = parts_of(old), parts_of(new)
     found = []
     while before != after:
-        found.append(Move(b"/" + b"/".join(before), b"/" + b"/".join(after)))
+        found.append(Moved(b"/" + b"/".join(before), b"/" + b"/".join(after)))
         if min(len(before), len(after)) < 2 or (
             before[-1] != after[-1] and name_key(before[-1]) != name_key(after[-1])
         ):
@@ -92,14 +77,14 @@ class Statements:
         both = old * (len(index.folders) + 1) + index.folder[pairs.row]
         unique, self.kind = np.unique(both, return_inverse=True)  # of each pair: which two folders
         names = list(folders)
-        self.of_kind: list[list[Move]] = [
+        self.of_kind: list[list[Moved]] = [
             statements(
                 names[int(u) // (len(index.folders) + 1)],
                 index.folders[int(u) % (len(index.folders) + 1)],
             )
             for u in unique
         ]
-        self.kinds: dict[Move, list[int]] = defaultdict(list)
+        self.kinds: dict[Moved, list[int]] = defaultdict(list)
         for kind, moves in enumerate(self.of_kind):
             for move in moves:
                 self.kinds[move].append(kind)
@@ -110,7 +95,7 @@ class Statements:
         else:
             self._ends = np.zeros(0, np.int64)
 
-    def pairs(self, move: Move) -> np.ndarray:
+    def pairs(self, move: Moved) -> np.ndarray:
         """The pairs that a statement explains."""
         kinds = self.kinds.get(move, [])
         parts = [
@@ -118,7 +103,7 @@ class Statements:
         ]
         return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 
-    def top(self, pair: int) -> Move | None:
+    def top(self, pair: int) -> Moved | None:
         """The most general statement that a pair makes; None when both lie in one folder."""
         moves = self.of_kind[int(self.kind[pair])]
         return moves[-1] if moves else None
@@ -139,10 +124,10 @@ def choose(
     possible: Flags,
     weight: np.ndarray,
     made: Statements,
-    first: Sequence[Move],
-    prefer: Callable[[Move], tuple[object, ...]],
-    skip: Collection[Move],
-) -> list[tuple[Move, np.ndarray]]:
+    first: Sequence[Moved],
+    prefer: Callable[[Moved], tuple[object, ...]],
+    skip: Collection[Moved],
+) -> list[tuple[Moved, np.ndarray]]:
     """Statements with the pairs that each explains.
 
     Every lost file is explained by at most one statement, and no found file twice.
@@ -158,7 +143,7 @@ def choose(
     taken = np.zeros(int(pairs.row.max()) + 1 if len(pairs) else 0, np.bool_)
     strong = pairs.strong()
 
-    def reach(move: Move) -> tuple[int, int, int, np.ndarray]:
+    def reach(move: Moved) -> tuple[int, int, int, np.ndarray]:
         mine = made.pairs(move)
         mine = mine[possible[mine]]
         mine = mine[~explained[pairs.lost[mine]] & ~taken[pairs.row[mine]]]
@@ -170,18 +155,18 @@ def choose(
             mine,
         )
 
-    def take(move: Move, mine: np.ndarray) -> None:
+    def take(move: Moved, mine: np.ndarray) -> None:
         chosen.append((move, mine))
         explained[pairs.lost[mine]] = True
         taken[pairs.row[mine[solid(pairs, strong, made, mine)]]] = True
 
-    chosen: list[tuple[Move, np.ndarray]] = []
+    chosen: list[tuple[Moved, np.ndarray]] = []
     for move in first:
         *_, mine = reach(move)
         if len(mine):
             take(move, mine)
 
-    def value(move: Move) -> tuple[object, ...]:
+    def value(move: Moved) -> tuple[object, ...]:
         files, sure, used, _ = reach(move)
         return -files, -sure, used, *prefer(move), move.old, move.new
 
@@ -189,7 +174,7 @@ def choose(
         made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)
     ).astype(np.int64)
     most = {m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in skip}
-    heap: list[tuple[tuple[object, ...], Move]] = [
+    heap: list[tuple[tuple[object, ...], Moved]] = [
         ((-n, -n), m) for m, n in most.items() if n >= LEAST
     ]
     heap.sort(key=lambda e: e[0])

@@ -9,10 +9,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 
+from fascis.files.route import Moved
 from fascis.files.sizes import counted
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
-from fascis.relink.moves import FolderMove, Move
+from fascis.relink.moves import FolderMove
 from fascis.relink.pairs import EQUAL, SAME_PLACE, UNKNOWN, Basis, Pairs
 
 
@@ -34,8 +35,8 @@ class Decisions:
         chosen: lost path → the found path that it is, or None for none of them.
     """
 
-    accepted: frozenset[Move] = frozenset()
-    refused: frozenset[Move] = frozenset()
+    accepted: frozenset[Moved] = frozenset()
+    refused: frozenset[Moved] = frozenset()
     chosen: Mapping[bytes, bytes | None] = field(default_factory=dict)
 
 

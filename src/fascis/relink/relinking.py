@@ -14,6 +14,7 @@ from types import MappingProxyType
 
 from fascis.drives.connected import Drives
 from fascis.files.names import parent
+from fascis.files.route import Moved
 from fascis.library.register import Register
 from fascis.library.standing import Standing
 from fascis.library.survey import Survey
@@ -24,7 +25,6 @@ from fascis.relink.contents import Contents
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost, add_lengths, lost_of
 from fascis.relink.matching import match
-from fascis.relink.moves import Move
 from fascis.relink.outcome import NOTHING_DECIDED, Decisions, Match, State
 from fascis.relink.retarget import Retarget, retargets
 from fascis.workspace import Workspace
@@ -181,13 +181,13 @@ class AlsoLost:
 
 
 def also_lost(
-    register: Register, moves: Sequence[Move], library: str
-) -> dict[Move, list[AlsoLost]]:
+    register: Register, moves: Sequence[Moved], library: str
+) -> dict[Moved, list[AlsoLost]]:
     """For each folder move, the other libraries whose files below the old folder are gone.
 
     And how many files each of them misses.
     """
-    found: dict[Move, list[AlsoLost]] = {}
+    found: dict[Moved, list[AlsoLost]] = {}
     if not register.path.exists():
         return found
     for move in moves:

@@ -14,12 +14,12 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from fascis.drives.model import Drive
+from fascis.files.route import Moved
 from fascis.library.uses import Uses
 from fascis.relink.lost import Lost
-from fascis.relink.moves import Move
 
 
-def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
+def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Moved]:
     """Which folders, by the documents' own words, are where a drive is mounted now.
 
     Looks whether the old ones are there.
@@ -32,7 +32,7 @@ def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
         key=len,
         reverse=True,
     )
-    found: set[Move] = set()
+    found: set[Moved] = set()
     gone: dict[bytes, bool] = {}
     for written, real in uses.aliases.items():
         mount = next((m for m in mounts if real.startswith(m + b"/")), None)
@@ -44,22 +44,22 @@ def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Move]:
         if old not in gone:
             gone[old] = not os.path.lexists(written)
         if gone[old]:
-            found.add(Move(old, mount))
+            found.add(Moved(old, mount))
     return sorted(found)
 
 
-def old_paths(uses: Uses, moves: Iterable[Move]) -> int:
+def old_paths(uses: Uses, moves: Iterable[Moved]) -> int:
     """How many files documents call by a path that leads to where a drive used to be."""
     known = list(moves)
-    return sum(any(m.place(written) is not None for m in known) for written in uses.aliases)
+    return sum(any(m.to(written) is not None for m in known) for written in uses.aliases)
 
 
-def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Move]) -> list[Path]:
+def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Moved]) -> list[Path]:
     """The folders that lost files would be in by these moves, those that are there.
 
     None is below another.
     """
-    wanted = {f for x in lost for m in moves if (f := m.place(x.folder + b"/x")) is not None}
+    wanted = {f for x in lost for m in moves if (f := m.to(x.folder + b"/x")) is not None}
     folders = sorted({f.rpartition(b"/")[0] for f in wanted})
     kept: list[bytes] = []
     for folder in folders:

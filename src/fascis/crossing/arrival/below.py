@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 
-from fascis.crossing.arrival.whither import Whither
+from fascis.crossing.arrival.routes import IntoCopy
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.places.places import Places
 from fascis.documents.model import Change, Locator, Means, OpenDocument, Place
@@ -34,8 +34,8 @@ def old_folder(place: Place | None, mounts: Mapping[str, str]) -> bytes | None:
 class Below:
     """What folders and files below top folders are called in the copy."""
 
-    def __init__(self, copies: Copies, places: Places, drive: Drive, whither: Whither) -> None:
-        self._copies, self._places, self._drive, self._whither = copies, places, drive, whither
+    def __init__(self, copies: Copies, places: Places, drive: Drive, route: IntoCopy) -> None:
+        self._copies, self._places, self._drive, self._route = copies, places, drive, route
 
     def changes(self, document: OpenDocument) -> dict[Locator, Change]:
         """What changes in a document, by what stands there."""
@@ -64,12 +64,12 @@ class Below:
     ) -> dict[Locator, Change]:
         """Files whose folder is in the library, and whose own name is another one there."""
         found: dict[Locator, Change] = {}
-        for reference in document.references() if self._whither.renames_files else ():
+        for reference in document.references() if self._route.renames_files else ():
             if reference.within not in olds:
                 continue
             name = os.fsencode(reference.as_written.rpartition("/")[2])
-            place = self._whither.place_of(olds[reference.within] + b"/" + name)
-            if place is None or (new := self._whither.there(place)) == place:
+            place = self._route.planned.to(olds[reference.within] + b"/" + name)
+            if place is None or (new := self._route.called(place)) == place:
                 continue
             if new.rpartition(b"/")[2] != place.rpartition(b"/")[2]:
                 folder = moves[reference.within]
@@ -87,14 +87,14 @@ class Below:
         A folder that was found whole joins ``moves``.
         """
         found: dict[Locator, dict[Locator, tuple[bytes, bool]]] = {}
-        asked = self._whither.knows_other_names and left
+        asked = self._route.knows_other_names and left
         for reference in document.references() if asked else ():
             if reference.within not in left:
                 continue
             name = os.fsencode(reference.as_written.rpartition("/")[2])
-            place = self._whither.place_of(left[reference.within][0] + b"/" + name)
+            place = self._route.planned.to(left[reference.within][0] + b"/" + name)
             if place is not None:
-                place = self._whither.there(place)
+                place = self._route.called(place)
                 same = place.endswith(b"/" + name)
                 found.setdefault(reference.within, {})[reference.locator] = place, same
         files: dict[Locator, Change] = {}
@@ -112,14 +112,14 @@ class Below:
         for path in (old, os.path.realpath(old)):
             if path in gathered:
                 return gathered[path]
-            inner = self._whither.place_of(path + b"/")
+            inner = self._route.to(path + b"/")
             if inner is not None:
-                return self._whither.folder(inner.rstrip(b"/"))
+                return inner
         return None
 
     def _gathered_folders(self) -> dict[bytes, bytes]:
         rows = self._copies.journal.gathered_into()
-        return {parent(outside): self._whither.folder(place) for outside, place in rows}
+        return {parent(outside): self._route.called(place + b"/") for outside, place in rows}
 
     def _placed(self, new: bytes, path: str) -> Change:
         """A folder of the new library as a top folder and a path below it, the same if possible."""

@@ -17,8 +17,8 @@ from typing import Any
 
 from fascis.crossing.arrival.below import old_folder
 from fascis.crossing.arrival.rewriting import documents_of
+from fascis.crossing.arrival.routes import IntoCopy, path_of
 from fascis.crossing.arrival.spelling import leads_of
-from fascis.crossing.arrival.whither import Whither, path_of
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.leads import Led
 from fascis.crossing.journal.which import Which
@@ -117,7 +117,7 @@ class _Opening:
             places,
             library,
         )
-        self._old = Whither(copies, places)
+        self._route = IntoCopy(copies, places)
         self._arrived = Arrived(copies, rules.fold if rules.folds_case else bytes)
         self._root = bytes(places.target).rstrip(b"/") + b"/"
         mount = places.destination_mount or Path(places.drive.mount)
@@ -269,7 +269,7 @@ class _Opening:
         if led.path(lead) is not None:
             outside = any(not p.startswith(self._root) for p in paths)
             return "elsewhere" if outside else "wrong"
-        leads_out = not paths[0].startswith(self._root) and self._old.place_of(paths[0]) is None
+        leads_out = not paths[0].startswith(self._root) and self._route.to(paths[0]) is None
         return "elsewhere" if leads_out else "lost"
 
     def _entry_of(self, path: bytes) -> int | None:
@@ -301,7 +301,7 @@ class _Opening:
 
     def _of_path(self, path: bytes) -> str:
         if not path.startswith(self._root):
-            return "elsewhere" if self._old.place_of(path) is None else "wrong"
+            return "elsewhere" if self._route.to(path) is None else "wrong"
         place = path[len(self._root) :]
         if self._arrived.at(place) is not None:
             return "found"

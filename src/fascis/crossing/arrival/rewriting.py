@@ -19,8 +19,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 from fascis.crossing.arrival.below import Below
+from fascis.crossing.arrival.routes import IntoCopy
 from fascis.crossing.arrival.spelling import Spelling, leads_of
-from fascis.crossing.arrival.whither import Whither
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
@@ -39,7 +39,7 @@ from fascis.documents.model import (
     Reference,
     Wanted,
 )
-from fascis.documents.registry import endings, kind_of
+from fascis.documents.registry import LINK, endings, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.digest import digest_of_bytes
@@ -59,7 +59,7 @@ class Rewriting:
 
     def __init__(self, copies: Copies, places: Places, drive: Drive, cache: Path) -> None:
         self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
-        self._known: Whither | None = None
+        self._known: IntoCopy | None = None
         self._arrived: Arrived | None = None
 
     @property
@@ -71,10 +71,10 @@ class Rewriting:
         return self._arrived
 
     @property
-    def whither(self) -> Whither:
+    def route(self) -> IntoCopy:
         """Where paths lead; found when it is first asked for."""
         if self._known is None:
-            self._known = Whither(self._copies, self._places)
+            self._known = IntoCopy(self._copies, self._places)
         return self._known
 
     # -- documents ---------------------------------------------------------------------------------
@@ -117,7 +117,7 @@ class Rewriting:
         """What each reference of a document says in the copy."""
         led = self._copies.journal.led(item.id)
         known = led if led and led.seen == item.digest else None
-        spelling = Spelling(kind, item, self.whither, self.arrived, known)
+        spelling = Spelling(kind, item, self.route, self.arrived, known)
         leads = leads_of(known, document)
         below: dict[Locator, Change] | None = None
 
@@ -125,7 +125,7 @@ class Rewriting:
             nonlocal below
             if reference.place is not None:
                 if below is None:
-                    below = Below(self._copies, self._places, self._drive, self.whither).changes(
+                    below = Below(self._copies, self._places, self._drive, self.route).changes(
                         document
                     )
                 return below.get(reference.locator)
@@ -219,7 +219,7 @@ class Rewriting:
             wanted = self.arrived.place_of(led.of[0])
             stays = not target.startswith(b"/") and place_from(parent(item.there), target) == wanted
             return None if stays else relative(wanted, item.there)
-        new = self.whither.new_target(ways, item.place, self.whither.folder_of(item))
+        new = Spelling(LINK, item, self.route, self.arrived, led).by_plan(ways)
         if new is not None and new.startswith(b"/") and not os.path.lexists(new):
             return None  # it led nowhere, and goes on saying so
         return new

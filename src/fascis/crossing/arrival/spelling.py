@@ -12,7 +12,7 @@ import os
 from collections.abc import Iterator
 from itertools import repeat
 
-from fascis.crossing.arrival.whither import Whither, path_of
+from fascis.crossing.arrival.routes import IntoCopy, path_of
 from fascis.crossing.journal.copies import Item
 from fascis.crossing.journal.leads import Led, frames
 from fascis.crossing.places.arrived import Arrived, leads_only, place_from, relative
@@ -44,16 +44,16 @@ class Spelling:
     """What the targets of one document must say in the copy."""
 
     def __init__(
-        self, kind: DocumentKind, item: Item, whither: Whither, arrived: Arrived, led: Led | None
+        self, kind: DocumentKind, item: Item, route: IntoCopy, arrived: Arrived, led: Led | None
     ) -> None:
-        self._kind, self._item, self._whither, self._arrived, self._led = (
+        self._kind, self._item, self._route, self._arrived, self._led = (
             kind,
             item,
-            whither,
+            route,
             arrived,
             led,
         )
-        self._old_folder = whither.folder_of(item)
+        self._old_folder = route.folder_of(item)
         self._here = parent(item.there)
 
     def change(self, reference: Reference, leads: list[int] | None) -> Change | None:
@@ -69,7 +69,7 @@ class Spelling:
         if not ways or not names:
             return None
         if leads is None:
-            new = self._whither.new_target(ways, self._item.place, self._old_folder, names[0])
+            new = self.by_plan(ways, names[0])
             return None if new is None else Change(os.fsdecode(new))
         at = next((i for i, lead in enumerate(leads) if lead != NOWHERE), 0)
         if leads[at] >= 0:
@@ -77,6 +77,46 @@ class Spelling:
         if (path := self._led.path(leads[at]) if self._led else None) is not None:
             return self._to_outside(ways, path, names[at])
         return self._to_nowhere(reference, ways, names[at])
+
+    def by_plan(self, ways: list[Target], inner: bytes = b"") -> bytes | None:
+        """The new target where it is not known which file it led to: by its path.
+
+        A path relative to the document, or an absolute one; None when it may stay as it is.
+
+        Args:
+            ways: the ways to read what it says now, the likeliest first.
+            inner: a name within the target, for one that names a folder.
+        """
+        first: tuple[Target, bytes, bytes | None] | None = None
+        for way in ways:
+            path = path_of(way, self._old_folder, inner)
+            place = self._route.planned.to(path)
+            if place is not None and (place.startswith(b"/") or self._route.is_planned(place)):
+                return self._leading(way, path, place, inner)
+            if first is None or (first[2] is None and place is not None):
+                first = (way, path, place)
+        return self._leading(*first, inner) if first else None
+
+    def _leading(self, way: Target, path: bytes, place: bytes | None, inner: bytes) -> bytes | None:
+        """A target that leads to a place of the plan; out of the library, where it led before."""
+        here, said = parent(self._route.called(self._item.place)), os.fsencode(way.path)
+        if place is None:
+            if way.absolute or way.foreign:
+                return None  # it goes on leading to where it leads now
+            target = path
+        elif place.startswith(b"/"):
+            target = place
+        else:
+            there = self._route.called(place)
+            if not way.absolute and not way.foreign and _joined(here, said, inner) == there:
+                return None
+            if inner and there.rpartition(b"/")[2] != place.rpartition(b"/")[2]:
+                return None  # a frame cannot be called otherwise; the plan sees to that
+            target = os.path.relpath(b"/" + there, b"/" + here)
+        if inner:
+            target = parent(target) or (b"." if not target.startswith(b"/") else b"/")
+            target += b"/" if said.endswith(b"/") else b""
+        return target
 
     def _to_entry(
         self, reference: Reference, ways: list[Target], lead: int, inner: bytes
@@ -99,10 +139,10 @@ class Spelling:
             return True
         # what had two meanings keeps both: the same two files stand there under the same names
         before = [path_of(way, self._old_folder, inner) for way in ways]
-        planned = [p and self._whither.place_of(p) for p in before]
-        if any(p is None or not self._whither.is_there(p) for p in planned):
+        planned = [p and self._route.planned.to(p) for p in before]
+        if any(p is None or not self._route.is_planned(p) for p in planned):
             return False
-        return places[0] == wanted and [self._whither.there(p or b"") for p in planned] == places
+        return places[0] == wanted and [self._route.called(p or b"") for p in planned] == places
 
     def _said(self, place: bytes, inner: bytes, ways: list[Target]) -> str:
         """A place as a path from the document; of a frame its folder."""
@@ -129,10 +169,7 @@ class Spelling:
 
         An absolute target goes on leading there by itself.
         """
-        if (
-            any(way.absolute or way.foreign for way in ways)
-            and path not in self._whither.found_again
-        ):
+        if any(way.absolute or way.foreign for way in ways) and path not in self._route.found_again:
             return None
         target = os.fsdecode(parent(path) if inner else path) + (
             "/" if inner and ways[0].path.endswith("/") else ""
@@ -148,7 +185,7 @@ class Spelling:
 
         Relative to the library, where it named a place in it.
         """
-        new = self._whither.new_target(ways, self._item.place, self._old_folder, inner)
+        new = self.by_plan(ways, inner)
         text = reference.as_written if new is None else os.fsdecode(new)
         if new is None and any(way.absolute or way.foreign for way in ways):
             return None
@@ -161,3 +198,8 @@ class Spelling:
 def _within(way: Target, inner: bytes) -> bytes:
     said = os.fsencode(way.path)
     return join(said.rstrip(b"/"), inner) if inner else said
+
+
+def _joined(here: bytes, said: bytes, inner: bytes) -> bytes:
+    path = said.rstrip(b"/") + b"/" + inner if inner else said
+    return os.path.normpath(b"/" + here + b"/" + path)[1:].lstrip(b"/")

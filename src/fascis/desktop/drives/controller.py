@@ -23,12 +23,12 @@ from fascis.drives.removal import remove_safely
 from fascis.drives.udisks import kernel_name, mount, service_there
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
+from fascis.files.route import Moved
 from fascis.files.sizes import NBSP
 from fascis.library.apartness import tell_apart
 from fascis.library.register import KnownLibrary
 from fascis.library.shelves import OnShelf, Shelf
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
-from fascis.relink.moves import Move
 from fascis.relink.relinking import relinking_of
 from fascis.relink.returned import folders_to_look_in, returned_moves
 from fascis.workspace import Workspace
@@ -339,7 +339,7 @@ class Caring(QObject):
         if shelf is None:
             return
 
-        def then(outcome: tuple[Path, list[Move], list[Path], Surveyed] | None) -> None:
+        def then(outcome: tuple[Path, list[Moved], list[Path], Surveyed] | None) -> None:
             if outcome is None:
                 self.page(
                     "No document says where this drive was before; there is nothing to make right."
@@ -404,7 +404,7 @@ class Caring(QObject):
 
 def first_to_make_right(
     workspace: Workspace, shelf: Shelf
-) -> tuple[Path, list[Move], list[Path], Surveyed] | None:
+) -> tuple[Path, list[Moved], list[Path], Surveyed] | None:
     """The first known library whose documents say where this drive was before.
 
     With what makes that right; None where there is no such library.

@@ -21,11 +21,12 @@ from fascis.desktop.relink.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
+from fascis.files.route import Moved
 from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
-from fascis.relink.moves import FolderMove, Move
+from fascis.relink.moves import FolderMove
 from fascis.relink.outcome import Candidate, Decisions, Match, State
 from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import old_paths, returned_moves
@@ -46,7 +47,7 @@ class Outcome:
     references: int
     found: int
     words: tuple[str, str, str]
-    also: dict[Move, list[AlsoLost]] = field(default_factory=dict)
+    also: dict[Moved, list[AlsoLost]] = field(default_factory=dict)
     away: dict[str, int] = field(default_factory=dict)
 
 
@@ -343,13 +344,13 @@ class Relinks(QObject):
         )
         self._next()
 
-    def accept(self, move: Move) -> None:
+    def accept(self, move: Moved) -> None:
         """A folder move is so."""
         self._decide(
             accepted=self.decisions.accepted | {move}, refused=self.decisions.refused - {move}
         )
 
-    def refuse(self, move: Move) -> None:
+    def refuse(self, move: Moved) -> None:
         """A folder move is not so."""
         self._decide(
             refused=self.decisions.refused | {move}, accepted=self.decisions.accepted - {move}

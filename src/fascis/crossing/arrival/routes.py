@@ -1,0 +1,88 @@
+"""The route from the old place into the new library, as the plan says.
+
+Nothing here looks at the old place. What is in the new library has a place for its path; what was
+found again, or stays, outside of it has an absolute one.
+"""
+
+from __future__ import annotations
+
+import os
+
+from fascis.crossing.journal.copies import Copies, Item
+from fascis.crossing.places.places import Places
+from fascis.documents.targets import Target
+from fascis.files.names import join, parent
+from fascis.files.route import Exactly, Moved, Renamed, Route
+
+
+class IntoCopy(Route):
+    """Where paths of the old place lead in the new library.
+
+    Attributes:
+        planned: to the places that the plan has for them.
+        named: from there to what they are called on the destination's drive.
+    """
+
+    def __init__(self, copies: Copies, places: Places) -> None:
+        header = places.header
+        self._copies, self._aliases = copies, copies.journal.aliases()
+        self._names: dict[bytes, set[bytes]] = {}
+        self.real_source = bytes(header.real_root)
+        planned: Route = Exactly(self._aliases)
+        for root in {os.fsencode(header.source), self.real_source}:
+            planned = planned.otherwise(Moved(root, b""))
+        self.planned = planned
+        self.named = Renamed(*copies.journal.renamed())
+        self._whole = self.planned.then(self.named)
+
+    def to(self, path: bytes) -> bytes | None:
+        """Where an absolute path leads; None for one that leads out of the library."""
+        return self._whole.to(path)
+
+    def called(self, place: bytes) -> bytes:
+        """What a place of the plan is called there; an absolute path stays."""
+        named = self.named.to(place)
+        return place if named is None else named
+
+    def folder_of(self, item: Item) -> bytes:
+        """The folder at the old place from which a document's relative paths count."""
+        if item.outside:
+            return parent(item.outside)
+        return join(self.real_source, parent(item.place)).rstrip(b"/")
+
+    @property
+    def renames_files(self) -> bool:
+        """True when files of the plan have other names in the new library."""
+        return bool(self.named.files)
+
+    @property
+    def found_again(self) -> frozenset[bytes]:
+        """Paths of what was lost and found again, and stays outside."""
+        return frozenset(place for place in self._aliases.values() if place.startswith(b"/"))
+
+    @property
+    def knows_other_names(self) -> bool:
+        """True when some paths lead by their own word, and not by the folder they are in."""
+        return bool(self._aliases)
+
+    def is_planned(self, place: bytes) -> bool:
+        """True when the plan has a file of that place, copied or not."""
+        folder, _, name = place.rpartition(b"/")
+        if folder not in self._names:
+            self._names[folder] = self._copies.journal.names_of_files(folder)
+        return name in self._names[folder]
+
+
+def path_of(way: Target, folder: bytes, inner: bytes) -> bytes:
+    """The absolute path that one way to read a target means; one of another system as it is.
+
+    Args:
+        folder: from which relative paths count.
+        inner: a name within it, for a target that names a folder.
+    """
+    path = os.fsencode(way.path)
+    if inner:
+        path = path.rstrip(b"/") + b"/" + inner
+    if way.foreign:
+        return path
+    return os.path.normpath(path if way.absolute else folder + b"/" + path)
