@@ -17,9 +17,9 @@ from pathlib import Path
 
 import pytest
 
+from fascis.crossing.arrival.landing.new_folder import prove_staging
 from fascis.crossing.copying.verifying import verify
 from fascis.crossing.journal.journal import promised, yet_to_copy
-from fascis.crossing.places.places import prove_staging
 from fascis.crossing.plan.plan import Choices, make_plan, survey_library
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.status.queue import all_crossings, crossed_away

@@ -16,8 +16,9 @@ from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
+from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.arrival.rewriting import Rewriting
-from fascis.crossing.arrival.settle import clear_staging, write_lists
+from fascis.crossing.arrival.settle import write_lists
 from fascis.crossing.copying.engine import Side
 from fascis.crossing.fit.names import allot_more
 from fascis.crossing.journal.amendment import Found
@@ -26,7 +27,7 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import CopySeen, Fidelity, Look, look_at_copy
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.changes import Differences
-from fascis.crossing.places.clearing import SUPERSEDED, Clearing
+from fascis.crossing.places.clearing import SUPERSEDED
 from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import make_parents
 from fascis.drives.rules import Rules
@@ -118,6 +119,7 @@ def move_in(
     places: Places,
     source: Medium,
     destination: Side,
+    landing: Landing,
     keeps: Fidelity,
     clock: Callable[[], float],
     rewriting: Rewriting,
@@ -160,7 +162,7 @@ def move_in(
             write_lists(own, copies)
         finally:
             os.close(own)
-        clear_staging(Clearing(copies, places, medium, keeps, clock), medium, places)
+        landing.clear()
     except OSError as error:
         raise told(error, "bring along", places.name) from error
     copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())
@@ -182,9 +184,7 @@ def _moved(
     yield item.there, anew or copy
 
 
-def take_back(
-    copies: Copies, places: Places, medium: Medium, keeps: Fidelity, clock: Callable[[], float]
-) -> None:
+def take_back(copies: Copies, places: Places, medium: Medium, landing: Landing) -> None:
     """Gives up bringing along: copies that were superseded half-way go back to their place.
 
     The staging folder is cleared.
@@ -203,7 +203,7 @@ def take_back(
                 if medium.exists(old) and not medium.exists(final):
                     move(medium, old, final)
         medium.sync()
-        clear_staging(Clearing(copies, places, medium, keeps, clock), medium, places)
+        landing.clear()
     except OSError as error:
         raise told(error, "take back", places.name) from error
 

@@ -12,10 +12,12 @@ from pathlib import Path
 from typing import TypeVar
 
 from fascis.crossing.arrival.bring_along import move_in, take_back
+from fascis.crossing.arrival.landing.landing import Landing
+from fascis.crossing.arrival.landing.new_folder import InNewFolder, open_copy
 from fascis.crossing.arrival.open_check import Opened, open_documents, see_samples
 from fascis.crossing.arrival.refreshing import refresh_leads
 from fascis.crossing.arrival.rewriting import Rewriting
-from fascis.crossing.arrival.settle import clear_staging, settle, withdraw
+from fascis.crossing.arrival.settle import settle
 from fascis.crossing.copying.again import prove
 from fascis.crossing.copying.engine import Amending, Engine, Side
 from fascis.crossing.copying.file import remove_staged
@@ -26,18 +28,9 @@ from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Control, Entered, Report
 from fascis.crossing.model.states import HINDRANCES, CopyState, State
-from fascis.crossing.places.clearing import Clearing
+from fascis.crossing.places.clearing import beside_name
 from fascis.crossing.places.loose import Sources
-from fascis.crossing.places.places import (
-    TOKEN_FILE,
-    Places,
-    begin_staging,
-    fidelity,
-    has_arrived,
-    is_arriving,
-    open_copy,
-    open_destination,
-)
+from fascis.crossing.places.places import Places, fidelity, open_destination
 from fascis.drives.model import Drive
 from fascis.drives.udisks import mount_again
 from fascis.files.codes import Code
@@ -92,7 +85,7 @@ class Destination:
     def open(self) -> Medium:
         """The library that arrived, proven by drive and token.
 
-        See :func:`~fascis.crossing.places.places.open_copy`.
+        See :func:`~fascis.crossing.arrival.landing.new_folder.open_copy`.
         """
         return open_copy(self.workspace, self.places, self.copies)
 
@@ -106,6 +99,11 @@ class Destination:
             return work(medium)
         finally:
             medium.close()
+
+    def landing(self, destination: Medium) -> Landing:
+        """How the library comes to its place on the opened destination."""
+        keeps = fidelity(self.drive())
+        return InNewFolder(self.workspace, self.copies, self.places, destination, keeps)
 
     # -- up to settled -----------------------------------------------------------------------------
 
@@ -176,7 +174,7 @@ class Destination:
         """
         if self.copies.amending:
             return 0  # a release reads it again
-        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+        if self.landing(destination).has_landed():
             return 0  # it is on its way to its name already; a release reads it again
         root, crossing = self.places.staged_library, self.places.crossing
         wrong = prove(
@@ -250,20 +248,19 @@ class Destination:
 
         True when the library is arriving or has arrived.
         """
+        landing = self.landing(destination)
         if amending:
-            begin_staging(destination, self.places, self.journal)
+            landing.begin()
             return True
-        if has_arrived(self.workspace, self.places) or is_arriving(destination, self.places):
+        if landing.has_landed():
             if not self.copies.count_copies([CopyState.COPIED]):
                 return True
-            begin_staging(destination, self.places, self.journal)
-            withdraw(
-                self.copies, self.places, destination, fidelity(self.drive()), self.workspace.clock
-            )
+            landing.begin()
+            landing.withdraw()
             return False
-        if not destination.exists(self.places.staging + b"/" + TOKEN_FILE):
+        if not landing.is_begun():
             self.copies.forget_copies()  # the staging folder is gone, and what was in it
-        begin_staging(destination, self.places, self.journal)
+        landing.begin()
         return False
 
     def _settle(self, source: Sources, destination: Medium, home: Home, receipts: Receipts) -> None:
@@ -278,6 +275,7 @@ class Destination:
                 self.places,
                 source.library,
                 side,
+                self.landing(destination),
                 fidelity(drive),
                 self.workspace.clock,
                 rewriting,
@@ -288,6 +286,7 @@ class Destination:
             self.places,
             source.library,
             side,
+            self.landing(destination),
             home,
             fidelity(drive),
             self.workspace.clock,
@@ -426,11 +425,7 @@ class Destination:
     def take_back(self) -> None:
         """Gives up bringing along; the copy stays as it was."""
         if self.copies.amending:
-            self.at(
-                lambda d: take_back(
-                    self.copies, self.places, d, fidelity(self.drive()), self.workspace.clock
-                )
-            )
+            self.at(lambda d: take_back(self.copies, self.places, d, self.landing(d)))
             self.copies.put("amending", {})
 
     @property
@@ -457,17 +452,14 @@ class Destination:
             raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
 
     def _clear(self, destination: Medium) -> Path | None:
-        keeps, clock = fidelity(self.drive()), self.workspace.clock
-        arrived = has_arrived(self.workspace, self.places) or is_arriving(destination, self.places)
-        if arrived and not self.whole:
-            begin_staging(
-                destination, self.places, self.journal
-            )  # cut off on the way to its name: taken back first
-            withdraw(self.copies, self.places, destination, keeps, clock)
-        clearing = Clearing(self.copies, self.places, destination, keeps, clock)
-        clear_staging(clearing, destination, self.places)
-        if destination.exists(clearing.beside):
-            return self.places.destination / os.fsdecode(clearing.beside)
+        landing = self.landing(destination)
+        if landing.has_landed() and not self.whole:
+            landing.begin()  # cut off on the way to its name: taken back first
+            landing.withdraw()
+        landing.clear()
+        beside = beside_name(self.places)
+        if destination.exists(beside):
+            return self.places.destination / os.fsdecode(beside)
         return None
 
 

@@ -81,13 +81,7 @@ def add_folders(db: sqlite3.Connection, folders: Sequence[Found]) -> dict[bytes,
             renamed[folder.place] = there
         db.execute(
             "INSERT INTO folder VALUES(?,?,?,?,?)",
-            (
-                number,
-                folder.place,
-                folder.status.st_mode,
-                mtime_of(folder.status),
-                renamed.get(folder.place),
-            ),
+            (number, folder.place, folder.status.st_mode, mtime_of(folder.status), there),
         )
     return ids
 
@@ -137,4 +131,4 @@ def add_entries(
 
 def _renamed(db: sqlite3.Connection) -> dict[bytes, bytes]:
     """Folders that have another place in the copy."""
-    return dict(db.execute("SELECT place, there FROM folder WHERE there IS NOT NULL"))
+    return dict(db.execute("SELECT place, there FROM folder WHERE there<>place"))

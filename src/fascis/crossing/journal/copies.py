@@ -291,7 +291,7 @@ class Copies:
         last = -1
         while True:
             rows = self.journal.read(
-                "SELECT e.id, coalesce(f.there, f.place), coalesce(e.there, e.name), "
+                "SELECT e.id, f.there, coalesce(e.there, e.name), "
                 "coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, "
                 "c.digest), e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy "
                 "c ON c.entry=e.id AND c.destination=? LEFT JOIN derived d ON d.entry=e.id AND "
@@ -326,7 +326,7 @@ class Copies:
         """``(folder, name)`` of the smallest verified file of every strand, of some roles."""
         marks = ",".join(str(ROLES.index(r)) for r in roles)
         rows = self.journal.read(
-            "SELECT coalesce(f.there, f.place), coalesce(e.there, e.name), min(e.size) FROM entry "
+            "SELECT f.there, coalesce(e.there, e.name), min(e.size) FROM entry "
             "e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND "
             f"c.destination=? WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN "
             f"({marks}) GROUP BY e.strand",
@@ -358,10 +358,7 @@ class Copies:
     def items_there(self, folder: bytes) -> list[Item]:
         """The entries whose place is directly in one folder of the new library."""
         return [
-            _item(r)
-            for r in self.journal.read(
-                f"{_ITEM} WHERE coalesce(f.there, f.place)=?", (self.number, folder)
-            )
+            _item(r) for r in self.journal.read(f"{_ITEM} WHERE f.there=?", (self.number, folder))
         ]
 
     def at(self, place: bytes) -> Item | None:
@@ -380,7 +377,7 @@ class Copies:
         return self.journal.read(
             "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON "
             "f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
-            "coalesce(f.there, f.place)=? AND e.fate<>4",
+            "f.there=? AND e.fate<>4",
             (self.number, folder),
         )
 
@@ -414,7 +411,7 @@ class Copies:
             Rows with the columns of :class:`SmallFile`.
         """
         return self.journal.read(
-            "SELECT e.id, f.place, e.name, coalesce(f.there, f.place), coalesce(e.there, e.name), "
+            "SELECT e.id, f.place, e.name, f.there, coalesce(e.there, e.name), "
             "e.size, e.mtime_ns, e.known, e.inode, e.strand FROM entry e "
             "JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
             f"WHERE e.id>? AND {Which.SMALL_NOT_COPIED_YET} ORDER BY e.id LIMIT ?",

@@ -37,7 +37,7 @@ from fascis.library.uses import led_outside
 _LOG = logging.getLogger(__name__)
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 7
+VERSION = 8
 BATCH = 1024
 # Room kept free for what a crossing writes: at least, and for each entry, in bytes.
 ROOM_BYTES = (1 << 20, 640)
@@ -60,7 +60,7 @@ _UNTOUCHED = (
     "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
 )
 _NONSENSE = (sqlite3.Error, *NONSENSE)  # what a foreign or damaged file causes
-_INDEX = "CREATE INDEX folder_there ON folder(coalesce(there, place));\n"
+_INDEX = "CREATE INDEX folder_there ON folder(there);\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
@@ -129,13 +129,17 @@ ALTER TABLE entry ADD COLUMN outside BLOB;
 ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
 {_GATHERED}
 """,
-    4: f"""
+    4: """
 ALTER TABLE folder ADD COLUMN there BLOB;
 ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
-{_INDEX}""",
+""",
     5: _LEADS,
     6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns "
     "INTEGER;",
+    7: f"""
+DROP INDEX IF EXISTS folder_there;
+UPDATE folder SET there=place WHERE there IS NULL;
+{_INDEX}""",
 }
 
 
@@ -147,7 +151,7 @@ class PlanRows(Protocol):
         """Where every reference leads."""
 
     def folders(self) -> Iterable[tuple[Any, ...]]:
-        """Number, place, mode, mtime in ns, place in the copy where that is another."""
+        """Number, place, mode, mtime in ns, place in the copy."""
 
     def entries(self) -> Iterable[tuple[Any, ...]]:
         """One for each entry, in the order of ``_INSERT``."""
@@ -388,7 +392,7 @@ class Journal:
 
     def renamed(self) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
         """What is called otherwise in the copy: folder → its place there, file → its name there."""
-        folders = dict(self.read("SELECT place, there FROM folder WHERE there IS NOT NULL"))
+        folders = dict(self.read("SELECT place, there FROM folder WHERE there<>place"))
         files = self.read(
             "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE "
             "e.there IS NOT NULL"
@@ -411,7 +415,7 @@ class Journal:
             "SELECT place, there FROM folder WHERE place>=? AND place<?",
             (below, below[:-1] + b"0" if below else b"\xff" * 9),
         )
-        direct = [t or p for p, t in folders if p and b"/" not in p[len(below) :]]
+        direct = [there for p, there in folders if p and b"/" not in p[len(below) :]]
         return [n for (n,) in names] + [p.rpartition(b"/")[2] for p in direct]
 
     def names_in(self, folder: bytes) -> list[tuple[int, bytes, int, int]]:
@@ -559,7 +563,7 @@ class Journal:
 
     def folders(self) -> list[tuple[bytes, bytes]]:
         """``(place, place in the copy)`` of every folder, parents first."""
-        return self.read("SELECT place, coalesce(there, place) FROM folder ORDER BY id")
+        return self.read("SELECT place, there FROM folder ORDER BY id")
 
     def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
         """The same of the folders that a crossing makes.

@@ -35,6 +35,12 @@ _SUPERSEDED = re.compile(rb"^[0-9]+(-as-it-was)?$")
 _MADE = (CopyState.COPIED, CopyState.VERIFIED)
 
 
+def beside_name(places: Places) -> bytes:
+    """The folder that what is not ours goes to, beside the library."""
+    tail = f" (yours, {places.crossing[:8]})".encode()
+    return cut(places.name, 200 - len(tail)) + tail
+
+
 class Clearing:
     """Tells apart what is this crossing's on one destination."""
 
@@ -67,12 +73,6 @@ class Clearing:
         }
         self._folders = self._our_folders()
         self._derived = copies.derived()
-
-    @property
-    def beside(self) -> bytes:
-        """The folder that what is not ours goes to, beside the library."""
-        tail = f" (yours, {self._places.crossing[:8]})".encode()
-        return cut(self._places.name, 200 - len(tail)) + tail
 
     def set_theirs_apart(self, root: bytes) -> None:
         """Moves whatever is not ours out of a library that is to be taken back, or moved in.
@@ -164,10 +164,10 @@ class Clearing:
 
     def _set_apart(self, full: bytes, place: bytes) -> None:
         """Moves something that is not ours to the folder beside, under a name that is free."""
-        there, number = join(self.beside, place), 1
+        there, number = join(beside_name(self._places), place), 1
         while self._medium.exists(there):
             number += 1
-            there = join(self.beside, place + b" %d" % number)
+            there = join(beside_name(self._places), place + b" %d" % number)
         make_parents(self._medium, b"", there)
         try:
             move(self._medium, full, there)
@@ -179,7 +179,7 @@ class Clearing:
             place,
             self._places.label,
             "it was put or changed there after the copy was made; it was kept, and lies in "
-            f"{shown(self.beside)} now",
+            f"{shown(beside_name(self._places))} now",
             self._clock(),
         )
 

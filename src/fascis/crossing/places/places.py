@@ -6,26 +6,22 @@ The right drive, the right folder, this crossing's token.
 from __future__ import annotations
 
 import fcntl
-import json
 import os
 import stat
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.header import DriveFacts, Goal, Header
-from fascis.crossing.journal.journal import Journal
-from fascis.crossing.journal.listing import plan_list
 from fascis.crossing.model.seen import Fidelity, inode_key
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers
 from fascis.files.codes import Code
-from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
-from fascis.files.medium import Medium, move, read_small, remove_own
+from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused
+from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import cut, fsname, shown, unlisted
 from fascis.files.times import mtime_of
-from fascis.library.identity import Home, read_identity
+from fascis.library.identity import Home
 from fascis.workspace import Workspace
 
 TOKEN_FILE = b"crossing.json"
@@ -290,30 +286,6 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
     return medium
 
 
-def begin_staging(medium: Medium, places: Places, journal: Journal) -> None:
-    """Makes the staging folder with the token, and the plan a second time.
-
-    Or proves the one that is there.
-    """
-    try:
-        if not medium.exists(places.staging):
-            medium.make_folder(places.staging)
-        place = places.staging + b"/" + TOKEN_FILE
-        if not medium.exists(place):
-            header = {k: v for k, v in places.header.as_json().items() if k != "decisions"}
-            write_new(medium, place, [json.dumps(header, indent=1).encode()])
-            medium.sync_folder(places.staging)
-    except OSError as error:
-        raise told(error, "make the staging folder", places.staging) from error
-    prove_staging(medium, places)
-    try:
-        if not medium.exists(places.staging + b"/" + PLAN_FILE):
-            write_new(medium, places.staging + b"/" + PLAN_FILE, plan_list(journal))
-            medium.sync_folder(places.staging)
-    except OSError as error:
-        raise told(error, "write the plan", places.staging) from error
-
-
 def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     """Writes a new file of Fascis's own in a folder of this crossing, whole or not at all.
 
@@ -330,71 +302,6 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     finally:
         file.close()
     move(medium, begun, place)
-
-
-def prove_staging(medium: Medium, places: Places) -> None:
-    """Proves that the staging folder is this crossing's.
-
-    Raises:
-        Refused: it is not.
-    """
-    try:
-        said = json.loads(read_small(medium, places.staging + b"/" + TOKEN_FILE))
-    except (EnvironmentTrouble, ValueError, RecursionError) as error:
-        raise Refused(
-            Code.WRONG_STATE,
-            f"The staging folder on {places.label} is not this crossing's. Nothing was touched.",
-        ) from error
-    if not isinstance(said, dict) or said.get("token") != places.header.token:
-        raise Refused(
-            Code.WRONG_STATE, "The staging folder belongs to another crossing. Nothing was touched."
-        )
-
-
-def has_arrived(workspace: Workspace, places: Places) -> bool:
-    """True when the library at its final name is what this crossing made, by its token.
-
-    Raises:
-        DriveGone: the drive does not answer: then nothing is known of it.
-    """
-    if not os.path.lexists(places.target):
-        return False
-    try:
-        medium = workspace.drives.open(places.target)
-    except DriveGone:
-        raise
-    except EnvironmentTrouble:
-        return False
-    try:
-        identity = read_identity(medium, places.target)
-    finally:
-        medium.close()
-    return bool(identity and any(h.token == places.header.token for h in identity.history))
-
-
-def is_arriving(destination: Medium, places: Places) -> bool:
-    """True when the final name is a folder that this crossing claimed and began to move into."""
-    place = places.name + b"/" + CLAIM
-    if not destination.exists(place):
-        return False
-    return read_small(destination, place) == places.header.token.encode()
-
-
-def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
-    """Opens the arrived library, proven by drive and token.
-
-    Raises:
-        DriveGone: its drive is away.
-        Refused: what stands there is not what this crossing made.
-    """
-    open_destination(workspace, places).close()
-    if not copies.value("settled_at") or not has_arrived(workspace, places):
-        raise Refused(
-            Code.COPY_CHANGED,
-            f"{shown(str(places.target))} is not the copy that this crossing made. The originals "
-            "stay.",
-        )
-    return workspace.drives.open(places.target)
 
 
 def fidelity(drive: Drive) -> Fidelity:

@@ -55,8 +55,7 @@ class Rows:
 
     def _folder(self, place: bytes, mode: int, mtime_ns: int) -> tuple[Any, ...]:
         number = self._folders[place] = len(self._folders)
-        there = self._apart.folder(place)
-        return number, place, mode, mtime_ns, there if there != place else None
+        return number, place, mode, mtime_ns, self._apart.folder(place)
 
     def entries(self) -> Iterator[tuple[Any, ...]]:
         """A row for every entry of the survey, then one for every gathered file."""
