@@ -27,7 +27,10 @@ import time
 from pathlib import Path
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

@@ -19,7 +19,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtTest import QTest
 
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.strands.view import StrandsView

@@ -19,7 +19,9 @@ from pathlib import Path
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Entered
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 

@@ -22,7 +22,9 @@ from PyQt6.QtCore import QTimer  # noqa: E402
 from PyQt6.QtTest import QTest  # noqa: E402
 
 from fascis.crossing.crossing import Crossing  # noqa: E402
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library  # noqa: E402
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import survey_library
 from fascis.demo.place import demo_world  # noqa: E402
 from fascis.desktop import theme  # noqa: E402
 from fascis.desktop.app import make_application  # noqa: E402

@@ -19,8 +19,10 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.release import originals as releasing_module
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.stand_in import StandInFile
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, Refused

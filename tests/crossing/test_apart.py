@@ -20,7 +20,9 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.names import allot_more
 from fascis.crossing.model.problems import Severity
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.scales import weigh
 from fascis.demo.timelines import sequence, write_catalog, write_timeline

@@ -11,8 +11,10 @@ import pytest
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.crossing.places.changes import compare
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.release.originals import Release
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.library.roles import Role

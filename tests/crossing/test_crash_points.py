@@ -5,7 +5,7 @@ import os
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan.plan import After
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.status.queue import find_crossing, unfinished
 from tests.conftest import Bench
 from tests.crossing.ways import goes_on_to_the_end, plan_of

@@ -8,8 +8,8 @@ import subprocess
 
 import pytest
 
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.status.queue import find_crossing, unfinished
 from fascis.files.errors import Refused
 from fascis.library.roles import Role

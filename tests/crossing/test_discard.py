@@ -10,9 +10,9 @@ import subprocess
 
 import pytest
 
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.receipts.receipt import receipt_of
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status

@@ -9,7 +9,7 @@ from contextlib import suppress
 import pytest
 
 from fascis.crossing.arrival import destination as destination_module
-from fascis.crossing.plan.plan import After
+from fascis.crossing.model.afterwards import After
 from fascis.files.errors import FascisError
 from tests.conftest import Bench
 from tests.crossing.test_crash_points import Killed, Killer

@@ -15,9 +15,11 @@ import opentimelineio as otio
 import pytest
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.queue import find_crossing, unfinished
 from fascis.crossing.status.scales import deleting, weigh
 from fascis.files.errors import Refused

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.copies import own_place
 from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import CopyState, State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.status.queue import all_crossings, unfinished
 from fascis.files.codes import Code
 from fascis.files.errors import DriveGone, Refused

@@ -9,11 +9,14 @@ import pytest
 
 from fascis.crossing.copying.verifying import verify
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Advanced, Control
 from fascis.crossing.model.states import State
 from fascis.crossing.places.places import parked_name
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_of
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.pace import Pace
 from fascis.crossing.status.report import exit_status
 from fascis.crossing.status.scales import deleting, weigh

@@ -12,7 +12,9 @@ from fascis.crossing.fit import obstacles as surroundings
 from fascis.crossing.fit.estimate import estimate
 from fascis.crossing.fit.suiting import suits
 from fascis.crossing.model.states import TRANSITIONS, State, check_transition
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.library.open_files import Openers

@@ -12,7 +12,10 @@ import pytest
 
 from fascis.crossing.model.events import Entered
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, still_holds, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import still_holds
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import unlisted

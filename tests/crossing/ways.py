@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing, unfinished
 from tests.judge import contents
 

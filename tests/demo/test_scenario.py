@@ -8,7 +8,9 @@ import pytest
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.demo.scenario import make_world
 from fascis.library.standing import Standing
 from tests.judge import contents

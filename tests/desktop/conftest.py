@@ -3,7 +3,7 @@
 import pytest
 from PyQt6.QtWidgets import QApplication
 
-from fascis.crossing.plan.plan import survey_library
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.window import Window

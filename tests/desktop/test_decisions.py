@@ -2,8 +2,8 @@
 
 import pytest
 
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.status.scales import Balance, Check
 from fascis.desktop.crossings.answers import (
     DriveNow,

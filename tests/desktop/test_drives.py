@@ -13,8 +13,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import survey_library
-from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.bench import levers
 from fascis.demo.timelines import write_timeline
 from fascis.desktop.drives.page import offers

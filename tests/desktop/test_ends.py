@@ -7,9 +7,11 @@ from contextlib import suppress
 from PyQt6.QtWidgets import QLabel, QRadioButton
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
-from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.queue import all_crossings, line_up
 from fascis.crossing.status.report import crossing_object
 from fascis.files.errors import DriveGone

@@ -9,7 +9,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractItemView, QApplication, QLabel, QTextEdit, QToolTip, QWidget
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from tests.desktop.conftest import register
 from tests.library.making import timeline, write
 

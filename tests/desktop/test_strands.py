@@ -10,7 +10,9 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
 
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.desktop.kit.previews import picture_of
 from fascis.desktop.strands.ledger import chosen_rows
 from fascis.desktop.strands.ribbons import LEAST_OUT, lay_out

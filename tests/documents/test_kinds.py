@@ -13,7 +13,8 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.plan.plan import Choices, make_plan
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.needed import Going, find_needed
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents import otio, registry, text

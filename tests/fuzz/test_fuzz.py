@@ -20,8 +20,10 @@ import pytest
 from fascis.crossing.arrival.landing.new_folder import prove_staging
 from fascis.crossing.copying.verifying import verify
 from fascis.crossing.journal.journal import promised, yet_to_copy
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import all_crossings, crossed_away
 from fascis.crossing.status.report import crossing_object, plan_object
 from fascis.documents.catalog import Catalog, copy_of

@@ -11,8 +11,9 @@ import pytest
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import Choices, make_plan, survey_library
-from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.old_place import begun_again
 from fascis.crossing.status.queue import all_crossings, find_crossing
 from fascis.demo.timelines import write_catalog, write_timeline

@@ -13,7 +13,8 @@ import pytest
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.places.places import parked_name
-from fascis.crossing.plan.plan import Choices, make_plan
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library, with_ties
 from fascis.documents.catalog import move_folders
 from fascis.documents.lines import Edl, M3u8

@@ -14,11 +14,13 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Severity
 from fascis.crossing.model.states import ARRIVED, State
-from fascis.crossing.plan.plan import After, Choices, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.parts import NotOnePart
-from fascis.crossing.scope.surveyed import remember
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.queue import all_crossings, find_crossing, unfinished
 from fascis.crossing.status.report import crossing_object, exit_status
 from fascis.documents.model import NotUnderstood

@@ -17,10 +17,13 @@ from fascis.commands.relink_work import found_for_copy
 from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Control
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
-from fascis.crossing.plan.plan import After, Choices, Plan, make_plan, survey_library
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import (
     clock_text,
     receipt_html,
@@ -30,7 +33,7 @@ from fascis.crossing.receipts.receipt import (
     seal,
 )
 from fascis.crossing.scope.parts import NotOnePart, find_part
-from fascis.crossing.scope.surveyed import Surveyed
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.crossing.status.queue import (
     all_crossings,
     find_crossing,

@@ -21,6 +21,7 @@ from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Control, Entered, Report, silent
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.policy import Act, Facts, acts, why_not_release
@@ -35,7 +36,7 @@ from fascis.crossing.model.states import (
 from fascis.crossing.places.changes import Differences, compare
 from fascis.crossing.places.loose import LooseMedia, Sources
 from fascis.crossing.places.places import Places, open_source
-from fascis.crossing.plan.plan import After, Plan
+from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
 from fascis.crossing.release.set_aside import park, unpark

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationError
 
@@ -49,9 +49,14 @@ class DriveFacts(_Facts):
 
 
 class Goal(_Facts):
-    """One destination: the folder that the library's own folder is to stand in, and its drive."""
+    """One destination: how the library lands there, and the drive.
 
+    ``path`` is the folder that it is to stand in, ``name`` its own folder's name there.
+    """
+
+    landing: Literal["new-folder"] = "new-folder"
     path: Text
+    name: Text
     drive: DriveFacts
 
 
@@ -126,7 +131,8 @@ class Header(_Facts):
 
     def target(self, number: int) -> str:
         """Where the library is to stand on one destination, to be told."""
-        return shown(self.destinations[number].path) + "/" + shown(self.name)
+        goal = self.destinations[number]
+        return shown(goal.path) + "/" + shown(goal.name)
 
     def as_json(self) -> dict[str, Any]:
         """As the journal and the staging folder keep it."""
@@ -136,7 +142,7 @@ class Header(_Facts):
 def parse_header(text: str | None) -> Header | None:
     """A header from its text; None where the plan was not written.
 
-    The first ones knew one destination only.
+    The first ones knew one destination only, and before version 8 a library had one name for all.
 
     Raises:
         ValueError: it makes no sense.
@@ -150,6 +156,10 @@ def parse_header(text: str | None) -> Header | None:
         said["destinations"] = [
             {"path": said.pop("destination"), "drive": said.pop("destination_drive", None)}
         ]
+    destinations = said.get("destinations")
+    for goal in destinations if isinstance(destinations, list) else ():
+        if isinstance(goal, dict) and "name" in said:
+            goal.setdefault("name", said["name"])
     try:
         return Header.model_validate(said)
     except ValidationError as error:

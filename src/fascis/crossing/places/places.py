@@ -128,12 +128,12 @@ class Places:
     @property
     def name(self) -> bytes:
         """The library's name there, as bytes."""
-        return fsname(self.header.name)
+        return fsname(self.goal.name)
 
     @property
     def target(self) -> Path:
         """The library's new folder."""
-        return self.destination / self.header.name
+        return self.destination / self.goal.name
 
     @property
     def home_there(self) -> Home:

@@ -102,14 +102,16 @@ def _header(
         mounts={d.uuid: str(d.mount) for d in workspace.drives.connected()},
         document=os.fsdecode(plan.document),
         references=plan.references(),
-        loose_too=plan.choices.loose_too,
-        loose_drives=_loose_drives(workspace, plan) if plan.choices.loose_too else {},
+        loose_too=plan.afterwards.loose_too,
+        loose_drives=_loose_drives(workspace, plan) if plan.afterwards.loose_too else {},
         destinations=[
-            Goal(path=str(g.path), drive=_drive_facts(g.drive)) for g in plan.goals if g.drive
+            Goal(path=str(g.path), name=g.landing.name, drive=_drive_facts(g.drive))
+            for g in plan.goals
+            if g.drive
         ],
-        after=plan.choices.after,
-        leave_out=sorted(r.value for r in plan.choices.leave_out | plan.choices.discard),
-        discard=sorted(r.value for r in plan.choices.discard),
+        after=plan.afterwards.act,
+        leave_out=sorted(r.value for r in plan.scope.out),
+        discard=sorted(r.value for r in plan.scope.discard),
         planned_at=workspace.clock(),
         estimate=max(g.estimate.seconds for g in plan.goals),
         consent=consent,

@@ -8,9 +8,9 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.policy import Facts, Step, next_step, why_not_release
 from fascis.crossing.model.states import UNFINISHED, State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.status.scales import Balance
 from fascis.files.codes import Code
 from fascis.files.sizes import counted, size

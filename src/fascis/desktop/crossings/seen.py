@@ -16,8 +16,8 @@ from fascis.crossing.copying.engine import hindrance_sentence
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.copies import StrandProgress
 from fascis.crossing.journal.which import Which
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
-from fascis.crossing.plan.plan import After
 from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.stations import Lane, LaneOn

@@ -14,15 +14,10 @@ from PyQt6.QtWidgets import QFileDialog
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
-from fascis.crossing.plan.plan import (
-    Choices,
-    Plan,
-    Surveyed,
-    make_plan,
-    still_holds,
-    survey_library,
-)
-from fascis.crossing.scope.surveyed import remember, with_ties
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import Plan, still_holds
+from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
 from fascis.crossing.status.queue import all_crossings
 from fascis.desktop.kit.notes import Notes

@@ -23,7 +23,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.crossing.plan.plan import After, Goal, Plan
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.plan.plan import Goal, Plan
 from fascis.crossing.scope.selection import StrandKey
 from fascis.desktop.kit.pieces import button, label, row, rule
 from fascis.desktop.kit.words import ROLE_WORDS

@@ -1,0 +1,99 @@
+"""What a person chose, and the four parts of a plan that it becomes.
+
+A plan is a scope, a landing, followers, and what comes afterwards.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.scope.selection import StrandKey
+from fascis.library.roles import Role
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What goes along.
+
+    Attributes:
+        only: projects, or folders, with what they use; none for the whole library.
+        leave_out: roles that stay.
+        discard: roles that do not go along and are deleted with the originals.
+        gather: loose media goes along.
+        leave_unused: what nothing uses stays.
+        without: strands that stay, as ``(folder, role, standing)``.
+        leave_clashing: files that a destination cannot hold as they are named, or as large as they
+            are, stay.
+    """
+
+    only: frozenset[str] = frozenset()
+    leave_out: frozenset[Role] = frozenset()
+    discard: frozenset[Role] = frozenset()
+    gather: bool = True
+    leave_unused: bool = False
+    without: frozenset[StrandKey] = frozenset()
+    leave_clashing: bool = False
+
+    @property
+    def out(self) -> frozenset[Role]:
+        """Roles that do not go along."""
+        return self.leave_out | self.discard
+
+
+@dataclass(frozen=True, slots=True)
+class Followers:
+    """Documents that stay and must lead to the new place, by their absolute paths."""
+
+    documents: tuple[bytes, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Afterwards:
+    """What comes after all copies are verified.
+
+    Attributes:
+        act: the last act.
+        loose_too: with the originals, loose ones go that nothing else uses.
+    """
+
+    act: After = After.KEEP
+    loose_too: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """What the person chose, one by one, as window and command line ask it.
+
+    The name there is "" for the library's own; for all others see :class:`Scope` and
+    :class:`Afterwards`.
+    """
+
+    name: str = ""
+    leave_out: frozenset[Role] = frozenset()
+    after: After = After.KEEP
+    discard: frozenset[Role] = frozenset()
+    gather: bool = True
+    leave_unused: bool = False
+    without: frozenset[StrandKey] = frozenset()
+    only: frozenset[str] = frozenset()
+    loose_too: bool = False
+    leave_clashing: bool = False
+
+    @property
+    def scope(self) -> Scope:
+        """What goes along."""
+        return Scope(
+            self.only,
+            self.leave_out,
+            self.discard,
+            self.gather,
+            self.leave_unused,
+            self.without,
+            self.leave_clashing,
+        )
+
+    @property
+    def afterwards(self) -> Afterwards:
+        """What comes after."""
+        return Afterwards(self.after, self.loose_too)

@@ -1,0 +1,141 @@
+"""What becomes of every file, so that the destinations can hold it, and what room that takes."""
+
+from __future__ import annotations
+
+from array import array
+from dataclasses import dataclass
+
+from fascis.crossing.fit.limits import Clashes, Columns, clashes
+from fascis.crossing.fit.names import Apart, keep_apart
+from fascis.crossing.fit.obstacles import Surroundings
+from fascis.crossing.model.fates import Fate, Fates
+from fascis.crossing.plan.choices import Scope
+from fascis.crossing.scope.gathering import Gathering, gather
+from fascis.crossing.scope.selection import Selection
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.drives.model import Drive
+from fascis.library.roles import ROLES, Role
+from fascis.library.standing import Standing
+from fascis.library.survey import Kind, Survey
+from fascis.library.uses import Outside
+
+
+@dataclass(frozen=True, slots=True)
+class Totals:
+    """Sums over regular files, Fascis's own left out.
+
+    Bytes are apparent sizes, ``allocated`` what they take.
+    """
+
+    files: int = 0
+    bytes: int = 0
+    allocated: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Fitted:
+    """What becomes of every file, so that the destinations can hold it.
+
+    ``left`` stays for that reason.
+    """
+
+    fates: array[int]
+    gathering: Gathering
+    apart: Apart
+    left: Clashes
+    clashing: tuple[int, int]
+
+
+def fitted(surveyed: Surveyed, scope: Scope, selection: Selection, around: Surroundings) -> Fitted:
+    """Fits a library to its destinations.
+
+    Names that cannot be held are kept apart, or their files left out by choice.
+    """
+    found, drives = surveyed.survey, [d for d in around.drives if d]
+    links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
+
+    def fit() -> tuple[array[int], Gathering, Apart]:
+        fates = Fates(scope.leave_out, scope.discard, links, selection.rows_out).of(found)
+        gathering = _gathering(surveyed, scope, selection, fates)
+        rules = [d.rules for d in drives]
+        return (
+            fates,
+            gathering,
+            keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before),
+        )
+
+    fates, gathering, apart = fit()
+    clashing = clashes(drives, Columns(found, fates), gathering, apart) if drives else Clashes()
+    figures = len(clashing), clashing.bytes
+    if not clashing or not scope.leave_clashing:
+        return Fitted(fates, gathering, apart, Clashes(), figures)
+    selection.rows_out |= clashing.rows
+    selection.paths_out |= clashing.paths
+    return Fitted(*fit(), clashing, figures)
+
+
+def _gathering(
+    surveyed: Surveyed, scope: Scope, selection: Selection, fates: array[int]
+) -> Gathering:
+    """What is gathered by these choices, and where; what is left out or stays is in it too."""
+    found, uses = surveyed.survey, surveyed.uses
+
+    def goes(loose: Outside) -> bool:
+        wanted = loose.path not in selection.paths_out and loose.role not in scope.out
+        return scope.gather and wanted
+
+    equals = surveyed.equal_files() if scope.gather and uses.of(Standing.LOOSE) else {}
+    asked = {p.removeprefix(surveyed.below) for p in equals.values()}
+    if asked:
+        inside = {p for row, p in found.files() if p in asked and fates[row] == Fate.COPY}
+    else:
+        inside = set()
+    return gather(found, uses, surveyed.source, goes, inside.__contains__, equals)
+
+
+def totals_of(
+    found: Survey, fates: array[int], gathering: Gathering
+) -> tuple[Totals, Totals, Totals]:
+    """What goes along, what is left out and stays, and what is discarded with the originals."""
+    sums = {int(fate): [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
+    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
+        if kind == Kind.FILE and fate in sums:
+            there = sums[fate]
+            there[0] += 1
+            there[1] += found.size[row]
+            there[2] += found.allocated[row]
+    along = sums[Fate.COPY]
+    for _, loose in gathering.items:
+        along[0] += 1
+        along[1] += loose.size
+        along[2] += loose.allocated
+    gone_along, left, discarded = (Totals(*s) for s in sums.values())
+    return gone_along, left, discarded
+
+
+_ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
+
+
+def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive | None) -> int:
+    """Bytes that a library takes on a drive, in its own blocks.
+
+    Documents twice, for they are kept as they were too.
+    """
+    room, twins = 0, set()
+    block = max(drive.block if drive else 4096, 1)
+    holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
+    document = ROLES.index(Role.DOCUMENT)
+    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
+        if kind != Kind.FILE or fate not in _ALONG:
+            continue
+        if found.link_count[row] > 1 and links:
+            if found.inode[row] in twins:
+                continue
+            twins.add(found.inode[row])
+        size = found.size[row]
+        if holes and found.allocated[row] < size:
+            size = found.allocated[row]
+        room += -(-size // block) * block * (2 if found.role[row] == document else 1)
+    for _, loose in gathering.items:
+        room += -(-loose.size // block) * block
+    return room + (len(found.folders) + len(gathering.folders())) * block

@@ -1,0 +1,222 @@
+"""A plan is made: what the person chose, fitted to what there is. Nothing is written anywhere."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from array import array
+from collections.abc import Iterator
+from pathlib import Path
+
+from fascis.crossing.fit.estimate import estimate
+from fascis.crossing.fit.limits import Columns, holding_problems, left_problem, name_problems
+from fascis.crossing.fit.obstacles import look_around, look_at_drives, parking_problems
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.landing import NewFolder
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.plan.choices import Afterwards, Choices, Followers, Scope
+from fascis.crossing.plan.fitting import fitted, room_on, totals_of
+from fascis.crossing.plan.going import Going
+from fascis.crossing.plan.plan import Goal, Plan, largest, new_crossing_id
+from fascis.crossing.scope.parts import part_name
+from fascis.crossing.scope.selection import (
+    left_out_problems,
+    left_out_used,
+    select,
+    shared_problems,
+    use_problems,
+)
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.files.codes import Code, Severity
+from fascis.files.names import fsname, shown
+from fascis.files.sizes import counted
+from fascis.library.identity import OWN
+from fascis.library.roles import ROLES
+from fascis.library.survey import Kind, Survey
+from fascis.workspace import Workspace
+
+
+def make_plan(
+    workspace: Workspace,
+    surveyed: Surveyed,
+    destination: Path,
+    choices: Choices,
+    also: Path | None = None,
+    ask: bool = False,
+) -> Plan:
+    """Plans a crossing into the folder ``destination``, and ``also`` into a second one.
+
+    Writes nothing.
+
+    Args:
+        ask: the destinations are asked what they can hold: probe files are made there, and removed
+            again.
+    """
+    source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
+    scope, afterwards = choices.scope, choices.afterwards
+    known = None if identity else _known_id(workspace, surveyed.root)
+    name = choices.name or _own_name(surveyed, scope.only)
+    problems = list(surveyed.problems)
+    if not _plain(name):
+        problems.append(
+            Problem(
+                Code.NAME_NOT_USABLE,
+                f"{shown(name) or 'An empty name'} cannot be the name of a folder.",
+                "Choose another name.",
+            )
+        )
+        name = source.name or "library"
+    problems += _own_folder_problems(found)
+    paths = [destination, *([also] if also else [])]
+    selection = select(surveyed, scope.leave_unused, scope.without, scope.only)
+    problems += selection.problems
+    around = look_at_drives(workspace, source, paths, ask)
+    fit = fitted(surveyed, scope, selection, around)
+    fates, gathering, apart = fit.fates, fit.gathering, fit.apart
+    look_around(around, source, paths, name, found, identity)
+    columns = Columns(found, fates)
+    fitting = [d for d, usable in zip(around.drives, around.usable, strict=True) if d and usable]
+    for drive in fitting:
+        around.take(holding_problems(drive, name, columns, gathering, surveyed.attributed))
+    around.take(name_problems(fitting, apart) if fitting else ())
+    around.take(left_problem(fit.left))
+    problems += around.problems
+    problems += use_problems(surveyed, scope.gather, gathering)
+    left_used = left_out_used(surveyed, fates, gathering)
+    problems += left_out_problems(left_used)
+    going = Going(surveyed, afterwards, fates, gathering)
+    shared = going.shared(workspace)
+    problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds)
+    totals, left, discarded = totals_of(found, fates, gathering)
+    rooms = [room_on(found, fates, gathering, d) for d in around.drives]
+    problems += around.room_problems(rooms, len(found) + len(gathering.items))
+    problems += parking_problems(
+        source,
+        afterwards.act,
+        around.source_drive,
+        bool(surveyed.document),
+        selection.part is not None,
+    )
+    problems += _discard_problems(scope, afterwards, found, fates)
+    speeds = (
+        {d.uuid: d for d in workspace.register.drives()} if workspace.register.path.exists() else {}
+    )
+    return Plan(
+        crossing=new_crossing_id(),
+        token=secrets.token_hex(16),
+        library_id=(identity.library_id if identity else known or ""),
+        name=name,
+        kind=surveyed.kind,
+        source=source,
+        source_drive=around.source_drive,
+        goals=[
+            Goal(
+                NewFolder(p, name),
+                d,
+                room,
+                estimate(room, totals.files, around.source_drive, d, speeds, columns.hole_bytes()),
+            )
+            for p, d, room in zip(paths, around.drives, rooms, strict=True)
+        ],
+        choices=choices,
+        followers=Followers(),
+        survey=found,
+        uses=surveyed.uses,
+        fates=fates,
+        gathering=gathering,
+        apart=apart,
+        clashing=fit.clashing,
+        identity=identity,
+        document=surveyed.document,
+        totals=totals,
+        left_out=left,
+        discarded=discarded,
+        problems=problems,
+        largest={r: largest(found, r) for r in scope.out if r.remakeable},
+        part=selection.part,
+        folders_out=frozenset(selection.folders_out.difference(gathering.folders())),
+        shared=shared,
+        frees=going.frees(shared),
+        left_out_used=(len(left_used.files), len(left_used.remakeable)),
+    )
+
+
+def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
+    """What the library is called there when nothing else was said: a part by its own name."""
+    if only and (name := part_name(surveyed, sorted(only))):
+        return name
+    if surveyed.document:
+        return surveyed.root.stem
+    identity = surveyed.identity
+    return identity.name if identity and _plain(identity.name) else surveyed.root.name
+
+
+def _plain(name: str) -> bool:
+    if name in ("", ".", "..") or name.casefold().startswith(
+        ".fascis"
+    ):  # these are names of our own
+        return False
+    held = fsname(name)
+    return "/" not in name and "\0" not in name and len(held) <= 255 and os.fsdecode(held) == name
+
+
+def _known_id(workspace: Workspace, source: Path) -> str | None:
+    if not workspace.register.path.exists():
+        return None  # a dry run writes nothing, not even an empty register
+    known = workspace.register.library_at(source)
+    return known.id if known else None
+
+
+def _own_folder_problems(found: Survey) -> Iterator[Problem]:
+    """Fascis keeps its records in a folder of the library.
+
+    What has that name and is no folder would be in its way.
+    """
+    root = found.folders[0] if found.folders else None
+    if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
+        yield Problem(
+            Code.NAME_NOT_USABLE,
+            f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps "
+            "its records in a folder of that name.",
+            "Give it another name first.",
+            (OWN,),
+        )
+
+
+def _discard_problems(
+    scope: Scope, afterwards: Afterwards, found: Survey, fates: array[int]
+) -> Iterator[Problem]:
+    wrong = [r for r in sorted(scope.discard) if not r.remakeable]
+    if wrong:
+        for role in wrong:
+            yield Problem(
+                Code.DISCARD_NOT_POSSIBLE,
+                f"Files of the role {role.value} cannot be made again; they are never discarded.",
+                "Only proxies, renders and previews can be discarded.",
+                severity_here=Severity.STOPS,
+            )
+    elif scope.discard and afterwards.act is After.COPY:
+        yield Problem(
+            Code.DISCARD_NOT_POSSIBLE,
+            "Nothing is discarded: the old place stays home and loses nothing.",
+        )
+    elif kept := _kept_from_discarding(scope, found, fates):
+        yield Problem(
+            Code.DISCARD_NOT_POSSIBLE,
+            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made "
+            "again stands only in the library's identity file, which anybody can edit.",
+        )
+
+
+def _kept_from_discarding(scope: Scope, found: Survey, fates: array[int]) -> int:
+    """Files whose role is to be discarded, and that stay.
+
+    Only the identity file gives them that role.
+    """
+    wanted = {ROLES.index(r) for r in scope.discard}
+    return sum(
+        found.role[row] in wanted and fates[row] == Fate.LEFT_OUT and found.kind(row) is Kind.FILE
+        for row in range(len(found))
+        if wanted
+    )
