@@ -6,7 +6,17 @@ import pytest
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.policy import Act, Facts, Step, acts, next_step, why_not_release
+from fascis.crossing.model.policy import (
+    Act,
+    Facts,
+    Step,
+    acts,
+    brings_along,
+    next_step,
+    usual_after,
+    why_not_release,
+    would_delete,
+)
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.desktop.crossings.answers import DriveNow, Situation, safe_to, why_not_delete
 from fascis.files.codes import Code
@@ -105,3 +115,18 @@ def test_no_step_of_the_table_deletes_and_none_is_out_of_reach():
 def test_nothing_is_offered_before_it_has_arrived(state):
     assert acts(state) == frozenset()
     assert why_not_release(Facts(state, looked=True, even=True)) is Code.WRONG_STATE
+
+
+@pytest.mark.parametrize(
+    ("lacks", "after", "state", "usual", "deletes", "brings"),
+    [
+        (False, After.KEEP, State.SETTLED, After.KEEP, True, True),
+        (True, After.COPY, State.SETTLED, After.COPY, False, False),
+        (True, After.COPY, State.SWITCHED, After.COPY, True, False),
+        (False, After.RELEASE, State.SETTLED, After.KEEP, True, True),
+    ],
+)
+def test_what_is_usual_where_nobody_said(lacks, after, state, usual, deletes, brings):
+    assert usual_after(lacks) is usual
+    assert would_delete(state, after) is deletes
+    assert brings_along(after, asked=False) is brings and brings_along(after, asked=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
@@ -19,10 +19,11 @@ from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, pu
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Control
+from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
-from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.making import make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import (
     clock_text,
@@ -172,7 +173,7 @@ def _gone(
         try:
             with Telling(crossing) as telling:
                 state = stoppable(lambda: crossing.run(control, telling, skip), control)
-                if state is State.SETTLED and (bring or crossing.after is not After.COPY):
+                if state is State.SETTLED and brings_along(crossing.after, bring):
                     state = _bring_along(crossing, bring, telling)
                 if state not in (State.WAITING, State.FAILED):
                     stoppable(lambda: crossing.advance(consent, control, telling), control)
@@ -259,11 +260,8 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         leave_clashing="clashing" in wanted.leave_out,
     )
     also = Path(wanted.also).absolute() if wanted.also else None
-    plan = make_plan(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
-    if wanted.after is None and plan.lacks_used:
-        # Home stays where everything is, unless it is said otherwise.
-        choices = replace(choices, after=After.COPY)
-        plan = make_plan(workspace, surveyed, plan.destination, choices, also)
+    make = make_usual_plan if wanted.after is None else make_plan
+    plan = make(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
     after = plan.choices.after
     _tell_plan(plan)
     if plan.stopped:

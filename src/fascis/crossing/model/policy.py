@@ -92,6 +92,29 @@ def why_not_release(facts: Facts) -> Code | None:
     return None
 
 
+def usual_after(lacks_used: bool) -> After:
+    """What comes after where nobody said: home stays where everything is that documents use.
+
+    Args:
+        lacks_used: something is left out that documents use and that cannot be made again.
+    """
+    return After.COPY if lacks_used else After.KEEP
+
+
+def would_delete(state: State, after: After) -> bool:
+    """True when a release may follow, so that what it would delete can be listed."""
+    return not (after is After.COPY and state is State.SETTLED)
+
+
+def brings_along(after: After, asked: bool) -> bool:
+    """True when what became newer at the old place is to be seen to before anything else.
+
+    Args:
+        asked: the person asked for it.
+    """
+    return asked or after is not After.COPY
+
+
 class Step(StrEnum):
     """The one sensible next step."""
 

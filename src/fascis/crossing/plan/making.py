@@ -6,6 +6,7 @@ import os
 import secrets
 from array import array
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from fascis.crossing.fit.estimate import estimate
@@ -14,6 +15,7 @@ from fascis.crossing.fit.obstacles import look_around, look_at_drives, parking_p
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.landing import NewFolder
+from fascis.crossing.model.policy import usual_after
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Afterwards, Choices, Followers, Scope
 from fascis.crossing.plan.fitting import fitted, room_on, totals_of
@@ -140,6 +142,24 @@ def make_plan(
         frees=going.frees(shared),
         left_out_used=(len(left_used.files), len(left_used.remakeable)),
     )
+
+
+def make_usual_plan(
+    workspace: Workspace,
+    surveyed: Surveyed,
+    destination: Path,
+    choices: Choices,
+    also: Path | None = None,
+) -> Plan:
+    """Plans a crossing of which nobody said what comes after: what is usual then.
+
+    Writes nothing.
+    """
+    plan = make_plan(workspace, surveyed, destination, choices, also)
+    usual = usual_after(plan.lacks_used)
+    if usual is plan.afterwards.act:
+        return plan
+    return make_plan(workspace, surveyed, destination, replace(choices, after=usual), also)
 
 
 def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:

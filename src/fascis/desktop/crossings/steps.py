@@ -10,6 +10,7 @@ from PyQt6.QtGui import QGuiApplication
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.policy import would_delete
 from fascis.crossing.model.states import State
 from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
@@ -199,7 +200,7 @@ class Steps:
             "without": lambda: self._host.without(others[0].number),
             "accept": self.accept_comparison,
         }
-        deletes = None if seen.after is After.COPY and s.state is State.SETTLED else self.list
+        deletes = self.list if would_delete(s.state, seen.after) else None
         self._host.page.show_scales(
             titles[s.state],
             _lines(seen),

@@ -12,10 +12,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
-from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.making import make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan, still_holds
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
@@ -568,12 +567,8 @@ class Planning(QObject):
 
         def work() -> tuple[Surveyed, Plan, Woven]:
             known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
-            plan = make_plan(self.workspace, known, draft.destination, choices, also)
-            after = After.COPY if plan.lacks_used else After.KEEP
-            if not said and after is not plan.choices.after:
-                plan = make_plan(
-                    self.workspace, known, draft.destination, replace(choices, after=after), also
-                )
+            make = make_plan if said else make_usual_plan
+            plan = make(self.workspace, known, draft.destination, choices, also)
             return known, plan, weave(known, plan, self.workspace.drives)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)
