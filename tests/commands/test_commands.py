@@ -14,6 +14,7 @@ import pytest
 
 from fascis.commands.app import main
 from tests.judge import contents, one_whole_copy
+from tests.thorough import KILLS
 
 
 def fascis(bench, *arguments, kill_after=None, **more):
@@ -229,9 +230,6 @@ def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, libr
     assert (status, told["state"]) == (0, "parked") and contents(told["parked_at"]) == contents(
         done["to"][0]
     )
-
-
-KILLS = int(os.environ.get("FASCIS_KILLS", "5"))
 
 
 def test_killed_at_seeded_moments(bench):

@@ -1,7 +1,5 @@
 """Law 1 at every point where the program may be killed, and that resume always finishes."""
 
-import os
-
 import pytest
 
 from fascis.crossing.crossing import Crossing
@@ -10,8 +8,8 @@ from fascis.crossing.status.queue import find_crossing, unfinished
 from tests.conftest import Bench
 from tests.crossing.ways import goes_on_to_the_end, plan_of
 from tests.judge import contents, one_whole_copy
+from tests.thorough import STRIDE
 
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "4"))  # 1 walks every point
 FILES = {"a/one.mov": 30_000, "a/two.wav": b"", "b/three.jpg": 900, "previews/p.jpg": 50}
 
 

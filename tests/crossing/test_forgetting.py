@@ -3,7 +3,6 @@
 Law 1 each time, and it arrives.
 """
 
-import os
 from contextlib import suppress
 
 import pytest
@@ -16,8 +15,8 @@ from tests.crossing.test_crash_points import Killed, Killer
 from tests.crossing.ways import goes_on_to_the_end, started
 from tests.forgetful import ForgetfulDrive, ForgetfulDrives
 from tests.judge import contents, one_whole_copy
+from tests.thorough import STRIDE
 
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "5"))  # 1 walks every step
 FILES = {"a/one.mov": 30_000, "a/two.wav": b"", "b/three.jpg": 900}
 
 

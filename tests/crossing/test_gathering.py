@@ -25,10 +25,11 @@ from fascis.crossing.status.scales import deleting, weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.conftest import Bench
-from tests.crossing.test_crash_points import STRIDE, Killed, Killer, whole_way
+from tests.crossing.test_crash_points import Killed, Killer, whole_way
 from tests.crossing.ways import codes
 from tests.judge import contents, one_whole_copy
 from tests.library.making import catalog_at, open_by_another, picture, timeline, write
+from tests.thorough import EVERY
 
 
 def files_of(there: Path) -> set[str]:
@@ -627,7 +628,7 @@ def test_a_loose_original_stays_when_anything_is_not_as_it_was(bench, weir, tmp_
 def test_bringing_documents_along_goes_on_wherever_it_is_cut_off(tmp_path):
     """A document moved into the library already is not written from what it has become."""
     rehearsed = None
-    for point in range(0, 400, 1 if STRIDE == 1 else 3):
+    for point in range(0, 400, 1 if EVERY else 9):
         bench = gathering_bench(tmp_path / f"at {point}", "ext4")
         made = make_plan(
             bench.workspace, survey_library(bench.workspace, bench.library), bench.to, Choices()
@@ -678,7 +679,7 @@ def test_a_document_that_can_no_longer_be_opened_at_its_new_place_tips_the_scale
     )
 
 
-@pytest.mark.parametrize("killed_at", range(0, 24, 3))
+@pytest.mark.parametrize("killed_at", range(24) if EVERY else (0, 6, 13, 20))
 def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
     """What is deleted has its verified copy, and is counted once it has gone on."""
     loose = {
@@ -723,7 +724,7 @@ def test_every_point_of_a_crossing_that_gathers(tmp_path, filesystem):
     rehearsal = gathering_bench(tmp_path / "rehearsal", filesystem)
     rehearsal.step = counter = Killer(10**9)
     whole_way(rehearsal)
-    stride = 1 if STRIDE == 1 else 13
+    stride = 1 if EVERY else 29
     for point in range(3, counter.passed, stride):
         bench = gathering_bench(tmp_path / f"at {point}", filesystem)
         loose, before = contents(bench.root / "Music"), contents(bench.library)

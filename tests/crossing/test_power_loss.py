@@ -4,7 +4,7 @@ The image under the mounted destination and the journal are copied at seeded mom
 is
 repaired, mounted, and resumed on. SIGKILL keeps the page cache; this does not.
 
-``FASCIS_MOMENTS``: how many moments on each file system, 30 without it.
+``FASCIS_MOMENTS``: how many moments on each file system.
 """
 
 import errno
@@ -28,8 +28,8 @@ from fascis.workspace import Workspace
 from tests.crossing.test_proof import real
 from tests.crossing.ways import started
 from tests.judge import contents
+from tests.thorough import MOMENTS
 
-MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "30"))
 REPAIR = {"ext4": ["e2fsck", "-fy"], "exfat": ["fsck.exfat", "-y"], "ntfs": ["ntfsfix", "-d"]}
 
 

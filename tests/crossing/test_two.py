@@ -22,6 +22,7 @@ from fascis.library.identity import parse_identity
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.crossing.ways import codes, goes_on_to_the_end, plan_of, settled, started, switched
 from tests.judge import contents, one_whole_copy
+from tests.thorough import spread
 
 
 @pytest.fixture
@@ -342,7 +343,7 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
     rehearsal = make("rehearsal")
     rehearsal.step = counter = Killer(10**9)
     whole_way(rehearsal)
-    for point in range(3, counter.passed, max(1, counter.passed // 30)):
+    for point in spread(counter.passed, 12)[1:]:
         bench = make(point)
         before = contents(bench.library)
         bench.step = Killer(point)

@@ -18,7 +18,7 @@ from tests.judge import contents
 
 @pytest.fixture(scope="module")
 def world(tmp_path_factory):
-    return make_world(tmp_path_factory.mktemp("river"), slow=False)
+    return make_world(tmp_path_factory.mktemp("river"), slow=False, brief=True)
 
 
 def found_and_lost(document):

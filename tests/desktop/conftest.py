@@ -26,7 +26,7 @@ def open_window(qtbot, tmp_path):
         qtbot.addWidget(window)
         window.show()
         windows.append(window)
-        hands = Hands(window, tmp_path)
+        hands = Hands(window, tmp_path, settle=20)
         hands.wait(lambda: bool(window.planning.shelves), "shelves")
         return window, hands
 

@@ -138,7 +138,7 @@ def test_what_was_weighed_before_a_step_says_nothing_after_it(known, open_window
 
 def test_the_window_beats_while_a_large_journal_is_read(bench, known, open_window):
     """Between two beats of the window there is never as much as reading a journal takes."""
-    known.fill({f"many/{i % 40:02d}/{i:05d}.jpg": b"%d" % i for i in range(6_000)})
+    known.fill({f"many/{i % 40:02d}/{i:05d}.jpg": b"%d" % i for i in range(3_000)})
     crossing = settled(known, name="many")
     crossing.close()
     window, hands = open_window(known)

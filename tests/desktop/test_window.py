@@ -74,7 +74,9 @@ def test_a_whole_crossing_by_keyboard_alone(known, open_window, library):
     assert contents(library) == before
     QTest.keyClick(window, Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     hands.wait(
-        lambda: (b := hands.button("Delete")) is not None and b.isEnabled(), "the delete button"
+        lambda: (b := hands.button("Delete")) is not None and b.isEnabled(),
+        "the delete button",
+        250,
     )
     hands.button("Delete").setFocus()
     press(window, Key.Key_Return)

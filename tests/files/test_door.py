@@ -20,6 +20,7 @@ from fascis.files.medium import PosixMedium
 from tests.conftest import usual
 from tests.crossing.ways import settled
 from tests.judge import contents
+from tests.thorough import EVERY
 
 SOURCE = Path(fascis.__file__).parent
 CALLS = {"unlink", "rmdir", "remove", "removedirs", "rmtree"}
@@ -307,7 +308,7 @@ def test_work_at_any_call_of_a_release_is_never_deleted(bench, library, way):
         crossing.close()
         if calls[0] <= at:
             return
-        at += max(1, calls[0] // 15) if not os.environ.get("FASCIS_STRIDE") else 1
+        at += 1 if EVERY else max(1, calls[0] // 6)
         shutil.rmtree(bench.heron / "The Weir")
         for folder in (bench.drives / "inside").glob("The Weir*"):
             shutil.rmtree(folder)

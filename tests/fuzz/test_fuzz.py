@@ -44,8 +44,9 @@ from tests.crossing.ways import settled
 from tests.documents.opened import TEXTS, read, rewritten
 from tests.fuzz.mutations import bytes_mutated, database_mutated, json_mutated, lines_mutated
 from tests.library.making import catalog_at, timeline
+from tests.thorough import FUZZ_SECONDS
 
-SECONDS = float(os.environ.get("FASCIS_FUZZ", "1.5"))
+SECONDS = FUZZ_SECONDS
 SEED = int(os.environ.get("FASCIS_FUZZ_SEED", "1"))
 SOON = 5.0  # seconds that one input may take
 pytestmark = pytest.mark.timeout(SECONDS + 120)

@@ -24,14 +24,12 @@ from fascis.relink.relinking import acts_of
 from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import catalog_at, open_by_another, timeline, write
+from tests.thorough import STRIDE
 
 XSPF = (
     '<?xml version="1.0"?><playlist version="1" '
     'xmlns="http://xspf.org/ns/0/"><trackList><track><location>{}</location><duration>9</duration></track></trackList></playlist>'
 )
-
-
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "4"))  # 1 walks every step
 
 
 class Killed(BaseException):

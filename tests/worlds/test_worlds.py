@@ -30,10 +30,10 @@ from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.relinking import acts_of
 from tests.crossing.test_crash_points import Killed, Killer
+from tests.thorough import WORLDS
 from tests.worlds import oracle
 from tests.worlds.generator import World
 
-WORLDS = int(os.environ.get("FASCIS_WORLDS", "200"))
 GOAL = {
     After.COPY: State.SETTLED,
     After.KEEP: State.SWITCHED,

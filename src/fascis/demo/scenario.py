@@ -56,12 +56,13 @@ class World:
         return self.drives / "heron-a"
 
 
-def make_world(root: Path, slow: bool = True) -> World:
+def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     """Makes the demo's world in a new folder, or opens the one that is there.
 
     Args:
         root: its folder.
         slow: stand-in drives take their time, so that a crossing can be watched.
+        brief: clips are a few frames long, where nobody watches them.
     """
     world = World(
         root,
@@ -73,7 +74,7 @@ def make_world(root: Path, slow: bool = True) -> World:
         return world
     internal = world.drives / "studio-internal"
     internal.mkdir(parents=True)
-    _libraries(internal)
+    _libraries(internal, brief)
     for i in range(1, 5):
         _clip(world.drives / f"field-2/DCIM/otter_{i:02}.mov", 900 + i, 20, 320)
         _still(world.drives / f"field-2/DCIM/nests/nest_{i:02}.jpg", 950 + i, 500)
@@ -191,9 +192,9 @@ def _taken(folder: Path) -> int:
 # -- the libraries ---------------------------------------------------------------------------------
 
 
-def _libraries(internal: Path) -> None:
+def _libraries(internal: Path, brief: bool) -> None:
     with ThreadPoolExecutor(2) as pool:
-        for work in [pool.submit(make, path) for make, path in _files(internal)]:
+        for work in [pool.submit(make, path) for make, path in _files(internal, brief)]:
             work.result()
     for sidecar in (internal / "Bell").glob("shoots/*/*.jpg"):
         sidecar.with_suffix(".xmp").write_text(_XMP.format(rating=1 + hash(sidecar.name) % 5))
@@ -276,11 +277,13 @@ _NEVER_USED = frozenset(
 class _Maker:
     """Gives each file of the demo its contents, of a seed of its own."""
 
-    def __init__(self) -> None:
-        self._seed = iter(range(10_000))
+    def __init__(self, brief: bool) -> None:
+        self._seed, self._brief = iter(range(10_000)), brief
 
     def clip(self, path: Path, frames: int, width: int) -> tuple[Make, Path]:
         n = next(self._seed)
+        if self._brief:
+            frames = 3
         return (lambda p: _clip(p, n, frames, width)), path
 
     def still(self, path: Path, width: int) -> tuple[Make, Path]:
@@ -311,9 +314,9 @@ _RECORDINGS = (
 )
 
 
-def _files(internal: Path) -> Iterator[tuple[Make, Path]]:
+def _files(internal: Path, brief: bool) -> Iterator[tuple[Make, Path]]:
     # One maker for all: the order of the files gives each its seed.
-    make = _Maker()
+    make = _Maker(brief)
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
     yield from _weir_files(make, weir)
     yield from _loose_files(make, internal)

@@ -31,10 +31,12 @@ PATIENCE = 30.0
 class Hands:
     """Clicks, drags and waits on a window as a person would."""
 
-    def __init__(self, window: Window, folder: Path) -> None:
+    def __init__(self, window: Window, folder: Path, settle: int = 250) -> None:
+        """``settle`` is how long the window has to paint after something came true, in ms."""
         self.window, self.folder, self.taken = window, folder, list[Path]()
+        self._settle = settle
 
-    def wait(self, until: Callable[[], bool], what: str, settle: int = 250) -> None:
+    def wait(self, until: Callable[[], bool], what: str, settle: int | None = None) -> None:
         """Waits for a condition, then for the window to paint.
 
         Raises:
@@ -46,8 +48,7 @@ class Hands:
                 self.take("waited in vain")
                 raise TimeoutError(f"waited in vain for: {what}")
             QTest.qWait(20)
-        if settle:
-            QTest.qWait(settle)
+        QTest.qWait(self._settle if settle is None else settle)
 
     def take(self, name: str) -> None:
         """Takes a picture."""
