@@ -7,6 +7,7 @@ as worked in, and what it refers to is needed, without another line anywhere.
 import os
 import random
 import sqlite3
+import time
 from contextlib import closing
 from pathlib import Path
 
@@ -250,6 +251,23 @@ def test_what_a_made_up_kind_refers_to_is_needed(bench, shot_list):
     needed = find_needed(bench.workspace, going)
     assert list(needed.by) == [os.path.realpath(bytes(used))]
     assert list(needed.by[os.path.realpath(bytes(used))]) == [bytes(beside)]
+
+
+def test_a_large_document_beside_the_library_is_searched_within_the_time_there_is(bench, tmp_path):
+    """One name at its very end is found; one that never ends stops nobody."""
+    lib = bench.library
+    used = write(lib / "media/weir.mov", b"w" * 50)
+    real = os.path.realpath(bytes(used))
+    going = Going(os.path.realpath(bytes(lib)), "", own=False)
+    lines = b"#EXTM3U\n" + b"elsewhere/otter.mov\n" * 600_000
+    playlist = write(lib.parent / "beside/all.m3u8", lines)
+    assert find_needed(bench.workspace, going, seconds=60).by == {}
+    playlist.write_bytes(lines + bytes(used) + b"\n")
+    assert list(find_needed(bench.workspace, going, seconds=60).by) == [real]
+    playlist.write_bytes(bytes(used.with_name("none.mov")) * 2 + b"\n" + lines)
+    begun = time.process_time()
+    found = find_needed(bench.workspace, going, seconds=0.2)
+    assert time.process_time() - begun < 3 and found.bounds
 
 
 def test_a_made_up_kind_is_relinked_and_taken_back(bench, shot_list):

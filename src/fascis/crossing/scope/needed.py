@@ -13,6 +13,7 @@ needs nothing any more. Each reading of a target counts, for another program may
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import stat
@@ -53,7 +54,9 @@ _BESIDE_UNKNOWN = (
     1.5,
 )  # of those beside a library: how many, how large, and for how many seconds
 # documents beside a library that are read whatever their bytes say at first sight
-_READ_WHOLE = 400
+_READ_WHOLE = 400  # small ones
+_PART = 1 << 20  # bytes of a large one that are looked at in one go
+_LOOK_AT_THE_CLOCK = 1024  # references
 _SYSTEM = frozenset(
     b"/" + n
     for n in (
@@ -258,6 +261,7 @@ class _Search:
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
         self._beside_read = 0
+        self._until = math.inf  # looking beside the library ends then, in the middle of a document
         self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
         self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
         names = {self._called, *(p.rpartition(b"/")[2] for p in going.loose)}
@@ -404,7 +408,8 @@ class _Search:
 
         The nearest folders first, on their drives.
         """
-        until, looked = time.monotonic() + self._seconds, 0
+        looked = 0
+        self._until = time.monotonic() + self._seconds
         starts = [
             self._going.root
             if self._going.document
@@ -417,7 +422,7 @@ class _Search:
             while above is not None and device is not None and _device(above) == device:
                 waiting = deque([above])
                 while waiting:
-                    if looked >= MOST_FOLDERS or time.monotonic() > until or self._cancelled():
+                    if looked >= MOST_FOLDERS or self._ends_now() or self._cancelled():
                         self._found.bounds = (
                             f"{looked} folders were looked into, up to {shown(above)}"
                         )
@@ -429,6 +434,8 @@ class _Search:
                     inner = self._folder(folder, "", unknown=True)[0]
                     waiting += [f for f in inner if not f.rpartition(b"/")[2].startswith(b".")]
                 above = None if above in (b"/", top) else above.rpartition(b"/")[0] or b"/"
+        if self._ends_now():  # in the middle of the last document
+            self._found.bounds = f"{looked} folders were looked into"
 
     def _mount(self, folder: bytes) -> bytes:
         """The top folder of the drive that a folder is on."""
@@ -477,13 +484,19 @@ class _Search:
             return
         folder = path.rpartition(b"/")[0]
         with kind.open(source) as document:
-            for reference in document.references():
+            for number, reference in enumerate(document.references()):
+                if beside and number % _LOOK_AT_THE_CLOCK == 0 and self._ends_now():
+                    return
                 if reference.means is Means.BELOW:
                     self._below(reference, who)
                 elif reference.means is Means.PATH:
                     for inner in names_of(reference):
                         for way in kind.readings(reference.as_written):
                             self._path(way, folder, os.fsdecode(inner), who)
+
+    def _ends_now(self) -> bool:
+        """True when there is no time left for what lies beside the library."""
+        return time.monotonic() > self._until
 
     def _says_nothing(self, source: DocumentSource) -> bool:
         """Leaves documents beside a library unread in which no name stands of what would go.
@@ -492,16 +505,27 @@ class _Search:
         those in another way (percent forms of letters, character references, UTF-16) is read.
         """
         self._beside_read += 1
-        if self._beside_read <= _READ_WHOLE or not all(self._needles) or source.size > SMALL:
+        if not all(self._needles):
             return False
+        if self._beside_read <= _READ_WHOLE and source.size <= SMALL:
+            return False
+        kept = max(map(len, self._needles), default=0) * 3  # a needle may be spelled in thirds
+        before = b""
         with source.stream() as stream:
-            content = stream.read()
-        if b"\0" in content or b"&#" in content or b"\\u" in content:
-            return False
-        low = content.lower()
-        return not any(
-            needle in text for needle in self._needles for text in (low, unquote_to_bytes(low))
-        )
+            while part := stream.read(_PART):
+                text = before + part
+                if self._may_name(text) or self._ends_now():
+                    return False
+                before = text[-kept:] if kept else b""
+        return True
+
+    def _may_name(self, text: bytes) -> bool:
+        """True when a name of what would go may stand in a part of a document."""
+        if b"\0" in text or b"&#" in text or b"\\u" in text:
+            return True
+        low = text.lower()
+        decoded = unquote_to_bytes(low) if b"%" in low else low
+        return any(needle in low or needle in decoded for needle in self._needles)
 
     def _path(self, way: Target, folder: bytes, inner: str, who: _Who) -> None:
         path = os.fsencode(way.path if not inner else f"{way.path.rstrip('/')}/{inner}")
