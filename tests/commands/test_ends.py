@@ -218,11 +218,11 @@ def test_every_refusal_has_its_entry_among_the_problems(bench, library, words):
 
 
 def test_old_paths_are_told_though_nothing_is_lost(bench):
-    media = bench.heron / "Footage"
+    media = bench.add_drive("bittern") / "Footage"  # a label that no real drive has here
     for n in range(3):
         write(media / f"{n}.mov", b"x" * (n + 1))
     library = bench.drives / "inside/River"
-    write(library / "cut.otio", timeline(*(f"/media/heron/Footage/{n}.mov" for n in range(3))))
+    write(library / "cut.otio", timeline(*(f"/media/bittern/Footage/{n}.mov" for n in range(3))))
     status, said, err = fascis(bench, "relink", library, "--search", media, "--json")
     assert (status, said["lost"], said["old_paths"]) == (0, 0, 3), err
 
