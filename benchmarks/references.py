@@ -15,9 +15,10 @@ import time
 from contextlib import closing
 from pathlib import Path
 
-from fascis.crossing.arrival.rewriting import Place, move_folders
 from fascis.crossing.scope.surveyed import survey_library
+from fascis.documents.catalog import move_folders
 from fascis.documents.making import schema
+from fascis.documents.model import Place
 from fascis.drives.connected import Drives
 from fascis.library.strands import totals
 from fascis.workspace import Workspace
@@ -107,7 +108,7 @@ def main() -> None:
     subprocess.run([sys.executable, __file__, str(root), "survey"], check=True)
     make_catalog(root / "big.fascat")
     begun = time.monotonic()
-    move_folders(root / "big.fascat", {3: (Place(0, "heron", "Bell"), "shoot 3")})
+    move_folders(root / "big.fascat", {3: (Place("heron", "Bell"), "shoot 3")})
     took = time.monotonic() - begun
     megabytes = (root / "big.fascat").stat().st_size >> 20
     print(f"catalog of {PHOTOS} photos, {megabytes} MB: a folder of {MOVED} moved in {took:.2f} s")

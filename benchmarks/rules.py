@@ -71,7 +71,7 @@ def main(folder: Path) -> None:
             columns = Columns(found, fates)
             problems = [*name_problems(drives, apart)]
             for d in drives:
-                problems += holding_problems(d, "The Weir", columns, Gathering(), list)
+                problems += holding_problems(d, "The Weir", columns, Gathering(), dict)
             clashing = len(clashes(drives, columns, Gathering(), apart))
             times.append(time.perf_counter() - begun)
         print(

@@ -22,12 +22,12 @@ from PyQt6.QtCore import QTimer  # noqa: E402
 from PyQt6.QtTest import QTest  # noqa: E402
 
 from fascis.crossing.crossing import Crossing  # noqa: E402
-from fascis.crossing.plan.choices import Choices
-from fascis.crossing.plan.making import make_plan
-from fascis.crossing.plan.plan import survey_library
+from fascis.crossing.plan.choices import Choices  # noqa: E402
+from fascis.crossing.plan.making import make_plan  # noqa: E402
+from fascis.crossing.scope.surveyed import survey_library  # noqa: E402
 from fascis.demo.place import demo_world  # noqa: E402
-from fascis.desktop import theme  # noqa: E402
 from fascis.desktop.app import make_application  # noqa: E402
+from fascis.desktop.kit import theme  # noqa: E402
 from fascis.desktop.window import Window  # noqa: E402
 from fascis.drives.connected import Drives  # noqa: E402
 from fascis.workspace import Workspace  # noqa: E402
@@ -85,7 +85,7 @@ def main() -> None:
         f"20,000 files: {len(gaps)} beats of 10 ms; longest gap {gaps[-1] * 1000:.0f} ms, 99.9% "
         f"under {gaps[int(len(gaps) * 0.999)] * 1000:.0f} ms"
     )
-    target = window.conducting.current.places.target if window.conducting.current else None
+    target = window.conducting.current.target if window.conducting.current else None
     window.close()
     shutil.rmtree(stage)
     if target:
