@@ -37,7 +37,7 @@ from fascis.files.manifest import read_manifest
 from fascis.files.medium import PosixMedium
 from fascis.library.identity import parse_identity
 from fascis.library.register import Register
-from fascis.library.unknown import Names, names_files
+from fascis.library.unknown import Names, recognised
 from fascis.relink.relinking import acts_of
 from tests.conftest import usual
 from tests.crossing.ways import settled
@@ -265,7 +265,7 @@ def test_unknown_documents(tmp_path):
 
     def feed(content):
         (tmp_path / "doc.xyz").write_bytes(content)
-        names_files(medium, b"doc.xyz", len(content), names)
+        recognised(medium, b"doc.xyz", len(content), names)
 
     fuzzed("unknown", inputs, bytes_mutated, feed)
     medium.close()

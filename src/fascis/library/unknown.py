@@ -25,7 +25,8 @@ from dataclasses import dataclass, field
 from functools import cache
 from urllib.parse import quote, unquote_to_bytes
 
-from fascis.documents.registry import endings, is_companion, kind_named
+from fascis.documents.model import DocumentKind
+from fascis.documents.registry import endings, is_companion, kind_named, kind_of
 from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import join, name_key, parent
 from fascis.library.roles import MEDIA
@@ -121,14 +122,18 @@ def is_candidate(name: bytes) -> bool:
     return extension not in MEDIA and not is_companion(name) and kind_named(name) is None
 
 
-def names_files(medium: Medium, place: bytes, size: int, names: Names) -> bool:
-    """True when a file names files that exist, or is a container too large to be looked through.
+def recognised(medium: Medium, place: bytes, size: int, names: Names) -> DocumentKind | bool:
+    """What a file is whose name says nothing: a document of a kind that is known.
+
+    Else True when it names files that exist, or is a container too large to be looked through.
 
     Raises:
         OSError: it cannot be read.
     """
     with closing(medium.open(place)) as file:
         head = _read(file, min(size, HEAD))
+        if (kind := kind_of(b"", head)) is not None:
+            return kind
         most = _most(head)
         if not most:
             return False

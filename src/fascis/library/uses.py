@@ -11,12 +11,10 @@ import os
 import stat
 from array import array
 from collections.abc import Callable, Mapping
-from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.model import (
-    HEAD,
     DocumentKind,
     Means,
     NotUnderstood,
@@ -43,7 +41,7 @@ from fascis.library.replacing import is_kept
 from fascis.library.roles import DATABASES, ROLES, Role, RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
-from fascis.library.unknown import Names, is_candidate, names_files
+from fascis.library.unknown import Names, is_candidate, recognised
 from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
 
 _MOST_FRAMES = 5_000_000  # of all image sequences of a library together
@@ -358,29 +356,20 @@ class _Reading:
                 # what can be made again may name what it was made from; a journal is part of its
                 # database
                 continue
-            kind = None if extension == _UNKNOWN else self._recognised(place)
-            if kind is not None:
-                self._found.documents.append(Document(place, kind))
-                self._survey.role[row] = ROLES.index(Role.DOCUMENT)
-            elif extension == _UNKNOWN or self._names_files(row, place, names):
+            found = extension == _UNKNOWN or self._recognised(row, place, names)
+            if found is True:
                 self._found.unknown.append(place)
+            elif found is not False:
+                self._found.documents.append(Document(place, found))
+                self._survey.role[row] = ROLES.index(Role.DOCUMENT)
             elif extension in DATABASES:
                 self._found.databases.append(place)
 
-    def _recognised(self, place: bytes) -> DocumentKind | None:
-        """What a document is by its content, whatever it is called."""
+    def _recognised(self, row: int, place: bytes, names: Names) -> DocumentKind | bool:
+        """What a file is by its content; True for a document of unknown make."""
         try:
-            with closing(self._medium.open(place)) as file:
-                head = bytearray(HEAD)
-                return kind_of(b"", bytes(head[: file.readinto(head)]))
-        except OSError:
-            return None  # it cannot be read: the copying tells, and then nothing is deleted
-
-    def _names_files(self, row: int, place: bytes, names: Names) -> bool:
-        try:
-            return names_files(
-                self._medium, place, self._survey.size[row], names
-            ) or self._journal_names(place, names)
+            found = recognised(self._medium, place, self._survey.size[row], names)
+            return found or self._journal_names(place, names)
         except OSError:
             return False  # it cannot be read: the copying tells, and then nothing is deleted
 
@@ -388,7 +377,9 @@ class _Reading:
         """What a program wrote last may be in its database's journal only."""
         journals = (place + end for end in (b"-wal", b"-journal"))
         rows = ((j, self._places[j]) for j in journals if j in self._places)
-        return any(names_files(self._medium, j, self._survey.size[row], names) for j, row in rows)
+        return any(
+            recognised(self._medium, j, self._survey.size[row], names) is True for j, row in rows
+        )
 
     def _read(self, number: int, document: Document) -> None:
         try:

@@ -88,7 +88,7 @@ def new_content(
         below = _Below(retarget, document, drives, roots)
 
         def wanted(number: int, reference: Reference) -> Change | None:
-            if reference.place is not None:
+            if reference.means in (Means.FOLDER, Means.BELOW):
                 return below.changes.get(reference.locator)
             if reference.means is not Means.PATH or number not in retarget.to:
                 return None

@@ -152,8 +152,9 @@ class _Opening:
                 for reference in document.references():
                     if reference.means is Means.FOLDER:
                         continue
-                    if reference.number is not None:
-                        self._below(reference, item, known, by_number.get(reference.number))
+                    if reference.means is Means.BELOW:
+                        lead = by_number.get(reference.number)
+                        self._below(reference, item, known, lead)
                         continue
                     text = next(before, None)
                     changed = text is not None and text != reference.as_written

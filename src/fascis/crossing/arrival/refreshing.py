@@ -12,8 +12,6 @@ from fascis.crossing.places.places import Places
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.references import lead_rows
 from fascis.crossing.scope.surveyed import survey_library
-from fascis.documents.model import KnownBy
-from fascis.documents.registry import kind_named
 from fascis.workspace import Workspace
 
 
@@ -36,31 +34,28 @@ def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
     entries = journal.entries()
     gathering = Gathering(aliases=journal.aliases())
     found = lead_rows(surveyed.uses, surveyed.survey, gathering, entries)
-    fresh = [row for row in found.rows if row[0] in stale and row[1] == stale[row[0]]]
+    fresh = [row for row in found.rows if row[1] in stale.get(row[0], ())]
     if fresh:
         journal.put_leads(LeadRows(fresh, found.outside))
 
 
-def _stale(copies: Copies) -> dict[int, bytes]:
+def _stale(copies: Copies) -> dict[int, tuple[bytes, bytes]]:
     """Documents whose leads are not those of what was copied.
 
     What each was when it was copied, by entry.
     """
     known, amending = copies.journal.led_entries(), copies.amending
-    stale = {}
+    stale: dict[int, tuple[bytes, bytes]] = {}
     for item in documents_of(copies):
         now = _seen(item)
-        if (item.id in known and known[item.id] != now) or (
+        if (item.id in known and known[item.id] not in now) or (
             item.id not in known and (not known or item.id in amending)
         ):
             stale[item.id] = now
     return stale
 
 
-def _seen(item: Item) -> bytes:
-    """What a document was when it was copied, as a survey would have it."""
-    kind = kind_named(item.place)
-    if kind is not None and kind.known_by is KnownBy.LOOK:
-        size, mtime, _, inode = item.seen or (0, 0, 0, 0)
-        return b"%d %d %d" % (size, mtime, inode)
-    return item.digest or b""
+def _seen(item: Item) -> tuple[bytes, bytes]:
+    """What a document was when it was copied, as a survey would have it, by either way."""
+    size, mtime, _, inode = item.seen or (0, 0, 0, 0)
+    return item.digest or b"", b"%d %d %d" % (size, mtime, inode)

@@ -123,7 +123,7 @@ class Rewriting:
 
         def wanted(_number: int, reference: Reference) -> Change | None:
             nonlocal below
-            if reference.place is not None:
+            if reference.means in (Means.FOLDER, Means.BELOW):
                 if below is None:
                     below = Below(self._copies, self._places, self._drive, self.route).changes(
                         document

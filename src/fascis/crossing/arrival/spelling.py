@@ -25,19 +25,22 @@ MISSING_FOLDER = b"missing"
 
 
 def leads_of(led: Led | None, document: OpenDocument) -> Iterator[list[int] | None]:
-    """The leads of each reference of a document, in its order, but for those below top folders.
+    """The leads of each reference of a document, in its order.
 
-    None for all, when they are not known, or not those of this document.
+    None for all, when they are not known, or not those of this document, or kept by the numbers
+    that its references have.
     """
-    if led is None:
+    if led is None or led.photos:
         return repeat(None)
-    if sum(map(_frames, document.references())) != len(led.of):
+    if sum(_counts(document)) != len(led.of):
         return repeat(None)
-    return frames(led, map(_frames, document.references()))
+    return frames(led, _counts(document))
 
 
-def _frames(reference: Reference) -> int:
-    return reference.sequence.frames if reference.sequence else 1
+def _counts(document: OpenDocument) -> Iterator[int]:
+    """How many leads each reference has: one for each frame of a sequence."""
+    for reference in document.references():
+        yield reference.sequence.frames if reference.sequence else 1
 
 
 class Spelling:

@@ -38,7 +38,7 @@ class Led:
         """The path outside of the library that a lead is; None for an entry or nowhere."""
         return self.outside.get(lead)
 
-    def by_photo(self) -> dict[int, int]:
+    def by_photo(self) -> dict[int | None, int]:
         """The numbers of references that have such, and where each leads; none for others."""
         return dict(zip(self.photos, self.of, strict=True)) if self.photos else {}
 
