@@ -86,7 +86,9 @@ class DocumentSource(ABC):
         """Its bytes from the first on."""
         if self._content is None and self.size <= SMALL:
             with self._opened() as stream:
-                self._content = stream.read(SMALL + 1)
+                content = stream.read(SMALL + 1)
+            if len(content) <= SMALL:  # else it grew meanwhile
+                self._content = content
         if self._content is not None:
             yield io.BytesIO(self._content)
             return

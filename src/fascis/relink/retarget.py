@@ -155,7 +155,8 @@ class _Below:
         known = _Known(self._drives, self._roots, folders.values())
         found: dict[Locator, Change] = {}
         for folder, members in files.items():
-            found |= self._in_folder(folder, folders[folder], members, known)
+            if folder in folders:  # in any other nothing is found: its top folder is not named
+                found |= self._in_folder(folder, folders[folder], members, known)
         for change in found.values():
             _check_is_text(change)
         return found
