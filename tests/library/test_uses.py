@@ -354,7 +354,7 @@ def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_us
 
 
 def test_sequences_with_too_many_frames_are_told_and_nothing_is_half_read(bench, home, monkeypatch):
-    monkeypatch.setattr("fascis.library.uses._MOST_FRAMES", 3)
+    monkeypatch.setattr("fascis.library.finding._MOST_FRAMES", 3)
     sequence = {
         "OTIO_SCHEMA": "ImageSequenceReference.1",
         "target_url_base": "/nowhere",

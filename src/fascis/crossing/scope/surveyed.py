@@ -24,12 +24,13 @@ from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.files.times import ctime_of, mtime_of
+from fascis.library.finding import find_uses
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.library.uses import LostReference, Outside, Uses, find_uses
+from fascis.library.uses import LostReference, Outside, Uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 

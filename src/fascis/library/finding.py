@@ -1,0 +1,624 @@
+"""Finding what a library refers to: every document read, every reference followed.
+
+Nothing is written; databases are read from a private copy. A document that cannot be read is told
+with its reason, and never half-read.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from array import array
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.documents.model import (
+    DocumentKind,
+    Means,
+    NotUnderstood,
+    OpenDocument,
+    Place,
+    Reference,
+)
+from fascis.documents.registry import (
+    LINK,
+    companions,
+    database_of,
+    is_companion,
+    kind_named,
+    kind_of,
+)
+from fascis.documents.targets import Target
+from fascis.files.errors import Cancelled, EnvironmentTrouble
+from fascis.files.medium import Medium
+from fascis.files.names import join, name_key
+from fascis.files.times import ctime_of, mtime_of
+from fascis.library.reading import DocumentSource, LibrarySource, PathSource, place_folder
+from fascis.library.replacing import is_kept
+from fascis.library.roles import DATABASES, ROLES, Role, RoleRule
+from fascis.library.standing import STANDINGS, Standing
+from fascis.library.survey import Kind, Survey
+from fascis.library.unknown import Names, is_candidate, recognised
+from fascis.library.uses import NOWHERE, Document, Leads, LostReference, Outside, Uses, led_outside
+from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
+
+_MOST_FRAMES = 5_000_000  # of all image sequences of a library together
+_UNKNOWN = b"aaf"  # an exchange format of the trade that is not read here
+_HELD = STANDINGS.index(Standing.HELD)
+_UNUSED = STANDINGS.index(Standing.UNUSED)
+
+# Size in bytes, digest or nothing, time in ns; 0 for what is not known.
+Last = tuple[int, bytes, int]
+Expected = Mapping[bytes, Last]
+_NEVER_SEEN: Last = (0, b"", 0)
+
+
+def find_uses(
+    medium: Medium,
+    root: Path,
+    survey: Survey,
+    drives: DriveRoots,
+    cache: Path,
+    expected: Expected | None = None,
+    cancelled: Callable[[], bool] = lambda: False,
+    nothing_inside: bool = False,
+) -> Uses:
+    """Reads every document of a surveyed library and follows its references.
+
+    Args:
+        medium: the library's folder.
+        root: where that is.
+        drives: which drives are known.
+        cache: a private folder for copies of databases.
+        expected: size, digest and time that files had when they were last seen, by absolute path.
+        cancelled: asked between documents.
+        nothing_inside: all that is referred to counts as outside: what of it belongs to the library
+            is yet to be found.
+
+    Raises:
+        Cancelled: when ``cancelled`` said so.
+    """
+    return _Reading(
+        medium, root, survey, drives, cache, expected or {}, cancelled, nothing_inside
+    ).run()
+
+
+class _Reading:
+    """One pass over all documents."""
+
+    def __init__(
+        self,
+        medium: Medium,
+        root: Path,
+        survey: Survey,
+        drives: DriveRoots,
+        cache: Path,
+        expected: Expected,
+        cancelled: Callable[[], bool],
+        nothing_inside: bool,
+    ) -> None:
+        self._medium, self._survey, self._drives, self._cache = medium, survey, drives, cache
+        self._expected, self._cancelled = expected, cancelled
+        self._places: dict[bytes, int] = {}
+        self._links: dict[bytes, bytes] = {}
+        self._special: set[bytes] = set()
+        self._led: dict[bytes, int] = {}
+        self._tops: dict[Place, tuple[bytes | None, bool]] = {}
+        self._candidates: list[tuple[int, bytes]] = []
+        begun = self._look()
+        if (
+            begun or self._links or self._candidates
+        ):  # a library without documents is large, often, and needs none of this
+            self._places = {
+                place: row for row, folder, place in survey.rows() if not survey.is_own(folder)
+            }
+        folders = [] if nothing_inside else [f.place for f in survey.folders]
+        self._where = Whereabouts(root, folders, self._places, self._links, drives, self._special)
+        self._begun = begun
+        self._root = self._where.root
+        self._rule = RoleRule()
+        self._folder_roles: dict[bytes, Role | None] = {}
+        self._found = Uses()
+        self._outside: dict[bytes, Outside] = {}
+        self._sets: dict[int, set[int]] = {}
+        self._frames = 0
+        self._by_name: dict[str, list[int]] | None = None
+
+    def run(self) -> Uses:
+        """Everything."""
+        found = self._found
+        for place in self._begun:
+            self._begin(place)
+        self._look_into_candidates()
+        at = 0
+        while at < len(
+            found.documents
+        ):  # a loose document that is used is read too: the list grows
+            if self._cancelled():
+                raise Cancelled("The survey was stopped; nothing was changed.")
+            document = found.documents[at]
+            if not document.trouble:
+                self._read(at, document)
+            at += 1
+        self._follow_links()
+        self._conclude()
+        return found
+
+    # -- documents ---------------------------------------------------------------------------------
+
+    def _look(self) -> list[bytes]:
+        """Places of what may be a document; finds the links too."""
+        survey, found = self._survey, []
+        kinds = survey.kinds()
+        # Nearly all names of a library end in one of a few ways, and that decides.
+        media: dict[bytes, bool] = {}
+        for row, folder, place in survey.rows():
+            kind = kinds[row]
+            if kind == Kind.FILE:
+                name = place.rpartition(b"/")[2]
+                _, dot, ending = name.rpartition(b".")
+                if dot and ending not in media:
+                    media[ending] = _is_plain_media(ending)
+                if dot and media[ending]:
+                    continue
+            if survey.is_own(folder):
+                continue
+            name = place.rpartition(b"/")[2]
+            if kind == Kind.FILE:
+                if kind_named(name):
+                    found.append(place)
+                elif survey.size[row] and is_candidate(name) and not is_kept(name):
+                    self._candidates.append((row, place))
+            elif kind == Kind.SPECIAL:
+                self._special.add(place)
+            elif not is_kept(name):
+                self._links[place] = self._medium.read_link(place)
+        return found
+
+    def _begin(self, place: bytes) -> None:
+        kind = kind_named(place)
+        assert kind
+        self._found.documents.append(Document(place, kind))
+
+    def _look_into_candidates(self) -> None:
+        """Finds documents of unknown make among what is neither media nor known."""
+        names = Names(self._root, lambda: iter(self._places))
+        for row, place in self._candidates:
+            if self._cancelled():
+                raise Cancelled("The survey was stopped; nothing was changed.")
+            extension = place.rpartition(b".")[2].lower()
+            if ROLES[self._survey.role[row]].remakeable or database_of(place):
+                # what can be made again may name what it was made from; a journal is part of its
+                # database
+                continue
+            found = extension == _UNKNOWN or self._recognised(row, place, names)
+            if found is True:
+                self._found.unknown.append(place)
+            elif found is not False:
+                self._found.documents.append(Document(place, found))
+                self._survey.role[row] = ROLES.index(Role.DOCUMENT)
+            elif extension in DATABASES:
+                self._found.databases.append(place)
+
+    def _recognised(self, row: int, place: bytes, names: Names) -> DocumentKind | bool:
+        """What a file is by its content; True for a document of unknown make."""
+        try:
+            found = recognised(self._medium, place, self._survey.size[row], names)
+            return found or self._journal_names(place, names)
+        except OSError:
+            return False  # it cannot be read: the copying tells, and then nothing is deleted
+
+    def _journal_names(self, place: bytes, names: Names) -> bool:
+        """What a program wrote last may be in its database's journal only."""
+        journals = (place + end for end in (b"-wal", b"-journal"))
+        rows = ((j, self._places[j]) for j in journals if j in self._places)
+        return any(
+            recognised(self._medium, j, self._survey.size[row], names) is True for j, row in rows
+        )
+
+    def _read(self, number: int, document: Document) -> None:
+        try:
+            with self._source(document) as source:
+                known = kind_of(document.place or document.path, source.head())
+                document.kind = known or document.kind
+                with document.kind.open(source) as opened:
+                    self._read_open(number, document, opened)
+        except (NotUnderstood, EnvironmentTrouble) as error:
+            document.trouble = str(error)
+        except MemoryError:
+            document.trouble = "It is too large to be read here."
+
+    def _source(self, document: Document) -> DocumentSource:
+        if document.path:
+            return PathSource(document.path, self._cache)
+        return LibrarySource(self._medium, self._root, document.place, self._cache)
+
+    def _read_open(self, number: int, document: Document, opened: OpenDocument) -> None:
+        """All of it can be read, or none of it is used: so it is gone through twice."""
+        count = frames = 0
+        for reference in opened.references():
+            if reference.means is not Means.FOLDER:
+                count += 1
+            if reference.sequence:
+                frames += reference.sequence.frames
+        self._frames += frames
+        if self._frames > _MOST_FRAMES:
+            document.trouble = (
+                "Its image sequences, with those of other documents, have more than "
+                f"{_MOST_FRAMES} frames."
+            )
+            return
+        document.references, document.seen = count, opened.seen
+        leads = self._found.leads[document.place or document.path] = Leads()
+        following = _Following(number, document, self._folder_of(document), leads)
+        at = 0
+        for reference in opened.references():
+            if reference.means is Means.FOLDER:
+                self._note_source(reference)
+                continue
+            if reference.number is not None:
+                leads.photos = array("q") if leads.photos is None else leads.photos
+            self._follow(following, reference, at if reference.number is None else reference.number)
+            at += 1
+
+    def _note_source(self, reference: Reference) -> None:
+        """A top folder that is there is a place where photos come from."""
+        if reference.place is not None and reference.place not in self._tops:
+            top = reference.place
+            above, there = place_folder(self._drives, top.drive_uuid, top.path)
+            self._tops[top] = above, there
+            if above and there:
+                self._found.sources.add(os.path.realpath(above))
+
+    def _folder_of(self, document: Document) -> bytes:
+        path = document.path or self._root + b"/" + document.place
+        return path.rpartition(b"/")[0]
+
+    # -- references --------------------------------------------------------------------------------
+
+    def _follow(self, following: _Following, reference: Reference, at: int) -> None:
+        """Follows one reference, and notes where it leads.
+
+        Args:
+            at: its number.
+        """
+        number, document, leads = following.number, following.document, following.leads
+        if leads.photos is not None:
+            leads.photos.append(at)
+        if reference.means is Means.BELOW:
+            self._follow_below(following, reference, at)
+            return
+        if reference.means is Means.NAME:
+            row = self._use_name(number, reference.as_written)
+            document.unnamed += row is None
+            leads.of.append(NOWHERE if row is None else row)
+            return
+        if reference.means is Means.ELSEWHERE:
+            leads.of.append(NOWHERE)  # nothing that could be gathered
+            return
+        ways = document.kind.readings(reference.as_written)
+        if reference.sequence:
+            self._follow_sequence(following, reference, at, ways)
+            return
+        found = self._where.of(ways, following.folder)
+        if found is None:
+            leads.of.append(NOWHERE)
+            self._found.not_media.append((number, reference.as_written, "it names no file"))
+            return
+        meant, way = self._as_remembered(ways, following.folder, *found)
+        leads.of.append(self._lead(meant))
+        self._use(number, meant, reference.as_written)
+        if _is_lost(meant):
+            self._found.lost.append(LostReference(number, at, meant.path))
+            for other in ways:
+                self._alias(other, following.folder, meant)
+        else:
+            self._alias(way, following.folder, meant)
+
+    def _follow_below(self, following: _Following, reference: Reference, at: int) -> None:
+        """A path below a top folder, which may be on a drive that is away, or not known."""
+        path, top = os.fsencode(reference.as_written), reference.place
+        above, there = self._tops.get(top, (None, False)) if top else (None, False)
+        if above is None:
+            meant = Meant(Standing.MISSING, b"/" + path)
+        elif not there:
+            meant = Meant(Standing.AWAY, above + b"/" + path)
+        elif top is not None and top.drive_uuid is None:
+            way = Target(os.fsdecode(above.rstrip(b"/") + b"/" + path))
+            found = self._where.of([way], b"/")
+            meant = found[0] if found else Meant(Standing.MISSING, b"/" + path)
+            self._alias(way, b"/", meant)
+        else:
+            meant = self._where.at(above.rstrip(b"/") + b"/" + path)
+        known = reference.last
+        last = (known.size, known.digest, known.mtime_ns)
+        self._use(following.number, meant, reference.as_written, last, True)
+        following.leads.of.append(self._lead(meant))
+        if _is_lost(meant):
+            self._found.lost.append(
+                LostReference(following.number, at, meant.path, captured=known.captured_at)
+            )
+
+    def _as_remembered(
+        self, ways: list[Target], folder: bytes, meant: Meant, way: Target
+    ) -> tuple[Meant, Target]:
+        """What is lost may be called in two ways: the one by which it was last seen is its own."""
+        if not _is_lost(meant) or meant.path in self._expected:
+            return meant, way
+        for other in ways:
+            if not other.foreign and (path := _absolute(other, folder)) in self._expected:
+                return Meant(meant.standing, path), other
+        return meant, way
+
+    def _follow_sequence(
+        self, following: _Following, reference: Reference, at: int, ways: list[Target]
+    ) -> None:
+        assert reference.sequence
+        number, folder, leads = following.number, following.folder, following.leads
+        lost: list[bytes] = []
+        for name in reference.sequence.names():
+            frames = [Target(f"{w.path.rstrip('/')}/{name}", w.foreign) for w in ways]
+            found = self._where.of(frames, folder)
+            if found is None:
+                leads.of.append(NOWHERE)
+                continue
+            meant, way = found
+            leads.of.append(self._lead(meant))
+            self._use(number, meant, name, named=True)
+            self._keep_name(meant)
+            for other in frames if _is_lost(meant) else [way]:
+                self._alias(other, folder, meant)
+            lost += [meant.path] if _is_lost(meant) else []
+        if lost:
+            above = lost[0].rpartition(b"/")[0]
+            names = tuple(path[len(above) + 1 :] for path in lost)
+            self._found.lost.append(LostReference(number, at, above, reference.sequence, names))
+
+    def _lead(self, meant: Meant) -> int:
+        """Where a reference leads, as :class:`Leads` has it."""
+        if meant.refused:
+            return NOWHERE
+        if meant.place is not None and (row := self._places.get(meant.place)) is not None:
+            return row
+        index = self._led.setdefault(meant.path, len(self._led))
+        if index == len(self._found.led_paths):
+            self._found.led_paths.append(meant.path)
+        return led_outside(index)
+
+    def _use_name(self, number: int, name: str) -> int | None:
+        """A name that one file of the library has makes that file used; gives its row."""
+        if self._by_name is None:
+            self._by_name = {}
+            for place, row in self._places.items():
+                own = place.rpartition(b"/")[2]
+                if ROLES[self._survey.role[row]] in (Role.ORIGINAL, Role.OTHER):
+                    for key in {name_key(own), name_key(own.rpartition(b".")[0] or own)}:
+                        self._by_name.setdefault(key, []).append(row)
+        rows = self._by_name.get(name_key(os.fsencode(name)), [])
+        if len(rows) != 1:
+            return None
+        self._sets.setdefault(rows[0], set()).add(number)
+        self._found.keeps_name.add(rows[0])
+        return rows[0]
+
+    def _keep_name(self, meant: Meant) -> None:
+        """A frame of a sequence cannot be called otherwise, in the library or outside."""
+        if meant.place is not None and meant.place in self._places:
+            self._found.keeps_name.add(self._places[meant.place])
+        elif meant.path in self._outside:
+            self._outside[meant.path].frame = True
+
+    def _use(
+        self,
+        number: int,
+        meant: Meant,
+        as_written: str,
+        last: Last = _NEVER_SEEN,
+        named: bool = False,
+    ) -> None:
+        if meant.refused:
+            self._found.not_media.append((number, as_written, meant.refused))
+        elif meant.place is not None:
+            row = self._places.get(meant.place)
+            if row is not None:
+                self._sets.setdefault(row, set()).add(number)
+        else:
+            outside = self._outside_file(meant, last)
+            outside.used_by.add(number)
+            outside.named = outside.named or named
+
+    def _outside_file(self, meant: Meant, last: Last) -> Outside:
+        known = self._outside.get(meant.path)
+        if known is None:
+            known = self._outside[meant.path] = self._new_outside(meant)
+            if meant.standing is Standing.LOOSE and (kind := kind_named(meant.path)):
+                known.role = Role.DOCUMENT
+                self._found.documents.append(Document(b"", kind, path=meant.path))
+        if last[0] and not known.size and known.standing is not Standing.LOOSE:
+            known.size, known.digest, known.mtime_ns = last
+        return known
+
+    def _new_outside(self, meant: Meant) -> Outside:
+        name = meant.path.rpartition(b"/")[2]
+        folder = meant.path.rpartition(b"/")[0]
+        if folder not in self._folder_roles:
+            self._folder_roles[folder] = self._rule.of_folder(
+                self._below(meant.path).rpartition(b"/")[0]
+            )
+        role = self._folder_roles[folder] or self._rule.of_name(name)
+        s = meant.status
+        if s is None:
+            size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
+            return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
+        return Outside(
+            meant.path,
+            meant.standing,
+            role,
+            s.st_size,
+            b"",
+            s.st_blocks * 512,
+            mtime_of(s),
+            ctime_of(s),
+            s.st_dev,
+            s.st_ino,
+            s.st_mode,
+            s.st_nlink,
+        )
+
+    def _below(self, path: bytes) -> bytes:
+        """A path in the library relative to it, any other as it is."""
+        return path[len(self._root) + 1 :] if path.startswith(self._root + b"/") else path
+
+    def _alias(self, way: Target, folder: bytes, meant: Meant) -> None:
+        """Remembers another name of a file in a document, to know it when that is written again.
+
+        Only the reading that led to the file counts: another reading of the same target may be
+        the name of another file.
+        """
+        if meant.refused:
+            return
+        if meant.status is None and meant.place is None:
+            known = self._found.lost_names
+        else:
+            known = self._found.aliases
+        path = os.fsencode(way.path)
+        if path == meant.path:
+            return
+        if not way.foreign:
+            path = _absolute(way, folder)
+        if path != meant.path and path not in known:
+            known[path] = meant.path
+
+    def _follow_links(self) -> None:
+        """A link that leads out of the library is a reference too."""
+        for place, target in sorted(self._links.items()):
+            folder = self._root + b"/" + place.rpartition(b"/")[0]
+            meant = self._where.at(os.path.join(folder.rstrip(b"/"), target))
+            number = len(self._found.documents)
+            self._found.leads[place] = Leads(array("q", [self._lead(meant)]))
+            if meant.refused or meant.place == place:
+                document = Document(place, LINK, 1)
+                self._found.documents.append(document)
+                self._found.not_media.append(
+                    (number, os.fsdecode(target), meant.refused or "it leads to itself")
+                )
+            elif meant.place is None:
+                self._found.documents.append(Document(place, LINK, 1))
+                self._use(number, meant, os.fsdecode(target))
+                if _is_lost(meant):
+                    self._found.lost.append(LostReference(number, 0, meant.path))
+                self._alias(Target(os.fsdecode(target)), folder, meant)
+                self._sets.setdefault(self._places[place], set()).add(number)
+            else:
+                self._pass_on(place, meant.place)
+
+    def _pass_on(self, place: bytes, inner: bytes) -> None:
+        """What uses a link uses the file in the library that it leads to."""
+        row, target = self._places[place], self._places.get(inner)
+        if target is not None and row in self._sets:
+            self._sets.setdefault(target, set()).update(self._sets[row])
+
+    # -- standings ---------------------------------------------------------------------------------
+
+    def _conclude(self) -> None:
+        found, survey = self._found, self._survey
+        read = any(not d.trouble and d.kind.works for d in found.documents)
+        found.standing = bytearray([_UNUSED if read else _HELD]) * len(survey)
+        tuples: dict[frozenset[int], tuple[int, ...]] = {}
+        for row, numbers in self._sets.items():
+            key = frozenset(numbers)
+            found.used_by[row] = tuples.setdefault(key, tuple(sorted(key)))
+            found.standing[row] = _HELD
+        for row, folder, place in survey.rows() if read else ():
+            if survey.is_own(folder) or survey.kind(row) is not Kind.FILE or database_of(place):
+                found.standing[row] = _HELD
+        for document in found.documents:
+            if document.place:
+                found.standing[self._places[document.place]] = _HELD
+        for place in (*found.unknown, *found.databases):
+            found.standing[self._places[place]] = _HELD
+        self._sidecars()
+        found.outside = sorted(self._outside.values(), key=lambda o: o.path)
+        self._loose_sidecars()
+
+    def _sidecars(self) -> None:
+        """A sidecar stands where its photo does; one without a photo is an orphan."""
+        survey, found = self._survey, self._found
+        for folder in survey.folders:
+            names = [survey.name(row) for row in range(folder.first, folder.end)]
+            if survey.is_own(folder) or not _has_companion(names):
+                continue
+            rows = dict(zip(names, range(folder.first, folder.end), strict=True))
+            for sidecar, photos in companions(names).items():
+                row = rows[sidecar]
+                held = [rows[p] for p in photos if found.standing[rows[p]] == _HELD]
+                found.standing[row] = _HELD if held else _UNUSED
+                users = sorted({n for h in held for n in found.used_by.get(h, ())})
+                if users:
+                    found.used_by[row] = tuple(users)
+                if not photos:
+                    found.orphans.append(join(folder.place, sidecar))
+
+    def _loose_sidecars(self) -> None:
+        """The sidecars beside loose media travel with it."""
+        by_folder: dict[bytes, dict[bytes, Outside]] = {}
+        for o in self._found.outside:
+            if o.standing is Standing.LOOSE:
+                folder, _, name = o.path.rpartition(b"/")
+                by_folder.setdefault(folder, {})[name] = o
+        for folder, used in by_folder.items():
+            try:
+                names = os.listdir(folder or b"/")
+            except OSError:
+                # it may be passed through, and not be listed: what lies beside is not known
+                continue
+            for sidecar, photos in companions(names).items():
+                mine = [used[p] for p in photos if p in used]
+                if mine and folder + b"/" + sidecar not in self._outside:
+                    self._add_sidecar(folder + b"/" + sidecar, mine)
+
+    def _add_sidecar(self, path: bytes, owned_by: list[Outside]) -> None:
+        try:
+            status = os.lstat(path)
+        except OSError:
+            return
+        if stat.S_ISREG(status.st_mode):
+            sidecar = self._new_outside(Meant(Standing.LOOSE, path, status=status))
+            sidecar.role, sidecar.named = Role.SIDECAR, True
+            for photo in owned_by:
+                photo.named = True
+            sidecar.used_by = {n for o in owned_by for n in o.used_by}
+            self._outside[path] = sidecar
+            self._found.outside.append(sidecar)
+
+
+@dataclass(frozen=True, slots=True)
+class _Following:
+    """A document whose references are followed; relative ones count from ``folder``."""
+
+    number: int
+    document: Document
+    folder: bytes
+    leads: Leads
+
+
+def _is_plain_media(ending: bytes) -> bool:
+    """True for an ending that makes a file neither a document nor one that may be one."""
+    name = b"x." + ending
+    return kind_named(name) is None and not is_candidate(name)
+
+
+def _has_companion(names: list[bytes]) -> bool:
+    """True when a sidecar is among the names: nearly all end in one of a few ways."""
+    endings = {name[name.rfind(b".") + 1 :] for name in names}
+    return any(is_companion(b"x." + ending) for ending in endings)
+
+
+def _absolute(way: Target, folder: bytes) -> bytes:
+    path = os.fsencode(way.path)
+    return os.path.normpath(path if way.absolute else folder + b"/" + path)
+
+
+def _is_lost(meant: Meant) -> bool:
+    return not meant.refused and meant.standing in (Standing.MISSING, Standing.AWAY)
