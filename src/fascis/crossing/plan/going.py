@@ -10,7 +10,7 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.plan.choices import Afterwards
 from fascis.crossing.scope.gathering import Gathering
-from fascis.crossing.scope.needed import kept_for_others, sidecars_of_what_stays
+from fascis.crossing.scope.kept import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import is_companion
 from fascis.library.survey import Kind

@@ -27,13 +27,8 @@ from fascis.crossing.release.free_space import free_now, settle_down, shortfall
 from fascis.crossing.release.loose_originals import release_loose
 from fascis.crossing.release.originals import Kept, Release, left_behind, still_wanted
 from fascis.crossing.release.set_aside import park, unpark
-from fascis.crossing.scope.needed import (
-    Going,
-    add_named,
-    find_needed,
-    kept_for_others,
-    sidecars_of_what_stays,
-)
+from fascis.crossing.scope.kept import add_named, kept_for_others, sidecars_of_what_stays
+from fascis.crossing.scope.needed import Going, find_needed
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.registry import companion_endings, is_companion

@@ -20,28 +20,27 @@ import stat
 import time
 import unicodedata
 from collections import deque
-from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
 from fascis.crossing.journal.journal import yet_to_copy
+from fascis.crossing.scope.kept import Needed
 from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
-from fascis.documents.registry import companions, kind_named, kind_of
+from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
 from fascis.documents.text import SMALL
 from fascis.drives.mounts import other_ways, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
-from fascis.files.names import name_key, shown
+from fascis.files.names import shown
 from fascis.files.unexpected import told_unexpected
 from fascis.library.identity import OWN
 from fascis.library.reading import DocumentSource, PathSource, place_folder, read_outside
 from fascis.library.register import KnownLibrary, root_now
 from fascis.library.replacing import is_kept
 from fascis.library.summary import parse_summary
-from fascis.library.survey import Survey
 from fascis.library.unknown import is_candidate, paths_named
-from fascis.library.uses import Uses
 from fascis.relink.relinking import drive_roots
 from fascis.workspace import Workspace
 
@@ -103,129 +102,6 @@ class Going:
     own: bool = True
     crossing: str = ""
     before: bytes = b""
-
-
-@dataclass(slots=True)
-class Needed:
-    """What of it is needed, and by whom.
-
-    Attributes:
-        by: absolute path → the documents that need it: their absolute paths (nothing for what only
-            the register remembers),
-            and how they are told.
-        unknown: libraries of which it is not known what they use: never surveyed and away, or with
-            a document that cannot be read.
-        bounds: how far was looked, where it was not to the end; else nothing.
-    """
-
-    by: dict[bytes, dict[bytes, str]] = field(default_factory=dict)
-    unknown: set[str] = field(default_factory=set)
-    bounds: str = ""
-
-    def add(self, path: bytes, document: bytes, told: str) -> None:
-        """Notes one need."""
-        self.by.setdefault(path, {})[document] = told
-
-    def who(self, path: bytes, goes: Callable[[bytes], bool]) -> list[str]:
-        """Who needs a file, by its absolute path.
-
-        Args:
-            goes: tells of a document whether it goes itself: then it needs nothing.
-        """
-        found = self.by.get(path, {})
-        return sorted(
-            {told for document, told in found.items() if not (document and goes(document))}
-        )
-
-
-def kept_for_others(
-    needed: Needed, goes: Callable[[bytes], bool], names_in: Callable[[bytes], Collection[bytes]]
-) -> dict[bytes, list[str]]:
-    """What stays though it would go, because something that stays needs it: absolute path → who.
-
-    A document that stays needs what it refers to, in turn; a sidecar stays with its photo.
-
-    Args:
-        goes: tells of an absolute path whether that file would go.
-        names_in: the names of the files in a folder (absolute), of those that are asked about.
-    """
-    kept: dict[bytes, list[str]] = {}
-
-    def still_goes(path: bytes) -> bool:
-        return goes(path) and path not in kept
-
-    while True:
-        more: dict[bytes, list[str]] = {}
-        for path in needed.by:
-            real = path if goes(path) else _as_named(path, names_in, goes)
-            if real is not None and real not in kept and (who := needed.who(path, still_goes)):
-                more[real] = who
-        for path, who in list(more.items()):
-            folder, _, name = path.rpartition(b"/")
-            for sidecar, photos in companions(names_in(folder)).items():
-                beside = folder + b"/" + sidecar
-                if name in photos and beside not in kept and goes(beside):
-                    more.setdefault(beside, who)
-        if not more:
-            return kept
-        kept |= more
-
-
-def sidecars_of_what_stays(
-    sidecars: Iterable[bytes], goes: Callable[[bytes], bool], kept: Mapping[bytes, list[str]]
-) -> dict[bytes, list[str]]:
-    """Sidecars that would go though a photo or clip stays that they belong to as well.
-
-    Absolute path → whose they are.
-
-    Args:
-        sidecars: absolute paths; those that do not go are passed over.
-        goes: tells of an absolute path whether that file would go.
-        kept: what stays of that.
-    """
-    found: dict[bytes, list[str]] = {}
-    whose: dict[bytes, dict[bytes, list[bytes]]] = {}
-    for sidecar in sidecars:
-        folder, _, name = sidecar.rpartition(b"/")
-        if folder not in whose:
-            try:
-                whose[folder] = companions(sorted(os.listdir(folder or b"/")))
-            except OSError:
-                whose[folder] = {}
-        beside = (folder + b"/" + photo for photo in whose[folder].get(name, ()))
-        stays = [shown(photo) for photo in beside if not goes(photo) or photo in kept]
-        if stays and goes(sidecar) and sidecar not in kept:
-            found[sidecar] = stays
-    return found
-
-
-def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
-    """Adds what a library's edit lists need by its name alone.
-
-    Args:
-        top: the library's real folder, with a slash at its end.
-    """
-    named = [
-        (place, leads) for place, leads in uses.leads.items() if place.lower().endswith(b".edl")
-    ]
-    if not named:
-        return
-    places = {row: place for row, _, place in survey.rows()}
-    for document, leads in named:
-        path = document if document.startswith(b"/") else top + document
-        for row in leads.of:
-            if row in places:
-                needed.add(top + places[row], path, shown(document))
-
-
-def _as_named(
-    path: bytes, names_in: Callable[[bytes], Collection[bytes]], goes: Callable[[bytes], bool]
-) -> bytes | None:
-    """The file that a path in another case or normal form leads to, where the drive folds these."""
-    folder, _, name = path.rpartition(b"/")
-    key = name_key(name)
-    alike = (folder + b"/" + n for n in names_in(folder) if n != name and name_key(n) == key)
-    return next((p for p in alike if goes(p) and _same(p, path)), None)
 
 
 def find_needed(
@@ -657,13 +533,6 @@ def _mode(path: bytes) -> int:
         return os.lstat(path).st_mode
     except (OSError, ValueError):
         return 0
-
-
-def _same(one: bytes, other: bytes) -> bool:
-    try:
-        return os.path.samestat(os.lstat(one), os.lstat(other))
-    except OSError:
-        return False
 
 
 def _device(folder: bytes) -> int | None:

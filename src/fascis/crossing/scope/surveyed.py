@@ -15,7 +15,8 @@ from pathlib import Path
 
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import below, find_equals
-from fascis.crossing.scope.needed import Going, Needed, add_named, find_needed
+from fascis.crossing.scope.kept import Needed, add_named
+from fascis.crossing.scope.needed import Going, find_needed
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import journals, kind_named
 from fascis.files.codes import Code
