@@ -16,10 +16,10 @@ from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
+from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.arrival.rewriting import Rewriting
 from fascis.crossing.arrival.settle import write_lists
-from fascis.crossing.copying.engine import Side
 from fascis.crossing.fit.names import allot_more
 from fascis.crossing.journal.amendment import Found
 from fascis.crossing.journal.copies import Copies, Item, as_it_was
@@ -114,16 +114,7 @@ def _status(source: Medium, place: bytes) -> os.stat_result:
         raise told(error, "look at", place) from error
 
 
-def move_in(
-    copies: Copies,
-    places: Places,
-    source: Medium,
-    destination: Side,
-    landing: Landing,
-    keeps: Fidelity,
-    clock: Callable[[], float],
-    rewriting: Rewriting,
-) -> None:
+def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
     """Moves what was brought along and verified into the library.
 
     May be called again after any interruption.
@@ -132,7 +123,8 @@ def move_in(
         Refused: a copy that would be superseded was changed by somebody; it stays.
         EnvironmentTrouble: the destination failed.
     """
-    medium = destination.medium
+    copies, places, medium = arriving.copies, arriving.places, arriving.medium
+    keeps, clock = arriving.keeps, arriving.clock
     act = copies.open_act("bring-along") or copies.intend(
         "bring-along", shown(str(places.target)), clock()
     )
@@ -162,7 +154,7 @@ def move_in(
             write_lists(own, copies)
         finally:
             os.close(own)
-        landing.clear()
+        arriving.landing.clear()
     except OSError as error:
         raise told(error, "bring along", places.name) from error
     copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())

@@ -11,6 +11,7 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import TypeVar
 
+from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.bring_along import move_in, take_back
 from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.arrival.landing.new_folder import InNewFolder, open_copy
@@ -267,32 +268,19 @@ class Destination:
         self._complete()
         refresh_leads(self.workspace, self.copies, self.places)
         drive = self.drive()
-        side = Side(destination, drive.label)
         rewriting = Rewriting(self.copies, self.places, drive, self.workspace.private)
-        if self.copies.amending:
-            move_in(
-                self.copies,
-                self.places,
-                source.library,
-                side,
-                self.landing(destination),
-                fidelity(drive),
-                self.workspace.clock,
-                rewriting,
-            )
-            return
-        settle(
+        arriving = Arriving(
             self.copies,
             self.places,
-            source.library,
-            side,
+            destination,
             self.landing(destination),
-            home,
             fidelity(drive),
             self.workspace.clock,
-            receipts,
-            rewriting,
         )
+        if self.copies.amending:
+            move_in(arriving, source.library, rewriting)
+            return
+        settle(arriving, source.library, home, receipts, rewriting)
         self.copies.put("settled_at", self.workspace.clock())
         library = self.places.header.library_id
         self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)

@@ -8,11 +8,9 @@ from datetime import UTC, datetime
 from itertools import islice
 from typing import BinaryIO
 
-from fascis.crossing.arrival.landing.landing import Landing
+from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.rewriting import Rewriting
-from fascis.crossing.copying.engine import Side
 from fascis.crossing.journal.copies import Copies
-from fascis.crossing.model.seen import Fidelity
 from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import put
 from fascis.files.errors import told
@@ -37,14 +35,9 @@ _LISTED_AT_ONCE = 4096
 
 
 def settle(
-    copies: Copies,
-    places: Places,
+    arriving: Arriving,
     source: Medium,
-    destination: Side,
-    landing: Landing,
     home: Home,
-    keeps: Fidelity,
-    clock: Callable[[], float],
     receipts: Callable[[], tuple[bytes, bytes]],
     rewriting: Rewriting,
 ) -> None:
@@ -53,9 +46,7 @@ def settle(
     May be called again after any interruption.
 
     Args:
-        landing: how it comes to its place.
         home: what the identity file will say.
-        keeps: what the destination keeps.
         receipts: gives the receipt as JSON and HTML.
         rewriting: writes documents and links anew, so that they lead to the new places.
 
@@ -63,27 +54,28 @@ def settle(
         EnvironmentTrouble: the destination failed.
         Refused: the final name was taken meanwhile.
     """
-    medium, root = destination.medium, landing.staged
+    copies, places, landing = arriving.copies, arriving.places, arriving.landing
+    medium, owner = arriving.medium, arriving.keeps.owner
     try:
-        if not landing.is_arriving() and medium.exists(root):
+        if not landing.is_arriving() and medium.exists(landing.staged):
             landing.prove()
-            if keeps.links:
-                rewriting.links(source, medium, root)
-            rewriting.documents(medium, root)
-            _own_files(copies, places, source, medium, home, receipts, clock)
-            _folder_times(copies, places, source, medium, keeps.owner)
+            if arriving.keeps.links:
+                rewriting.links(source, medium, landing.staged)
+            rewriting.documents(medium, landing.staged)
+            _own_files(arriving, source, home, receipts)
+            _folder_times(copies, places, source, medium, owner)
             medium.sync()
         act = copies.open_act("arrive") or copies.intend(
-            "arrive", shown(str(places.target)), clock()
+            "arrive", shown(str(places.target)), arriving.clock()
         )
         landing.arrive()
-        _top_times(places, source, medium, keeps.owner)
+        _top_times(places, source, medium, owner)
         medium.sync_folder(b"")
         medium.sync()
-        copies.journal.conclude(act, "arrived", clock())
+        copies.journal.conclude(act, "arrived", arriving.clock())
         landing.clear()
     except OSError as error:
-        raise told(error, "settle on " + destination.name) from error
+        raise told(error, "settle on " + places.label) from error
 
 
 def _folder_times(
@@ -115,14 +107,9 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
 
 
 def _own_files(
-    copies: Copies,
-    places: Places,
-    source: Medium,
-    medium: Medium,
-    home: Home,
-    receipts: Callable[[], tuple[bytes, bytes]],
-    clock: Callable[[], float],
+    arriving: Arriving, source: Medium, home: Home, receipts: Callable[[], tuple[bytes, bytes]]
 ) -> None:
+    copies, places, medium = arriving.copies, arriving.places, arriving.medium
     root = places.staged_library
     for folder in (OWN, OWN + b"/receipts"):
         if not medium.exists(join(root, folder)):
@@ -146,7 +133,7 @@ def _own_files(
             medium, join(root, MANIFEST), lambda manifest: _write_both(inventory, manifest, copies)
         ),
     )
-    identity = new_identity(places, home, copies, clock)
+    identity = new_identity(places, home, copies, arriving.clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
         _like(

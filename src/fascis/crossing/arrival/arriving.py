@@ -1,0 +1,31 @@
+"""What an arrival on one destination needs, once that is opened and proven."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from fascis.crossing.arrival.landing.landing import Landing
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.model.seen import Fidelity
+from fascis.crossing.places.places import Places
+from fascis.files.medium import Medium
+
+
+@dataclass(frozen=True, slots=True)
+class Arriving:
+    """One destination that a library arrives on.
+
+    Attributes:
+        medium: the folder that the library goes into.
+        landing: how it comes to its place there.
+        keeps: what the destination keeps of a file.
+        clock: gives seconds since 1970.
+    """
+
+    copies: Copies
+    places: Places
+    medium: Medium
+    landing: Landing
+    keeps: Fidelity
+    clock: Callable[[], float]
