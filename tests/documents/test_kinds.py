@@ -195,6 +195,7 @@ def test_a_large_document_is_read_and_written_as_a_small_one_is(kind, tmp_path, 
     small = outcome()
     for module in (text, otio):
         monkeypatch.setattr(module, "SMALL", 16)
+    monkeypatch.setattr(text, "_MOST_KEPT", 7)
     for name in ("lines", "xspf", "text", "otio"):
         module = __import__(f"fascis.documents.{name}", fromlist=[name])
         monkeypatch.setattr(module, "_CHUNK", rng.randrange(3, 50))

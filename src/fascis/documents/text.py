@@ -1,8 +1,8 @@
 """Documents of text: every target stands at a span of bytes, which is what is replaced.
 
-A small document is read once. A large one is read as a stream, as often as it is gone through, and
-its new content is written to a file: what it takes of memory does not grow with it, but for kinds
-that can only be read whole.
+A small document is kept in memory while it is open. A large one is read as a stream, as often as
+it is gone through, and its new content is written to a file: what it takes of memory does not grow
+with it, but for kinds that can only be read whole. References are kept where they are not too many.
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ from fascis.documents.model import (
 )
 from fascis.documents.targets import Target, as_uri, readings, spellings
 
-SMALL = 8 << 20  # bytes; what is no larger is kept in memory while it is open
+SMALL = 64 << 20  # bytes; what is no larger is kept in memory while it is open
+_MOST_KEPT = 100_000  # references
 _CHUNK = 1 << 20
 
 Span = tuple[int, int]
@@ -115,12 +116,19 @@ class TextDocument:
 
     def references(self) -> Iterator[Reference]:
         """All references, in the order of the document."""
-        if self._known is not None:
-            return iter(self._known)
-        if self._source.size <= SMALL:
-            self._known = list(self._read())
-            return iter(self._known)
-        return self._read()
+        return self._remembering() if self._known is None else iter(self._known)
+
+    def _remembering(self) -> Iterator[Reference]:
+        """All references as they are read; known from then on, where they are not too many."""
+        kept: list[Reference] = []
+        for count, reference in enumerate(self._read()):
+            if count < _MOST_KEPT:
+                kept.append(reference)
+            elif kept:
+                kept = []
+            yield reference
+        if kept:
+            self._known = kept
 
     def _read(self) -> Iterator[Reference]:
         with self._source.stream() as stream:

@@ -30,7 +30,6 @@ from fascis.crossing.scope.kept import Needed
 from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
 from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
-from fascis.documents.text import SMALL
 from fascis.drives.mounts import other_ways, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
@@ -53,7 +52,7 @@ _BESIDE_UNKNOWN = (
     1.5,
 )  # of those beside a library: how many, how large, and for how many seconds
 # documents beside a library that are read whatever their bytes say at first sight
-_READ_WHOLE = 400  # small ones
+_READ_WHOLE, _WHOLE = 400, 8 << 20  # how many, and up to how many bytes
 _PART = 1 << 20  # bytes of a large one that are looked at in one go
 _LOOK_AT_THE_CLOCK = 1024  # references
 _SYSTEM = frozenset(
@@ -383,7 +382,7 @@ class _Search:
         self._beside_read += 1
         if not all(self._needles):
             return False
-        if self._beside_read <= _READ_WHOLE and source.size <= SMALL:
+        if self._beside_read <= _READ_WHOLE and source.size <= _WHOLE:
             return False
         kept = max(map(len, self._needles), default=0) * 3  # a needle may be spelled in thirds
         before = b""
