@@ -1,6 +1,6 @@
 """Every foreign input, mutated for a while.
 
-``FASCIS_FUZZ``: seconds for each, 1.5 without it; ``FASCIS_FUZZ_SEED``: where it begins.
+``FASCIS_FUZZ``: seconds for each; ``FASCIS_FUZZ_SEED``: where it begins.
 
 Not among them are ``plan.csv`` and receipts: Fascis writes them and never reads them.
 """
