@@ -24,7 +24,7 @@ application = make_application([])
 theme.apply(application, theme.LINEN)
 window = Window(from_environment())
 window.show()
-hands = Hands(window, Path(tempfile.gettempdir()), settle=20)
+hands = Hands(window, Path(tempfile.gettempdir()))
 view = window.shelves
 hands.wait(lambda: bool(window.planning.shelves), "shelves")
 if what == "begin":

@@ -31,13 +31,11 @@ PATIENCE = 30.0
 class Hands:
     """Clicks, drags and waits on a window as a person would."""
 
-    def __init__(self, window: Window, folder: Path, settle: int = 250) -> None:
-        """``settle`` is how long the window has to paint after something came true, in ms."""
+    def __init__(self, window: Window, folder: Path) -> None:
         self.window, self.folder, self.taken = window, folder, list[Path]()
-        self._settle = settle
 
-    def wait(self, until: Callable[[], bool], what: str, settle: int | None = None) -> None:
-        """Waits for a condition, then for the window to paint.
+    def wait(self, until: Callable[[], bool], what: str, settle: int = 250) -> None:
+        """Waits for a condition, then for the window to paint, in ms.
 
         Raises:
             TimeoutError: it did not come true.
@@ -48,7 +46,12 @@ class Hands:
                 self.take("waited in vain")
                 raise TimeoutError(f"waited in vain for: {what}")
             QTest.qWait(20)
-        QTest.qWait(self._settle if settle is None else settle)
+        if settle:
+            self.settle(settle)
+
+    def settle(self, most: int) -> None:
+        """Lets the window paint what has come true."""
+        QTest.qWait(most)
 
     def take(self, name: str) -> None:
         """Takes a picture."""
