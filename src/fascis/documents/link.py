@@ -3,24 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 
-from fascis.documents.model import KnownBy, Length, OpenDocument, Reference, Source, Wanted
-from fascis.documents.targets import Syntax, Target
+from fascis.documents.model import Length, NobodysWork, OpenDocument, Reference, Source, Wanted
+from fascis.documents.targets import Target
 
 
-class Link:
+class Link(NobodysWork):
     """The kind ``link``."""
 
     name = "link"
     extensions: frozenset[str] = frozenset()
-    journals: tuple[bytes, ...] = ()
-    syntax = Syntax.EXACT
-    known_by = KnownBy.DIGEST
     is_file = False
-    works = False
-    companion = False
-    library = "library"
 
     def recognises(self, head: bytes) -> bool:
         """Never by its content: the kernel says what is a link."""
@@ -37,10 +31,6 @@ class Link:
     def spellings(self, target: str) -> Iterator[str]:
         """As it is."""
         yield target
-
-    def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
-        """None: it stands for itself."""
-        return {}
 
 
 class OpenLink:

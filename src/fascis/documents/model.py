@@ -301,17 +301,25 @@ def names_of(reference: Reference) -> list[bytes]:
     return [os.fsencode(name) for name in reference.sequence.names()]
 
 
-class Works:
-    """What kinds have in common in which a person works: projects, timelines, catalogs."""
+class NobodysWork:
+    """What kinds have in common in which nobody works: links, sidecars."""
 
     journals: tuple[bytes, ...] = ()
-    syntax = Syntax.TEXT
+    syntax = Syntax.EXACT
     known_by = KnownBy.DIGEST
     is_file = True
-    works = True
+    works = False
     companion = False
-    library = "editing library"
+    library = "library"
 
     def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
         """None: it stands for itself."""
         return {}
+
+
+class Works(NobodysWork):
+    """What kinds have in common in which a person works: projects, timelines, catalogs."""
+
+    syntax = Syntax.TEXT
+    works = True
+    library = "editing library"

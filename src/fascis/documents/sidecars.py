@@ -10,14 +10,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator
 
-from fascis.documents.model import KnownBy, NotUnderstood, OpenDocument, Source
-from fascis.documents.targets import Syntax, Target
+from fascis.documents.model import NobodysWork, NotUnderstood, OpenDocument, Source
+from fascis.documents.targets import Target
 from fascis.files.names import name_key
 
 _END = b".xmp"
 
 
-class Sidecar:
+class Sidecar(NobodysWork):
     """A sidecar refers to the files of its name beside it, and to nothing else.
 
     It is never written anew: it goes where they go, under their name.
@@ -25,13 +25,7 @@ class Sidecar:
 
     name = "sidecar"
     extensions = frozenset(("xmp",))
-    journals: tuple[bytes, ...] = ()
-    syntax = Syntax.EXACT
-    known_by = KnownBy.DIGEST
-    is_file = True
-    works = False
     companion = True
-    library = "library"
 
     def recognises(self, head: bytes) -> bool:
         """Never: by its name alone it belongs to something."""
