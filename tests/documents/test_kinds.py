@@ -205,6 +205,26 @@ def test_a_large_document_is_read_and_written_as_a_small_one_is(kind, tmp_path, 
         assert large[1] == small[1]
 
 
+def test_what_changed_since_its_references_were_read_is_not_written(shot_list):
+    """The spans are those of what was read: in anything else they are nobody's."""
+    source = InMemory(shots("a.mov", "b.mov"))
+    with shot_list.open(source) as document:
+        assert len(list(document.references())) == 2
+        source.content = shots("a.mov", "b.mov") + b"a note of somebody, written since\n"
+        with pytest.raises(NotUnderstood, match="changed while it was read"):
+            document.retargeted(lambda _number, _reference: Change("c.mov"))
+
+
+def test_a_catalog_cannot_hold_a_name_that_is_no_text_and_says_so(tmp_path):
+    kind = kind_named(b"x.fascat")
+    source = a_catalog(NAMES, tmp_path)
+    name = os.fsdecode(b"\xff.jpg")
+    with kind.open(source) as document, pytest.raises(NotUnderstood, match="no text"):
+        document.retargeted(
+            lambda _number, r: change_to(r, name) if r.means is Means.BELOW else None
+        )
+
+
 def test_a_kind_takes_no_ending_from_another(shot_list):
     with pytest.raises(ValueError, match="another kind"):
         registry.register(ShotList())

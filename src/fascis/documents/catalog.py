@@ -290,8 +290,10 @@ def move_folders(
     Catalog(copy).close()
     try:
         _move_folders(copy, moves, name, photos or {})
-    except (sqlite3.Error, UnicodeDecodeError) as error:
-        raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
+    except (sqlite3.Error, UnicodeError) as error:
+        raise NotUnderstood(
+            f"It is a damaged catalog, or cannot hold a name that is no text ({error})."
+        ) from error
 
 
 def _move_folders(

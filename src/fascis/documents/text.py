@@ -166,9 +166,12 @@ class TextDocument:
 
         Raises:
             ValueError: two references overlap, or one of those that change is no path.
+            NotUnderstood: it is not what its references were read from any more.
         """
         at = 0
-        with self._source.stream() as old:
+        with self._source.stream() as stream:
+            hashed = _Hashed(stream)
+            old = io.BufferedReader(hashed, _CHUNK)
             for number, reference in enumerate(self.references()):
                 change = wanted(number, reference)
                 if change is None:
@@ -187,6 +190,8 @@ class TextDocument:
                 at = end
             while part := old.read(_CHUNK):
                 out.write(part)
+        if hashed.digest() != self.seen:
+            raise NotUnderstood("It changed while it was read.")
 
     def _prove(self, changes: dict[int, str], out: BinaryIO) -> None:
         """Reads what was written: the same references, with the new targets where asked for."""

@@ -228,6 +228,8 @@ class _Reading:
             document.trouble = str(error)
         except MemoryError:
             document.trouble = "It is too large to be read here."
+        if document.trouble:  # where half of it led says nothing
+            self._found.leads.pop(document.place or document.path, None)
 
     def _source(self, document: Document) -> DocumentSource:
         if document.path:

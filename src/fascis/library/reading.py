@@ -17,8 +17,7 @@ from pathlib import Path
 from typing import BinaryIO, Protocol, Self
 
 from fascis.documents.catalog import copy_of
-from fascis.documents.model import HEAD, NotUnderstood, OpenDocument
-from fascis.documents.registry import LINK, kind_of
+from fascis.documents.model import HEAD, NotUnderstood
 from fascis.documents.text import SMALL
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.medium import Medium, as_stream
@@ -233,36 +232,6 @@ class _Told(io.RawIOBase):
             return self._file.readinto(memoryview(buffer).cast("B"))
         except OSError as error:
             raise told(error, "read the document", self._name) from error
-
-
-@contextmanager
-def open_document(source: DocumentSource, name: bytes = b"") -> Iterator[OpenDocument]:
-    """A document open for reading, of the kind that its content is of.
-
-    Args:
-        name: its name, where the source lies under another.
-
-    Raises:
-        NotUnderstood: it is damaged, or no document that is known.
-        EnvironmentTrouble: it cannot be read.
-    """
-    with source:
-        kind = kind_of(name or source.name, source.head())
-        if kind is None:
-            raise NotUnderstood("It is no document that is known here.")
-        with kind.open(source) as document:
-            yield document
-
-
-@contextmanager
-def open_link(source: DocumentSource) -> Iterator[OpenDocument]:
-    """A link open for reading.
-
-    Raises:
-        EnvironmentTrouble: it cannot be read.
-    """
-    with source, LINK.open(source) as document:
-        yield document
 
 
 def open_regular(path: bytes) -> io.FileIO:

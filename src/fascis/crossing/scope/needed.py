@@ -357,6 +357,8 @@ class _Search:
         beside = who[1] == shown(path)
         if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return
+        if beside and self._ends_now():
+            return  # some kinds are read whole before they tell their first reference
         folder = path.rpartition(b"/")[0]
         with kind.open(source) as document:
             for number, reference in enumerate(document.references()):
