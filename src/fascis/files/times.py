@@ -30,6 +30,14 @@ def kept(ns: int) -> int:
     return -min(EXACT + -ns // _SECOND, _LAST)
 
 
+def all_kept(times: list[int]) -> list[int]:
+    """Many times as they are kept."""
+    # A loop over them costs more than all else that a survey does with a time.
+    if not times or (min(times) > -EXACT and max(times) < EXACT):
+        return times
+    return [kept(ns) for ns in times]
+
+
 def whole(time_kept: int) -> int:
     """The time in nanoseconds that was kept."""
     if -EXACT < time_kept < EXACT:

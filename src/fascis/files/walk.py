@@ -96,21 +96,22 @@ def _open_step_by_step(root_fd: int, place: bytes) -> int:
 def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
     fd = open_folder(root_fd, place)
     try:
-        found = Folder(place, os.fstat(fd), [], [], [], [])
         with os.scandir(fd) as entries:
-            listing = sorted(
-                [
-                    (e.name.encode("utf-8", "surrogateescape"), e.stat(follow_symlinks=False))
-                    for e in entries
-                ]
-            )
-        for name, status in listing:
-            if not stat.S_ISDIR(status.st_mode):
-                found.names.append(name)
-                found.stats.append(status)
-            elif mount is not None and kernel.mount_of(fd, name) != mount:
+            statuses = {
+                e.name.encode("utf-8", "surrogateescape"): e.stat(follow_symlinks=False)
+                for e in entries
+            }
+        names = sorted(statuses)
+        stats = [statuses[name] for name in names]
+        deeper = [name for name in names if stat.S_ISDIR(statuses[name].st_mode)]
+        if deeper:
+            names = [name for name in names if not stat.S_ISDIR(statuses[name].st_mode)]
+            stats = [statuses[name] for name in names]
+        found = Folder(place, os.fstat(fd), names, stats, [], [])
+        for name in deeper:
+            if mount is not None and kernel.mount_of(fd, name) != mount:
                 found.mounts.append(name)
-            elif status.st_dev == device:
+            elif statuses[name].st_dev == device:
                 found.folders.append(name)
             else:
                 (found.mounts if mount is None else found.subvolumes).append(name)

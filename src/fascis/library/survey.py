@@ -14,7 +14,7 @@ from itertools import accumulate
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent
-from fascis.files.times import ctime_of, mtime_of
+from fascis.files.times import all_kept, mtime_of
 from fascis.files.walk import Folder, walk
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
@@ -254,14 +254,14 @@ def _add(
 ) -> None:
     """Adds the rows of one folder."""
     first, stats = len(found.ends), folder.stats
-    found.ends.extend(accumulate((len(n) for n in folder.names), initial=len(found.names)))
+    found.ends.extend(accumulate(map(len, folder.names), initial=len(found.names)))
     found.ends.pop(first)  # the start is the end of the row before
     found.names += b"".join(folder.names)
     found.size.extend([s.st_size for s in stats])
     found.allocated.extend([s.st_blocks * 512 for s in stats])
     found.inode.extend([s.st_ino for s in stats])
-    found.mtime_ns.extend([mtime_of(s) for s in stats])
-    found.ctime_ns.extend([ctime_of(s) for s in stats])
+    found.mtime_ns.extend(all_kept([s.st_mtime_ns for s in stats]))
+    found.ctime_ns.extend(all_kept([s.st_ctime_ns for s in stats]))
     found.mode.extend([s.st_mode for s in stats])
     found.link_count.extend([s.st_nlink for s in stats])
     found.role.extend(_roles(folder, fixed, rule, by_extension))
@@ -275,16 +275,23 @@ def _roles(
     folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]
 ) -> list[int]:
     """The role of each entry of one folder, as its index in ``ROLES``."""
-    other = ROLES.index(Role.OTHER)
     if fixed is not None:
-        constant = ROLES.index(fixed)
-        return [constant if stat.S_ISREG(s.st_mode) else other for s in folder.stats]
-    out = []
-    for name, s in zip(folder.names, folder.stats, strict=True):
-        dot = name.rfind(b".")
-        extension = name[dot:] if dot >= 0 else b""
-        role = by_extension.get(extension)
-        if role is None:
-            role = by_extension[extension] = ROLES.index(rule.of_name(name))
-        out.append(role if stat.S_ISREG(s.st_mode) else other)
-    return out
+        roles = [ROLES.index(fixed)] * len(folder.names)
+    else:
+        roles = _roles_by_name(folder.names, rule, by_extension)
+    if all(map(stat.S_ISREG, {s.st_mode for s in folder.stats})):
+        return roles
+    other = ROLES.index(Role.OTHER)
+    return [
+        role if stat.S_ISREG(s.st_mode) else other
+        for role, s in zip(roles, folder.stats, strict=True)
+    ]
+
+
+def _roles_by_name(names: list[bytes], rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:
+    # Of a name without a dot this is its last letter: no extension, and as good as any for a key.
+    extensions = [name[name.rfind(b".") :] for name in names]
+    for extension in set(extensions).difference(by_extension):
+        example = names[extensions.index(extension)]
+        by_extension[extension] = ROLES.index(rule.of_name(example))
+    return [by_extension[extension] for extension in extensions]

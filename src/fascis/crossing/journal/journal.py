@@ -653,10 +653,17 @@ def _connect(path: Path) -> sqlite3.Connection:
         db.execute("PRAGMA journal_mode=WAL")
         db.execute("PRAGMA synchronous=FULL")
         db.execute("PRAGMA cache_size=-8000")
+        db.create_function("ending", 1, _ending, deterministic=True)
     except BaseException:
         db.close()
         raise
     return db
+
+
+def _ending(name: bytes) -> bytes:
+    """SQL's ``ending(name)``: what stands after the last dot in lower case, if there is a dot."""
+    _, dot, last = name.rpartition(b".")
+    return last.lower() if dot else b""
 
 
 def _bring_up(path: Path, db: sqlite3.Connection) -> None:
