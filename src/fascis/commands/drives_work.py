@@ -30,6 +30,7 @@ from fascis.drives.measuring import measure
 from fascis.drives.model import Drive
 from fascis.drives.preparing import LIBRARIES, make_folder_for_libraries
 from fascis.drives.removal import remove_safely
+from fascis.drives.rules import Rules
 from fascis.drives.udisks import mount
 from fascis.files.codes import Code
 from fascis.files.errors import Refused
@@ -191,15 +192,28 @@ def _removed(workspace: Workspace, drive: Drive) -> str:
             "or stop that first; what is verified is kept. Nothing was changed.",
         )
     off = remove_safely(drive)
-    say(
-        f"{shown(drive.label)} can be unplugged."
-        if off
-        else f"{shown(drive.label)} is unmounted and can be unplugged."
-    )
-    return "off" if off else "unmounted"
+    if off:
+        say(f"{shown(drive.label)} can be unplugged.")
+        return "off"
+    say(f"{shown(drive.label)} is unmounted and can be unplugged.")
+    return "unmounted"
 
 
 # -- telling ---------------------------------------------------------------------------------------
+
+
+def _state(drive: Drive) -> str:
+    if drive.silent:
+        return "silent"
+    if not drive.mounted:
+        return "not-mounted"
+    return "connected" if drive.connected else "away"
+
+
+def _known_by(rules: Rules) -> str:
+    if rules.asked:
+        return "asked"
+    return "certain" if rules.certain else "assumed"
 
 
 def _object(shelf: Shelf) -> dict[str, Any]:
@@ -219,16 +233,10 @@ def _object(shelf: Shelf) -> dict[str, Any]:
         "removable": d.removable,
         "connected": d.connected,
         "stand_in": d.stand_in,
-        "state": "silent"
-        if d.silent
-        else "not-mounted"
-        if not d.mounted
-        else "connected"
-        if d.connected
-        else "away",
+        "state": _state(d),
         "last_seen": shelf.seen_at,
         "rules": rules_in_words(d.rules),
-        "rules_known_by": "asked" if d.rules.asked else "certain" if d.rules.certain else "assumed",
+        "rules_known_by": _known_by(d.rules),
         "flags": flags(d, shelf.character),
         "errors": d.errors,
         "twin_of": d.twin_of,

@@ -43,15 +43,17 @@ def levers(drives: Drives, folder: Path) -> list[Lever]:
             Lever("Plug in elsewhere", lambda: plug_in_elsewhere(folder)),
             Lever("Rename", lambda: rename(folder, d)),
         ]
-    full = (folder / FILLER).exists()
-    slowed = 0 < d.write_mb_s < 1
     stand_in = next(s for s in drives.stand_ins() if s.folder == folder)
+    room = Lever("Fill", lambda: fill(stand_in))
+    if (folder / FILLER).exists():
+        room = Lever("Empty", lambda: empty(folder))
+    pace = Lever("Slow", lambda: slow(folder, d))
+    if 0 < d.write_mb_s < 1:
+        pace = Lever("Quicken", lambda: quicken(folder, d))
     return [
         Lever("Unplug", lambda: describe(folder, connected=False)),
-        Lever("Empty", lambda: empty(folder)) if full else Lever("Fill", lambda: fill(stand_in)),
-        Lever("Quicken", lambda: quicken(folder, d))
-        if slowed
-        else Lever("Slow", lambda: slow(folder, d)),
+        room,
+        pace,
         Lever("Rename", lambda: rename(folder, d)),
         Lever("Clone", lambda: clone(folder, d)),
     ]

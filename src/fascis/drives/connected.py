@@ -324,13 +324,16 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         "This machine" if mount.where == "/" else Path(mount.where).name
     )
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
+    capacity = block.size if block else 0
+    if space:
+        capacity = space.f_blocks * space.f_frsize
     return Drive(
         uuid=uuid,
         label=label,
         filesystem=filesystem,
         rules=rules_of(filesystem, space.f_frsize if space else 4096),
         mount=Path(mount.where),
-        capacity=space.f_blocks * space.f_frsize if space else block.size if block else 0,
+        capacity=capacity,
         free=space.f_bavail * space.f_frsize if space else 0,
         block=space.f_frsize if space else 4096,
         transport=(block.tran if block else None)

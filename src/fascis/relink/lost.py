@@ -59,11 +59,11 @@ def lost_of(uses: Uses) -> list[Lost]:
         key = reference.path, reference.sequence
         known = found.get(key)
         if known is None:
-            known = found[key] = (
-                _sequence(reference, outside)
-                if reference.sequence
-                else _single(outside[reference.path])
-            )
+            if reference.sequence:
+                known = _sequence(reference, outside)
+            else:
+                known = _single(outside[reference.path])
+            found[key] = known
         known.references.append(reference)
         known.captured = known.captured or reference.captured
         framed.update(reference.path + b"/" + name for name in reference.frames)

@@ -140,11 +140,8 @@ class Match:
             differs.append("name")
         if pairs.proxy[p]:
             smaller = 0 < int(self.index.size[row]) < self.lost[i].size
-            differs.append(
-                "probably its proxy"
-                if smaller or not self.lost[i].size
-                else "lies among what can be made again"
-            )
+            likely = smaller or not self.lost[i].size
+            differs.append("probably its proxy" if likely else "lies among what can be made again")
         if pairs.used[p]:
             differs.append("in use already as another file")
         if pairs.refused[p]:

@@ -189,19 +189,8 @@ def parking_problems(
             )
         return
     if single:
-        yield Problem(
-            Code.CANNOT_SET_ASIDE,
-            "A single document with what it refers to cannot be set aside by a rename."
-            + (
-                ""
-                if after is After.PARK
-                else " Each original is compared once more right before it is deleted."
-            ),
-            "Let the originals stay, or have them deleted after you have looked."
-            if after is After.PARK
-            else "",
-            severity_here=Severity.STOPS if after is After.PARK else Severity.NOTE,
-        )
+        sentence = "A single document with what it refers to cannot be set aside by a rename."
+        yield _not_by_rename(sentence, after, "compared")
         return
     why = ""
     if not os.access(source.parent, os.W_OK | os.X_OK):
@@ -215,37 +204,36 @@ def parking_problems(
             "Let the originals stay, or see to the permissions.",
         )
     elif os.path.ismount(source):
-        yield Problem(
-            Code.CANNOT_SET_ASIDE,
-            f"{shown(source.name)} is a drive's own top folder and cannot be set aside by a rename."
-            + (
-                ""
-                if after is After.PARK
-                else " Each original is compared once more right before it is deleted."
-            ),
-            "Let the originals stay, or have them deleted after you have looked."
-            if after is After.PARK
-            else "",
-            severity_here=Severity.STOPS if after is After.PARK else Severity.NOTE,
-        )
+        name = shown(source.name)
+        sentence = f"{name} is a drive's own top folder and cannot be set aside by a rename."
+        yield _not_by_rename(sentence, after, "compared")
     elif drive and drive.renames_safely is not True:
         refused = drive.renames_safely is False
-        yield Problem(
-            Code.CANNOT_SET_ASIDE,
-            f"The driver of {shown(drive.label)} ({drive.rules.name}) "
-            f"{'does not promise' if refused else 'may not promise'} that a rename replaces "
-            f"nothing, so the originals {'cannot' if refused else 'perhaps cannot'} be set aside "
-            "there."
-            + (
-                ""
-                if after is After.PARK
-                else " Each original is read once more right before it is deleted."
-            ),
-            "Let the originals stay, or have them deleted after you have looked."
-            if after is After.PARK
-            else "",
-            severity_here=Severity.STOPS if after is After.PARK and refused else Severity.NOTE,
+        promise, cannot = "may not promise", "perhaps cannot"
+        if refused:
+            promise, cannot = "does not promise", "cannot"
+        sentence = (
+            f"The driver of {shown(drive.label)} ({drive.rules.name}) {promise} that a rename "
+            f"replaces nothing, so the originals {cannot} be set aside there."
         )
+        yield _not_by_rename(sentence, after, "read", certain=refused)
+
+
+def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True) -> Problem:
+    """The originals cannot be set aside.
+
+    A release goes on without: each original is looked at in another way.
+
+    Args:
+        again: what is done with each original right before it is deleted.
+        certain: False where it may be possible all the same.
+    """
+    if after is After.PARK:
+        remedy = "Let the originals stay, or have them deleted after you have looked."
+        severity = Severity.STOPS if certain else Severity.NOTE
+        return Problem(Code.CANNOT_SET_ASIDE, sentence, remedy, severity_here=severity)
+    sentence += f" Each original is {again} once more right before it is deleted."
+    return Problem(Code.CANNOT_SET_ASIDE, sentence, "", severity_here=Severity.NOTE)
 
 
 def _keeps_others_names(source: Path) -> bool:

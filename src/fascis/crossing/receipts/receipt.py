@@ -175,6 +175,9 @@ def seal(record: dict[str, Any]) -> str:
 
 def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     """The main figures as ``(what, figure)``, the same on the page and in the window."""
+    read_from = "perhaps from memory: not proven on this drive"
+    if record["proven"]:
+        read_from = "from the drive itself"
     rows = [
         ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
         (
@@ -182,12 +185,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
             f"{counted(record['verified_files'], 'file')}, "
             f"{number(record['verified_bytes'])}{NBSP}bytes",
         ),
-        (
-            "Read back",
-            "from the drive itself"
-            if record["proven"]
-            else "perhaps from memory: not proven on this drive",
-        ),
+        ("Read back", read_from),
         ("Digest", record["digest"]),
         ("Planned", clock_text(record["planned_at"])),
         ("Settled", clock_text(record["settled_at"])),

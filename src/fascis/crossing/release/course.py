@@ -325,15 +325,13 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
     inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
     if inside:
         first = min(inside)
+        needed = f"{inside[first][0]} uses {shown(first)} at the old place"
+        if len(inside) > 1:
+            more = counted(len(inside) - 1, "more file is", "more files are")
+            needed += f", and {more} needed too"
         raise Refused(
             Code.WOULD_BREAK,
-            f"{inside[first][0]} uses {shown(first)} at the old place"
-            + (
-                f", and {counted(len(inside) - 1, 'more file is', 'more files are')} needed too"
-                if len(inside) > 1
-                else ""
-            )
-            + ". Set aside, it would not be found. Nothing was set aside.",
+            f"{needed}. Set aside, it would not be found. Nothing was set aside.",
             tuple(sorted(inside)),
         )
 

@@ -285,11 +285,9 @@ class _Search:
         """
         looked = 0
         self._until = time.monotonic() + self._seconds
-        starts = [
-            self._going.root
-            if self._going.document
-            else self._going.root.rpartition(b"/")[0] or b"/"
-        ]
+        starts = [self._going.root]
+        if not self._going.document:
+            starts = [self._going.root.rpartition(b"/")[0] or b"/"]
         starts += sorted({p.rpartition(b"/")[0] or b"/" for p in self._going.loose})
         for start in starts:
             device, top = _device(start), self._mount(start)

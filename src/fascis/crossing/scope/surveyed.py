@@ -122,13 +122,9 @@ class Surveyed:
     @property
     def name(self) -> str:
         """Its name, as it is shown."""
-        return shown(
-            self.identity.name
-            if self.identity
-            else self.root.stem
-            if self.document
-            else self.root.name
-        )
+        if self.identity:
+            return shown(self.identity.name)
+        return shown(self.root.stem if self.document else self.root.name)
 
     def relinking(
         self, workspace: Workspace, cancelled: Callable[[], bool] = lambda: False

@@ -75,17 +75,16 @@ def _header(
     workspace: Workspace, plan: Plan, library_id: str, whole_id: str, consent: bool
 ) -> Header:
     assert plan.source_drive
-    part = plan.part
+    part = None
+    if plan.part:
+        folders = [os.fsdecode(f) for f in plan.part.all_folders]
+        part = PartFacts(projects=sorted(plan.part.names), folders=folders)
     return Header(
         crossing=plan.crossing,
         token=plan.token,
         library_id=library_id,
         whole_id=whole_id,
-        part=PartFacts(
-            projects=sorted(part.names), folders=[os.fsdecode(f) for f in part.all_folders]
-        )
-        if part
-        else None,
+        part=part,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
         lacks=plan.lacks,

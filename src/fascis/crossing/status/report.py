@@ -171,6 +171,10 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     target = shown(str(places.target))
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")
+    part = None
+    if crossing.part:
+        folders = [os.fsencode(f) for f in crossing.part.folders]
+        part = _part(crossing.part.projects, folders)
     return _object(
         crossing=crossing.id,
         state=state.value,
@@ -182,9 +186,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         bytes=size,
         verified_files=verified_files,
         verified_bytes=verified_bytes,
-        part=_part(part.projects, [os.fsencode(f) for f in part.folders])
-        if (part := crossing.part)
-        else None,
+        part=part,
         shared=_shared(crossing, release),
         frees_bytes=places.header.frees,
         problems=problems,

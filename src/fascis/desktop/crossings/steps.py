@@ -155,11 +155,11 @@ class Steps:
             "park": "Set the originals aside (frees nothing yet)",
             "receipt": "See the receipt",
             "put_back": "Put the originals back",
-            "undo": "Take back the switch"
-            if s.state is not State.SETTLED
-            else "End it: home stays, and so does the copy",
+            "undo": "Take back the switch",
             "again": "Look again",
         }
+        if s.state is State.SETTLED:
+            words["undo"] = "End it: home stays, and so does the copy"
         if seen.only_compared:
             words["accept"] = "Accept the comparison: more is not possible"
         if len(seen.labels) > 1:
@@ -178,13 +178,13 @@ class Steps:
         if s.state is not State.SWITCHED and step != "park":
             del words["park"]
         titles = {
-            State.SETTLED: "One more copy"
-            if seen.after is After.COPY
-            else f"Before home goes to {drive}",
+            State.SETTLED: f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
             State.PARKED: "Originals set aside",
             State.RELEASED: "The originals are deleted",
         }
+        if seen.after is After.COPY:
+            titles[State.SETTLED] = "One more copy"
         actions: dict[str, Callable[[], None]] = {
             "open": lambda: self._host.screen("open"),
             "bring": self.bring_along,

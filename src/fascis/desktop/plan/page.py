@@ -320,9 +320,10 @@ class PlanPage(QObject):
     def _problems(self, plan: Plan) -> None:
         if not plan.problems:
             return
-        self._panel.head(
-            "Before it can start" if plan.stopped else "To decide" if plan.asks else "Good to know"
-        )
+        if plan.stopped:
+            self._panel.head("Before it can start")
+        else:
+            self._panel.head("To decide" if plan.asks else "Good to know")
         marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
         for problem in plan.problems:
             if problem.files:

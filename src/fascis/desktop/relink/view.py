@@ -107,6 +107,17 @@ class RelinkView(QWidget):
 
     # -- what it shows -----------------------------------------------------------------------------
 
+    @staticmethod
+    def _lost_words(relinks: Relinks, lost: int) -> str:
+        """How much is lost, before anything was looked for."""
+        if lost:
+            return f"{number(lost)} lost"
+        if not relinks.relinking:
+            return ""
+        if relinks.old_paths:
+            return f"{counted(relinks.old_paths, 'file')} by an old path"
+        return "Nothing is lost"
+
     def show_relinks(self, relinks: Relinks) -> None:
         """Shows what is lost and found of a library."""
         self.relinks = relinks
@@ -118,11 +129,7 @@ class RelinkView(QWidget):
         self._empty.setVisible(not groups)
         asks = outcome is not None and bool(outcome.open)
         if outcome is None:
-            if not relinks.old_paths:
-                nothing = "Nothing is lost"
-            else:
-                nothing = f"{counted(relinks.old_paths, 'file')} by an old path"
-            self._lost.setText(f"{number(lost)} lost" if lost else nothing if relinking else "")
+            self._lost.setText(self._lost_words(relinks, lost))
             self._found.setText("")
             self._rest.setText(self._waiting_words(relinks, lost) if groups else "")
             self._empty.setText(self._waiting_words(relinks, lost))
@@ -290,12 +297,10 @@ class RelinkView(QWidget):
         for tile, c in zip(self.tiles[1:], candidates, strict=False):
             more = {"date of change": f"changed {day(c.mtime_ns)}"}
             if said := facts.get(c.path):
-                more |= {"length": f"length {timecode(said.seconds, rate)}"} if said.seconds else {}
-                more |= (
-                    {"capture time": f"taken {said.captured_at.replace('T', ', ')}"}
-                    if said.captured_at
-                    else {}
-                )
+                if said.seconds:
+                    more["length"] = f"length {timecode(said.seconds, rate)}"
+                if said.captured_at:
+                    more["capture time"] = f"taken {said.captured_at.replace('T', ', ')}"
             tile.say(_headline(c), [*tells(lost.size, c, more), short(c.path.rpartition(b"/")[0])])
 
     # -- keys and drops ----------------------------------------------------------------------------

@@ -254,11 +254,8 @@ class BundleView(QWidget):
         else:
             colour = QColor(fill)
             colour.setAlphaF(0.86 if r.along else 0.42)
-            painter.setPen(
-                QPen(t.color(edge), 0.8)
-                if r.standing is Standing.LOOSE
-                else QPen(t.color("ground"), 0.8)
-            )
+            line = edge if r.standing is Standing.LOOSE else "ground"
+            painter.setPen(QPen(t.color(line), 0.8))
             painter.setBrush(colour)
         painter.drawPath(drawn.path)
 

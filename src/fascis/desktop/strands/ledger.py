@@ -103,11 +103,8 @@ class FileTable(QAbstractTableModel):
         assert woven is not None
         standing, role = STANDINGS[int(woven.standing[i])], ROLES[int(woven.role[i])]
         if column == 0:
-            return t.color(
-                "remakeable_text"
-                if role.remakeable and standing.inside
-                else f"{standing.value}_text"
-            )
+            remakeable = role.remakeable and standing.inside
+            return t.color("remakeable_text" if remakeable else f"{standing.value}_text")
         if (column == 3 and standing in _LOST) or (column == 4 and woven.used_by(i) == NOBODY):
             return t.color("muted")
         return None
@@ -246,14 +243,12 @@ class Ledger(QWidget):
         """Says why there is no line, and what to do."""
         strands = "the chosen strands" if self._strands else "this library"
         words = f"No file of {strands}" + (f" is {self._filter.value}" if self._filter else "")
-        words += (
-            f" with “{self.search.text().strip()}” in its name or folder"
-            if self.search.text().strip()
-            else ""
-        )
-        self._none.setText(
-            words + (". Esc in the bundle lets go of what is chosen." if self._strands else ".")
-        )
+        if wanted := self.search.text().strip():
+            words += f" with “{wanted}” in its name or folder"
+        words += "."
+        if self._strands:
+            words += " Esc in the bundle lets go of what is chosen."
+        self._none.setText(words)
         self._none.setVisible(none)
         self.table.setVisible(not none)
 

@@ -5,7 +5,7 @@ No painting here.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -168,12 +168,15 @@ def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[
         return (lambda _u: 0), [*dict.fromkeys(_use_words(s) for s in woven.strands)]
     words = [", ".join(p) or UNUSED_WORDS for p in woven.projects]
     if len(words) > 12:  # too many ways of sharing: by how many projects use it
-        words = [
-            p[0] if len(p) == 1 else UNUSED_WORDS if not p else "shared by several"
-            for p in woven.projects
-        ]
+        words = [_sharing_words(p) for p in woven.projects]
     kinds = list(dict.fromkeys(words))
     return (lambda u: kinds.index(words[u])), kinds
+
+
+def _sharing_words(projects: Sequence[str]) -> str:
+    if not projects:
+        return UNUSED_WORDS
+    return projects[0] if len(projects) == 1 else "shared by several"
 
 
 def _use_words(strand: WovenStrand) -> str:

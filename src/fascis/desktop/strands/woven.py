@@ -6,6 +6,7 @@ Every file in columns, with its strand, its users, and what the plan does with i
 from __future__ import annotations
 
 import os
+from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -157,6 +158,14 @@ class Woven:
         )
 
 
+def _chosen(column: bytes | array[int], kind: type[np.generic], rows: np.ndarray) -> np.ndarray:
+    """Some rows of a column; of an empty one, which numpy does not read, none."""
+    if not len(rows):
+        return np.empty(0, kind)
+    chosen: np.ndarray = np.frombuffer(column, kind)[rows]
+    return chosen
+
+
 def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
     """Puts a library into columns.
 
@@ -167,33 +176,22 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
     count = len(uses.outside)
     row = np.concatenate([inside, -1 - np.arange(count, dtype=np.int64)])
     outside_size = np.fromiter((o.size for o in uses.outside), np.int64, count)
-    size = np.concatenate(
-        [
-            np.frombuffer(survey.size, np.uint64)[inside].astype(np.int64)
-            if len(inside)
-            else inside,
-            outside_size,
-        ]
-    )
+    size = np.concatenate([_chosen(survey.size, np.uint64, inside).astype(np.int64), outside_size])
+    outside_standing = (STANDINGS.index(o.standing) for o in uses.outside)
     standing = np.concatenate(
         [
-            np.frombuffer(bytes(uses.standing), np.uint8)[inside]
-            if len(inside)
-            else np.empty(0, np.uint8),
-            np.fromiter((STANDINGS.index(o.standing) for o in uses.outside), np.uint8, count),
+            _chosen(bytes(uses.standing), np.uint8, inside),
+            np.fromiter(outside_standing, np.uint8, count),
         ]
     )
+    outside_role = (ROLES.index(o.role) for o in uses.outside)
     role = np.concatenate(
-        [
-            np.frombuffer(survey.role, np.uint8)[inside] if len(inside) else np.empty(0, np.uint8),
-            np.fromiter((ROLES.index(o.role) for o in uses.outside), np.uint8, count),
-        ]
+        [_chosen(survey.role, np.uint8, inside), np.fromiter(outside_role, np.uint8, count)]
     )
     places = dict(plan.gathering.aliases) if plan else {}
-    if plan and len(inside):
-        fates = np.frombuffer(plan.fates, np.uint8)[inside]
-    else:
-        fates = np.zeros(len(inside), np.uint8)
+    fates = np.zeros(len(inside), np.uint8)
+    if plan:
+        fates = _chosen(plan.fates, np.uint8, inside)
     along = np.concatenate(
         [fates == Fate.COPY, np.fromiter((o.path in places for o in uses.outside), bool, count)]
     )
