@@ -25,7 +25,7 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.scales import weigh
-from fascis.demo.timelines import sequence, write_catalog, write_timeline
+from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
 from fascis.drives.rules import all_rules, rules_of
 from fascis.files.errors import Refused
 from fascis.files.names import unlisted
@@ -69,7 +69,7 @@ def clashing(bench):
     with open(lib / "media/sparse.mov", "wb") as out:
         out.truncate(300_000)
     used = sorted(p for p in CLASHING if p.endswith(".mov"))
-    write_timeline(lib / "cuts: first.otio", used, ["media/tab\tname.wav"], len(used), 48, [], 1)
+    write_timeline(lib / "cuts: first.otio", used, ["media/tab\tname.wav"], Cut(len(used), 48))
     (lib / "all.m3u8").write_text("#EXTM3U\n" + "".join(f"{p}\n" for p in used if "\n" not in p))
     (lib / "notes.txt").write_text("kept")
     # fmt: skip
@@ -199,7 +199,11 @@ def test_a_sidecar_and_its_photo_are_renamed_together(bench, clashing):
 def frames(bench):
     lib = bench.fill({f"seq/gauge?_{n:04}.png": 20 for n in range(1, 4)} | {"media/a.mov": 9})
     write_timeline(
-        lib / "cut.otio", ["media/a.mov"], [], 1, 24, [sequence("seq/", "gauge?_", ".png", 1, 3)], 1
+        lib / "cut.otio",
+        ["media/a.mov"],
+        [],
+        Cut(1, 24),
+        [sequence("seq/", "gauge?_", ".png", 1, 3)],
     )
     return bench.add_drive("ex", "exfat")
 
@@ -300,7 +304,7 @@ def test_what_was_left_out_does_not_hide_what_has_its_name_there(bench):
     lib = bench.fill(
         {f"{n}?.mov": b"used" for n in names} | {f"{n}_.mov": b"unused" for n in names}
     )
-    write_timeline(lib / "cut.otio", [f"{n}?.mov" for n in names], [], 12, 24, [], 1)
+    write_timeline(lib / "cut.otio", [f"{n}?.mov" for n in names], [], Cut(12, 24))
     to = bench.add_drive("ex", "exfat")
     bench.again()
     _, crossing, state = crossed(bench.workspace, lib, to, leave_unused=True)
@@ -446,7 +450,11 @@ def test_who_cannot_be_renamed_keeps_the_name_that_others_want(bench):
         | {"seq/FRAME_0002.png": 9, "media/a.mov": 5}
     )
     write_timeline(
-        lib / "cut.otio", ["media/a.mov"], [], 1, 24, [sequence("seq/", "frame_", ".png", 1, 3)], 1
+        lib / "cut.otio",
+        ["media/a.mov"],
+        [],
+        Cut(1, 24),
+        [sequence("seq/", "frame_", ".png", 1, 3)],
     )
     to = bench.add_drive("ex", "exfat")
     bench.again()

@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fascis.crossing.copying import engine as engine_module
-from fascis.crossing.copying.file import CHUNK, PAGE, Buffers, copy_file, read_back
+from fascis.crossing.copying.file import CHUNK, PAGE, Buffers, Passage, copy_file, read_back
 from fascis.crossing.journal.copies import Item
 from fascis.crossing.model.events import Advanced, Control
 from fascis.crossing.model.fates import Fate
@@ -58,16 +58,8 @@ def copied(sides, content=None, keeps=ALL, control=None, source=None, there=None
     root, from_, to, buffers = sides
     if content is not None:
         (root / "from/a.mov").write_bytes(content)
-    return copy_file(
-        item(),
-        b"a.mov",
-        source or from_,
-        there or to,
-        b"a.mov",
-        keeps,
-        buffers,
-        control or Control(),
-    )
+    passage = Passage(source or from_, b"a.mov", there or to, b"a.mov")
+    return copy_file(item(), passage, keeps, buffers, control or Control())
 
 
 # Around the small-file limit, whole chunks, whole pages, and one byte beside each.

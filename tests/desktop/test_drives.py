@@ -15,7 +15,7 @@ from PyQt6.QtTest import QTest
 from fascis.crossing.model.states import State
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.bench import levers
-from fascis.demo.timelines import write_timeline
+from fascis.demo.timelines import Cut, write_timeline
 from fascis.desktop.drives.page import offers
 from fascis.desktop.kit.notes import STAYS, Notes
 from fascis.drives.connected import Drives
@@ -235,13 +235,7 @@ def film(bench):
     for n in range(2):
         (media / f"weir_{n}.mov").write_bytes(b"frame" * (40 + n))
     write_timeline(
-        bench.library / "cut.otio",
-        [str(media / f"weir_{n}.mov") for n in range(2)],
-        [],
-        2,
-        48,
-        [],
-        1,
+        bench.library / "cut.otio", [str(media / f"weir_{n}.mov") for n in range(2)], [], Cut(2, 48)
     )
     remember(bench.workspace, survey_library(bench.workspace, bench.library))
     return bench.library / "cut.otio"
@@ -500,13 +494,13 @@ def test_what_is_offered_for_a_drive_depends_on_what_it_is(bench):
     bench.add_drive("locked", read_only=True)
     bench.add_drive("gone", connected=False)
     by = {s.drive.label: s for s in read_shelves(bench.again())}
-    assert [o.action for o in offers(by["gone"], True, False)] == []
-    assert [o.action for o in offers(by["locked"], True, False)] == ["suits", "remove"]
+    assert [o.deed for o in offers(by["gone"], True, False)] == []
+    assert [o.deed for o in offers(by["locked"], True, False)] == ["suits", "remove"]
     assert (
-        offers(by["heron"], False, False)[0].action == "folder"
+        offers(by["heron"], False, False)[0].deed == "folder"
         and offers(by["heron"], False, False)[0].main
     )
-    assert "remove" not in [o.action for o in offers(by["inside"], True, True)]
+    assert "remove" not in [o.deed for o in offers(by["inside"], True, True)]
 
 
 def test_a_description_that_cannot_be_changed_is_told(bench):

@@ -16,7 +16,7 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.old_place import begun_again
 from fascis.crossing.status.queue import all_crossings, find_crossing
-from fascis.demo.timelines import write_catalog, write_timeline
+from fascis.demo.timelines import Cut, write_catalog, write_timeline
 from fascis.drives.removal import describe
 from fascis.files.errors import Refused
 from fascis.library.apartness import tell_apart
@@ -88,7 +88,7 @@ def loose(bench):
         (media / f"weir_{n}.mov").write_bytes(b"frame" * (50 + n))
     bench.fill({"media/own.mov": 100})
     paths = [str(media / f"weir_{n}.mov") for n in range(3)]
-    write_timeline(bench.library / "cut.otio", [*paths, "media/own.mov"], [], 4, 48, [], 1)
+    write_timeline(bench.library / "cut.otio", [*paths, "media/own.mov"], [], Cut(4, 48))
     write_catalog(
         bench.library / "all.fascat", [("uuid-heron", "Footage", "Day 01", ["weir_0.mov"])]
     )

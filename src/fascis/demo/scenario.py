@@ -22,7 +22,7 @@ import numpy as np
 from PIL import Image
 
 from fascis.crossing.scope.surveyed import remember, survey_library
-from fascis.demo.timelines import sequence, write_catalog, write_timeline
+from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
 from fascis.files.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
@@ -102,7 +102,8 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
 
 def _field(folder: Path, connected: bool) -> None:
     """The drive of field trips, which is put into a drawer."""
-    _drive(folder, "field-2", "Field 2", "exfat", 64_000_000, "usb", connected, 20, 30)
+    make = _Make("Field 2", "exfat", 64_000_000, 20, 30, connected=connected)
+    _drive(folder, "field-2", make)
 
 
 def _october(folder: Path) -> Path:
@@ -140,13 +141,13 @@ def _tidy_scans(internal: Path) -> None:
 def _drives(folder: Path, slow: bool) -> None:
     taken = _taken(folder / "studio-internal")
     speed = 1 if slow else 100
-    for name, label, filesystem, capacity, transport, write, read in (
-        ("studio-internal", _INTERNAL, "ext4", int(taken / 0.902), "nvme", 900, 1200),
-        ("heron-a", "Heron A", "ext4", 400_000_000, "usb", 26 * speed, 60 * speed),
-        ("heron-b", "Heron B", "exfat", 210_000_000, "usb", 12 * speed, 20 * speed),
-        ("old-stick", "Old Stick", "vfat", 30_000_000, "usb", 5 * speed, 9 * speed),
+    for name, stand_in in (
+        ("studio-internal", _Make(_INTERNAL, "ext4", int(taken / 0.902), 900, 1200, "nvme")),
+        ("heron-a", _Make("Heron A", "ext4", 400_000_000, 26 * speed, 60 * speed)),
+        ("heron-b", _Make("Heron B", "exfat", 210_000_000, 12 * speed, 20 * speed)),
+        ("old-stick", _Make("Old Stick", "vfat", 30_000_000, 5 * speed, 9 * speed)),
     ):
-        _drive(folder, name, label, filesystem, capacity, transport, True, write, read)
+        _drive(folder, name, stand_in)
     for name, count in (("heron-a", 120), ("heron-b", 60), ("old-stick", 3)):
         older = folder / name / "Older shoots"
         older.mkdir()
@@ -154,28 +155,31 @@ def _drives(folder: Path, slow: bool) -> None:
             (older / f"shoot_{i:03d}.mov").write_bytes(np.random.default_rng(i).bytes(600_000))
 
 
-def _drive(
-    folder: Path,
-    name: str,
-    label: str,
-    filesystem: str,
-    capacity: int,
-    transport: str,
-    connected: bool,
-    write: int,
-    read: int,
-) -> None:
+@dataclass(frozen=True, slots=True)
+class _Make:
+    """A stand-in drive: capacity in bytes, speeds in MB/s."""
+
+    label: str
+    filesystem: str
+    capacity: int
+    write: int
+    read: int
+    transport: str = "usb"
+    connected: bool = True
+
+
+def _drive(folder: Path, name: str, make: _Make) -> None:
     (folder / name).mkdir(exist_ok=True)
     facts = {
         "uuid": f"demo-{name}",
-        "label": label,
-        "filesystem": filesystem,
-        "capacity_bytes": capacity,
+        "label": make.label,
+        "filesystem": make.filesystem,
+        "capacity_bytes": make.capacity,
         "block_bytes": 4096,
-        "transport": transport,
-        "connected": connected,
-        "read_mb_s": read,
-        "write_mb_s": write,
+        "transport": make.transport,
+        "connected": make.connected,
+        "read_mb_s": make.read,
+        "write_mb_s": make.write,
         "faults": [],
     }
     (folder / name / "stand-in.json").write_text(json.dumps(facts, indent=1))
@@ -234,20 +238,21 @@ def _documents(internal: Path, away: Path) -> None:
     scans = sequence("../media/Scans/", "weir_plan_", ".png", 1, 24)
     feature = days + stills + titles + raws + renamed + drawer
     write_timeline(
-        weir / "timelines/Feature.otio", feature, sounds + field + music[:2], 600, 3600, [scans], 1
+        weir / "timelines/Feature.otio",
+        feature,
+        sounds + field + music[:2],
+        Cut(600, 3600, 1),
+        [scans],
     )
-    write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, 40, 90, [], 2)
+    write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, Cut(40, 90, 2))
     write_timeline(
         weir / "timelines/Interviews.otio",
         [f"../{p.relative_to(weir)}" for p in talks],
         field[:2],
-        80,
-        1500,
-        [],
-        3,
+        Cut(80, 1500, 3),
     )
     tide = [f"../{p.relative_to(salt)}" for p in sorted(salt.glob("media/Tide/*.mov"))[:8]]
-    write_timeline(salt / "timelines/Saltmeadow.otio", tide, [], 30, 240, [], 4)
+    write_timeline(salt / "timelines/Saltmeadow.otio", tide, [], Cut(30, 240, 4))
     folders: list[tuple[str | None, str, str, list[str]]] = [
         ("demo-studio-internal", "Bell/shoots", f.name, sorted(p.name for p in f.glob("*.jpg")))
         for f in sorted(bell.glob("shoots/2024*"))

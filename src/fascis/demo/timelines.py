@@ -8,7 +8,9 @@ from __future__ import annotations
 import json
 import random
 import sqlite3
+from collections.abc import Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -78,23 +80,30 @@ def frames_of(target: str) -> int:
     return 60
 
 
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """How many clips the picture track has, how many seconds together, and by what chance."""
+
+    clips: int
+    seconds: float
+    seed: int = 1
+
+
 def write_timeline(
     path: Path,
     pictures: list[str],
     sounds: list[str],
-    clips: int,
-    seconds: float,
-    more: list[dict[str, Any]],
-    seed: int,
+    cut: Cut,
+    more: Sequence[dict[str, Any]] = (),
 ) -> None:
     """A timeline that uses every one of the targets, and some of them many times.
 
     Args:
         pictures: targets of clips of the picture track; ``sounds`` of the sound track.
-        clips: how many on the picture track; ``seconds`` is how long they are together.
         more: references that are appended as they are.
     """
-    chosen = random.Random(seed)
+    clips, seconds = cut.clips, cut.seconds
+    chosen = random.Random(cut.seed)
     order = pictures + [chosen.choice(pictures) for _ in range(max(0, clips - len(pictures)))]
     chosen.shuffle(order)
     length = seconds * RATE / len(order)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -53,7 +52,7 @@ from fascis.desktop.kit.tasks import Task
 from fascis.desktop.plan.controller import Planning
 from fascis.desktop.receipts.view import ReceiptsView
 from fascis.desktop.relink.controller import Relinks
-from fascis.desktop.relink.page import RelinkPage
+from fascis.desktop.relink.page import RelinkActions, RelinkPage
 from fascis.desktop.relink.view import RelinkView
 from fascis.desktop.report import SavingReport
 from fascis.desktop.shelves.view import ShelvesView
@@ -471,11 +470,7 @@ class Window(QMainWindow):
             self._library_name.setText(elided(surveyed.name, 36))
             self._library_name.setToolTip(tip(surveyed.name))
         self.relink.show_relinks(self.relinks)
-        actions: dict[str, Callable[..., None]] = {
-            "folder": self._ask_where,
-            "file": self._ask_file,
-            "open": self._relink_another,
-        }
+        actions = RelinkActions(self._ask_where, self._ask_file, self._relink_another)
         self._relink_page.show(self.relinks, actions)
 
     def _ask_where(self) -> None:

@@ -18,6 +18,7 @@ from fascis.documents.sidecars import owners
 from fascis.files.errors import Cancelled, told
 from fascis.files.medium import PosixMedium
 from fascis.files.names import join
+from fascis.files.walk import Folder
 
 PICTURES = frozenset(
     e.encode()
@@ -162,8 +163,7 @@ def add_folder(
                 folder_id = _row(
                     db, "folder", ("place_id", "path"), (place_id, inner.place.decode())
                 )
-                stats = dict(zip(inner.names, inner.stats, strict=True))
-                _add_photos(db, medium, folder_id, inner.place, writable, stats, inner.names, found)
+                _add_photos(db, medium, folder_id, inner, writable, found)
         db.execute("COMMIT")
     return found
 
@@ -172,24 +172,23 @@ def _add_photos(
     db: sqlite3.Connection,
     medium: PosixMedium,
     folder_id: int,
-    place: bytes,
+    folder: Folder,
     names: list[bytes],
-    stats: dict[bytes, os.stat_result],
-    everything: list[bytes],
     found: Added,
 ) -> None:
+    """Adds some of a folder's files, those that are photos and can be written into a catalog."""
     known = {
         n for (n,) in db.execute("SELECT file_name FROM photo WHERE folder_id=?", (folder_id,))
     }
     new = [n for n in names if n.decode() not in known]
     found.known += len(names) - len(new)
+    stats = dict(zip(folder.names, folder.stats, strict=True))
     sidecar_of = {
-        photo: sidecar for sidecar, photos in owners(everything).items() for photo in photos
+        photo: sidecar for sidecar, photos in owners(folder.names).items() for photo in photos
     }
     with ExitStack() as held:
-        for name, facts in zip(
-            new, facts_of(_opened(medium, place, new, sidecar_of, held)), strict=True
-        ):
+        facts_of_new = facts_of(_opened(medium, folder.place, new, sidecar_of, held))
+        for name, facts in zip(new, facts_of_new, strict=True):
             _add_photo(db, folder_id, name.decode(), stats[name], facts)
             found.photos += 1
 

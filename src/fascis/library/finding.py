@@ -10,7 +10,7 @@ import os
 import stat
 from array import array
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.model import (
@@ -54,13 +54,26 @@ Expected = Mapping[bytes, Last]
 _NEVER_SEEN: Last = (0, b"", 0)
 
 
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known already when documents are read.
+
+    Attributes:
+        drives: which drives there are.
+        cache: a private folder for copies of databases.
+        expected: size, digest and time that files had when they were last seen, by absolute path.
+    """
+
+    drives: DriveRoots
+    cache: Path
+    expected: Expected = field(default_factory=dict)
+
+
 def find_uses(
     medium: Medium,
     root: Path,
     survey: Survey,
-    drives: DriveRoots,
-    cache: Path,
-    expected: Expected | None = None,
+    known: Known,
     cancelled: Callable[[], bool] = lambda: False,
     nothing_inside: bool = False,
 ) -> Uses:
@@ -69,9 +82,6 @@ def find_uses(
     Args:
         medium: the library's folder.
         root: where that is.
-        drives: which drives are known.
-        cache: a private folder for copies of databases.
-        expected: size, digest and time that files had when they were last seen, by absolute path.
         cancelled: asked between documents.
         nothing_inside: all that is referred to counts as outside: what of it belongs to the library
             is yet to be found.
@@ -79,9 +89,7 @@ def find_uses(
     Raises:
         Cancelled: when ``cancelled`` said so.
     """
-    return _Reading(
-        medium, root, survey, drives, cache, expected or {}, cancelled, nothing_inside
-    ).run()
+    return _Reading(medium, root, survey, known, cancelled, nothing_inside).run()
 
 
 class _Reading:
@@ -92,14 +100,12 @@ class _Reading:
         medium: Medium,
         root: Path,
         survey: Survey,
-        drives: DriveRoots,
-        cache: Path,
-        expected: Expected,
+        known: Known,
         cancelled: Callable[[], bool],
         nothing_inside: bool,
     ) -> None:
-        self._medium, self._survey, self._drives, self._cache = medium, survey, drives, cache
-        self._expected, self._cancelled = expected, cancelled
+        self._medium, self._survey, self._cancelled = medium, survey, cancelled
+        self._drives, self._cache, self._expected = known.drives, known.cache, known.expected
         self._places: dict[bytes, int] = {}
         self._links: dict[bytes, bytes] = {}
         self._special: set[bytes] = set()
@@ -114,7 +120,9 @@ class _Reading:
                 place: row for row, folder, place in survey.rows() if not survey.is_own(folder)
             }
         folders = [] if nothing_inside else [f.place for f in survey.folders]
-        self._where = Whereabouts(root, folders, self._places, self._links, drives, self._special)
+        self._where = Whereabouts(
+            root, folders, self._places, self._links, known.drives, self._special
+        )
         self._begun = begun
         self._root = self._where.root
         self._rule = RoleRule()

@@ -16,7 +16,7 @@ from fascis.files.route import Moved
 from fascis.files.sizes import counted, number
 from fascis.relink.evidence import Evidence
 from fascis.relink.lost import Lost
-from fascis.relink.moves import LEAST, FolderMove, Statements, choose, solid, statements
+from fascis.relink.moves import LEAST, FolderMove, Preference, Statements, choose, solid, statements
 from fascis.relink.outcome import Match, State, basis_of
 from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
 
@@ -151,15 +151,8 @@ class Deciding:
         )  # what has less for it than another says nothing
         usable = best & free[self.pairs.lost] if len(self.pairs) else best
         accepted = sorted(self.decisions.accepted)
-        chosen = choose(
-            self.pairs,
-            usable,
-            self.m.weight,
-            self.made,
-            [*accepted, *hinted],
-            self._preferred,
-            self.decisions.refused,
-        )
+        preference = Preference([*accepted, *hinted], self._preferred, self.decisions.refused)
+        chosen = choose(self.pairs, usable, self.m.weight, self.made, preference)
         self._claim(chosen)
         for move, mine in chosen:
             sure = move in self.decisions.accepted

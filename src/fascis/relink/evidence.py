@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -32,6 +33,25 @@ _PROBES = 3000  # files at most whose length or capture time is looked at
 Nearness = Callable[[bytes], tuple[object, ...]]
 
 
+def _equally_near(_path: bytes) -> tuple[object, ...]:
+    return ()
+
+
+@dataclass(frozen=True, slots=True)
+class InUse:
+    """What a library uses and finds.
+
+    Attributes:
+        used: absolute paths of these files.
+        standing: folders whose files are where they should be, and how many of them are used.
+        near: of identical copies the one with the smallest value is taken.
+    """
+
+    used: Collection[bytes] = frozenset()
+    standing: Mapping[bytes, int] = field(default_factory=dict)
+    near: Nearness = _equally_near
+
+
 class Evidence:
     """What speaks for and against each pair, with what only the files tell, on request."""
 
@@ -41,15 +61,14 @@ class Evidence:
         index: Index,
         contents: Contents,
         decisions: Decisions,
-        used: Collection[bytes],
-        standing: Mapping[bytes, int],
-        near: Nearness,
+        in_use: InUse,
     ) -> None:
         self.lost, self.index, self.contents = lost, index, contents
-        self.decisions, self.used, self.standing, self.near = decisions, used, standing, near
+        self.decisions, self.used, self.near = decisions, in_use.used, in_use.near
+        self.standing = in_use.standing
         self.weight = np.array([x.files for x in lost], np.int64)
         self.repeats = repeated_sizes(lost, index, _MANY)
-        self.pairs = find_pairs(lost, index, used)
+        self.pairs = find_pairs(lost, index, in_use.used)
         self._exists: dict[bytes, bool] = {}
         self._digested: set[int] = set()
         self._probed: set[int] = set()

@@ -10,47 +10,43 @@ before name alone.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Sequence
 
 from fascis.relink.contents import Contents
 from fascis.relink.deciding import Deciding
-from fascis.relink.evidence import Evidence, Nearness
+from fascis.relink.evidence import Evidence, InUse
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
-from fascis.relink.outcome import Decisions, Match
+from fascis.relink.outcome import NOTHING_DECIDED, Decisions, Match
+
+_NOTHING_USED = InUse()
 
 
 def match(
     lost: Sequence[Lost],
     index: Index,
     contents: Contents,
-    decisions: Decisions = Decisions(),
-    used: Collection[bytes] = frozenset(),
-    standing_folders: Mapping[bytes, int] | None = None,
-    near: Nearness = lambda _path: (),
+    decisions: Decisions = NOTHING_DECIDED,
+    in_use: InUse = _NOTHING_USED,
     checked: bool = False,
 ) -> Match:
     """Ties lost files to found ones.
 
     Args:
         contents: reads found files, where that is needed.
-        used: absolute paths of files that the library uses and finds.
-        standing_folders: folders whose files are where they should be, and how many of them are
-            used.
-        near: of identical copies the one with the smallest value is taken.
+        in_use: what the library uses and finds.
         checked: every tie is checked by content where its digest is known, and by length and
             capture time where these are.
 
     Raises:
         Cancelled: when ``contents`` was told so.
     """
-    evidence = Evidence(lost, index, contents, decisions, used, standing_folders or {}, near)
+    evidence = Evidence(lost, index, contents, decisions, in_use)
     evidence.read_cheap_digests()
     decided = Deciding(evidence).run()
     if evidence.fetch(decided):
         decided = Deciding(evidence).run()
-    while checked and evidence.check(
-        decided
-    ):  # what fails the check may leave another one to be checked
+    while checked and evidence.check(decided):
+        # What fails the check may leave another one to be checked.
         decided = Deciding(evidence).run()
     return decided

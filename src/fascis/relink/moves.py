@@ -119,14 +119,23 @@ def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np
     return flags
 
 
+@dataclass(frozen=True, slots=True)
+class Preference:
+    """Which statements are made rather than others.
+
+    Attributes:
+        first: these come first, whatever they explain.
+        prefer: of statements that explain as many, the one with the smallest value is taken.
+        skip: these are not made.
+    """
+
+    first: Sequence[Moved]
+    prefer: Callable[[Moved], tuple[object, ...]]
+    skip: Collection[Moved]
+
+
 def choose(
-    pairs: Pairs,
-    possible: Flags,
-    weight: np.ndarray,
-    made: Statements,
-    first: Sequence[Moved],
-    prefer: Callable[[Moved], tuple[object, ...]],
-    skip: Collection[Moved],
+    pairs: Pairs, possible: Flags, weight: np.ndarray, made: Statements, preference: Preference
 ) -> list[tuple[Moved, np.ndarray]]:
     """Statements with the pairs that each explains.
 
@@ -135,9 +144,7 @@ def choose(
     Args:
         possible: the pairs that count.
         weight: of each lost file, how many files it is.
-        first: statements that come first, whatever they explain.
-        prefer: of statements that explain as many, the one with the smallest value is taken.
-        skip: statements that are not made.
+        preference: which come first, and which not at all.
     """
     explained = np.zeros(len(weight), np.bool_)
     taken = np.zeros(int(pairs.row.max()) + 1 if len(pairs) else 0, np.bool_)
@@ -161,19 +168,21 @@ def choose(
         taken[pairs.row[mine[solid(pairs, strong, made, mine)]]] = True
 
     chosen: list[tuple[Moved, np.ndarray]] = []
-    for move in first:
+    for move in preference.first:
         *_, mine = reach(move)
         if len(mine):
             take(move, mine)
 
     def value(move: Moved) -> tuple[object, ...]:
         files, sure, used, _ = reach(move)
-        return -files, -sure, used, *prefer(move), move.old, move.new
+        return -files, -sure, used, *preference.prefer(move), move.old, move.new
 
     bounds = np.bincount(
         made.kind, weight[pairs.lost] * possible, minlength=len(made.of_kind)
     ).astype(np.int64)
-    most = {m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in skip}
+    most = {
+        m: int(bounds[kinds].sum()) for m, kinds in made.kinds.items() if m not in preference.skip
+    }
     heap: list[tuple[tuple[object, ...], Moved]] = [
         ((-n, -n), m) for m, n in most.items() if n >= LEAST
     ]

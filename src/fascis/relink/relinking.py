@@ -22,6 +22,7 @@ from fascis.library.uses import Outside, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
+from fascis.relink.evidence import InUse
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost, add_lengths, lost_of
 from fascis.relink.matching import match
@@ -66,9 +67,8 @@ class Relinking:
         checked: bool = False,
     ) -> Match:
         """What was found, see :func:`~fascis.relink.matching.match`."""
-        return match(
-            self.lost, index, contents, decisions, self.used, self.standing, self._nearness, checked
-        )
+        in_use = InUse(self.used, self.standing, self._nearness)
+        return match(self.lost, index, contents, decisions, in_use, checked)
 
     def _nearness(self, path: bytes) -> tuple[object, ...]:
         """How near a found folder or file is.

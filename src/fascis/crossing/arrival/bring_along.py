@@ -140,7 +140,7 @@ def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
             _parents(folders, source, medium, places.name, parent(item.place))
             if item.kind is Kind.LINK:
                 if keeps.links and item.copy is not CopyState.VERIFIED:
-                    _make_way_for_link(places, medium, item, before, old, source, rewriting)
+                    _make_way_for_link(places, medium, item, before, source, rewriting)
                     rewriting.link(source, medium, places.name, item)
             elif item.copy is CopyState.VERIFIED:
                 for place, was in _moved(item, before, places.crossing):
@@ -229,7 +229,6 @@ def _make_way_for_link(
     medium: Medium,
     item: Item,
     before: list[Any] | None,
-    old: bytes,
     source: Medium,
     rewriting: Rewriting,
 ) -> None:
@@ -238,10 +237,9 @@ def _make_way_for_link(
     Anything else stays, and is told.
     """
     target = source.read_link(item.place)
-    to_be = {
-        target,
-        rewriting.rewritten(item, target),
-    }  # it may have been made, and cut off before that was written down
+    # It may have been made, and cut off before that was written down.
+    to_be = {target, rewriting.rewritten(item, target)}
+    old = join(places.staging, OLD)
     kept = join(places.name, as_it_was(item.there, places.crossing))
     places_of = [
         (join(places.name, item.there), join(old, b"%d" % item.id)),

@@ -20,9 +20,10 @@ from fascis.crossing.arrival.refreshing import refresh_leads
 from fascis.crossing.arrival.rewriting import Rewriting
 from fascis.crossing.arrival.settle import settle
 from fascis.crossing.copying.again import prove
-from fascis.crossing.copying.engine import Amending, Engine, Side
+from fascis.crossing.copying.engine import Amending, Engine, Manner
 from fascis.crossing.copying.file import remove_staged
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.sides import Ends, Side
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.journal import Journal
@@ -203,20 +204,16 @@ class Destination:
         if entries or not arriving:
             drive = self.drive()
             with closing(Proof(drive)) as proof:
-                engine = Engine(
-                    self.copies,
+                ends = Ends(
                     Side(source.library, self.places.header.source_drive.label),
                     Side(destination, drive.label),
                     self.places.staged_library,
                     fidelity(drive),
-                    proof,
-                    control,
-                    report,
-                    self.workspace.clock(),
-                    Amending(entries, self.places.name) if entries else None,
-                    drive.takes_turns,
                     source.loose,
                 )
+                amending = Amending(entries, self.places.name) if entries else None
+                manner = Manner(self.workspace.clock(), amending, drive.takes_turns)
+                engine = Engine(self.copies, ends, proof, control, report, manner)
                 try:
                     engine.run()
                 finally:

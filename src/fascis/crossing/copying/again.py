@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 from collections.abc import Callable
 from contextlib import closing
+from dataclasses import dataclass
 
 from fascis.crossing.copying.file import Buffers, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
@@ -41,44 +42,49 @@ def prove(
     wrong: list[Item] = []
     batch: list[Item] = []
     with Buffers() as buffers, closing(Proof(drive)) as proof:
+        again = _Again(copies, medium, place_of, buffers, proof, control)
         for item in copies.items(Which.NOT_PROVEN):
             batch.append(item)
             if len(batch) == BATCH:
-                wrong += _prove(copies, medium, batch, place_of, buffers, proof, control)
+                wrong += again.read(batch)
                 batch = []
         if batch:
-            wrong += _prove(copies, medium, batch, place_of, buffers, proof, control)
+            wrong += again.read(batch)
     return wrong
 
 
-def _prove(
-    copies: Copies,
-    medium: Medium,
-    items: list[Item],
-    place_of: Callable[[Item], bytes],
-    buffers: Buffers,
-    proof: Proof,
-    control: Control,
-) -> list[Item]:
-    try:
-        proof.begin()
-    except OSError as error:
-        raise told(error, "flush the drive") from error
-    right, wrong, stored = [], [], 0
-    for item in items:
-        control.checkpoint()
+@dataclass(frozen=True, slots=True)
+class _Again:
+    """What it takes to read a batch again."""
+
+    copies: Copies
+    medium: Medium
+    place_of: Callable[[Item], bytes]
+    buffers: Buffers
+    proof: Proof
+    control: Control
+
+    def read(self, items: list[Item]) -> list[Item]:
+        """Reads a batch and records what is proven; gives those that were read back wrong."""
         try:
-            got = read_back(medium, place_of(item), buffers, control)
-        except EnvironmentTrouble as error:
-            if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL):
-                raise
-            wrong.append(item)  # taken away, or something else has its name
-            continue
-        stored += got.stored if got.stored > INLINE else 0
-        if got.digest != item.digest:
-            wrong.append(item)
-        elif proof.proves(got.pages_gone):
-            right.append((item.id, True))
-    if proof.holds(stored):
-        copies.record_verified(right)
-    return wrong
+            self.proof.begin()
+        except OSError as error:
+            raise told(error, "flush the drive") from error
+        right, wrong, stored = [], [], 0
+        for item in items:
+            self.control.checkpoint()
+            try:
+                got = read_back(self.medium, self.place_of(item), self.buffers, self.control)
+            except EnvironmentTrouble as error:
+                if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL):
+                    raise
+                wrong.append(item)  # taken away, or something else has its name
+                continue
+            stored += got.stored if got.stored > INLINE else 0
+            if got.digest != item.digest:
+                wrong.append(item)
+            elif self.proof.proves(got.pages_gone):
+                right.append((item.id, True))
+        if self.proof.holds(stored):
+            self.copies.record_verified(right)
+        return wrong

@@ -14,7 +14,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import partial
 from operator import itemgetter
 from typing import Any
 
@@ -22,10 +21,9 @@ from fascis.crossing.copying.file import flush
 from fascis.crossing.copying.helpers import Helpers, helper_count
 from fascis.crossing.copying.pipeline import gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.sides import Ends
 from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
 from fascis.crossing.model.events import Advanced, Control, Report
-from fascis.crossing.model.seen import Fidelity
-from fascis.files.medium import Medium
 
 Rows = list[tuple[Any, ...]]
 LEAST_FILES = 256  # fewer are not worth the start of helpers
@@ -42,42 +40,27 @@ class _Batch:
 
 
 class Bulk:
-    """Copies and verifies the small files of one destination that are not copied yet.
-
-    Args:
-        root: the staging folder of the library's files.
-    """
+    """Copies and verifies the small files of one destination that are not copied yet."""
 
     def __init__(
-        self,
-        copies: Copies,
-        source: Medium,
-        destination: Medium,
-        root: bytes,
-        keeps: Fidelity,
-        proof: Proof,
-        control: Control,
-        report: Report,
+        self, copies: Copies, ends: Ends, proof: Proof, control: Control, report: Report
     ) -> None:
-        self._copies, self._destination, self._root = copies, destination, root
-        self._keeps = (keeps.modes, keeps.attributes, keeps.owner)
+        self._copies, self._root, self._destination = copies, ends.root, ends.destination
+        self._keeps = (ends.keeps.modes, ends.keeps.attributes, ends.keeps.owner)
         self._proof, self._control, self._report = proof, control, report
         count = helper_count()
-        self._helpers = Helpers(source.handle, destination.handle, count)
+        self._helpers = Helpers(ends.source.medium.handle, ends.destination.medium.handle, count)
         self._threads = ThreadPoolExecutor(2 * count, "bulk")
 
-    def run(self, name: str) -> None:
+    def run(self) -> None:
         """Does all of them.
-
-        Args:
-            name: the drive's, for telling.
 
         Raises:
             EnvironmentTrouble: the destination failed, or a helper ended.
             Cancelled: by the control.
         """
         try:
-            in_pipeline(self._copied(), partial(self._finish, name))
+            in_pipeline(self._copied(), self._finish)
         finally:
             self._threads.shutdown(wait=True, cancel_futures=True)
             self._helpers.close()
@@ -105,10 +88,11 @@ class Bulk:
 
     # -- flushing, reading back --------------------------------------------------------------------
 
-    def _finish(self, name: str, batch: _Batch) -> None:
+    def _finish(self, batch: _Batch) -> None:
         if not batch.copies:
             return
-        flush(self._destination, name)
+        name = self._destination.name
+        flush(self._destination.medium, name)
         self._copies.record_small(batch.copies)
         digests = {copy[SmallCopy.ENTRY]: copy[SmallCopy.DIGEST] for copy in batch.copies}
         files = [f for f in batch.files if f[SmallFile.ENTRY] in digests]

@@ -17,11 +17,11 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Protocol, TypeVar
 
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
 from fascis.crossing.copying.file import (
     Buffers,
+    Passage,
     copy_file,
     flush,
     hindered_by,
@@ -30,18 +30,19 @@ from fascis.crossing.copying.file import (
 )
 from fascis.crossing.copying.pipeline import gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.second_names import SecondNames
+from fascis.crossing.copying.sides import Ends
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_damaged
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Advanced, Attention, Control, Report
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.notices import HINDRANCE, Notice, On
-from fascis.crossing.model.seen import Fidelity, Look, inode_key, look_at_copy
+from fascis.crossing.model.seen import Look, look_at_copy
 from fascis.crossing.model.states import CopyState
 from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
-from fascis.files.times import mtime_of
 
 _LOG = logging.getLogger(__name__)
 
@@ -54,22 +55,6 @@ _BATCH_SECONDS = 1.5
 _COPYING_THREADS = 2
 _READING_THREADS = 1
 _TRIES = 3
-T = TypeVar("T")
-
-
-@dataclass(slots=True)
-class Side:
-    """A place the engine works on: the medium, and the drive's name for telling."""
-
-    medium: Medium
-    name: str
-
-
-class Loose(Protocol):
-    """Gives loose media, which lies outside the library, for reading."""
-
-    def of(self, path: bytes) -> tuple[Medium, bytes]:
-        """The folder a path lies in, open, and the name there. Raises ``OSError``."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,6 +66,22 @@ class Amending:
 
     entries: frozenset[int]
     library: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Manner:
+    """How an engine goes about it.
+
+    ``now`` is when it began, in seconds; ``amending`` what is brought along, if that is its work;
+    ``alternate`` is True where copying and reading back take turns.
+    """
+
+    now: float = 0.0
+    amending: Amending | None = None
+    alternate: bool = False
+
+
+_USUAL = Manner()
 
 
 @dataclass(slots=True)
@@ -101,35 +102,22 @@ class _Batch:
 
 
 class Engine:
-    """Brings the copies of one destination to *verified*.
-
-    ``root`` is the staging folder of the library's files.
-    """
+    """Brings the copies of one destination to *verified*."""
 
     def __init__(
         self,
         copies: Copies,
-        source: Side,
-        destination: Side,
-        root: bytes,
-        keeps: Fidelity,
+        ends: Ends,
         proof: Proof,
         control: Control,
         report: Report,
-        now: float = 0.0,
-        amending: Amending | None = None,
-        alternate: bool = False,
-        loose: Loose | None = None,
+        manner: Manner = Manner(),
     ) -> None:
-        self._copies, self._source, self._destination, self._root = (
-            copies,
-            source,
-            destination,
-            root,
-        )
-        self._keeps, self._control, self._report, self._now = keeps, control, report, now
-        self._proof, self._loose = proof, loose
-        self._amending, self._alternate = amending, alternate
+        self._copies, self._ends, self._proof = copies, ends, proof
+        self._source, self._destination = ends.source, ends.destination
+        self._root, self._keeps = ends.root, ends.keeps
+        self._control, self._report, self._now = control, report, manner.now
+        self._amending, self._alternate = manner.amending, manner.alternate
         self._takes_damaged = bool(copies.journal.value("take_damaged", False))
         self._crossing = copies.journal.header.crossing
         self.speeds = Speeds(control)
@@ -177,13 +165,16 @@ class Engine:
             else:
                 self._small_files()
                 in_pipeline(self._work(), self._finish)
-            if self._keeps.links and self._twins():
+            if self._keeps.links and self._second_names().give():
                 self._in_turn()  # those that are files of their own by now
         finally:
             for pool in (self._copiers, self._readers):
                 pool.shutdown(wait=True, cancel_futures=True)
             for buffers in self._all_buffers:
                 buffers.close()
+
+    def _second_names(self) -> SecondNames:
+        return SecondNames(self._copies, self._ends, self.staged, self._control, self._report)
 
     def _small_files(self) -> None:
         """Lets helpers have small files, where there are many and both drives are plain ones.
@@ -195,17 +186,7 @@ class Engine:
             return
         if self._copies.count_small() < LEAST_FILES:
             return
-        bulk = Bulk(
-            self._copies,
-            here,
-            there,
-            self._root,
-            self._keeps,
-            self._proof,
-            self._control,
-            self._report,
-        )
-        bulk.run(self._destination.name)
+        Bulk(self._copies, self._ends, self._proof, self._control, self._report).run()
 
     def _work(self) -> Iterator[_Batch]:
         """What an interrupted run had copied but not read back.
@@ -406,23 +387,15 @@ class Engine:
             raise told(error, "write", place) from error
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
-        place_there, medium = item.place, self._source.medium
+        medium, origin = self._source.medium, item.place
         if item.outside is not None:
-            assert self._loose
+            assert self._ends.loose
             try:
-                medium, place_there = self._loose.of(item.outside)
+                medium, origin = self._ends.loose.of(item.outside)
             except OSError as error:
                 return Copied(item.id, hindered_by(error))
-        return copy_file(
-            item,
-            place_there,
-            medium,
-            self._destination.medium,
-            place,
-            self._keeps,
-            self._buffers(),
-            self._control,
-        )
+        passage = Passage(medium, origin, self._destination.medium, place)
+        return copy_file(item, passage, self._keeps, self._buffers(), self._control)
 
     # -- verifying ---------------------------------------------------------------------------------
 
@@ -518,80 +491,6 @@ class Engine:
         self._copies.record_copies([Copied(item.id, CopyState.MISMATCH)])
         self._notice(item, Notice.MISMATCH)
 
-    # -- second names ------------------------------------------------------------------------------
-
-    def _twins(self) -> bool:
-        """Gives hard-linked files their other names in the copy, as they had in the source.
-
-        Returns:
-            True when some are no longer names of one file: each is then copied for itself.
-        """
-        apart: list[int] = []
-        batch: list[tuple[Copied, bool | None]] = []
-        for item in self._copies.items(Which.SECOND_NAMES):
-            self._control.checkpoint()
-            assert item.twin is not None
-            first = self._copies.item(item.twin)
-            if self._is_apart(item, first):
-                apart.append(item.id)
-                continue
-            batch.append(self._twin(item, first))
-            if len(batch) >= BATCH_FILES[1]:
-                self._record_twins(batch)
-                batch = []
-        if batch:
-            self._record_twins(batch)
-        if apart:
-            self._copies.journal.part_twins(apart)
-            self._copies.forget_some(apart)
-        return bool(apart)
-
-    def _is_apart(self, item: Item, first: Item) -> bool:
-        """True when a second name is there, and is no name of the file that was copied.
-
-        One of them was saved anew, or went.
-        """
-        try:
-            now = self._source.medium.status(item.place)
-        except OSError:
-            return False
-        if first.seen is not None:
-            return inode_key(now.st_ino) != first.seen[3]
-        return first.copy is CopyState.VANISHED
-
-    def _twin(self, item: Item, first: Item) -> tuple[Copied, bool | None]:
-        medium = self._destination.medium
-        if first.copy is not CopyState.VERIFIED or first.digest is None or first.seen is None:
-            return Copied(item.id, first.copy or CopyState.UNREADABLE), None
-        try:
-            now = self._source.medium.status(item.place)
-        except OSError:
-            return Copied(item.id, CopyState.VANISHED), None
-        if (now.st_size, mtime_of(now)) != first.seen[
-            :2
-        ] or now.st_ino & 0x7FFF_FFFF_FFFF_FFFF != first.seen[3]:
-            return Copied(item.id, CopyState.CHANGING), None
-        place = self.staged(item)
-        try:
-            medium.hard_link(self.staged(first), place)
-        except FileExistsError:
-            remove_staged(medium, place)
-            medium.hard_link(self.staged(first), place)
-        except OSError as error:
-            raise told(error, "link", place) from error
-        if item.fate is Fate.COPY:
-            self._report(Advanced(item.strand, item.size, 1, item.size, 1, self._copies.number))
-        return Copied(
-            item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen
-        ), first.proven
-
-    def _record_twins(self, batch: list[tuple[Copied, bool | None]]) -> None:
-        flush(self._destination.medium, self._destination.name)
-        self._copies.record_copies([c for c, _ in batch])
-        self._copies.record_verified(
-            [(c.item, proven) for c, proven in batch if proven is not None]
-        )
-
     def _notice(self, item: Item, notice: Notice, **fields: str) -> None:
         """Keeps and reports what needs attention."""
         drive = (self._source if notice.on is On.SOURCE else self._destination).name
@@ -599,8 +498,3 @@ class Engine:
         self._copies.journal.note(item.place, drive, meaning, self._now)
         _LOG.info("notice %s of %s on %s", notice.value, shown(item.place), shown(drive))
         self._report(Attention(item.place, drive, meaning))
-
-
-def hindrance_sentence(place: bytes, state: CopyState) -> str:
-    """One sentence on a file that could not be copied."""
-    return f"{shown(place)}: {HINDRANCE[state].words}."

@@ -102,17 +102,23 @@ class Buffers:
         self.close()
 
 
+@dataclass(frozen=True, slots=True)
+class Passage:
+    """From where to where one file is copied.
+
+    ``origin`` is its place in the source, ``place`` the one it gets in the destination.
+    """
+
+    source: Medium
+    origin: bytes
+    destination: Medium
+    place: bytes
+
+
 def copy_file(
-    item: Item,
-    origin: bytes,
-    source: Medium,
-    destination: Medium,
-    place: bytes,
-    keeps: Fidelity,
-    buffers: Buffers,
-    control: Control,
+    item: Item, passage: Passage, keeps: Fidelity, buffers: Buffers, control: Control
 ) -> Copied:
-    """Copies one regular file, ``origin`` in the source, to a ``place`` that must not exist.
+    """Copies one regular file to a place that must not exist.
 
     Returns:
         The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
@@ -121,12 +127,13 @@ def copy_file(
         EnvironmentTrouble: the destination failed; what was begun there is left for the resume.
         Cancelled: by the control.
     """
+    destination, place = passage.destination, passage.place
     for attempt in range(_SOURCE_TRIES):
         if attempt:
             time.sleep(_PAUSE * attempt)  # whoever writes there may be done in a moment
         control.checkpoint()
         try:
-            outcome = _copy_once(item, origin, source, destination, place, keeps, buffers, control)
+            outcome = _copy_once(item, passage, keeps, buffers, control)
         except SourceTrouble as trouble:
             remove_staged(destination, place)
             return Copied(item.id, hindered_by(trouble.error))
@@ -169,17 +176,11 @@ def flush(destination: Medium, name: str) -> None:
 
 
 def _copy_once(
-    item: Item,
-    origin: bytes,
-    source: Medium,
-    destination: Medium,
-    place: bytes,
-    keeps: Fidelity,
-    buffers: Buffers,
-    control: Control,
+    item: Item, passage: Passage, keeps: Fidelity, buffers: Buffers, control: Control
 ) -> Copied | None:
+    place = passage.place
     try:
-        reading = source.open(origin)
+        reading = passage.source.open(passage.origin)
     except OSError as error:
         raise SourceTrouble(error) from error
     try:
@@ -187,11 +188,12 @@ def _copy_once(
         held.check()
         before = reading.opened
         try:
-            writing = destination.create(place)
+            writing = passage.destination.create(place)
         except OSError as error:
             raise told(error, "write", place) from error
         try:
-            digest = _transfer(reading, writing, before, keeps, buffers, control, held)
+            transfer = _Transfer(reading, writing, held, buffers, control)
+            digest = transfer.all(before, keeps.holes)
             lost = _keep_attributes(reading, writing, before, keeps)
             copy = writing.status()
         except OSError as error:
@@ -237,49 +239,113 @@ def _keep_attributes(
     return lost
 
 
-def _transfer(
-    reading: MediumFile,
-    writing: MediumFile,
-    before: os.stat_result,
-    keeps: Fidelity,
-    buffers: Buffers,
-    control: Control,
-    held: Held,
-) -> bytes:
-    if before.st_size <= SMALL_FILE and before.st_blocks * 512 >= before.st_size:
-        return _transfer_small(reading, writing, buffers.small, before.st_size)
-    hasher = blake3()
-    sparse = keeps.holes and before.st_blocks * 512 < before.st_size
-    ranges = _read(reading.data_ranges) if sparse else [(0, before.st_size)]
-    doubtful = sparse and _doubtful(before, ranges)
+class _Transfer:
+    """The content of one file on its way to its copy, and into its digest."""
 
-    def pass_hole(at: int, end: int) -> None:
-        if doubtful:
-            _move_to(reading, writing, at)
-            _transfer_range(
-                reading, writing, hasher, at, end, buffers, control, held, leaves_zeros=True
-            )
+    def __init__(
+        self,
+        reading: MediumFile,
+        writing: MediumFile,
+        held: Held,
+        buffers: Buffers,
+        control: Control,
+    ) -> None:
+        self._reading, self._writing = reading, writing
+        self._held, self._buffers, self._control = held, buffers, control
+        self._hasher = blake3()
+
+    def all(self, before: os.stat_result, keeps_holes: bool) -> bytes:
+        """Copies it all; gives the digest.
+
+        Args:
+            before: how the source looks.
+            keeps_holes: the copy may have holes where the source has them.
+        """
+        has_holes = before.st_blocks * 512 < before.st_size
+        if before.st_size <= SMALL_FILE and not has_holes:
+            return self._small(before.st_size)
+        if keeps_holes and has_holes:
+            self._with_holes(before)
         else:
-            _hash_hole(hasher, end - at, control)
+            self._part(0, None)
+        return self._hasher.digest()
 
-    at = 0
-    for begin, end in ranges:
-        if begin > at:
-            pass_hole(at, begin)
-            _move_to(reading, writing, begin)
-        at = _transfer_range(
-            reading, writing, hasher, begin, end if sparse else None, buffers, control, held
-        )
-    if sparse and at < before.st_size:
-        pass_hole(at, before.st_size)
-    if sparse:
-        writing.set_size(before.st_size)
-    return hasher.digest()
+    def _small(self, size: int) -> bytes:
+        buffer = self._buffers.small
+        filled = 0
+        try:
+            while filled < size and (count := self._reading.readinto(buffer[filled:size])):
+                filled += count
+        except OSError as error:
+            raise SourceTrouble(error) from error
+        if filled:
+            self._writing.write(buffer[:filled])
+        return blake3(buffer[:filled]).digest()
 
+    def _with_holes(self, before: os.stat_result) -> None:
+        ranges = _read(self._reading.data_ranges)
+        doubtful = _doubtful(before, ranges)
+        at = 0
+        for begin, end in ranges:
+            if begin > at:
+                self._hole(at, begin, doubtful)
+                self._move_to(begin)
+            at = self._part(begin, end)
+        if at < before.st_size:
+            self._hole(at, before.st_size, doubtful)
+        self._writing.set_size(before.st_size)
 
-def _move_to(reading: MediumFile, writing: MediumFile, offset: int) -> None:
-    _read(partial(reading.skip_to, offset))
-    writing.skip_to(offset)
+    def _hole(self, at: int, end: int, doubtful: bool) -> None:
+        if doubtful:
+            self._move_to(at)
+            self._part(at, end, leaves_zeros=True)
+            return
+        length = end - at
+        while length:
+            self._control.checkpoint()
+            count = min(length, len(_ZEROS))
+            self._hasher.update(_ZEROS[:count])
+            length -= count
+
+    def _move_to(self, offset: int) -> None:
+        _read(partial(self._reading.skip_to, offset))
+        self._writing.skip_to(offset)
+
+    def _part(self, at: int, end: int | None, leaves_zeros: bool = False) -> int:
+        """Copies up to ``end`` (or the whole file) here, while another thread hashes."""
+        ring = self._buffers.ring
+        pending: list[Future[object] | None] = [None] * len(ring)
+        turn = 0
+        try:
+            while end is None or at < end:
+                self._control.checkpoint()
+                self._held.check()
+                if (waiting := pending[turn]) is not None:
+                    waiting.result()
+                buffer = ring[turn]
+                part = buffer if end is None else buffer[: min(len(buffer), end - at)]
+                try:
+                    count = self._reading.readinto(part)
+                except OSError as error:
+                    raise SourceTrouble(error) from error
+                if not count:
+                    break
+                read = part[:count]
+                pending[turn] = self._buffers.hasher.submit(self._hasher.update, read)
+                # The next chunk comes in while this one is written.
+                self._reading.begin_reading(at + count, CHUNK)
+                if leaves_zeros and read == _ZEROS[:count]:
+                    self._writing.skip_to(at + count)
+                else:
+                    self._writing.write(read)
+                    self._writing.begin_writeout(at, count)
+                at += count
+                turn = (turn + 1) % len(pending)
+        finally:
+            for waiting in pending:
+                if waiting is not None:
+                    waiting.result()
+        return at
 
 
 def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
@@ -299,72 +365,6 @@ def _read(work: Callable[[], T]) -> T:
         return work()
     except OSError as error:
         raise SourceTrouble(error) from error
-
-
-def _transfer_small(
-    reading: MediumFile, writing: MediumFile, buffer: memoryview, size: int
-) -> bytes:
-    filled = 0
-    try:
-        while filled < size and (count := reading.readinto(buffer[filled:size])):
-            filled += count
-    except OSError as error:
-        raise SourceTrouble(error) from error
-    if filled:
-        writing.write(buffer[:filled])
-    return blake3(buffer[:filled]).digest()
-
-
-def _hash_hole(hasher: blake3, length: int, control: Control) -> None:
-    while length:
-        control.checkpoint()
-        count = min(length, len(_ZEROS))
-        hasher.update(_ZEROS[:count])
-        length -= count
-
-
-def _transfer_range(
-    reading: MediumFile,
-    writing: MediumFile,
-    hasher: blake3,
-    at: int,
-    end: int | None,
-    buffers: Buffers,
-    control: Control,
-    held: Held,
-    leaves_zeros: bool = False,
-) -> int:
-    """Copies up to ``end`` (or the whole file) here, while another thread hashes."""
-    pending: list[Future[object] | None] = [None] * len(buffers.ring)
-    turn = 0
-    try:
-        while end is None or at < end:
-            control.checkpoint()
-            held.check()
-            if (waiting := pending[turn]) is not None:
-                waiting.result()
-            buffer = buffers.ring[turn]
-            part = buffer if end is None else buffer[: min(len(buffer), end - at)]
-            try:
-                count = reading.readinto(part)
-            except OSError as error:
-                raise SourceTrouble(error) from error
-            if not count:
-                break
-            pending[turn] = buffers.hasher.submit(hasher.update, part[:count])
-            reading.begin_reading(at + count, CHUNK)  # comes in while this chunk is written
-            if leaves_zeros and part[:count] == _ZEROS[:count]:
-                writing.skip_to(at + count)
-            else:
-                writing.write(part[:count])
-                writing.begin_writeout(at, count)
-            at += count
-            turn = (turn + 1) % len(pending)
-    finally:
-        for waiting in pending:
-            if waiting is not None:
-                waiting.result()
-    return at
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from typing import Self
 
 from fascis.crossing.model.states import CopyState
 from fascis.files.codes import Severity
+from fascis.files.names import shown
 
 
 class On(StrEnum):
@@ -114,3 +115,8 @@ HINDRANCE = {
     CopyState.MISMATCH: Notice.MISMATCH,
 }
 """Why a file has no verified copy, by the state of its copy."""
+
+
+def hindrance_sentence(place: bytes, state: CopyState) -> str:
+    """One sentence on a file that could not be copied."""
+    return f"{shown(place)}: {HINDRANCE[state].words}."

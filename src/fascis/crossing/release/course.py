@@ -73,7 +73,7 @@ def release(
             for d in demanded
         ]
         source = held.enter_context(closing(open_source(workspace, places)))
-        record = _release(workspace, journal, places, source, kept, control, report)
+        record = _release(workspace, places, source, kept, control, report)
         standing = _standing(places, source)
     journal.put("release", record)
     _LOG.info("released %s originals, %s bytes", record["files"], record["bytes"])
@@ -99,7 +99,6 @@ def _standing(places: Places, source: Medium) -> Path | None:
 
 def _release(
     workspace: Workspace,
-    journal: Journal,
     places: Places,
     source: Medium,
     kept: list[Kept],
@@ -108,6 +107,7 @@ def _release(
 ) -> dict[str, Any]:
     drive = workspace.drives.at(places.origin())
     copies = [k.copies for k in kept]
+    journal = copies[0].journal
     with Buffers() as buffers:
         work = Release(source, kept, drive.rules, buffers, control, report, workspace.step)
         work.still_wanted = lambda: still_wanted(journal)
@@ -117,7 +117,8 @@ def _release(
             compare(source, copies, control.checkpoint), copies[0]
         )
         not_worked_in(differences)
-        needed = needed_now(workspace, places, copies[0], differences, control, lost=work.lost)
+        doubtful = [*differences.newer, *work.lost]
+        needed = needed_now(workspace, places, copies[0], doubtful, control)
         top = os.fsencode(places.origin()).rstrip(b"/") + b"/"
         work.used = {p[len(top) :]: who for p, who in needed.items() if p.startswith(top)}
         if journal.state is State.SWITCHED and not work.used and not journal.header.part:
@@ -133,7 +134,7 @@ def _release(
         if not journal.header.document:
             work.clear_folders(source)  # the folders of a single document are not the library's
         if journal.header.loose_too:
-            stays = release_loose(workspace, journal, kept, needed, control, report)
+            stays = release_loose(workspace, kept, needed, control, report)
         else:
             stays = []
     after = settle_down(source, before, work.deleted.allocated, drive)
@@ -243,17 +244,16 @@ def needed_now(
     workspace: Workspace,
     places: Places,
     copies: Copies,
-    differences: Differences,
+    stays: Collection[bytes],
     control: Control,
     whole: bool = False,
-    lost: Collection[bytes] = (),
 ) -> dict[bytes, list[str]]:
     """What of the originals others need, looked at right now: absolute path → who. These stay.
 
     Args:
+        stays: places that are newer at the old place, or whose copies are not what was verified.
         whole: the library's folder would go as it is, with what was left out and what appeared: set
             aside.
-        lost: places whose copies are not what was verified: they stay.
 
     Raises:
         Cancelled: by the control.
@@ -262,7 +262,7 @@ def needed_now(
     origin = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
     top = origin + b"/"
     loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
-    changed = {*differences.newer, *lost}
+    changed = frozenset(stays)
 
     def stopped() -> bool:
         control.checkpoint()
@@ -320,7 +320,7 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
         Refused: something is.
     """
     home = demanded[0]
-    kept = needed_now(workspace, home.places, home.copies, Differences(), control, whole=True)
+    kept = needed_now(workspace, home.places, home.copies, (), control, whole=True)
     top = os.path.realpath(os.fsencode(home.places.origin())).rstrip(b"/") + b"/"
     inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
     if inside:

@@ -12,6 +12,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Control, Released, Report
 from fascis.crossing.model.states import Origin
 from fascis.crossing.release.originals import Kept, Release, still_wanted
+from fascis.drives.rules import Rules
 from fascis.files.codes import Stays
 from fascis.files.door import Proven
 from fascis.files.errors import FascisError
@@ -32,7 +34,6 @@ from fascis.workspace import Workspace
 
 def release_loose(
     workspace: Workspace,
-    journal: Journal,
     kept: Sequence[Kept],
     needed: Mapping[bytes, object],
     control: Control,
@@ -50,12 +51,14 @@ def release_loose(
         Cancelled: by the control.
     """
     copies = kept[0].copies
+    journal = copies.journal
     _mend(journal, copies)
     items = sorted(copies.items(Which.LOOSE_MAY_GO), key=lambda i: i.outside or b"")
     if not items:
         return []
     stays: list[tuple[bytes, str]] = []
     with Buffers() as buffers:
+        loose = _Loose(workspace, list(kept), buffers, control, report)
         for folder, some in groupby(items, key=lambda i: parent(i.outside or b"")):
             control.checkpoint()
             still_wanted(journal)
@@ -67,7 +70,7 @@ def release_loose(
                     stays.append((path, Stays.USED_ELSEWHERE))
                 else:
                     free.append(item)
-            stays += _release_folder(workspace, kept, folder, free, buffers, control, report)
+            stays += loose.release(folder, free)
     return stays
 
 
@@ -82,53 +85,61 @@ def _mend(journal: Journal, copies: Copies) -> None:
     )
 
 
-def _release_folder(
-    workspace: Workspace,
-    kept: Sequence[Kept],
-    folder: bytes,
-    items: list[Item],
-    buffers: Buffers,
-    control: Control,
-    report: Report,
-) -> Iterator[tuple[bytes, str]]:
-    if not items:
-        return
-    path = Path(os.fsdecode(folder or b"/"))
-    if os.path.realpath(path) != str(path):
-        yield from (
-            (i.outside or b"", Stays.CHANGED) for i in items
-        )  # a link stands in its way now
-        return
-    try:
-        drive = workspace.drives.at(path)
-        if drive.uuid != kept[0].copies.journal.header.loose_drives.get(str(path), drive.uuid):
-            yield from (
-                (i.outside or b"", Stays.MOUNT) for i in items
-            )  # another drive, which may hold a copy of them
+@dataclass(frozen=True, slots=True)
+class _Loose:
+    """What it takes to release the loose originals of one folder."""
+
+    workspace: Workspace
+    kept: list[Kept]
+    buffers: Buffers
+    control: Control
+    report: Report
+
+    def release(self, folder: bytes, items: list[Item]) -> Iterator[tuple[bytes, str]]:
+        """Deletes some of a folder; gives ``(path, why)`` of those that stay."""
+        if not items:
             return
-        medium, rules = workspace.drives.open(path), drive.rules
-    except FascisError:
-        yield from (
-            (i.outside or b"", Stays.NOT_PERMITTED) for i in items
-        )  # away, or not to be opened
-        return
-    with closing(medium):
+        path = Path(os.fsdecode(folder or b"/"))
+        if os.path.realpath(path) != str(path):
+            yield from _all(items, Stays.CHANGED)  # a link stands in its way now
+            return
+        known = self.kept[0].copies.journal.header.loose_drives
+        try:
+            drive = self.workspace.drives.at(path)
+            if drive.uuid != known.get(str(path), drive.uuid):
+                # Another drive, which may hold a copy of them.
+                yield from _all(items, Stays.MOUNT)
+                return
+            medium = self.workspace.drives.open(path)
+        except FascisError:
+            yield from _all(items, Stays.NOT_PERMITTED)  # away, or not to be opened
+            return
+        with closing(medium):
+            yield from self._release(medium, drive.rules, items)
+
+    def _release(
+        self, medium: Medium, rules: Rules, items: list[Item]
+    ) -> Iterator[tuple[bytes, str]]:
         names = {i.place: (i.outside or b"").rpartition(b"/")[2] for i in items}
         work = Release(
             _Folder(medium, names),
-            list(kept),
+            self.kept,
             rules,
-            buffers,
-            control,
-            report,
-            workspace.step,
+            self.buffers,
+            self.control,
+            self.report,
+            self.workspace.step,
             reads_again=True,
         )
         outcomes = work.release_batch(items)
-        report(_released(items, outcomes))
+        self.report(_released(items, outcomes))
         for item, (_, origin, why) in zip(items, outcomes, strict=True):
             if origin is Origin.STAYS:
                 yield item.outside or b"", why or Stays.CHANGED
+
+
+def _all(items: list[Item], why: str) -> list[tuple[bytes, str]]:
+    return [(i.outside or b"", why) for i in items]
 
 
 def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]]) -> Released:

@@ -25,7 +25,7 @@ from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.files.times import ctime_of, mtime_of
-from fascis.library.finding import find_uses
+from fascis.library.finding import Expected, Known, find_uses
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
@@ -212,7 +212,9 @@ def survey_library(
                 )
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, cancelled)
-            uses = _uses(workspace, medium, source, source, found, identity, cancelled, literal)
+            expected = _expected(workspace, source, identity)
+            known = Known(drive_roots(workspace, literal), workspace.private, expected)
+            uses = _uses(medium, source, found, known, cancelled)
             before = _names_before(medium)
         except EnvironmentTrouble as error:
             return unfit(
@@ -340,51 +342,36 @@ def _survey_document(
     own = [name, *(name + end for end in journals())]
     alone = survey_some(medium, own)
     drives = drive_roots(workspace, literal)
-    first = find_uses(
-        medium, folder, alone, drives, workspace.private, None, cancelled, nothing_inside=True
-    )
+    known = Known(drives, workspace.private)
+    first = find_uses(medium, folder, alone, known, cancelled, nothing_inside=True)
     inside = below(folder)
     beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
     found = survey_some(medium, {*own, *beside})
     root = folder / os.fsdecode(name)
-    uses = _uses(workspace, medium, folder, root, found, None, cancelled, literal)
+    known = Known(drives, workspace.private, _expected(workspace, root, None))
+    uses = _uses(medium, folder, found, known, cancelled)
     return Surveyed(folder, found, None, [], uses, name)
 
 
+def _expected(workspace: Workspace, root: Path, identity: Identity | None) -> Expected:
+    """How files looked that are gone, as the register remembers them."""
+    register = workspace.register
+    if not register.path.exists():  # a dry run writes nothing, not even an empty register
+        return {}
+    if identity:
+        return register.expected(identity.library_id)
+    known = register.library_at(root)
+    return register.expected(known.id) if known else {}
+
+
 def _uses(
-    workspace: Workspace,
-    medium: Medium,
-    folder: Path,
-    root: Path,
-    found: Survey,
-    identity: Identity | None,
-    cancelled: Callable[[], bool],
-    literal: bool,
+    medium: Medium, folder: Path, found: Survey, known: Known, cancelled: Callable[[], bool]
 ) -> Uses:
     """What it uses.
 
     Sizes of what is gone as the register or the library's own inventory remembers them.
     """
-    expected: dict[bytes, tuple[int, bytes, int]] = {}
-    register = workspace.register
-    if register.path.exists():  # a dry run writes nothing, not even an empty register
-        known = register.library_at(root)
-        if identity:
-            id = identity.library_id
-        elif known:
-            id = known.id
-        else:
-            id = ""
-        expected = register.expected(id) if id else {}
-    uses = find_uses(
-        medium,
-        folder,
-        found,
-        drive_roots(workspace, literal),
-        workspace.private,
-        expected,
-        cancelled,
-    )
+    uses = find_uses(medium, folder, found, known, cancelled)
     inside = below(folder)
     unknown = {
         o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)

@@ -10,10 +10,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
-from fascis.crossing.copying.engine import hindrance_sentence
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.journal import making_sense
 from fascis.crossing.journal.which import Which
+from fascis.crossing.model.notices import hindrance_sentence
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.plan.plan import Plan

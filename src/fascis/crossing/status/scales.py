@@ -452,14 +452,8 @@ def deleting(crossing: Crossing, balance: Balance) -> Deleting:
     copies, fresh = crossing.copies, set(newer)
     others = [d.copies for d in crossing.demanded[1:]]
     places, damaged, elsewhere = [], 0, 0
-    needed = needed_now(
-        crossing.workspace,
-        crossing.places,
-        copies,
-        Differences(changed=newer),
-        Control(),
-        lost=lost,
-    )
+    doubtful = [*newer, *lost]
+    needed = needed_now(crossing.workspace, crossing.places, copies, doubtful, Control())
     top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
     all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
     for item in copies.items(Which.FILES_THAT_GO):

@@ -21,7 +21,7 @@ from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.queue import in_turn, let_go_first, line_up, to_go_on
 from fascis.crossing.status.report import notice
 from fascis.desktop.crossings.answers import Situation, clock, safe_to
-from fascis.desktop.crossings.page import CrossingPage
+from fascis.desktop.crossings.page import CrossingPage, OnItsWay, OnItsWayActions
 from fascis.desktop.crossings.pulse import Returns, ready_times, whole_words
 from fascis.desktop.crossings.running import Running
 from fascis.desktop.crossings.seen import Listed, Seen, read_listed, read_seen
@@ -356,26 +356,24 @@ class Conducting(QObject):
         if now:
             figures["Speed"] = f"{size(now.bytes_a_second())}/s"
             figures["Ready"] = clock(now.ready_at()) or "soon to be told"
-        actions: dict[str, Callable[[], None]] = {
-            "pause": self.pause_or_go_on,
-            "stop": self.stop,
-            "give_up": lambda: self.screen("give_up"),
-            "go_on": self.go_on,
-            "skip": lambda: self.go_on(skip=True),
-            "shelves": self.to_shelves.emit,
-        }
-        hindered = [] if now else self.seen.hindered
-        offers = self._offers(c, s)
-        self.page.show_running(
-            safe_to(s),
-            figures,
-            s.state,
-            now is not None,
-            self.control.paused,
-            hindered,
-            offers,
-            actions,
+        actions = OnItsWayActions(
+            pause=self.pause_or_go_on,
+            stop=self.stop,
+            give_up=lambda: self.screen("give_up"),
+            go_on=self.go_on,
+            skip=lambda: self.go_on(skip=True),
+            shelves=self.to_shelves.emit,
         )
+        running = OnItsWay(
+            answers=safe_to(s),
+            figures=figures,
+            state=s.state,
+            running=now is not None,
+            paused=self.control.paused,
+            hindered=[] if now else self.seen.hindered,
+            offers=self._offers(c, s),
+        )
+        self.page.show_running(running, actions)
 
     def _offers(self, crossing: Listed, s: Situation) -> list[tuple[str, Callable[[], None]]]:
         """What more can be done with a crossing on its way."""
@@ -694,7 +692,7 @@ class Conducting(QObject):
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
         drives = " and ".join(self.current.labels)
-        self.page.show_give_up(copied, drives, {"back": self.back, "clear": self._give_up})
+        self.page.show_give_up(copied, drives, self.back, self._give_up)
 
     def _give_up(self) -> None:
         assert self.current

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
@@ -13,9 +13,95 @@ from fascis.crossing.model.states import State
 from fascis.crossing.status.scales import Balance, Deleting
 from fascis.desktop.crossings.answers import Answer
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import button, label, tip
+from fascis.desktop.kit.pieces import Do, button, label, tip
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, number, size
+
+
+@dataclass(frozen=True, slots=True)
+class OnItsWay:
+    """A crossing on its way, or interrupted.
+
+    Attributes:
+        hindered: a sentence for each file that could not be copied.
+        offers: more that can be done now, as ``(words, what it does)``.
+    """
+
+    answers: list[Answer]
+    figures: dict[str, str]
+    state: State
+    running: bool
+    paused: bool
+    hindered: list[str]
+    offers: list[tuple[str, Do]]
+
+
+@dataclass(frozen=True, slots=True)
+class OnItsWayActions:
+    """What a person can do with it."""
+
+    pause: Do
+    stop: Do
+    give_up: Do
+    go_on: Do
+    skip: Do
+    shelves: Do
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """A step at the scales: its words, and what it does."""
+
+    words: str
+    do: Do
+
+
+@dataclass(frozen=True, slots=True)
+class AtScales:
+    """A settled crossing.
+
+    Attributes:
+        lines: ``(left, right, quiet)`` of each row.
+        step: which offer is the next.
+        plan: what deleting would delete, where that is possible at all.
+        why_not: why nothing may be deleted yet.
+        balance: what was weighed, once it is known.
+    """
+
+    title: str
+    lines: list[tuple[str, str, str]]
+    step: str
+    plan: Deleting | None
+    why_not: str
+    state: State
+    balance: Balance | None
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """A copy that is to be looked at.
+
+    Attributes:
+        path: where it is.
+        documents: some of its documents.
+        unknown: how many must be opened by hand in their own program.
+        opened: the person has looked already.
+    """
+
+    path: str
+    documents: list[str]
+    unknown: int
+    opened: bool
+
+
+@dataclass(frozen=True, slots=True)
+class OpeningActions:
+    """What a person can do with it."""
+
+    copy_path: Do
+    show_folder: Do
+    looked: Do
+    back: Do
 
 
 class CrossingPage:
@@ -24,22 +110,11 @@ class CrossingPage:
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
 
-    def show_running(
-        self,
-        answers: list[Answer],
-        figures: dict[str, str],
-        state: State,
-        running: bool,
-        paused: bool,
-        hindered: list[str],
-        offers: list[tuple[str, Callable[[], None]]],
-        actions: dict[str, Callable[[], None]],
-    ) -> None:
-        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop.
-
-        Args:
-            offers: more that can be done now, as ``(words, action)``.
-        """
+    def show_running(self, crossing: OnItsWay, actions: OnItsWayActions) -> None:
+        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
+        answers, figures, state = crossing.answers, crossing.figures, crossing.state
+        running, paused = crossing.running, crossing.paused
+        hindered, offers = crossing.hindered, crossing.offers
         panel = self._panel
         lines = [(a.question, a.answer, a.why) for a in answers] + [
             (what, figure, "") for what, figure in figures.items()
@@ -70,26 +145,22 @@ class CrossingPage:
         if running:
             panel.end(
                 *(button(words, do, main=True) for words, do in offers),
-                button(
-                    "Go on" if paused else "Pause", actions["pause"], main=paused and not offers
-                ),
-                button("Stop; go on another day", actions["stop"], link=True),
-                button("Give up; clear what was copied…", actions["give_up"], link=True),
+                button("Go on" if paused else "Pause", actions.pause, main=paused and not offers),
+                button("Stop; go on another day", actions.stop, link=True),
+                button("Give up; clear what was copied…", actions.give_up, link=True),
             )
         elif state is State.UNDONE:
-            panel.end(button("Back to the shelves", actions["shelves"], main=True))
+            panel.end(button("Back to the shelves", actions.shelves, main=True))
         else:
-            buttons = [button("Go on", actions["go_on"], main=True)]
+            buttons = [button("Go on", actions.go_on, main=True)]
             if hindered and state is State.WAITING:
-                buttons.append(button("Go on without them; they stay", actions["skip"]))
+                buttons.append(button("Go on without them; they stay", actions.skip))
             buttons += [button(words, do, link=True) for words, do in offers]
             panel.end(
-                *buttons, button("Give up; clear what was copied…", actions["give_up"], link=True)
+                *buttons, button("Give up; clear what was copied…", actions.give_up, link=True)
             )
 
-    def show_give_up(
-        self, bytes_copied: int, drive: str, actions: dict[str, Callable[[], None]]
-    ) -> None:
+    def show_give_up(self, bytes_copied: int, drive: str, back: Do, clear: Do) -> None:
         """Asks again before what was copied is cleared, showing what would be."""
         panel = self._panel
         panel.begin("Give up?", "The originals are untouched and stay as they are.")
@@ -97,28 +168,18 @@ class CrossingPage:
             f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else"
         )
         panel.end(
-            button("Keep it", actions["back"], main=True),
-            button(f"Clear {size(bytes_copied)} on {drive}", actions["clear"], delete=True),
+            button("Keep it", back, main=True),
+            button(f"Clear {size(bytes_copied)} on {drive}", clear, delete=True),
         )
 
     # -- the scales --------------------------------------------------------------------------------
 
-    def show_scales(
-        self,
-        title: str,
-        lines: list[tuple[str, str, str]],
-        step: str,
-        words: dict[str, str],
-        plan: Deleting | None,
-        why_not: str,
-        state: State,
-        balance: Balance | None,
-        actions: dict[str, Callable[[], None]],
-    ) -> None:
+    def show_scales(self, scales: AtScales, offers: dict[str, Offer], delete: Do) -> None:
         """A settled crossing: the steps from looking to deleting, one at a time."""
         panel = self._panel
-        panel.begin(title)
-        for left, right, quiet in lines:
+        step, plan, state, balance = scales.step, scales.plan, scales.state, scales.balance
+        panel.begin(scales.title)
+        for left, right, quiet in scales.lines:
             panel.add_row(left, right, quiet)
         if balance and balance.newer:
             panel.add(
@@ -153,12 +214,12 @@ class CrossingPage:
                 panel.add_row(
                     f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what
                 )
-            delete = button(
-                f"Delete {counted(plan.files, 'original')}…", actions["delete"], delete=True
-            )
-            delete.setEnabled(not why_not)
-            deletes.append(delete)
-        buttons = [button(words[step], actions[step], main=True)] if step in words else []
+            words = f"Delete {counted(plan.files, 'original')}…"
+            deletes.append(button(words, delete, delete=True))
+            deletes[0].setEnabled(not scales.why_not)
+        buttons = []
+        if step in offers:
+            buttons.append(button(offers[step].words, offers[step].do, main=True))
         possible = acts(state)
         others = {
             "leave": Act.LEAVE in possible,
@@ -172,58 +233,46 @@ class CrossingPage:
             "without": True,
         }
         for name, there in others.items():
-            if there and name != step and name in words:
-                buttons.append(button(words[name], actions[name], link=True))
+            if there and name != step and name in offers:
+                buttons.append(button(offers[name].words, offers[name].do, link=True))
         panel.end(*buttons, *deletes)
-        if deletes and why_not:
-            panel.add_to_foot(label(f"Possible once it is safe: {why_not}.", quiet=True))
+        if deletes and scales.why_not:
+            panel.add_to_foot(label(f"Possible once it is safe: {scales.why_not}.", quiet=True))
 
-    def show_open(
-        self,
-        path: str,
-        documents: list[str],
-        unknown: int,
-        opened: bool,
-        actions: dict[str, Callable[[], None]],
-    ) -> None:
-        """Where the copy is, to open it and look.
-
-        ``unknown`` documents must be opened by hand in their own program.
-        """
+    def show_open(self, copy: Opening, actions: OpeningActions) -> None:
+        """Where the copy is, to open it and look."""
         panel = self._panel
         panel.begin(
             "Open it from its new place",
             "Open a few documents and clips there, in the program you work with.",
         )
-        field = QLineEdit(path)
+        field = QLineEdit(copy.path)
         field.setReadOnly(True)
         field.setAccessibleName("Path of the copy")
         field.setCursorPosition(0)
         panel.add(field)
-        panel.add(button("Copy path", actions["copy_path"], link=True))
-        panel.add(button("Show in folder", actions["show_folder"], link=True))
-        if documents:
+        panel.add(button("Copy path", actions.copy_path, link=True))
+        panel.add(button("Show in folder", actions.show_folder, link=True))
+        if copy.documents:
             panel.head("Its documents")
-            for place in documents:
+            for place in copy.documents:
                 panel.add(label(place, quiet=True))
-        if unknown:
-            words = f"{counted(unknown, 'document is', 'documents are')} not understood here."
+        if copy.unknown:
+            words = f"{counted(copy.unknown, 'document is', 'documents are')} not understood here."
             panel.add(
                 label(
                     f"{words} Open them in their own program and point it to this folder. Deleting "
                     "waits until you have looked."
                 )
             )
-        if opened:
+        if copy.opened:
             panel.add(label("You have looked.", well=True))
         panel.end(
-            button("I have looked; it is all there", actions["looked"], main=True),
-            button("Back", actions["back"]),
+            button("I have looked; it is all there", actions.looked, main=True),
+            button("Back", actions.back),
         )
 
-    def show_deleting(
-        self, plan: Deleting, source: str, drive: str, actions: dict[str, Callable[[], None]]
-    ) -> None:
+    def show_deleting(self, plan: Deleting, source: str, drive: str, back: Do, delete: Do) -> None:
         """The exact list of what is about to be deleted; the second button deletes."""
         panel = self._panel
         panel.begin(
@@ -251,8 +300,8 @@ class CrossingPage:
         for what, files, _ in plan.stays:
             panel.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
         panel.end(
-            button("Keep them", actions["back"], main=True),
-            button(f"Delete {counted(plan.files, 'file')}", actions["delete_now"], delete=True),
+            button("Keep them", back, main=True),
+            button(f"Delete {counted(plan.files, 'file')}", delete, delete=True),
         )
 
 

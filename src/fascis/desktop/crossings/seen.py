@@ -12,11 +12,11 @@ from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.rewriting import documents_of
-from fascis.crossing.copying.engine import hindrance_sentence
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.copies import StrandProgress
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.notices import hindrance_sentence
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.crossings.answers import DriveNow, Situation

@@ -15,7 +15,7 @@ from fascis.crossing.model.states import State
 from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
 from fascis.desktop.crossings.answers import Situation, clock, step_after, why_not_delete
-from fascis.desktop.crossings.page import CrossingPage
+from fascis.desktop.crossings.page import AtScales, CrossingPage, Offer, Opening, OpeningActions
 from fascis.desktop.crossings.seen import Listed, Seen
 from fascis.desktop.crossings.view import CrossingRow, CrossingsView
 from fascis.desktop.kit.tasks import Task
@@ -145,38 +145,6 @@ class Steps:
         assert c and seen
         s, drive = self._host.situation(), seen.drive
         step = step_after(s.state, seen.after, s.looked, self.balance)
-        newer = len(self.balance.newer) if self.balance else 0
-        words = {
-            "open": f"Open it from {drive}",
-            "bring": f"Bring {counted(newer, 'file')} along",
-            "leave": "Leave them at the old place",
-            "prove": "Read the copy again",
-            "switch": f"Switch over: home is {drive}",
-            "park": "Set the originals aside (frees nothing yet)",
-            "receipt": "See the receipt",
-            "put_back": "Put the originals back",
-            "undo": "Take back the switch",
-            "again": "Look again",
-        }
-        if s.state is State.SETTLED:
-            words["undo"] = "End it: home stays, and so does the copy"
-        if seen.only_compared:
-            words["accept"] = "Accept the comparison: more is not possible"
-        if len(seen.labels) > 1:
-            words["prove"] = "Read the copies again"
-        others = [
-            d
-            for d in seen.drives[1:]
-            if s.state is not State.RELEASED and self.balance and self.balance.trouble
-        ]
-        if others:
-            words["without"] = f"Go on without {elided(others[0].label, 18)}; its copy stays"
-        if s.proven or s.state is State.RELEASED:
-            del words["prove"]
-        if step != "bring":
-            del words["bring"], words["leave"]
-        if s.state is not State.SWITCHED and step != "park":
-            del words["park"]
         titles = {
             State.SETTLED: f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
@@ -185,33 +153,53 @@ class Steps:
         }
         if seen.after is After.COPY:
             titles[State.SETTLED] = "One more copy"
-        actions: dict[str, Callable[[], None]] = {
-            "open": lambda: self._host.screen("open"),
-            "bring": self.bring_along,
-            "leave": self.leave,
-            "prove": self.prove,
-            "switch": self.switch,
-            "park": self.park,
-            "put_back": self.put_back,
-            "undo": self.undo,
-            "delete": lambda: self._host.screen("delete"),
-            "receipt": lambda: self._host.leave_to_receipts(c.id),
-            "again": self.look_again,
-            "without": lambda: self._host.without(others[0].number),
-            "accept": self.accept_comparison,
-        }
-        deletes = self.list if would_delete(s.state, seen.after) else None
-        self._host.page.show_scales(
-            titles[s.state],
-            _lines(seen),
-            step,
-            words,
-            deletes,
-            why_not_delete(s),
-            s.state,
-            self.balance,
-            actions,
+        scales = AtScales(
+            title=titles[s.state],
+            lines=_lines(seen),
+            step=step,
+            plan=self.list if would_delete(s.state, seen.after) else None,
+            why_not=why_not_delete(s),
+            state=s.state,
+            balance=self.balance,
         )
+        offers = self._offers(c.id, seen, s, step)
+        self._host.page.show_scales(scales, offers, lambda: self._host.screen("delete"))
+
+    def _offers(self, crossing: str, seen: Seen, s: Situation, step: str) -> dict[str, Offer]:
+        """What can be done at the scales, by the names of steps."""
+        drive = seen.drive
+        offers = {
+            "open": Offer(f"Open it from {drive}", lambda: self._host.screen("open")),
+            "prove": Offer("Read the copy again", self.prove),
+            "switch": Offer(f"Switch over: home is {drive}", self.switch),
+            "park": Offer("Set the originals aside (frees nothing yet)", self.park),
+            "receipt": Offer("See the receipt", lambda: self._host.leave_to_receipts(crossing)),
+            "put_back": Offer("Put the originals back", self.put_back),
+            "undo": Offer("Take back the switch", self.undo),
+            "again": Offer("Look again", self.look_again),
+        }
+        if s.state is State.SETTLED:
+            offers["undo"] = Offer("End it: home stays, and so does the copy", self.undo)
+        if len(seen.labels) > 1:
+            offers["prove"] = Offer("Read the copies again", self.prove)
+        if seen.only_compared:
+            accept = "Accept the comparison: more is not possible"
+            offers["accept"] = Offer(accept, self.accept_comparison)
+        if step == "bring":
+            newer = len(self.balance.newer) if self.balance else 0
+            along = f"Bring {counted(newer, 'file')} along"
+            offers["bring"] = Offer(along, self.bring_along)
+            offers["leave"] = Offer("Leave them at the old place", self.leave)
+        in_trouble = self.balance is not None and bool(self.balance.trouble)
+        if len(seen.drives) > 1 and in_trouble and s.state is not State.RELEASED:
+            other = seen.drives[1]
+            without = f"Go on without {elided(other.label, 18)}; its copy stays"
+            offers["without"] = Offer(without, lambda: self._host.without(other.number))
+        if s.proven or s.state is State.RELEASED:
+            del offers["prove"]
+        if s.state is not State.SWITCHED and step != "park":
+            del offers["park"]
+        return offers
 
     def bring_along(self) -> None:
         """Copies, verifies and settles what became newer at the old place."""
@@ -274,18 +262,20 @@ class Steps:
             if board := QGuiApplication.clipboard():
                 board.setText(path)
 
-        looked = bool(self._host.seen and self._host.seen.looked)
-        actions = {
-            "copy_path": copy_path,
-            "show_folder": lambda: self._host.opener(path),
-            "looked": self.looked,
-            "back": self._host.back,
-        }
         seen = self._host.seen
-        unknown = seen.references.get("not_understood", 0) if seen else 0
-        self._host.page.show_open(
-            shown(path), seen.documents if seen else [], unknown, looked, actions
+        copy = Opening(
+            path=shown(path),
+            documents=seen.documents if seen else [],
+            unknown=seen.references.get("not_understood", 0) if seen else 0,
+            opened=bool(seen and seen.looked),
         )
+        actions = OpeningActions(
+            copy_path=copy_path,
+            show_folder=lambda: self._host.opener(path),
+            looked=self.looked,
+            back=self._host.back,
+        )
+        self._host.page.show_open(copy, actions)
 
     def looked(self) -> None:
         """The person says that they have looked."""
@@ -322,10 +312,7 @@ class Steps:
             self._host.back()
             return
         self._host.page.show_deleting(
-            self.list,
-            seen.source_drive,
-            " and ".join(seen.labels),
-            {"back": self._host.back, "delete_now": self.delete},
+            self.list, seen.source_drive, " and ".join(seen.labels), self._host.back, self.delete
         )
 
     def delete(self) -> None:

@@ -14,7 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.fit.suiting import Suits, suits
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
-from fascis.desktop.drives.page import DrivePage
+from fascis.desktop.drives.page import Deed, DrivePage, Known, Tools
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
 from fascis.drives.measuring import measure
@@ -146,24 +146,29 @@ class Caring(QObject):
         Other buttons, and where it cannot be mounted, why.
         """
         if shelf.drive.mounted:
-            self.drive_page.show_buttons(shelf, service, folder, self._actions())
+            self.drive_page.show_buttons(shelf, service, folder, self._do_deed)
         else:
             self._paint(shelf, (service, folder))
 
     def _paint(self, shelf: Shelf, facts: tuple[bool, bool] | None) -> None:
         service, folder = facts or (False, True)
         self._painted = shelf
-        self.drive_page.show(shelf, service, folder, self._actions(), self._news)
+        self.drive_page.show(shelf, service, folder, self._do_deed, self._news)
 
-    def _actions(self) -> dict[str, Callable[[], None]]:
-        return {
-            "mount": self.mount,
-            "measure": self.measure,
-            "folder": self.make_folder,
-            "suits": self.suits,
-            "remove": self.remove,
-            "returned": self.make_right,
-        }
+    def _do_deed(self, deed: Deed) -> None:
+        match deed:
+            case Deed.MOUNT:
+                self.mount()
+            case Deed.MEASURE:
+                self.measure()
+            case Deed.FOLDER:
+                self.make_folder()
+            case Deed.SUITS:
+                self.suits()
+            case Deed.REMOVE:
+                self.remove()
+            case Deed.RETURNED:
+                self.make_right()
 
     def _inside(
         self,
@@ -254,10 +259,13 @@ class Caring(QObject):
         if running is None or shelf.drive.uuid not in running.drives:
             self._remove_now(shelf)
             return
-
-        actions = {"back": self.page, "stop_and_remove": lambda: self._stop_and_remove(shelf)}
         self._inner = True
-        self.drive_page.show_taking_part(shown(shelf.drive.label), shown(running.name), actions)
+        self.drive_page.show_taking_part(
+            shown(shelf.drive.label),
+            shown(running.name),
+            self.page,
+            lambda: self._stop_and_remove(shelf),
+        )
 
     def _stop_and_remove(self, shelf: Shelf) -> None:
         self.panel.show_busy(
@@ -303,12 +311,11 @@ class Caring(QObject):
 
         def then(outcome: tuple[str, list[Suits], DiskTool | None]) -> None:
             library, found, tool = outcome
-            actions: dict[str, Callable[[], None]] = {"back": self.page}
-            if tool is not None:
-                actions["tool"] = lambda: self._open_tool(tool)
             name = kernel_name(shelf.drive.device)
-            device = f"/dev/{name}" if name else ""
-            self.drive_page.show_suits(library, found, tool.name if tool else "", device, actions)
+            tools = Tools(tool.name if tool else "", f"/dev/{name}" if name else "")
+            self.drive_page.show_suits(
+                library, found, tools, self.page, lambda: self._open_tool(tool) if tool else None
+            )
 
         self._inside(
             "Which file system?",
@@ -365,19 +372,23 @@ class Caring(QObject):
         shelf = self._shelf_of(standing.drive)
         known_shelf = self._shelf_of(known.drive) if known else None
         drive = shown(shelf.drive.label) if shelf else "a drive"
-        if known and known_shelf:
-            where = (shown(known_shelf.drive.label), shown(str(known.root)))
-        else:
-            where = None
         chosen = self.added if known is None else self.made_home
-        actions = {"add": lambda: chosen.emit(standing.root), "back": self.changed.emit}
+
+        def show(differs: str) -> None:
+            where = None
+            if known and known_shelf:
+                label = shown(known_shelf.drive.label)
+                where = Known(label, shown(str(known.root)), differs)
+            self.drive_page.show_another(
+                standing, drive, where, self.changed.emit, lambda: chosen.emit(standing.root)
+            )
+
         differs = self._differs.get((standing.root, known.root), "") if known else ""
-        self.drive_page.show_another(standing, drive, where, differs, actions)
+        show(differs)
         if known is None or shelf is None or known_shelf is None or differs:
             return
         if not known_shelf.drive.connected:
-            words = f"{where[0] if where else 'its drive'} is away; what differs is not known"
-            self.drive_page.show_another(standing, drive, where, words, actions)
+            show(f"{shown(known_shelf.drive.label)} is away; what differs is not known")
             return
         step = max(shelf.drive.rules.granularity_ns, known_shelf.drive.rules.granularity_ns)
         names = shown(shelf.drive.label), shown(known_shelf.drive.label)
@@ -390,7 +401,7 @@ class Caring(QObject):
                     raise outcome
                 words = str(outcome) if isinstance(outcome, FascisError) else outcome.words(*names)
                 self._differs[standing.root, root] = words
-                self.drive_page.show_another(standing, drive, where, words, actions)
+                show(words)
 
         root = known.root
         Task(

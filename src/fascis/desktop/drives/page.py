@@ -8,6 +8,8 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
@@ -20,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.crossing.fit.suiting import Suits
-from fascis.desktop.kit.pieces import FullBar, button, label, tip
+from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
 from fascis.drives.describing import (
     built_words,
     file_system_words,
@@ -37,19 +39,48 @@ from fascis.library.shelves import OnShelf, Shelf
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel
 
-Actions = dict[str, Callable[[], None]]
+
+class Deed(StrEnum):
+    """What can be done with a drive."""
+
+    MOUNT = "mount"
+    MEASURE = "measure"
+    FOLDER = "folder"
+    SUITS = "suits"
+    REMOVE = "remove"
+    RETURNED = "returned"
+
+
+DoDeed = Callable[[Deed], None]
 
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """One thing that can be done with a drive.
+    """One thing that can be done with a drive: its words, and whether it is the main one."""
 
-    Its name among the actions, its words, and whether it is the main one.
-    """
-
-    action: str
+    deed: Deed
     words: str
     main: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Tools:
+    """The desktop's own disk tool, if it has one, and what that calls the drive."""
+
+    name: str
+    device: str
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Where the known folder of a library is, and what differs in the other one.
+
+    ``differs`` is "" while that is being looked at.
+    """
+
+    drive: str
+    path: str
+    differs: str
 
 
 def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
@@ -61,20 +92,20 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
     """
     drive, found = shelf.drive, list[Offer]()
     if not drive.mounted:
-        return (
-            [Offer("mount", "Mount it", True), Offer("remove", "Switch it off")] if service else []
-        )
+        if not service:
+            return []
+        return [Offer(Deed.MOUNT, "Mount it", True), Offer(Deed.REMOVE, "Switch it off")]
     if not drive.connected:
         return []
     if not drive.read_only and not has_folder and not drive.system:
-        found.append(Offer("folder", "Make a folder for libraries on it", True))
+        found.append(Offer(Deed.FOLDER, "Make a folder for libraries on it", True))
     if shelf.former and any(f.mount != drive.mount for f in shelf.former):
-        found.append(Offer("returned", "Make old paths right", not found))
+        found.append(Offer(Deed.RETURNED, "Make old paths right", not found))
     if not drive.read_only:
-        found.append(Offer("measure", "Measure its speed"))
-    found.append(Offer("suits", "Which file system would suit?"))
+        found.append(Offer(Deed.MEASURE, "Measure its speed"))
+    found.append(Offer(Deed.SUITS, "Which file system would suit?"))
     if shelf.group == "connected" and (service or drive.stand_in):
-        found.append(Offer("remove", "Remove it safely"))
+        found.append(Offer(Deed.REMOVE, "Remove it safely"))
     return found
 
 
@@ -111,7 +142,12 @@ class DrivePage:
         self.table: QTableWidget | None = None
 
     def show(
-        self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions, news: str = ""
+        self,
+        shelf: Shelf,
+        service: bool,
+        has_folder: bool,
+        do: Callable[[Deed], None],
+        news: str = "",
     ) -> None:
         """Everything about one drive.
 
@@ -146,11 +182,13 @@ class DrivePage:
                     quiet=True,
                 )
             )
-        panel.end(*self._buttons(offers(shelf, service, has_folder), actions))
+        panel.end(*self._buttons(offers(shelf, service, has_folder), do))
 
-    def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, actions: Actions) -> None:
+    def show_buttons(
+        self, shelf: Shelf, service: bool, has_folder: bool, do: Callable[[Deed], None]
+    ) -> None:
         """Only the buttons anew, once it is known what can be done."""
-        self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), actions))
+        self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), do))
 
     def _state(self, shelf: Shelf, service: bool) -> None:
         drive, panel = shelf.drive, self._panel
@@ -220,20 +258,19 @@ class DrivePage:
         self._panel.add(table)
 
     @staticmethod
-    def _buttons(made: Sequence[Offer], actions: Actions) -> list[QPushButton]:
-        return [
-            button(o.words, actions[o.action], main=o.main) for o in made if o.action in actions
-        ]
+    def _buttons(made: Sequence[Offer], do: DoDeed) -> list[QPushButton]:
+        return [button(o.words, partial(do, o.deed), main=o.main) for o in made]
 
     # -- inner pages -------------------------------------------------------------------------------
 
     def show_suits(
-        self, library: str, found: Sequence[Suits], tool: str, device: str, actions: Actions
+        self, library: str, found: Sequence[Suits], tools: Tools, back: Do, open_tool: Do
     ) -> None:
         """Which file systems would suit a library, and what each costs.
 
         Nothing is formatted from here.
         """
+        tool, device = tools.name, tools.device
         panel = self._panel
         under = f"For {library}. " if library else ""
         panel.begin(
@@ -252,10 +289,10 @@ class DrivePage:
             panel.add(
                 label("No disk tool of this desktop was found; open yours by hand.", quiet=True)
             )
-        opened = [button(f"Open {tool}", actions["tool"], main=True)] if tool else []
-        panel.end(*opened, button("Back to the drive", actions["back"], main=not tool))
+        opened = [button(f"Open {tool}", open_tool, main=True)] if tool else []
+        panel.end(*opened, button("Back to the drive", back, main=not tool))
 
-    def show_taking_part(self, label_: str, library: str, actions: Actions) -> None:
+    def show_taking_part(self, label_: str, library: str, back: Do, remove: Do) -> None:
         """The drive takes part in the crossing that runs: that is stopped first."""
         panel = self._panel
         panel.begin(
@@ -268,20 +305,17 @@ class DrivePage:
             )
         )
         panel.end(
-            button("Keep it connected", actions["back"], main=True),
-            button("Stop the crossing, then remove it", actions["stop_and_remove"]),
+            button("Keep it connected", back, main=True),
+            button("Stop the crossing, then remove it", remove),
         )
 
-    def show_another(
-        self, s: OnShelf, drive: str, known: tuple[str, str] | None, differs: str, actions: Actions
-    ) -> None:
+    def show_another(self, s: OnShelf, drive: str, known: Known | None, back: Do, add: Do) -> None:
         """A library that is new here, or another folder of one that is known.
 
         Told apart by home, date and what differs.
 
         Args:
-            known: for another folder, where the known one is: its drive and its path.
-            differs: what differs, in words; "" while that is being looked at.
+            known: for another folder, what is known of that library.
         """
         assert s.says
         panel, identity = self._panel, s.says.identity
@@ -300,8 +334,8 @@ class DrivePage:
             )
         panel.add_row("Crossings in its history", str(len(identity.history)))
         if known is not None:
-            panel.add_row("The known one", "", f"on {known[0]}, {known[1]}")
-            panel.add_row("What differs", "", differs or "being looked at …")
+            panel.add_row("The known one", "", f"on {known.drive}, {known.path}")
+            panel.add_row("What differs", "", known.differs or "being looked at …")
             panel.add(
                 label(
                     "Nothing was changed. Whichever is home on this computer is the one that "
@@ -310,8 +344,8 @@ class DrivePage:
                 )
             )
             panel.end(
-                button("Keep the known one as home", actions["back"], main=True),
-                button("Make this one home on this computer", actions["add"]),
+                button("Keep the known one as home", back, main=True),
+                button("Make this one home on this computer", add),
             )
         else:
             panel.add(
@@ -321,4 +355,4 @@ class DrivePage:
                     quiet=True,
                 )
             )
-            panel.end(button("Add it", actions["add"], main=True))
+            panel.end(button("Add it", add, main=True))

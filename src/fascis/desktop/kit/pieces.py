@@ -41,7 +41,11 @@ def tip(text: str) -> str:
     return f"<span>{escape(text)}</span>".replace("\n", "<br>")
 
 
-def button(text: str, pressed: Callable[[], None], **properties: bool) -> QPushButton:
+Do = Callable[[], None]
+"""What pressing something does."""
+
+
+def button(text: str, pressed: Do, **properties: bool) -> QPushButton:
     """A button; ``main=True``, ``link=True``, ``delete=True`` choose its kind."""
     made = QPushButton(text)
     made.setAccessibleName(text)

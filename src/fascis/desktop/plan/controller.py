@@ -22,9 +22,9 @@ from fascis.crossing.status.queue import all_crossings
 from fascis.desktop.kit.notes import Notes
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
-from fascis.desktop.plan.page import PlanDraft, PlanPage, along_of
+from fascis.desktop.plan.page import Around, PlanActions, PlanDraft, PlanPage, along_of
 from fascis.desktop.shelves.drawing import Preview
-from fascis.desktop.shelves.page import LibraryPage
+from fascis.desktop.shelves.page import LibraryActions, LibraryPage, OnDisplay
 from fascis.desktop.shelves.view import ShelvesView
 from fascis.desktop.strands.woven import Woven, WovenStrand, weave
 from fascis.documents.catalog import ENDING
@@ -230,26 +230,25 @@ class Planning(QObject):
         full = None
         if drive and standing.summary and standing.home and drive.connected:
             full = (drive.full, max(0.0, drive.full - standing.size / max(drive.capacity, 1)))
-        actions: dict[str, Callable[[], None]] = {
-            "plan": lambda: self.begin_plan(standing, best.mount) if best and not away else None,
-            "survey": lambda: self.add_library(standing.root),
-            "forget": lambda: self._forget(standing),
-            "crossing": self.see_crossing.emit,
-        }
-        if standing.home and best and drive and drive.connected:
-            actions["strands"] = lambda: self.open_strands(standing)
-        if standing.home and drive and drive.connected:
-            actions["relink"] = lambda: self.see_relink.emit(standing.root)
-        self._library_page.show_library(
+        at_home = standing.home and drive is not None and drive.connected
+        actions = LibraryActions(
+            plan=lambda: self.begin_plan(standing, best.mount) if best and not away else None,
+            survey=lambda: self.add_library(standing.root),
+            forget=lambda: self._forget(standing),
+            crossing=self.see_crossing.emit,
+            strands=(lambda: self.open_strands(standing)) if at_home and best else None,
+            relink=(lambda: self.see_relink.emit(standing.root)) if at_home else None,
+        )
+        library = OnDisplay(
             standing,
             drive.label if drive else "a drive that is away",
             self._copies(standing),
             full,
             best.label if best else None,
-            actions,
             [b.sentence for b in self.begun if b.library == standing.library],
             away,
         )
+        self._library_page.show_library(library, actions)
 
     def _away_words(self, standing: OnShelf) -> str:
         """Says of a library whose drive is away that it is, and when the drive was last seen.
@@ -588,20 +587,22 @@ class Planning(QObject):
         plan, woven = self.plan, self.woven
         if plan is None or woven is None:
             return
-        actions: dict[str, Any] = {
-            "folder": self._ask_folder,
-            "start": self.start,
-            "back": self.back,
-            "decided": self._decide,
-            "is_decided": lambda: self._decided,
-            "also": self._choose_also,
-            "swap": self._swap,
-            "relink": lambda: (
-                self.see_relink.emit(self.draft.standing.root) if self.draft else None
-            ),
-        }
+        actions = PlanActions(
+            folder=self._ask_folder,
+            start=self.start,
+            back=self.back,
+            decide=self._decide,
+            also=self._choose_also,
+            swap=self._swap,
+            relink=self._relink_first,
+        )
         along = along_of(woven, plan.choices.without)
-        self._page.show(plan, along, self._others(plan), self._busy(), actions, news)
+        around = Around(along, self._others(plan), self._busy(), self._decided, news)
+        self._page.show(plan, around, actions)
+
+    def _relink_first(self) -> None:
+        if self.draft:
+            self.see_relink.emit(self.draft.standing.root)
 
     def _others(self, plan: Plan) -> list[tuple[str, Path]]:
         """Drives that could take a second copy, as ``(label, folder)``.

@@ -26,7 +26,7 @@ from PyQt6.QtWidgets import (
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.plan.plan import Goal, Plan
 from fascis.crossing.scope.selection import StrandKey
-from fascis.desktop.kit.pieces import button, label, row, rule
+from fascis.desktop.kit.pieces import Do, button, label, row, rule
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import Woven
 from fascis.files.codes import Severity
@@ -40,6 +40,38 @@ if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel
 
 
+@dataclass(frozen=True, slots=True)
+class Around:
+    """What is known around a plan.
+
+    Attributes:
+        along: what could go along, and how much it is.
+        others: drives that could take a second copy.
+        busy: why it cannot cross at once; it waits its turn then.
+        decided: what it asks is decided.
+        news: a sentence above it.
+    """
+
+    along: Along
+    others: list[tuple[str, Path]]
+    busy: str
+    decided: bool
+    news: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PlanActions:
+    """What a person can do with a plan."""
+
+    folder: Do
+    start: Do
+    back: Do
+    decide: Callable[[bool], None]
+    also: Callable[[Path | None], None]
+    swap: Do
+    relink: Do
+
+
 class PlanPage(QObject):
     """Shows plans in a side panel, and tells every choice."""
 
@@ -49,24 +81,12 @@ class PlanPage(QObject):
         super().__init__(panel)
         self._panel = panel
 
-    def show(
-        self,
-        plan: Plan,
-        along: Along,
-        others: list[tuple[str, Path]],
-        busy: str,
-        actions: dict[str, Callable[[], None]],
-        news: str = "",
-    ) -> None:
+    def show(self, plan: Plan, around: Around, actions: PlanActions) -> None:
         """The plan.
 
         Where to, what goes along, what becomes of home and originals, problems, when it is ready.
-
-        Args:
-            along: what could go along, and how much it is.
-            others: drives that could take a second copy.
-            busy: why it cannot cross at once; it waits its turn then.
         """
+        busy, news = around.busy, around.news
         drive = plan.destination_drive
         label_there = shown(drive.label) if drive else shown(str(plan.destination))
         self._panel.begin("Plan", shown(plan.source.name))
@@ -82,15 +102,15 @@ class PlanPage(QObject):
             self._panel.add_row(
                 f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path
             )
-        self._panel.add(button("Another folder…", actions["folder"], link=True))
-        self._second_copy(plan, others, actions)
+        self._panel.add(button("Another folder…", actions.folder, link=True))
+        self._second_copy(plan, around.others, actions)
         self._panel.head("Called there")
         name = QLineEdit(shown(plan.name))
         name.setAccessibleName("Called there")
         name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
         self._panel.add(name)
         self._panel.head("Goes along")
-        self._goes_along(plan, along, actions)
+        self._goes_along(plan, around.along)
         total = row(
             "Will be copied",
             size(plan.totals.bytes),
@@ -103,8 +123,8 @@ class PlanPage(QObject):
         self._problems(plan)
         if plan.asks and not plan.stopped:
             decided = QCheckBox("Go on all the same")
-            decided.setChecked(bool(actions.get("is_decided", lambda: False)()))
-            decided.toggled.connect(lambda on: actions["decided"](on))  # type: ignore[call-arg]
+            decided.setChecked(around.decided)
+            decided.toggled.connect(actions.decide)
             self._panel.add(decided)
         missing = plan.references()[Standing.MISSING.value]
         if missing:
@@ -113,22 +133,21 @@ class PlanPage(QObject):
             words = "Line it up"
         else:
             words = "Start the crossing"
-        start = button(words, actions["start"], **({"link": True} if missing else {"main": True}))
+        start = button(words, actions.start, link=bool(missing), main=not missing)
         if busy:
             self._panel.add(label(busy, quiet=True))
         reason = "A problem above stops it." if plan.stopped else ""
-        if not reason and plan.asks and not actions.get("is_decided", lambda: False)():
+        if not reason and plan.asks and not around.decided:
             reason = "Decide first: see To decide, above."
         start.setEnabled(not reason)
         if reason:
             self._panel.add_to_foot(label(reason, quiet=True))
+        first = []
         if missing:
-            first = [button(f"Relink {number(missing)} first", actions["relink"], main=True)]
-        else:
-            first = []
-        self._panel.end(*first, start, button("Back", actions["back"]))
+            first.append(button(f"Relink {number(missing)} first", actions.relink, main=True))
+        self._panel.end(*first, start, button("Back", actions.back))
 
-    def _goes_along(self, plan: Plan, along: Along, actions: dict[str, Any]) -> None:
+    def _goes_along(self, plan: Plan, along: Along) -> None:
         """What goes along: bytes beside each choice.
 
         What cannot be made again and is used always does.
@@ -204,7 +223,7 @@ class PlanPage(QObject):
         return made
 
     def _second_copy(
-        self, plan: Plan, others: list[tuple[str, Path]], actions: dict[str, Any]
+        self, plan: Plan, others: list[tuple[str, Path]], actions: PlanActions
     ) -> None:
         """Whether a second drive takes a copy too, and which of the two is home."""
         if not others:
@@ -220,11 +239,11 @@ class PlanPage(QObject):
         choice.setCurrentIndex(
             next((i for i in range(choice.count()) if choice.itemData(i) == also), 0)
         )
-        choice.activated.connect(lambda i: actions["also"](choice.itemData(i)))
+        choice.activated.connect(lambda i: actions.also(choice.itemData(i)))
         self._panel.add(choice)
         if len(plan.goals) > 1 and (second := plan.goals[1].drive):
             self._panel.add(
-                button(f"Let {elided(shown(second.label), 20)} be home", actions["swap"], link=True)
+                button(f"Let {elided(shown(second.label), 20)} be home", actions.swap, link=True)
             )
 
     def _choose(self, plan: Plan, **changed: Any) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,9 +24,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.desktop.kit.pieces import Row, button, label, row, rule, tip
+from fascis.desktop.kit.pieces import Do, Row, button, label, row, rule, tip
 from fascis.desktop.relink.controller import Relinks, short_names
 from fascis.files.names import elided, shown
+from fascis.files.route import Moved
 from fascis.files.sizes import counted, number
 from fascis.library.standing import Standing
 from fascis.relink.moves import FolderMove
@@ -34,6 +36,21 @@ if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel
 
 _MOST_CARDS, _MORE_CARDS = 4, 20
+
+
+@dataclass(frozen=True, slots=True)
+class RelinkActions:
+    """What a person can do.
+
+    Attributes:
+        folder: asks for a folder to look in.
+        file: asks where one file is.
+        open: opens another library, by its id, with a move.
+    """
+
+    folder: Do
+    file: Do
+    open: Callable[[str, Moved], None]
 
 
 class RelinkPage:
@@ -45,13 +62,8 @@ class RelinkPage:
         self._cards = _MOST_CARDS
         self._root: Path | None = None
 
-    def show(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
-        """Everything.
-
-        Args:
-            actions: ``folder`` asks for a folder, ``file`` for a file, ``open`` opens another
-                library by its id with a move.
-        """
+    def show(self, relinks: Relinks, actions: RelinkActions) -> None:
+        """Everything."""
         panel = self._panel
         if relinks.surveyed:
             name = shown(relinks.surveyed.name)
@@ -102,7 +114,7 @@ class RelinkPage:
 
     # -- its parts ---------------------------------------------------------------------------------
 
-    def _places(self, relinks: Relinks, actions: dict[str, Callable[..., None]]) -> None:
+    def _places(self, relinks: Relinks, actions: RelinkActions) -> None:
         panel = self._panel
         short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
         for folder in relinks.folders:
@@ -141,13 +153,11 @@ class RelinkPage:
                         link=True,
                     )
                 )
-        panel.add(button("Look in another folder…", actions["folder"], link=True))
+        panel.add(button("Look in another folder…", actions.folder, link=True))
         if relinks.current is not None or relinks.outcome is not None:
-            panel.add(button("Show where one file is…", actions["file"], link=True))
+            panel.add(button("Show where one file is…", actions.file, link=True))
 
-    def _card(
-        self, relinks: Relinks, made: FolderMove, actions: dict[str, Callable[..., None]]
-    ) -> QWidget:
+    def _card(self, relinks: Relinks, made: FolderMove, actions: RelinkActions) -> QWidget:
         short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
         card = QFrame()
         card.setObjectName("card")
@@ -173,7 +183,7 @@ class RelinkPage:
         also = relinks.outcome.also.get(made.move, []) if relinks.outcome else []
         for other in also:
             words = f"{elided(shown(other.told(also)), 40)} lost {number(other.files)} there too"
-            opened = button(words, partial(actions["open"], other.library, made.move), link=True)
+            opened = button(words, partial(actions.open, other.library, made.move), link=True)
             opened.setToolTip(tip(shown(str(other.root))))
             down.addWidget(opened)
         across = QHBoxLayout()

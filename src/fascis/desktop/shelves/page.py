@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import FullBar, button, label
+from fascis.desktop.kit.pieces import Do, FullBar, button, label
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import shown
 from fascis.files.sizes import counted, size
@@ -24,36 +25,60 @@ def _kind_words(s: OnShelf) -> str:
     return f"verified copy of {article} {s.kind}"
 
 
+@dataclass(frozen=True, slots=True)
+class OnDisplay:
+    """A library or a copy, and what is known around it.
+
+    Attributes:
+        drive: what its drive is called.
+        copies: a line for each copy of it.
+        full: how full its drive is now, and would be once the originals are deleted.
+        best: which drive it would best cross to, if any.
+        warnings: what comes first.
+        away: says that its drive is not connected; then nothing is offered that needs it.
+    """
+
+    standing: OnShelf
+    drive: str
+    copies: list[str]
+    full: tuple[float, float] | None
+    best: str | None
+    warnings: Sequence[str] = ()
+    away: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryActions:
+    """What a person can do with it; None for what cannot be done now."""
+
+    plan: Do
+    survey: Do
+    forget: Do
+    crossing: Do
+    strands: Do | None = None
+    relink: Do | None = None
+
+
 class LibraryPage:
     """Shows libraries in a side panel."""
 
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
 
-    def show_library(
-        self,
-        s: OnShelf,
-        drive: str,
-        copies: list[str],
-        full: tuple[float, float] | None,
-        best: str | None,
-        actions: dict[str, Callable[[], None]],
-        warnings: Sequence[str] = (),
-        away: str = "",
-    ) -> None:
+    def show_library(self, library: OnDisplay, actions: LibraryActions) -> None:
         """A library or a copy: what it holds, its copies, what its drive would be after.
 
         Warnings first.
-
-        ``away`` says that its drive is not connected: then nothing is offered that needs it.
         """
+        s, drive, full, away = library.standing, library.drive, library.full, library.away
+        copies, best = library.copies, library.best
         panel = self._panel
         if s.summary:
             changed = date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
         else:
             changed = "not looked at yet"
         panel.begin(shown(s.name), f"{_kind_words(s)} · on {shown(drive)} · {changed}")
-        for warning in warnings:
+        for warning in library.warnings:
             panel.add(label(warning, wrong=True))
         if away:
             panel.add(label(away))
@@ -64,10 +89,10 @@ class LibraryPage:
                     "deleted automatically."
                 )
             )
-            panel.end(button("See its crossing", actions["crossing"], main=True))
+            panel.end(button("See its crossing", actions.crossing, main=True))
             return
         if s.summary:
-            self._what_it_holds(s.summary, actions.get("relink"))
+            self._what_it_holds(s.summary, actions.relink)
         panel.head("Copies of it")
         panel.add(
             label("\n".join(copies) if copies else "Only this one. No verified copy anywhere.")
@@ -80,23 +105,21 @@ class LibraryPage:
             panel.add(FullBar(after, f"{after:.0%} full", f"frees {size(s.size)}", after=True))
         buttons = []
         if away:
-            forget = [button("Forget it (touches no file)", actions["forget"])] if s.home else []
+            forget = [button("Forget it (touches no file)", actions.forget)] if s.home else []
             panel.end(*forget)
             return
         if best:
-            buttons.append(
-                button(f"Plan the crossing to {shown(best)}", actions["plan"], main=True)
-            )
+            buttons.append(button(f"Plan the crossing to {shown(best)}", actions.plan, main=True))
         else:
             panel.add(label("No other connected drive can take it.", quiet=True))
-        if "strands" in actions and s.summary:
-            buttons.append(button("See its strands", actions["strands"]))
-        buttons.append(button("Look at it again", actions["survey"]))
+        if actions.strands and s.summary:
+            buttons.append(button("See its strands", actions.strands))
+        buttons.append(button("Look at it again", actions.survey))
         if s.home and not s.summary:
-            buttons.append(button("Forget it (touches no file)", actions["forget"]))
+            buttons.append(button("Forget it (touches no file)", actions.forget))
         panel.end(*buttons)
 
-    def _what_it_holds(self, summary: Summary, relink: Callable[[], None] | None) -> None:
+    def _what_it_holds(self, summary: Summary, relink: Do | None) -> None:
         """Its roles with their bytes, then what must be done before it travels."""
         panel = self._panel
         panel.head("What it holds")
@@ -116,7 +139,7 @@ class LibraryPage:
             )
         self._before_it_travels(summary, relink)
 
-    def _before_it_travels(self, s: Summary, relink: Callable[[], None] | None) -> None:
+    def _before_it_travels(self, s: Summary, relink: Do | None) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""
         panel = self._panel
 

@@ -6,7 +6,9 @@ of twine.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
@@ -145,9 +147,8 @@ class BundleView(QWidget):
                 ]
             else:
                 start = begin + 9 if r.standing is Standing.LOOSE else begin
-                self._drawn.append(
-                    _Drawn(_flow(start, r.left, loop, r.middle, end, r.right, r.thick), r)
-                )
+                upper = [QPointF(start, r.left), QPointF(loop, r.middle), QPointF(end, r.right)]
+                self._drawn.append(_Drawn(_flow(upper, r.thick), r))
 
     def _ribbon_at(self, point: QPointF) -> Ribbon | None:
         return next((d.ribbon for d in reversed(self._drawn) if d.path.contains(point)), None)
@@ -469,23 +470,22 @@ def _colours(r: Ribbon) -> tuple[QColor, str]:
     return t.color("held"), "held_text"
 
 
-def _flow(
-    x0: float, y0: float, x1: float, y1: float, x2: float, y2: float, thick: float
-) -> QPainterPath:
-    """A ribbon from the left through the middle to the right; all y are its upper edge."""
-    path = QPainterPath(QPointF(x0, y0))
-    for (xa, ya), (xb, yb) in (((x0, y0), (x1, y1)), ((x1, y1), (x2, y2))):
-        bend = (xb - xa) * 0.5
-        path.cubicTo(QPointF(xa + bend, ya), QPointF(xb - bend, yb), QPointF(xb, yb))
-    path.lineTo(QPointF(x2, y2 + thick))
-    for (xa, ya), (xb, yb) in (
-        ((x2, y2 + thick), (x1, y1 + thick)),
-        ((x1, y1 + thick), (x0, y0 + thick)),
-    ):
-        bend = (xb - xa) * 0.5
-        path.cubicTo(QPointF(xa + bend, ya), QPointF(xb - bend, yb), QPointF(xb, yb))
+def _flow(upper: Sequence[QPointF], thick: float) -> QPainterPath:
+    """A ribbon through some points of its upper edge, from the left to the right."""
+    path = QPainterPath(upper[0])
+    _bend(path, upper)
+    lower = [point + QPointF(0, thick) for point in reversed(upper)]
+    path.lineTo(lower[0])
+    _bend(path, lower)
     path.closeSubpath()
     return path
+
+
+def _bend(path: QPainterPath, points: Sequence[QPointF]) -> None:
+    """Goes on from the first point to all others, level at each."""
+    for a, b in pairwise(points):
+        bend = QPointF((b.x() - a.x()) * 0.5, 0)
+        path.cubicTo(a + bend, b - bend, b)
 
 
 def _broken(x: float, y: float, thick: float, length: float) -> QPainterPath:
