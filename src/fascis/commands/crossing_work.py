@@ -550,7 +550,8 @@ def _step(
             found.park()
         elif what == "release":
             control = Control()
-            found.looked()  # whoever asks for this by name, after the switch, says so
+            # Whoever asks for this by name, after the switch, says so.
+            found.looked()
             with Telling(found) as telling:
                 stoppable(lambda: found.release(control, telling, compared), control)
         else:

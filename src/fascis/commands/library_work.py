@@ -34,9 +34,8 @@ def resolve(workspace: Workspace, given: str) -> Path:
         found = workspace.register.find(given) if workspace.register.path.exists() else []
         if len(found) == 1:
             return root_now(workspace.register, workspace.drives.connected(), found[0])
-    if (
-        path.is_symlink() or ".." in path.parts
-    ):  # a library is the folder itself, not one of the ways to it
+    # A library is the folder itself, not one of the ways to it.
+    if path.is_symlink() or ".." in path.parts:
         return path.resolve()
     return path.absolute()
 

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
 _LINE_SECONDS = 10.0
-_PATIENCE = 2.0  # seconds; a stop that takes longer hangs in a drive that does not answer
+# Seconds; a stop that takes longer hangs in a drive that does not answer.
+_PATIENCE = 2.0
 T = TypeVar("T")
 
 
@@ -49,9 +50,8 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         finally:
             ended.set()
 
-    ended = (
-        threading.Event()
-    )  # a join that is interrupted takes the thread for ended, though it is not
+    # A join that is interrupted takes the thread for ended, though it is not.
+    ended = threading.Event()
     threading.Thread(target=run, name="work", daemon=True).start()
     try:
         while not ended.wait(0.2):

@@ -20,7 +20,8 @@ from fascis.files.errors import Cancelled, FascisError
 _LOG = logging.getLogger(__name__)
 
 DONE, WRONG, USAGE, REFUSED, INTERRUPTED = 0, 1, 2, 3, 4
-STOPPED = 130  # by Ctrl+C, before anything was begun
+# By Ctrl+C, before anything was begun.
+STOPPED = 130
 
 
 def put(record: dict[str, Any]) -> None:

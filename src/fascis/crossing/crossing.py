@@ -205,7 +205,8 @@ class Crossing:
         for destination in self.destinations:
             destination.look()
         if self.turn is not None:
-            self.line_up(None)  # its turn has come; one that stops does not stop the next
+            # Its turn has come; one that stops does not stop the next.
+            self.line_up(None)
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
         try:
@@ -236,9 +237,8 @@ class Crossing:
             try:
                 destination.run(sources, home, self._receipts, control, report, skip)
             except FascisError as error:
-                if len(todo) > 1 and not isinstance(
-                    error, Cancelled
-                ):  # only one of them can be raised
+                # Only one of them can be raised.
+                if len(todo) > 1 and not isinstance(error, Cancelled):
                     destination.note(destination.places.staging, str(error))
                 return error
             return None
@@ -267,9 +267,8 @@ class Crossing:
             self.journal.enter(State.WAITING)
 
     def _home(self) -> Home:
-        stays = (
-            self.after is After.COPY and not self.part
-        )  # a part is a library of its own, wherever the rest is at home
+        # A part is a library of its own, wherever the rest is at home.
+        stays = self.after is After.COPY and not self.part
         return self.places.home_here if stays else self.places.home_there
 
     def _receipts(self) -> tuple[bytes, bytes]:
@@ -476,7 +475,8 @@ class Crossing:
         if not self.places.header.document:
             nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
-            check_transition(self.state, State.PARKED)  # asked again while the originals are held
+            # Asked again while the originals are held.
+            check_transition(self.state, State.PARKED)
             found = self._compare(source, Control())
             not_worked_in(found)
             newer = self._undecided(found)
@@ -649,9 +649,8 @@ class Crossing:
             return said
         self._check_old_place()
         with closing(open_source(self.workspace, self.places)) as source:
-            check_transition(
-                self.state, State.UNDONE
-            )  # asked again while the originals are held: nothing else is under way
+            # Asked again while the originals are held: nothing else is under way.
+            check_transition(self.state, State.UNDONE)
             self._check_old_place()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
             self._intend_undo()
@@ -713,7 +712,8 @@ class Crossing:
         else:
             source = None
         try:
-            check_transition(self.state, State.UNDONE)  # asked again while the originals are held
+            # Asked again while the originals are held.
+            check_transition(self.state, State.UNDONE)
             self._intend_undo()
             theirs = [beside for d in self.demanded if (beside := d.clear())]
         finally:

@@ -86,9 +86,8 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
         world.workspace,
         survey_library(world.workspace, _october(world.drives / "field-2" / "October")),
     )
-    for (
-        library
-    ) in libraries:  # looked at once, before a folder was renamed and a drive went into a drawer
+    # Looked at once, before a folder was renamed and a drive went into a drawer.
+    for library in libraries:
         remember(world.workspace, survey_library(world.workspace, library))
     with closing(PosixMedium.at(internal / "Footage")) as footage:
         footage.rename_new(b"Day 04", b"Day 04, weir")
@@ -204,9 +203,8 @@ def _libraries(internal: Path, brief: bool) -> None:
         sidecar.with_suffix(".xmp").write_text(_XMP.format(rating=1 + hash(sidecar.name) % 5))
     (internal / "Bell" / "shoots" / "unsorted").mkdir()
     long_take = internal / "Saltmeadow" / "media" / "Tide" / "long_tide_take.mov"
-    with open(
-        long_take, "r+b"
-    ) as out:  # recorded into a file set up for far more: 4.4 GB long, almost all of it a hole
+    # Recorded into a file set up for far more: 4.4 GB long, almost all of it a hole.
+    with open(long_take, "r+b") as out:
         out.truncate(4_400_000_000)
     _still(internal / "System and other" / "wallpaper.jpg", 9, 900)
     for i in range(14):
@@ -263,7 +261,8 @@ def _documents(internal: Path, away: Path) -> None:
     write_catalog(bell / "Bell.fascat", folders)
 
 
-SCANS = {  # without compression: all of one size
+# Without compression: all of one size.
+SCANS = {
     "Scans/weir_raw_0417.tif": "Scans 2024/Weir",
     "Gauge house/gauge_raw_0031.tif": "Scans 2024/Gauge",
 }

@@ -71,14 +71,14 @@ def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = F
     expect_anything(window)
     window.show()
     signal.signal(signal.SIGINT, lambda *_: window.close())
-    waker = QTimer()  # lets Python see the signal while Qt waits
+    # Lets Python see the signal while Qt waits.
+    waker = QTimer()
     waker.start(500)
     waker.timeout.connect(lambda: None)
     status = application.exec()
     if window.conducting.stuck:
-        os._exit(
-            status
-        )  # some thread waits in the kernel for a drive that does not answer, and would for ever
+        # Some thread waits in the kernel for a drive that does not answer, and would for ever.
+        os._exit(status)
     return status
 
 

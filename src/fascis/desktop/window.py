@@ -71,7 +71,8 @@ from fascis.library.shelves import OnShelf, Shelf
 from fascis.relink.outcome import Decisions
 from fascis.workspace import Workspace
 
-SOON_MS = 150  # from the first word of a change to looking: several come at once
+# From the first word of a change to looking: several come at once.
+SOON_MS = 150
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
 _FOOT = {
@@ -90,8 +91,10 @@ class Window(QMainWindow):
     offer to go on.
     """
 
-    heard = pyqtSignal()  # from a thread: something changed about drives
-    startled = pyqtSignal(str)  # from any thread: something happened that nobody expected
+    # From a thread: something changed about drives.
+    heard = pyqtSignal()
+    # From any thread: something happened that nobody expected.
+    startled = pyqtSignal(str)
 
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
         super().__init__()
@@ -299,9 +302,8 @@ class Window(QMainWindow):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.planning.refresh)
-        self._notifier.activated.connect(
-            lambda *_: self._look_soon()
-        )  # asked again, the kernel says no: it told Qt already
+        # Asked again, the kernel says no: it told Qt already.
+        self._notifier.activated.connect(lambda *_: self._look_soon())
         self._stand_ins = QFileSystemWatcher(self)
         Task(self._stand_in_files, self._watch_stand_ins, self)
         self._stand_ins.fileChanged.connect(lambda _: self._look_soon())
@@ -357,9 +359,8 @@ class Window(QMainWindow):
             str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in
         }
         if gone := there - set(self._stand_ins.files()):
-            self._stand_ins.addPaths(
-                sorted(gone)
-            )  # a file that was written anew is another one for the watcher
+            # A file that was written anew is another one for the watcher.
+            self._stand_ins.addPaths(sorted(gone))
         self.conducting.drives_changed(
             {s.drive.uuid for s in self.planning.shelves if s.drive.connected}
         )

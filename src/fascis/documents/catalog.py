@@ -44,7 +44,8 @@ APPLICATION_ID = 0x46415343  # "FASC"
 VERSION = 1
 JOURNALS = ("", "-wal", "-journal")
 _HEADER = b"SQLite format 3\0"
-_AT = 68  # where the application's id stands in the header (SQLite's file format, 1.3)
+# Where the application's id stands in the header (SQLite's file format, 1.3).
+_AT = 68
 TABLES = {
     "meta": ("key", "value"),
     "place": ("id", "drive_uuid", "path"),
@@ -351,7 +352,8 @@ def _move_folders(
             )
             if done.rowcount != 1:
                 raise KeyError(photo)
-        for folder in left:  # a folder whose last photo went is one no more
+        # A folder whose last photo went is one no more.
+        for folder in left:
             db.execute(
                 "DELETE FROM folder WHERE id=? AND id NOT IN (SELECT folder_id FROM photo)",
                 (folder,),

@@ -19,7 +19,8 @@ _EVENT = re.compile(
 _COMMENT = re.compile(
     rb"\s*\*\s*(FROM CLIP NAME|TO CLIP NAME|SOURCE FILE)\s*:\s*(.*?)\s*$", re.IGNORECASE
 )
-_BLANK_REELS = frozenset((b"BL", b"AX"))  # black, and "auxiliary": a reel that says nothing
+# Black, and "auxiliary": a reel that says nothing.
+_BLANK_REELS = frozenset((b"BL", b"AX"))
 
 
 def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:

@@ -19,10 +19,13 @@ from typing import BinaryIO, Protocol
 from fascis.documents.targets import Syntax, Target
 from fascis.files.errors import FascisError
 
-LARGEST = 1 << 29  # bytes; a document beyond that is not read
-HEAD = 1 << 16  # bytes by which a document is recognised
+# Bytes; a document beyond that is not read.
+LARGEST = 1 << 29
+# Bytes by which a document is recognised.
+HEAD = 1 << 16
 
-Locator = Hashable  # where a reference stands; only its kind understands it
+# Where a reference stands; only its kind understands it.
+Locator = Hashable
 
 
 class NotUnderstood(FascisError):
@@ -43,17 +46,22 @@ class Means(StrEnum):
     """How a reference names its media."""
 
     PATH = "path"  # by a path or a file URL
-    NAME = "name"  # by a bare name, to be found in the library
-    BELOW = "below"  # by a path below a top folder of a drive
-    FOLDER = "folder"  # a folder below a top folder, in which other references are
-    ELSEWHERE = "elsewhere"  # by a URL that is no file: nothing that could be gathered
+    # By a bare name, to be found in the library.
+    NAME = "name"
+    # By a path below a top folder of a drive.
+    BELOW = "below"
+    # A folder below a top folder, in which other references are.
+    FOLDER = "folder"
+    # By a URL that is no file: nothing that could be gathered.
+    ELSEWHERE = "elsewhere"
 
 
 class KnownBy(Enum):
     """What tells that a document is the same and unchanged since it was read."""
 
     DIGEST = "digest"
-    LOOK = "look"  # size, time and inode: it is too large, or too lively, to be read for that
+    # Size, time and inode: it is too large, or too lively, to be read for that.
+    LOOK = "look"
 
 
 @dataclass(frozen=True, slots=True)

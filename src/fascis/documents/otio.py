@@ -157,7 +157,8 @@ def _spans(content: bytes) -> tuple[array[int], array[int]]:
         while before >= 0 and content[before] == 0x5C:
             before -= 1
         if (found.start() - 1 - before) % 2:
-            continue  # the quote is escaped: this is inside a string
+            # The quote is escaped: this is inside a string.
+            continue
         value = _STRING.match(content, found.end())
         starts.append(value.start() if value else -1)
         ends.append(value.end() if value else -1)

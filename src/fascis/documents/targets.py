@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from urllib.parse import quote, unquote_to_bytes
 
-_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")  # two letters or more: one is a drive letter
+# Two letters or more: one is a drive letter.
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 _ESCAPE = re.compile("%[0-9A-Fa-f]{2}")
 _DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
 
@@ -17,9 +18,12 @@ _DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
 class Syntax(StrEnum):
     """How the targets of a kind of document are written."""
 
-    TEXT = "text"  # a path may stand as it is, or as a URI
-    URI = "uri"  # by its standard a URI reference
-    EXACT = "exact"  # a path as the kernel takes it
+    # A path may stand as it is, or as a URI.
+    TEXT = "text"
+    # By its standard a URI reference.
+    URI = "uri"
+    # A path as the kernel takes it.
+    EXACT = "exact"
 
 
 @dataclass(frozen=True, slots=True)

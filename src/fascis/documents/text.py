@@ -31,7 +31,8 @@ from fascis.documents.model import (
 )
 from fascis.documents.targets import Target, as_uri, readings, spellings
 
-SMALL = 64 << 20  # bytes; what is no larger is kept in memory while it is open
+# Bytes; what is no larger is kept in memory while it is open.
+SMALL = 64 << 20
 _MOST_KEPT = 100_000  # references
 _CHUNK = 1 << 20
 

@@ -8,7 +8,9 @@ playlist has one, and entities come with it.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from html import escape  # xml.sax would bring a network client with it
+
+# xml.sax would bring a network client with it.
+from html import escape
 from typing import BinaryIO
 from xml.parsers import expat
 

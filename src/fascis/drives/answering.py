@@ -10,9 +10,8 @@ import stat
 import threading
 
 PATIENCE = 1.5  # seconds
-_asked: dict[
-    str, threading.Thread
-] = {}  # those that still wait in the kernel: asked once, not again and again
+# Those that still wait in the kernel: asked once, not again and again.
+_asked: dict[str, threading.Thread] = {}
 _lock = threading.Lock()
 
 

@@ -20,12 +20,14 @@ from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
 from fascis.files.medium import Medium, remove_own
 from fascis.files.names import join
 
-LEAST_FREE = 4 << 20  # bytes; a drive with less is not asked
+# Bytes; a drive with less is not asked.
+LEAST_FREE = 4 << 20
 _LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
 _STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
 # a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
 _LETTERS = "\U0001f41f\u9dfa\u00f1"
-_TIME = 1_700_000_001_123_456_789  # ns: odd in every unit that is in use
+# In ns: odd in every unit that is in use.
+_TIME = 1_700_000_001_123_456_789
 
 
 def ask(medium: Medium) -> Answers | None:
@@ -135,7 +137,8 @@ class _Probe:
         for mode in (0o640, 0o700):
             file = self._medium.create(join(self._folder, b"mode"))
             try:
-                with suppress(OSError):  # refused, or not known to the driver at all
+                # Refused, or not known to the driver at all.
+                with suppress(OSError):
                     os.fchmod(file.handle, mode)
                 with_modes.append(file.status().st_mode & 0o777 == mode)
             finally:

@@ -13,9 +13,8 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
-_NOT_FOR_PEOPLE = frozenset(
-    ("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef")
-)  # EFI system partitions (UEFI, 5.3.3)
+# EFI system partitions (UEFI, 5.3.3).
+_NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
 
 
 class Block(BaseModel):
@@ -75,7 +74,8 @@ def _flat(nodes: list[Any], above: Block | None) -> Iterator[Block]:
         try:
             block = Block.model_validate(node)
         except ValidationError:
-            continue  # a device that is described otherwise than all others: it is no drive of ours
+            # A device that is described otherwise than all others: it is no drive of ours.
+            continue
         block = block.model_copy(
             update={
                 "device": block.device.strip(),

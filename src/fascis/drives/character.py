@@ -20,7 +20,8 @@ MOST_NAMES = 2_000
 _BACKUP = re.compile(r"(?i)(?<![a-z])(back-?ups?|snapshots?|sicherung(en)?|sauvegardes?)(?![a-z])")
 _DATED = re.compile(r"(?:19|20)\d\d[-_.]?(?:0[1-9]|1[0-2])[-_.]?(?:0[1-9]|[12]\d|3[01])")
 _SYSTEM = frozenset(("etc", "usr", "bin", "var", "proc"))
-_LEAST_DATED = 4  # folders called by a date, and most of all folders: one after each run
+# Folders called by a date, and most of all folders: one after each run.
+_LEAST_DATED = 4
 
 
 @dataclass(frozen=True, slots=True)

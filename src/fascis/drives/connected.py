@@ -24,13 +24,8 @@ from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import shown
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
-_TEMPORARY = (
-    "/tmp",
-    "/dev",
-    "/run",
-    "/sys",
-    "/var",
-)  # where systems keep files in memory for themselves
+# Where systems keep files in memory for themselves.
+_TEMPORARY = ("/tmp", "/dev", "/run", "/sys", "/var")
 _PSEUDO = frozenset(
     (
         "proc",
@@ -141,7 +136,8 @@ class Drives:
                 drive = self._remembered(_drive(mount, blocks))
                 at = drive.uuid, drive.device
                 if not (drive.connected or drive.silent):
-                    continue  # no folder: a single file can be mounted over another
+                    # No folder: a single file can be mounted over another.
+                    continue
                 if at not in found or len(str(drive.mount)) < len(str(found[at].mount)):
                     found[at] = drive
         mounted = list(found.values())

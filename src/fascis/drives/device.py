@@ -12,7 +12,8 @@ from pathlib import Path
 
 from fascis.drives.model import Drive
 
-_SECTOR = 512  # the unit of block/stat, whatever the device's own sectors are
+# The unit of block/stat, whatever the device's own sectors are.
+_SECTOR = 512
 
 
 class Device:

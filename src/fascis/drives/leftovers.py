@@ -52,7 +52,8 @@ def clear_leftovers(medium: Medium) -> None:
     try:
         names = [n for n in medium.names(b"") if _OURS.match(n)]
     except OSError:
-        return  # told by whoever works there next
+        # Told by whoever works there next.
+        return
     for name in names:
         if (held := _hold(medium, name)) is not None:
             _clear(medium, name)
@@ -80,7 +81,8 @@ def _hold(medium: Medium, folder: bytes) -> int | None:
 def _clear(medium: Medium, folder: bytes) -> None:
     with suppress(OSError):
         for name in medium.names(folder):
-            with suppress(OSError):  # what cannot be removed stays, and with it the folder
+            # What cannot be removed stays, and with it the folder.
+            with suppress(OSError):
                 status = medium.status(join(folder, name))
                 ours = name == MEASURED and folder.startswith(MEASURES)
                 if stat.S_ISLNK(status.st_mode) or (

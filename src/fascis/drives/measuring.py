@@ -87,7 +87,8 @@ def _measured(
     medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]
 ) -> Speed:
     buffer = memoryview(mmap.mmap(-1, _CHUNK))
-    buffer[:] = os.urandom(_CHUNK)  # what compresses would be stored too quickly
+    # What compresses would be stored too quickly.
+    buffer[:] = os.urandom(_CHUNK)
     written, begun = 0, time.monotonic()
     with closing(medium.create(place)) as file:
         while written < most and (written < LEAST_BYTES or time.monotonic() - begun < _SECONDS):

@@ -85,9 +85,8 @@ class Drive:
             return not self.rules.folds_case
         if not self.user_space:
             return True
-        return (
-            False if self.filesystem in ("exfat", "ntfs") else None
-        )  # as seen with their user-space drivers
+        # As seen with their user-space drivers.
+        return False if self.filesystem in ("exfat", "ntfs") else None
 
     @property
     def has_uuid(self) -> bool:

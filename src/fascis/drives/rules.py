@@ -27,10 +27,12 @@ LAST_CODE = 0x10FFFF  # of Unicode
 class Fold(Enum):
     """Which names a file system takes for one."""
 
-    NONE = "none"  # only those that are equal byte for byte
+    # Only those that are equal byte for byte.
+    NONE = "none"
     # those with the same upper-case form, character by character (UTF-16 units)
     UPPER = "upper case"
-    FULL = "case and form"  # those that differ only in case or in the form of their accents
+    # Those that differ only in case or in the form of their accents.
+    FULL = "case and form"
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +47,8 @@ class Answers:
     trailing: str
     devices: bool
     unicode_only: bool
-    long_names: bool  # a name of 255 letters that take two bytes each
+    # A name of 255 letters that take two bytes each.
+    long_names: bool
     links: bool
     modes: bool
     attributes: bool
@@ -255,9 +258,8 @@ def _upper(c: str) -> str:
     if c > "\uffff":
         return c
     upper = c.upper()
-    if (
-        len(upper) > 1
-    ):  # what becomes several letters in full may have a single one for titles, which then is meant
+    # What becomes several letters in full may have a single one for titles, which then is meant.
+    if len(upper) > 1:
         upper = c.title()
     return upper if len(upper) == 1 else c
 

@@ -100,7 +100,8 @@ class StandIn:
         self.rules: Rules = rules_of(description.filesystem, description.block_bytes)
         self.written = 0
         self.unplugged = False
-        self.fresh = False  # connected again, and not written to since
+        # Connected again, and not written to since.
+        self.fresh = False
         self._lock = threading.Lock()
         self._used: int | None = None
         self._clock = {"read": 0.0, "write": 0.0}
@@ -311,9 +312,8 @@ class StandInMedium:
         try:
             return StandInFile(self._inner.create(place, mode), self.drive, place)
         except OSError:
-            self._folded.pop(
-                parent(place), None
-            )  # it was not made: what is there is looked up again
+            # It was not made: what is there is looked up again.
+            self._folded.pop(parent(place), None)
             raise
 
     def make_folder(self, place: bytes) -> None:
@@ -358,7 +358,8 @@ class StandInMedium:
         try:
             self._inner.unlink(place, proven)
         finally:
-            with self._lock:  # afterwards: another thread may have looked up the names meanwhile
+            # Afterwards: another thread may have looked up the names meanwhile.
+            with self._lock:
                 self._folded.pop(parent(place), None)
 
     def remove_folder(self, place: bytes) -> None:

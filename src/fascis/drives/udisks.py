@@ -23,8 +23,10 @@ from fascis.machine.bus import SYSTEM, Absent, call, connection, opened
 _BUS = "org.freedesktop.UDisks2"
 _ROOT = "/org/freedesktop/UDisks2"
 _FILESYSTEM = _BUS + ".Filesystem"
-_PATIENCE = 60.0  # seconds that a driver may take to write out what it holds
-_REMOVING = 120.0  # seconds that writing out may take when a drive is removed
+# Seconds that a driver may take to write out what it holds.
+_PATIENCE = 60.0
+# Seconds that writing out may take when a drive is removed.
+_REMOVING = 120.0
 _HELPER = "uhelper=udisks2"
 _QUIETLY = {"auth.no_user_interaction": ("b", True)}
 _BUSY = ("DeviceBusy", "Failed: target is busy")
@@ -144,7 +146,8 @@ def take_out(drive: Drive) -> bool:
             )
             return True
         except Absent:
-            return False  # unmounted it is; many drives cannot be switched off
+            # Unmounted it is; many drives cannot be switched off.
+            return False
 
 
 def service_there() -> bool:

@@ -16,15 +16,18 @@ import struct
 _libc = ctypes.CDLL(None, use_errno=True)
 _RENAME_NOREPLACE = 1
 _RENAME_EXCHANGE = 2
-_CACHESTAT = 451  # since Linux 6.5, the same number on every architecture
+# Since Linux 6.5, the same number on every architecture.
+_CACHESTAT = 451
 _FIEMAP = 0xC020660B  # linux/fiemap.h
 _FIEMAP_SHARED = 0x2000
 _STATX_MNT_ID, _STATX_MNT_ID_UNIQUE, _AT_EMPTY_PATH = 0x1000, 0x4000, 0x1000
 _AT_SYMLINK_NOFOLLOW, _AT_NO_AUTOMOUNT = 0x100, 0x800
-_OPENAT2 = 437  # since Linux 5.6, the same number on every architecture
+# Since Linux 5.6, the same number on every architecture.
+_OPENAT2 = 437
 _RESOLVE_NO_XDEV, _RESOLVE_NO_SYMLINKS, _RESOLVE_BENEATH = 0x01, 0x04, 0x08
 _PDEATHSIG = 1
-_SYNC_WRITE = 2  # SYNC_FILE_RANGE_WRITE: begin writing out, do not wait
+# SYNC_FILE_RANGE_WRITE: begin writing out, do not wait.
+_SYNC_WRITE = 2
 
 
 def _check(result: int) -> int:
@@ -92,9 +95,8 @@ def take_lease(fd: int) -> bool | None:
         has. None: no lease is granted here (another's file, a file system that knows none).
     """
     try:
-        fcntl.fcntl(
-            fd, fcntl.F_SETSIG, signal.SIGURG
-        )  # the notice; SIGIO, the usual one, would end the program
+        # The notice; SIGIO, the usual one, would end the program.
+        fcntl.fcntl(fd, fcntl.F_SETSIG, signal.SIGURG)
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_RDLCK)
     except OSError as error:
         return False if error.errno == errno.EAGAIN else None
@@ -174,7 +176,8 @@ def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
     how = struct.pack("=QQQ", flags, 0, _RESOLVE_NO_XDEV | _RESOLVE_NO_SYMLINKS | _RESOLVE_BENEATH)
     result = _libc.syscall(_OPENAT2, root_fd, place, how, len(how))
     if result < 0 and ctypes.get_errno() in (errno.ENOSYS, errno.EPERM):
-        return None  # an old kernel, or a sandbox that does not know the call
+        # An old kernel, or a sandbox that does not know the call.
+        return None
     return int(_check(result))
 
 

@@ -21,7 +21,8 @@ from typing import Any
 from fascis.files.private import make_private
 
 NAME = "fascis.log"
-_BYTES, _KEPT = 1 << 20, 3  # of each file; files beside the one that is written to
+# Of each file; files beside the one that is written to.
+_BYTES, _KEPT = 1 << 20, 3
 _TOP = logging.getLogger("fascis")
 _TOP.addHandler(logging.NullHandler())
 

@@ -17,7 +17,8 @@ from fascis.files.errors import Damaged
 from fascis.files.names import safe_place
 
 _LINES = 1024  # written at once
-LONGEST_LINE = 1 << 20  # a path may be longer than one call takes
+# A path may be longer than one call takes.
+LONGEST_LINE = 1 << 20
 
 
 def listable(place: bytes) -> bool:

@@ -248,7 +248,8 @@ class PosixFile:
                 at = os.lseek(self._fd, begin, os.SEEK_HOLE)
                 ranges.append((begin, at))
         except OSError as error:
-            if error.errno != 6:  # ENXIO: no data behind this offset
+            # ENXIO: no data behind this offset.
+            if error.errno != 6:
                 raise
         os.lseek(self._fd, 0, os.SEEK_SET)
         return ranges
@@ -269,9 +270,11 @@ class PosixFile:
         try:
             os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
         except PermissionError as error:
-            denied = error  # told after the times, which may be set all the same
+            # Told after the times, which may be set all the same.
+            denied = error
         except OSError as error:
-            if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):  # a driver that knows no modes
+            # A driver that knows no modes.
+            if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):
                 raise
         os.utime(self._fd, ns=(like.st_atime_ns, like.st_mtime_ns))
         if denied is not None:
@@ -451,9 +454,8 @@ class PosixMedium:
         fd, name = self._parent(place)
         handle = os.open(name, _CREATE, mode, dir_fd=fd)
         if mode != _PRIVATE:
-            kernel.set_mode(
-                handle, mode
-            )  # the umask is about what programs make for the person, not about this
+            # The umask is about what programs make for the person, not about this.
+            kernel.set_mode(handle, mode)
         self._touched(parent(place))
         return PosixFile(handle, durable=self._one_by_one)
 
@@ -563,7 +565,8 @@ class PosixMedium:
             try:
                 self._sync_folder(place)
             except FileNotFoundError:
-                continue  # it was moved or removed since, and the folder above was changed with it
+                # It was moved or removed since, and the folder above was changed with it.
+                continue
             except BaseException:
                 self._changed.add(place)
                 raise

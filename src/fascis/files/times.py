@@ -16,7 +16,8 @@ import time
 
 from fascis.files.names import shown
 
-EXACT = 1 << 62  # from here on, a kept time is this and seconds
+# From here on, a kept time is this and seconds.
+EXACT = 1 << 62
 _LAST = (1 << 63) - 1
 _SECOND = 10**9
 

@@ -12,7 +12,8 @@ from fascis.files import kernel
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import join
 
-_LONGEST = 4096  # PATH_MAX: a longer path is opened part by part
+# PATH_MAX: a longer path is opened part by part.
+_LONGEST = 4096
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -71,7 +72,8 @@ def open_folder(root_fd: int, place: bytes) -> int:
     try:
         fd = kernel.open_beneath(root_fd, place, FOLDER_FLAGS)
     except OSError as error:
-        if error.errno == errno.ELOOP:  # a link, where a folder should be
+        # A link, where a folder should be.
+        if error.errno == errno.ELOOP:
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR)) from error
         raise
     return _open_step_by_step(root_fd, place) if fd is None else fd

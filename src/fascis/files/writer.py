@@ -65,9 +65,8 @@ class AtomicWriter:
         if self._file is not None:
             self._file.close()
             self._file = None
-            delete_own(
-                self._dir_fd, self._temporary
-            )  # not there when only the folder's flush failed
+            # Not there when only the folder's flush failed.
+            delete_own(self._dir_fd, self._temporary)
 
     def __exit__(
         self,

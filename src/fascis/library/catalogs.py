@@ -120,7 +120,8 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
                 medium.sync_folder(b"")
                 return None
             if looks(os.lstat(catalog)) != looks(seen):
-                remove_own(medium, kept)  # the new one, which nobody has seen
+                # The new one, which nobody has seen.
+                remove_own(medium, kept)
                 raise Refused(
                     Code.LIBRARY_OPEN,
                     f"{shown(catalog.name)} changed meanwhile and was left as it is; look again.",

@@ -22,14 +22,16 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 MEMORY = 2 << 30  # bytes of address space
-SECONDS = 30  # of processor time for one batch, and of patience for one picture
+# Of processor time for one batch, and of patience for one picture.
+SECONDS = 30
 WIDTH = 320
 _BATCH = 64
 _LARGEST_PICTURE = 250_000_000  # pixels
 _OK, _NOT = b"+", b"-"
 
 
-_BEGINNINGS = (  # of pictures, sound and films: what the formats' own standards put first
+# Of pictures, sound and films: what the formats' own standards put first.
+_BEGINNINGS = (
     b"\xff\xd8\xff",
     b"\x89PNG\r\n",
     b"GIF8",

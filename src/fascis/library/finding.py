@@ -43,8 +43,10 @@ from fascis.library.unknown import Names, is_candidate, recognised
 from fascis.library.uses import NOWHERE, Document, Leads, LostReference, Outside, Uses, led_outside
 from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
 
-_MOST_FRAMES = 5_000_000  # of all image sequences of a library together
-_UNKNOWN = b"aaf"  # an exchange format of the trade that is not read here
+# Of all image sequences of a library together.
+_MOST_FRAMES = 5_000_000
+# An exchange format of the trade that is not read here.
+_UNKNOWN = b"aaf"
 _HELD = STANDINGS.index(Standing.HELD)
 _UNUSED = STANDINGS.index(Standing.UNUSED)
 
@@ -113,9 +115,8 @@ class _Reading:
         self._tops: dict[Place, tuple[bytes | None, bool]] = {}
         self._candidates: list[tuple[int, bytes]] = []
         begun = self._look()
-        if (
-            begun or self._links or self._candidates
-        ):  # a library without documents is large, often, and needs none of this
+        # A library without documents is large, often, and needs none of this.
+        if begun or self._links or self._candidates:
             self._places = {
                 place: row for row, folder, place in survey.rows() if not survey.is_own(folder)
             }
@@ -140,9 +141,8 @@ class _Reading:
             self._begin(place)
         self._look_into_candidates()
         at = 0
-        while at < len(
-            found.documents
-        ):  # a loose document that is used is read too: the list grows
+        # A loose document that is used is read too: the list grows.
+        while at < len(found.documents):
             if self._cancelled():
                 raise Cancelled("The survey was stopped; nothing was changed.")
             document = found.documents[at]
@@ -215,7 +215,8 @@ class _Reading:
             found = recognised(self._medium, place, self._survey.size[row], names)
             return found or self._journal_names(place, names)
         except OSError:
-            return False  # it cannot be read: the copying tells, and then nothing is deleted
+            # It cannot be read: the copying tells, and then nothing is deleted.
+            return False
 
     def _journal_names(self, place: bytes, names: Names) -> bool:
         """What a program wrote last may be in its database's journal only."""
@@ -236,7 +237,8 @@ class _Reading:
             document.trouble = str(error)
         except MemoryError:
             document.trouble = "It is too large to be read here."
-        if document.trouble:  # where half of it led says nothing
+        # Where half of it led says nothing.
+        if document.trouble:
             self._found.leads.pop(document.place or document.path, None)
 
     def _source(self, document: Document) -> DocumentSource:
@@ -305,7 +307,8 @@ class _Reading:
             leads.of.append(NOWHERE if row is None else row)
             return
         if reference.means is Means.ELSEWHERE:
-            leads.of.append(NOWHERE)  # nothing that could be gathered
+            # Nothing that could be gathered.
+            leads.of.append(NOWHERE)
             return
         ways = document.kind.readings(reference.as_written)
         if reference.sequence:

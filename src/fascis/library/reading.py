@@ -177,7 +177,8 @@ class MediumSource(DocumentSource):
         copy = self.private_folder() / "catalog"
         for end, place in {b"": self._place, **self.beside}.items():
             if end == _SHARED:
-                continue  # memory that programs share while they have it open; not of the content
+                # Memory that programs share while they have it open; not of the content.
+                continue
             there = f"{copy}{os.fsdecode(end)}"
             try:
                 with closing(self._medium.open(place)) as file, open(there, "xb") as out:

@@ -22,7 +22,8 @@ from fascis.drives.model import Drive
 from fascis.files.errors import FascisError
 from fascis.library.identity import Identity, read_identity
 
-DEPTH = 4  # folders below the drive's own top folder
+# Folders below the drive's own top folder.
+DEPTH = 4
 MOST_FOLDERS = 20_000
 MOST_FOUND = 200
 SECONDS = 5.0
@@ -86,7 +87,8 @@ class Recognition:
             with closing(self._drives.open(root)) as medium:
                 return read_identity(medium, root)
         except FascisError:
-            return None  # damaged, or of a newer version: told when somebody opens it
+            # Damaged, or of a newer version: told when somebody opens it.
+            return None
 
     def _deep(self, top: Path, cancelled: Callable[[], bool]) -> Iterator[Path]:
         """Folders with an identity file, the nearest first.

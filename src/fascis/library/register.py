@@ -48,7 +48,8 @@ ALTER TABLE drive ADD COLUMN measured_at REAL;
 CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NULL,
  until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
 """
-_STEPS = (_SCHEMA, _USED, _TIMES, _HARDWARE)  # what brings a register from one version to the next
+# What brings a register from one version to the next.
+_STEPS = (_SCHEMA, _USED, _TIMES, _HARDWARE)
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )

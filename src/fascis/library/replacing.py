@@ -40,9 +40,8 @@ def kept_name(name: bytes, act: str) -> bytes:
         act: the id of what replaced it; its first eight characters are in the name.
     """
     tail = f".before-{act[:8]}".encode()
-    if (
-        len(name) + len(tail) + len(_SPARE) > _LONGEST
-    ):  # what is cut off may be all that tells two names apart
+    # What is cut off may be all that tells two names apart.
+    if len(name) + len(tail) + len(_SPARE) > _LONGEST:
         tail = b"~" + blake3(name).hexdigest(4).encode() + tail
     return cut(name, _LONGEST - len(tail) - len(_SPARE)) + tail
 
@@ -102,7 +101,8 @@ def write_beside(
         ) as out:
             made = True
             if like is not None:
-                with suppress(OSError):  # a drive without owners, or another person's document
+                # A drive without owners, or another person's document.
+                with suppress(OSError):
                     os.fchown(out.handle, like.st_uid, like.st_gid)
             for part in _parts(content):
                 hasher.update(part)

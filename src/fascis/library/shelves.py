@@ -18,7 +18,8 @@ from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary,
 from fascis.library.summary import Summary, parse_summary
 from fascis.workspace import Workspace
 
-JUST_NOW = 60.0  # seconds for which a drive counts as just come back
+# Seconds for which a drive counts as just come back.
+JUST_NOW = 60.0
 
 
 @dataclass(frozen=True, slots=True)

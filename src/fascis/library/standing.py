@@ -8,10 +8,13 @@ from enum import StrEnum
 class Standing(StrEnum):
     """Where a file is with respect to its library."""
 
-    HELD = "held"  # in the library's folder, and used
+    # In the library's folder, and used.
+    HELD = "held"
     LOOSE = "loose"  # used, but outside
-    AWAY = "away"  # on a drive that is not connected
-    MISSING = "missing"  # not where it should be, though its drive is there
+    # On a drive that is not connected.
+    AWAY = "away"
+    # Not where it should be, though its drive is there.
+    MISSING = "missing"
     UNUSED = "unused"  # held, but nothing uses it
 
     @property

@@ -255,7 +255,8 @@ def _add(
     """Adds the rows of one folder."""
     first, stats = len(found.ends), folder.stats
     found.ends.extend(accumulate(map(len, folder.names), initial=len(found.names)))
-    found.ends.pop(first)  # the start is the end of the row before
+    # The start is the end of the row before.
+    found.ends.pop(first)
     found.names += b"".join(folder.names)
     found.size.extend([s.st_size for s in stats])
     found.allocated.extend([s.st_blocks * 512 for s in stats])

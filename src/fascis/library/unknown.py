@@ -32,8 +32,10 @@ from fascis.files.names import join, name_key, parent
 from fascis.library.roles import MEDIA
 
 HEAD = 1 << 16
-MOST = 64 << 20  # bytes that are looked through, unpacked or not; of a larger file the beginning
-_MOST_BINARY = 8 << 20  # of what is neither text nor a known container
+# Bytes that are looked through, unpacked or not; of a larger file the beginning.
+MOST = 64 << 20
+# Of what is neither text nor a known container.
+_MOST_BINARY = 8 << 20
 _MOST_MEMBERS = 500
 _MOST_TOKENS = 20_000
 _LONGEST = 4096
@@ -42,16 +44,14 @@ _TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # byte order marks of UTF-16
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _ANY_NAME = re.compile(rb"[/\\][^/\\\n]{1,200}?\.[A-Za-z0-9]{1,8}(?![A-Za-z0-9])")
 _ESCAPED = re.compile(rb"\\u([0-9A-Fa-f]{4})")
-_BREAKS = bytes(
-    0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256)
-)  # what is in no name becomes a line's end
+# What is in no name becomes a line's end.
+_BREAKS = bytes(0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256))
 _CUTS = re.compile(rb"[\s=',;:(\[{]+")
 _HASH_LINE = re.compile(
     rb"(?:\xef\xbb\xbf)?\\?[0-9A-Fa-f]{16,128} [ *]\S|[A-Z0-9-]{3,12} \(.+\) = [0-9A-Fa-f]{16,128}"
 )
-_NOTES = frozenset(
-    (b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt")
-)  # for people: names are words there
+# For people: names are words there.
+_NOTES = frozenset((b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml", b"vtt", b"srt"))
 
 
 def _media_name() -> re.Pattern[bytes]:
@@ -217,7 +217,8 @@ def _values(content: bytes) -> bytes | None:
     beside it.
     """
     plain = bytearray(content)
-    plain[18:20] = b"\x01\x01"  # not with a write-ahead log, which is looked through by itself
+    # Not with a write-ahead log, which is looked through by itself.
+    plain[18:20] = b"\x01\x01"
     parts: list[bytes] = []
     size = 0
     try:
@@ -277,7 +278,8 @@ def _members(content: bytes) -> Iterator[bytes]:
         EOFError,
         ValueError,
     ):
-        return  # damaged, locked by a password, or packed in another way
+        # Damaged, locked by a password, or packed in another way.
+        return
 
 
 class _Search:
@@ -300,7 +302,8 @@ class _Search:
                 continue
             seen.add(token)
             if len(seen) > _MOST_TOKENS:
-                return True  # so many names: it is a document of something, and not understood
+                # So many names: it is a document of something, and not understood.
+                return True
             if self._names_one(token):
                 return True
         return False

@@ -89,7 +89,8 @@ class LostReference:
     captured: str = ""
 
 
-NOWHERE = -1  # a lead to no file: the reference names none, or what it names is not followed
+# A lead to no file: the reference names none, or what it names is not followed.
+NOWHERE = -1
 
 
 def led_outside(index: int) -> int:

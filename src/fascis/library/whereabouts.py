@@ -24,12 +24,8 @@ from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
 
-_PARENTS = (
-    (b"Volumes",),
-    (b"media",),
-    (b"mnt",),
-    (b"run", b"media"),
-)  # where systems mount what is plugged in
+# Where systems mount what is plugged in.
+_PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))
 _BELOW = tuple(b"/".join(above) + b"/" for above in _PARENTS)
 _PSEUDO = (b"/proc", b"/sys", b"/dev")
 _MOST_LINKS = 8
@@ -100,9 +96,8 @@ class DriveRoots:
             label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal
         }
         before = {(bytes(f.mount), f.drive) for f in former}
-        moved = [
-            k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)
-        ]  # since it was seen last
+        # Since it was seen last.
+        moved = [k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)]
         self._former = (
             [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
         )
@@ -149,7 +144,8 @@ class DriveRoots:
         parts = [p for p in path.split(b"/") if p]
         for above in _PARENTS:
             if tuple(parts[: len(above)]) == above:
-                for at in (len(above), len(above) + 1):  # with or without a folder for the user
+                # With or without a folder for the user.
+                for at in (len(above), len(above) + 1):
                     label = os.fsdecode(parts[at]).casefold() if at < len(parts) - 1 else ""
                     if label in self._labels:
                         _, mount, there = self._labels[label]

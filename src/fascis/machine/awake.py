@@ -16,10 +16,8 @@ from fascis.machine.bus import SYSTEM, Absent, call, connection
 _LOGIN = DBusAddress(
     "/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager"
 )
-_WANTED = (
-    "sleep:idle:handle-lid-switch",
-    "sleep:idle",
-)  # where the lid is not granted, sleeping by itself is
+# Where the lid is not granted, sleeping by itself is.
+_WANTED = ("sleep:idle:handle-lid-switch", "sleep:idle")
 
 
 class Awake:
@@ -52,7 +50,8 @@ class Awake:
                     except Absent:
                         continue
         except Absent:
-            pass  # no such service here: the machine does as it is set
+            # No such service here: the machine does as it is set.
+            pass
         return self
 
     def __exit__(

@@ -16,7 +16,8 @@ from jeepney.io.blocking import DBusConnection, open_dbus_connection
 from jeepney.wrappers import unwrap_msg
 
 SYSTEM, SESSION = "SYSTEM", "SESSION"
-_PATIENCE = 2.0  # seconds; nobody waits for a notice
+# Seconds; nobody waits for a notice.
+_PATIENCE = 2.0
 Absent = (OSError, KeyError, ValueError, TimeoutError, DBusErrorResponse)
 
 

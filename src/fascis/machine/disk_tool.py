@@ -35,9 +35,8 @@ class DiskTool:
         process = subprocess.Popen(
             self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing
         )
-        threading.Thread(
-            target=process.wait, name="disk tool", daemon=True
-        ).start()  # so that none is left as a zombie
+        # So that none is left as a zombie.
+        threading.Thread(target=process.wait, name="disk tool", daemon=True).start()
 
 
 def data_folders(environment: Mapping[str, str]) -> list[Path]:

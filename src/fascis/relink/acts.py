@@ -41,7 +41,8 @@ from fascis.relink.retarget import Retarget, changed, new_content
 
 FORMAT = 1
 _LOCK = "lock"
-_LARGEST = 64 << 20  # bytes of a record: hundreds of thousands of documents
+# Bytes of a record: hundreds of thousands of documents.
+_LARGEST = 64 << 20
 
 
 class Changed(BaseModel):
@@ -208,9 +209,8 @@ class Acts:
             with _nothing_runs_above(_path(record) for record in act.documents):
                 for record in act.documents:
                     self._check_undo(record, act)
-                self._write(
-                    act.model_copy(update={"state": "writing"})
-                )  # cut off from here on, the next start goes on with it
+                # Cut off from here on, the next start goes on with it.
+                self._write(act.model_copy(update={"state": "writing"}))
                 self.step("undo-recorded")
                 return self._take_back(act)
 
@@ -268,9 +268,8 @@ class Acts:
                         act.state == "writing" and there != record.before
                     )
                     if here == record.before and ours:
-                        medium.unlink(
-                            kept, proven
-                        )  # written by this act, or a part of it: the document is as it was
+                        # Written by this act, or a part of it: the document is as it was.
+                        medium.unlink(kept, proven)
                     medium.sync_folder(b"")
                 except OSError as error:
                     raise told(error, "put back the document", bytes(path)) from error
@@ -391,7 +390,8 @@ def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
             try:
                 fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             except OSError:
-                continue  # not ours to open: no crossing of ours is there
+                # Not ours to open: no crossing of ours is there.
+                continue
             stack.callback(os.close, fd)
             try:
                 fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)

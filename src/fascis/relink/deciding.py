@@ -20,7 +20,8 @@ from fascis.relink.moves import LEAST, FolderMove, Preference, Statements, choos
 from fascis.relink.outcome import Match, State, basis_of
 from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
 
-_FEW = 0.5  # of a folder's files: fewer may lie elsewhere too, and it still is that folder
+# Of a folder's files: fewer may lie elsewhere too, and it still is that folder.
+_FEW = 0.5
 _COUNTED = re.compile(rb"[A-Za-z_ -]{0,8}\d{4,}")  # names that cameras count
 
 
@@ -60,7 +61,8 @@ class Deciding:
         self.path: dict[int, bytes] = {}
         self.moves: list[FolderMove] = []
         self.made = Statements(self.lost, self.index, self.pairs)
-        self._claimed: dict[int, int] = {}  # row → the lost file that it is
+        # Row → the lost file that it is.
+        self._claimed: dict[int, int] = {}
         self._moved: set[bytes] = set()
         self._refuse()
         self.rank = self.pairs.rank()
@@ -146,9 +148,8 @@ class Deciding:
         free = np.array([s is State.NOWHERE for s in self.state], np.bool_)
         most = np.zeros(len(self.lost), np.int8)
         np.maximum.at(most, self.pairs.lost, self.rank)
-        best = self.possible & (
-            self.rank == most[self.pairs.lost]
-        )  # what has less for it than another says nothing
+        # What has less for it than another says nothing.
+        best = self.possible & (self.rank == most[self.pairs.lost])
         usable = best & free[self.pairs.lost] if len(self.pairs) else best
         accepted = sorted(self.decisions.accepted)
         preference = Preference([*accepted, *hinted], self._preferred, self.decisions.refused)
@@ -164,7 +165,8 @@ class Deciding:
             for i in folder_move.lost:
                 self.move[i] = at
         self._moved = self._moved_whole()
-        self._claimed = {  # what was left open claims nothing
+        # What was left open claims nothing.
+        self._claimed = {
             row: i
             for row, i in self._claimed.items()
             if self.state[i] is State.FOUND and self.row[i] == row
@@ -218,9 +220,8 @@ class Deciding:
         doubted = {
             self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN
         }
-        if (
-            doubted and not sure
-        ):  # where files lie in two places some differ: it may be an old copy of the folder
+        # Where files lie in two places some differ: it may be an old copy of the folder.
+        if doubted and not sure:
             self._doubt_members(made, best, doubted)
             contested = made.certain
             made.certain = any(self.state[i] is State.FOUND for i in best)
@@ -244,9 +245,8 @@ class Deciding:
                 self.possible[q] and self.pairs.row[q] != self.pairs.row[p]
                 for q in self.pairs.of(i)
             )
-            enough = self.strong[p] or (
-                others and self.pairs.size[p] == EQUAL
-            )  # identical copies of its size
+            # Identical copies of its size.
+            enough = self.strong[p] or (others and self.pairs.size[p] == EQUAL)
             doubted = self.state[i] is State.NOWHERE or (
                 self.state[i] is State.FOUND and not enough
             )
@@ -367,7 +367,8 @@ class Deciding:
         if sure:
             self._tie(i, p, "Its folder moved, as you said.", basis)
         elif self.rank[p] < most:
-            return  # another one has more for it: looked at alone
+            # Another one has more for it: looked at alone.
+            return
         elif self.rank[p] > most or not (equal := self.equals(i, p, others, len(made.lost))):
             self._tie(i, p, words, basis)
         else:
@@ -503,7 +504,8 @@ class Deciding:
         x = self.lost[i]
         folder = self.index.folders[int(self.index.folder[int(self.pairs.row[p])])]
         if folder == x.folder:
-            return ""  # only its name is written otherwise
+            # Only its name is written otherwise.
+            return ""
         if self.m.repeats[i]:
             return "Many files of its kind are of this size: that and its name prove little."
         if self.pairs.used[p] and not x.size:

@@ -27,9 +27,12 @@ from fascis.relink.pairs import (
     repeated_sizes,
 )
 
-_MANY = 3  # other names of one size: from there on a size proves little
-_FREE_READING = 2 << 30  # bytes that are read to compare digests where a tie is clear without
-_PROBES = 3000  # files at most whose length or capture time is looked at
+# Other names of one size: from there on a size proves little.
+_MANY = 3
+# Bytes that are read to compare digests where a tie is clear without.
+_FREE_READING = 2 << 30
+# Files at most whose length or capture time is looked at.
+_PROBES = 3000
 Nearness = Callable[[bytes], tuple[object, ...]]
 
 
@@ -103,9 +106,8 @@ class Evidence:
         fetched |= self._look_for_renamed([i for i in open if not self._has_equal(i)])
         possible = self.pairs.possible()
         probes = [p for i in open for p in self.pairs.of(i) if possible[p]]
-        for (
-            move
-        ) in decided.moves:  # a few of each move that rests on names, or on sizes that prove little
+        # A few of each move that rests on names, or on sizes that prove little.
+        for move in decided.moves:
             few = [i for i in move.lost if self.lost[i].length or self.lost[i].captured]
             for i in few[:: max(1, len(few) // 3)][:3]:
                 weak = self.repeats[i] or not self.lost[i].size

@@ -30,7 +30,8 @@ from fascis.library.whereabouts import is_media
 Ints = NDArray[np.int64]
 _PSEUDO = frozenset((b"/proc", b"/sys", b"/dev"))
 _OURS = re.compile(rb"\.fascis.*|.* \(set aside [0-9a-f]{8}\)")
-_TICK = 0.1  # seconds between two looks whether to stop
+# Seconds between two looks whether to stop.
+_TICK = 0.1
 _BATCH = 20_000  # files between two reports
 _MOST_ENDINGS = 50_000
 
@@ -172,7 +173,8 @@ class _Walk:
             for path in inner:
                 if path in _PSEUDO:
                     continue
-                if os.path.ismount(path):  # a folder mounted a second time inside itself has no end
+                # A folder mounted a second time inside itself has no end.
+                if os.path.ismount(path):
                     try:
                         mounted = _identity(os.stat(path))
                     except OSError as error:
@@ -198,9 +200,8 @@ class _Walk:
                         inner.append(entry.path)
                     continue
                 count += 1
-                if (
-                    known := media.get(name[-6:])
-                ) is None:  # an extension, and a little more: asked once
+                # An extension, and a little more: asked once.
+                if (known := media.get(name[-6:])) is None:
                     known = media[name[-6:]] = is_media(name)
                     if len(media) > _MOST_ENDINGS:
                         media.clear()

@@ -131,9 +131,8 @@ def add_lengths(
     """
     asked: dict[int, list[tuple[int, Lost]]] = {}
     for entry in lost:
-        still = (
-            entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS
-        )  # as long as one likes
+        # As long as one likes.
+        still = entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS
         for reference in entry.references if not still else ():
             asked.setdefault(reference.document, []).append((reference.at, entry))
     for number, entries in sorted(asked.items()):
@@ -145,7 +144,8 @@ def add_lengths(
             with source, document.kind.open(source) as opened:
                 lengths = opened.lengths()
         except (NotUnderstood, EnvironmentTrouble):
-            continue  # it is looked at again, and told of, before anything is written
+            # It is looked at again, and told of, before anything is written.
+            continue
         for at, entry in entries:
             if at < len(lengths) and entry.length is None:
                 entry.length = lengths[at]

@@ -24,7 +24,8 @@ from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.pairs import EQUAL, Flags, Pairs, parts_of
 
-LEAST = 2  # files that a statement explains
+# Files that a statement explains.
+LEAST = 2
 
 
 @dataclass(slots=True)
@@ -75,7 +76,8 @@ class Statements:
         else:
             old = pairs.lost
         both = old * (len(index.folders) + 1) + index.folder[pairs.row]
-        unique, self.kind = np.unique(both, return_inverse=True)  # of each pair: which two folders
+        # Of each pair: which two folders.
+        unique, self.kind = np.unique(both, return_inverse=True)
         names = list(folders)
         self.of_kind: list[list[Moved]] = [
             statements(
@@ -192,7 +194,8 @@ def choose(
         now = value(move)
         if -int(now[0]) < LEAST:  # type: ignore[call-overload]
             continue
-        if now != before:  # it explains less than it did, or was not looked at closely yet
+        # It explains less than it did, or was not looked at closely yet.
+        if now != before:
             heapq.heappush(heap, (now, move))
             continue
         *_, mine = reach(move)

@@ -20,10 +20,13 @@ from fascis.relink.pairs import EQUAL, SAME_PLACE, UNKNOWN, Basis, Pairs
 class State(IntEnum):
     """What became of a lost file."""
 
-    NOWHERE = 0  # nothing found that it may be
+    # Nothing found that it may be.
+    NOWHERE = 0
     FOUND = 1
-    OPEN = 2  # there are candidates; a person decides
-    LEFT = 3  # a person said that it is none of them
+    # There are candidates; a person decides.
+    OPEN = 2
+    # A person said that it is none of them.
+    LEFT = 3
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,11 +16,10 @@ from fascis.relink.index import Index, Ints, key_of
 from fascis.relink.lost import Lost
 
 Flags = NDArray[np.bool_]
-_MOST_ALIKE, _MOST_OTHER = (
-    500,
-    9,
-)  # candidates of one lost file that are looked at: of its size, and of another
-_MIX = np.int64(-7046029254386353131)  # an odd number; mixes a size into a key
+# Candidates of one lost file that are looked at: of its size, and of another.
+_MOST_ALIKE, _MOST_OTHER = (500, 9)
+# An odd number; mixes a size into a key.
+_MIX = np.int64(-7046029254386353131)
 
 
 class Basis(StrEnum):
@@ -207,9 +206,8 @@ def _with_evidence(
         np.int8
     )
     apart = np.abs(times - found_times)
-    coarse = (times % 10_000_000 == 0) | (
-        found_times % 10_000_000 == 0
-    )  # exFAT and FAT keep times so
+    # exFAT and FAT keep times so.
+    coarse = (times % 10_000_000 == 0) | (found_times % 10_000_000 == 0)
     same_time = (apart < 100) | (coarse & (apart <= 2_000_000_000))  # NTFS counts in 100 ns
     time = np.where(times == 0, UNKNOWN, np.where(same_time, EQUAL, DIFFERS)).astype(np.int8)
     tail, proxy = _places(lost, index, numbers, rows)
@@ -262,7 +260,8 @@ def _places(
     return tail, proxy
 
 
-SAME_PLACE = 100  # all folders in common: the place is the same, and only written otherwise
+# All folders in common: the place is the same, and only written otherwise.
+SAME_PLACE = 100
 
 
 def _tail(one: bytes, other: bytes) -> int:

@@ -32,9 +32,8 @@ from fascis.library.uses import Document, LostReference, Uses
 from fascis.library.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 
-Found = Mapping[
-    int, bytes
-]  # number of a lost file → the absolute path of what it is; of a sequence its first frame's
+# Number of a lost file → the absolute path of what it is; of a sequence its first frame's.
+Found = Mapping[int, bytes]
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +154,8 @@ class _Below:
         known = _Known(self._drives, self._roots, folders.values())
         found: dict[Locator, Change] = {}
         for folder, members in files.items():
-            if folder in folders:  # in any other nothing is found: its top folder is not named
+            # In any other nothing is found: its top folder is not named.
+            if folder in folders:
                 found |= self._in_folder(folder, folders[folder], members, known)
         for change in found.values():
             _check_is_text(change)

@@ -55,7 +55,8 @@ class Hands:
 
     def take(self, name: str) -> None:
         """Takes a picture."""
-        QTest.qWait(30)  # what was just made is shown by the next turn of the event loop
+        # What was just made is shown by the next turn of the event loop.
+        QTest.qWait(30)
         path = self.folder / f"{name}.png"
         self.window.grab().save(str(path))
         self.taken.append(path)
@@ -142,7 +143,8 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
     application = make_application(sys.argv[:1])
     theme.apply(application, look)
     window = Window(world.workspace, demo=True)
-    window.keep = application  # Python must not let go of it while the window lives
+    # Python must not let go of it while the window lives.
+    window.keep = application
     window.conducting.opener = lambda _path: None
     window.resize(1280, 800)
     window.show()

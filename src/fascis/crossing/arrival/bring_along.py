@@ -169,7 +169,8 @@ def _moved(
     A document that is written anew takes two: its verified copy is kept as it was, and what was
     written from it is in its place.
     """
-    each = 5 if before and len(before) % 5 == 0 else 3  # in journals of before version 7
+    # In journals of before version 7.
+    each = 5 if before and len(before) % 5 == 0 else 3
     copy, anew = (before[:each], before[each:] or None) if before else (None, None)
     if item.rewritten:
         yield as_it_was(item.there, crossing), copy if anew else None

@@ -136,7 +136,8 @@ class Destination:
             verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
             if verified and not self.copies.proven() and self._mounted_again():
                 wrong = self.at(lambda d: self._prove_staged(d, control))
-                if wrong:  # made anew, and then only compared: it is not mounted again and again
+                # Made anew, and then only compared: it is not mounted again and again.
+                if wrong:
                     verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
             if verified:
                 self._enter(State.VERIFYING, report)
@@ -165,7 +166,8 @@ class Destination:
         drive = self.drive()
         if mount_again(drive.device, drive.mount) is None:
             return False
-        self.copies.end_session()  # all was flushed before: this end is a clean one
+        # All was flushed before: this end is a clean one.
+        self.copies.end_session()
         self.at(self._begin_session)
         return True
 
@@ -177,7 +179,8 @@ class Destination:
         if self.copies.amending:
             return 0  # a release reads it again
         if self.landing(destination).has_landed():
-            return 0  # it is on its way to its name already; a release reads it again
+            # It is on its way to its name already; a release reads it again.
+            return 0
         root, crossing = self.places.staged_library, self.places.crossing
         wrong = prove(
             self.copies,
@@ -229,9 +232,8 @@ class Destination:
         figures, register = speeds.figures(), self.workspace.register
         if figures is None:
             return
-        with suppress(
-            Damaged, EnvironmentTrouble
-        ):  # a register that cannot be used is told of where it is needed; the crossing is not
+        # A register that cannot be used is told of where it is needed; the crossing is not.
+        with suppress(Damaged, EnvironmentTrouble):
             self._put_speed(drive, *figures, register)
 
     def _put_speed(self, drive: Drive, write: float, read: float, register: Register) -> None:
@@ -257,7 +259,8 @@ class Destination:
             landing.withdraw()
             return False
         if not landing.is_begun():
-            self.copies.forget_copies()  # the staging folder is gone, and what was in it
+            # The staging folder is gone, and what was in it.
+            self.copies.forget_copies()
         landing.begin()
         return False
 
@@ -380,9 +383,8 @@ class Destination:
             wrong = prove(self.copies, copy, self.drive(), place_of, control)
             if self._connected_again(copy):
                 self.copies.put("compared_at", self.workspace.clock())
-        self.copies.record_verified(
-            [(i.id, True) for i in wrong]
-        )  # nothing is left to be proven of it
+        # Nothing is left to be proven of it.
+        self.copies.record_verified([(i.id, True) for i in wrong])
         for item in wrong[:_MOST_NOTED]:
             self.note(
                 item.place, "it was read again and is not what was verified; its original stays"
@@ -439,7 +441,8 @@ class Destination:
     def _clear(self, destination: Medium) -> Path | None:
         landing = self.landing(destination)
         if landing.has_landed() and not self.whole:
-            landing.begin()  # cut off on the way to its name: taken back first
+            # Cut off on the way to its name: taken back first.
+            landing.begin()
             landing.withdraw()
         landing.clear()
         beside = beside_name(self.places)

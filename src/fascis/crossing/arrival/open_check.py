@@ -266,7 +266,8 @@ class _Opening:
             )
             return "found" if right else "wrong"
         if found:
-            return "wrong"  # it led out of the library, or nowhere, and leads into the copy now
+            # It led out of the library, or nowhere, and leads into the copy now.
+            return "wrong"
         if led.path(lead) is not None:
             outside = any(not p.startswith(self._root) for p in paths)
             return "elsewhere" if outside else "wrong"
@@ -319,7 +320,8 @@ class _Opening:
             try:
                 target = self._library.read_link(item.there)
             except OSError:
-                continue  # a drive without links, or it was replaced since
+                # A drive without links, or it was replaced since.
+                continue
             path = os.path.normpath(os.path.join(self._root + parent(item.there), target))
             entry, lead = self._entry_of(path), led.of[0]
             gone = entry is None and self._arrived.digest_of(lead) is not None

@@ -91,7 +91,8 @@ class Rewriting:
         """
         for item in documents_of(self._copies):
             if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
-                with suppress(NotUnderstood):  # told of in the survey: it is carried as a file
+                # Told of in the survey: it is carried as a file.
+                with suppress(NotUnderstood):
                     self._document(medium, root, item)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
@@ -102,7 +103,8 @@ class Rewriting:
                 return
             beside = [j for end in kind.journals if (j := self._copies.at(item.place + end))]
             if any(j.kind is not Kind.FILE for j in beside):
-                return  # not understood, and told of in the survey
+                # Not understood, and told of in the survey.
+                return
             journals = [j for j in beside if j.copy is CopyState.VERIFIED]
             source.beside = {j.place[len(item.place) :]: self._as_copied(root, j) for j in journals}
             with kind.open(source) as document:
@@ -146,9 +148,8 @@ class Rewriting:
 
     def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
         """Moves the copied bytes aside, where they stay as what was verified."""
-        if (
-            not item.rewritten
-        ):  # cut off between these two, the next run finds nothing there and copies it again
+        # Cut off between these two, the next run finds nothing there and copies it again.
+        if not item.rewritten:
             kept = join(root, as_it_was(item.there, self._places.crossing))
             self._copies.begin_rewriting(item.id)
             make_parents(medium, root, kept)
@@ -221,7 +222,8 @@ class Rewriting:
             return None if stays else relative(wanted, item.there)
         new = Spelling(LINK, item, self.route, self.arrived, led).by_plan(ways)
         if new is not None and new.startswith(b"/") and not os.path.lexists(new):
-            return None  # it led nowhere, and goes on saying so
+            # It led nowhere, and goes on saying so.
+            return None
         return new
 
     @staticmethod

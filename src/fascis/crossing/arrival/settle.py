@@ -94,9 +94,8 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
     try:
         status = source.status(place)
     except FileNotFoundError:
-        status = source.status(
-            b""
-        )  # made by gathering, or gone since: readable by whoever may read the library
+        # Made by gathering, or gone since: readable by whoever may read the library.
+        status = source.status(b"")
     try:
         medium.set_folder_status(copy, status, owner)
     except PermissionError:
@@ -136,9 +135,8 @@ def _own_files(
     identity = new_identity(places, home, copies, arriving.clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
-        _like(
-            source, b"", medium, join(root, folder), False
-        )  # readable by whoever may read the library
+        # Readable by whoever may read the library.
+        _like(source, b"", medium, join(root, folder), False)
 
 
 def write_lists(own: int, copies: Copies) -> None:

@@ -105,7 +105,8 @@ class Spelling:
         here, said = parent(self._route.called(self._item.place)), os.fsencode(way.path)
         if place is None:
             if way.absolute or way.foreign:
-                return None  # it goes on leading to where it leads now
+                # It goes on leading to where it leads now.
+                return None
             target = path
         elif place.startswith(b"/"):
             target = place
@@ -114,7 +115,8 @@ class Spelling:
             if not way.absolute and not way.foreign and _joined(here, said, inner) == there:
                 return None
             if inner and there.rpartition(b"/")[2] != place.rpartition(b"/")[2]:
-                return None  # a frame cannot be called otherwise; the plan sees to that
+                # A frame cannot be called otherwise; the plan sees to that.
+                return None
             target = os.path.relpath(b"/" + there, b"/" + here)
         if inner:
             target = parent(target) or (b"." if not target.startswith(b"/") else b"/")

@@ -78,7 +78,8 @@ class _Again:
             except EnvironmentTrouble as error:
                 if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL):
                     raise
-                wrong.append(item)  # taken away, or something else has its name
+                # Taken away, or something else has its name.
+                wrong.append(item)
                 continue
             stored += got.stored if got.stored > INLINE else 0
             if got.digest != item.digest:

@@ -26,11 +26,15 @@ from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
 from fascis.crossing.model.events import Advanced, Control, Report
 
 Rows = list[tuple[Any, ...]]
-LEAST_FILES = 256  # fewer are not worth the start of helpers
+# Fewer are not worth the start of helpers.
+LEAST_FILES = 256
 _BATCH_FILES, _BATCH_BYTES = (256, 2048), 256 << 20
-_BATCH_SECONDS = 1.0  # a batch that takes longer is not made larger
-_JOB_FILES, _JOB_BYTES = 128, 8 << 20  # small, so that a stop is noticed soon
-_NEAR = itemgetter(SmallFile.FOLDER, SmallFile.INODE)  # files near each other on the source
+# A batch that takes longer is not made larger.
+_BATCH_SECONDS = 1.0
+# Small, so that a stop is noticed soon.
+_JOB_FILES, _JOB_BYTES = 128, 8 << 20
+# Files near each other on the source.
+_NEAR = itemgetter(SmallFile.FOLDER, SmallFile.INODE)
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,7 +48,8 @@ _LOG = logging.getLogger(__name__)
 
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
-ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16  # on a rotating drive: copied, then read back, in turn
+# On a rotating drive: copied, then read back, in turn.
+ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16
 # batches grow while one is shorter than this, so that a slow drive is read back soon
 _BATCH_SECONDS = 1.5
 # more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
@@ -166,7 +167,8 @@ class Engine:
                 self._small_files()
                 in_pipeline(self._work(), self._finish)
             if self._keeps.links and self._second_names().give():
-                self._in_turn()  # those that are files of their own by now
+                # Those that are files of their own by now.
+                self._in_turn()
         finally:
             for pool in (self._copiers, self._readers):
                 pool.shutdown(wait=True, cancel_futures=True)
@@ -276,12 +278,12 @@ class Engine:
         lost, doubted = [], []
         for item in self._copies.items(Which.READ_BACK):
             if self._amending and item.id not in self._amending.entries:
-                continue  # it is in the library; a release looks at it again
+                # It is in the library; a release looks at it again.
+                continue
             self._control.checkpoint()
             look = self._look(item, self.staged(item))
-            if (
-                look is Look.OTHER and self._amending
-            ):  # it may have been moved into the library already
+            # It may have been moved into the library already.
+            if look is Look.OTHER and self._amending:
                 look = self._look(item, join(self._amending.library, self.arrives(item)))
             elif (
                 look is Look.TOUCHED
@@ -310,9 +312,8 @@ class Engine:
     # -- copying -----------------------------------------------------------------------------------
 
     def _copy_batch(self, items: list[Item]) -> _Batch:
-        ordered = sorted(
-            items, key=lambda i: (parent(i.place), i.inode)
-        )  # near each other on the source
+        # Near each other on the source.
+        ordered = sorted(items, key=lambda i: (parent(i.place), i.inode))
         if len(ordered) == 1:
             outcomes = [self._copy(ordered[0])]
         else:
@@ -352,9 +353,8 @@ class Engine:
         except FascisError as error:
             if getattr(error, "errno", 0) != errno.EEXIST:
                 raise
-            remove_staged(
-                self._destination.medium, place
-            )  # staged without a record, by a run that was cut off
+            # Staged without a record, by a run that was cut off.
+            remove_staged(self._destination.medium, place)
             self._must_be_free(place)
             outcome = self._copy_to(item, place)
         if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
@@ -453,9 +453,8 @@ class Engine:
         except FascisError as error:
             number = getattr(error, "errno", 0)
             if number == errno.ENOENT or (number == errno.EIO and self._still_answers()):
-                return _Read(
-                    item, False, False, 0
-                )  # not kept, or found wrong by the file system: as read back wrong
+                # Not kept, or found wrong by the file system: as read back wrong.
+                return _Read(item, False, False, 0)
             raise
         return _Read(item, got.digest == digest, got.pages_gone, got.stored)
 

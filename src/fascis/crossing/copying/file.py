@@ -35,9 +35,12 @@ CHUNK = 4 << 20
 PAGE = 4096
 _SOURCE_TRIES = 3
 _ZEROS = memoryview(bytes(CHUNK))
-_SETTLED_SECONDS = 600.0  # a file that changed since may not have all its blocks yet
-_UNCOUNTED = 1 << 20  # bytes of blocks that hold no content: maps of a large file
-_PAUSE = 0.25  # seconds, and twice that before the last try
+# A file that changed since may not have all its blocks yet.
+_SETTLED_SECONDS = 600.0
+# Bytes of blocks that hold no content: maps of a large file.
+_UNCOUNTED = 1 << 20
+# Seconds, and twice that before the last try.
+_PAUSE = 0.25
 
 
 class SourceTrouble(Exception):
@@ -81,9 +84,8 @@ class Buffers:
 
     def __init__(self) -> None:
         self.hasher = ThreadPoolExecutor(1, "hash")
-        self.ring = [
-            memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)
-        ]  # whole pages: direct I/O wants them
+        # Whole pages: direct I/O wants them.
+        self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]
         self.small = memoryview(bytearray(SMALL_FILE))
 
     def close(self) -> None:
@@ -130,7 +132,8 @@ def copy_file(
     destination, place = passage.destination, passage.place
     for attempt in range(_SOURCE_TRIES):
         if attempt:
-            time.sleep(_PAUSE * attempt)  # whoever writes there may be done in a moment
+            # Whoever writes there may be done in a moment.
+            time.sleep(_PAUSE * attempt)
         control.checkpoint()
         try:
             outcome = _copy_once(item, passage, keeps, buffers, control)
@@ -424,16 +427,14 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes
             except OSError as error:
                 if not around or error.errno != errno.EINVAL:
                     raise
-                around = file.go_around_cache(
-                    False
-                )  # this drive wants yet larger pieces: through the cache then
+                # This drive wants yet larger pieces: through the cache then.
+                around = file.go_around_cache(False)
                 continue
             if not count:
                 break
             at += count
-            if (
-                around and count % PAGE
-            ):  # the end; what may still come is asked for through the cache
+            # The end; what may still come is asked for through the cache.
+            if around and count % PAGE:
                 around = file.go_around_cache(False)
             pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
             turn = (turn + 1) % len(pending)

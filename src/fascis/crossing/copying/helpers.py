@@ -27,8 +27,10 @@ from fascis.files.errors import EnvironmentTrouble, told
 _LOG = logging.getLogger(__name__)
 
 MOST = 4
-_LOOK_SECONDS = 0.1  # how long a stop waits at most to be noticed
-_END_SECONDS = 0.5  # for a helper that was ended; one that hangs in a drive ends with that
+# How long a stop waits at most to be noticed.
+_LOOK_SECONDS = 0.1
+# For a helper that was ended; one that hangs in a drive ends with that.
+_END_SECONDS = 0.5
 _ENDED = (
     "A part of Fascis that was copying small files ended before it was done. What is verified is "
     "kept, and the originals are untouched; resume goes on from there."
@@ -132,7 +134,8 @@ class _Helper:
         try:
             self._process.wait(seconds)
         except subprocess.TimeoutExpired:
-            return  # it hangs in a drive: the kernel ends it when that answers, or is taken away
+            # It hangs in a drive: the kernel ends it when that answers, or is taken away.
+            return
 
 
 def helper_count() -> int:

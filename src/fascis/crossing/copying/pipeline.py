@@ -9,7 +9,8 @@ from concurrent.futures import Future, wait
 from typing import TypeVar
 
 T = TypeVar("T")
-_LOOK_SECONDS = 0.1  # how long a failure of the other side waits at most to be noticed
+# How long a failure of the other side waits at most to be noticed.
+_LOOK_SECONDS = 0.1
 
 
 def in_pipeline(made: Iterator[T], finish: Callable[[T], None]) -> None:

@@ -32,9 +32,11 @@ from fascis.files.walk import open_folder
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-_AHEAD = 12  # files that are open while one is worked on
+# Files that are open while one is worked on.
+_AHEAD = 12
 _ME = (os.geteuid(), os.getegid())
-_KEY = 0x7FFF_FFFF_FFFF_FFFF  # an inode number as the journal holds it
+# An inode number as the journal holds it.
+_KEY = 0x7FFF_FFFF_FFFF_FFFF
 
 Seen = tuple[int, int, int, int]
 """Size in bytes, mtime in ns, then of a source ctime and inode, of a copy inode and ctime."""
@@ -139,7 +141,8 @@ def copy(
             except Unusual:
                 continue
             if seen[:2] != (size, mtime) or (known is not None and digest != known):
-                continue  # the copy is right; that the file changed must be told
+                # The copy is right; that the file changed must be told.
+                continue
             rows.append((entry, *copied, digest, *seen))
     finally:
         here.close()
@@ -272,7 +275,8 @@ def _set_mode(writing: int, mode: int, kept: bool) -> None:
         if kept:
             raise
     except OSError as error:
-        if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):  # a driver that knows no modes
+        # A driver that knows no modes.
+        if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):
             raise
 
 

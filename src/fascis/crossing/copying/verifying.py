@@ -28,7 +28,8 @@ from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
-BATCH_FILES, BATCH_BYTES = 256, 256 << 20  # read between two looks at the drive's counter
+# Read between two looks at the drive's counter.
+BATCH_FILES, BATCH_BYTES = 256, 256 << 20
 
 
 @dataclass(slots=True)

@@ -14,13 +14,15 @@ from fascis.library.register import KnownDrive
 # creating, flushing and opening again one small file; from our own measurements
 _PER_FILE_SECONDS = 0.0006
 _SETTLING_SECONDS = 2.0
-_ZEROS_PER_SECOND = 1e9  # hashed twice, one after the other
+# Hashed twice, one after the other.
+_ZEROS_PER_SECOND = 1e9
+# Pulled from the air.
 _GUESSES = {
     "nvme": (900.0, 900.0),
     "sata": (120.0, 130.0),
     "usb": (90.0, 100.0),
     "network": (40.0, 50.0),
-}  # pulled from the air
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,8 +31,10 @@ _APART = (
     "They get other names in the copy, and documents follow; or leave them out, or choose another "
     "drive."
 )
-MOST_HOLES = 8 << 40  # bytes of one file: zeros are hashed at some 2 GB a second
-_SLACK = 4096  # bytes that a file may take less than its size without having a hole
+# Bytes of one file: zeros are hashed at some 2 GB a second.
+MOST_HOLES = 8 << 40
+# Bytes that a file may take less than its size without having a hole.
+_SLACK = 4096
 
 
 @dataclass(slots=True)
@@ -73,9 +75,8 @@ class Columns:
         starts = [f.first for f in found.folders]
         for row in wanted.tolist():
             at = int(np.searchsorted(starts, row, "right")) - 1
-            while (
-                found.folders[at].end <= row
-            ):  # folders without entries begin where the next one does
+            # Folders without entries begin where the next one does.
+            while found.folders[at].end <= row:
                 at -= 1
             out.append(join(found.folders[at].place, found.name(row)))
         return out

@@ -85,7 +85,8 @@ def keep_apart(
     fixed = _Fixed(survey, uses, gathering)
     for folder, (subfolders, names) in _tree(survey, fates, gathering).items():
         allot = _Folder(found, folder, rules, before, fixed)
-        if not folder:  # Fascis's own folder will be there: nothing else may become one with it
+        # Fascis's own folder will be there: nothing else may become one with it.
+        if not folder:
             subfolders = [n for n in subfolders if n != OWN]
             allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
         allot.run(subfolders, names)
@@ -177,12 +178,12 @@ class _Folder:
         if not self.taken and not self._before and self._all_fine(everything):
             return
         wanted = {n: self._wanted(n) for n in everything}
-        order = sorted(
-            names, key=lambda n: (not self._is_fixed(n), n)
-        )  # who cannot be renamed keeps the name that others want
+        # Who cannot be renamed keeps the name that others want.
+        order = sorted(names, key=lambda n: (not self._is_fixed(n), n))
         doubtful = self._doubtful(wanted, [*sorted(subfolders), *order])
         groups = [g for g in self._groups(names) if not doubtful.isdisjoint(g)]
-        together = {n for g in groups for n in g}  # what belongs together is renamed together
+        # What belongs together is renamed together.
+        together = {n for g in groups for n in g}
         for name in subfolders:
             if name not in doubtful:
                 self._settle(name, wanted[name], True)
@@ -246,9 +247,8 @@ class _Folder:
             self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1)
             for n in group
         )
-        begin = self._numbers.get(
-            first, 1
-        )  # of many that want one name, none tries all numbers of those before it
+        # Of many that want one name, none tries all numbers of those before it.
+        begin = self._numbers.get(first, 1)
         for number in range(begin, begin + _MOST_TRIES):
             new = {
                 n: self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], number)

@@ -31,7 +31,8 @@ from fascis.library.survey import Kind, Survey
 from fascis.workspace import Workspace
 
 _MOST = 1000
-_JOURNAL_BYTES_A_FILE = 420  # measured on a library of a million files, rounded up
+# Measured on a library of a million files, rounded up.
+_JOURNAL_BYTES_A_FILE = 420
 
 
 # files asked for a lease before the start; each is asked again while it is copied
@@ -126,7 +127,8 @@ def look_at_drives(
             removes them again.
     """
     around = Surroundings(workspace)
-    with suppress(EnvironmentTrouble):  # the library's own problem says so
+    # The library's own problem says so.
+    with suppress(EnvironmentTrouble):
         around.source_drive = workspace.drives.at(source)
     for destination in destinations:
         drive, goes_on = _destination(around, source, destination)

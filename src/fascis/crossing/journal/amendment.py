@@ -28,7 +28,8 @@ class Found:
     kind: Kind = Kind.FILE
     role: Role = Role.OTHER
     fate: Fate = Fate.COPY
-    there: bytes | None = None  # its name in the copy, where that is another
+    # Its name in the copy, where that is another.
+    there: bytes | None = None
 
 
 _SEEN = (

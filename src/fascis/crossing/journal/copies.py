@@ -56,13 +56,16 @@ class Item:
     origin: Origin
     copy: CopyState | None
     copy_seen: CopySeen | None
-    proven: bool = False  # read back from the drive itself, not perhaps from memory
+    # Read back from the drive itself, not perhaps from memory.
+    proven: bool = False
     # the digest that a record in the library gives for this size and time
     known: bytes | None = None
-    outside: bytes | None = None  # the path of loose media, which is gathered from there
+    # The path of loose media, which is gathered from there.
+    outside: bytes | None = None
     # the copy is kept as it was; at its place stands what was written anew from it
     rewritten: bool = False
-    there: bytes = b""  # its place in the new library: another one where names are kept apart
+    # Its place in the new library: another one where names are kept apart.
+    there: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +79,8 @@ class Copied:
     copy_seen: CopySeen | None = None
     # nothing but zeros was read, in a file that says of itself that nothing is written in it
     zeros: bool = False
-    lost: tuple[str, ...] = ()  # names of extended attributes that its drive cannot hold
+    # Names of extended attributes that its drive cannot hold.
+    lost: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +110,8 @@ LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
-_COPIES = (None, *CopyState)  # by value: looking up is many times faster than calling an enum
+# By value: looking up is many times faster than calling an enum.
+_COPIES = (None, *CopyState)
 
 
 _ASKED_TOGETHER = (
@@ -572,9 +577,8 @@ class Copies:
             "BY c.at DESC, c.entry DESC",
             (self.number,),
         )
-        amending = (
-            self.amending
-        )  # meanwhile the rest is in the library, where a person may have changed it: only unproven
+        # Meanwhile the rest is in the library, where a person may have changed it: only unproven.
+        amending = self.amending
         doubtful, total = [], 0
         for entry, at, size in rows:
             if at < last - DOUBT_SECONDS and total >= DOUBT_BYTES:

@@ -59,7 +59,8 @@ CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 _UNTOUCHED = (
     "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
 )
-_NONSENSE = (sqlite3.Error, *NONSENSE)  # what a foreign or damaged file causes
+# What a foreign or damaged file causes.
+_NONSENSE = (sqlite3.Error, *NONSENSE)
 _INDEX = "CREATE INDEX folder_there ON folder(there);\n"
 _SCHEMA = f"""
 CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -202,7 +203,8 @@ class Journal:
         try:
             _bring_up(path, db)
         except BaseException as error:
-            db.close()  # else it would go on holding what it has locked
+            # Else it would go on holding what it has locked.
+            db.close()
             if not isinstance(error, _NONSENSE):
                 raise
             raise _meaning(path, error) from error
@@ -231,7 +233,8 @@ class Journal:
                     or not self.room.exists()
                 ):
                     raise _meaning(self.path, error) from error
-                delete_state(self.room)  # this is what it was kept for
+                # This is what it was kept for.
+                delete_state(self.room)
                 try:
                     self._transact(work)
                 except sqlite3.Error as again:
@@ -756,7 +759,8 @@ def promised(folder: Path) -> dict[str, int]:
                 for uuid, size in _promised(db):
                     found[uuid] = found.get(uuid, 0) + size
         except _NONSENSE:
-            continue  # damaged, or of another version: it is told of where it is listed
+            # Damaged, or of another version: it is told of where it is listed.
+            continue
     return found
 
 

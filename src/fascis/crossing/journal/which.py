@@ -35,7 +35,8 @@ _GONE, _INTENDED, _STAYS = (
     _in("e.origin", o) for o in (Origin.GONE, Origin.INTENDED, Origin.STAYS)
 )
 _THERE = f"NOT {_GONE}"
-_BY_US = "e.why IS NULL"  # what vanished by itself has a reason
+# What vanished by itself has a reason.
+_BY_US = "e.why IS NULL"
 
 
 class Which(StrEnum):
@@ -54,7 +55,8 @@ class Which(StrEnum):
     SECOND_NAMES = _all("e.twin IS NOT NULL", _NOT_VERIFIED, _ALONG)
     LINKS_TO_MAKE = _all(_LINK, _ALONG, _NOT_VERIFIED)
     LINKS_MADE = _all(_LINK, _GOES, _VERIFIED)
-    KEPT_ELSEWHERE = f"{_OWN} OR c.rewritten=1"  # in a folder that the library itself does not have
+    # In a folder that the library itself does not have.
+    KEPT_ELSEWHERE = f"{_OWN} OR c.rewritten=1"
     WRITTEN_ANEW = "c.rewritten=1"
 
     # what becomes of it

@@ -8,7 +8,9 @@ from enum import StrEnum
 class After(StrEnum):
     """What becomes of home and originals."""
 
-    COPY = "copy"  # the old place stays home; this is one more copy
-    KEEP = "keep"  # the new place is home; originals stay
+    # The old place stays home; this is one more copy.
+    COPY = "copy"
+    # The new place is home; originals stay.
+    KEEP = "keep"
     PARK = "park"  # and they are set aside
     RELEASE = "release"  # and they are deleted

@@ -15,11 +15,15 @@ class Fate(IntEnum):
     """What the plan does with an entry."""
 
     COPY = 0
-    LEFT_OUT = 1  # its role is left out, or it is by choice
+    # Its role is left out, or it is by choice.
+    LEFT_OUT = 1
     SPECIAL = 2  # cannot be copied at all
-    UNHOLDABLE = 3  # a link, and the destination has none
-    OWN = 4  # Fascis's own record in the old library, crosses to as-it-was
-    DISCARD = 5  # left out, and goes with the originals: it can be made again
+    # A link, and the destination has none.
+    UNHOLDABLE = 3
+    # Fascis's own record in the old library, crosses to as-it-was.
+    OWN = 4
+    # Left out, and goes with the originals: it can be made again.
+    DISCARD = 5
 
 
 _BY_NAMES = RoleRule()
@@ -64,9 +68,8 @@ class Fates:
         role = ROLES[survey.role[row]]
         if role in self.discard and role.remakeable:
             if not is_media(survey.name(row)):
-                return (
-                    Fate.LEFT_OUT if row in self.rows_out else Fate.COPY
-                )  # no work of a person can be made again
+                # No work of a person can be made again.
+                return Fate.LEFT_OUT if row in self.rows_out else Fate.COPY
             by_itself = _BY_NAMES.of_folder(folder) or _BY_NAMES.of_name(survey.name(row))
             return Fate.DISCARD if by_itself is role else Fate.LEFT_OUT
         out = role in self.leave_out or role in self.discard or row in self.rows_out

@@ -18,7 +18,8 @@ class Act(StrEnum):
     """What can be done with a crossing that has arrived."""
 
     LOOK = "look"  # open it from its new place
-    BRING = "bring"  # copy what is newer at the old place
+    # Copy what is newer at the old place.
+    BRING = "bring"
     LEAVE = "leave"  # let that stay there
     PROVE = "prove"  # read the copy again
     ACCEPT = "accept"  # a comparison is enough

@@ -57,10 +57,12 @@ def copy_seen_of(s: os.stat_result) -> CopySeen:
 class Look(Enum):
     """What looking at a copy says, without reading it."""
 
-    SAME = "same"  # nothing touched it since it was verified
+    # Nothing touched it since it was verified.
+    SAME = "same"
     # its size and time are the same; whether its content is, only reading tells
     TOUCHED = "touched"
-    OTHER = "other"  # it is another one, or was changed
+    # It is another one, or was changed.
+    OTHER = "other"
 
 
 def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fidelity) -> Look:

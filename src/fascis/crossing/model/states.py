@@ -11,19 +11,29 @@ from fascis.files.errors import Refused
 class State(StrEnum):
     """Where a crossing is. The order is the order of the stations."""
 
-    REFUSED = "refused"  # a problem stops it; nothing was written
-    PLANNED = "planned"  # in the journal, nothing copied
-    COPYING = "copying"  # copies are made and read back
-    VERIFYING = "verifying"  # all is copied, the rest is read back
-    WAITING = "waiting"  # all that could be is verified; a file needs a decision
-    SETTLED = "settled"  # the copy stands under its name with its identity
-    SWITCHED = "switched"  # the register says: home is there
+    # A problem stops it; nothing was written.
+    REFUSED = "refused"
+    # In the journal, nothing copied.
+    PLANNED = "planned"
+    # Copies are made and read back.
+    COPYING = "copying"
+    # All is copied, the rest is read back.
+    VERIFYING = "verifying"
+    # All that could be is verified; a file needs a decision.
+    WAITING = "waiting"
+    # The copy stands under its name with its identity.
+    SETTLED = "settled"
+    # The register says: home is there.
+    SWITCHED = "switched"
     PARKED = "parked"  # the originals are set aside
     RELEASED = "released"  # the originals are deleted
-    UNDONE = "undone"  # given up, or home given back
-    FAILED = "failed"  # a copy read back wrong three times
+    # Given up, or home given back.
+    UNDONE = "undone"
+    # A copy read back wrong three times.
+    FAILED = "failed"
 
 
+# Copying: what became newer is brought along.
 TRANSITIONS: dict[State, frozenset[State]] = {
     State.REFUSED: frozenset(),
     State.PLANNED: frozenset({State.COPYING, State.UNDONE}),
@@ -34,9 +44,7 @@ TRANSITIONS: dict[State, frozenset[State]] = {
     State.WAITING: frozenset(
         {State.COPYING, State.VERIFYING, State.SETTLED, State.FAILED, State.UNDONE}
     ),
-    State.SETTLED: frozenset(
-        {State.COPYING, State.SWITCHED, State.UNDONE}
-    ),  # copying: what became newer is brought along
+    State.SETTLED: frozenset({State.COPYING, State.SWITCHED, State.UNDONE}),
     State.SWITCHED: frozenset({State.PARKED, State.RELEASED, State.UNDONE}),
     State.PARKED: frozenset({State.SWITCHED, State.RELEASED, State.UNDONE}),
     State.RELEASED: frozenset(),
@@ -66,12 +74,16 @@ class CopyState(IntEnum):
 
     COPIED = 1  # written and flushed
     VERIFIED = 2  # read back and equal
-    UNREADABLE = 3  # the source could not be read
+    # The source could not be read.
+    UNREADABLE = 3
     CHANGING = 4  # the source kept changing
-    VANISHED = 5  # the source is no longer there
+    # The source is no longer there.
+    VANISHED = 5
     MISMATCH = 6  # read back wrong three times
-    SKIPPED = 7  # by the person's choice; its original is never released
-    DAMAGED = 8  # the source has the size and time on record, and other content
+    # By the person's choice; its original is never released.
+    SKIPPED = 7
+    # The source has the size and time on record, and other content.
+    DAMAGED = 8
 
 
 HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, CopyState.DAMAGED)
@@ -81,6 +93,7 @@ class Origin(IntEnum):
     """Where one original is."""
 
     THERE = 0
-    INTENDED = 1  # to be deleted in the running batch
+    # To be deleted in the running batch.
+    INTENDED = 1
     GONE = 2  # deleted by this crossing
     STAYS = 3  # not deleted, see ``why``

@@ -122,7 +122,8 @@ def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], N
         try:
             status = os.lstat(item.outside)
         except OSError:
-            continue  # gone, or on a drive that is away by now: there is a verified copy
+            # Gone, or on a drive that is away by now: there is a verified copy.
+            continue
         if differs(item, status, stable=False):
             found.changed.append(item.place)
 

@@ -118,7 +118,8 @@ class Clearing:
     # -- one folder after the other ----------------------------------------------------------------
 
     def _go_through(self, root: bytes, inner: bytes, removes: bool) -> None:
-        pending, folders = [inner], []  # a tree may be deeper than calls can be
+        # A tree may be deeper than calls can be.
+        pending, folders = [inner], []
         while pending:
             folder = pending.pop()
             folders.append(join(root, folder) if folder else root)
@@ -225,7 +226,8 @@ class Clearing:
         elif item.copy not in _MADE:
             seen = None
         if seen is None:
-            return True  # begun by this crossing, and cut off
+            # Begun by this crossing, and cut off.
+            return True
         look = look_at_copy(seen, status, self._keeps)
         if look is not Look.TOUCHED or (staged and not self._keeps.keeps_ctime):
             return look is not Look.OTHER

@@ -42,7 +42,8 @@ class LooseMedia:
                 except EnvironmentTrouble as error:
                     raise OSError(error.errno or 5, str(error)) from error
                 self._open[folder] = medium
-                if len(self._open) > _MOST_OPEN:  # another thread may be about to read from it
+                # Another thread may be about to read from it.
+                if len(self._open) > _MOST_OPEN:
                     self._let_go.append(self._open.popitem(last=False)[1])
                     if len(self._let_go) > _MOST_OPEN:
                         self._let_go.pop(0).close()

@@ -244,7 +244,8 @@ def _hold(medium: Medium, path: Path) -> None:
             "changed.",
         ) from error
     except OSError:
-        return  # a file system without locks; the journal's own lock still serialises
+        # A file system without locks; the journal's own lock still serialises.
+        return
 
 
 def _holder(medium: Medium) -> str:
@@ -293,7 +294,8 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     """
     begun = place + NEW
     if medium.exists(begun):
-        remove_own(medium, begun)  # cut off while it was written
+        # Cut off while it was written.
+        remove_own(medium, begun)
     file = medium.create(begun, 0o644)
     try:
         for part in content:

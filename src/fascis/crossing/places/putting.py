@@ -133,5 +133,6 @@ def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]
         except OSError as error:
             if error.errno not in _NO_ROOM_FOR_ATTRIBUTE:
                 raise
-            lost.append(name)  # of a drive that is really full, the next write tells
+            # Of a drive that is really full, the next write tells.
+            lost.append(name)
     return lost

@@ -53,7 +53,8 @@ class Going:
             return path in self._loose
         row = self._rows.get(path[len(below) :])
         if self._afterwards.act is After.PARK:
-            return row is not None  # set aside is the whole folder, with what is left out
+            # Set aside is the whole folder, with what is left out.
+            return row is not None
         return row is not None and self._fates[row] in (Fate.COPY, Fate.DISCARD, Fate.OWN)
 
     def _names_in(self, folder: bytes) -> list[bytes]:

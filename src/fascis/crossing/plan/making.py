@@ -173,9 +173,8 @@ def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
 
 
 def _plain(name: str) -> bool:
-    if name in ("", ".", "..") or name.casefold().startswith(
-        ".fascis"
-    ):  # these are names of our own
+    # These are names of our own.
+    if name in ("", ".", "..") or name.casefold().startswith(".fascis"):
         return False
     held = fsname(name)
     return "/" not in name and "\0" not in name and len(held) <= 255 and os.fsdecode(held) == name
@@ -183,7 +182,8 @@ def _plain(name: str) -> bool:
 
 def _known_id(workspace: Workspace, source: Path) -> str | None:
     if not workspace.register.path.exists():
-        return None  # a dry run writes nothing, not even an empty register
+        # A dry run writes nothing, not even an empty register.
+        return None
     known = workspace.register.library_at(source)
     return known.id if known else None
 

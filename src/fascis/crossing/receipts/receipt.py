@@ -31,7 +31,8 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
     """
     with making_sense(journal.path):
         record = _record_of(journal)
-        receipt_json(record)  # every value is one that can be written down
+        # Every value is one that can be written down.
+        receipt_json(record)
         return record
 
 

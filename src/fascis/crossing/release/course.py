@@ -132,7 +132,8 @@ def _release(
         )
         work.run()
         if not journal.header.document:
-            work.clear_folders(source)  # the folders of a single document are not the library's
+            # The folders of a single document are not the library's.
+            work.clear_folders(source)
         if journal.header.loose_too:
             stays = release_loose(workspace, kept, needed, control, report)
         else:
@@ -358,7 +359,8 @@ def _park_if_possible(workspace: Workspace, journal: Journal, places: Places) ->
     try:
         park(workspace, journal, places)
     except Refused:
-        return  # a mount point, say: each file is checked right before it goes all the same
+        # A mount point, say: each file is checked right before it goes all the same.
+        return
 
 
 def _clear_top(
@@ -368,7 +370,8 @@ def _clear_top(
     try:
         parent = workspace.drives.open(origin.parent)
     except EnvironmentTrouble:
-        record["stays_at"] = str(origin)  # it cannot be put back now; where it is, is told
+        # It cannot be put back now; where it is, is told.
+        record["stays_at"] = str(origin)
         return
     try:
         parent.remove_folder(os.fsencode(origin.name))

@@ -101,7 +101,8 @@ class _Loose:
             return
         path = Path(os.fsdecode(folder or b"/"))
         if os.path.realpath(path) != str(path):
-            yield from _all(items, Stays.CHANGED)  # a link stands in its way now
+            # A link stands in its way now.
+            yield from _all(items, Stays.CHANGED)
             return
         known = self.kept[0].copies.journal.header.loose_drives
         try:

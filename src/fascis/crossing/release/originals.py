@@ -242,7 +242,8 @@ class Release:
             except (FileNotFoundError, NotADirectoryError):
                 gone.append((item.id, Origin.GONE, None))
             except OSError:
-                continue  # something else is mounted there: it is looked at in its turn
+                # Something else is mounted there: it is looked at in its turn.
+                continue
         self._copies.journal.record_origin(gone)
 
     @property
@@ -271,7 +272,8 @@ class Release:
         try:
             status = self.source.status(item.place)
         except (FileNotFoundError, NotADirectoryError):
-            return item.id, Origin.GONE, Code.VANISHED  # not by us: does not count as deleted
+            # Not by us: does not count as deleted.
+            return item.id, Origin.GONE, Code.VANISHED
         except OSError as error:
             if error.errno == errno.EXDEV:
                 return item.id, Origin.STAYS, Stays.MOUNT
@@ -435,7 +437,8 @@ class Release:
                 try:
                     folder.remove_folder(place)
                 except OSError:
-                    continue  # not empty, or gone already: folders go only when empty
+                    # Not empty, or gone already: folders go only when empty.
+                    continue
 
 
 def still_wanted(journal: Journal) -> None:

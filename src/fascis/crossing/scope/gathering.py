@@ -91,9 +91,8 @@ def gather(
             groups[tops[parent(path)]].append(along[path])
     outside = {o.path for o in uses.outside}
     taken = {name_key(p) for _, p in survey.files()} if groups else set()
-    if (
-        groups
-    ):  # what is lost keeps its place: whatever refers to it there must not find something else
+    # What is lost keeps its place: whatever refers to it there must not find something else.
+    if groups:
         taken |= {
             name_key(p.removeprefix(inside))
             for p in (*outside, *uses.lost_names)
@@ -111,7 +110,8 @@ def gather(
         elif path.startswith(inside) and path not in outside:
             found.aliases[alias] = path.removeprefix(inside)
         elif alias in uses.relinked:
-            found.aliases[alias] = path  # it stays outside: the copy refers to it there
+            # It stays outside: the copy refers to it there.
+            found.aliases[alias] = path
     return found
 
 
@@ -127,9 +127,8 @@ def _stored(
     for path in sorted(along):
         kept = equals.get(path, path)
         if kept not in along and not goes_inside(kept):
-            kept = chosen.setdefault(
-                kept, path
-            )  # the one that would stand for all stays: another does
+            # The one that would stand for all stays: another does.
+            kept = chosen.setdefault(kept, path)
         stored[path] = kept
     return stored
 

@@ -43,17 +43,18 @@ from fascis.library.unknown import is_candidate, paths_named
 from fascis.relink.relinking import drive_roots
 from fascis.workspace import Workspace
 
-MOST_FOLDERS = 20_000  # looked into beside a library
-SECONDS = 4.0  # for looking beside a library
-_MOST_UNKNOWN = 4 << 20  # bytes of a file of unknown make that are looked through
-_BESIDE_UNKNOWN = (
-    2_000,
-    1 << 20,
-    1.5,
-)  # of those beside a library: how many, how large, and for how many seconds
+# Looked into beside a library.
+MOST_FOLDERS = 20_000
+# For looking beside a library.
+SECONDS = 4.0
+# Bytes of a file of unknown make that are looked through.
+_MOST_UNKNOWN = 4 << 20
+# Of those beside a library: how many, how large, and for how many seconds.
+_BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)
 # documents beside a library that are read whatever their bytes say at first sight
 _READ_WHOLE, _WHOLE = 400, 8 << 20  # how many, and up to how many bytes
-_PART = 1 << 20  # bytes of a large one that are looked at in one go
+# Bytes of a large one that are looked at in one go.
+_PART = 1 << 20
 _LOOK_AT_THE_CLOCK = 1024  # references
 _SYSTEM = frozenset(
     b"/" + n
@@ -73,7 +74,8 @@ _SYSTEM = frozenset(
 )
 _CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
 _STAGING = b".fascis-crossing-"
-_Who = tuple[bytes, str]  # a document: its absolute path, and how it is told
+# A document: its absolute path, and how it is told.
+_Who = tuple[bytes, str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +138,8 @@ class _Search:
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
         self._beside_read = 0
-        self._until = math.inf  # looking beside the library ends then, in the middle of a document
+        # Looking beside the library ends then, in the middle of a document.
+        self._until = math.inf
         self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
         self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
         names = {self._called, *(p.rpartition(b"/")[2] for p in going.loose)}
@@ -144,9 +147,8 @@ class _Search:
             max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"")
             for n in names
         }
-        self._later: list[
-            tuple[bytes, int]
-        ] = []  # files of unknown make beside the library: looked into last
+        # Files of unknown make beside the library: looked into last.
+        self._later: list[tuple[bytes, int]] = []
 
     def run(self) -> Needed:
         """Everything."""
@@ -200,7 +202,8 @@ class _Search:
         )
         is_there = not self._is_silent(root) and os.path.lexists(root)
         if not away and not is_there:
-            return  # it was deleted, and needs nothing any more
+            # It was deleted, and needs nothing any more.
+            return
         self._remembered(library)
         summary = parse_summary(library.summary)
         if is_there or summary is None or not summary.standing or summary.not_understood:
@@ -232,7 +235,8 @@ class _Search:
         if not self._going.root.startswith(real + b"/"):
             for loose in self._going.loose:
                 if loose.startswith(real + b"/"):
-                    self._found.add(loose, b"", name)  # it lies in that library, and is held by it
+                    # It lies in that library, and is held by it.
+                    self._found.add(loose, b"", name)
         if path.is_file():
             return self._document(real, name)
         return self._tree(real, name)
@@ -307,7 +311,8 @@ class _Search:
                     inner = self._folder(folder, "", unknown=True)[0]
                     waiting += [f for f in inner if not f.rpartition(b"/")[2].startswith(b".")]
                 above = None if above in (b"/", top) else above.rpartition(b"/")[0] or b"/"
-        if self._ends_now():  # in the middle of the last document
+        # In the middle of the last document.
+        if self._ends_now():
             self._found.bounds = f"{looked} folders were looked into"
 
     def _mount(self, folder: bytes) -> bytes:
@@ -356,7 +361,8 @@ class _Search:
         if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return
         if beside and self._ends_now():
-            return  # some kinds are read whole before they tell their first reference
+            # Some kinds are read whole before they tell their first reference.
+            return
         folder = path.rpartition(b"/")[0]
         with kind.open(source) as document:
             for number, reference in enumerate(document.references()):
@@ -384,7 +390,8 @@ class _Search:
             return False
         if self._beside_read <= _READ_WHOLE and source.size <= _WHOLE:
             return False
-        kept = max(map(len, self._needles), default=0) * 3  # a needle may be spelled in thirds
+        # A needle may be spelled in thirds.
+        kept = max(map(len, self._needles), default=0) * 3
         before = b""
         with source.stream() as stream:
             while part := stream.read(_PART):
@@ -523,7 +530,8 @@ class _Search:
         if full.startswith(self._top) or full in self._going.loose:
             mode = _mode(full)
             if not mode or stat.S_ISDIR(mode):
-                return  # it leads nowhere, or to a folder, and needs nothing
+                # It leads nowhere, or to a folder, and needs nothing.
+                return
             self._found.add(full, *who)
 
 

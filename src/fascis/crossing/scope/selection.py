@@ -55,9 +55,8 @@ def select(
                 ROLES[survey.role[row]],
                 STANDINGS[uses.standing[row]],
             )
-            unused = (
-                uses.standing[row] == _UNUSED and not key[1].remakeable
-            )  # these have a choice of their own
+            # These have a choice of their own.
+            unused = uses.standing[row] == _UNUSED and not key[1].remakeable
             if key in without or (leave_unused and unused):
                 found.rows_out.add(row)
         tops = tops_of(uses)

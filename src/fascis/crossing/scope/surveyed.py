@@ -146,7 +146,8 @@ def _attribute_bytes(path: bytes) -> int:
         names = [n for n in os.listxattr(path, follow_symlinks=False) if n.startswith("user.")]
         return sum(len(n) + len(os.getxattr(path, n, follow_symlinks=False)) for n in names)
     except OSError:
-        return 0  # the file system has none, or it is gone: the copying tells
+        # The file system has none, or it is gone: the copying tells.
+        return 0
 
 
 def survey_library(
@@ -173,7 +174,8 @@ def survey_library(
     except DriveGone as error:
         return unfit(Code.DRIVE_SILENT, str(error), "See to its cable, or connect it again.")
     if source.is_symlink():
-        source = source.resolve()  # a library is where its folder is, not where a link to it lies
+        # A library is where its folder is, not where a link to it lies.
+        source = source.resolve()
     single = source.is_file() and is_document(source)
     if not os.path.lexists(source):
         return unfit(
@@ -356,7 +358,8 @@ def _survey_document(
 def _expected(workspace: Workspace, root: Path, identity: Identity | None) -> Expected:
     """How files looked that are gone, as the register remembers them."""
     register = workspace.register
-    if not register.path.exists():  # a dry run writes nothing, not even an empty register
+    # A dry run writes nothing, not even an empty register.
+    if not register.path.exists():
         return {}
     if identity:
         return register.expected(identity.library_id)
@@ -392,7 +395,8 @@ def _recorded(medium: Medium) -> list[Entry]:
             text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
             return list(read_inventory(text, INVENTORY))
     except (OSError, EnvironmentTrouble, Damaged):
-        return []  # told of when a crossing begins
+        # Told of when a crossing begins.
+        return []
 
 
 def _names_before(medium: Medium) -> dict[bytes, bytes]:
@@ -411,14 +415,12 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
     found: dict[bytes, bytes] = {}
     for entry in _recorded(medium) if wanted else ():
         now, before = entry.place.split(b"/"), entry.before.split(b"/")
-        own = now[0] == OWN or any(
-            part.startswith(OWN) for part in before
-        )  # nothing is ever called as Fascis's own
+        # Nothing is ever called as Fascis's own.
+        own = now[0] == OWN or any(part.startswith(OWN) for part in before)
         if entry.before and len(now) == len(before) and not own:
             for depth in range(1, len(now) + 1):
-                own_name = depth == len(
-                    now
-                )  # the file's own; of its folders those that are called otherwise
+                # The file's own; of its folders those that are called otherwise.
+                own_name = depth == len(now)
                 if own_name or now[depth - 1] != before[depth - 1]:
                     found.setdefault(b"/".join(now[:depth]), b"/".join(before[:depth]))
     return found
@@ -432,9 +434,8 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     register, uses = workspace.register, surveyed.uses
     drive = workspace.drives.at(surveyed.source)
     connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
-    register.put_drives(
-        [drive, *connected]
-    )  # first: the library's may be mounted elsewhere than when it was last seen
+    # First: the library's may be mounted elsewhere than when it was last seen.
+    register.put_drives([drive, *connected])
     id = surveyed.identity.library_id if surveyed.identity else None
     known = register.library_at(surveyed.root)
     key = register.meet_library(
@@ -447,7 +448,8 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     )
     home = register.library_at(surveyed.root)
     if home is None or home.id != key:
-        return key  # a copy: what its home uses is what is remembered of the library
+        # A copy: what its home uses is what is remembered of the library.
+        return key
     held = (
         (
             surveyed.below + place,

@@ -49,9 +49,8 @@ def begin(
     whole_id = workspace.register.meet_library(
         root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
-    library_id = (
-        str(uuid.uuid4()) if plan.part else whole_id
-    )  # a part is a library of its own from now on
+    # A part is a library of its own from now on.
+    library_id = str(uuid.uuid4()) if plan.part else whole_id
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)

@@ -18,7 +18,8 @@ from fascis.library.roles import ROLES
 from fascis.library.survey import FolderRow, Kind, Survey, strand_folder
 
 _ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
-_SAME = (None, None)  # a file that has no other name in the copy
+# A file that has no other name in the copy.
+_SAME = (None, None)
 
 
 class Rows:

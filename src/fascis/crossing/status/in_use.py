@@ -29,13 +29,15 @@ def taking_part(crossing: Crossing, uuid: str) -> bool:
             crossing.places.origin(), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | os.O_NOFOLLOW
         )
     except OSError:
-        return False  # its originals are not there: it cannot run
+        # Its originals are not there: it cannot run.
+        return False
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
         return True
     except OSError:
-        return False  # a file system without locks: not known
+        # A file system without locks: not known.
+        return False
     finally:
         os.close(fd)
     return False

@@ -24,7 +24,8 @@ from fascis.workspace import Workspace
 FORMAT = 1
 _CROSSINGS = 3
 _PACKAGES = ("av", "blake3", "jeepney", "numpy", "Pillow", "pydantic", "PyQt6", "rich", "typer")
-_NAMING = ("with", "words")  # what of a record of the log can hold names and paths
+# What of a record of the log can hold names and paths.
+_NAMING = ("with", "words")
 
 
 def makers_report(workspace: Workspace, names: bool = True) -> bytes:

@@ -82,9 +82,8 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
         left = (crossing.journal.value("release") or {}).get("left_behind")
-        stays = crossing.state is State.PARKED or bool(
-            left
-        )  # else nothing of the old folder is there
+        # Else nothing of the old folder is there.
+        stays = crossing.state is State.PARKED or bool(left)
         if (
             old in found
             or not old.is_dir()
@@ -97,9 +96,11 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         ):
             continue  # it was brought back there
         if (old / ".fascis/identity.json").is_file():
-            continue  # a library of its own, which is recognised as one
+            # A library of its own, which is recognised as one.
+            continue
         if left and not crossing.places.header.stable_inodes:
-            continue  # what stayed, in a folder that cannot be known again
+            # What stayed, in a folder that cannot be known again.
+            continue
         files, since = _count(old)
         places = crossing.places
         found[old] = Begun(

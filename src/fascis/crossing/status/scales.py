@@ -119,7 +119,8 @@ def weigh(crossing: Crossing) -> Balance:
     gone_now = list(differences.gone)
     expected = [_expected(d) for d in demanded]
     lost = _lost(crossing) if not trouble else []
-    if lost:  # home is there, and is worked in: what was made or changed there since is no fault
+    # Home is there, and is worked in: what was made or changed there since is no fault.
+    if lost:
         counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
     worked_in, changed = any(lost), frozenset[bytes]().union(*lost)
     checks = [
@@ -181,7 +182,8 @@ def weigh(crossing: Crossing) -> Balance:
     verified = [{s.id: s.verified_bytes for s in one} for one in strands]
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     if state is State.RELEASED:
-        weights = [(0, *w[1:]) for w in weights]  # nothing is in the originals' pan any more
+        # Nothing is in the originals' pan any more.
+        weights = [(0, *w[1:]) for w in weights]
     return Balance(
         checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed
     )

@@ -37,8 +37,10 @@ from fascis.files.sizes import counted, number, size
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
 
-_LIST_BEATS = 10  # of 200 ms: how often the clock times in the list are renewed
-_PATIENCE_MS = 1500  # a stop that takes longer hangs in a drive that does not answer
+# Of 200 ms: how often the clock times in the list are renewed.
+_LIST_BEATS = 10
+# A stop that takes longer hangs in a drive that does not answer.
+_PATIENCE_MS = 1500
 
 
 def show_in_folder(path: str) -> None:
@@ -78,13 +80,15 @@ class Conducting(QObject):
         self.page = CrossingPage(panel)
         self.leave_to_receipts: Callable[[str], None] = self.to_receipts.emit
         self.steps = Steps(self, self)
-        self._seen: Seen | None = None  # of the chosen crossing, while it does not run
+        # Of the chosen crossing, while it does not run.
+        self._seen: Seen | None = None
         self._read_lanes: dict[int, Lane] = {}
         self._loaded_once = False
         self._errors: dict[str, str] = {}
         self._sub = ""
         self._closing = False
-        self._acting: set[str] = set()  # crossings that a step is done with now
+        # Crossings that a step is done with now.
+        self._acting: set[str] = set()
         self._beats = 0
         self._removed: set[int] = set()
         self._returns = Returns()
@@ -253,7 +257,8 @@ class Conducting(QObject):
         rows = self.rows()
         self.view.show_list(rows, self.current.id if self.current else None)
         if self.current is not None and self.current.id in self._acting:
-            return  # nothing is looked at while something is done with it
+            # Nothing is looked at while something is done with it.
+            return
         if self.current is None:
             self.view.show_empty(
                 "No crossing yet",
@@ -531,7 +536,8 @@ class Conducting(QObject):
         id, name = now.crossing.id, shown(now.crossing.name)
 
         def take(event: Event) -> None:
-            if now is self.now:  # not from a thread that hangs, while another crossing runs by now
+            # Not from a thread that hangs, while another crossing runs by now.
+            if now is self.now:
                 self._coalescer.take(event)
 
         now.begin(seen)
@@ -554,7 +560,8 @@ class Conducting(QObject):
 
     def _ran(self, now: Running, outcome: Any) -> None:
         if now is not self.now:
-            self.stuck = False  # it had been given up as not answering, and has ended after all
+            # It had been given up as not answering, and has ended after all.
+            self.stuck = False
             self._read()
             return
         self._coalescer.stop()

@@ -23,8 +23,10 @@ from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.stations import Lane, LaneOn
 from fascis.files.names import shown
 
-MOST_DOCUMENTS = 6  # paths that are offered for opening
-MOST_HINDERED = 200  # sentences that are shown; the count is of all
+# Paths that are offered for opening.
+MOST_DOCUMENTS = 6
+# Sentences that are shown; the count is of all.
+MOST_HINDERED = 200
 
 
 @dataclass(slots=True)

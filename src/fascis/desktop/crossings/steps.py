@@ -24,7 +24,8 @@ from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
 
-_AGAIN_MS = 3_000  # until a drive that was busy is looked at again
+# Until a drive that was busy is looked at again.
+_AGAIN_MS = 3_000
 
 
 class Host(Protocol):
@@ -88,7 +89,8 @@ class Steps:
         self._host = host
         self.balance: Balance | None = None
         self.list: Deleting | None = None
-        self._turn = 0  # of what is weighed; what was begun in an earlier one does not count
+        # Of what is weighed; what was begun in an earlier one does not count.
+        self._turn = 0
         self._weighing: set[tuple[str, int]] = set()
         self.screens = {"open": self._open_screen, "delete": self._delete_screen}
 
@@ -118,13 +120,15 @@ class Steps:
         def done(outcome: Any) -> None:
             self._weighing.discard((id, turn))
             if self._host.current is None or self._host.current.id != id or turn != self._turn:
-                return  # another is chosen, or something was done meanwhile that changes it
+                # Another is chosen, or something was done meanwhile that changes it.
+                return
             if isinstance(outcome, BaseException):
                 self._host.again(str(outcome))
             else:
                 self.balance, self.list = outcome
                 self._host.show()
-                if self.balance and self.balance.busy:  # slow to answer is not out of balance
+                # Slow to answer is not out of balance.
+                if self.balance and self.balance.busy:
                     QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(id))
 
         Task(work, done, self._tasks)

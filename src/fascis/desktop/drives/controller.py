@@ -51,14 +51,14 @@ class Runs(Protocol):
 class Caring(QObject):
     """Connects a chosen drive and the side panel with the core. Every look at a drive is a task."""
 
-    changed = pyqtSignal()  # the drives should be looked at again
-    returned = pyqtSignal(
-        object, object, object, object
-    )  # a library's folder, moves, folders to look in, a literal survey
-    added = pyqtSignal(object)  # a folder that is to be added
-    made_home = pyqtSignal(
-        object
-    )  # a folder that is to be home on this computer, by the person's word
+    # The drives should be looked at again.
+    changed = pyqtSignal()
+    # A library's folder, moves, folders to look in, a literal survey.
+    returned = pyqtSignal(object, object, object, object)
+    # A folder that is to be added.
+    added = pyqtSignal(object)
+    # A folder that is to be home on this computer, by the person's word.
+    made_home = pyqtSignal(object)
 
     def __init__(
         self,
@@ -76,14 +76,14 @@ class Caring(QObject):
         self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
         self.shelf: Shelf | None = None
         self._painted: Shelf | None = None
-        self._library: Path | None = None  # the library that a file system should suit
+        # The library that a file system should suit.
+        self._library: Path | None = None
         self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
         self._inner = False
         self._news = ""
         self._turn = 0
-        self._differs: dict[
-            tuple[Path, Path], str
-        ] = {}  # between two folders, until one is chosen anew
+        # Between two folders, until one is chosen anew.
+        self._differs: dict[tuple[Path, Path], str] = {}
 
     # -- a drive -----------------------------------------------------------------------------------
 
@@ -132,7 +132,8 @@ class Caring(QObject):
             ):
                 raise outcome
             if turn != self._turn or isinstance(outcome, BaseException):
-                return  # it went away while it was looked at: the shelf says so
+                # It went away while it was looked at: the shelf says so.
+                return
             if outcome != self._facts.get(key):
                 self._facts[key] = outcome
                 if not self._inner:

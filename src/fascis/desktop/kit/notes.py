@@ -13,7 +13,8 @@ from fascis.files.names import elided, shown
 from fascis.files.sizes import counted
 from fascis.library.shelves import Shelf
 
-STAYS = 90.0  # seconds that news of a drive stays beside it
+# Seconds that news of a drive stays beside it.
+STAYS = 90.0
 _MOST = 40
 
 

@@ -16,7 +16,8 @@ from fascis.crossing.model.events import Advanced, Event
 from fascis.files.errors import FascisError
 from fascis.files.unexpected import told_unexpected
 
-reports: Path | None = None  # where what nobody expected is kept; the window says it
+# Where what nobody expected is kept; the window says it.
+reports: Path | None = None
 
 
 class Task(QObject):
@@ -29,9 +30,8 @@ class Task(QObject):
     ) -> None:
         super().__init__(parent)
         self._work, self._then = work, then
-        self.done.connect(
-            self._end
-        )  # a method of this object: the connection ends with it, when a window closes
+        # A method of this object: the connection ends with it, when a window closes.
+        self.done.connect(self._end)
         self.thread_ = threading.Thread(target=self._run, daemon=True)
         self.thread_.start()
 
@@ -51,7 +51,8 @@ class Task(QObject):
         try:
             self.done.emit(outcome)
         except RuntimeError:
-            return  # the window was closed meanwhile
+            # The window was closed meanwhile.
+            return
 
 
 class Coalescer(QObject):

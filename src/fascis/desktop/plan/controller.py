@@ -102,12 +102,12 @@ class Planning(QObject):
     started = pyqtSignal(object)  # Crossing
     see_crossing = pyqtSignal()
     refreshed = pyqtSignal()
-    woven_changed = pyqtSignal(object)  # Woven, or None when there is no plan any more
+    # Woven, or None when there is no plan any more.
+    woven_changed = pyqtSignal(object)
     see_strands = pyqtSignal()
     see_relink = pyqtSignal(object)  # the library's folder
-    another = pyqtSignal(
-        object
-    )  # a library that was recognised and is not known, or another folder of one, was chosen
+    # A library that was recognised and is not known, or another folder of one, was chosen.
+    another = pyqtSignal(object)
 
     def __init__(
         self,
@@ -195,7 +195,8 @@ class Planning(QObject):
                 outcome, (FascisError, OSError)
             ):
                 raise outcome
-            if outcome is True:  # a drive that went away meanwhile is searched when it is back
+            # A drive that went away meanwhile is searched when it is back.
+            if outcome is True:
                 self.refresh()
 
         if new:
@@ -381,7 +382,8 @@ class Planning(QObject):
 
     def _leave_plan(self) -> None:
         self.draft = self.plan = self.woven = None
-        self._turn += 1  # a plan that is still being made is shown no more
+        # A plan that is still being made is shown no more.
+        self._turn += 1
         self.woven_changed.emit(None)
 
     def _look_at(self, root: Path, home: bool) -> None:
@@ -536,7 +538,8 @@ class Planning(QObject):
         out = all(s.along_files for s in movable)
         without = plan.choices.without | keys if out else plan.choices.without - keys
         changes: dict[str, Any] = {"without": frozenset(without)}
-        if not out:  # what a box had taken out comes in again with its box
+        # What a box had taken out comes in again with its box.
+        if not out:
             changes["leave_out"] = plan.choices.leave_out - {s.key[1] for s in movable}
             changes["gather"] = plan.choices.gather or any(
                 s.key[2] is Standing.LOOSE for s in movable

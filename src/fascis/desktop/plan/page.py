@@ -321,9 +321,8 @@ class PlanPage(QObject):
         }[plan.choices.after]
         self._panel.add(label(quiet + stays, quiet=True))
         if plan.choices.after in (After.PARK, After.RELEASE) and plan.gathering.items:
-            known = (
-                plan.choices.loose_too
-            )  # whether others need them is looked at once they are chosen
+            # Whether others need them is looked at once they are chosen.
+            known = plan.choices.loose_too
             free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
             figures = f"{counted(len(free), 'file')}, {size(sum(o.size for o in free))}"
             loose = (

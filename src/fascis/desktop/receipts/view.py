@@ -63,9 +63,8 @@ class ReceiptsView(QWidget):
             ("</h2>", "</p>"),
             ("border-collapse:collapse;", ""),
         ):
-            text = text.replace(
-                here, there
-            )  # what this small renderer of pages does otherwise than a browser
+            # What this small renderer of pages does otherwise than a browser.
+            text = text.replace(here, there)
         self.page.setHtml(text)
 
     def _row(self, row: int) -> None:

@@ -32,8 +32,10 @@ from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, kno
 from fascis.relink.returned import old_paths, returned_moves
 from fascis.workspace import Workspace
 
-_OFTEN = 0.1  # seconds between two counts of files seen
-_SOON = 120  # milliseconds from a decision to its matching
+# Seconds between two counts of files seen.
+_OFTEN = 0.1
+# Milliseconds from a decision to its matching.
+_SOON = 120
 
 
 @dataclass(slots=True)
@@ -55,19 +57,22 @@ class Relinks(QObject):
     """Knows what one library lost, and what a person said about it. Views ask and show."""
 
     changed = pyqtSignal()
-    _lost_known = pyqtSignal(int, object)  # from a task: what is lost, by folder
-    progress = pyqtSignal(int)  # files seen in the folder that is looked in
-    wants_copy = pyqtSignal(object)  # ties for the copy that a crossing makes
-    relinked = pyqtSignal(object)  # the library's folder, after its documents changed
+    # From a task: what is lost, by folder.
+    _lost_known = pyqtSignal(int, object)
+    # Files seen in the folder that is looked in.
+    progress = pyqtSignal(int)
+    # Ties for the copy that a crossing makes.
+    wants_copy = pyqtSignal(object)
+    # The library's folder, after its documents changed.
+    relinked = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, parent: QObject) -> None:
         super().__init__(parent)
         self.workspace = workspace
         self.indexes: dict[Path, Index] = {}  # shared between libraries
         self._turn, self._stop = 0, [False]
-        self._soon = QTimer(
-            self
-        )  # what changed is painted first, and quick decisions are matched together
+        # What changed is painted first, and quick decisions are matched together.
+        self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(_SOON)
         self._soon.timeout.connect(self._match)
@@ -94,7 +99,8 @@ class Relinks(QObject):
         self.busy = ""
         self.drives: list[Drive] = []
         self._before: list[Group] = []
-        self.known: dict[bytes, str] = {}  # where drives are mounted, or were, and their labels
+        # Where drives are mounted, or were, and their labels.
+        self.known: dict[bytes, str] = {}
 
     # -- opening -----------------------------------------------------------------------------------
 
@@ -216,7 +222,8 @@ class Relinks(QObject):
                 try:
                     self.progress.emit(files)
                 except RuntimeError:
-                    stop[0] = True  # the window was closed meanwhile
+                    # The window was closed meanwhile.
+                    stop[0] = True
 
         Task(
             lambda: look(wanted, report, lambda: stop[0]),
@@ -328,7 +335,8 @@ class Relinks(QObject):
             return
         found = candidates[number - 1].path if number else None
         self._decide(chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: found})
-        self.outcome.open.pop(self.at)  # the next one is asked about at once; the matching follows
+        # The next one is asked about at once; the matching follows.
+        self.outcome.open.pop(self.at)
         self.at = min(self.at, max(0, len(self.outcome.open) - 1))
         self.changed.emit()
 

@@ -14,7 +14,8 @@ from fascis.library.standing import Standing
 from fascis.relink.lost import Lost
 from fascis.relink.outcome import Match, State
 
-SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0  # pixels; the last for one file
+# Pixels; the last for one file.
+SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0
 
 
 _Kind = tuple[State, bytes | None, bool]

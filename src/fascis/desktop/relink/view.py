@@ -31,7 +31,8 @@ from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate
 
-_TILE, _LEAST = 212, 150  # pixels wide, at most and at least
+# Pixels wide, at most and at least.
+_TILE, _LEAST = 212, 150
 
 
 class RelinkView(QWidget):

@@ -24,7 +24,8 @@ from fascis.library.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28
-NEW_BLOCK = 96  # of a library whose size is not known yet
+# Of a library whose size is not known yet.
+NEW_BLOCK = 96
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
 
@@ -114,7 +115,8 @@ class ShelfDrawing(QWidget):
         self._blocks: list[Block] = []
         self._rows: list[tuple[QRectF, int]] = []
         self._selected: OnShelf | None = None
-        self._drive: str | None = None  # the chosen drive, when no library is
+        # The chosen drive, when no library is.
+        self._drive: str | None = None
         self._picked: OnShelf | None = None
         self._over: int | None = None
         self._pointer: QPointF | None = None

@@ -24,9 +24,8 @@ class ShelvesView(ShelfDrawing):
     Signals say what happened; the frame decides.
     """
 
-    touched = (
-        pyqtSignal()
-    )  # a person chose a library or a drive; chosen comes after every look at the drives too
+    # A person chose a library or a drive; chosen comes after every look at the drives too.
+    touched = pyqtSignal()
     chosen = pyqtSignal(object)  # OnShelf or None
     drive_chosen = pyqtSignal(object)  # Shelf
     picked_up = pyqtSignal(object)  # OnShelf

@@ -39,7 +39,8 @@ from fascis.files.sizes import NBSP, counted, size
 from fascis.library.standing import Standing
 
 LEFT, RIBBONS, WORDS, EDGE = 20.0, 216.0, 200.0, 18.0
-_STUB = 0.24  # how far what is missing reaches into the view
+# How far what is missing reaches into the view.
+_STUB = 0.24
 _WORD = {
     Standing.HELD: "held",
     Standing.LOOSE: "loose: outside its folder",
@@ -62,7 +63,8 @@ class BundleView(QWidget):
     """
 
     chosen = pyqtSignal()
-    toggled = pyqtSignal()  # the chosen strands are to be taken into or out of the plan
+    # The chosen strands are to be taken into or out of the plan.
+    toggled = pyqtSignal()
     by_project_changed = pyqtSignal(bool)
 
     def __init__(self) -> None:

@@ -113,7 +113,8 @@ class FileTable(QAbstractTableModel):
 class Ledger(QWidget):
     """Filters by standing, a text field, and the table."""
 
-    file_chosen = pyqtSignal(int)  # its row in what is woven; -1 for none
+    # Its row in what is woven; -1 for none.
+    file_chosen = pyqtSignal(int)
 
     def __init__(self) -> None:
         super().__init__()

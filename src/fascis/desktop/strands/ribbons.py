@@ -101,9 +101,8 @@ def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
     lefts = _lefts(woven.strands, room)
     rights, kinds = _rights(woven, by_project)
     table = woven.totals_by(rights, len(kinds)) if by_project else None
-    parts: list[
-        tuple[int, int, bool, tuple[int, ...], int, int]
-    ] = []  # left, right, along, strands, bytes, files
+    # Left, right, along, strands, bytes, files.
+    parts: list[tuple[int, int, bool, tuple[int, ...], int, int]] = []
     for index, left in enumerate(lefts):
         for strand in left.strands:
             parts += _parts(woven, index, strand, kinds, table)
@@ -167,7 +166,8 @@ def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[
     if not by_project:
         return (lambda _u: 0), [*dict.fromkeys(_use_words(s) for s in woven.strands)]
     words = [", ".join(p) or UNUSED_WORDS for p in woven.projects]
-    if len(words) > 12:  # too many ways of sharing: by how many projects use it
+    # Too many ways of sharing: by how many projects use it.
+    if len(words) > 12:
         words = [_sharing_words(p) for p in woven.projects]
     kinds = list(dict.fromkeys(words))
     return (lambda u: kinds.index(words[u])), kinds

@@ -32,7 +32,8 @@ class StrandsView(QWidget):
     What the plan does is told to it, never decided here.
     """
 
-    without_changed = pyqtSignal(object)  # the strands to be taken into or out of the plan
+    # The strands to be taken into or out of the plan.
+    without_changed = pyqtSignal(object)
     said = pyqtSignal(str)
 
     def __init__(self) -> None:

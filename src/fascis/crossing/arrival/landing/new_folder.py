@@ -133,7 +133,8 @@ class InNewFolder(Landing):
             # Cut off while it moved in: what a person put there meanwhile is theirs.
             self._clearing().set_theirs_apart(self.final)
         elif not self._medium.exists(self.staged):
-            return  # the rename was done; only its outcome was not written down
+            # The rename was done; only its outcome was not written down.
+            return
         elif self._renamed():
             return
         else:
