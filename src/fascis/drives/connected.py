@@ -113,10 +113,11 @@ class Drives:
         return [s for f, s in self._stand_ins.items() if f.is_dir()]
 
     def _stand_in_of(self, path: Path) -> StandIn | None:
-        real = Path(os.path.realpath(path))
+        if self._folder is None:
+            return None
+        real = os.path.realpath(path) + "/"
         for stand_in in self.stand_ins():
-            root = Path(os.path.realpath(stand_in.folder))
-            if real == root or root in real.parents:
+            if real.startswith(os.path.realpath(stand_in.folder) + "/"):
                 return stand_in
         return None
 

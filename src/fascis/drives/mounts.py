@@ -10,6 +10,7 @@ import re
 import select
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 MOUNTINFO = Path("/proc/self/mountinfo")
@@ -101,9 +102,15 @@ def _join(folder: bytes, rest: bytes) -> bytes:
     return folder.rstrip(b"/") + (b"/" + rest.lstrip(b"/") if rest.strip(b"/") else b"") or b"/"
 
 
-def read_mounts() -> list[Mount]:
+def read_mounts() -> tuple[Mount, ...]:
     """What is mounted now."""
-    return list(parse_mounts(MOUNTINFO.read_text(errors="surrogateescape")))
+    return _parsed(MOUNTINFO.read_text(errors="surrogateescape"))
+
+
+@lru_cache(maxsize=2)
+def _parsed(text: str) -> tuple[Mount, ...]:
+    """The kernel is asked each time; what it says again is not parsed again."""
+    return tuple(parse_mounts(text))
 
 
 def mount_id_of(fd: int) -> int:

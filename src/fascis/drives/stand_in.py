@@ -10,6 +10,7 @@ import os
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -20,7 +21,7 @@ from fascis.files.door import Proven
 from fascis.files.errors import Damaged
 from fascis.files.medium import Medium, MediumFile, PosixMedium
 from fascis.files.names import parent
-from fascis.files.walk import Folder, walk
+from fascis.files.walk import Folder
 
 DESCRIPTION = "stand-in.json"
 
@@ -74,17 +75,30 @@ def read_description(folder: Path) -> Description:
         ) from error
 
 
-def used_bytes(root_fd: int, block: int) -> int:
-    """Bytes that the files below take in whole blocks, holes not counted, hard links once."""
-    total, seen = 0, set()
-    for folder in walk(root_fd):
+def used_bytes(root: Path, block: int) -> int:
+    """Bytes that the files below take in whole blocks, holes not counted, hard links once.
+
+    What lies deeper than a path can say is not counted: this only plays a drive.
+    """
+    total, several = 0, set()
+    waiting = [os.fsencode(root)]
+    while waiting:
         total += block
-        for s in folder.stats:
-            if s.st_nlink > 1:
-                if (s.st_dev, s.st_ino) in seen:
+        try:
+            entries = list(os.scandir(waiting.pop()))
+        except OSError:
+            continue
+        for entry in entries:
+            if entry.is_dir(follow_symlinks=False):
+                waiting.append(entry.path)
+                continue
+            with suppress(FileNotFoundError):
+                s = entry.stat(follow_symlinks=False)
+                if s.st_nlink > 1 and (s.st_dev, s.st_ino) in several:
                     continue
-                seen.add((s.st_dev, s.st_ino))
-            total += -(-s.st_blocks * 512 // block) * block
+                if s.st_nlink > 1:
+                    several.add((s.st_dev, s.st_ino))
+                total += -(-s.st_blocks * 512 // block) * block
     return total
 
 
@@ -147,11 +161,7 @@ class StandIn:
 
     def free(self) -> int:
         """Free bytes, measured by looking at the files."""
-        fd = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        try:
-            self._used = used_bytes(fd, self.description.block_bytes)
-        finally:
-            os.close(fd)
+        self._used = used_bytes(self.folder, self.description.block_bytes)
         return max(0, self.description.capacity_bytes - self._used)
 
     def check(self) -> None:
