@@ -124,6 +124,7 @@ def test_a_drag_with_a_real_pointer(bench, library, tmp_path, screen):
 import sys
 from pathlib import Path
 from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QLabel
 from fascis.desktop.kit import theme
 from fascis.desktop.app import make_application
 from fascis.desktop.window import Window
@@ -150,7 +151,11 @@ def tell():
         print("said:plan", window.planning.plan.target, flush=True)
         application.quit()
 timer = QTimer(); timer.timeout.connect(tell); timer.start(50)
-QTimer.singleShot(40000, application.quit)
+def give_up():
+    told = [x.text() for x in window.panel.findChildren(QLabel)]
+    print("said:in vain", told, flush=True)
+    application.quit()
+QTimer.singleShot(40000, give_up)
 application.exec()
 """)
     environment = {**os.environ, "DISPLAY": screen, "QT_QPA_PLATFORM": "xcb"}

@@ -4,10 +4,12 @@ import os
 import signal
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 
+from fascis.drives import answering
 from fascis.drives.answering import space_of
 from fascis.drives.connected import Drives
 from fascis.files.errors import EnvironmentTrouble
@@ -30,6 +32,15 @@ def test_a_folder_answers_and_a_file_does_not(tmp_path):
             space_of(str(tmp_path / "a"), may_hang) is None
             and space_of(str(tmp_path / "none"), may_hang) is None
         )
+
+
+def test_whoever_asks_while_another_does_waits_for_the_same_answer(tmp_path, monkeypatch):
+    """The window and a crossing ask at the same moment: the drive answers, to both."""
+    slowly = lambda where: time.sleep(0.2) or os.statvfs(where)  # noqa: E731
+    monkeypatch.setattr(answering, "_ask", slowly)
+    with ThreadPoolExecutor(8) as pool:
+        answers = list(pool.map(lambda _: space_of(str(tmp_path), True), range(8)))
+    assert all(answer.f_blocks > 0 for answer in answers)
 
 
 @pytest.mark.lab

@@ -16,6 +16,7 @@ from fascis.library.standing import Standing
 from fascis.library.uses import LostReference
 from fascis.relink.contents import Contents
 from fascis.relink.deciding import same_file
+from fascis.relink.evidence import InUse
 from fascis.relink.index import look
 from fascis.relink.lost import Lost
 from fascis.relink.matching import match
@@ -48,9 +49,10 @@ def here(tmp_path):
                 os.utime(path, ns=(time, time))
             return os.fsencode(path)
 
-        def match(self, *some, decisions=None, **more):
+        def match(self, *some, decisions=None, checked=False, **in_use):
             self.root.mkdir(exist_ok=True)
-            return match(some, look(self.root), Contents(), decisions or Decisions(), **more)
+            made = decisions or Decisions()
+            return match(some, look(self.root), Contents(), made, InUse(**in_use), checked)
 
         def found(self, *some, **more):
             done = self.match(*some, **more)
@@ -239,7 +241,7 @@ def test_a_stray_beside_a_moved_folder_waits(here):
     assert (
         done.state == [State.FOUND] * 5 + [State.OPEN] and "does not lie with them" in done.why[5]
     )
-    alone = here.match(lost("/old/clip 5.mov", b"x" * 6), standing_folders={b"/old": 9})
+    alone = here.match(lost("/old/clip 5.mov", b"x" * 6), standing={b"/old": 9})
     assert alone.state == [State.OPEN] and "are where they were" in alone.why[0]
 
 

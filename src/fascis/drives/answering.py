@@ -8,10 +8,34 @@ from __future__ import annotations
 import os
 import stat
 import threading
+import time
 
 PATIENCE = 1.5  # seconds
+
+
+class _Asking:
+    """One question to a drive, in a thread of its own, for as many as want to know."""
+
+    def __init__(self, where: str) -> None:
+        self.answers: list[os.statvfs_result | None] = []
+        self._until = time.monotonic() + PATIENCE
+        self._thread = threading.Thread(
+            target=lambda: self.answers.append(_ask(where)), name="ask", daemon=True
+        )
+        self._thread.start()
+
+    @property
+    def goes_on(self) -> bool:
+        """True while it waits for its answer."""
+        return self._thread.is_alive()
+
+    def wait(self) -> None:
+        """Waits for the answer as long as one may take, however many wait."""
+        self._thread.join(max(0.0, self._until - time.monotonic()))
+
+
 # Those that still wait in the kernel: asked once, not again and again.
-_asked: dict[str, threading.Thread] = {}
+_asked: dict[str, _Asking] = {}
 _lock = threading.Lock()
 
 
@@ -29,18 +53,13 @@ def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
     if not may_hang:
         return _ask(where)
     with _lock:
-        if (before := _asked.get(where)) is not None and before.is_alive():
-            raise TimeoutError(f"{where} does not answer")
-        answer: list[os.statvfs_result | None] = []
-        thread = threading.Thread(
-            target=lambda: answer.append(_ask(where)), name="ask", daemon=True
-        )
-        _asked[where] = thread
-        thread.start()
-    thread.join(PATIENCE)
-    if not answer:
+        asking = _asked.get(where)
+        if asking is None or not asking.goes_on:
+            asking = _asked[where] = _Asking(where)
+    asking.wait()
+    if not asking.answers:
         raise TimeoutError(f"{where} does not answer")
-    return answer[0]
+    return asking.answers[0]
 
 
 def _ask(where: str) -> os.statvfs_result | None:
