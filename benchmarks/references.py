@@ -20,7 +20,7 @@ from fascis.documents.catalog import move_folders
 from fascis.documents.making import schema
 from fascis.documents.model import Place
 from fascis.drives.connected import Drives
-from fascis.library.strands import totals
+from fascis.library.references.strands import totals
 from fascis.workspace import Workspace
 
 FILES, TIMELINES, CLIPS = 200_000, 50, 2_000

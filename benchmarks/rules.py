@@ -17,8 +17,8 @@ from fascis.crossing.scope.gathering import Gathering
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
+from fascis.library.references.uses import Uses
 from fascis.library.survey import survey
-from fascis.library.uses import Uses
 
 FILES, FOLDERS = 200_000, 400
 

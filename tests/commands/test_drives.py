@@ -13,7 +13,7 @@ from contextlib import closing
 import opentimelineio as otio
 
 from fascis.demo.timelines import write_catalog
-from fascis.drives.removal import describe
+from fascis.drives.care.removal import describe
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.library.making import timeline, write

@@ -11,8 +11,8 @@ import time
 import pytest
 
 from fascis.crossing.status.report import code_of, refusal_object
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled
-from fascis.files.medium import PosixMedium
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.library.making import timeline, write

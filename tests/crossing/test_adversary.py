@@ -25,8 +25,8 @@ from fascis.crossing.release import originals as releasing_module
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.stand_in import StandInFile
+from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, Refused
-from fascis.files.medium import PosixFile, PosixMedium
 from fascis.library.open_files import Openers
 from tests.crossing.ways import codes, plan_of, settled, started, switched
 from tests.judge import contents

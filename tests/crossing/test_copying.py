@@ -25,8 +25,8 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import Fidelity, copy_seen_of
 from fascis.crossing.model.small import SMALL_FILE as SMALL
 from fascis.crossing.model.states import CopyState, Origin, State
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
-from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role
 from fascis.library.survey import Kind
 from tests.crossing.ways import started

@@ -12,9 +12,9 @@ import pytest
 
 from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
+from fascis.drives.care.removal import remove_safely
 from fascis.drives.connected import Drives
-from fascis.drives.removal import remove_safely
-from fascis.drives.udisks import mount_again, mounted_by_service
+from fascis.drives.system.udisks import mount_again, mounted_by_service
 from fascis.files.errors import EnvironmentTrouble, FascisError
 from fascis.workspace import Workspace
 from tests.crossing.ways import started

@@ -21,8 +21,8 @@ from fascis.crossing.status.pace import Pace
 from fascis.crossing.status.report import exit_status
 from fascis.crossing.status.scales import deleting, weigh
 from fascis.drives.connected import Drives
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
-from fascis.files.medium import PosixMedium
 from fascis.library.roles import Role
 from fascis.workspace import Workspace
 from tests.crossing.ways import settled, started, switched

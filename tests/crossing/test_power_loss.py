@@ -22,8 +22,8 @@ from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
 from fascis.drives.stand_in import StandInMedium
+from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.files.errors import DriveGone, Refused
-from fascis.files.medium import PosixFile, PosixMedium
 from fascis.workspace import Workspace
 from tests.crossing.test_proof import real
 from tests.crossing.ways import started

@@ -20,10 +20,10 @@ from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object
 from fascis.crossing.status.scales import weigh
 from fascis.drives.connected import Drives
-from fascis.drives.device import Device
-from fascis.drives.udisks import mount_again, mounted_by_service
+from fascis.drives.system.device import Device
+from fascis.drives.system.udisks import mount_again, mounted_by_service
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import DriveGone, Refused
-from fascis.files.medium import PosixMedium
 from tests.crossing.ways import plan_of, started
 from tests.judge import contents, one_whole_copy
 

@@ -11,7 +11,7 @@ from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.window import Window
-from fascis.library.summary import summary_of
+from fascis.library.references.summary import summary_of
 from fascis.tour.pictures import Hands
 
 

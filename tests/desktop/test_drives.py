@@ -18,10 +18,10 @@ from fascis.demo.bench import levers
 from fascis.demo.timelines import Cut, write_timeline
 from fascis.desktop.drives.page import offers
 from fascis.desktop.kit.notes import STAYS, Notes
+from fascis.drives.care.removal import describe
 from fascis.drives.connected import Drives
-from fascis.drives.removal import describe
-from fascis.drives.udisks import service_there
-from fascis.library.shelves import read_shelves
+from fascis.drives.system.udisks import service_there
+from fascis.library.known.shelves import read_shelves
 from fascis.machine.disk_tool import DiskTool
 from fascis.workspace import Workspace
 from tests.conftest import Bench

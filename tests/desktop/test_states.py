@@ -15,7 +15,7 @@ from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.tasks import Coalescer
 from fascis.desktop.shelves.drawing import drive_words, short_flag, tooltip
-from fascis.library.shelves import Shelf
+from fascis.library.known.shelves import Shelf
 from tests.crossing.ways import settled, started
 from tests.judge import contents
 

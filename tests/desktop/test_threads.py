@@ -18,7 +18,7 @@ from tests.desktop.touches import _DESKTOP, count_touches
 from tests.judge import contents
 
 # What is read from the program itself when the window is built, and the kernel's table of mounts.
-OF_THE_PROGRAM = ("desktop/kit/theme.py", "desktop/kit/mark.py", "drives/mounts.py")
+OF_THE_PROGRAM = ("desktop/kit/theme.py", "desktop/kit/mark.py", "drives/system/mounts.py")
 
 
 @pytest.fixture

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from fascis.drives import answering
-from fascis.drives.answering import space_of
 from fascis.drives.connected import Drives
+from fascis.drives.system import answering
+from fascis.drives.system.answering import space_of
 from fascis.files.errors import EnvironmentTrouble
 
 

@@ -6,13 +6,13 @@ import sys
 
 import pytest
 
-from fascis.drives.character import character_of, look_at_character
+from fascis.drives.care.character import character_of, look_at_character
+from fascis.drives.care.describing import built_words, flags, state_words, transport_words
+from fascis.drives.care.measuring import measure
+from fascis.drives.care.preparing import make_folder_for_libraries
 from fascis.drives.connected import Drives
-from fascis.drives.describing import built_words, flags, state_words, transport_words
-from fascis.drives.health import errors_of, link_mbit
-from fascis.drives.holders import holders_of
-from fascis.drives.measuring import measure
-from fascis.drives.preparing import make_folder_for_libraries
+from fascis.drives.system.health import errors_of, link_mbit
+from fascis.drives.system.holders import holders_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
 

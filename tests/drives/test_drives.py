@@ -6,11 +6,17 @@ import subprocess
 
 import pytest
 
-from fascis.drives.blocks import Block, parse_blocks, probed
 from fascis.drives.connected import Drives
-from fascis.drives.mounts import MountWatch, mount_id_of, other_ways, parse_mounts, read_mounts
 from fascis.drives.rules import rules_of
 from fascis.drives.stand_in import read_description
+from fascis.drives.system.blocks import Block, parse_blocks, probed
+from fascis.drives.system.mounts import (
+    MountWatch,
+    mount_id_of,
+    other_ways,
+    parse_mounts,
+    read_mounts,
+)
 from fascis.files.errors import Damaged, EnvironmentTrouble
 
 LINES = """36 35 98:0 /mnt1 /mnt2 rw,noatime master:1 - ext3 /dev/root rw,errors=continue

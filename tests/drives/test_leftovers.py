@@ -10,8 +10,8 @@ from contextlib import closing
 import pytest
 
 from fascis.drives.asking import ask
+from fascis.drives.care.measuring import measure
 from fascis.drives.leftovers import ASKS, clear_leftovers, own_folder
-from fascis.drives.measuring import measure
 from tests.crossing.ways import settled
 from tests.judge import contents
 

@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 
 from fascis.crossing.fit.names import allot_more
 from fascis.drives.asking import ask
+from fascis.drives.care.describing import rules_in_words
 from fascis.drives.connected import Drives
-from fascis.drives.describing import rules_in_words
 from fascis.drives.rules import Answers, Fold, all_rules, rules_of
 from fascis.files.errors import EnvironmentTrouble
 

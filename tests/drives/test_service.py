@@ -15,11 +15,11 @@ import pytest
 from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.scales import weigh
+from fascis.drives.care.removal import describe, remove_safely
 from fascis.drives.connected import Drives
-from fascis.drives.removal import describe, remove_safely
-from fascis.drives.udisks import News, mount, service_there
+from fascis.drives.system.udisks import News, mount, service_there
 from fascis.files.errors import DriveGone, EnvironmentTrouble
-from fascis.library.shelves import read_shelves
+from fascis.library.known.shelves import read_shelves
 from tests.crossing.test_proof import real
 from tests.crossing.ways import started
 from tests.judge import contents

@@ -14,9 +14,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import fascis
-from fascis.files import door
-from fascis.files.door import Changed, Proven
-from fascis.files.medium import PosixMedium
+from fascis.files.disk import door
+from fascis.files.disk.door import Changed, Proven
+from fascis.files.disk.medium import PosixMedium
 from tests.conftest import usual
 from tests.crossing.ways import settled
 from tests.judge import contents
@@ -49,9 +49,9 @@ def removals(path):
 def test_nothing_is_removed_but_through_the_door():
     found = {line for path in SOURCE.rglob("*.py") for line in removals(path)}
     assert found == {
-        "files/door.py: os.unlink",
-        "files/door.py: os.rmdir",
-        "files/door.py: path.unlink",
+        "files/disk/door.py: os.unlink",
+        "files/disk/door.py: os.rmdir",
+        "files/disk/door.py: path.unlink",
     }
 
 

@@ -11,15 +11,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fascis.files.digest import digest_of, digest_of_bytes
+from fascis.files.disk.digest import digest_of, digest_of_bytes
+from fascis.files.disk.medium import PosixMedium, read_small
+from fascis.files.disk.walk import walk
+from fascis.files.disk.writer import AtomicWriter, write_whole
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import format_line, parse_line, read_manifest, write_manifest
-from fascis.files.medium import PosixMedium, read_small
 from fascis.files.names import elided, folded, listed, safe_place, shown, unlisted
 from fascis.files.sizes import duration, number, size
-from fascis.files.walk import walk
-from fascis.files.writer import AtomicWriter, write_whole
 
 NAME = st.binary(min_size=1, max_size=40).filter(
     lambda b: b"\0" not in b and b"/" not in b and b not in (b".", b"..")
@@ -161,7 +161,7 @@ def test_an_atomic_write_that_fails_leaves_the_old_bytes(tmp_path, monkeypatch, 
         raise OSError(errno.ENOSPC, "full")
 
     with monkeypatch.context() as m:
-        m.setattr(f"fascis.files.writer.os.{call}", fail)
+        m.setattr(f"fascis.files.disk.writer.os.{call}", fail)
         with pytest.raises(EnvironmentTrouble, match="the drive is full"):
             write_whole(fd, b"identity.json", b"new")
     os.close(fd)

@@ -8,10 +8,10 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.status.makers_report import makers_report
-from fascis.files import log
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.saving import write_new, write_over
-from fascis.files.unexpected import told_unexpected
+from fascis.files.own import log
+from fascis.files.own.saving import write_new, write_over
+from fascis.files.own.unexpected import told_unexpected
 from tests.crossing.ways import switched
 
 LOG = logging.getLogger("fascis.tests")

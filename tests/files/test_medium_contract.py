@@ -8,7 +8,7 @@ import os
 import pytest
 
 from fascis.drives.rules import rules_of
-from fascis.files.medium import PosixMedium, remove_own
+from fascis.files.disk.medium import PosixMedium, remove_own
 from tests.forgetful import ForgetfulDrive, ForgetfulMedium
 
 

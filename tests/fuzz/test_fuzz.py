@@ -28,16 +28,16 @@ from fascis.crossing.status.queue import all_crossings, crossed_away
 from fascis.crossing.status.report import crossing_object, plan_object
 from fascis.documents.catalog import Catalog, copy_of
 from fascis.documents.model import Means
-from fascis.drives.blocks import parse_blocks
 from fascis.drives.connected import Drives
-from fascis.drives.mounts import parse_mounts
+from fascis.drives.system.blocks import parse_blocks
+from fascis.drives.system.mounts import parse_mounts
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import FascisError
 from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
-from fascis.files.medium import PosixMedium
 from fascis.library.identity import parse_identity
+from fascis.library.references.unknown import Names, recognised
 from fascis.library.register import Register
-from fascis.library.unknown import Names, recognised
 from fascis.relink.relinking import acts_of
 from tests.conftest import usual
 from tests.crossing.ways import settled

@@ -17,13 +17,13 @@ from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.old_place import begun_again
 from fascis.crossing.status.queue import all_crossings, find_crossing
 from fascis.demo.timelines import Cut, write_catalog, write_timeline
-from fascis.drives.removal import describe
+from fascis.drives.care.removal import describe
 from fascis.files.errors import Refused
-from fascis.library.apartness import tell_apart
-from fascis.library.recognising import MOST_FOUND, Recognition
+from fascis.library.known.apartness import tell_apart
+from fascis.library.known.recognising import MOST_FOUND, Recognition
+from fascis.library.known.shelves import read_shelves
 from fascis.library.register import root_now
 from fascis.library.roles import Role
-from fascis.library.shelves import read_shelves
 from fascis.library.standing import Standing
 from fascis.relink.returned import folders_to_look_in, returned_moves
 from tests.crossing.ways import codes, plan_of, settled, started, switched
@@ -61,7 +61,7 @@ def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, lib
         (where / "The Weir", True, id)
     ]
     assert (found.back.mount, found.back.label) == (bench.drives / "heron", "heron")
-    monkeypatch.setattr("fascis.library.shelves.JUST_NOW", 0)
+    monkeypatch.setattr("fascis.library.known.shelves.JUST_NOW", 0)
     assert (
         shelf(bench.workspace, "Heron, on the shelf").back is None
     )  # news for a minute, and kept in what was before

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
-from fascis.files.medium import PosixMedium
 from fascis.library.identity import (
     Crossed,
     Home,
@@ -18,11 +18,11 @@ from fascis.library.identity import (
     parse_identity,
     read_identity,
 )
+from fascis.library.known.shelves import read_shelves
 from fascis.library.open_files import find_open
+from fascis.library.references.summary import parse_summary, summary_of
 from fascis.library.register import Register
 from fascis.library.roles import Role, RoleRule
-from fascis.library.shelves import read_shelves
-from fascis.library.summary import parse_summary, summary_of
 from fascis.library.survey import Kind, survey
 
 

@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.library.references.strands import strands, top_folders, totals
 from fascis.library.standing import STANDINGS, Standing
-from fascis.library.strands import strands, top_folders, totals
 from tests.library.making import catalog_at, timeline, write
 
 
@@ -354,7 +354,7 @@ def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_us
 
 
 def test_sequences_with_too_many_frames_are_told_and_nothing_is_half_read(bench, home, monkeypatch):
-    monkeypatch.setattr("fascis.library.finding._MOST_FRAMES", 3)
+    monkeypatch.setattr("fascis.library.references.finding._MOST_FRAMES", 3)
     sequence = {
         "OTIO_SCHEMA": "ImageSequenceReference.1",
         "target_url_base": "/nowhere",

@@ -15,8 +15,8 @@ from jeepney import HeaderFields, MessageType, new_error, new_method_return
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
+from fascis.drives.care.removal import remove_safely
 from fascis.drives.connected import Drives
-from fascis.drives.removal import remove_safely
 from fascis.files.errors import EnvironmentTrouble
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop

@@ -12,8 +12,8 @@ import opentimelineio as otio
 import pytest
 
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.files.disk.medium import PosixFile
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.medium import PosixFile
 from fascis.library import replacing
 from fascis.library.standing import Standing
 from fascis.relink.acts import Acts

@@ -212,7 +212,7 @@ def test_a_clip_tells_its_length_and_shows_the_frame_that_is_asked_for(tmp_path)
 
 @pytest.mark.parametrize("stop", [0, 1, 2, 3])
 def test_a_swap_by_a_third_name_is_mended_wherever_it_stops(tmp_path, monkeypatch, stop):
-    from fascis.files.medium import PosixMedium
+    from fascis.files.disk.medium import PosixMedium
 
     def refuse(*_):
         raise OSError(22, "Invalid argument")

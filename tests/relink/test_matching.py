@@ -11,9 +11,9 @@ from fascis.documents.model import Length, Sequence
 from fascis.files.errors import Cancelled
 from fascis.files.names import name_key
 from fascis.files.route import Moved
+from fascis.library.references.uses import LostReference
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
-from fascis.library.uses import LostReference
 from fascis.relink.contents import Contents
 from fascis.relink.deciding import same_file
 from fascis.relink.evidence import InUse

@@ -16,7 +16,7 @@ from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.in_use import taking_part
 from fascis.crossing.status.old_place import begun_again, set_aside
 from fascis.crossing.status.queue import all_crossings
-from fascis.drives.describing import (
+from fascis.drives.care.describing import (
     built_words,
     file_system_words,
     flags,
@@ -26,18 +26,18 @@ from fascis.drives.describing import (
     state_words,
     transport_words,
 )
-from fascis.drives.measuring import measure
+from fascis.drives.care.measuring import measure
+from fascis.drives.care.preparing import LIBRARIES, make_folder_for_libraries
+from fascis.drives.care.removal import remove_safely
 from fascis.drives.model import Drive
-from fascis.drives.preparing import LIBRARIES, make_folder_for_libraries
-from fascis.drives.removal import remove_safely
 from fascis.drives.rules import Rules
-from fascis.drives.udisks import mount
+from fascis.drives.system.udisks import mount
 from fascis.files.codes import Code
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.files.sizes import size
-from fascis.library.recognising import Recognition
-from fascis.library.shelves import OnShelf, Shelf, read_shelves
+from fascis.library.known.recognising import Recognition
+from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
 from fascis.workspace import Workspace, from_environment
 
 

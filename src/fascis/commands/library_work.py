@@ -17,10 +17,10 @@ from fascis.files.errors import FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.catalogs import catalog_folders
+from fascis.library.references.strands import strands, totals, totals_by_role
 from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
-from fascis.library.strands import strands, totals, totals_by_role
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200

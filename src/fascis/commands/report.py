@@ -23,7 +23,7 @@ def register(app: typer.Typer) -> None:
         """Saves a report for the makers: versions, drives, the last crossings, the log."""
         from fascis.crossing.status.makers_report import makers_report
         from fascis.files.names import shown
-        from fascis.files.saving import write_new
+        from fascis.files.own.saving import write_new
         from fascis.files.sizes import size
         from fascis.workspace import from_environment
 

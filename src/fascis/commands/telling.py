@@ -72,7 +72,7 @@ def usage_errors(arguments: list[str]) -> Iterator[None]:
     except FascisError as error:
         _end(error, arguments, REFUSED)
     except Exception as error:
-        from fascis.files.unexpected import told_unexpected
+        from fascis.files.own.unexpected import told_unexpected
         from fascis.workspace import from_environment
 
         _end(told_unexpected(error, from_environment().state), arguments, INTERRUPTED)

@@ -43,8 +43,8 @@ from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
 from fascis.files.codes import Code
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
-from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import Home

@@ -14,11 +14,11 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
+from fascis.drives.care.removal import describe
 from fascis.drives.connected import Drives
-from fascis.drives.removal import describe
 from fascis.drives.stand_in import DESCRIPTION, Description, StandIn, read_description
+from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.medium import PosixMedium, remove_own
 
 FILLER = "filler.bin"
 ELSEWHERE = " (elsewhere)"

@@ -8,8 +8,8 @@ import platformdirs
 
 from fascis.demo.scenario import MARK, World, make_world
 from fascis.files.codes import Code
+from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.files.errors import Refused
-from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import join
 
 

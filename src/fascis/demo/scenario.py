@@ -24,7 +24,7 @@ from PIL import Image
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
-from fascis.files.medium import PosixMedium, remove_own
+from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
 
 MARK = "made.json"

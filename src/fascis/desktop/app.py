@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication
 
 from fascis.desktop.kit import theme
 from fascis.desktop.window import Window, preferred_theme
-from fascis.files import log
+from fascis.files.own import log
 from fascis.workspace import Workspace, from_environment
 
 _LOG = logging.getLogger(__name__)

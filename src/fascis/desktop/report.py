@@ -14,7 +14,7 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import button, label
 from fascis.desktop.kit.tasks import Task
 from fascis.files.names import shown
-from fascis.files.saving import write_over
+from fascis.files.own.saving import write_over
 from fascis.workspace import Workspace
 
 

@@ -58,16 +58,16 @@ from fascis.desktop.report import SavingReport
 from fascis.desktop.shelves.view import ShelvesView
 from fascis.desktop.strands.view import StrandsView
 from fascis.desktop.strands.woven import Woven
-from fascis.drives.mounts import MountWatch
 from fascis.drives.stand_in import DESCRIPTION
-from fascis.drives.udisks import News
+from fascis.drives.system.mounts import MountWatch
+from fascis.drives.system.udisks import News
 from fascis.files.errors import FascisError
 from fascis.files.names import elided, shown
+from fascis.files.own.saving import write_over
+from fascis.files.own.unexpected import told_unexpected
 from fascis.files.route import Moved
-from fascis.files.saving import write_over
 from fascis.files.sizes import counted, size
-from fascis.files.unexpected import told_unexpected
-from fascis.library.shelves import OnShelf, Shelf
+from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.relink.outcome import Decisions
 from fascis.workspace import Workspace
 

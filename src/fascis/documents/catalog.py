@@ -35,9 +35,9 @@ from fascis.documents.model import (
     Works,
 )
 from fascis.documents.targets import Syntax, Target, readings
-from fascis.files.door import delete_state
+from fascis.files.disk.door import delete_state
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.private import make_private
+from fascis.files.own.private import make_private
 
 ENDING = "fascat"
 APPLICATION_ID = 0x46415343  # "FASC"

@@ -15,10 +15,10 @@ from pathlib import Path
 from fascis.documents.catalog import APPLICATION_ID, TABLES, VERSION, Catalog
 from fascis.documents.photo_facts import Facts, facts_of
 from fascis.documents.sidecars import owners
+from fascis.files.disk.medium import PosixMedium
+from fascis.files.disk.walk import Folder
 from fascis.files.errors import Cancelled, told
-from fascis.files.medium import PosixMedium
 from fascis.files.names import join
-from fascis.files.walk import Folder
 
 PICTURES = frozenset(
     e.encode()

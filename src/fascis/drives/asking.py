@@ -17,7 +17,7 @@ from contextlib import closing, suppress
 
 from fascis.drives.leftovers import ASKS, own_folder
 from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
-from fascis.files.medium import Medium, remove_own
+from fascis.files.disk.medium import Medium, remove_own
 from fascis.files.names import join
 
 # Bytes; a drive with less is not asked.

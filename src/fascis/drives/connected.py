@@ -10,17 +10,17 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
-from fascis.drives.answering import space_of
 from fascis.drives.asking import ask
-from fascis.drives.blocks import Block, probed, read_blocks
-from fascis.drives.device import Device
-from fascis.drives.health import errors_of, link_mbit
 from fascis.drives.model import Drive
-from fascis.drives.mounts import NETWORK, Mount, mount_id_of, read_mounts
 from fascis.drives.rules import Answers, rules_of
 from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
+from fascis.drives.system.answering import space_of
+from fascis.drives.system.blocks import Block, probed, read_blocks
+from fascis.drives.system.device import Device
+from fascis.drives.system.health import errors_of, link_mbit
+from fascis.drives.system.mounts import NETWORK, Mount, mount_id_of, read_mounts
+from fascis.files.disk.medium import Medium, PosixMedium
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble, told
-from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import shown
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))

@@ -17,8 +17,8 @@ import stat
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from fascis.files.door import Proven
-from fascis.files.medium import Medium
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium
 from fascis.files.names import join
 
 ASKS, MEASURES = b".fascis-asks-", b".fascis-measures-"

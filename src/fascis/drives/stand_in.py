@@ -17,11 +17,11 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from fascis.drives.model import Drive
 from fascis.drives.rules import Rules, rules_of
-from fascis.files.door import Proven
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium, MediumFile, PosixMedium
+from fascis.files.disk.walk import Folder
 from fascis.files.errors import Damaged
-from fascis.files.medium import Medium, MediumFile, PosixMedium
 from fascis.files.names import parent
-from fascis.files.walk import Folder
 
 DESCRIPTION = "stand-in.json"
 

@@ -23,10 +23,10 @@ from fascis.documents.model import Place
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.files.codes import Code
+from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.files.errors import Refused, told
-from fascis.files.medium import PosixMedium, remove_own
 from fascis.files.names import fsname, shown
-from fascis.files.private import make_private
+from fascis.files.own.private import make_private
 from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use, swap, write_beside
 
 

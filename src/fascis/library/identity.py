@@ -8,8 +8,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from fascis.files.disk.medium import Medium, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
-from fascis.files.medium import Medium, read_small
 
 OWN = b".fascis"
 IDENTITY = b".fascis/identity.json"

@@ -12,7 +12,7 @@ from collections.abc import Container
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.drives.mounts import read_mounts
+from fascis.drives.system.mounts import read_mounts
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,9 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from fascis.drives.model import Drive
-from fascis.files.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.errors import Damaged
-from fascis.files.private import make_private
+from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
+from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
 VERSION = 4

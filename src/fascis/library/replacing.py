@@ -19,11 +19,11 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from fascis.files import kernel
 from fascis.files.codes import Code
-from fascis.files.digest import digest_of
+from fascis.files.disk import kernel
+from fascis.files.disk.digest import digest_of
+from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.errors import EnvironmentTrouble, Refused
-from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import cut, shown
 from fascis.library.open_files import find_open
 

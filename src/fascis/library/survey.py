@@ -11,11 +11,11 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from itertools import accumulate
 
+from fascis.files.disk.medium import Medium
+from fascis.files.disk.walk import Folder, walk
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
-from fascis.files.medium import Medium
 from fascis.files.names import join, parent
 from fascis.files.times import all_kept, mtime_of
-from fascis.files.walk import Folder, walk
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
 

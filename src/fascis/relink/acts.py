@@ -26,17 +26,17 @@ from pydantic import BaseModel, ConfigDict
 
 from fascis.drives.connected import Drives
 from fascis.files.codes import Code
-from fascis.files.digest import digest_of, digest_of_bytes
-from fascis.files.door import Proven
+from fascis.files.disk.digest import digest_of, digest_of_bytes
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium, PosixMedium
+from fascis.files.disk.writer import write_whole
 from fascis.files.errors import EnvironmentTrouble, Refused, told
-from fascis.files.medium import Medium, PosixMedium
 from fascis.files.names import fsname, listed, shown, unlisted
-from fascis.files.private import make_private
-from fascis.files.writer import write_whole
-from fascis.library.reading import PathSource
+from fascis.files.own.private import make_private
+from fascis.library.references.reading import PathSource
+from fascis.library.references.uses import Outside, Uses
+from fascis.library.references.whereabouts import DriveRoots
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
-from fascis.library.uses import Outside, Uses
-from fascis.library.whereabouts import DriveRoots
 from fascis.relink.retarget import Retarget, changed, new_content
 
 FORMAT = 1

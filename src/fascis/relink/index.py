@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, told
 from fascis.files.names import name_key, shown
 from fascis.files.times import mtime_of
-from fascis.library.whereabouts import is_media
+from fascis.library.references.whereabouts import is_media
 
 Ints = NDArray[np.int64]
 _PSEUDO = frozenset((b"/proc", b"/sys", b"/dev"))

@@ -12,10 +12,10 @@ from pathlib import Path
 
 from fascis.documents.model import Length, NotUnderstood, Sequence
 from fascis.files.errors import Cancelled, EnvironmentTrouble
-from fascis.library.reading import PathSource
+from fascis.library.references.reading import PathSource
+from fascis.library.references.uses import Document, LostReference, Outside, Uses
 from fascis.library.roles import STILLS, Role
 from fascis.library.standing import Standing
-from fascis.library.uses import Document, LostReference, Outside, Uses
 
 
 @dataclass(slots=True)

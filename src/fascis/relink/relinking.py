@@ -15,11 +15,11 @@ from types import MappingProxyType
 from fascis.drives.connected import Drives
 from fascis.files.names import parent
 from fascis.files.route import Moved
+from fascis.library.references.uses import Outside, Uses
+from fascis.library.references.whereabouts import DriveRoots
 from fascis.library.register import Register
 from fascis.library.standing import Standing
 from fascis.library.survey import Survey
-from fascis.library.uses import Outside, Uses
-from fascis.library.whereabouts import DriveRoots
 from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.evidence import InUse
@@ -140,7 +140,7 @@ def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
     """Where drives are mounted, or were; writes nothing, not even an empty register.
 
     Args:
-        literal: see :class:`~fascis.library.whereabouts.DriveRoots`.
+        literal: see :class:`~fascis.library.references.whereabouts.DriveRoots`.
     """
     register, connected = workspace.register, workspace.drives.connected()
     if not register.path.exists():

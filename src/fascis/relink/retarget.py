@@ -27,9 +27,9 @@ from fascis.files.codes import Code
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.library.catalogs import placed
-from fascis.library.reading import DocumentSource, place_folder
-from fascis.library.uses import Document, LostReference, Uses
-from fascis.library.whereabouts import DriveRoots
+from fascis.library.references.reading import DocumentSource, place_folder
+from fascis.library.references.uses import Document, LostReference, Uses
+from fascis.library.references.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 
 # Number of a lost file → the absolute path of what it is; of a sequence its first frame's.

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from fascis.drives.model import Drive
 from fascis.files.route import Moved
-from fascis.library.uses import Uses
+from fascis.library.references.uses import Uses
 from fascis.relink.lost import Lost
 
 

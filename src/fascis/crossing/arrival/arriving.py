@@ -9,7 +9,7 @@ from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.model.seen import Fidelity
 from fascis.crossing.places.places import Places
-from fascis.files.medium import Medium
+from fascis.files.disk.medium import Medium
 
 
 @dataclass(frozen=True, slots=True)

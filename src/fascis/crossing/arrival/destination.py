@@ -34,14 +34,14 @@ from fascis.crossing.places.clearing import beside_name
 from fascis.crossing.places.loose import Sources
 from fascis.crossing.places.places import Places, fidelity, open_destination
 from fascis.drives.model import Drive
-from fascis.drives.udisks import mount_again
+from fascis.drives.system.udisks import mount_again
 from fascis.files.codes import Code
+from fascis.files.disk.kernel import boot_id, mount_identity
+from fascis.files.disk.medium import Medium, read_small
+from fascis.files.disk.walk import open_folder
+from fascis.files.disk.writer import write_whole
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
-from fascis.files.kernel import boot_id, mount_identity
-from fascis.files.medium import Medium, read_small
 from fascis.files.names import join
-from fascis.files.walk import open_folder
-from fascis.files.writer import write_whole
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
 from fascis.library.register import Register
 from fascis.workspace import Workspace

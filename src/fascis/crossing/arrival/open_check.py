@@ -36,12 +36,12 @@ from fascis.documents.model import (
 from fascis.documents.registry import kind_of
 from fascis.documents.targets import Target
 from fascis.drives.rules import Rules
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
-from fascis.library.reading import MediumSource
+from fascis.library.references.reading import MediumSource
 from fascis.library.roles import Role
 from fascis.workspace import Workspace
 

@@ -42,10 +42,10 @@ from fascis.documents.model import (
 from fascis.documents.registry import LINK, endings, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.model import Drive
-from fascis.files.digest import digest_of_bytes
-from fascis.files.medium import Medium, move, remove_own
+from fascis.files.disk.digest import digest_of_bytes
+from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.names import join, parent
-from fascis.library.reading import MediumSource
+from fascis.library.references.reading import MediumSource
 from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22

@@ -13,12 +13,12 @@ from fascis.crossing.arrival.rewriting import Rewriting
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import put
+from fascis.files.disk.medium import Medium
+from fascis.files.disk.writer import AtomicWriter
 from fascis.files.errors import told
 from fascis.files.inventory import Entry, InventoryWriter
 from fascis.files.manifest import write_manifest
-from fascis.files.medium import Medium
 from fascis.files.names import join, shown
-from fascis.files.writer import AtomicWriter
 from fascis.library.identity import (
     IDENTITY,
     INVENTORY,

@@ -19,7 +19,7 @@ from fascis.crossing.places.arrived import Arrived, leads_only, place_from, rela
 from fascis.documents.model import Change, DocumentKind, OpenDocument, Reference, names_of
 from fascis.documents.targets import Target
 from fascis.files.names import join, parent
-from fascis.library.uses import NOWHERE
+from fascis.library.references.uses import NOWHERE
 
 MISSING_FOLDER = b"missing"
 

@@ -16,8 +16,8 @@ from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Control
 from fascis.drives.model import Drive
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.medium import Medium
 
 BATCH = 256
 

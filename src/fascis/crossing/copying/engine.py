@@ -40,8 +40,8 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.notices import HINDRANCE, Notice, On
 from fascis.crossing.model.seen import Look, look_at_copy
 from fascis.crossing.model.states import CopyState
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import DriveGone, FascisError, told
-from fascis.files.medium import Medium
 from fascis.files.names import join, parent, shown
 
 _LOG = logging.getLogger(__name__)

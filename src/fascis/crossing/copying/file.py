@@ -27,8 +27,8 @@ from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
 from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.putting import give_attributes
+from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import told
-from fascis.files.medium import Medium, MediumFile, remove_own
 
 T = TypeVar("T")
 CHUNK = 4 << 20

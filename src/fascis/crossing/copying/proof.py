@@ -14,8 +14,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TypeVar
 
-from fascis.drives.device import Device
 from fascis.drives.model import Drive
+from fascis.drives.system.device import Device
 from fascis.files.errors import told
 
 T = TypeVar("T")

@@ -25,10 +25,10 @@ from typing import Any, NamedTuple, Protocol, TypeVar
 from blake3 import blake3
 
 from fascis.crossing.model.small import SMALL_FILE
-from fascis.files import kernel
+from fascis.files.disk import kernel
+from fascis.files.disk.walk import open_folder
 from fascis.files.names import join
 from fascis.files.times import ctime_of, mtime_of
-from fascis.files.walk import open_folder
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC

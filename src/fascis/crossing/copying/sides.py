@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from fascis.crossing.model.seen import Fidelity
-from fascis.files.medium import Medium
+from fascis.files.disk.medium import Medium
 
 
 @dataclass(slots=True)

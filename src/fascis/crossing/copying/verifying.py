@@ -19,10 +19,10 @@ from fascis.crossing.copying.file import Buffers, ReadBack, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
 from fascis.crossing.model.events import Control
 from fascis.drives.model import Drive
+from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
-from fascis.files.medium import Medium, as_stream
 from fascis.files.names import join
 from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN

@@ -22,8 +22,8 @@ from fascis.documents.registry import is_companion
 from fascis.drives.rules import LAST_CODE, Rules
 from fascis.files.names import join, parent
 from fascis.library.identity import OWN
+from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
-from fascis.library.uses import Uses
 
 GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
 _MOST_TRIES = 1_000

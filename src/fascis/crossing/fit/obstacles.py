@@ -18,7 +18,7 @@ import numpy as np
 from fascis.crossing.journal.journal import promised
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
-from fascis.drives.character import look_at_character
+from fascis.drives.care.character import look_at_character
 from fascis.drives.model import Drive
 from fascis.files.codes import Code, Severity
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble

@@ -14,8 +14,8 @@ from fascis.crossing.model.fates import Fates
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.surveyed import Surveyed
+from fascis.drives.care.preparing import CHOICES, Choice
 from fascis.drives.model import Drive
-from fascis.drives.preparing import CHOICES, Choice
 from fascis.drives.rules import rules_of
 from fascis.files.codes import Code, Severity
 

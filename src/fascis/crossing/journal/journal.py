@@ -27,12 +27,12 @@ from fascis.crossing.journal.amendment import (
 from fascis.crossing.journal.header import Header, parse_header
 from fascis.crossing.journal.leads import LeadRows, Led, read_led, with_kept
 from fascis.crossing.model.states import UNFINISHED, CopyState, Origin, State, check_transition
-from fascis.files.database import NONSENSE, is_about_the_drive, trouble
-from fascis.files.door import delete_state
+from fascis.files.disk.door import delete_state
 from fascis.files.errors import Damaged, FascisError, told
 from fascis.files.names import join
-from fascis.files.private import make_private
-from fascis.library.uses import led_outside
+from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
+from fascis.files.own.private import make_private
+from fascis.library.references.uses import led_outside
 
 _LOG = logging.getLogger(__name__)
 

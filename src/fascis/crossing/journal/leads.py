@@ -15,7 +15,7 @@ from array import array
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from fascis.library.uses import NOWHERE, led_outside
+from fascis.library.references.uses import NOWHERE, led_outside
 
 
 @dataclass(frozen=True, slots=True)

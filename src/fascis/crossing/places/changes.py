@@ -15,10 +15,10 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.seen import inode_key
 from fascis.crossing.model.states import Origin
 from fascis.documents.registry import database_of
-from fascis.files.medium import Medium
+from fascis.files.disk.medium import Medium
+from fascis.files.disk.walk import Folder
 from fascis.files.names import join, parent
 from fascis.files.times import ctime_of, mtime_of
-from fascis.files.walk import Folder
 from fascis.library.roles import is_worked_in
 from fascis.library.survey import kind_of
 

@@ -21,10 +21,10 @@ from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.places import CLAIM, LIBRARY, NEW, PLAN_FILE, TOKEN_FILE, Places
 from fascis.crossing.places.putting import make_parents
 from fascis.files.codes import Code
-from fascis.files.digest import digest_of, digest_of_bytes
-from fascis.files.door import Proven
+from fascis.files.disk.digest import digest_of, digest_of_bytes
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium, move
 from fascis.files.errors import Refused
-from fascis.files.medium import Medium, move
 from fascis.files.names import cut, join, parent, shown
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.survey import Kind, kind_of

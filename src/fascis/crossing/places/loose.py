@@ -11,8 +11,8 @@ from collections import OrderedDict
 from dataclasses import dataclass
 from pathlib import Path
 
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.medium import Medium
 from fascis.workspace import Workspace
 
 _MOST_OPEN = 64

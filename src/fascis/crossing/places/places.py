@@ -17,8 +17,8 @@ from fascis.crossing.model.seen import Fidelity, inode_key
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers
 from fascis.files.codes import Code
+from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused
-from fascis.files.medium import Medium, move, remove_own
 from fascis.files.names import cut, fsname, shown, unlisted
 from fascis.files.times import mtime_of
 from fascis.library.identity import Home

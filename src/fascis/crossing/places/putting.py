@@ -16,9 +16,9 @@ from typing import BinaryIO
 from blake3 import blake3
 
 from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of
-from fascis.files.digest import digest_of
+from fascis.files.disk.digest import digest_of
+from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.medium import Medium, MediumFile, remove_own
 from fascis.files.names import parent, shown
 
 _NO_ROOM_FOR_ATTRIBUTE = {errno.ENOSPC, errno.E2BIG, errno.ERANGE, errno.EOPNOTSUPP}

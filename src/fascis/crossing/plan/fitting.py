@@ -14,10 +14,10 @@ from fascis.crossing.scope.gathering import Gathering, gather
 from fascis.crossing.scope.selection import Selection
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.drives.model import Drive
+from fascis.library.references.uses import Outside
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
-from fascis.library.uses import Outside
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,10 +26,10 @@ from fascis.drives.model import Drive
 from fascis.files.codes import Severity
 from fascis.files.names import join, listed, place_text
 from fascis.library.identity import Identity
+from fascis.library.references.uses import Uses
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
-from fascis.library.uses import Uses
 
 
 @dataclass(frozen=True, slots=True)

@@ -33,8 +33,8 @@ from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.registry import companion_endings, is_companion
 from fascis.files.codes import Code, Stays
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
-from fascis.files.medium import Medium
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
 from fascis.workspace import Workspace

@@ -6,8 +6,8 @@ import time
 from dataclasses import dataclass, field
 
 from fascis.drives.model import Drive
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import told
-from fascis.files.medium import Medium
 from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.open_files import find_open

@@ -25,9 +25,9 @@ from fascis.crossing.model.states import Origin
 from fascis.crossing.release.originals import Kept, Release, still_wanted
 from fascis.drives.rules import Rules
 from fascis.files.codes import Stays
-from fascis.files.door import Proven
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import FascisError
-from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import parent
 from fascis.workspace import Workspace
 

@@ -32,10 +32,10 @@ from fascis.crossing.places.changes import Differences, differs
 from fascis.crossing.release.free_space import Deleted
 from fascis.drives.rules import Rules
 from fascis.files.codes import Code, Stays
-from fascis.files.digest import digest_of_bytes
-from fascis.files.door import Proven
+from fascis.files.disk.digest import digest_of_bytes
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import DriveGone, FascisError, Refused, told
-from fascis.files.medium import Medium, MediumFile
 from fascis.files.names import shown
 from fascis.files.times import ctime_of
 from fascis.library.open_files import find_open

@@ -14,10 +14,10 @@ from pathlib import Path
 from blake3 import blake3
 
 from fascis.files.names import join, name_key, parent
+from fascis.library.references.strands import tops_of
+from fascis.library.references.uses import Outside, Uses
 from fascis.library.standing import Standing
-from fascis.library.strands import tops_of
 from fascis.library.survey import Survey
-from fascis.library.uses import Outside, Uses
 
 MEDIA_FOLDER = b"media"
 _SAMPLE = 1 << 16

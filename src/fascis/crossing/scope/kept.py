@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 
 from fascis.documents.registry import companions
 from fascis.files.names import name_key, shown
+from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
-from fascis.library.uses import Uses
 
 
 @dataclass(slots=True)

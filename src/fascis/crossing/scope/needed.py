@@ -30,16 +30,16 @@ from fascis.crossing.scope.kept import Needed
 from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
 from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
-from fascis.drives.mounts import other_ways, read_mounts
+from fascis.drives.system.mounts import other_ways, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
-from fascis.files.unexpected import told_unexpected
+from fascis.files.own.unexpected import told_unexpected
 from fascis.library.identity import OWN
-from fascis.library.reading import DocumentSource, PathSource, place_folder, read_outside
+from fascis.library.references.reading import DocumentSource, PathSource, place_folder, read_outside
+from fascis.library.references.summary import parse_summary
+from fascis.library.references.unknown import is_candidate, paths_named
 from fascis.library.register import KnownLibrary, root_now
 from fascis.library.replacing import is_kept
-from fascis.library.summary import parse_summary
-from fascis.library.unknown import is_candidate, paths_named
 from fascis.relink.relinking import drive_roots
 from fascis.workspace import Workspace
 

@@ -20,7 +20,7 @@ from fascis.documents.registry import journals
 from fascis.files.codes import Code
 from fascis.files.names import fsname, join, shown
 from fascis.library.identity import OWN
-from fascis.library.projects import project_of, project_place
+from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
 
 

@@ -10,8 +10,8 @@ from collections.abc import Mapping
 
 from fascis.crossing.journal.leads import LeadRows
 from fascis.crossing.scope.gathering import Gathering
+from fascis.library.references.uses import NOWHERE, Uses, led_outside
 from fascis.library.survey import Survey
-from fascis.library.uses import NOWHERE, Uses, led_outside
 
 
 def lead_rows(

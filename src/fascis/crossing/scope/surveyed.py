@@ -20,18 +20,18 @@ from fascis.crossing.scope.needed import Going, find_needed
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import journals, kind_named
 from fascis.files.codes import Code
+from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
-from fascis.files.medium import Medium, as_stream
 from fascis.files.names import fsname, shown
 from fascis.files.times import ctime_of, mtime_of
-from fascis.library.finding import Expected, Known, find_uses
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
+from fascis.library.references.finding import Expected, Known, find_uses
+from fascis.library.references.summary import summary_of
+from fascis.library.references.uses import LostReference, Outside, Uses
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
-from fascis.library.summary import summary_of
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.library.uses import LostReference, Outside, Uses
 from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 

@@ -14,9 +14,9 @@ from itertools import groupby
 from pathlib import Path
 
 from fascis.crossing.journal.journal import Journal
+from fascis.files.disk.medium import as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, read_inventory
-from fascis.files.medium import as_stream
 from fascis.files.names import parent
 from fascis.library.identity import INVENTORY
 from fascis.workspace import Workspace

@@ -17,8 +17,8 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.status.queue import all_crossings
 from fascis.drives.model import Drive
-from fascis.files import log
 from fascis.files.names import shown
+from fascis.files.own import log
 from fascis.workspace import Workspace
 
 FORMAT = 1

@@ -30,7 +30,7 @@ from fascis.desktop.crossings.steps import Steps
 from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Coalescer, Task
-from fascis.drives.removal import remove_safely
+from fascis.drives.care.removal import remove_safely
 from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size

@@ -17,17 +17,17 @@ from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.desktop.drives.page import Deed, DrivePage, Known, Tools
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
-from fascis.drives.measuring import measure
-from fascis.drives.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
-from fascis.drives.removal import remove_safely
-from fascis.drives.udisks import kernel_name, mount, service_there
+from fascis.drives.care.measuring import measure
+from fascis.drives.care.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
+from fascis.drives.care.removal import remove_safely
+from fascis.drives.system.udisks import kernel_name, mount, service_there
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.route import Moved
 from fascis.files.sizes import NBSP
-from fascis.library.apartness import tell_apart
+from fascis.library.known.apartness import tell_apart
+from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.library.register import KnownLibrary
-from fascis.library.shelves import OnShelf, Shelf
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
 from fascis.relink.relinking import relinking_of
 from fascis.relink.returned import folders_to_look_in, returned_moves

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 
 from fascis.crossing.fit.suiting import Suits
 from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
-from fascis.drives.describing import (
+from fascis.drives.care.describing import (
     built_words,
     file_system_words,
     flags,
@@ -34,7 +34,7 @@ from fascis.drives.describing import (
 )
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, size
-from fascis.library.shelves import OnShelf, Shelf
+from fascis.library.known.shelves import OnShelf, Shelf
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel

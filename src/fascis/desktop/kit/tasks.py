@@ -14,7 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.model.events import Advanced, Event
 from fascis.files.errors import FascisError
-from fascis.files.unexpected import told_unexpected
+from fascis.files.own.unexpected import told_unexpected
 
 # Where what nobody expected is kept; the window says it.
 reports: Path | None = None

@@ -35,9 +35,9 @@ from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.catalogs import Cataloged, catalog_folders
-from fascis.library.recognising import Recognition
+from fascis.library.known.recognising import Recognition
+from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
 from fascis.library.roles import Role
-from fascis.library.shelves import OnShelf, Shelf, read_shelves
 from fascis.library.standing import Standing
 from fascis.workspace import Workspace
 

@@ -32,8 +32,8 @@ from fascis.desktop.strands.woven import Woven
 from fascis.files.codes import Severity
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
+from fascis.library.known.shelves import OnShelf
 from fascis.library.roles import Role
-from fascis.library.shelves import OnShelf
 from fascis.library.standing import Standing
 
 if TYPE_CHECKING:

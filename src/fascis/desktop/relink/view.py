@@ -26,7 +26,7 @@ from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
 from fascis.files.times import date_text
-from fascis.library.reading import PathSource
+from fascis.library.references.reading import PathSource
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate

@@ -15,12 +15,17 @@ from PyQt6.QtWidgets import QWidget
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.theme import BOLD, NORMAL
-from fascis.drives.describing import file_system_words, speed_words, state_words, transport_words
+from fascis.drives.care.describing import (
+    file_system_words,
+    speed_words,
+    state_words,
+    transport_words,
+)
 from fascis.drives.model import Drive
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, size
 from fascis.files.times import date_text
-from fascis.library.shelves import OnShelf, Shelf
+from fascis.library.known.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28

@@ -11,9 +11,9 @@ from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import shown
 from fascis.files.sizes import counted, size
 from fascis.files.times import date_text
-from fascis.library.shelves import OnShelf
+from fascis.library.known.shelves import OnShelf
+from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
-from fascis.library.summary import Summary
 
 
 def _kind_words(s: OnShelf) -> str:

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip
 
 from fascis.desktop.kit.pieces import tip
 from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
-from fascis.library.shelves import OnShelf, Shelf
+from fascis.library.known.shelves import OnShelf, Shelf
 
 
 class ShelvesView(ShelfDrawing):

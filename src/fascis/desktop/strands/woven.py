@@ -20,10 +20,10 @@ from fascis.crossing.scope.surveyed import Surveyed
 from fascis.drives.connected import Drives
 from fascis.files.errors import FascisError
 from fascis.files.names import parent, shown
-from fascis.library.projects import project_of
+from fascis.library.references.projects import project_of
+from fascis.library.references.strands import tops_of
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
-from fascis.library.strands import tops_of
 from fascis.library.survey import strand_folder
 
 INSIDE, NOT_FOUND = "in its folder", "not found"

@@ -28,8 +28,8 @@ from fascis.crossing.places.places import (
 )
 from fascis.drives.leftovers import clear_leftovers
 from fascis.files.codes import Code
+from fascis.files.disk.medium import Medium, read_small, remove_own
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
-from fascis.files.medium import Medium, read_small, remove_own
 from fascis.files.names import join, shown
 from fascis.library.identity import IDENTITY, OWN, read_identity
 from fascis.workspace import Workspace

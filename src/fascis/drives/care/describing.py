@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 
-from fascis.drives.character import Character
+from fascis.drives.care.character import Character
 from fascis.drives.model import Drive
 from fascis.drives.rules import LAST_CODE, Fold, Rules
 from fascis.files.sizes import NBSP, counted, size

@@ -19,11 +19,11 @@ from typing import BinaryIO, Protocol, Self
 from fascis.documents.catalog import copy_of
 from fascis.documents.model import HEAD, NotUnderstood
 from fascis.documents.text import SMALL
+from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.medium import Medium, as_stream
 from fascis.files.names import shown
-from fascis.files.private import make_private
-from fascis.library.whereabouts import DriveRoots
+from fascis.files.own.private import make_private
+from fascis.library.references.whereabouts import DriveRoots
 
 _CHUNK = 1 << 20
 _SHARED = b"-shm"

@@ -12,13 +12,13 @@ from typing import Any
 
 from jeepney import DBusErrorResponse
 
-from fascis.drives.holders import Holder, holders_of
 from fascis.drives.model import Drive
 from fascis.drives.stand_in import DESCRIPTION
-from fascis.drives.udisks import Busy, kernel_name, take_out
+from fascis.drives.system.holders import Holder, holders_of
+from fascis.drives.system.udisks import Busy, kernel_name, take_out
+from fascis.files.disk.writer import write_whole
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import shown
-from fascis.files.writer import write_whole
 from fascis.machine.bus import Absent
 
 

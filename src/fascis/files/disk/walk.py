@@ -8,7 +8,7 @@ import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
-from fascis.files import kernel
+from fascis.files.disk import kernel
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import join
 

@@ -11,10 +11,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from fascis.library.references.uses import Uses
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Survey, strand_folder
-from fascis.library.uses import Uses
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,12 +10,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.drives.character import Character, look_at_character
+from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
-from fascis.library.recognising import Recognised, Recognition
+from fascis.library.known.recognising import Recognised, Recognition
+from fascis.library.references.summary import Summary, parse_summary
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
-from fascis.library.summary import Summary, parse_summary
 from fascis.workspace import Workspace
 
 # Seconds for which a drive counts as just come back.

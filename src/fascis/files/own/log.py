@@ -18,7 +18,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from fascis.files.private import make_private
+from fascis.files.own.private import make_private
 
 NAME = "fascis.log"
 # Of each file; files beside the one that is written to.

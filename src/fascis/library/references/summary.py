@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from fascis.library.references.strands import strands
+from fascis.library.references.strands import totals as standing_totals
+from fascis.library.references.uses import Uses
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
-from fascis.library.strands import strands
-from fascis.library.strands import totals as standing_totals
 from fascis.library.survey import Survey
-from fascis.library.uses import Uses
 
 
 def summary_of(survey: Survey, uses: Uses | None = None) -> dict[str, object]:

@@ -20,11 +20,11 @@ import threading
 from collections.abc import Iterator
 from typing import Protocol
 
-from fascis.files import door, kernel
-from fascis.files.door import Proven
+from fascis.files.disk import door, kernel
+from fascis.files.disk.door import Proven
+from fascis.files.disk.walk import Folder, open_folder, walk
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import parent
-from fascis.files.walk import Folder, open_folder, walk
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NOCTTY | os.O_NONBLOCK
 _PRIVATE = 0o600
@@ -161,7 +161,7 @@ class Medium(Protocol):
     def unlink(self, place: bytes, proven: Proven) -> None:
         """Removes one name of a file when it is what was proven; never a folder.
 
-        See :mod:`fascis.files.door`.
+        See :mod:`fascis.files.disk.door`.
         """
 
     def remove_folder(self, place: bytes) -> None:
@@ -174,7 +174,7 @@ class Medium(Protocol):
         """The names in a folder."""
 
     def walk(self) -> Iterator[Folder]:
-        """Everything below, see :func:`fascis.files.walk.walk`."""
+        """Everything below, see :func:`fascis.files.disk.walk.walk`."""
 
     def sync(self) -> None:
         """Flushes the whole drive to its medium."""

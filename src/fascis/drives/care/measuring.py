@@ -20,12 +20,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.drives.connected import Drives
-from fascis.drives.device import Device
 from fascis.drives.leftovers import MEASURED, MEASURES, own_folder
 from fascis.drives.model import Drive
+from fascis.drives.system.device import Device
 from fascis.files.codes import Code
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, Refused, told
-from fascis.files.medium import Medium
 from fascis.files.names import join, shown
 
 MOST_BYTES, LEAST_BYTES = 256 << 20, 4 << 20

@@ -20,8 +20,8 @@ import stat
 from dataclasses import dataclass
 from pathlib import Path
 
-from fascis.files import kernel
-from fascis.files.walk import open_folder
+from fascis.files.disk import kernel
+from fascis.files.disk.walk import open_folder
 
 
 class Changed(OSError):

@@ -10,8 +10,8 @@ import secrets
 from types import TracebackType
 from typing import BinaryIO, Self
 
-from fascis.files import kernel
-from fascis.files.door import delete_own
+from fascis.files.disk import kernel
+from fascis.files.disk.door import delete_own
 from fascis.files.errors import told
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from fascis.library.uses import Document
+from fascis.library.references.uses import Document
 
 
 def project_place(document: Document) -> bytes:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import logging
 from pathlib import Path
 
-from fascis.files import log
 from fascis.files.errors import FascisError
+from fascis.files.own import log
 
 _LOG = logging.getLogger(__name__)
 

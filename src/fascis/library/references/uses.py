@@ -1,4 +1,4 @@
-"""What a library refers to, and what uses what in it; :mod:`fascis.library.finding` finds it."""
+"""What a library refers to, and what uses what in it; found by :mod:`.finding`."""
 
 from __future__ import annotations
 

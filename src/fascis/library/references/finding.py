@@ -30,18 +30,31 @@ from fascis.documents.registry import (
     kind_of,
 )
 from fascis.documents.targets import Target
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, EnvironmentTrouble
-from fascis.files.medium import Medium
 from fascis.files.names import join, name_key
 from fascis.files.times import ctime_of, mtime_of
-from fascis.library.reading import DocumentSource, LibrarySource, PathSource, place_folder
+from fascis.library.references.reading import (
+    DocumentSource,
+    LibrarySource,
+    PathSource,
+    place_folder,
+)
+from fascis.library.references.unknown import Names, is_candidate, recognised
+from fascis.library.references.uses import (
+    NOWHERE,
+    Document,
+    Leads,
+    LostReference,
+    Outside,
+    Uses,
+    led_outside,
+)
+from fascis.library.references.whereabouts import DriveRoots, Meant, Whereabouts
 from fascis.library.replacing import is_kept
 from fascis.library.roles import DATABASES, ROLES, Role, RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
-from fascis.library.unknown import Names, is_candidate, recognised
-from fascis.library.uses import NOWHERE, Document, Leads, LostReference, Outside, Uses, led_outside
-from fascis.library.whereabouts import DriveRoots, Meant, Whereabouts
 
 # Of all image sequences of a library together.
 _MOST_FRAMES = 5_000_000

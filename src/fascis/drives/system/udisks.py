@@ -15,7 +15,7 @@ from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import DBusConnection
 
 from fascis.drives.model import Drive
-from fascis.drives.mounts import mount_text, read_mounts
+from fascis.drives.system.mounts import mount_text, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
 from fascis.machine.bus import SYSTEM, Absent, call, connection, opened

@@ -13,7 +13,7 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
-from fascis.drives.mounts import mount_id_of_line, read_mounts
+from fascis.drives.system.mounts import mount_id_of_line, read_mounts
 
 PROC = Path("/proc")
 _LINKS = ("cwd", "root", "exe")

@@ -27,7 +27,7 @@ from urllib.parse import quote, unquote_to_bytes
 
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import endings, is_companion, kind_named, kind_of
-from fascis.files.medium import Medium, MediumFile
+from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.names import join, name_key, parent
 from fascis.library.roles import MEDIA
 

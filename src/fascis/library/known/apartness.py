@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.drives.connected import Drives
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled
-from fascis.files.medium import Medium
 from fascis.files.names import join
 from fascis.files.sizes import counted
 from fascis.files.times import mtime_of

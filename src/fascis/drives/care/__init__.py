@@ -1,0 +1,1 @@
+"""What is done for a drive: measured, prepared, described, removed safely."""

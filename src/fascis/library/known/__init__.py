@@ -1,0 +1,1 @@
+"""Libraries that are known, where they stand, and those that are recognised."""
