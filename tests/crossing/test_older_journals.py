@@ -12,7 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from fascis.crossing.journal.journal import VERSION, Journal
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.schema import VERSION
 from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
 from tests.judge import contents

@@ -19,7 +19,7 @@ import pytest
 
 from fascis.crossing.arrival.landing.new_folder import prove_staging
 from fascis.crossing.copying.verifying import verify
-from fascis.crossing.journal.journal import promised, yet_to_copy
+from fascis.crossing.journal.glance import promised, yet_to_copy
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of

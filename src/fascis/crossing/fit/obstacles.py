@@ -15,7 +15,7 @@ from pathlib import Path
 
 import numpy as np
 
-from fascis.crossing.journal.journal import promised
+from fascis.crossing.journal.glance import promised
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
 from fascis.drives.care.character import look_at_character

@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any, NamedTuple
 
-from fascis.crossing.journal.journal import BATCH, Journal, joined, large_sum
+from fascis.crossing.journal.journal import BATCH, Journal
+from fascis.crossing.journal.schema import joined, large_sum
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import CopySeen

@@ -13,7 +13,6 @@ import os
 import sqlite3
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -26,122 +25,32 @@ from fascis.crossing.journal.amendment import (
 )
 from fascis.crossing.journal.header import Header, parse_header
 from fascis.crossing.journal.leads import LeadRows, Led, read_led, with_kept
-from fascis.crossing.model.states import UNFINISHED, CopyState, Origin, State, check_transition
+from fascis.crossing.journal.opening import (
+    UNREADABLE,
+    bring_up,
+    connect,
+    connect_with_room,
+    meaning_of,
+)
+from fascis.crossing.journal.schema import APPLICATION_ID, SCHEMA, VERSION, joined, large_sum
+from fascis.crossing.model.states import CopyState, Origin, State, check_transition
 from fascis.files.disk.door import delete_state
-from fascis.files.errors import Damaged, FascisError, told
+from fascis.files.errors import told
 from fascis.files.names import join
-from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
 from fascis.files.own.private import make_private
 from fascis.library.references.uses import led_outside
 
 _LOG = logging.getLogger(__name__)
 
-APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 8
 BATCH = 1024
 # Room kept free for what a crossing writes: at least, and for each entry, in bytes.
 ROOM_BYTES = (1 << 20, 640)
 
-_GATHERED = """
-CREATE TABLE alias(path BLOB PRIMARY KEY, place BLOB NOT NULL) WITHOUT ROWID;
-CREATE TABLE derived(
-  destination INTEGER NOT NULL, entry INTEGER NOT NULL,
-  size INTEGER, mtime_ns INTEGER, inode INTEGER, digest BLOB,
-  PRIMARY KEY(destination, entry)
-) WITHOUT ROWID;
-"""
-_LEADS = """
-CREATE TABLE IF NOT EXISTS lead(
-  entry INTEGER PRIMARY KEY, seen BLOB NOT NULL, leads BLOB NOT NULL, photos BLOB NOT NULL
-);
-CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
-"""
-_UNTOUCHED = (
-    "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
-)
-# What a foreign or damaged file causes.
-_NONSENSE = (sqlite3.Error, *NONSENSE)
-_INDEX = "CREATE INDEX folder_there ON folder(there);\n"
-_SCHEMA = f"""
-CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE strand(id INTEGER PRIMARY KEY, folder BLOB NOT NULL, role INTEGER NOT NULL);
-CREATE TABLE folder(
-  id INTEGER PRIMARY KEY, place BLOB NOT NULL,
-  mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, there BLOB
-);
-CREATE TABLE entry(
-  id INTEGER PRIMARY KEY, folder INTEGER NOT NULL, name BLOB NOT NULL, kind INTEGER NOT NULL,
-  size INTEGER NOT NULL, allocated INTEGER NOT NULL, inode INTEGER NOT NULL,
-  mtime_ns INTEGER NOT NULL, ctime_ns INTEGER NOT NULL, mode INTEGER NOT NULL,
-  links INTEGER NOT NULL, role INTEGER NOT NULL, fate INTEGER NOT NULL, strand INTEGER NOT NULL,
-  twin INTEGER, origin INTEGER NOT NULL DEFAULT 0, why TEXT,
-  known BLOB, outside BLOB, there BLOB, before BLOB
-);
-CREATE TABLE copy(
-  destination INTEGER NOT NULL, entry INTEGER NOT NULL, state INTEGER NOT NULL,
-  size INTEGER, mtime_ns INTEGER, inode INTEGER,
-  proven INTEGER NOT NULL DEFAULT 0, at REAL NOT NULL DEFAULT 0, digest BLOB,
-  seen_size INTEGER, seen_mtime_ns INTEGER, seen_ctime_ns INTEGER, seen_inode INTEGER,
-  rewritten INTEGER NOT NULL DEFAULT 0, ctime_ns INTEGER,
-  PRIMARY KEY(destination, entry)
-) WITHOUT ROWID;
-{_GATHERED}
-ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
-{_LEADS}
-CREATE UNIQUE INDEX folder_place ON folder(place);
-{_INDEX}
-CREATE INDEX entry_folder ON entry(folder);
-CREATE TABLE act(
-  id INTEGER PRIMARY KEY, kind TEXT NOT NULL, subject TEXT NOT NULL,
-  begun REAL NOT NULL, ended REAL, outcome TEXT, destination INTEGER NOT NULL DEFAULT 0
-);
-CREATE TABLE attention(
-  id INTEGER PRIMARY KEY, place BLOB NOT NULL, drive TEXT NOT NULL,
-  meaning TEXT NOT NULL, at REAL NOT NULL
-);
-"""
 _INSERT = (
     "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, "
     "links, role, fate, strand, twin, outside, there, before) "
     "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
 )
-# what brings an older journal to the next version
-_OLDER = {
-    1: "ALTER TABLE copy ADD COLUMN at REAL NOT NULL DEFAULT 0;",
-    2: """
-ALTER TABLE entry ADD COLUMN known BLOB;
-ALTER TABLE act ADD COLUMN destination INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE copy ADD COLUMN digest BLOB;
-ALTER TABLE copy ADD COLUMN seen_size INTEGER;
-ALTER TABLE copy ADD COLUMN seen_mtime_ns INTEGER;
-ALTER TABLE copy ADD COLUMN seen_ctime_ns INTEGER;
-ALTER TABLE copy ADD COLUMN seen_inode INTEGER;
-UPDATE copy SET (digest, seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode) =
-  (SELECT e.digest, e.seen_size, e.seen_mtime_ns, e.seen_ctime_ns, e.seen_inode
-   FROM entry e WHERE e.id=copy.entry);
-UPDATE meta SET key=key || '.0' WHERE key IN ('session', 'amending');
-INSERT INTO meta SELECT 'state.0', '"' ||
-  CASE WHEN value IN ('switched', 'parked', 'released') THEN 'settled' ELSE value END || '"'
-  FROM meta WHERE key='state';
-INSERT INTO meta SELECT 'settled_at.0', value FROM meta WHERE key='settled_at';
-""",
-    3: f"""
-ALTER TABLE entry ADD COLUMN outside BLOB;
-ALTER TABLE copy ADD COLUMN rewritten INTEGER NOT NULL DEFAULT 0;
-{_GATHERED}
-""",
-    4: """
-ALTER TABLE folder ADD COLUMN there BLOB;
-ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLOB;
-""",
-    5: _LEADS,
-    6: "ALTER TABLE copy ADD COLUMN ctime_ns INTEGER; ALTER TABLE derived ADD COLUMN ctime_ns "
-    "INTEGER;",
-    7: f"""
-DROP INDEX IF EXISTS folder_there;
-UPDATE folder SET there=place WHERE there IS NULL;
-{_INDEX}""",
-}
 
 
 class PlanRows(Protocol):
@@ -181,9 +90,9 @@ class Journal:
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
         """Creates a journal that nothing has; the folder is made and flushed by SQLite."""
         make_private(path.parent)
-        db = _connect(path)
+        db = connect(path)
         db.executescript(
-            f"BEGIN; {_SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
+            f"BEGIN; {SCHEMA} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
             f"user_version={VERSION}; COMMIT;"
         )
         return cls(path, db, step)
@@ -197,17 +106,17 @@ class Journal:
             EnvironmentTrouble: its drive is full or fails, or another program holds it.
         """
         try:
-            db = _connect_with_room(path)
-        except _NONSENSE as error:  # what SQLite says of a damaged name may not even be text
-            raise _meaning(path, error) from error
+            db = connect_with_room(path)
+        except UNREADABLE as error:  # what SQLite says of a damaged name may not even be text
+            raise meaning_of(path, error) from error
         try:
-            _bring_up(path, db)
+            bring_up(path, db)
         except BaseException as error:
             # Else it would go on holding what it has locked.
             db.close()
-            if not isinstance(error, _NONSENSE):
+            if not isinstance(error, UNREADABLE):
                 raise
-            raise _meaning(path, error) from error
+            raise meaning_of(path, error) from error
         return cls(path, db, step)
 
     def close(self) -> None:
@@ -232,13 +141,13 @@ class Journal:
                     getattr(error, "sqlite_errorcode", 0) != sqlite3.SQLITE_FULL
                     or not self.room.exists()
                 ):
-                    raise _meaning(self.path, error) from error
+                    raise meaning_of(self.path, error) from error
                 # This is what it was kept for.
                 delete_state(self.room)
                 try:
                     self._transact(work)
                 except sqlite3.Error as again:
-                    raise _meaning(self.path, again) from again
+                    raise meaning_of(self.path, again) from again
             self._step(f"after journal {what}")
 
     def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
@@ -297,7 +206,7 @@ class Journal:
             try:
                 return self._db.execute(sql, arguments).fetchall()
             except (sqlite3.Error, UnicodeDecodeError) as error:
-                raise _meaning(self.path, error) from error
+                raise meaning_of(self.path, error) from error
 
     # -- the plan, once ----------------------------------------------------------------------------
 
@@ -648,182 +557,3 @@ class Journal:
     def attentions(self) -> list[tuple[bytes, str, str, float]]:
         """``(place, drive, meaning, at)`` of what needed attention."""
         return self.read("SELECT place, drive, meaning, at FROM attention ORDER BY id")
-
-
-def _connect(path: Path) -> sqlite3.Connection:
-    db = sqlite3.connect(path, timeout=30, isolation_level=None, check_same_thread=False)
-    try:
-        db.execute("PRAGMA journal_mode=WAL")
-        db.execute("PRAGMA synchronous=FULL")
-        db.execute("PRAGMA cache_size=-8000")
-        db.create_function("ending", 1, _ending, deterministic=True)
-    except BaseException:
-        db.close()
-        raise
-    return db
-
-
-def _ending(name: bytes) -> bytes:
-    """SQL's ``ending(name)``: what stands after the last dot in lower case, if there is a dot."""
-    _, dot, last = name.rpartition(b".")
-    return last.lower() if dot else b""
-
-
-def _bring_up(path: Path, db: sqlite3.Connection) -> None:
-    """Looks whether it is a journal, and brings an older one up."""
-    version = db.execute("PRAGMA user_version").fetchone()[0]
-    if version > VERSION:
-        raise Damaged(
-            path,
-            f"this journal was written by a newer version ({version}, this one knows {VERSION})",
-            _UNTOUCHED,
-        )
-    while version in _OLDER:
-        db.executescript(
-            f"BEGIN IMMEDIATE; {_OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;"
-        )
-        version += 1
-    if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-        raise Damaged(path, "this is no journal of a crossing", _UNTOUCHED)
-    if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
-        raise Damaged(path, f"the journal is damaged ({said})", _UNTOUCHED)
-
-
-@contextmanager
-def making_sense(path: Path) -> Iterator[None]:
-    """What is told of a journal is told whole, or as damaged.
-
-    Its values may not be those that were written.
-
-    Raises:
-        Damaged: they make no sense.
-    """
-    try:
-        yield
-    except NONSENSE as error:
-        raise Damaged(path, "what is in the journal makes no sense", _UNTOUCHED) from error
-
-
-def _connect_with_room(path: Path) -> sqlite3.Connection:
-    """Opening a journal takes room too, for the file beside it.
-
-    What was kept for that is given up where there is none.
-    """
-    try:
-        return _connect(path)
-    except sqlite3.OperationalError as error:
-        room = path.with_suffix(".room")
-        if not is_about_the_drive(error) or not room.exists():
-            raise
-        delete_state(room)
-        return _connect(path)
-
-
-def _meaning(path: Path, error: BaseException) -> FascisError:
-    """What an error of the database is.
-
-    The journal's, or that of its drive, its room, another program.
-    """
-    if is_about_the_drive(error):
-        return trouble(
-            path,
-            "The journal",
-            error,
-            "What is verified is kept; then resume. The originals are untouched by this.",
-        )
-    return Damaged(path, f"the journal is damaged ({error})", _UNTOUCHED)
-
-
-def large_sum(column: str) -> str:
-    """A sum of bytes in SQL, as two numbers.
-
-    Files can be so large (sparse ones) that SQLite's own sum ends in an error.
-    """
-    return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
-
-
-def joined(high: int, low: int) -> int:
-    """The sum that two numbers of :func:`large_sum` stand for."""
-    return (int(high) << 32) + int(low)
-
-
-def promised(folder: Path) -> dict[str, int]:
-    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID.
-
-    From their journals.
-    """
-    found: dict[str, int] = {}
-    for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
-        try:
-            with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
-                for uuid, size in _promised(db):
-                    found[uuid] = found.get(uuid, 0) + size
-        except _NONSENSE:
-            # Damaged, or of another version: it is told of where it is listed.
-            continue
-    return found
-
-
-def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
-    meta = dict(
-        db.execute(
-            "SELECT key, value FROM meta WHERE key IN ('plan', 'state', 'turn') OR key LIKE "
-            "'session.%'"
-        )
-    )
-    if State(meta.get("state", "refused")) not in UNFINISHED:
-        return
-    waits = json.loads(meta.get("turn", "null")) is not None
-    header = parse_header(meta["plan"])
-    for number, destination in enumerate(header.destinations if header else ()):
-        if waits or not json.loads(meta.get(f"session.{number}", '{"clean": true}'))["clean"]:
-            row = db.execute(
-                f"SELECT {large_sum('e.size')} FROM entry e WHERE e.kind=0 AND e.fate=0 AND NOT "
-                "EXISTS (SELECT 1 FROM copy c WHERE c.destination=? AND c.entry=e.id)",
-                (number,),
-            ).fetchone()
-            yield destination.drive.uuid, joined(*row)
-
-
-def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
-    """``(library's name, path)`` of what an unfinished crossing has not verified yet.
-
-    The path is absolute; by the crossing's journal.
-
-    One whose journal is damaged cannot go on, and needs nothing.
-
-    Raises:
-        EnvironmentTrouble: the journal cannot be read now.
-    """
-    try:
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
-            meta = dict(db.execute("SELECT key, value FROM meta WHERE key IN ('plan', 'state')"))
-            if State(meta.get("state", "refused")) not in UNFINISHED:
-                return
-            header = parse_header(meta.get("plan"))
-            if header is None:
-                return
-            root = bytes(header.real_root).rstrip(b"/")
-            rows = db.execute(
-                "SELECT f.place, e.name, e.outside FROM entry e JOIN folder f ON f.id=e.folder "
-                "WHERE e.fate IN (0,4) AND NOT EXISTS (SELECT 1 FROM copy c WHERE c.entry=e.id AND "
-                "c.state=2)"
-            )
-            for folder, name, outside in rows:
-                yield header.name, outside or root + b"/" + join(folder, name)
-    except _NONSENSE as error:
-        if is_about_the_drive(error):
-            raise trouble(path, "The journal", error, "Nothing was deleted.") from error
-
-
-def read_header(path: Path) -> Header | None:
-    """The plan's header of a journal, without opening it for work.
-
-    None when it is not readable as one.
-    """
-    try:
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
-            row = db.execute("SELECT value FROM meta WHERE key='plan'").fetchone()
-            return parse_header(row[0]) if row else None
-    except _NONSENSE:
-        return None

@@ -8,7 +8,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from fascis.crossing.journal.copies import Copies
-from fascis.crossing.journal.journal import Journal, making_sense
+from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.opening import making_sense
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import stays_because

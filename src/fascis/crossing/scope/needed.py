@@ -25,7 +25,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
-from fascis.crossing.journal.journal import yet_to_copy
+from fascis.crossing.journal.glance import yet_to_copy
 from fascis.crossing.scope.kept import Needed
 from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
 from fascis.documents.registry import kind_named, kind_of

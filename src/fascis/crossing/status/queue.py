@@ -9,7 +9,8 @@ from types import MappingProxyType
 from typing import Protocol, TypeVar
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal.journal import Journal, read_header
+from fascis.crossing.journal.glance import read_header
+from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.states import State
 from fascis.files.codes import Code
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused

@@ -11,7 +11,7 @@ from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal.journal import making_sense
+from fascis.crossing.journal.opening import making_sense
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.notices import hindrance_sentence
 from fascis.crossing.model.problems import Problem
