@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from fascis.crossing.copying import file
 from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
@@ -94,6 +95,12 @@ class Bench:
 def beside(monkeypatch):
     """What lies beside a test's world is the machine's whole disk: not all of it is looked at."""
     monkeypatch.setattr(needed, "MOST_FOLDERS", 200)
+
+
+@pytest.fixture(autouse=True)
+def no_long_pauses(monkeypatch):
+    """Before a source that changes is read again; a person who saves takes longer than a test."""
+    monkeypatch.setattr(file, "_PAUSE", 0.02)
 
 
 @pytest.fixture

@@ -627,9 +627,9 @@ def full_disk(monkeypatch, path, times):
     """Connecting fails as it does where there is no room for the file beside the journal."""
     import sqlite3
 
-    from fascis.crossing.journal import journal as module
+    from fascis.crossing.journal import opening as module
 
-    good, left_over = module._connect, [times]
+    good, left_over = module.connect, [times]
 
     def connect(wanted):
         if wanted == path and left_over[0]:
@@ -639,7 +639,7 @@ def full_disk(monkeypatch, path, times):
             raise error
         return good(wanted)
 
-    monkeypatch.setattr(module, "_connect", connect)
+    monkeypatch.setattr(module, "connect", connect)
 
 
 def test_a_disk_that_is_full_under_the_journal_is_no_damage(bench, library, monkeypatch):

@@ -16,6 +16,7 @@ from fascis.crossing.places.places import parked_name
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_of
+from fascis.crossing.release import free_space
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.pace import Pace
 from fascis.crossing.status.report import exit_status
@@ -206,8 +207,9 @@ def test_an_empty_folder_made_at_the_old_place_stays(bench, library):
 
 
 @pytest.mark.lab
-def test_shared_extents_on_btrfs_are_found(tmp_path, mounted):
+def test_shared_extents_on_btrfs_are_found(tmp_path, mounted, monkeypatch):
     """Deleting files whose extents another file shares frees nothing; the reason is told."""
+    monkeypatch.setattr(free_space, "PATIENCE", 0.5)
     source, to = mounted("btrfs", 300, "SOURCE"), mounted("ext4", 200, "TARGET")
     library = source / "The Weir"
     library.mkdir()

@@ -32,9 +32,11 @@ def open_window(qtbot, tmp_path):
     windows = []
 
     def opening(bench, look=theme.LINEN):
-        application = make_application([])
-        assert isinstance(application, QApplication)
-        theme.apply(application, look)
+        application = QApplication.instance()
+        if not isinstance(application, QApplication) or not application.styleSheet():
+            application = make_application([])
+        if theme.active() is not look or not application.styleSheet():
+            theme.apply(application, look)
         window = Window(bench.workspace)
         window.opened = []
         window.conducting.opener = window.opened.append

@@ -8,11 +8,15 @@ by :attr:`Openers.all_seen`.
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Container
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.drives.system.mounts import read_mounts
+
+# Device, and the inode of a file that is mapped: 0 for what is none.
+_MAPPED = re.compile(r" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,19 +105,27 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
 
 
 def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
+    text = Path(f"{base}/maps").read_text(errors="surrogateescape")
+    # Hundreds of lines a program, of a few dozen files: each file is asked about once.
+    wanted = {
+        mapped: key for mapped in set(_MAPPED.findall(text)) if (key := _key(mapped)) in inodes
+    }
+    if not wanted:
+        return []
     found = []
-    for line in Path(f"{base}/maps").read_text(errors="surrogateescape").splitlines():
+    for line in text.splitlines():
         fields = line.split(maxsplit=5)
-        if len(fields) < 6 or fields[4] == "0":
-            continue
-        major, minor = (int(p, 16) for p in fields[3].split(":"))
-        key = (os.makedev(major, minor), int(fields[4]))
-        if key in inodes:
+        if len(fields) == 6 and (key := wanted.get((fields[3], fields[4]))) is not None:
             writing = "w" in fields[1] and "s" in fields[1]
-            found.append(
-                OpenFile(_name(base), pid, *key, writing, fields[5].endswith(" (deleted)"), 0)
-            )
+            deleted = fields[5].endswith(" (deleted)")
+            found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
     return found
+
+
+def _key(mapped: tuple[str, str]) -> tuple[int, int]:
+    """Device and inode of what stands in a line of ``maps``."""
+    major, minor = (int(part, 16) for part in mapped[0].split(":"))
+    return os.makedev(major, minor), int(mapped[1])
 
 
 def _field(path: str, field: str, base: int) -> int:

@@ -41,15 +41,16 @@ def free_now(medium: Medium) -> int:
         raise told(error, "measure the free space") from error
 
 
-def settle_down(
-    medium: Medium, before: int, expected: int, drive: Drive, patience: float = 8.0
-) -> int:
+PATIENCE = 8.0  # seconds
+
+
+def settle_down(medium: Medium, before: int, expected: int, drive: Drive) -> int:
     """Free bytes once the drive has caught up.
 
     Btrfs and others free room some seconds after a deletion.
     """
     free = free_now(medium)
-    until = time.monotonic() + patience
+    until = time.monotonic() + PATIENCE
     while (
         drive.filesystem in ("btrfs", "xfs", "zfs")
         and free - before < expected * 0.98
