@@ -163,7 +163,9 @@ application.exec()
         ["xdotool", *map(str, what)], env=environment, check=True, timeout=20
     )  # noqa: E731
     with running([sys.executable, str(script)], environment) as window:
-        x1, y1, x2, y2 = map(int, said(window).split()[1:])
+        ready = said(window)
+        assert ready.startswith("ready"), ready
+        x1, y1, x2, y2 = map(int, ready.split()[1:])
         pointer("mousemove", x1, y1)
         pointer("mousedown", 1)
         for i in range(1, 9):

@@ -107,15 +107,15 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
 def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
     text = Path(f"{base}/maps").read_text(errors="surrogateescape")
     # Hundreds of lines a program, of a few dozen files: each file is asked about once.
-    wanted = {
-        mapped: key for mapped in set(_MAPPED.findall(text)) if (key := _key(mapped)) in inodes
-    }
+    keys = {mapped: _key(mapped) for mapped in set(_MAPPED.findall(text))}
+    wanted = {mapped: key for mapped, key in keys.items() if key in inodes}
     if not wanted:
         return []
     found = []
     for line in text.splitlines():
         fields = line.split(maxsplit=5)
-        if len(fields) == 6 and (key := wanted.get((fields[3], fields[4]))) is not None:
+        if len(fields) == 6 and (fields[3], fields[4]) in wanted:
+            key = wanted[fields[3], fields[4]]
             writing = "w" in fields[1] and "s" in fields[1]
             deleted = fields[5].endswith(" (deleted)")
             found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
