@@ -7,12 +7,12 @@ real program, generated worlds, and how much of each mutation there are.
 
 import os
 
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "12"))
+STRIDE = int(os.environ.get("FASCIS_STRIDE", "20"))
 EVERY = STRIDE == 1
-MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "9"))
+MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "6"))
 KILLS = int(os.environ.get("FASCIS_KILLS", "3"))
-WORLDS = int(os.environ.get("FASCIS_WORLDS", "64"))
-FUZZ_SECONDS = float(os.environ.get("FASCIS_FUZZ", "0.5"))
+WORLDS = int(os.environ.get("FASCIS_WORLDS", "32"))
+FUZZ_SECONDS = float(os.environ.get("FASCIS_FUZZ", "0.3"))
 
 
 def spread(count, most):
