@@ -14,6 +14,7 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.queue import all_crossings, line_up
 from fascis.crossing.status.report import crossing_object
+from fascis.desktop.crossings import steps
 from fascis.files.errors import DriveGone
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.crossing.ways import plan_of, settled, started
@@ -99,6 +100,7 @@ def test_a_drive_that_is_slow_to_answer_is_busy_and_not_out_of_balance(
             raise DriveGone("The drive does not answer.")
         return check(self, path)
 
+    monkeypatch.setattr(steps, "_AGAIN_MS", 300)
     window, hands = open_window(known)
     monkeypatch.setattr(type(known.workspace.drives), "open", opening)
     window.go_to(1)
