@@ -139,13 +139,15 @@ window.planning.add_library(root / "drives/inside/The Weir")
 window.move(0, 0); window.resize(1280, 800); window.show()
 view, told = window.shelves, set()
 def tell():
+    # What is not there yet is looked at again at the next tick.
     if view.selected and view._blocks and "ready" not in told:
-        told.add("ready")
         a = view.mapToGlobal(view.block_of("The Weir").center().toPoint())
         b = view.mapToGlobal(view.shelf_of("heron").center().toPoint())
         print("said:ready", a.x(), a.y(), b.x(), b.y(), flush=True)
-    if view.picked and view._previews and "picked" not in told:
-        told.add("picked"); print("said:picked", view._previews["uuid-heron"].verdict, flush=True)
+        told.add("ready")
+    if view.picked and "uuid-heron" in view._previews and "picked" not in told:
+        print("said:picked", view._previews["uuid-heron"].verdict, flush=True)
+        told.add("picked")
     if window.planning.plan and "plan" not in told:
         told.add("plan")
         print("said:plan", window.planning.plan.target, flush=True)
