@@ -10,9 +10,10 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.copying import bulk, helpers, quick
-from fascis.crossing.model.events import Advanced, Attention, Control
+from fascis.crossing.model.events import Advanced, Attention
 from fascis.crossing.model.states import CopyState, State
 from fascis.drives.stand_in import StandInMedium
+from fascis.files.control import Control
 from fascis.files.disk.digest import digest_of_bytes
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from tests.crossing.ways import started

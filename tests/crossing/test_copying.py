@@ -20,11 +20,12 @@ from hypothesis import strategies as st
 from fascis.crossing.copying import engine as engine_module
 from fascis.crossing.copying.file import CHUNK, PAGE, Buffers, Passage, copy_file, read_back
 from fascis.crossing.journal.copies import Item
-from fascis.crossing.model.events import Advanced, Control
+from fascis.crossing.model.events import Advanced
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import Fidelity, copy_seen_of
 from fascis.crossing.model.small import SMALL_FILE as SMALL
 from fascis.crossing.model.states import CopyState, Origin, State
+from fascis.files.control import Control
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, DriveFull, EnvironmentTrouble
 from fascis.library.roles import Role

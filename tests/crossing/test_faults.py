@@ -10,10 +10,11 @@ from contextlib import closing
 
 import pytest
 
-from fascis.crossing.model.events import Advanced, Control
+from fascis.crossing.model.events import Advanced
 from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled, Damaged, DriveFull, DriveGone
 from tests.crossing.ways import started, switched
 from tests.judge import contents

@@ -7,6 +7,8 @@ import json
 import os
 import shutil
 import sqlite3
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
@@ -74,6 +76,20 @@ def test_it_goes_on_to_the_release(bench, kept):
     assert not list(bench.heron.glob(".fascis-crossing-*"))
     with closing(sqlite3.connect(path)) as db:
         assert db.execute("PRAGMA user_version").fetchone()[0] == VERSION
+
+
+@pytest.mark.parametrize("kept", KEPT[:-1], ids=lambda p: p.stem)
+def test_several_open_it_at_the_same_moment_and_all_of_them_can(bench, kept):
+    """The window's tasks, or a command beside it, after an update of the program."""
+    path, gate = brought_here(bench, kept), threading.Barrier(4)
+
+    def state(_):
+        gate.wait(10)
+        with closing(Journal.open(path)) as journal:
+            return journal.state
+
+    with ThreadPoolExecutor(4) as pool:
+        assert set(pool.map(state, range(4))) == {State.COPYING}
 
 
 @pytest.mark.parametrize("kept", KEPT[:-1], ids=lambda p: p.stem)

@@ -10,12 +10,12 @@ import pytest
 
 from fascis.crossing.copying.file import Buffers
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import Origin, State
 from fascis.crossing.places.places import open_source
 from fascis.crossing.release.originals import Kept, Release, still_wanted
 from fascis.files.codes import Stays
+from fascis.files.control import Control
 from fascis.files.errors import Refused
 from tests.crossing.ways import switched
 from tests.judge import contents

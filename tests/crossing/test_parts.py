@@ -10,7 +10,7 @@ import pytest
 from fascis.crossing.copying.verifying import verify
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.events import Advanced, Control
+from fascis.crossing.model.events import Advanced
 from fascis.crossing.model.states import State
 from fascis.crossing.places.places import parked_name
 from fascis.crossing.plan.choices import Choices
@@ -22,6 +22,7 @@ from fascis.crossing.status.pace import Pace
 from fascis.crossing.status.report import exit_status
 from fascis.crossing.status.scales import deleting, weigh
 from fascis.drives.connected import Drives
+from fascis.files.control import Control
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
 from fascis.library.roles import Role

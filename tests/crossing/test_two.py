@@ -11,12 +11,13 @@ import time
 import pytest
 
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.events import Advanced, Control, Entered
+from fascis.crossing.model.events import Advanced, Entered
 from fascis.crossing.model.states import State
 from fascis.crossing.receipts.receipt import receipt_html, receipt_of
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status
 from fascis.crossing.status.scales import deleting, weigh
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled, DriveGone, Refused
 from fascis.library.identity import parse_identity
 from tests.crossing.test_crash_points import Killed, Killer

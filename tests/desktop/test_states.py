@@ -17,6 +17,7 @@ from fascis.desktop.kit.tasks import Coalescer
 from fascis.desktop.shelves.drawing import drive_words, short_flag, tooltip
 from fascis.library.known.shelves import Shelf
 from tests.crossing.ways import settled, started
+from tests.desktop.test_window import panel_text
 from tests.judge import contents
 
 
@@ -187,3 +188,17 @@ def test_a_drive_s_words(bench):
         drive_words(Shelf(away, "away")).endswith("away") and short_flag(Shelf(away, "away")) == ""
     )
     assert "last seen" in drive_words(Shelf(away, "away", seen_at=1_700_000_000.0))
+
+
+def test_what_could_not_be_added_stays_told_until_it_was_read(known, open_window):
+    """Drives are looked at again all the time: what was said is not wiped away by that."""
+    window, hands = open_window(known)
+    window.planning.add_library(known.root / "nowhere")
+    hands.wait(lambda: hands.button("Back to the shelves") is not None, "the error")
+    seen = window.planning._seen_look
+    window.planning.refresh()
+    hands.wait(lambda: window.planning._seen_look > seen, "another look")
+    assert hands.button("Back to the shelves") is not None
+    assert "cannot be added" in panel_text(window)
+    hands.press("Back to the shelves")
+    assert "The Weir" in panel_text(window)

@@ -15,6 +15,7 @@ from fascis.drives.system.health import errors_of, link_mbit
 from fascis.drives.system.holders import holders_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
+from tests.stopping import StopsWhen
 
 # -- what it seems to be ---------------------------------------------------------------------------
 
@@ -142,7 +143,7 @@ def test_a_measurement_that_is_stopped_or_fails_removes_what_it_wrote(bench):
     drives = bench.again().drives
     asked = iter([False, True])
     with pytest.raises(Cancelled, match="removed"):
-        measure(drives, drives.at(where), cancelled=lambda: next(asked, True))
+        measure(drives, drives.at(where), control=StopsWhen(lambda: next(asked, True)))
     bench.add_drive("broken", faults=[{"kind": "write-error", "name": "measure"}])
     drives = bench.again().drives
     with pytest.raises(EnvironmentTrouble, match="measure"):

@@ -21,6 +21,7 @@ from fascis.library.catalogs import catalog_folders
 from fascis.library.standing import Standing
 from tests.judge import contents
 from tests.library.making import write
+from tests.stopping import StopsWhen
 
 XMP = """<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
  xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
@@ -126,7 +127,7 @@ def test_a_catalog_that_cannot_be_changed_stays_as_it_was(bench, bell, trouble):
         path.write_bytes(b"rubbish" * 900)
         error = NotUnderstood
     elif trouble == "cancelled":
-        error, more = Cancelled, {"cancelled": lambda: True}
+        error, more = Cancelled, {"control": StopsWhen()}
     elif trouble == "no folder":
         error, folder = EnvironmentTrouble, bell / "nowhere"
     before = contents(bell)

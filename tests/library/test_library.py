@@ -2,7 +2,10 @@
 
 import os
 import sqlite3
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -10,6 +13,8 @@ from hypothesis import strategies as st
 
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
+from fascis.files.own.database import bring_up
+from fascis.library import register
 from fascis.library.identity import (
     Crossed,
     Home,
@@ -24,6 +29,7 @@ from fascis.library.references.summary import parse_summary, summary_of
 from fascis.library.register import Register
 from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind, survey
+from tests.stopping import StopsWhen
 
 
 @pytest.mark.parametrize(
@@ -91,10 +97,42 @@ def test_columns_agree_with_the_folder(tmp_path_factory, wanted):
     assert all(found.size[row] == len(found.name(row)) for row, _, _ in found.rows())
 
 
+@pytest.mark.parametrize("version", [None, 1, 3])
+def test_several_open_a_register_at_the_same_moment_and_all_of_them_can(tmp_path, version):
+    """At the first start, or after an update, the window and its tasks, or a command beside it."""
+    path = tmp_path / "register.sqlite"
+    if version:
+        with closing(sqlite3.connect(path)) as db:
+            bring_up(db, {n: step for n, step in register._STEPS.items() if n < version})
+    gate = threading.Barrier(6)
+
+    def put(number):
+        gate.wait(10)
+        return Register(path).put_library(Path(f"/{number}"), "uuid", f"{number}", "catalog", None)
+
+    with ThreadPoolExecutor(6) as pool:
+        ids = list(pool.map(put, range(6)))
+    assert {x.id for x in Register(path).libraries()} == set(ids) and len(set(ids)) == 6
+
+
+def test_a_step_that_fails_leaves_the_register_as_it_was(tmp_path):
+    path = tmp_path / "register.sqlite"
+    with closing(sqlite3.connect(path)) as db:
+        bring_up(db, {0: register._STEPS[0]})
+        with pytest.raises(sqlite3.OperationalError):
+            bring_up(db, {1: register._STEPS[1] + "ALTER TABLE nothing ADD COLUMN x;"})
+        tables = {
+            name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type='table'")
+        }
+        assert tables == {"library", "copy", "drive"}
+        assert db.execute("PRAGMA user_version").fetchone() == (1,)
+    assert Register(path).libraries() == []
+
+
 def test_a_survey_can_be_stopped(library):
     medium = PosixMedium.at(library)
     with pytest.raises(Cancelled, match="nothing was changed"):
-        survey(medium, cancelled=lambda: True)
+        survey(medium, control=StopsWhen())
     medium.close()
 
 

@@ -24,6 +24,7 @@ from fascis.relink.moves import statements
 from fascis.relink.outcome import Decisions, State
 from fascis.relink.pairs import Basis
 from tests.library.making import write
+from tests.stopping import StopsWhen
 
 
 def lost(path, content=b"", digest=False, time=0, **more):
@@ -314,7 +315,7 @@ def test_what_is_in_use_already_is_no_other_file(here):
 
 def test_matching_can_be_stopped(here):
     here.put("a/crest.mov", b"123")
-    stopped = Contents(lambda: True)
+    stopped = Contents(StopsWhen())
     with pytest.raises(Cancelled, match="nothing was changed"):
         match([lost("/gone/crest.mov", b"123", digest=True)], look(here.root), stopped)
 

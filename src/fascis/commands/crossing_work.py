@@ -18,7 +18,6 @@ from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.events import Control
 from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
@@ -51,6 +50,7 @@ from fascis.crossing.status.report import (
     refusal_object,
 )
 from fascis.files.codes import Code, Severity
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size

@@ -11,7 +11,6 @@ from fascis.commands.library_work import resolve
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import put, say, usage
 from fascis.crossing.fit.suiting import Suits, suits
-from fascis.crossing.model.events import Control
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.in_use import taking_part
 from fascis.crossing.status.old_place import begun_again, set_aside
@@ -33,6 +32,7 @@ from fascis.drives.model import Drive
 from fascis.drives.rules import Rules
 from fascis.drives.system.udisks import mount
 from fascis.files.codes import Code
+from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.files.sizes import size
@@ -159,9 +159,7 @@ def _mounted(drive: Drive) -> Path:
 
 def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any]:
     control = Control()
-    speed = stoppable(
-        lambda: measure(workspace.drives, drive, cancelled=lambda: control.stopped), control
-    )
+    speed = stoppable(lambda: measure(workspace.drives, drive, control=control), control)
     workspace.register.put_drives([drive])
     workspace.register.put_speed(drive.uuid, speed.write_mb_s, speed.read_mb_s)
     shelf.speed = speed.write_mb_s, speed.read_mb_s, workspace.clock()

@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, Self, TypeVar
 
 from fascis.commands.telling import say
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.events import Advanced, Attention, Control, Entered, Event, Released
+from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Released
 from fascis.crossing.status.pace import Pace
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size

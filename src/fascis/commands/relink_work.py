@@ -12,11 +12,11 @@ import typer
 from fascis.commands.library_work import resolve, shown_place
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
-from fascis.crossing.model.events import Control
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.queue import crossed_away
 from fascis.documents.model import NotUnderstood
 from fascis.files.codes import Code, Severity
+from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
 from fascis.files.route import Moved
@@ -95,18 +95,18 @@ def _look(
     workspace: Workspace, wanted: Wanted, folders: list[Path], control: Control, as_json: bool
 ) -> tuple[Surveyed, Relinking, Match]:
     root = resolve(workspace, wanted.library)
-    surveyed = survey_library(workspace, root, cancelled=lambda: control.stopped)
+    surveyed = survey_library(workspace, root, control=control)
     back: list[Moved] = []
     if wanted.returned and surveyed.survey.folders:
         back = returned_moves(surveyed.uses, workspace.drives.connected())
         if not back:
             say("No path of its documents leads to where a drive was mounted before.")
-        surveyed = survey_library(workspace, root, cancelled=lambda: control.stopped, literal=True)
+        surveyed = survey_library(workspace, root, control=control, literal=True)
     for problem in surveyed.problems:
         if not surveyed.survey.folders:
             usage(problem.sentence, as_json)
         say(problem.sentence)
-    relinking = surveyed.relinking(workspace, lambda: control.stopped)
+    relinking = surveyed.relinking(workspace, control)
     pairs = [_both(text, relinking.root, as_json) for text in wanted.locate]
     located = {_lost_path(relinking, lost, as_json): found for lost, found in pairs}
     for found in located.values():
@@ -118,7 +118,7 @@ def _look(
         *(Path(os.fsdecode(f)).parent for f in located.values()),
     ]
     if relinking.lost and look:
-        index = look_in(look, lambda n: say(f"{number(n)} files seen"), lambda: control.stopped)
+        index = look_in(look, lambda n: say(f"{number(n)} files seen"), control)
     else:
         index = Index()
     for trouble in index.troubles[:_MOST_TOLD]:
@@ -131,7 +131,7 @@ def _look(
     return (
         surveyed,
         relinking,
-        relinking.match(index, Contents(lambda: control.stopped, say), decisions, wanted.check),
+        relinking.match(index, Contents(control, say), decisions, wanted.check),
     )
 
 

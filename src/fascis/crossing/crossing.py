@@ -22,7 +22,7 @@ from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.events import Control, Entered, Report, silent
+from fascis.crossing.model.events import Entered, Report, silent
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.policy import Act, Facts, acts, why_not_release
 from fascis.crossing.model.states import (
@@ -43,6 +43,7 @@ from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
 from fascis.files.codes import Code
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.names import place_text, shown

@@ -415,7 +415,8 @@ class Window(QMainWindow):
             self.caring.leave()
 
     def _drive_chosen(self, shelf: Shelf) -> None:
-        if self.place == 0 and self.planning.draft is None and not self.bench.open:
+        free = self.planning.draft is None and not self.planning.tells and not self.bench.open
+        if self.place == 0 and free:
             self.caring.show(shelf)
 
     def _show_bench(self) -> None:

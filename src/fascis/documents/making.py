@@ -6,7 +6,7 @@ import os
 import sqlite3
 import stat
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -15,6 +15,7 @@ from pathlib import Path
 from fascis.documents.catalog import APPLICATION_ID, TABLES, VERSION, Catalog
 from fascis.documents.photo_facts import Facts, facts_of
 from fascis.documents.sidecars import owners
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.disk.walk import Folder
 from fascis.files.errors import Cancelled, told
@@ -113,11 +114,7 @@ def new_catalog(path: Path, name: str) -> None:
 
 
 def add_folder(
-    catalog: Path,
-    folder: Path,
-    drive_uuid: str | None,
-    mount: Path,
-    cancelled: Callable[[], bool] = lambda: False,
+    catalog: Path, folder: Path, drive_uuid: str | None, mount: Path, control: Control = UNSTOPPED
 ) -> Added:
     """Adds the photos of a folder to a catalog that nobody else has open.
 
@@ -130,7 +127,7 @@ def add_folder(
     Raises:
         NotUnderstood: it is no catalog.
         EnvironmentTrouble: the folder cannot be listed.
-        Cancelled: when ``cancelled`` said so; the catalog is as it was.
+        Cancelled: when ``control`` was stopped; the catalog is as it was.
     """
     Catalog(catalog).close()
     real = Path(os.path.realpath(folder))
@@ -148,7 +145,7 @@ def add_folder(
         db.execute("BEGIN IMMEDIATE")
         place_id = _row(db, "place", ("drive_uuid", "path"), key)
         for inner in medium.walk():
-            if cancelled():
+            if control.stopped:
                 raise Cancelled("Stopped; the catalog is as it was.")
             if inner.place.split(b"/")[0] == b".fascis":
                 continue

@@ -12,7 +12,7 @@ from __future__ import annotations
 import os
 import secrets
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,6 +23,7 @@ from fascis.documents.model import Place
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
 from fascis.files.codes import Code
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.files.errors import Refused, told
 from fascis.files.names import fsname, shown
@@ -47,7 +48,7 @@ def catalog_folders(
     catalog: Path,
     folders: Sequence[Path],
     cache: Path,
-    cancelled: Callable[[], bool] = lambda: False,
+    control: Control = UNSTOPPED,
 ) -> Cataloged:
     """Adds folders of photos to a catalog, which is made where there is none.
 
@@ -55,7 +56,7 @@ def catalog_folders(
         Refused: a program has the catalog open, or a journal lies beside it; nothing was changed.
         NotUnderstood: it is no catalog; nothing was changed.
         EnvironmentTrouble: a place cannot be read or written.
-        Cancelled: when ``cancelled`` said so; nothing was changed.
+        Cancelled: when ``control`` was stopped; nothing was changed.
     """
     make_private(cache)
     exists = os.path.lexists(catalog)
@@ -72,7 +73,7 @@ def catalog_folders(
         for folder in folders:
             drive = drives.at(folder)
             added = add_folder(
-                copy, folder, drive.uuid if drive.has_uuid else None, drive.mount, cancelled
+                copy, folder, drive.uuid if drive.has_uuid else None, drive.mount, control
             )
             total.photos += added.photos
             total.known += added.known

@@ -18,12 +18,13 @@ from typing import Any
 
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
-from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
+from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, trouble
 from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
 VERSION = 4
-_SCHEMA = """
+_SCHEMA = f"""
+PRAGMA application_id={APPLICATION_ID};
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
  root BLOB NOT NULL,
   drive TEXT NOT NULL, surveyed_at REAL, summary TEXT);
@@ -49,7 +50,7 @@ CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NUL
  until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
 """
 # What brings a register from one version to the next.
-_STEPS = (_SCHEMA, _USED, _TIMES, _HARDWARE)
+_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE)))
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
@@ -137,12 +138,7 @@ class Register:
                         "Nothing was changed. Use the newer version, or set this file aside.",
                     )
                 if version < VERSION:
-                    schema = "".join(_STEPS[version:])
-                    with db:
-                        db.executescript(
-                            f"BEGIN; {schema} PRAGMA application_id={APPLICATION_ID}; PRAGMA "
-                            f"user_version={VERSION}; COMMIT;"
-                        )
+                    bring_up(db, _STEPS)
                 with db:
                     yield db
         except sqlite3.Error as error:

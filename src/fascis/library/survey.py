@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from itertools import accumulate
 
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.disk.walk import Folder, walk
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
@@ -175,7 +176,7 @@ def survey(
     medium: Medium,
     rule: RoleRule | None = None,
     beat: Callable[[int], None] | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
+    control: Control = UNSTOPPED,
 ) -> Survey:
     """Surveys the folder a medium is opened on. Writes nothing.
 
@@ -183,10 +184,10 @@ def survey(
         medium: the library's folder.
         rule: how roles are decided.
         beat: told the count of entries so far, folder by folder.
-        cancelled: asked at every folder.
+        control: asked at every folder.
 
     Raises:
-        Cancelled: when ``cancelled`` said so.
+        Cancelled: when ``control`` was stopped.
         EnvironmentTrouble: the top folder cannot be listed.
     """
     rule = rule or RoleRule()
@@ -194,7 +195,7 @@ def survey(
     found = Survey(time.time(), root.st_dev, root.st_ino)
     by_extension: dict[bytes, int] = {}
     for folder in walk(medium.handle, found.unlistable.append):
-        if cancelled():
+        if control.stopped:
             raise Cancelled("The survey was stopped; nothing was changed.")
         own = folder.place == OWN or folder.place.startswith(OWN + b"/")
         _add(found, folder, Role.OTHER if own else rule.of_folder(folder.place), rule, by_extension)

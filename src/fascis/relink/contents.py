@@ -17,6 +17,7 @@ from contextlib import suppress
 from blake3 import blake3
 
 from fascis.documents.photo_facts import Facts, facts_of
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Cancelled
 
 _SAMPLE, _SAMPLES = 1 << 16, 16
@@ -27,16 +28,14 @@ class Contents:
     """Reads found files, on request.
 
     Args:
-        cancelled: asked between two pieces.
+        control: asked between two pieces.
         report: told what is being read, in words.
     """
 
     def __init__(
-        self,
-        cancelled: Callable[[], bool] = lambda: False,
-        report: Callable[[str], None] = lambda _words: None,
+        self, control: Control = UNSTOPPED, report: Callable[[str], None] = lambda _words: None
     ) -> None:
-        self._cancelled, self._report = cancelled, report
+        self._control, self._report = control, report
         self._digests: dict[bytes, bytes] = {}
         self._samples: dict[bytes, bytes] = {}
         self._facts: dict[bytes, Facts] = {}
@@ -45,7 +44,7 @@ class Contents:
         """The BLAKE3 digest of a whole file; nothing for one that cannot be read.
 
         Raises:
-            Cancelled: when ``cancelled`` said so.
+            Cancelled: when ``control`` was stopped.
         """
         if path not in self._digests:
             self._digests[path] = self._read(path, _whole)
@@ -57,7 +56,7 @@ class Contents:
         Nothing if it cannot be read.
 
         Raises:
-            Cancelled: when ``cancelled`` said so.
+            Cancelled: when ``control`` was stopped.
         """
         if path not in self._samples:
             self._samples[path] = self._read(path, _spread)
@@ -90,7 +89,7 @@ class Contents:
         """Length, dimensions and capture time of each file, as far as it tells.
 
         Raises:
-            Cancelled: when ``cancelled`` said so.
+            Cancelled: when ``control`` was stopped.
         """
         wanted = list(dict.fromkeys(paths))
         fresh = [p for p in wanted if p not in self._facts]
@@ -116,7 +115,7 @@ class Contents:
                     os.close(fd)
 
     def _stop(self) -> None:
-        if self._cancelled():
+        if self._control.stopped:
             raise Cancelled("Looking was stopped; nothing was changed.")
 
 

@@ -22,6 +22,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, told
 from fascis.files.names import name_key, shown
 from fascis.files.times import mtime_of
@@ -95,9 +96,7 @@ class Index:
 
 
 def look(
-    root: Path,
-    report: Callable[[int], None] = lambda _files: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    root: Path, report: Callable[[int], None] = lambda _files: None, control: Control = UNSTOPPED
 ) -> Index:
     """Looks at everything below a folder.
 
@@ -106,11 +105,11 @@ def look(
 
     Args:
         report: told how many files were seen so far.
-        cancelled: asked ten times a second.
+        control: asked ten times a second.
 
     Raises:
         EnvironmentTrouble: the folder is not there, or cannot be looked into.
-        Cancelled: when ``cancelled`` said so.
+        Cancelled: when ``control`` was stopped.
     """
     walk = _Walk(root)
     thread = threading.Thread(target=walk.run, name="look", daemon=True)
@@ -118,7 +117,7 @@ def look(
     told_of = 0
     while thread.is_alive():
         thread.join(_TICK)
-        if cancelled():
+        if control.stopped:
             walk.stop = True
             raise Cancelled(f"Looking in {shown(root.name)} was stopped; nothing was changed.")
         if walk.files - told_of >= _BATCH:
@@ -299,13 +298,13 @@ def merge(parts: Sequence[Index]) -> Index:
 def look_in(
     folders: Iterable[Path],
     report: Callable[[int], None] = lambda _files: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    control: Control = UNSTOPPED,
 ) -> Index:
     """One index of several folders, see :func:`look`."""
     done, parts = 0, []
     for folder in folders:
         before = done
-        parts.append(look(folder, lambda n, before=before: report(before + n), cancelled))  # type: ignore[misc]
+        parts.append(look(folder, lambda n, before=before: report(before + n), control))  # type: ignore[misc]
         done += parts[-1].files
     if not parts:
         raise FascisError("No folder to look in was named.")

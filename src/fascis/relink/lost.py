@@ -6,11 +6,11 @@ One entry for every file, or image sequence, that is referred to and is missing 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.documents.model import Length, NotUnderstood, Sequence
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Document, LostReference, Outside, Uses
@@ -112,11 +112,7 @@ def path_of_document(root: Path, document: Document) -> bytes:
 
 
 def add_lengths(
-    lost: list[Lost],
-    uses: Uses,
-    root: Path,
-    cache: Path,
-    cancelled: Callable[[], bool] = lambda: False,
+    lost: list[Lost], uses: Uses, root: Path, cache: Path, control: Control = UNSTOPPED
 ) -> None:
     """Finds how long the documents say that lost clips are.
 
@@ -127,7 +123,7 @@ def add_lengths(
         cache: a private folder for copies.
 
     Raises:
-        Cancelled: when ``cancelled`` said so.
+        Cancelled: when ``control`` was stopped.
     """
     asked: dict[int, list[tuple[int, Lost]]] = {}
     for entry in lost:
@@ -136,7 +132,7 @@ def add_lengths(
         for reference in entry.references if not still else ():
             asked.setdefault(reference.document, []).append((reference.at, entry))
     for number, entries in sorted(asked.items()):
-        if cancelled():
+        if control.stopped:
             raise Cancelled("Looking was stopped; nothing was changed.")
         document = uses.documents[number]
         try:

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
 
 from fascis.drives.connected import Drives
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import parent
 from fascis.files.route import Moved
 from fascis.library.references.uses import Outside, Uses
@@ -99,11 +100,7 @@ class Relinking:
 
 
 def relinking_of(
-    root: Path,
-    survey: Survey,
-    uses: Uses,
-    workspace: Workspace,
-    cancelled: Callable[[], bool] = lambda: False,
+    root: Path, survey: Survey, uses: Uses, workspace: Workspace, control: Control = UNSTOPPED
 ) -> Relinking:
     """What a surveyed library lost.
 
@@ -111,11 +108,11 @@ def relinking_of(
         root: its folder.
 
     Raises:
-        Cancelled: when ``cancelled`` said so.
+        Cancelled: when ``control`` was stopped.
     """
     real = os.path.realpath(bytes(root))
     lost = lost_of(uses)
-    add_lengths(lost, uses, root, workspace.private, cancelled)
+    add_lengths(lost, uses, root, workspace.private, control)
     used, standing = set(), Counter[bytes]()
     for row, folder, place in survey.rows():
         if row in uses.used_by and not survey.is_own(folder):

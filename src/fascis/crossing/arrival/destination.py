@@ -28,7 +28,7 @@ from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control, Entered, Report
+from fascis.crossing.model.events import Entered, Report
 from fascis.crossing.model.states import HINDRANCES, CopyState, State
 from fascis.crossing.places.clearing import beside_name
 from fascis.crossing.places.loose import Sources
@@ -36,6 +36,7 @@ from fascis.crossing.places.places import Places, fidelity, open_destination
 from fascis.drives.model import Drive
 from fascis.drives.system.udisks import mount_again
 from fascis.files.codes import Code
+from fascis.files.control import Control
 from fascis.files.disk.kernel import boot_id, mount_identity
 from fascis.files.disk.medium import Medium, read_small
 from fascis.files.disk.walk import open_folder

@@ -14,8 +14,8 @@ from fascis.crossing.copying.file import Buffers, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control
 from fascis.drives.model import Drive
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, told
 

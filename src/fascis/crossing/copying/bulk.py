@@ -23,7 +23,8 @@ from fascis.crossing.copying.pipeline import gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.sides import Ends
 from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
-from fascis.crossing.model.events import Advanced, Control, Report
+from fascis.crossing.model.events import Advanced, Report
+from fascis.files.control import Control
 
 Rows = list[tuple[Any, ...]]
 # Fewer are not worth the start of helpers.

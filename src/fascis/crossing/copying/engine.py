@@ -35,11 +35,12 @@ from fascis.crossing.copying.sides import Ends
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, is_damaged
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Advanced, Attention, Control, Report
+from fascis.crossing.model.events import Advanced, Attention, Report
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.notices import HINDRANCE, Notice, On
 from fascis.crossing.model.seen import Look, look_at_copy
 from fascis.crossing.model.states import CopyState
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import DriveGone, FascisError, told
 from fascis.files.names import join, parent, shown

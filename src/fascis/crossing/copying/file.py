@@ -22,11 +22,11 @@ from typing import Self, TypeVar
 from blake3 import blake3
 
 from fascis.crossing.journal.copies import Copied, Item
-from fascis.crossing.model.events import Control
 from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
 from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.putting import give_attributes
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import told
 

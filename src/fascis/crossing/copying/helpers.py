@@ -21,7 +21,7 @@ import sys
 from multiprocessing.connection import Connection
 from typing import Any
 
-from fascis.crossing.model.events import Control
+from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, told
 
 _LOG = logging.getLogger(__name__)

@@ -8,10 +8,11 @@ from fascis.crossing.copying.file import flush, remove_staged
 from fascis.crossing.copying.sides import Ends
 from fascis.crossing.journal.copies import Copied, Copies, Item
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Advanced, Control, Report
+from fascis.crossing.model.events import Advanced, Report
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import inode_key
 from fascis.crossing.model.states import CopyState
+from fascis.files.control import Control
 from fascis.files.errors import told
 from fascis.files.times import mtime_of
 

@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
-from fascis.crossing.model.events import Control
+from fascis.files.control import Control
 
 LEAST_FILE = 1 << 20  # bytes a file on average
 LEAST_BYTES, LEAST_SECONDS = 32 << 20, 0.5

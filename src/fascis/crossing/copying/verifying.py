@@ -17,8 +17,8 @@ from typing import NamedTuple
 
 from fascis.crossing.copying.file import Buffers, ReadBack, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
-from fascis.crossing.model.events import Control
 from fascis.drives.model import Drive
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
 from fascis.files.inventory import read_inventory

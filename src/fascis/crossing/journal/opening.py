@@ -10,6 +10,7 @@ from pathlib import Path
 from fascis.crossing.journal.schema import APPLICATION_ID, OLDER, VERSION
 from fascis.files.disk.door import delete_state
 from fascis.files.errors import Damaged, FascisError
+from fascis.files.own import database
 from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
 
 UNTOUCHED = (
@@ -50,11 +51,9 @@ def bring_up(path: Path, db: sqlite3.Connection) -> None:
             f"this journal was written by a newer version ({version}, this one knows {VERSION})",
             UNTOUCHED,
         )
-    while version in OLDER:
-        db.executescript(
-            f"BEGIN IMMEDIATE; {OLDER[version]} PRAGMA user_version={version + 1}; COMMIT;"
-        )
-        version += 1
+    if version in OLDER:
+        database.bring_up(db, OLDER)
+        version = db.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
         raise Damaged(path, "this is no journal of a crossing", UNTOUCHED)
     if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":

@@ -5,12 +5,10 @@ Plain values, one callback.
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from fascis.crossing.model.states import State
-from fascis.files.errors import Cancelled
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,48 +54,3 @@ Report = Callable[[Event], None]
 
 def silent(_event: Event) -> None:
     """Reports to nobody."""
-
-
-class Control:
-    """Pause, go on and stop, from another thread. ``pauses`` counts how often it was paused."""
-
-    def __init__(self) -> None:
-        self._go = threading.Event()
-        self._go.set()
-        self._stopped = False
-        self.pauses = 0
-
-    @property
-    def paused(self) -> bool:
-        """True between pause and go on."""
-        return not self._go.is_set()
-
-    @property
-    def stopped(self) -> bool:
-        """True once it was stopped."""
-        return self._stopped
-
-    def pause(self) -> None:
-        """Holds the work at the next chunk."""
-        self.pauses += 1
-        self._go.clear()
-
-    def go_on(self) -> None:
-        """Lets it go on."""
-        self._go.set()
-
-    def stop(self) -> None:
-        """Ends the work at the next chunk; what is verified is kept."""
-        self._stopped = True
-        self._go.set()
-
-    def checkpoint(self) -> None:
-        """Called by the work between chunks.
-
-        Raises:
-            Cancelled: it was stopped.
-        """
-        if not self._go.is_set():
-            self._go.wait()
-        if self._stopped:
-            raise Cancelled("Stopped. What is verified is kept; it can go on another day.")

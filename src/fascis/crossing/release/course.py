@@ -18,7 +18,7 @@ from fascis.crossing.copying.file import Buffers
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control, Report
+from fascis.crossing.model.events import Report
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.places.changes import Differences, compare, worked_in
@@ -33,6 +33,7 @@ from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.documents.registry import companion_endings, is_companion
 from fascis.files.codes import Code, Stays
+from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
@@ -265,10 +266,6 @@ def needed_now(
     loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
     changed = frozenset(stays)
 
-    def stopped() -> bool:
-        control.checkpoint()
-        return False
-
     def goes(path: bytes) -> bool:
         if not path.startswith(top):
             return path in loose
@@ -290,9 +287,9 @@ def needed_now(
     library, paths = header.whole, frozenset(filter(None, loose))
     before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
     going = Going(origin, library, paths, targets, document, own, places.crossing, before)
-    needed = find_needed(workspace, going, stopped)
+    needed = find_needed(workspace, going, control)
     if own and not document:
-        surveyed = survey_library(workspace, places.origin(), None, stopped)
+        surveyed = survey_library(workspace, places.origin(), None, control)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)
     kept = kept_for_others(needed, goes, names_in)
     sidecars = [top + i.place for i in copies.named(Which.FILES_THERE, companion_endings())] + [

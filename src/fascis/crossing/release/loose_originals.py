@@ -20,11 +20,12 @@ from fascis.crossing.copying.file import Buffers
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control, Released, Report
+from fascis.crossing.model.events import Released, Report
 from fascis.crossing.model.states import Origin
 from fascis.crossing.release.originals import Kept, Release, still_wanted
 from fascis.drives.rules import Rules
 from fascis.files.codes import Stays
+from fascis.files.control import Control
 from fascis.files.disk.door import Proven
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import FascisError

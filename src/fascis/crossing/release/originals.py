@@ -24,7 +24,7 @@ from fascis.crossing.copying.file import Buffers, read_back
 from fascis.crossing.journal.copies import Copies, Item, arrives_at, is_damaged
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control, Released, Report
+from fascis.crossing.model.events import Released, Report
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import Look, inode_key, look_at_copy
 from fascis.crossing.model.states import CopyState, Origin, State
@@ -32,6 +32,7 @@ from fascis.crossing.places.changes import Differences, differs
 from fascis.crossing.release.free_space import Deleted
 from fascis.drives.rules import Rules
 from fascis.files.codes import Code, Stays
+from fascis.files.control import Control
 from fascis.files.disk.digest import digest_of_bytes
 from fascis.files.disk.door import Proven
 from fascis.files.disk.medium import Medium, MediumFile

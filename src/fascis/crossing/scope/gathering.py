@@ -13,6 +13,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import join, name_key, parent
 from fascis.library.references.strands import tops_of
 from fascis.library.references.uses import Outside, Uses
@@ -156,7 +157,7 @@ def _place(
 
 
 def find_equals(
-    survey: Survey, uses: Uses, root: Path, cancelled: Callable[[], bool] = lambda: False
+    survey: Survey, uses: Uses, root: Path, control: Control = UNSTOPPED
 ) -> dict[bytes, bytes]:
     """Which loose files have the content of another loose file, or of one in the library.
 
@@ -179,15 +180,15 @@ def find_equals(
         if len(candidates) < 2:
             continue
         mine = set(paths)
-        for alike in _split(candidates, _sampled, cancelled):
+        for alike in _split(candidates, _sampled, control):
             if not mine.isdisjoint(alike):
-                for same in _split(alike, _whole, cancelled):
+                for same in _split(alike, _whole, control):
                     equals |= {p: same[0] for p in same if p in mine}
     return equals
 
 
 def _split(
-    paths: list[bytes], digest: Callable[[bytes], bytes | None], cancelled: Callable[[], bool]
+    paths: list[bytes], digest: Callable[[bytes], bytes | None], control: Control
 ) -> list[list[bytes]]:
     """Groups of two or more with the same digest, in order.
 
@@ -195,7 +196,7 @@ def _split(
     """
     groups: dict[bytes, list[bytes]] = defaultdict(list)
     for path in paths:
-        if cancelled():
+        if control.stopped:
             return []
         if (found := digest(path)) is not None:
             groups[found].append(path)

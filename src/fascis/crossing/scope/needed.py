@@ -20,7 +20,7 @@ import stat
 import time
 import unicodedata
 from collections import deque
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
@@ -31,6 +31,7 @@ from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, nam
 from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.system.mounts import other_ways, read_mounts
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
 from fascis.files.own.unexpected import told_unexpected
@@ -106,27 +107,24 @@ class Going:
 
 
 def find_needed(
-    workspace: Workspace,
-    going: Going,
-    cancelled: Callable[[], bool] = lambda: False,
-    seconds: float | None = None,
+    workspace: Workspace, going: Going, control: Control = UNSTOPPED, seconds: float | None = None
 ) -> Needed:
     """Looks now at everything that may need what would go. Writes nothing.
 
     Args:
-        cancelled: asked at every folder; raises itself, or ends the search.
+        control: asked at every folder.
         seconds: for what lies beside the library; without it, as many as a person waits for.
     """
-    return _Search(workspace, going, cancelled, SECONDS if seconds is None else seconds).run()
+    return _Search(workspace, going, control, SECONDS if seconds is None else seconds).run()
 
 
 class _Search:
     """One look at all that may need something."""
 
     def __init__(
-        self, workspace: Workspace, going: Going, cancelled: Callable[[], bool], seconds: float
+        self, workspace: Workspace, going: Going, control: Control, seconds: float
     ) -> None:
-        self._workspace, self._going, self._cancelled = workspace, going, cancelled
+        self._workspace, self._going, self._control = workspace, going, control
         self._seconds = seconds
         self._top = going.root.rstrip(b"/") + b"/"
         self._drives = drive_roots(workspace)
@@ -247,8 +245,7 @@ class _Search:
         """Reads every document below a folder; True when all of them could be."""
         whole, waiting = True, [top]
         while waiting:
-            if self._cancelled():
-                return False
+            self._control.checkpoint()
             inner, listed = self._folder(waiting.pop(), name, bool(name))
             waiting += inner
             whole = whole and listed
@@ -299,7 +296,8 @@ class _Search:
             while above is not None and device is not None and _device(above) == device:
                 waiting = deque([above])
                 while waiting:
-                    if looked >= MOST_FOLDERS or self._ends_now() or self._cancelled():
+                    self._control.checkpoint()
+                    if looked >= MOST_FOLDERS or self._ends_now():
                         self._found.bounds = (
                             f"{looked} folders were looked into, up to {shown(above)}"
                         )
@@ -449,7 +447,8 @@ class _Search:
     def _look_into_later(self) -> None:
         until = time.monotonic() + min(self._seconds, _BESIDE_UNKNOWN[2])
         for number, (path, size) in enumerate(self._later):
-            if number == _BESIDE_UNKNOWN[0] or time.monotonic() > until or self._cancelled():
+            self._control.checkpoint()
+            if number == _BESIDE_UNKNOWN[0] or time.monotonic() > until:
                 far = f"{number} of {len(self._later)} other files beside it were looked into"
                 self._found.bounds = "; ".join(filter(None, (self._found.bounds, far)))
                 return

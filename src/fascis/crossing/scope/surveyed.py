@@ -20,6 +20,7 @@ from fascis.crossing.scope.needed import Going, find_needed
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import journals, kind_named
 from fascis.files.codes import Code
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
@@ -126,11 +127,9 @@ class Surveyed:
             return shown(self.identity.name)
         return shown(self.root.stem if self.document else self.root.name)
 
-    def relinking(
-        self, workspace: Workspace, cancelled: Callable[[], bool] = lambda: False
-    ) -> Relinking:
+    def relinking(self, workspace: Workspace, control: Control = UNSTOPPED) -> Relinking:
         """What it lost, to be looked for."""
-        return relinking_of(self.source, self.survey, self.uses, workspace, cancelled)
+        return relinking_of(self.source, self.survey, self.uses, workspace, control)
 
     @property
     def kind(self) -> str:
@@ -154,7 +153,7 @@ def survey_library(
     workspace: Workspace,
     source: Path,
     beat: Callable[[int], None] | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
+    control: Control = UNSTOPPED,
     literal: bool = False,
 ) -> Surveyed:
     """Surveys a library: a folder, or a single document.
@@ -203,7 +202,7 @@ def survey_library(
         try:
             if single:
                 return _survey_document(
-                    workspace, medium, folder, fsname(source.name), cancelled, literal
+                    workspace, medium, folder, fsname(source.name), control, literal
                 )
             identity = None
             try:
@@ -213,10 +212,10 @@ def survey_library(
                     Problem(Code.IDENTITY_DAMAGED, str(error), "Set the identity file aside.")
                 )
             rule = RoleRule(dict(identity.roles) if identity else None)
-            found = survey(medium, rule, beat, cancelled)
+            found = survey(medium, rule, beat, control)
             expected = _expected(workspace, source, identity)
             known = Known(drive_roots(workspace, literal), workspace.private, expected)
-            uses = _uses(medium, source, found, known, cancelled)
+            uses = _uses(medium, source, found, known, control)
             before = _names_before(medium)
         except EnvironmentTrouble as error:
             return unfit(
@@ -330,12 +329,7 @@ def is_document(path: Path) -> bool:
 
 
 def _survey_document(
-    workspace: Workspace,
-    medium: Medium,
-    folder: Path,
-    name: bytes,
-    cancelled: Callable[[], bool],
-    literal: bool,
+    workspace: Workspace, medium: Medium, folder: Path, name: bytes, control: Control, literal: bool
 ) -> Surveyed:
     """A single document is a library with what it refers to.
 
@@ -345,13 +339,13 @@ def _survey_document(
     alone = survey_some(medium, own)
     drives = drive_roots(workspace, literal)
     known = Known(drives, workspace.private)
-    first = find_uses(medium, folder, alone, known, cancelled, nothing_inside=True)
+    first = find_uses(medium, folder, alone, known, control, nothing_inside=True)
     inside = below(folder)
     beside = [o.path[len(inside) :] for o in first.of(Standing.LOOSE) if o.path.startswith(inside)]
     found = survey_some(medium, {*own, *beside})
     root = folder / os.fsdecode(name)
     known = Known(drives, workspace.private, _expected(workspace, root, None))
-    uses = _uses(medium, folder, found, known, cancelled)
+    uses = _uses(medium, folder, found, known, control)
     return Surveyed(folder, found, None, [], uses, name)
 
 
@@ -367,14 +361,12 @@ def _expected(workspace: Workspace, root: Path, identity: Identity | None) -> Ex
     return register.expected(known.id) if known else {}
 
 
-def _uses(
-    medium: Medium, folder: Path, found: Survey, known: Known, cancelled: Callable[[], bool]
-) -> Uses:
+def _uses(medium: Medium, folder: Path, found: Survey, known: Known, control: Control) -> Uses:
     """What it uses.
 
     Sizes of what is gone as the register or the library's own inventory remembers them.
     """
-    uses = find_uses(medium, folder, found, known, cancelled)
+    uses = find_uses(medium, folder, found, known, control)
     inside = below(folder)
     unknown = {
         o.path: o for o in uses.of(Standing.MISSING) if not o.size and o.path.startswith(inside)

@@ -17,11 +17,11 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.room import Freeing
 from fascis.crossing.journal.copies import Copies, Item, is_damaged
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.events import Control
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, Origin, State
 from fascis.crossing.places.changes import Differences
 from fascis.crossing.release.course import lost_there, needed_now
+from fascis.files.control import Control
 from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted as counted_files

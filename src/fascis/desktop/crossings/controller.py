@@ -15,7 +15,7 @@ from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices, QGuiApplication
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.events import Attention, Control, Event
+from fascis.crossing.model.events import Attention, Event
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.queue import in_turn, let_go_first, line_up, to_go_on
@@ -31,6 +31,7 @@ from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Coalescer, Task
 from fascis.drives.care.removal import remove_safely
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size

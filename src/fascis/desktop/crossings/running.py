@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import time
 
-from fascis.crossing.model.events import Advanced, Attention, Control, Entered, Event
+from fascis.crossing.model.events import Advanced, Attention, Entered, Event
 from fascis.crossing.model.states import State
 from fascis.crossing.status.pace import Pace
 from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.seen import Listed, Seen
 from fascis.desktop.crossings.stations import Lane
+from fascis.files.control import Control
 
 
 class Running:

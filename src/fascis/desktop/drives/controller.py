@@ -21,6 +21,7 @@ from fascis.drives.care.measuring import measure
 from fascis.drives.care.preparing import CHOICES, LIBRARIES, make_folder_for_libraries
 from fascis.drives.care.removal import remove_safely
 from fascis.drives.system.udisks import kernel_name, mount, service_there
+from fascis.files.control import Control
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.route import Moved
@@ -81,7 +82,7 @@ class Caring(QObject):
         self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
         self._inner = False
         self._news = ""
-        self._turn = 0
+        self._turn, self._control = 0, Control()
         # Between two folders, until one is chosen anew.
         self._differs: dict[tuple[Path, Path], str] = {}
 
@@ -100,7 +101,14 @@ class Caring(QObject):
     def leave(self) -> None:
         """Something else is shown now."""
         self.shelf, self._inner, self._news, self._painted = None, False, "", None
+        self._turns()
+
+    def _turns(self) -> int:
+        """Something else is shown: what was begun for the page before is not waited for."""
         self._turn += 1
+        self._control.stop()
+        self._control = Control()
+        return self._turn
 
     def touched(self) -> None:
         """A person chose something: what was found of two folders is looked at again."""
@@ -116,8 +124,7 @@ class Caring(QObject):
         if shelf is None:
             return
         self._inner, self._news = False, news or self._news
-        self._turn += 1
-        turn, key = self._turn, (shelf.drive.uuid, shelf.drive.mount)
+        turn, key = self._turns(), (shelf.drive.uuid, shelf.drive.mount)
         self._paint(shelf, self._facts.get(key))
 
         def work() -> tuple[bool, bool]:
@@ -181,8 +188,7 @@ class Caring(QObject):
     ) -> None:
         """Does work on an inner page, and shows what came of it; a trouble is told there."""
         self._inner = True
-        self._turn += 1
-        turn = self._turn
+        turn = self._turns()
         self.panel.show_busy(title, words, cancel)
 
         def done(outcome: Any) -> None:
@@ -222,12 +228,12 @@ class Caring(QObject):
 
     def measure(self) -> None:
         """Measures it, briefly."""
-        shelf, stopped = self.shelf, [False]
+        shelf, control = self.shelf, Control()
         if shelf is None:
             return
 
         def work() -> str:
-            speed = measure(self.workspace.drives, shelf.drive, cancelled=lambda: stopped[0])
+            speed = measure(self.workspace.drives, shelf.drive, control=control)
             self.workspace.register.put_drives([shelf.drive])
             self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
             shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
@@ -240,7 +246,7 @@ class Caring(QObject):
         words = (
             "Measuring: some megabytes are written, read back and removed again, for a few seconds."
         )
-        self._do(words, work, lambda: stopped.__setitem__(0, True))
+        self._do(words, work, control.stop)
 
     def make_folder(self) -> None:
         """Makes the folder for libraries, and asks the drive what it can hold."""
@@ -369,7 +375,7 @@ class Caring(QObject):
     def show_another(self, standing: OnShelf, known: OnShelf | None) -> None:
         """Shows a library that is new here, or another folder of one that is known."""
         self.leave()
-        turn = self._turn
+        turn, control = self._turn, self._control
         shelf = self._shelf_of(standing.drive)
         known_shelf = self._shelf_of(known.drive) if known else None
         drive = shown(shelf.drive.label) if shelf else "a drive"
@@ -406,9 +412,7 @@ class Caring(QObject):
 
         root = known.root
         Task(
-            lambda: tell_apart(
-                self.workspace.drives, standing.root, root, step, lambda: turn != self._turn
-            ),
+            lambda: tell_apart(self.workspace.drives, standing.root, root, step, control),
             done,
             self,
         )

@@ -31,6 +31,7 @@ from fascis.documents.catalog import ENDING
 from fascis.documents.registry import endings
 from fascis.drives.model import Drive
 from fascis.files.codes import Scope, Severity
+from fascis.files.control import Control
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
@@ -135,8 +136,11 @@ class Planning(QObject):
         self.recognition = Recognition(workspace.drives)
         self.notes = Notes()
         self.begun: list[Begun] = []
+        # True while the panel says something that a look at the drives must not wipe away.
+        self.tells = False
         # True while the panel shows something that is not about the shelves.
         self.held: Callable[[], bool] = lambda: False
+        view.touched.connect(self._touched)
         view.chosen.connect(self._chosen)
         view.picked_up.connect(self._picked_up)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
@@ -209,8 +213,12 @@ class Planning(QObject):
         """The shelf of a drive."""
         return next((s for s in self.shelves if s.drive.uuid == uuid), None)
 
+    def _touched(self) -> None:
+        self.tells = False
+
     def _chosen(self, standing: OnShelf | None) -> None:
-        if self.draft is None and self.view.isVisible() and not self.held():
+        free = self.draft is None and not self.tells and not self.held()
+        if free and self.view.isVisible():
             self.show_library(standing)
 
     def show_library(self, standing: OnShelf | None) -> None:
@@ -354,13 +362,13 @@ class Planning(QObject):
     def catalog(self, path: Path, folders: list[Path]) -> None:
         """Makes a catalog, or adds folders of photos to one; then looks at it as a library."""
         self._leave_plan()
-        stopped = [False]
+        control, self.tells = Control(), True
         words = "Reading the photos. Nothing is written into them or their folders."
-        self.panel.show_busy(shown(path.name), words, lambda: stopped.__setitem__(0, True))
+        self.panel.show_busy(shown(path.name), words, control.stop)
 
         def work() -> Cataloged:
             return catalog_folders(
-                self.workspace.drives, path, folders, self.workspace.private, lambda: stopped[0]
+                self.workspace.drives, path, folders, self.workspace.private, control
             )
 
         def done(outcome: Any) -> None:
@@ -388,15 +396,13 @@ class Planning(QObject):
 
     def _look_at(self, root: Path, home: bool) -> None:
         self._leave_plan()
-        stopped = [False]
+        control, self.tells = Control(), True
         self.panel.show_busy(
-            shown(root.name),
-            "Looking at it. Nothing is written into it.",
-            lambda: stopped.__setitem__(0, True),
+            shown(root.name), "Looking at it. Nothing is written into it.", control.stop
         )
 
         def work() -> Surveyed:
-            surveyed = survey_library(self.workspace, root, None, lambda: stopped[0])
+            surveyed = survey_library(self.workspace, root, None, control)
             stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
             if stops:
                 raise FascisError(stops[0].sentence)
@@ -415,7 +421,7 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("This folder cannot be added", outcome)
             return
-        self._wanted = outcome.root
+        self._wanted, self.tells = outcome.root, False
         self.refresh()
 
     # -- trying shelves ----------------------------------------------------------------------------
@@ -661,6 +667,7 @@ class Planning(QObject):
 
     def show_chosen(self) -> None:
         """Shows the chosen drive, or the chosen library."""
+        self.tells = False
         if self.view.drive is not None:
             self.view.drive_chosen.emit(self.view.drive)
         else:
@@ -707,5 +714,5 @@ class Planning(QObject):
     def _error(self, title: str, error: BaseException) -> None:
         if not isinstance(error, FascisError):
             raise error
-        self.draft = None
+        self.draft, self.tells = None, True
         self.panel.show_error(title, str(error), [("Back to the shelves", self.back)])

@@ -19,6 +19,7 @@ from fascis.crossing.status.queue import crossed_away
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.relink.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
+from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
 from fascis.files.route import Moved
@@ -70,7 +71,7 @@ class Relinks(QObject):
         super().__init__(parent)
         self.workspace = workspace
         self.indexes: dict[Path, Index] = {}  # shared between libraries
-        self._turn, self._stop = 0, [False]
+        self._turn, self._control, self._matching = 0, Control(), Control()
         # What changed is painted first, and quick decisions are matched together.
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
@@ -127,7 +128,7 @@ class Relinks(QObject):
         self.decisions, self.expected = decisions or Decisions(), expected
         self.busy = "Looking at what it refers to. Nothing is written."
         self._turn += 1
-        turn, stop = self._turn, self._stop
+        turn, control = self._turn, self._control
 
         def work() -> tuple[
             Surveyed, str, Relinking, list[Path], list[Drive], dict[bytes, str], Act | None
@@ -136,13 +137,13 @@ class Relinks(QObject):
             for trouble in acts.recover():
                 if os.fsencode(root) in trouble.place:
                     raise trouble
-            surveyed = known or survey_library(self.workspace, root, None, lambda: stop[0])
+            surveyed = known or survey_library(self.workspace, root, None, control)
             if not surveyed.survey.folders:
                 raise FascisError(surveyed.problems[0].sentence)
             self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
             at = self.workspace.register.library_at(root) if literal else None
             key = at.id if at else remember(self.workspace, surveyed)
-            relinking = surveyed.relinking(self.workspace, lambda: stop[0])
+            relinking = surveyed.relinking(self.workspace, control)
             drives = self.workspace.drives.connected()
             self.old_paths = old_paths(surveyed.uses, returned_moves(surveyed.uses, drives))
             where = folders or first_folders(relinking, drives)
@@ -202,8 +203,9 @@ class Relinks(QObject):
 
     def cancel(self) -> None:
         """Stops looking; what was found so far counts."""
-        self._stop[0] = True
-        self._stop = [False]
+        self._control.stop()
+        self._matching.stop()
+        self._control = Control()
 
     def _next(self) -> None:
         """Looks in the next folder that was not looked in; then matches."""
@@ -213,7 +215,7 @@ class Relinks(QObject):
             self._match()
             return
         self.looking = wanted
-        turn, stop = self._turn, self._stop
+        turn, control = self._turn, self._control
         last = [0.0]
 
         def report(files: int) -> None:
@@ -223,13 +225,9 @@ class Relinks(QObject):
                     self.progress.emit(files)
                 except RuntimeError:
                     # The window was closed meanwhile.
-                    stop[0] = True
+                    control.stop()
 
-        Task(
-            lambda: look(wanted, report, lambda: stop[0]),
-            lambda o: self._looked(turn, wanted, o),
-            self,
-        )
+        Task(lambda: look(wanted, report, control), lambda o: self._looked(turn, wanted, o), self)
 
     def _looked(self, turn: int, folder: Path, outcome: Any) -> None:
         if turn != self._turn:
@@ -257,19 +255,13 @@ class Relinks(QObject):
             self.changed.emit()
             return
         self._begun += 1
-        begun, turn, stop, decisions, key = (
-            self._begun,
-            self._turn,
-            self._stop,
-            self.decisions,
-            self.key,
-        )
-        checked = self.checked
+        begun, turn, checked = self._begun, self._turn, self.checked
+        decisions, key = self.decisions, self.key
+        self._matching.stop()
+        control = self._matching = Control()
 
         def work() -> Outcome:
-            match = relinking.match(
-                merge(parts), Contents(lambda: stop[0] or begun != self._begun), decisions, checked
-            )
+            match = relinking.match(merge(parts), Contents(control), decisions, checked)
             return self._outcome(relinking, match, key)
 
         Task(work, lambda outcome: self._matched(turn, begun, outcome), self)

@@ -14,7 +14,6 @@ from __future__ import annotations
 import mmap
 import os
 import time
-from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,6 +23,7 @@ from fascis.drives.leftovers import MEASURED, MEASURES, own_folder
 from fascis.drives.model import Drive
 from fascis.drives.system.device import Device
 from fascis.files.codes import Code
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, Refused, told
 from fascis.files.names import join, shown
@@ -47,10 +47,7 @@ class Speed:
 
 
 def measure(
-    drives: Drives,
-    drive: Drive,
-    folder: Path | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
+    drives: Drives, drive: Drive, folder: Path | None = None, control: Control = UNSTOPPED
 ) -> Speed:
     """Measures a drive. Writes one file in a folder of its own and removes both again.
 
@@ -78,21 +75,19 @@ def measure(
     with closing(drives.open(where)) as medium:
         try:
             with own_folder(medium, MEASURES) as own:
-                return _measured(medium, drive, join(own, MEASURED), most, cancelled)
+                return _measured(medium, drive, join(own, MEASURED), most, control)
         except OSError as error:
             raise told(error, "measure in", os.fsencode(str(where))) from error
 
 
-def _measured(
-    medium: Medium, drive: Drive, place: bytes, most: int, cancelled: Callable[[], bool]
-) -> Speed:
+def _measured(medium: Medium, drive: Drive, place: bytes, most: int, control: Control) -> Speed:
     buffer = memoryview(mmap.mmap(-1, _CHUNK))
     # What compresses would be stored too quickly.
     buffer[:] = os.urandom(_CHUNK)
     written, begun = 0, time.monotonic()
     with closing(medium.create(place)) as file:
         while written < most and (written < LEAST_BYTES or time.monotonic() - begun < _SECONDS):
-            _stop(cancelled)
+            _stop(control)
             file.write(buffer)
             written += len(buffer)
         file.flush()
@@ -106,7 +101,7 @@ def _measured(
         before = device.bytes_read() if device else None
         read, begun = 0, time.monotonic()
         while (count := file.readinto(buffer)) and time.monotonic() - begun < _SECONDS:
-            _stop(cancelled)
+            _stop(control)
             read += count
         took = time.monotonic() - begun
     after = device.bytes_read() if device else None
@@ -117,6 +112,6 @@ def _measured(
     return Speed(written / 1e6 / max(wrote, 1e-6), read / 1e6 / max(took, 1e-6), written, proven)
 
 
-def _stop(cancelled: Callable[[], bool]) -> None:
-    if cancelled():
+def _stop(control: Control) -> None:
+    if control.stopped:
         raise Cancelled("The measurement was stopped; what it wrote is removed.")

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+from collections.abc import Mapping
 from pathlib import Path
 
 from fascis.files.errors import DriveFull, EnvironmentTrouble
@@ -32,6 +33,29 @@ NONSENSE = (
     sqlite3.ProgrammingError,
 )
 """What reading a database raises when somebody, or damage, put other values into it."""
+
+
+def bring_up(db: sqlite3.Connection, steps: Mapping[int, str]) -> None:
+    """Takes a database from its version to the last one, all or nothing.
+
+    Another thread or program may be at the same: the version is read once nobody else can write.
+
+    Args:
+        steps: by version, the statements that bring it to the next.
+    """
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        version = db.execute("PRAGMA user_version").fetchone()[0]
+        while version in steps:
+            for statement in steps[version].split(";"):
+                db.execute(statement)
+            version += 1
+        db.execute(f"PRAGMA user_version={version}")
+        db.execute("COMMIT")
+    except BaseException:
+        if db.in_transaction:
+            db.execute("ROLLBACK")
+        raise
 
 
 def is_about_the_drive(error: BaseException) -> bool:

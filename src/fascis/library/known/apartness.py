@@ -6,12 +6,13 @@ Told apart by what differs between them now.
 from __future__ import annotations
 
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.drives.connected import Drives
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled
 from fascis.files.names import join
@@ -64,11 +65,7 @@ class Apartness:
 
 
 def tell_apart(
-    drives: Drives,
-    here: Path,
-    there: Path,
-    step_ns: int,
-    cancelled: Callable[[], bool] = lambda: False,
+    drives: Drives, here: Path, there: Path, step_ns: int, control: Control = UNSTOPPED
 ) -> Apartness:
     """Compares two folders of one library by names, sizes and times.
 
@@ -82,10 +79,10 @@ def tell_apart(
         Cancelled: on request.
     """
     with closing(drives.open(here)) as one, closing(drives.open(there)) as other:
-        mine = dict(_files(one, cancelled))
+        mine = dict(_files(one, control))
         only_there = changed = newer = last_there = 0
         last_here = max((t for _, t in mine.values()), default=0)
-        for place, (size, time) in _files(other, cancelled):
+        for place, (size, time) in _files(other, control):
             last_there = max(last_there, time)
             known = mine.pop(place, None)
             if known is None:
@@ -96,11 +93,9 @@ def tell_apart(
     return Apartness(len(mine), only_there, changed, newer, last_here, last_there)
 
 
-def _files(
-    medium: Medium, cancelled: Callable[[], bool]
-) -> Iterator[tuple[bytes, tuple[int, int]]]:
+def _files(medium: Medium, control: Control) -> Iterator[tuple[bytes, tuple[int, int]]]:
     for folder in medium.walk():
-        if cancelled():
+        if control.stopped:
             raise Cancelled("Telling them apart was stopped; nothing was changed.")
         if folder.place == OWN or folder.place.startswith(OWN + b"/"):
             continue

@@ -19,6 +19,7 @@ from pathlib import Path
 
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import FascisError
 from fascis.library.identity import Identity, read_identity
 
@@ -57,12 +58,12 @@ class Recognition:
         """Which of these drives were not searched deeper than their top folder, as they are now."""
         return [d for d in drives if _searchable(d) and _key(d) not in self._found]
 
-    def search(self, drive: Drive, cancelled: Callable[[], bool] = lambda: False) -> None:
+    def search(self, drive: Drive, control: Control = UNSTOPPED) -> None:
         """Looks for identities deeper in a drive.
 
         What was found stays known until it is mounted otherwise.
         """
-        self._found[_key(drive)] = list(self._deep(drive.mount, cancelled))
+        self._found[_key(drive)] = list(self._deep(drive.mount, control))
 
     def on(self, drive: Drive, but: Collection[Path] = ()) -> list[Recognised]:
         """The libraries on a drive, by what is known of it and by its top folder now.
@@ -90,7 +91,7 @@ class Recognition:
             # Damaged, or of a newer version: told when somebody opens it.
             return None
 
-    def _deep(self, top: Path, cancelled: Callable[[], bool]) -> Iterator[Path]:
+    def _deep(self, top: Path, control: Control) -> Iterator[Path]:
         """Folders with an identity file, the nearest first.
 
         Never through a link, into another mount or into a library.
@@ -101,7 +102,7 @@ class Recognition:
             device = os.lstat(top).st_dev
         except OSError:
             return
-        while waiting and looked < MOST_FOLDERS and self._clock() < until and not cancelled():
+        while waiting and looked < MOST_FOLDERS and self._clock() < until and not control.stopped:
             folder, depth = waiting.popleft()
             looked += 1
             for inner in _folders(folder, device):

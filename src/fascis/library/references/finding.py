@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import stat
 from array import array
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -30,6 +30,7 @@ from fascis.documents.registry import (
     kind_of,
 )
 from fascis.documents.targets import Target
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.names import join, name_key
@@ -89,7 +90,7 @@ def find_uses(
     root: Path,
     survey: Survey,
     known: Known,
-    cancelled: Callable[[], bool] = lambda: False,
+    control: Control = UNSTOPPED,
     nothing_inside: bool = False,
 ) -> Uses:
     """Reads every document of a surveyed library and follows its references.
@@ -97,14 +98,14 @@ def find_uses(
     Args:
         medium: the library's folder.
         root: where that is.
-        cancelled: asked between documents.
+        control: asked between documents.
         nothing_inside: all that is referred to counts as outside: what of it belongs to the library
             is yet to be found.
 
     Raises:
-        Cancelled: when ``cancelled`` said so.
+        Cancelled: when ``control`` was stopped.
     """
-    return _Reading(medium, root, survey, known, cancelled, nothing_inside).run()
+    return _Reading(medium, root, survey, known, control, nothing_inside).run()
 
 
 class _Reading:
@@ -116,10 +117,10 @@ class _Reading:
         root: Path,
         survey: Survey,
         known: Known,
-        cancelled: Callable[[], bool],
+        control: Control,
         nothing_inside: bool,
     ) -> None:
-        self._medium, self._survey, self._cancelled = medium, survey, cancelled
+        self._medium, self._survey, self._control = medium, survey, control
         self._drives, self._cache, self._expected = known.drives, known.cache, known.expected
         self._places: dict[bytes, int] = {}
         self._links: dict[bytes, bytes] = {}
@@ -156,7 +157,7 @@ class _Reading:
         at = 0
         # A loose document that is used is read too: the list grows.
         while at < len(found.documents):
-            if self._cancelled():
+            if self._control.stopped:
                 raise Cancelled("The survey was stopped; nothing was changed.")
             document = found.documents[at]
             if not document.trouble:
@@ -206,7 +207,7 @@ class _Reading:
         """Finds documents of unknown make among what is neither media nor known."""
         names = Names(self._root, lambda: iter(self._places))
         for row, place in self._candidates:
-            if self._cancelled():
+            if self._control.stopped:
                 raise Cancelled("The survey was stopped; nothing was changed.")
             extension = place.rpartition(b".")[2].lower()
             if ROLES[self._survey.role[row]].remakeable or database_of(place):
