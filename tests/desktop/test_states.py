@@ -201,4 +201,4 @@ def test_what_could_not_be_added_stays_told_until_it_was_read(known, open_window
     assert hands.button("Back to the shelves") is not None
     assert "cannot be added" in panel_text(window)
     hands.press("Back to the shelves")
-    assert "The Weir" in panel_text(window)
+    hands.wait(lambda: "The Weir" in panel_text(window), "the library")
