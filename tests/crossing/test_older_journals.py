@@ -82,6 +82,8 @@ def test_it_goes_on_to_the_release(bench, kept):
 def test_several_open_it_at_the_same_moment_and_all_of_them_can(bench, kept):
     """The window's tasks, or a command beside it, after an update of the program."""
     path, gate = brought_here(bench, kept), threading.Barrier(4)
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("PRAGMA journal_mode=WAL")  # as every journal that a crossing has written
 
     def state(_):
         gate.wait(10)
