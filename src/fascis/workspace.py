@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.drives.connected import Drives
-from fascis.files.disk.folders import cache_folder, config_folder, data_folder, state_folder
+from fascis.files.own.folders import cache_folder, config_folder, data_folder, state_folder
 from fascis.library.register import Register
 
 

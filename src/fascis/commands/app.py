@@ -52,8 +52,8 @@ def _register() -> None:
 def main(arguments: list[str] | None = None) -> None:
     """Runs the command line and exits with its status."""
     from fascis.commands.telling import usage_errors
-    from fascis.files.disk.folders import state_folder
     from fascis.files.own import log
+    from fascis.files.own.folders import state_folder
 
     _register()
     log.begin(state_folder())

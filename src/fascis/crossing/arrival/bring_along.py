@@ -32,9 +32,9 @@ from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import make_parents
 from fascis.drives.rules import Rules
 from fascis.files.codes import Code
+from fascis.files.disk.beneath import open_folder
 from fascis.files.disk.digest import digest_of, digest_of_bytes
 from fascis.files.disk.medium import Medium, move, remove_own
-from fascis.files.disk.walk import open_folder
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN

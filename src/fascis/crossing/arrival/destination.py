@@ -37,9 +37,9 @@ from fascis.drives.model import Drive
 from fascis.drives.system.udisks import mount_again
 from fascis.files.codes import Code
 from fascis.files.control import Control
+from fascis.files.disk.beneath import open_folder
 from fascis.files.disk.kernel import boot_id, mount_identity
 from fascis.files.disk.medium import Medium, read_small
-from fascis.files.disk.walk import open_folder
 from fascis.files.disk.writer import write_whole
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import join

@@ -12,21 +12,20 @@ It imports little, for it is started while a person waits.
 from __future__ import annotations
 
 import errno
-import marshal
 import os
 import signal
 import stat
 import sys
 from collections import deque
 from collections.abc import Callable, Iterator
-from multiprocessing.connection import Connection
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from blake3 import blake3
 
+from fascis.crossing.copying import wire
 from fascis.crossing.model.small import SMALL_FILE
 from fascis.files.disk import kernel
-from fascis.files.disk.walk import open_folder
+from fascis.files.disk.beneath import open_folder
 from fascis.files.names import join
 from fascis.files.times import ctime_of, mtime_of
 
@@ -34,6 +33,7 @@ _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 # Files that are open while one is worked on.
 _AHEAD = 12
+_NICE = 5
 _ME = (os.geteuid(), os.getegid())
 # An inode number as the journal holds it.
 _KEY = 0x7FFF_FFFF_FFFF_FFFF
@@ -353,16 +353,18 @@ def main() -> None:
     # Ctrl+C is the parent's to handle; it ends this process when it has stopped.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     kernel.die_with_parent()
+    # As many of these as there are cores: the window, and whatever else a person works with, first.
+    os.nice(_NICE)
     # Handles of its own: a lock on the parent's must not live on here when the parent is gone.
     source, destination = _own(source), _own(destination)
     buffer = memoryview(bytearray(SMALL_FILE))
-    connection = Connection(socket)
-    while True:
-        try:
-            job = marshal.loads(connection.recv_bytes())
-        except EOFError:
-            return
-        connection.send_bytes(marshal.dumps(answer(job, source, destination, buffer)))
+    with os.fdopen(socket, "rb", closefd=False) as jobs, os.fdopen(socket, "wb") as answers:
+        while True:
+            try:
+                job = wire.receive(jobs)
+            except EOFError:
+                return
+            wire.send(answers, answer(job, source, destination, buffer))
 
 
 def _own(folder: int) -> int:

@@ -214,9 +214,12 @@ class Lanes(QWidget):
             QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else "")
         )
         painter.drawText(QPointF(right + 12, 14), "verified")
+        seen = event.rect() if event is not None else self.rect()
         y = 24.0
         for lane in self._lanes:
-            self._lane(painter, lane, y, left, right)
+            # Of many lanes only some are in sight.
+            if y + self._row >= seen.top() and y <= seen.bottom():
+                self._lane(painter, lane, y, left, right)
             y += self._row
         x = left
         painter.setFont(theme.font(12))

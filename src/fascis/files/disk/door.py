@@ -21,7 +21,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.files.disk import kernel
-from fascis.files.disk.walk import open_folder
+from fascis.files.disk.beneath import open_folder
 
 
 class Changed(OSError):

@@ -21,8 +21,9 @@ from collections.abc import Iterator
 from typing import Protocol
 
 from fascis.files.disk import door, kernel
+from fascis.files.disk.beneath import open_folder
 from fascis.files.disk.door import Proven
-from fascis.files.disk.walk import Folder, open_folder, walk
+from fascis.files.disk.walk import Folder, walk
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import parent
 

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from fascis.files.disk import kernel
+from fascis.files.disk.beneath import open_folder
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import join
-
-# PATH_MAX: a longer path is opened part by part.
-_LONGEST = 4096
-FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 @dataclass(slots=True)
@@ -61,38 +57,6 @@ def walk(
             continue
         yield folder
         pending.extend(join(place, name) for name in reversed(folder.folders))
-
-
-def open_folder(root_fd: int, place: bytes) -> int:
-    """A handle of a folder below the root: no part of it a link, none of it in another mount."""
-    if not place:
-        return os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
-    if len(place) >= _LONGEST:
-        return _open_step_by_step(root_fd, place)
-    try:
-        fd = kernel.open_beneath(root_fd, place, FOLDER_FLAGS)
-    except OSError as error:
-        # A link, where a folder should be.
-        if error.errno == errno.ELOOP:
-            raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR)) from error
-        raise
-    return _open_step_by_step(root_fd, place) if fd is None else fd
-
-
-def _open_step_by_step(root_fd: int, place: bytes) -> int:
-    """The same where the kernel has no ``openat2``, or the path is too long for one call."""
-    mount = kernel.mount_of(root_fd)
-    fd = os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
-    for part in place.split(b"/"):
-        try:
-            deeper = os.open(part, FOLDER_FLAGS, dir_fd=fd)
-        finally:
-            os.close(fd)
-        fd = deeper
-        if kernel.mount_of(fd) != mount:
-            os.close(fd)
-            raise OSError(errno.EXDEV, os.strerror(errno.EXDEV))
-    return fd
 
 
 def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
