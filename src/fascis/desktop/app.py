@@ -37,9 +37,8 @@ def _stay_live() -> None:
     """Keeps tasks from holding the window up.
 
     A full collection over a large library's objects takes a tenth of a second, in whatever thread;
-    what is made in bulk here
-    has no cycles. And a thread that computes hands on after 5 ms by default, at every call of the
-    toolkit while it paints.
+    what is made in bulk here has no cycles. And a thread that computes hands on after 5 ms by
+    default, at every call of the toolkit while it paints.
     """
     gc.set_threshold(2_000, 10, 100_000)
     sys.setswitchinterval(0.0002)

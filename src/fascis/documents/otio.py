@@ -103,8 +103,8 @@ class _Mention:
 class _Kept:
     """What is kept of an object that has the keys in it, or below it.
 
-    Of the mentions ``own`` are those of the object itself, ``direct`` those of its members,
-    ``all`` every one in the order of the text.
+    Of the mentions ``own`` are those of the object itself, ``direct`` those of its members, ``all``
+    every one in the order of the text.
     """
 
     schema: Any

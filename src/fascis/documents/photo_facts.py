@@ -3,8 +3,8 @@
 Dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1).
 
 Of a clip or a sound its dimensions and its length. Read in a child process with limits, for a file
-may come from anybody. The child is handed open files one by one over a
-socket, never a path; one that dies takes the photo it was at with it, and another goes on.
+may come from anybody. The child is handed open files one by one over a socket, never a path; one
+that dies takes the photo it was at with it, and another goes on.
 """
 
 from __future__ import annotations

@@ -52,8 +52,7 @@ def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
     """The sidecars among the names in one folder, and whom each belongs to; nobody, for an orphan.
 
     A photo and a clip of the same name, or a raw picture beside its developed one, share ``a.xmp``.
-    Case and the form of
-    accents do not count, where no name is exactly so.
+    Case and the form of accents do not count, where no name is exactly so.
     """
     all_names = list(names)
     exact = set(all_names)

@@ -136,8 +136,7 @@ def spellings(path: str) -> Iterator[str]:
     As usual, then with one more letter encoded.
 
     Of two names of which one is the other percent-encoded, a spelling that is nobody's name means
-    the same to those who decode it
-    first and to those who take it as it is written first.
+    the same to those who decode it first and to those who take it as it is written first.
     """
     usual = as_uri(path)
     yield usual

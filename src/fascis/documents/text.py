@@ -1,7 +1,7 @@
 """Documents of text: every target stands at a span of bytes, which is what is replaced.
 
-A small document is kept in memory while it is open. A large one is read as a stream, as often as
-it is gone through, and its new content is written to a file: what it takes of memory does not grow
+A small document is kept in memory while it is open. A large one is read as a stream, as often as it
+is gone through, and its new content is written to a file: what it takes of memory does not grow
 with it, but for kinds that can only be read whole. References are kept where they are not too many.
 """
 

@@ -1,8 +1,7 @@
 """Playlists in XSPF (xspf.org, version 1): the ``location`` of every track is a URI.
 
 Read with expat, which tells where in the bytes an element begins and ends. A document type
-declaration is refused: no
-playlist has one, and entities come with it.
+declaration is refused: no playlist has one, and entities come with it.
 """
 
 from __future__ import annotations

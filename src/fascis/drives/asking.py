@@ -3,9 +3,8 @@
 Small probe files in a folder of our own, which goes again.
 
 Options of a mount and drivers change what a file system takes (vfat(5) charsets, case folding, what
-a server allows); so
-before anything is copied the drive is asked. Never a drive that is full or can only be read, and
-never by a dry run.
+a server allows); so before anything is copied the drive is asked. Never a drive that is full or can
+only be read, and never by a dry run.
 """
 
 from __future__ import annotations

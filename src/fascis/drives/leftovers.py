@@ -3,8 +3,8 @@
 What a program that was killed has left is cleared.
 
 Such a folder has a name that nobody else gives, and is locked while it is used (flock(2)); one that
-nobody holds is left over. Deleted in it are
-only empty files, links, and what measuring writes; anything else stays, and with it the folder.
+nobody holds is left over. Deleted in it are only empty files, links, and what measuring writes;
+anything else stays, and with it the folder.
 """
 
 from __future__ import annotations

@@ -1,9 +1,8 @@
 """What file systems can hold: limits of size, names, links, permissions and times, as data.
 
 The table is explained in docs/drives.md, row by row, with the source of each; a test holds the two
-together, and others
-try the rules on real file systems. What a driver here would take, and other computers could not
-open, is refused too.
+together, and others try the rules on real file systems. What a driver here would take, and other
+computers could not open, is refused too.
 """
 
 from __future__ import annotations

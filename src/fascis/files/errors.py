@@ -1,8 +1,7 @@
 """The tree of errors. Each carries the sentence the person will read, and the facts as attributes.
 
 Three families: the environment (drive, permission, space), damaged or hostile input, and refusals.
-Our own bugs are
-not in this tree: they are ordinary exceptions and become crash reports.
+Our own bugs are not in this tree: they are ordinary exceptions and become crash reports.
 """
 
 from __future__ import annotations

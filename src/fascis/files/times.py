@@ -3,10 +3,9 @@
 In signed 64 bits, whatever the file system can hold.
 
 Between 1823 and 2116 a time is kept to the nanosecond. Outside of it, where 64 bits end sooner than
-what ext4, btrfs, NTFS or
-exFAT can say, it is kept to the second. What is kept sorts like the times themselves, and two kept
-times are compared with each
-other; copies are given the whole time, which is read from the file.
+what ext4, btrfs, NTFS or exFAT can say, it is kept to the second. What is kept sorts like the times
+themselves, and two kept times are compared with each other; copies are given the whole time, which
+is read from the file.
 """
 
 from __future__ import annotations

@@ -3,8 +3,7 @@
 The one before is kept.
 
 A catalog is never changed where it lies: a private copy is, then it is written beside the old one,
-read back, and swapped
-in; the old one stays beside it under a name of its own.
+read back, and swapped in; the old one stays beside it under a name of its own.
 """
 
 from __future__ import annotations

@@ -3,9 +3,8 @@
 What is in a library may come from anybody.
 
 The child is given open files, never a path; it has a limit of memory, of processor time and of
-patience, and writes
-nothing but what it found. One that dies takes the picture it was at with it, and the next child
-goes on.
+patience, and writes nothing but what it found. One that dies takes the picture it was at with it,
+and the next child goes on.
 """
 
 from __future__ import annotations

@@ -1,8 +1,7 @@
 """Which programs have files of a folder open, from ``/proc/*/fd`` and ``/proc/*/maps`` (proc(5)).
 
 Compared by device and inode, never by path text. Programs of other users cannot be seen without
-rights; that is said
-by :attr:`Openers.all_seen`.
+rights; that is said by :attr:`Openers.all_seen`.
 """
 
 from __future__ import annotations

@@ -185,8 +185,8 @@ class Register:
         """Remembers a library that was looked at, and what its survey said; gives its id.
 
         Where its home is known, that stays: a survey of a copy makes no home of it. Home changes by
-        a switch, or with the folder
-        itself: one that is gone from its place, and is found under another name on the same drive.
+        a switch, or with the folder itself: one that is gone from its place, and is found under
+        another name on the same drive.
         """
         known = (
             next((x for x in self.libraries() if x.id == id), None) if id else self.library_at(root)

@@ -3,8 +3,7 @@
 Written beside, read back, and the two swapped.
 
 What was there before stays beside it, under a name that says when it was set aside and that no
-format knows, so that
-nobody takes it for a document. Nothing that exists is overwritten.
+format knows, so that nobody takes it for a document. Nothing that exists is overwritten.
 """
 
 from __future__ import annotations

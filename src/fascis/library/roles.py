@@ -62,8 +62,7 @@ class RoleRule:
     """Decides roles for one library.
 
     A folder named proxies, renders or previews (in any case) decides for what is in it; patterns of
-    folders from an
-    identity file decide first. A word within a file's name never does.
+    folders from an identity file decide first. A word within a file's name never does.
     """
 
     def __init__(self, patterns: Mapping[str, str] | None = None) -> None:

@@ -71,10 +71,8 @@ class Survey:
     Sizes in bytes, times in ns.
 
     ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own``
-    counts rows of Fascis's
-    own folder, which are left out of totals. ``unlistable`` are folders that could not be looked
-    into, ``mounts`` and
-    ``subvolumes`` those that were not entered.
+    counts rows of Fascis's own folder, which are left out of totals. ``unlistable`` are folders
+    that could not be looked into, ``mounts`` and ``subvolumes`` those that were not entered.
     """
 
     taken_at: float = 0.0

@@ -3,10 +3,8 @@
 Each is recorded, is whole or not at all, and can be undone.
 
 The record is written before anything changes. Every document's new content is written beside it and
-read back before the
-first one is swapped in; the old one is kept beside it, by the act's id. Whatever was cut off is
-taken back at the next
-start, for the record has the digests of both.
+read back before the first one is swapped in; the old one is kept beside it, by the act's id.
+Whatever was cut off is taken back at the next start, for the record has the digests of both.
 """
 
 from __future__ import annotations

@@ -3,8 +3,7 @@
 Nothing is opened.
 
 One index serves every library. Links are not followed; other file systems mounted below are looked
-at, the kernel's own
-are not. What Fascis set aside is left out: it waits to be deleted.
+at, the kernel's own are not. What Fascis set aside is left out: it waits to be deleted.
 """
 
 from __future__ import annotations

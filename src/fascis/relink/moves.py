@@ -3,10 +3,8 @@
 The fewest statements "this folder is now that folder" that explain the most lost files.
 
 Chosen greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then
-the one that
-explains most of what is left. Of statements that explain the same files the most general one is
-taken, for a renamed
-folder moves all that is in it.
+the one that explains most of what is left. Of statements that explain the same files the most
+general one is taken, for a renamed folder moves all that is in it.
 """
 
 from __future__ import annotations

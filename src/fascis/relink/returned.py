@@ -3,8 +3,7 @@
 Which paths lead nowhere for that, and where they lead now.
 
 Fascis itself follows such paths, by the drive's UUID or label; other programs do not. So they are
-made right on request, as
-folder moves that are known to be so: the drive proves them.
+made right on request, as folder moves that are known to be so: the drive proves them.
 """
 
 from __future__ import annotations

@@ -3,8 +3,7 @@
 What became newer at the old place after the library settled is copied, verified and moved in.
 
 It is an amendment in the journal, never an edit of the plan. A copy that it supersedes goes only
-when it is still what
-this crossing made; whatever a person changed in the copy stays, and is told.
+when it is still what this crossing made; whatever a person changed in the copy stays, and is told.
 """
 
 from __future__ import annotations

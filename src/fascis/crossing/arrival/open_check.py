@@ -103,9 +103,8 @@ class _Opening:
     """One pass over all documents of a copy.
 
     Every reference is followed in the copy as it stands on the drive, and what is found there
-    compared with what the reference led
-    to when the plan was made: by content, so that no mistake of whoever wrote the document can
-    pass.
+    compared with what the reference led to when the plan was made: by content, so that no mistake
+    of whoever wrote the document can pass.
     """
 
     def __init__(

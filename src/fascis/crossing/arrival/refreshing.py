@@ -18,8 +18,8 @@ from fascis.workspace import Workspace
 def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
     """Records where references of changed and new documents lead, if those are still as copied.
 
-    A document that changed once more meanwhile is newer at the old place, and is brought along,
-    or left by decision.
+    A document that changed once more meanwhile is newer at the old place, and is brought along, or
+    left by decision.
 
     Raises:
         EnvironmentTrouble: the old place cannot be read.

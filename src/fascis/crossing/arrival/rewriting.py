@@ -3,11 +3,9 @@
 The bytes before are kept as they were.
 
 What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what
-is written from it,
-with nothing but target strings replaced, takes its place. Nothing here looks at the old place
-again: where a path leads
-is told by the plan: by where each reference led when it was made, and for documents of which that
-is not known by their paths.
+is written from it, with nothing but target strings replaced, takes its place. Nothing here looks at
+the old place again: where a path leads is told by the plan: by where each reference led when it was
+made, and for documents of which that is not known by their paths.
 """
 
 from __future__ import annotations

@@ -3,9 +3,8 @@
 Copies everything the plan names into the staging folder and reads it back, batch by batch.
 
 While one batch is copied, the one before it is read back; on a rotating drive, whose head would go
-to and fro, copying and
-reading back take turns. A batch is flushed to the drive and written to the journal before it is
-read back. Memory does not grow with the number of files.
+to and fro, copying and reading back take turns. A batch is flushed to the drive and written to the
+journal before it is read back. Memory does not grow with the number of files.
 """
 
 from __future__ import annotations

@@ -1,9 +1,8 @@
 """Copying one file and reading it back: the two acts on which everything stands.
 
 A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the
-source was the same
-after reading as before. It counts as verified when what is read back from the drive has that
-digest.
+source was the same after reading as before. It counts as verified when what is read back from the
+drive has that digest.
 """
 
 from __future__ import annotations
@@ -355,8 +354,7 @@ def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
     """True when what a file system calls holes is read all the same.
 
     It may say so of what was written a moment ago and has not found its place on the drive yet (one
-    did, for a time); and where it
-    keeps more blocks than the parts that it says are written.
+    did, for a time); and where it keeps more blocks than the parts that it says are written.
     """
     written = sum(end - begin for begin, end in ranges)
     recent = max(before.st_mtime, before.st_ctime) > time.time() - _SETTLED_SECONDS

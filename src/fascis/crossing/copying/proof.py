@@ -1,12 +1,10 @@
 """Whether what is read back comes from the drive itself, and not from memory: law 8.
 
 Dropping pages is advice and fails silently. So, batch by batch: where there is a block device, its
-read counter must grow
-by about the bytes that were read; elsewhere the kernel must say that none of a file's pages were in
-memory before.
-Behind a user-space driver the pages of the block device are dropped first, where that is permitted;
-where it is not,
-nothing is read from the device, its counter stands still, and the batch is only *compared*.
+read counter must grow by about the bytes that were read; elsewhere the kernel must say that none of
+a file's pages were in memory before. Behind a user-space driver the pages of the block device are
+dropped first, where that is permitted; where it is not, nothing is read from the device, its
+counter stands still, and the batch is only *compared*.
 """
 
 from __future__ import annotations

@@ -3,8 +3,7 @@
 Copying with its flush, and reading back, from batches of large files.
 
 Batches of small files tell how many files a second go, not how many bytes; they are left out, and
-so is a batch in which
-the crossing was paused.
+so is a batch in which the crossing was paused.
 """
 
 from __future__ import annotations

@@ -3,11 +3,9 @@
 What a destination cannot hold, or would take for another name, gets another name in the copy.
 
 The originals keep theirs. What was renamed is recorded in the inventory, with the name before, and
-documents follow; a later
-crossing to a drive that can hold the old names gives them back. A file whose name is all that
-something knows it by (a
-frame of a sequence, a clip that an edit list names) cannot be renamed: then another drive it is, or
-leaving it out.
+documents follow; a later crossing to a drive that can hold the old names gives them back. A file
+whose name is all that something knows it by (a frame of a sequence, a clip that an edit list names)
+cannot be renamed: then another drive it is, or leaving it out.
 """
 
 from __future__ import annotations

@@ -529,11 +529,9 @@ class Copies:
         doubtful.
 
         An end is unclean when the run before was cut off (or its drive vanished) and the machine
-        was started again, or the
-        drive mounted again, since: drives acknowledge flushes that they have not done. What was
-        verified in the last
-        ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES`` of that run, whichever is more, is then read
-        again.
+        was started again, or the drive mounted again, since: drives acknowledge flushes that they
+        have not done. What was verified in the last ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES``
+        of that run, whichever is more, is then read again.
         """
         before = self.value("session", {})
         if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):

@@ -1,8 +1,7 @@
 """The journal: a crossing's memory, an SQLite file; the only place where progress is kept.
 
 Every method that writes is one durable transaction (WAL, synchronous=FULL). The engine can be
-killed at any line.
-The plan's columns are written once; what was seen later has columns of its own.
+killed at any line. The plan's columns are written once; what was seen later has columns of its own.
 """
 
 from __future__ import annotations

@@ -3,10 +3,8 @@
 What each must lead to in the copy.
 
 A lead is the number of an entry of the plan, ``NOWHERE``, or a path outside of the library that
-stays where it is. The documents
-of the copy are written by it, and it is what the scales compare with: reference by reference, the
-content before with the content
-after.
+stays where it is. The documents of the copy are written by it, and it is what the scales compare
+with: reference by reference, the content before with the content after.
 """
 
 from __future__ import annotations

@@ -69,8 +69,8 @@ def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fi
     """How a copy looks beside what it was when it was verified.
 
     A program can give a changed file its old size and time; the time of change it cannot. It moves
-    too when a name of the file
-    comes, goes or changes, and some drives do not keep it: then the copy must be read.
+    too when a name of the file comes, goes or changes, and some drives do not keep it: then the
+    copy must be read.
     """
     if recorded is None or (s.st_size, mtime_of(s)) != (recorded.size, recorded.mtime_ns):
         return Look.OTHER

@@ -1,9 +1,8 @@
 """What is this crossing's on a destination, and what is not: only the former is ever cleared.
 
 Ours is what the journal knows to have been made here, unchanged. Whatever else lies in the staging
-folder, or in a library
-that had arrived when the crossing was cut off, is a person's: it goes to a folder beside, whole,
-and is told.
+folder, or in a library that had arrived when the crossing was cut off, is a person's: it goes to a
+folder beside, whole, and is told.
 """
 
 from __future__ import annotations

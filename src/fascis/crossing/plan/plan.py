@@ -58,16 +58,13 @@ class Plan:
     ``survey`` holds the items in columns, ``fates`` what becomes of each.
 
     ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called
-    otherwise in
-    the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as they are.
-    ``largest`` names the largest files of each remakeable
-    role that is left out. ``part`` is what crosses where that is not the whole library,
-    ``folders_out`` the folders that are not in it.
-    ``shared`` are originals that stay because others need them: absolute path → who. ``frees`` is
-    the room, in bytes, of exactly what
-    deleting the originals would delete by this plan. ``left_out_used`` counts files that are left
-    out though documents use them: those
-    that cannot be made again, and those that can.
+    otherwise in the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as
+    they are. ``largest`` names the largest files of each remakeable role that is left out. ``part``
+    is what crosses where that is not the whole library, ``folders_out`` the folders that are not in
+    it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
+    is the room, in bytes, of exactly what deleting the originals would delete by this plan.
+    ``left_out_used`` counts files that are left out though documents use them: those that cannot be
+    made again, and those that can.
     """
 
     crossing: str

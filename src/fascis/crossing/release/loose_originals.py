@@ -3,8 +3,7 @@
 Those that were gathered and that nothing else uses.
 
 Each is read again and compared right before it is deleted. What others need was looked at just
-before; where that cannot be known,
-it stays.
+before; where that cannot be known, it stays.
 """
 
 from __future__ import annotations

@@ -3,10 +3,8 @@
 Originals whose copies are verified are deleted, one by one, each checked right before.
 
 Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy
-is what was verified.
-What appeared, changed, is open, was damaged, was left out or was not verified stays, and is told.
-What the person chose
-to discard goes when it is as it was surveyed.
+is what was verified. What appeared, changed, is open, was damaged, was left out or was not verified
+stays, and is told. What the person chose to discard goes when it is as it was surveyed.
 """
 
 from __future__ import annotations
@@ -160,11 +158,9 @@ class Release:
 
     ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies
     were changed or taken away. With ``reads_again`` the content of every original is compared once
-    more, whatever its drive.
-    ``still_wanted`` raises when a release is not what this crossing is about any more: asked before
-    every batch.
-    ``differences`` are those found after :meth:`check_copies`, right before anything is set aside
-    or deleted.
+    more, whatever its drive. ``still_wanted`` raises when a release is not what this crossing is
+    about any more: asked before every batch. ``differences`` are those found after
+    :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
     source: Originals

@@ -162,8 +162,8 @@ def find_equals(
     """Which loose files have the content of another loose file, or of one in the library.
 
     Every loose file that has an equal is a key; its value is the path of the one that is stored for
-    all of them. Files of
-    one size are compared by some samples, those whose samples are equal by their whole content.
+    all of them. Files of one size are compared by some samples, those whose samples are equal by
+    their whole content.
     """
     inside = below(root)
     loose = [o for o in uses.of(Standing.LOOSE) if o.size and not o.named]

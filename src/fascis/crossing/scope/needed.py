@@ -3,12 +3,10 @@
 Documents that stay, other known libraries, and what lies beside the library, read right now.
 
 Nothing that a document still needs is set aside or deleted (law 10). Every document counts that is
-not going itself: in this
-library, in every known library and copy that is there, and in what is found beside it on the same
-drive, within bounds. Of
-libraries that are away, and of documents that cannot be read, what the register remembers counts.
-What was deleted long ago
-needs nothing any more. Each reading of a target counts, for another program may take it so.
+not going itself: in this library, in every known library and copy that is there, and in what is
+found beside it on the same drive, within bounds. Of libraries that are away, and of documents that
+cannot be read, what the register remembers counts. What was deleted long ago needs nothing any
+more. Each reading of a target counts, for another program may take it so.
 """
 
 from __future__ import annotations
@@ -380,8 +378,8 @@ class _Search:
     def _says_nothing(self, source: DocumentSource) -> bool:
         """Leaves documents beside a library unread in which no name stands of what would go.
 
-        Of each name the longest run of letters and digits is looked for; what may spell even
-        those in another way (percent forms of letters, character references, UTF-16) is read.
+        Of each name the longest run of letters and digits is looked for; what may spell even those
+        in another way (percent forms of letters, character references, UTF-16) is read.
         """
         self._beside_read += 1
         if not all(self._needles):

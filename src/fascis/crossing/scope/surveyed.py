@@ -25,7 +25,6 @@ from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.names import fsname, shown
-from fascis.files.times import ctime_of, mtime_of
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
 from fascis.library.references.finding import Expected, Known, find_uses
 from fascis.library.references.summary import summary_of
@@ -298,20 +297,7 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
             return False
         if not stat.S_ISREG(s.st_mode):
             return False
-        known = outside[found] = Outside(
-            found,
-            Standing.LOOSE,
-            lost.role,
-            s.st_size,
-            b"",
-            s.st_blocks * 512,
-            mtime_of(s),
-            ctime_of(s),
-            s.st_dev,
-            s.st_ino,
-            s.st_mode,
-            s.st_nlink,
-        )
+        known = outside[found] = Outside.there(found, Standing.LOOSE, lost.role, s)
     outside[found] = replace(
         known, named=known.named or lost.named, used_by=known.used_by | lost.used_by
     )

@@ -1,8 +1,7 @@
 """What the library's own record says of its files: the digests it had when it was last verified.
 
 A file with the size and time on record and another content was damaged where it lies. It crosses
-only by decision, and
-its original is never released.
+only by decision, and its original is never released.
 """
 
 from __future__ import annotations

@@ -414,8 +414,7 @@ class Deleting:
     ``frees`` is what it takes on the drive, in bytes.
 
     ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
-    they take. ``loose`` of them
-    lie outside the library, and are listed by their whole path.
+    they take. ``loose`` of them lie outside the library, and are listed by their whole path.
     """
 
     places: list[bytes]

@@ -4,8 +4,7 @@ The desktop's own thumbnail where it has one, else decoded in a child process. N
 interface thread.
 
 Thumbnails as the freedesktop.org Thumbnail Managing Standard has them: named by the MD5 of the
-file's URI, with the file's
-time in ``Thumb::MTime``.
+file's URI, with the file's time in ``Thumb::MTime``.
 """
 
 from __future__ import annotations

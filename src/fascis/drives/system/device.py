@@ -1,8 +1,7 @@
 """The block device below a drive: what was read from it, and the pages of it that lie in memory.
 
 A user-space driver reads and writes through those pages: what it gives back after a write may never
-have been on the
-drive. Source: block/stat in sysfs, posix_fadvise(2), fsync(2).
+have been on the drive. Source: block/stat in sysfs, posix_fadvise(2), fsync(2).
 """
 
 from __future__ import annotations

@@ -3,8 +3,7 @@
 Asks no drive: one that does not answer holds nobody up.
 
 Open files are known by the mount that they belong to (``mnt_id`` in fdinfo); working folders,
-programs and mapped files by
-their paths.
+programs and mapped files by their paths.
 """
 
 from __future__ import annotations

@@ -172,8 +172,7 @@ class News:
     A drive appears, goes, is mounted, unmounted or renamed.
 
     In a thread of its own, which ends with :meth:`close`. Quietly nothing where there is no such
-    service: mounts are
-    noticed by the kernel's own table all the same.
+    service: mounts are noticed by the kernel's own table all the same.
     """
 
     def __init__(self, heard: Callable[[], None]) -> None:

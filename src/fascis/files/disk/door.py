@@ -3,11 +3,9 @@
 No other place in Fascis removes a name from a drive (a test holds that).
 
 Whoever deletes says what was proven of the file: its kind, size, times, device, and inode where
-that identifies a file. The
-folder is opened anew from the root, never through a link or into another mount; the file is looked
-at there, after its last
-reading; the folder is looked for once more, in case somebody moved it out; then the name goes. What
-does not agree stays.
+that identifies a file. The folder is opened anew from the root, never through a link or into
+another mount; the file is looked at there, after its last reading; the folder is looked for once
+more, in case somebody moved it out; then the name goes. What does not agree stays.
 
 Linux cannot unlink by a handle, so between the last look and the unlink lie a few microseconds.
 """

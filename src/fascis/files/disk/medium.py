@@ -3,10 +3,8 @@
 All file work of the engine goes through a medium, opened on a folder handle.
 
 Places are bytes relative to that folder. Every part of a place is opened without following a link,
-so that nothing
-reached through a medium lies outside its folder. Nothing here overwrites: files and folders are
-created exclusively,
-and renames refuse an existing name.
+so that nothing reached through a medium lies outside its folder. Nothing here overwrites: files and
+folders are created exclusively, and renames refuse an existing name.
 """
 
 from __future__ import annotations
@@ -357,12 +355,10 @@ class PosixMedium:
     """A folder of a mounted file system.
 
     Its handle is kept from before the first byte: an error of writing is reported to a flush only
-    when the handle was
-    there before it, and once. ``below`` is flushed after the file system. With ``one_by_one``
-    flushing the file system is
-    not enough and nothing below it can be reached (a network share, a user-space driver): then
-    every new file is flushed
-    before it is closed, and :meth:`sync` flushes every folder that was changed.
+    when the handle was there before it, and once. ``below`` is flushed after the file system. With
+    ``one_by_one`` flushing the file system is not enough and nothing below it can be reached (a
+    network share, a user-space driver): then every new file is flushed before it is closed, and
+    :meth:`sync` flushes every folder that was changed.
     """
 
     def __init__(

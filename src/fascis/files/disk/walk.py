@@ -20,9 +20,8 @@ class Folder:
     Parallel lists of names and their status, folders listed apart.
 
     ``place`` is relative to the root; ``mounts`` are names of what is mounted here, bind mounts
-    too, and ``subvolumes`` names of
-    parts of the same file system that have a device number of their own (btrfs). Neither is
-    entered.
+    too, and ``subvolumes`` names of parts of the same file system that have a device number of
+    their own (btrfs). Neither is entered.
     """
 
     place: bytes

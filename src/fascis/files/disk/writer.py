@@ -19,9 +19,8 @@ class AtomicWriter:
     """Writes a new content of ``name`` in the folder ``dir_fd``; whole or not at all.
 
     A temporary beside the target is created exclusively, flushed, renamed onto the target, and the
-    folder flushed.
-    Leaving the ``with`` block without :meth:`commit`, by an exception or not, leaves the old
-    content.
+    folder flushed. Leaving the ``with`` block without :meth:`commit`, by an exception or not,
+    leaves the old content.
     """
 
     def __init__(self, dir_fd: int, name: bytes, mode: int = 0o644) -> None:

@@ -34,7 +34,6 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.files.names import join, name_key
-from fascis.files.times import ctime_of, mtime_of
 from fascis.library.references.reading import (
     DocumentSource,
     LibrarySource,
@@ -478,20 +477,7 @@ class _Reading:
         if s is None:
             size, digest, mtime_ns = self._expected.get(meant.path, _NEVER_SEEN)
             return Outside(meant.path, meant.standing, role, size, digest, mtime_ns=mtime_ns)
-        return Outside(
-            meant.path,
-            meant.standing,
-            role,
-            s.st_size,
-            b"",
-            s.st_blocks * 512,
-            mtime_of(s),
-            ctime_of(s),
-            s.st_dev,
-            s.st_ino,
-            s.st_mode,
-            s.st_nlink,
-        )
+        return Outside.there(meant.path, meant.standing, role, s)
 
     def _below(self, path: bytes) -> bytes:
         """A path in the library relative to it, any other as it is."""
@@ -500,8 +486,8 @@ class _Reading:
     def _alias(self, way: Target, folder: bytes, meant: Meant) -> None:
         """Remembers another name of a file in a document, to know it when that is written again.
 
-        Only the reading that led to the file counts: another reading of the same target may be
-        the name of another file.
+        Only the reading that led to the file counts: another reading of the same target may be the
+        name of another file.
         """
         if meant.refused:
             return

@@ -71,9 +71,8 @@ def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[b
     What a person calls the source.
 
     ``sources`` are folders that count as such though no path lies directly in them: a catalog names
-    them.
-    The root folder, a home folder and what is mounted hold everything, and are nobody's source but
-    for what lies in them.
+    them. The root folder, a home folder and what is mounted hold everything, and are nobody's
+    source but for what lies in them.
     """
     folders = {p.rpartition(b"/")[0] for p in paths} | set(sources)
     holds_all = {b"", b"/", os.fsencode(Path.home()), b"/home", b"/mnt", b"/media", b"/tmp"}

@@ -40,8 +40,7 @@ class Summary:
     Last change in ns.
 
     ``standing`` gives files and bytes of each, those outside too; empty for a survey that did not
-    read documents. ``unused``
-    counts what nothing refers to and cannot be made again.
+    read documents. ``unused`` counts what nothing refers to and cannot be made again.
     """
 
     files: int

@@ -1,12 +1,10 @@
 """Documents of unknown make, recognised by content: does a file name files that exist?
 
 Whatever it is called and whoever made it: a database, a project in JSON or XML, packed with gzip or
-zip. What names files by
-absolute or relative paths, whole or as a folder here and a name there, refers to them, and what
-becomes of it when they move
-is not known. Settings, caches and thumbnails that name none are of no concern. Nothing here
-understands a format: bytes are
-searched for what looks like the name of a file, and that is looked up.
+zip. What names files by absolute or relative paths, whole or as a folder here and a name there,
+refers to them, and what becomes of it when they move is not known. Settings, caches and thumbnails
+that name none are of no concern. Nothing here understands a format: bytes are searched for what
+looks like the name of a file, and that is looked up.
 """
 
 from __future__ import annotations

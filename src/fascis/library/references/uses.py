@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from array import array
 from dataclasses import dataclass, field
 
 from fascis.documents.model import DocumentKind, Sequence
+from fascis.files.times import ctime_of, mtime_of
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
 
@@ -18,8 +20,8 @@ class Document:
     itself.
 
     ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no
-    one file of the library has.
-    ``seen`` is what it was when it was read, by its kind's ``known_by``.
+    one file of the library has. ``seen`` is what it was when it was read, by its kind's
+    ``known_by``.
     """
 
     place: bytes
@@ -43,11 +45,9 @@ class Outside:
     Size in bytes, times in ns.
 
     ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last
-    were, or 0 where that is
-    not known; so is ``digest``. ``named``: it must keep its name and its neighbours, being a frame,
-    a
-    sidecar, or a catalog's photo. ``frame``: it is a frame of a sequence, which is known by its
-    name alone.
+    were, or 0 where that is not known; so is ``digest``. ``named``: it must keep its name and its
+    neighbours, being a frame, a sidecar, or a catalog's photo. ``frame``: it is a frame of a
+    sequence, which is known by its name alone.
     """
 
     path: bytes
@@ -65,6 +65,23 @@ class Outside:
     named: bool = False
     frame: bool = False
     used_by: set[int] = field(default_factory=set)
+
+    @classmethod
+    def there(cls, path: bytes, standing: Standing, role: Role, status: os.stat_result) -> Outside:
+        """One that is there, as it looks now."""
+        return cls(
+            path,
+            standing,
+            role,
+            size=status.st_size,
+            allocated=status.st_blocks * 512,
+            mtime_ns=mtime_of(status),
+            ctime_ns=ctime_of(status),
+            device=status.st_dev,
+            inode=status.st_ino,
+            mode=status.st_mode,
+            links=status.st_nlink,
+        )
 
 
 @dataclass(frozen=True, slots=True)

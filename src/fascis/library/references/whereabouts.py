@@ -3,8 +3,7 @@
 One in the library, one outside, one on a drive that is away, or none.
 
 A path is followed as the kernel would, links included, but nothing is opened here. What is no
-regular file of a known
-media or document type is never followed.
+regular file of a known media or document type is never followed.
 """
 
 from __future__ import annotations

@@ -248,8 +248,8 @@ class InNewFolder(Landing):
     def _drop_doubles(self, clearing: Clearing) -> None:
         """After power was lost, what was moved may be found at both places.
 
-        The staged ones go, and everything is read again: the names may stand for the same blocks
-        of the drive, so that removing one spoils the other. Only reading tells.
+        The staged ones go, and everything is read again: the names may stand for the same blocks of
+        the drive, so that removing one spoils the other. Only reading tells.
         """
         medium, root, name = self._medium, self.staged, self.final
         if not medium.exists(root):
