@@ -17,6 +17,7 @@ from fascis.crossing.copying import file
 from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
+from tests.images import make_file_system
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -163,7 +164,7 @@ class Mounted:
             "exfat": ["mkfs.exfat", "-L", label],
             "ntfs": ["mkfs.ntfs", "-F", "-Q", "-L", label],
         }[filesystem]
-        subprocess.run([*make, str(image)], check=True, capture_output=True)
+        make_file_system(make, image)
         return self.mount(image, where, filesystem, options)
 
     def mount(self, image, where, filesystem, options=()):

@@ -18,6 +18,7 @@ from fascis.drives.system.udisks import mount_again, mounted_by_service
 from fascis.files.errors import EnvironmentTrouble, FascisError
 from fascis.workspace import Workspace
 from tests.crossing.ways import started
+from tests.images import make_file_system
 from tests.judge import contents
 
 pytestmark = pytest.mark.lab
@@ -124,7 +125,7 @@ def test_the_service_mounts_again_and_removes(bench, tmp_path, filesystem):
         "ext4": ["mkfs.ext4", "-qF", "-L", "EGRET"],
         "ntfs": ["mkfs.ntfs", "-FQ", "-L", "EGRET"],
     }[filesystem]
-    subprocess.run([*make, str(image)], check=True, capture_output=True)
+    make_file_system(make, image)
     loop = subprocess.run(
         ["losetup", "-f", "--show", image], check=True, capture_output=True, text=True
     ).stdout.strip()

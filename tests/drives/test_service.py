@@ -22,6 +22,7 @@ from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.library.known.shelves import read_shelves
 from tests.crossing.test_proof import real
 from tests.crossing.ways import started
+from tests.images import make_file_system
 from tests.judge import contents
 
 MAKE = {
@@ -53,7 +54,7 @@ class Plug:
         self.label = f"EG{os.getpid() % 10_000}{Plug.count}"
         with open(self.image, "wb") as out:
             out.truncate(260 << 20)
-        self._run(*MAKE[filesystem], self.label, self.image)
+        make_file_system([*MAKE[filesystem], self.label], self.image)
 
     @staticmethod
     def _run(*words, check=True):
