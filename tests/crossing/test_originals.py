@@ -10,7 +10,6 @@ import pytest
 
 from fascis.crossing.copying.file import Buffers
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import Origin, State
 from fascis.crossing.places.places import open_source
 from fascis.crossing.release.originals import Kept, Release, still_wanted
@@ -180,14 +179,6 @@ def test_the_intention_is_written_down_before_and_mended_after(held):
     held.release._mend()
     assert held.item(CLIP).origin is Origin.GONE
     assert held.item(OTHER).origin is Origin.INTENDED and held.copy(OTHER).exists()
-
-
-def test_what_was_never_copied_goes_only_when_it_was_discarded(held):
-    item = held.item(CLIP)
-    assert item.fate is Fate.COPY
-    forget(held)
-    assert held.one(CLIP) == (Origin.STAYS, Stays.NOT_VERIFIED)
-    assert held.original(CLIP).exists()
 
 
 def test_folders_go_only_when_they_are_empty(held):

@@ -11,16 +11,16 @@ run ends, and a resume makes them anew. Nothing waits for a helper that hangs.
 from __future__ import annotations
 
 import logging
+import marshal
 import os
 import queue
 import select
 import socket
 import subprocess
 import sys
-from contextlib import suppress
+from multiprocessing.connection import Connection
 from typing import Any
 
-from fascis.crossing.copying import wire
 from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, told
 
@@ -110,29 +110,25 @@ class _Helper:
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,
             )
-        self._socket = ours
-        self._jobs, self._answers = ours.makefile("wb"), ours.makefile("rb")
-        self._there = select.poll()
-        self._there.register(ours.fileno(), select.POLLIN)
+        self._connection = Connection(ours.detach())
+        self._answers = select.poll()
+        self._answers.register(self._connection.fileno(), select.POLLIN)
 
     def do(self, job: tuple[Any, ...], control: Control) -> tuple[str, Any]:
         try:
-            wire.send(self._jobs, job)
-            while not self._there.poll(1000 * _LOOK_SECONDS):
+            self._connection.send_bytes(marshal.dumps(job))
+            while not self._answers.poll(1000 * _LOOK_SECONDS):
                 if control.stopped:
                     control.checkpoint()
-            answer: tuple[str, Any] = wire.receive(self._answers)
+            answer: tuple[str, Any] = marshal.loads(self._connection.recv_bytes())
         except (OSError, EOFError) as error:
             _LOG.info("a helper ended: %s", self._process.poll())
             raise EnvironmentTrouble(_ENDED) from error
         return answer
 
     def end(self) -> None:
+        self._connection.close()
         self._process.kill()
-        for part in (self._answers, self._jobs, self._socket):
-            # What was not sent yet goes nowhere.
-            with suppress(OSError):
-                part.close()
 
     def wait(self, seconds: float) -> None:
         try:

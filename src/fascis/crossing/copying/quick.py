@@ -12,17 +12,18 @@ It imports little, for it is started while a person waits.
 from __future__ import annotations
 
 import errno
+import marshal
 import os
 import signal
 import stat
 import sys
 from collections import deque
 from collections.abc import Callable, Iterator
+from multiprocessing.connection import Connection
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from blake3 import blake3
 
-from fascis.crossing.copying import wire
 from fascis.crossing.model.small import SMALL_FILE
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
@@ -358,13 +359,13 @@ def main() -> None:
     # Handles of its own: a lock on the parent's must not live on here when the parent is gone.
     source, destination = _own(source), _own(destination)
     buffer = memoryview(bytearray(SMALL_FILE))
-    with os.fdopen(socket, "rb", closefd=False) as jobs, os.fdopen(socket, "wb") as answers:
-        while True:
-            try:
-                job = wire.receive(jobs)
-            except EOFError:
-                return
-            wire.send(answers, answer(job, source, destination, buffer))
+    connection = Connection(socket)
+    while True:
+        try:
+            job = marshal.loads(connection.recv_bytes())
+        except EOFError:
+            return
+        connection.send_bytes(marshal.dumps(answer(job, source, destination, buffer)))
 
 
 def _own(folder: int) -> int:

@@ -142,12 +142,7 @@ class DrivePage:
         self.table: QTableWidget | None = None
 
     def show(
-        self,
-        shelf: Shelf,
-        service: bool,
-        has_folder: bool,
-        do: Callable[[Deed], None],
-        news: str = "",
+        self, shelf: Shelf, service: bool, has_folder: bool, do: DoDeed, news: str = ""
     ) -> None:
         """Everything about one drive.
 
@@ -184,9 +179,7 @@ class DrivePage:
             )
         panel.end(*self._buttons(offers(shelf, service, has_folder), do))
 
-    def show_buttons(
-        self, shelf: Shelf, service: bool, has_folder: bool, do: Callable[[Deed], None]
-    ) -> None:
+    def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, do: DoDeed) -> None:
         """Only the buttons anew, once it is known what can be done."""
         self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), do))
 

@@ -464,7 +464,7 @@ class Planning(QObject):
 
     def begin_plan(self, standing: OnShelf, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
-        self.draft = PlanDraft(standing, destination)
+        self.draft, self.tells = PlanDraft(standing, destination), False
         self._after_said = False
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
         self.plan = self.woven = None
