@@ -78,16 +78,24 @@ def read_description(folder: Path) -> Description:
 def used_bytes(root: Path, block: int) -> int:
     """Bytes that the files below take in whole blocks, holes not counted, hard links once.
 
-    What lies deeper than a path can say is not counted: this only plays a drive.
+    What lies deeper than a path can say is not counted, nor what goes meanwhile: this only plays a
+    drive.
+
+    Raises:
+        OSError: a folder cannot be listed.
     """
     total, several = 0, set()
     waiting = [os.fsencode(root)]
     while waiting:
         total += block
+        folder = waiting.pop()
         try:
-            entries = list(os.scandir(waiting.pop()))
-        except OSError:
-            continue
+            entries = list(os.scandir(folder))
+        except OSError as error:
+            went = error.errno == errno.ENOENT and folder != os.fsencode(root)
+            if went or error.errno == errno.ENAMETOOLONG:
+                continue
+            raise
         for entry in entries:
             if entry.is_dir(follow_symlinks=False):
                 waiting.append(entry.path)
