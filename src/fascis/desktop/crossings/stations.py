@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QRegion
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from fascis.crossing.model.states import State
@@ -56,6 +56,9 @@ class StationLine(QWidget):
 
         ``home`` is the new drive's name, ``frees`` what a release would free.
         """
+        shown_now = (self._state, self._home, self._frees, self._busy)
+        if shown_now == (state, home, frees, busy):
+            return
         self._state, self._home, self._frees, self._busy = state, home, frees, busy
         self.setAccessibleName(f"Stations: {state.value}")
         self.update()
@@ -170,6 +173,15 @@ def lane_name(folder: bytes, role: Role) -> str:
     return f"{name}, {role.value}s"
 
 
+def _far(lane: Lane) -> tuple[int, ...]:
+    """How far a lane is, to know whether it must be painted again."""
+    return (lane.total, *(n for on in lane.drives for n in (on.copied, on.verified)))
+
+
+# Above the first lane: the drives' names.
+_TOP = 24
+
+
 class Lanes(QWidget):
     """Every strand's thin lane: waiting, copied, read back and equal."""
 
@@ -180,10 +192,12 @@ class Lanes(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         self._lanes: list[Lane] = []
         self.drives: list[str] = []
+        self._drawn: list[tuple[int, ...]] = []
 
     def show_lanes(self, lanes: list[Lane], drives: list[str]) -> None:
         """Shows lanes, largest first, with one bar for each drive."""
-        self._lanes, self.drives = lanes, drives
+        same = drives == self.drives and [x.id for x in lanes] == [x.id for x in self._lanes]
+        self._lanes, self.drives = lanes, list(drives)
         self.setMinimumHeight(self.sizeHint().height())
         total = size(sum(x.total for x in lanes))
         done = [size(sum(x.drives[i].verified for x in lanes)) for i in range(len(drives))]
@@ -191,11 +205,22 @@ class Lanes(QWidget):
             f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True)
         )
         self.setAccessibleName(said)
-        self.update()
+        before, self._drawn = self._drawn, [_far(lane) for lane in lanes]
+        if not same:
+            self.update()
+            return
+        # Five times a second, of many lanes, one or two go on.
+        for number, (old, new) in enumerate(zip(before, self._drawn, strict=True)):
+            if old != new:
+                self.update(self._band(number))
 
     @property
     def _row(self) -> int:
         return self.ROW if len(self.drives) < 2 else self.ROW + 6
+
+    def _band(self, number: int) -> QRect:
+        """Where a lane is painted."""
+        return QRect(0, _TOP + number * self._row - 2, self.width(), self._row)
 
     def sizeHint(self) -> QSize:
         """As high as its lanes."""
@@ -214,14 +239,12 @@ class Lanes(QWidget):
             QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else "")
         )
         painter.drawText(QPointF(right + 12, 14), "verified")
-        seen = event.rect() if event is not None else self.rect()
-        y = 24.0
-        for lane in self._lanes:
-            # Of many lanes only some are in sight.
-            if y + self._row >= seen.top() and y <= seen.bottom():
-                self._lane(painter, lane, y, left, right)
-            y += self._row
-        x = left
+        seen = event.region() if event is not None else QRegion(self.rect())
+        for number, lane in enumerate(self._lanes):
+            # Of many lanes only some are in sight, and fewer have changed.
+            if seen.intersects(self._band(number)):
+                self._lane(painter, lane, _TOP + number * self._row, left, right)
+        x, y = left, _TOP + len(self._lanes) * self._row
         painter.setFont(theme.font(12))
         for colour, words in (
             ("trough", "waiting"),

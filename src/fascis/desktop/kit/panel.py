@@ -40,6 +40,7 @@ class SidePanel(QWidget):
         scroll.setWidget(inner)
         around.addWidget(scroll, 1)
         foot = QWidget()
+        self._built = (inner, foot)
         self._foot = QVBoxLayout(foot)
         self._foot.setContentsMargins(18, 8, 18, 16)
         self._foot.setSpacing(8)
@@ -58,6 +59,9 @@ class SidePanel(QWidget):
         if focus is not None and self.isAncestorOf(focus):
             # what had it goes away; else it would jump to the first thing in the window
             self.setFocus()
+        for part in self._built:
+            # Out of sight, it is laid out once; in sight, once for each thing that is added.
+            part.hide()
         clear(self._down)
         clear(self._foot)
         self.main = None
@@ -103,6 +107,8 @@ class SidePanel(QWidget):
         """Finishes the column; the first button is the main one."""
         self._down.addStretch(1)
         self._put_buttons(*buttons)
+        for part in self._built:
+            part.show()
 
     def change_buttons(self, *buttons: QPushButton) -> None:
         """Puts other buttons at the foot; what is above them stays as it is."""

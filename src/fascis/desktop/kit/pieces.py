@@ -109,7 +109,6 @@ def clear(layout: QLayout) -> None:
     while (item := layout.takeAt(0)) is not None:
         if (widget := item.widget()) is not None:
             widget.hide()
-            widget.setParent(None)
             widget.deleteLater()
         elif (inner := item.layout()) is not None:
             clear(inner)
