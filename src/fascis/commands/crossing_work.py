@@ -13,8 +13,6 @@ import typer
 
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Hanging, Telling, stoppable
-from fascis.commands.relink_work import found_for_copy
-from fascis.commands.relink_work import undo as undo_relinking
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
@@ -22,7 +20,7 @@ from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
-from fascis.crossing.plan.making import make_plan, make_usual_plan
+from fascis.crossing.plan.making import as_asked, make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import (
     clock_text,
@@ -247,6 +245,8 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
     _check_parts(surveyed, wanted, as_json)
     if wanted.search:
+        from fascis.commands.relink_work import found_for_copy
+
         surveyed = found_for_copy(workspace, surveyed, wanted.search, as_json)
     choices = Choices(
         wanted.name,
@@ -339,8 +339,11 @@ def _asked_itself(
 ) -> Plan:
     """The plan made anew after the drives were asked what they can hold.
 
-    What that brings up is told, and decided, first.
+    What that brings up is told, and decided, first. It stands where they said nothing new, and
+    nobody was waited for meanwhile.
     """
+    if yes and (stands := as_asked(workspace, plan)) is not None:
+        return stands
     fresh = make_plan(workspace, surveyed, plan.destination, plan.choices, also, ask=True)
     known = {(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE}
     news = [
@@ -481,6 +484,8 @@ def undo(crossing: str, as_json: bool) -> None:
 
     Of a relinking, gives the documents back as they were.
     """
+    from fascis.commands.relink_work import undo as undo_relinking
+
     if not undo_relinking(from_environment(), crossing, as_json):
         _step(crossing, as_json, "undo")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import stat
 import time
 from array import array
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -257,14 +257,17 @@ def _add(
     # The start is the end of the row before.
     found.ends.pop(first)
     found.names += b"".join(folder.names)
-    found.size.extend([s.st_size for s in stats])
-    found.allocated.extend([s.st_blocks * 512 for s in stats])
-    found.inode.extend([s.st_ino for s in stats])
-    found.mtime_ns.extend(all_kept([s.st_mtime_ns for s in stats]))
-    found.ctime_ns.extend(all_kept([s.st_ctime_ns for s in stats]))
-    found.mode.extend([s.st_mode for s in stats])
-    found.link_count.extend([s.st_nlink for s in stats])
-    found.role.extend(_roles(folder, fixed, rule, by_extension))
+    if stats:
+        # A status is a tuple of its first ten fields too: all of them are turned round at once.
+        modes, inodes, _, links, _, _, sizes, *_ = zip(*stats, strict=True)
+        found.mode.extend(modes)
+        found.inode.extend(inodes)
+        found.link_count.extend(links)
+        found.size.extend(sizes)
+        found.allocated.extend([s.st_blocks * 512 for s in stats])
+        found.mtime_ns.extend(all_kept([s.st_mtime_ns for s in stats]))
+        found.ctime_ns.extend(all_kept([s.st_ctime_ns for s in stats]))
+        found.role.extend(_roles(folder.names, modes, fixed or rule, by_extension))
     s = folder.status
     found.folders.append(FolderRow(folder.place, s.st_mode, mtime_of(s), first, len(found.ends)))
     found.mounts += [join(folder.place, m) for m in folder.mounts]
@@ -272,20 +275,21 @@ def _add(
 
 
 def _roles(
-    folder: Folder, fixed: Role | None, rule: RoleRule, by_extension: dict[bytes, int]
+    names: list[bytes], modes: Sequence[int], rule: Role | RoleRule, by_extension: dict[bytes, int]
 ) -> list[int]:
-    """The role of each entry of one folder, as its index in ``ROLES``."""
-    if fixed is not None:
-        roles = [ROLES.index(fixed)] * len(folder.names)
+    """The role of each entry of one folder, as its index in ``ROLES``.
+
+    Args:
+        rule: the role of all that lies in this folder, or how one is decided by the name.
+    """
+    if isinstance(rule, Role):
+        roles = [ROLES.index(rule)] * len(names)
     else:
-        roles = _roles_by_name(folder.names, rule, by_extension)
-    if all(map(stat.S_ISREG, {s.st_mode for s in folder.stats})):
+        roles = _roles_by_name(names, rule, by_extension)
+    if all(map(stat.S_ISREG, set(modes))):
         return roles
     other = ROLES.index(Role.OTHER)
-    return [
-        role if stat.S_ISREG(s.st_mode) else other
-        for role, s in zip(roles, folder.stats, strict=True)
-    ]
+    return [role if stat.S_ISREG(mode) else other for role, mode in zip(roles, modes, strict=True)]
 
 
 def _roles_by_name(names: list[bytes], rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:

@@ -144,6 +144,23 @@ def make_plan(
     )
 
 
+def as_asked(workspace: Workspace, plan: Plan) -> Plan | None:
+    """The plan after its drives were asked what they can hold; None where it must be made anew.
+
+    That is so where one can hold less than was thought, where that was assumed only, or where it
+    cannot be asked. Probe files are made there, and removed again.
+    """
+    goals = []
+    for goal in plan.goals:
+        if goal.drive is None or not goal.drive.rules.certain:
+            return None
+        drive = workspace.drives.asked(goal.drive, goal.path)
+        if drive.rules != replace(goal.drive.rules, asked=True):
+            return None
+        goals.append(replace(goal, drive=drive))
+    return replace(plan, goals=goals)
+
+
 def make_usual_plan(
     workspace: Workspace,
     surveyed: Surveyed,

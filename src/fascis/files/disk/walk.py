@@ -6,11 +6,14 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from operator import itemgetter
 
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import join
+
+_MODE = itemgetter(stat.ST_MODE)
 
 
 @dataclass(slots=True)
@@ -68,8 +71,10 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
             }
         names = sorted(statuses)
         stats = [statuses[name] for name in names]
-        deeper = [name for name in names if stat.S_ISDIR(statuses[name].st_mode)]
-        if deeper:
+        deeper: list[bytes] = []
+        # Most folders hold files only, all of one mode.
+        if any(map(stat.S_ISDIR, set(map(_MODE, stats)))):
+            deeper = [name for name in names if stat.S_ISDIR(statuses[name].st_mode)]
             names = [name for name in names if not stat.S_ISDIR(statuses[name].st_mode)]
             stats = [statuses[name] for name in names]
         found = Folder(place, os.fstat(fd), names, stats, [], [])
@@ -83,3 +88,20 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
     finally:
         os.close(fd)
     return found
+
+
+def _in_order(statuses: dict[str, os.stat_result]) -> tuple[list[bytes], list[os.stat_result]]:
+    """Names as bytes in their order, and their statuses in the same."""
+    texts = sorted(statuses)
+    try:
+        # Text sorts as its UTF-8 does; all names are written as bytes at once.
+        names = "/".join(texts).encode().split(b"/") if texts else []
+    except UnicodeEncodeError:
+        # One has bytes that are no text.
+        texts.sort(key=_as_bytes)
+        names = [_as_bytes(text) for text in texts]
+    return names, [statuses[text] for text in texts]
+
+
+def _as_bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
