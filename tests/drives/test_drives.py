@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import subprocess
 
 import pytest
@@ -9,7 +10,7 @@ import pytest
 from fascis.drives.connected import Drives
 from fascis.drives.rules import rules_of
 from fascis.drives.stand_in import read_description
-from fascis.drives.system.blocks import Block, parse_blocks, probed
+from fascis.drives.system.blocks import Block, parse_blocks, probed, read_blocks
 from fascis.drives.system.mounts import (
     MountWatch,
     mount_id_of,
@@ -105,6 +106,33 @@ def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
     assert (
         drive.uuid == told.stdout.decode().strip() and drive.label == "NOTICED"
     )  # with or without udev
+
+
+@pytest.mark.lab
+def test_devices_are_asked_again_only_when_something_happened_to_one(tmp_path, monkeypatch):
+    asked = tmp_path / "asked"
+    shim = tmp_path / "lsblk"
+    shim.write_text(f'#!/bin/sh\necho >> {asked}\nexec {shutil.which("lsblk")} "$@"\n')
+    shim.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    image = tmp_path / "card.img"
+    image.write_bytes(bytes(1 << 20))
+    before = read_blocks()
+    calls = asked.read_text().count("\n") if asked.exists() else 0
+    attached = subprocess.run(
+        ["losetup", "--find", "--show", image], check=True, capture_output=True, text=True
+    ).stdout.strip()
+    try:
+        names = {b.name for b in read_blocks().values()}
+        assert attached in names and attached not in {b.name for b in before.values() if b.size}
+        again = asked.read_text().count("\n")
+        assert again > calls
+    finally:
+        subprocess.run(["losetup", "-d", attached], check=True)
+    # Other programs may attach something meanwhile; not each of twenty times.
+    for _ in range(20):
+        read_blocks()
+    assert asked.read_text().count("\n") < again + 15
 
 
 def test_a_device_that_cannot_be_read_is_given_as_it_was(tmp_path):

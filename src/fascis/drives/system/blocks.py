@@ -7,11 +7,16 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from fascis.drives.system.mounts import MOUNTINFO
+
+# How many events of devices there were since the machine began (kernel, sysfs).
+_EVENTS = Path("/sys/kernel/uevent_seqnum")
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
 # EFI system partitions (UEFI, 5.3.3).
 _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
@@ -103,7 +108,6 @@ def parse_blocks(text: str) -> dict[str, Block]:
 def probed(block: Block) -> Block:
     """The block device, asked itself for file system, UUID and label where udev knows none.
 
-    Nothing is remembered between two calls: another drive may be behind the same device by then.
     Where the device may not be read (only root may, mostly), the block is given as it was.
     """
     if block.uuid:
@@ -126,10 +130,19 @@ def probed(block: Block) -> Block:
 
 
 def read_blocks() -> dict[str, Block]:
-    """Devices by ``major:minor``; none where lsblk is not there or fails (a container)."""
+    """Devices by ``major:minor``; none where lsblk is not there or fails (a container).
+
+    lsblk is run again when the kernel told of any device since, or when anything was mounted.
+    """
     try:
-        command = ["lsblk", "--json", "--bytes", "--paths", "--output", _COLUMNS]
-        done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
-        return parse_blocks(done.stdout)
+        return _asked_once(_EVENTS.read_text(), MOUNTINFO.read_text(errors="surrogateescape"))
     except (OSError, subprocess.SubprocessError, ValueError):
         return {}
+
+
+@lru_cache(maxsize=1)
+def _asked_once(events: str, mounted: str) -> dict[str, Block]:
+    """What lsblk says, while nothing happened to any device. A failure is not kept."""
+    command = ["lsblk", "--json", "--bytes", "--paths", "--output", _COLUMNS]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+    return parse_blocks(done.stdout)
