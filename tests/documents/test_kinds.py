@@ -280,15 +280,15 @@ def test_a_large_document_beside_the_library_is_searched_within_the_time_there_i
     used = write(lib / "media/weir.mov", b"w" * 50)
     real = os.path.realpath(bytes(used))
     going = Going(os.path.realpath(bytes(lib)), "", own=False)
-    lines = b"#EXTM3U\n" + b"elsewhere/otter.mov\n" * 150_000
+    lines = b"#EXTM3U\n" + b"elsewhere/otter.mov\n" * 40_000
     playlist = write(lib.parent / "beside/all.m3u8", lines)
     assert find_needed(bench.workspace, going, seconds=60).by == {}
     playlist.write_bytes(lines + bytes(used) + b"\n")
     assert list(find_needed(bench.workspace, going, seconds=60).by) == [real]
     playlist.write_bytes(bytes(used.with_name("none.mov")) * 2 + b"\n" + lines)
     begun = time.process_time()
-    found = find_needed(bench.workspace, going, seconds=0.2)
-    assert time.process_time() - begun < 3 and found.bounds
+    found = find_needed(bench.workspace, going, seconds=0.05)
+    assert time.process_time() - begun < 1 and found.bounds
 
 
 def test_a_made_up_kind_is_relinked_and_taken_back(bench, shot_list):

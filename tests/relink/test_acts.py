@@ -318,7 +318,7 @@ def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
     for n in range(3):
         write(drive / f"Day 04/clip {n}.mov", b"f" * (n + 9))
     targets = [str(drive / f"Day 04/clip {n}.mov") for n in range(3)]
-    write(lib / "Feature.otio", timeline(*targets * 2000))
+    write(lib / "Feature.otio", timeline(*targets * 200))
     write(lib / "Teaser.otio", timeline(*targets))
     remember(workspace, survey_library(workspace, lib))
     (drive / "Day 04").rename(drive / "Day 04, weir")
