@@ -75,6 +75,42 @@ def test_a_part_leaves_what_other_projects_use_and_says_who(bench, studio, more)
     assert None not in played(bench)[bench.heron / "Autumn/projects/Autumn/autumn.otio"]
 
 
+@pytest.mark.parametrize("more", [(), ("--loose-too",)])
+def test_what_is_listed_before_a_release_is_what_goes_and_what_stays(bench, studio, more):
+    write(studio / "projects/Autumn/notes.txt", b"the weir is gone")
+    _, said, _ = cross(bench, studio, "--only", "Autumn", *more)
+    before = contents(bench.drives / "inside")
+    status, listed, err = fascis(bench, "release", said["crossing"], "--list", "--json")
+    assert status == 0 and contents(bench.drives / "inside") == before, err
+    kept = {x["path"]: x for x in listed["stays"]}
+    assert kept["media/shared.mov"]["by"] == ["projects/Spring/spring.otio"]
+    write(studio / "projects/Autumn/later.txt", b"the herons are back")
+    _, again, _ = fascis(bench, "release", said["crossing"], "--list", "--json")
+    assert {"path": "projects/Autumn/later.txt", "bytes": 19, "why": "appeared", "by": []} in again[
+        "stays"
+    ]
+    (studio / "projects/Autumn/later.txt").unlink()
+    status, done, _ = fascis(bench, "release", said["crossing"], "--yes", "--json")
+    assert (status, done["state"]) == (0, "released")
+    gone = set(before) - set(contents(bench.drives / "inside"))
+    root = os.fsencode(studio.relative_to(bench.drives / "inside"))
+    assert gone == {os.path.join(root, os.fsencode(x["path"])) for x in listed["goes"]}
+    assert sum(x["bytes"] for x in listed["goes"]) == done["released_bytes"]
+    assert {(x["path"], x["why"]) for x in done["left_behind"]} == {
+        (x["path"], x["why"]) for x in listed["stays"]
+    }
+    assert (studio / "projects/Spring/spring.otio").exists() and (
+        studio / "media/spare.mov"
+    ).exists()
+
+
+def test_nothing_is_listed_of_what_has_not_arrived(bench, studio):
+    _, said, _ = cross(bench, studio, "--only", "Autumn", "--later")
+    status, refused, err = fascis(bench, "release", said["crossing"], "--list", "--json")
+    assert (status, refused["state"]) == (3, "refused") and "nothing can be deleted now" in err
+    assert fascis(bench, "release", "none", "--list")[0] == 3
+
+
 def test_two_parts_in_a_queue_each_find_what_they_need(bench, studio):
     for part in ("Autumn", "Spring"):
         assert cross(bench, studio, "--only", part, "--after", "release", "--later")[0] == 0

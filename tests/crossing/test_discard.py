@@ -14,9 +14,9 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import State
 from fascis.crossing.receipts.receipt import receipt_of
+from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status
-from fascis.crossing.status.scales import deleting, weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.crossing.ways import codes, plan_of, settled, started, switched
@@ -29,11 +29,13 @@ def test_discarded_goes_with_the_originals_and_left_out_stays(bench, library):
         b"proxies/weir_01.mov",
         b"renders/cut.mov",
     }
-    plan = deleting(crossing, weigh(crossing))
+    plan = deleting_now(crossing)
     record = crossing.release()
     assert set(contents(library)) == {b"renders/cut.mov"}
     assert (record["files"], record["discarded_files"], record["discarded_bytes"]) == (8, 1, 9_000)
-    assert plan.files == 9 and [s[:2] for s in plan.stays] == [("left out by the plan", 1)]
+    assert plan.files == 9 and [(s.place, s.why) for s in plan.stays] == [
+        (b"renders/cut.mov", "left-out")
+    ]
     assert [(x["path"], x["why"]) for x in record["left_behind"]] == [
         ("renders/cut.mov", "left-out")
     ]
@@ -169,12 +171,12 @@ def test_taken_as_it_is_its_original_is_never_released(bench, damaged):
     assert contents(bench.egret / "The Weir") == contents(damaged)
     assert any("its original stays" in m for _, _, m, _ in crossing.journal.attentions())
     crossing.switch()
-    plan, record = deleting(crossing, weigh(crossing)), crossing.release()
+    plan, record = deleting_now(crossing), crossing.release()
     assert (
         set(contents(damaged)) == {b"media/Day 01/weir_02.mov"}
         and plan.files == record["files"] == 9
     )
-    assert ("damaged at the source", 1, 0) in plan.stays
+    assert [(s.place, s.why) for s in plan.stays] == [(b"media/Day 01/weir_02.mov", "damaged")]
     assert {x["path"]: x["why"] for x in record["left_behind"]} == {
         "media/Day 01/weir_02.mov": "damaged"
     }

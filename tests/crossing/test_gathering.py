@@ -20,8 +20,9 @@ from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing, unfinished
-from fascis.crossing.status.scales import deleting, weigh
+from fascis.crossing.status.scales import weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
 from tests.conftest import Bench
@@ -148,7 +149,7 @@ def test_originals_that_another_library_uses_stay(bench, weir):
     remember(bench.workspace, survey_library(bench.workspace, other.parent))
     assert codes(plan(bench))["used-elsewhere"] == "note"
     crossing = cross(bench, after=After.RELEASE)
-    assert ("still needed by others", 1, 0) in deleting(crossing, weigh(crossing)).stays
+    assert deleting_now(crossing).reasons()["still needed by others"].files == 1
     crossing.advance(consent=True)
     (left,) = crossing.journal.value("release")["left_behind"]
     assert (left["path"], left["why"], left["planned"]) == (
@@ -166,7 +167,7 @@ def test_what_is_promised_to_come_free_is_what_a_release_deletes(bench, weir):
     promised = plan(bench, after=After.RELEASE).frees
     crossing = cross(bench, after=After.RELEASE)
     crossing.switch()
-    assert promised == deleting(crossing, weigh(crossing)).frees
+    assert promised == deleting_now(crossing).frees
     assert plan(bench, loose_too=True).frees > promised
 
 

@@ -18,9 +18,10 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_of
 from fascis.crossing.release import free_space
 from fascis.crossing.scope.surveyed import survey_library
+from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.pace import Pace
 from fascis.crossing.status.report import exit_status
-from fascis.crossing.status.scales import deleting, weigh
+from fascis.crossing.status.scales import weigh
 from fascis.drives.connected import Drives
 from fascis.files.control import Control
 from fascis.files.disk.medium import PosixMedium
@@ -149,7 +150,7 @@ def test_a_name_that_is_not_utf8_is_verified_by_the_inventory(bench):
 def test_the_scales_agree_and_promise_what_a_release_deletes(bench, library):
     crossing = switched(bench)
     balance = weigh(crossing)
-    promised = deleting(crossing, balance)
+    promised = deleting_now(crossing)
     assert balance.even and {c.name: c.verdict for c in balance.checks}["Files"] == "equal"
     record = crossing.release()
     assert (record["files"], record["bytes"]) == (promised.files, promised.bytes)
@@ -175,7 +176,7 @@ def test_a_file_missing_from_the_copy_tips_the_scales_until_home_is_there(bench,
         "notes.txt",
         "their originals stay",
     )
-    assert b"notes.txt" not in deleting(crossing, balance).places and len(contents(library)) == 10
+    assert b"notes.txt" not in deleting_now(crossing).places and len(contents(library)) == 10
 
 
 def test_a_copy_that_is_away_is_trouble_not_balance(bench, library):

@@ -14,9 +14,10 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Advanced, Entered
 from fascis.crossing.model.states import State
 from fascis.crossing.receipts.receipt import receipt_html, receipt_of
+from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status
-from fascis.crossing.status.scales import deleting, weigh
+from fascis.crossing.status.scales import weigh
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, DriveGone, Refused
 from fascis.library.identity import parse_identity
@@ -232,7 +233,7 @@ def test_a_file_that_changes_between_the_two_is_brought_along(two):
         == (two.egret / "The Weir/stills/heron.jpg").read_bytes()
         == b"retouched"
     )
-    plan = deleting(crossing, weigh(crossing))
+    plan = deleting_now(crossing)
     crossing.switch()
     assert crossing.release()["files"] == plan.files == 10
 

@@ -1,10 +1,11 @@
 """In the window there is always a way on or back, and what it says is so."""
 
 import json
+import os
 import time
 from contextlib import suppress
 
-from PyQt6.QtWidgets import QLabel, QRadioButton
+from PyQt6.QtWidgets import QLabel, QListView, QRadioButton
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
@@ -198,7 +199,7 @@ def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
     window.go_to(1)
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")
     listed = window.conducting.steps.list
-    assert listed.frees == plan.frees and ("still needed by others", 1, 0) in listed.stays
+    assert listed.frees == plan.frees and [s.why for s in listed.stays] == ["used-elsewhere"]
     room = sum(
         p.stat().st_blocks * 512
         for p in library.rglob("*")
@@ -206,6 +207,15 @@ def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
     )
     assert listed.frees == room and listed.files == plan.totals.files - 1
     hands.press("Delete")
+    stays = next(
+        v
+        for v in window.findChildren(QListView)
+        if v.accessibleName().startswith("Files that stay")
+    )
+    assert stays.isVisible()
+    assert stays.model().index(0, 0).data() == (
+        f"media/Day 02/salmon.wav\nneeded by {os.path.realpath(beside)}"
+    )
     hands.press("Delete")
     hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")
     chosen = window.conducting.current.id

@@ -422,7 +422,7 @@ def resume(
                 }
             )
         raise typer.Exit(0)
-    found = _open(workspace, id, as_json)
+    found = open_crossing(workspace, id, as_json)
     if found.finished:
         say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
     if take_damaged:
@@ -462,21 +462,7 @@ def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
 
 def park(crossing: str, as_json: bool) -> None:
     """Sets the originals of a verified crossing aside; frees nothing yet."""
-    _step(crossing, as_json, "park", needs_switch=True)
-
-
-def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
-    """Deletes the originals whose copies are verified, and frees their space."""
-    if not yes and not _asked_release(crossing):
-        error = Refused(
-            Code.NOT_CONFIRMED,
-            "Deleting the originals needs your word: --yes. Nothing was deleted.",
-        )
-        if as_json:
-            put(refusal_object(error))
-        say(str(error))
-        raise typer.Exit(REFUSED)
-    _step(crossing, as_json, "release", needs_switch=True, compared=compared)
+    do_step(crossing, as_json, "park", needs_switch=True)
 
 
 def undo(crossing: str, as_json: bool) -> None:
@@ -487,7 +473,7 @@ def undo(crossing: str, as_json: bool) -> None:
     from fascis.commands.relink_work import undo as undo_relinking
 
     if not undo_relinking(from_environment(), crossing, as_json):
-        _step(crossing, as_json, "undo")
+        do_step(crossing, as_json, "undo")
 
 
 def receipts(crossing: str, html: str, as_json: bool) -> None:
@@ -532,7 +518,8 @@ def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
         print(f"  {what}: {figure}")
 
 
-def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
+def open_crossing(workspace: Workspace, id: str, as_json: bool) -> Crossing:
+    """The crossing of an id; where there is none, or it cannot be read, says so and ends."""
     try:
         return find_crossing(workspace, id)
     except (Refused, Damaged, EnvironmentTrouble) as error:
@@ -544,10 +531,11 @@ def _open(workspace: Workspace, id: str, as_json: bool) -> Crossing:
         ) from None
 
 
-def _step(
+def do_step(
     id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False
 ) -> None:
-    found = _open(from_environment(), id, as_json)
+    """Does one step with a crossing, and ends with how it stands."""
+    found = open_crossing(from_environment(), id, as_json)
     try:
         if needs_switch and found.state is State.SETTLED:
             found.switch()
@@ -574,9 +562,3 @@ def _asked(plan: Plan, after: After) -> bool:
     else:
         what = "Go on?"
     return typer.confirm(what, err=True)
-
-
-def _asked_release(id: str) -> bool:
-    return interactive() and typer.confirm(
-        f"Delete the originals of crossing {shown(id)}, whose copies are verified?", err=True
-    )

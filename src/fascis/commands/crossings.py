@@ -142,12 +142,18 @@ def register(app: typer.Typer) -> None:
             help="A comparison is enough: the drive's driver can never prove that a copy was read "
             "from the drive itself.",
         ),
+        only_list: bool = typer.Option(
+            False, "--list", help="Tell what would be deleted and what stays; delete nothing."
+        ),
         as_json: bool = JSON,
     ) -> None:
         """Deletes the originals whose copies are verified, and frees their space."""
-        from fascis.commands import crossing_work
+        from fascis.commands import release_work
 
-        crossing_work.release(crossing, yes, compared, as_json)
+        if only_list:
+            release_work.list_release(crossing, as_json)
+        else:
+            release_work.release(crossing, yes, compared, as_json)
 
     @app.command()
     def undo(crossing: str, as_json: bool = JSON) -> None:

@@ -169,7 +169,7 @@ def _release(
 
 def lost_there(
     demanded: Sequence[Destination], control: Control, which: Which = Which.MAY_GO
-) -> list[dict[bytes, str]]:
+) -> list[dict[bytes, Stays]]:
     """Originals whose copies were changed or taken away since they were verified, and how.
 
     Told for each destination. They stay.

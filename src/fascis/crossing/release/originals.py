@@ -20,6 +20,7 @@ from blake3 import blake3
 
 from fascis.crossing.copying.file import Buffers, read_back
 from fascis.crossing.journal.copies import Copies, Item, arrives_at, is_damaged
+from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Released, Report
@@ -28,6 +29,7 @@ from fascis.crossing.model.seen import Look, inode_key, look_at_copy
 from fascis.crossing.model.states import CopyState, Origin, State
 from fascis.crossing.places.changes import Differences, differs
 from fascis.crossing.release.free_space import Deleted
+from fascis.crossing.scope.parts import is_in_part
 from fascis.drives.rules import Rules
 from fascis.files.codes import Code, Stays
 from fascis.files.control import Control
@@ -44,6 +46,11 @@ from fascis.library.survey import Kind
 BATCH = 256
 MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
 MISSING, CHANGED = Stays.COPY_MISSING, Stays.COPY_CHANGED
+STAYS_BY_FATE = {
+    Fate.LEFT_OUT: Stays.LEFT_OUT,
+    Fate.SPECIAL: Stays.SPECIAL,
+    Fate.UNHOLDABLE: Stays.LINK,
+}
 # of an original that cannot be got at any more: what stands there is not touched
 _STAYS_BY_ERROR = {
     errno.EXDEV: Stays.MOUNT,
@@ -68,7 +75,7 @@ class Kept:
 
     def wrong(
         self, item: Item, buffers: Buffers, control: Control, later: bool = False
-    ) -> str | None:
+    ) -> Stays | None:
         """Why the copy of an item is not what was verified, or None when it is.
 
         Read again where looking does not tell.
@@ -113,7 +120,7 @@ class Kept:
 
     def lost(
         self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO
-    ) -> dict[bytes, str]:
+    ) -> dict[bytes, Stays]:
         """Originals that are still there and whose copy is not what was verified, and why."""
         found = {}
         for item in self.copies.items(which):
@@ -172,7 +179,7 @@ class Release:
     step: Callable[[str], None]
     reads_again: bool = False
     used: Mapping[bytes, list[str]] = field(default_factory=dict)
-    lost: dict[bytes, str] = field(default_factory=dict)
+    lost: dict[bytes, Stays] = field(default_factory=dict)
     differences: Differences = field(default_factory=Differences)
     deleted: Deleted = field(default_factory=Deleted)
     still_wanted: Callable[[], None] = lambda: None
@@ -457,6 +464,11 @@ def still_wanted(journal: Journal) -> None:
         )
 
 
+def is_of_the_rest(item: Item, part: PartFacts | None) -> bool:
+    """True for what is not in the part that crosses: the rest of a library is not its business."""
+    return part is not None and item.fate is Fate.LEFT_OUT and not is_in_part(item.place, part)
+
+
 def left_behind(
     copies: Copies, source: Medium | None, differences: Differences
 ) -> list[tuple[bytes, str]]:
@@ -465,17 +477,14 @@ def left_behind(
     At most 10,000 of each kind.
     """
     out: dict[bytes, str] = {}
-    reasons = {
-        Fate.LEFT_OUT: Stays.LEFT_OUT,
-        Fate.SPECIAL: Stays.SPECIAL,
-        Fate.UNHOLDABLE: Stays.LINK,
-    }
     for item in copies.items(Which.STAYING):
         if len(out) >= 10_000:
             break
+        if is_of_the_rest(item, copies.journal.header.part):
+            continue
         if source is not None and not source.exists(item.place):
             continue
-        why = reasons.get(item.fate) or (copies.journal.why(item.id) or Stays.NOT_VERIFIED)
+        why = STAYS_BY_FATE.get(item.fate) or (copies.journal.why(item.id) or Stays.NOT_VERIFIED)
         out[item.place] = why
     for place in differences.appeared:
         out.setdefault(place, Stays.APPEARED)

@@ -17,6 +17,7 @@ from fascis.crossing.model.notices import hindrance_sentence
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.plan.plan import Plan
+from fascis.crossing.status.deleting import Deleting
 from fascis.files.codes import Code, Severity, Stays
 from fascis.files.errors import (
     Cancelled,
@@ -266,6 +267,21 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
                 "sentence": sentence,
                 "files": [],
             }
+
+
+def deleting_object(found: Deleting) -> dict[str, Any]:
+    """What a release would delete now, as JSON."""
+    return {
+        "goes": [
+            {"path": place_text(place), "bytes": length}
+            for place, length in zip(found.places, found.lengths, strict=True)
+        ],
+        "stays": [
+            {"path": place_text(s.place), "bytes": s.bytes, "why": s.why, "by": list(s.by)}
+            for s in found.stays
+        ],
+        "frees_bytes": found.frees,
+    }
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:

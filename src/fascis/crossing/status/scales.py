@@ -5,7 +5,6 @@ Figures from surveys and the journal.
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
@@ -14,14 +13,12 @@ from dataclasses import dataclass, field
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.open_check import Opened, open_documents
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.fit.room import Freeing
-from fascis.crossing.journal.copies import Copies, Item, is_damaged
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
-from fascis.crossing.model.states import CopyState, Origin, State
+from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.places.changes import Differences
-from fascis.crossing.release.course import lost_there, needed_now
-from fascis.files.control import Control
+from fascis.crossing.status.deleting import lost_now
+from fascis.files.codes import Stays
 from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted as counted_files
@@ -56,7 +53,7 @@ class Balance:
     which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use
     and that were left out by choice.
     ``lost`` are originals whose copies were changed or taken away at the new place since home is
-    there.
+    there, and how.
     """
 
     checks: list[Check]
@@ -66,7 +63,7 @@ class Balance:
     left: list[bytes] = field(default_factory=list)
     busy: bool = False
     lacks: int = 0
-    lost: frozenset[bytes] = frozenset()
+    lost: Mapping[bytes, Stays] = field(default_factory=dict)
 
     @property
     def even(self) -> bool:
@@ -118,11 +115,12 @@ def weigh(crossing: Crossing) -> Balance:
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
     expected = [_expected(d) for d in demanded]
-    lost = _lost(crossing) if not trouble else []
+    lost = lost_now(crossing) if not trouble else []
     # Home is there, and is worked in: what was made or changed there since is no fault.
     if lost:
         counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
-    worked_in, changed = any(lost), frozenset[bytes]().union(*lost)
+    worked_in = any(lost)
+    changed = {place: why for one in lost for place, why in one.items()}
     checks = [
         _newer(newer, len(demanded)),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
@@ -395,107 +393,4 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     detail = f"on {' and '.join(unproven)}" if unproven and len(verified) > 1 else ""
     return Check(
         name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail
-    )
-
-
-def _loose(crossing: Crossing, needed: Mapping[bytes, object]) -> tuple[list[Item], int]:
-    """Loose originals that go too, where asked for, and how many stay because others need them."""
-    if not crossing.places.header.loose_too:
-        return [], 0
-    items = list(crossing.copies.items(Which.LOOSE_MAY_GO))
-    free = [i for i in items if i.outside not in needed]
-    return free, len(items) - len(free)
-
-
-@dataclass(frozen=True, slots=True)
-class Deleting:
-    """What a release would delete now, and what would stay.
-
-    ``frees`` is what it takes on the drive, in bytes.
-
-    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
-    they take. ``loose`` of them lie outside the library, and are listed by their whole path.
-    """
-
-    places: list[bytes]
-    files: int
-    bytes: int
-    frees: int
-    stays: list[tuple[str, int, int]]
-    discarded: int = 0
-    discarded_frees: int = 0
-    loose: int = 0
-    loose_frees: int = 0
-
-
-def _lost(crossing: Crossing) -> list[dict[bytes, str]]:
-    """What was changed on each destination since home is there.
-
-    Nothing where that cannot be looked at: a release cannot go on then.
-    """
-    if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
-        return []
-    which = Which.GOING_VERIFIED if crossing.state is State.RELEASED else Which.MAY_GO
-    try:
-        return lost_there(crossing.demanded, Control(), which)
-    except FascisError:
-        return []
-
-
-def _verified_everywhere(item: Item, others: list[Copies]) -> bool:
-    """True when a file is verified on every further drive that it was to go to."""
-    return all(c.item(item.id).copy is CopyState.VERIFIED for c in others)
-
-
-def deleting(crossing: Crossing, balance: Balance) -> Deleting:
-    """The exact list of originals that a release would delete, from journal and last look."""
-    newer, lost = balance.newer + balance.left, balance.lost
-    copies, fresh = crossing.copies, set(newer)
-    others = [d.copies for d in crossing.demanded[1:]]
-    places, damaged, elsewhere = [], 0, 0
-    doubtful = [*newer, *lost]
-    needed = needed_now(crossing.workspace, crossing.places, copies, doubtful, Control())
-    top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
-    all_room, discarded, loose_room = Freeing(), Freeing(), Freeing()
-    for item in copies.items(Which.FILES_THAT_GO):
-        if item.place in fresh or item.place in lost or item.origin is Origin.GONE:
-            continue
-        if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
-            damaged += 1
-            continue
-        if top + item.place in needed:
-            elsewhere += 1
-            continue
-        if item.fate is Fate.COPY and not _verified_everywhere(item, others):
-            continue
-        length = (item.seen or (item.size,))[0]
-        for freeing in (all_room, discarded) if item.fate is Fate.DISCARD else (all_room,):
-            freeing.add(length, item.allocated, (0, item.inode), item.links)
-        places.append(item.place)
-    for item in copies.items(Which.RECORDS_THAT_GO):
-        all_room.take(item.allocated, (0, item.inode), item.links)
-    loose, used = _loose(crossing, needed)
-    for item in loose:
-        loose_room.add(item.size, item.allocated, (1, item.inode), item.links)
-    places += [i.outside or b"" for i in loose]
-    stays = [
-        ("loose, and needed by others", used, 0),
-        ("left out by the plan", *copies.sums(Which.LEFT_OUT)),
-        ("not copied", *copies.sums(Which.GOING_NOT_VERIFIED)),
-        ("still needed by others", elsewhere, 0),
-        ("damaged at the source", damaged, 0),
-        ("newer at the old place", len(newer), 0),
-        ("changed at the new place since", len(lost), 0),
-    ]
-    stays = [row for row in stays if row[1]]
-    return Deleting(
-        places,
-        len(places),
-        all_room.bytes + loose_room.bytes,
-        all_room.room + loose_room.room,
-        stays,
-        discarded.files,
-        discarded.room,
-        len(loose),
-        loose_room.room,
     )

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
-from PyQt6.QtWidgets import QLineEdit, QListView, QWidget
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, QSize, Qt
+from PyQt6.QtWidgets import QLineEdit, QListView, QStyledItemDelegate, QStyleOptionViewItem
 
 from fascis.crossing.model.policy import Act, acts
 from fascis.crossing.model.states import State
-from fascis.crossing.status.scales import Balance, Deleting
+from fascis.crossing.status.deleting import Deleting, Staying
+from fascis.crossing.status.scales import Balance
 from fascis.desktop.crossings.answers import Answer
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, tip
@@ -210,10 +211,8 @@ class CrossingPage:
                     size(plan.loose_frees),
                     "gathered, and used by nothing else",
                 )
-            for what, files, size_ in plan.stays:
-                panel.add_row(
-                    f"and leave {counted(files, 'file')}", size(size_) if size_ else "", what
-                )
+            for what, total in plan.reasons().items():
+                panel.add_row(f"and leave {counted(total.files, 'file')}", size(total.bytes), what)
             words = f"Delete {counted(plan.files, 'original')}…"
             deletes.append(button(words, delete, delete=True))
             deletes[0].setEnabled(not scales.why_not)
@@ -291,35 +290,87 @@ class CrossingPage:
                 "copy: that is your choice."
             )
             panel.add(label(words, wrong=True))
-        view = QListView()
-        view.setAccessibleName("Files that will be deleted")
-        view.setUniformItemSizes(True)
-        view.setModel(PlaceList(plan.places, view))
-        view.setMinimumHeight(260)
-        panel.add(view)
-        for what, files, _ in plan.stays:
-            panel.add(label(f"{counted(files, 'file')} stay: {what}.", quiet=True))
+        panel.add(_list_view("Files that will be deleted", PlaceList(plan.places), 220))
+        if plan.stays:
+            panel.head(f"{counted(len(plan.stays), 'file stays', 'files stay')}")
+            stays = _list_view("Files that stay, and why", StayingList(plan.stays), 0)
+            stays.setFixedHeight(min(36 * len(plan.stays) + 6, 150))
+            panel.add(stays)
         panel.end(
             button("Keep them", back, main=True),
             button(f"Delete {counted(plan.files, 'file')}", delete, delete=True),
         )
 
 
-class PlaceList(QAbstractListModel):
-    """Places as a list that costs nothing until it is seen."""
+def _list_view(name: str, lines: LineList, height: int) -> QListView:
+    view = QListView()
+    view.setAccessibleName(name)
+    view.setUniformItemSizes(True)
+    view.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+    view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    view.setItemDelegate(_AsWideAsThereIs(view))
+    lines.setParent(view)
+    view.setModel(lines)
+    view.setMinimumHeight(height)
+    return view
 
-    def __init__(self, places: list[bytes], parent: QWidget) -> None:
-        super().__init__(parent)
+
+class _AsWideAsThereIs(QStyledItemDelegate):
+    """Lets a line be shortened rather than scrolled sideways."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        """As high as its text, and no wider than the list."""
+        return QSize(0, super().sizeHint(option, index).height())
+
+
+class LineList(QAbstractListModel):
+    """Lines that cost nothing until they are seen."""
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        """How many there are."""
+        raise NotImplementedError
+
+    def line(self, number: int) -> str:
+        """One of them, escaped for showing."""
+        raise NotImplementedError
+
+    def data(self, index: QModelIndex, role: int = 0) -> Any:
+        """One line; whole where the pointer rests on it."""
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self.line(index.row())
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return tip(self.line(index.row()))
+        return None
+
+
+class PlaceList(LineList):
+    """Places of files."""
+
+    def __init__(self, places: list[bytes]) -> None:
+        super().__init__()
         self._places = places
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
         """How many there are."""
         return len(self._places)
 
-    def data(self, index: QModelIndex, role: int = 0) -> Any:
-        """One place, escaped for showing."""
-        if role == Qt.ItemDataRole.DisplayRole:
-            return shown(self._places[index.row()])
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return tip(shown(self._places[index.row()]))
-        return None
+    def line(self, number: int) -> str:
+        """One place."""
+        return shown(self._places[number])
+
+
+class StayingList(LineList):
+    """Files that stay, each with the reason, and who needs it."""
+
+    def __init__(self, stays: list[Staying]) -> None:
+        super().__init__()
+        self._stays = stays
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        """How many there are."""
+        return len(self._stays)
+
+    def line(self, number: int) -> str:
+        """One file."""
+        one = self._stays[number]
+        return f"{shown(one.place)}\n{one.told}"

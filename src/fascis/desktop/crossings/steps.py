@@ -12,8 +12,9 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.policy import would_delete
 from fascis.crossing.model.states import State
+from fascis.crossing.status.deleting import Deleting, deleting
 from fascis.crossing.status.opened import Opened
-from fascis.crossing.status.scales import Balance, Deleting, deleting, weigh
+from fascis.crossing.status.scales import Balance, weigh
 from fascis.desktop.crossings.answers import Situation, clock, step_after, why_not_delete
 from fascis.desktop.crossings.page import AtScales, CrossingPage, Offer, Opening, OpeningActions
 from fascis.desktop.crossings.seen import Listed, Seen
@@ -115,7 +116,7 @@ class Steps:
         def work() -> tuple[Balance, Deleting]:
             crossing = self._host.opened.of(id)
             balance = weigh(crossing)
-            return balance, deleting(crossing, balance)
+            return balance, deleting(crossing, balance.newer + balance.left, balance.lost)
 
         def done(outcome: Any) -> None:
             self._weighing.discard((id, turn))

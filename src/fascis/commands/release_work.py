@@ -1,0 +1,87 @@
+"""What ``release`` does; imported only when it is run."""
+
+from __future__ import annotations
+
+import sys
+from contextlib import redirect_stdout
+from itertools import islice
+
+import typer
+
+from fascis.commands.crossing_work import do_step, open_crossing
+from fascis.commands.progress import stoppable
+from fascis.commands.telling import INTERRUPTED, REFUSED, interactive, put, say
+from fascis.crossing.status.deleting import Deleting, deleting_now
+from fascis.crossing.status.report import deleting_object, refusal_object
+from fascis.files.codes import Code
+from fascis.files.control import Control
+from fascis.files.errors import FascisError, Refused
+from fascis.files.names import shown
+from fascis.files.sizes import counted, number, size
+from fascis.workspace import from_environment
+
+# Of what would be deleted, told before it is asked whether to.
+_MOST_LINES = 40
+
+
+def list_release(crossing: str, as_json: bool) -> None:
+    """Tells what a release would delete now, and what would stay; deletes nothing."""
+    found = _deleting(crossing, as_json)
+    if as_json:
+        put(deleting_object(found))
+    else:
+        _tell_deleting(found, len(found.places))
+
+
+def _deleting(id: str, as_json: bool) -> Deleting:
+    """Looks at what a release would delete; where that cannot be seen, says so and ends."""
+    found = open_crossing(from_environment(), id, as_json)
+    control = Control()
+    try:
+        return stoppable(lambda: deleting_now(found, control), control)
+    except FascisError as error:
+        if as_json:
+            put(refusal_object(error))
+        say(str(error))
+        raise typer.Exit(REFUSED if isinstance(error, Refused) else INTERRUPTED) from None
+    finally:
+        found.close()
+
+
+def _tell_deleting(found: Deleting, most: int) -> None:
+    """Prints what goes and what stays; of what goes at most so many lines."""
+    print(f"Goes: {counted(found.files, 'file')}, {size(found.bytes)} long.")
+    for place, length in islice(zip(found.places, found.lengths, strict=True), most):
+        print(f"  {shown(place)}  {size(length)}")
+    if found.files > most:
+        print(f"  and {number(found.files - most)} more; release --list tells them all")
+    if found.stays:
+        print(f"Stays: {counted(len(found.stays), 'file')}.")
+    for one in found.stays:
+        print(f"  {shown(one.place)}  {size(one.bytes)}  ({one.told})")
+    print(f"Deleting these frees {size(found.frees)}.")
+
+
+def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
+    """Deletes the originals whose copies are verified, and frees their space."""
+    if not yes and not _asked_release(crossing, as_json):
+        error = Refused(
+            Code.NOT_CONFIRMED,
+            "Deleting the originals needs your word: --yes. Nothing was deleted.",
+        )
+        if as_json:
+            put(refusal_object(error))
+        say(str(error))
+        raise typer.Exit(REFUSED)
+    do_step(crossing, as_json, "release", needs_switch=True, compared=compared)
+
+
+def _asked_release(id: str, as_json: bool) -> bool:
+    """Shows what goes and what stays, then asks."""
+    if not interactive():
+        return False
+    with redirect_stdout(sys.stderr):
+        _tell_deleting(_deleting(id, as_json), _MOST_LINES)
+    return typer.confirm(
+        f"Delete these originals of crossing {shown(id)}, whose copies are verified?", err=True
+    )

@@ -1,0 +1,227 @@
+"""What a release would delete now, and what would stay: the same for whoever asks before it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.fit.room import Freeing
+from fascis.crossing.journal.copies import Copies, Item, is_damaged
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.places.places import open_source
+from fascis.crossing.release.course import lost_there, needed_now
+from fascis.crossing.release.originals import STAYS_BY_FATE, is_of_the_rest
+from fascis.files.codes import Code, Stays
+from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk.medium import Medium
+from fascis.files.errors import FascisError, Refused
+from fascis.library.survey import Kind
+
+
+@dataclass(frozen=True, slots=True)
+class Staying:
+    """An original that would stay.
+
+    Its place in the library, or its whole path where it is loose; its length in bytes; why, and who
+    needs it.
+    """
+
+    place: bytes
+    bytes: int
+    why: Stays
+    by: tuple[str, ...] = ()
+    loose: bool = False
+
+    @property
+    def told(self) -> str:
+        """Why, in words: by whom it is needed, where that is why."""
+        if self.why is Stays.USED_ELSEWHERE and self.by:
+            return f"needed by {', '.join(self.by)}"
+        return self.why.words
+
+
+@dataclass(slots=True)
+class Deleting:
+    """What a release would delete now, and what would stay.
+
+    ``places`` and ``lengths`` (bytes) are of all that goes, ``stays`` all that stays; regular files
+    are meant, Fascis's own left out. ``frees`` is what it takes on the drive, in bytes.
+
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
+    they take. ``loose`` of them lie outside the library, and are listed by their whole path.
+    """
+
+    places: list[bytes] = field(default_factory=list)
+    lengths: list[int] = field(default_factory=list)
+    stays: list[Staying] = field(default_factory=list)
+    frees: int = 0
+    discarded: int = 0
+    discarded_frees: int = 0
+    loose: int = 0
+    loose_frees: int = 0
+
+    @property
+    def files(self) -> int:
+        """How many go."""
+        return len(self.places)
+
+    @property
+    def bytes(self) -> int:
+        """How long they are together."""
+        return sum(self.lengths)
+
+    def reasons(self) -> dict[str, Freeing]:
+        """What stays, by the reason in words: how many files, and how long they are."""
+        sums: dict[str, Freeing] = {}
+        for one in self.stays:
+            words = "loose, and needed by others" if one.loose else _IN_SHORT[one.why]
+            total = sums.setdefault(words, Freeing())
+            total.files += 1
+            total.bytes += one.bytes
+        return {words: sums[words] for words in _IN_ORDER if words in sums}
+
+
+_IN_SHORT = {
+    Stays.LEFT_OUT: "left out by the plan",
+    Stays.NOT_VERIFIED: "not copied",
+    Stays.SPECIAL: "neither files nor folders nor links",
+    Stays.LINK: "links, which that drive cannot hold",
+    Stays.USED_ELSEWHERE: "still needed by others",
+    Stays.DAMAGED: "damaged at the source",
+    Stays.CHANGED: "newer at the old place",
+    Stays.APPEARED: "newer at the old place",
+    Stays.COPY_CHANGED: "changed at the new place since",
+    Stays.COPY_MISSING: "changed at the new place since",
+}
+_IN_ORDER = dict.fromkeys(("loose, and needed by others", *_IN_SHORT.values()))
+
+
+def lost_now(crossing: Crossing) -> list[dict[bytes, Stays]]:
+    """What was changed on each destination since home is there, and how.
+
+    Nothing where that cannot be looked at: a release cannot go on then.
+    """
+    if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
+        return []
+    which = Which.GOING_VERIFIED if crossing.state is State.RELEASED else Which.MAY_GO
+    try:
+        return lost_there(crossing.demanded, Control(), which)
+    except FascisError:
+        return []
+
+
+def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
+    """Looks at both places, and gives what a release would delete. Writes nothing.
+
+    Raises:
+        Refused: the crossing has not arrived, or was taken back.
+        EnvironmentTrouble: a place is away or failed.
+        Cancelled: by the control.
+    """
+    arrived = (State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED)
+    if crossing.state not in arrived:
+        raise Refused(
+            Code.WRONG_STATE, f"The crossing is {crossing.state.value}: nothing can be deleted now."
+        )
+    newer = crossing.goes_along(crossing.look_again(control)).newer
+    lost = {place: why for one in lost_now(crossing) for place, why in one.items()}
+    return deleting(crossing, newer, lost, control)
+
+
+def deleting(
+    crossing: Crossing,
+    newer: Collection[bytes],
+    lost: Mapping[bytes, Stays],
+    control: Control = UNSTOPPED,
+) -> Deleting:
+    """The exact list of originals that a release would delete, from journal and last look.
+
+    Args:
+        newer: places of what is newer at the old place, whether or not it is decided.
+        lost: places whose copies are not what was verified, and how.
+    """
+    copies, found = crossing.copies, Deleting()
+    others = [d.copies for d in crossing.demanded[1:]]
+    needed = needed_now(crossing.workspace, crossing.places, copies, [*newer, *lost], control)
+    top = os.path.realpath(os.fsencode(crossing.places.origin())).rstrip(b"/") + b"/"
+    fresh, told = frozenset(newer), set[bytes]()
+    room, discarded = Freeing(), Freeing()
+    for item in copies.items(Which.FILES_THERE):
+        told.add(item.place)
+        if item.fate is Fate.OWN or is_of_the_rest(item, crossing.part):
+            continue
+        length = (item.seen or (item.size,))[0]
+        by = tuple(needed.get(top + item.place, ()))
+        why = lost.get(item.place) or _why_stays(item, fresh, others)
+        if why or by:
+            found.stays.append(Staying(item.place, length, why or Stays.USED_ELSEWHERE, by))
+            continue
+        found.places.append(item.place)
+        found.lengths.append(length)
+        room.add(length, item.allocated, (0, item.inode), item.links)
+        if item.fate is Fate.DISCARD:
+            discarded.add(length, item.allocated, (0, item.inode), item.links)
+    for item in copies.items(Which.RECORDS_THAT_GO):
+        room.take(item.allocated, (0, item.inode), item.links)
+    found.discarded, found.discarded_frees = discarded.files, discarded.room
+    found.stays += _no_files(crossing)
+    if appeared := sorted(fresh - told):
+        with closing(open_source(crossing.workspace, crossing.places, lock=False)) as source:
+            found.stays += [_appeared(source, place) for place in appeared]
+    _add_loose(crossing, needed, found)
+    found.frees = room.room + found.loose_frees
+    return found
+
+
+def _why_stays(item: Item, fresh: Collection[bytes], others: list[Copies]) -> Stays | None:
+    """Why an original stays, as far as the journal and the last look tell."""
+    if item.place in fresh:
+        return Stays.CHANGED
+    if item.fate in STAYS_BY_FATE:
+        return STAYS_BY_FATE[item.fate]
+    if item.fate is Fate.DISCARD:
+        return None
+    if any(i.copy is not CopyState.VERIFIED for i in (item, *(c.item(item.id) for c in others))):
+        return Stays.NOT_VERIFIED
+    if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
+        return Stays.DAMAGED
+    return None
+
+
+def _no_files(crossing: Crossing) -> Iterator[Staying]:
+    """Links and special files that stay."""
+    for item in crossing.copies.items(Which.STAYING):
+        if item.kind is Kind.FILE or is_of_the_rest(item, crossing.part):
+            continue
+        yield Staying(item.place, 0, STAYS_BY_FATE.get(item.fate, Stays.NOT_VERIFIED))
+
+
+def _appeared(source: Medium, place: bytes) -> Staying:
+    try:
+        length = source.status(place).st_size
+    except OSError:
+        # Gone again.
+        length = 0
+    return Staying(place, length, Stays.APPEARED)
+
+
+def _add_loose(crossing: Crossing, needed: Mapping[bytes, list[str]], found: Deleting) -> None:
+    """Loose originals that go too, where asked for, and those that others need: they stay."""
+    if not crossing.places.header.loose_too:
+        return
+    room = Freeing()
+    for item in crossing.copies.items(Which.LOOSE_MAY_GO):
+        path = item.outside or b""
+        if path in needed:
+            by = tuple(needed[path])
+            found.stays.append(Staying(path, item.size, Stays.USED_ELSEWHERE, by, loose=True))
+            continue
+        found.places.append(path)
+        found.lengths.append(item.size)
+        room.add(item.size, item.allocated, (1, item.inode), item.links)
+    found.loose, found.loose_frees = room.files, room.room
