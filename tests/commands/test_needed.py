@@ -133,7 +133,9 @@ def test_a_catalog_stays_with_the_photos_that_it_refers_to(bench, studio):
         [(1, "a.jpg"), (2, "heron.jpg")],
     )
     before, plays = catalog.read_bytes(), played(bench)[catalog]
-    status, said, err = cross(bench, studio, "--only", "shoots", "--after", "release")
+    status, said, err = cross(
+        bench, studio, "--only", "shoots", "--after", "release", "--shared", "stays"
+    )
     assert (status, said["state"]) == (0, "released"), err
     assert (
         catalog.read_bytes() == before
@@ -377,7 +379,8 @@ def test_taking_a_part_back_leaves_the_whole_at_home(bench, studio):
 def test_what_another_crossing_has_yet_to_copy_is_kept_for_it(bench, studio):
     """A folder that waits finds its files, though a project using them was released before."""
     assert cross(bench, studio, "--only", "Autumn", "--after", "release", "--later")[0] == 0
-    assert cross(bench, studio, "--only", "media", "--after", "release", "--later")[0] == 0
+    stays = ("--shared", "stays", "--later")
+    assert cross(bench, studio, "--only", "media", "--after", "release", *stays)[0] == 0
     status, said, err = fascis(bench, "resume", "--all", "--json")
     assert [c["state"] for c in said["crossings"]] == ["released", "released"], err
     kept = {

@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.model.problems import Severity
 from fascis.crossing.model.states import ARRIVED, State
 from fascis.crossing.plan.choices import Choices
@@ -165,6 +165,7 @@ class Run:
             leave_unused=r.random() < 0.15,
             only=only,
             loose_too=r.random() < 0.3,
+            shared=r.choice((None, None, Shared.STAYS, Shared.FOLLOWS)),
         )
         to = bench.drives / r.choice(("heron", "otter"))
         self.told.append(f"cross {library.name} {sorted(only)} to {to.name}: {choices}")

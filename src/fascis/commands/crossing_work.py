@@ -15,7 +15,7 @@ from fascis.commands.library_work import resolve
 from fascis.commands.progress import Hanging, Telling, stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
@@ -122,6 +122,8 @@ def _tell_plan(plan: Plan) -> None:
             f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, "
             f"{size(total)}; {fate}"
         )
+    for follower in plan.followers.documents:
+        say(f"led to the new place: {follower.told} ({counted(follower.references, 'reference')})")
     for goal in plan.goals[1:]:
         say(
             f"and a second copy → {shown(str(goal.path / plan.name))}, about "
@@ -226,6 +228,7 @@ class Wanted:
     only: list[str]
     loose_too: bool
     search: list[str]
+    shared: Shared | None
 
 
 def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
@@ -258,6 +261,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         only=frozenset(wanted.only),
         loose_too=wanted.loose_too,
         leave_clashing="clashing" in wanted.leave_out,
+        shared=wanted.shared,
     )
     also = Path(wanted.also).absolute() if wanted.also else None
     make = make_usual_plan if wanted.after is None else make_plan

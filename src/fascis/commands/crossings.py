@@ -8,7 +8,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Shared
 
 
 def register(app: typer.Typer) -> None:
@@ -54,6 +54,13 @@ def register(app: typer.Typer) -> None:
             help="With the originals, delete loose ones that were gathered and that nothing else "
             "uses.",
         ),
+        shared: Shared | None = typer.Option(
+            None,
+            "--shared",
+            help="What others use too of what goes: its originals stay (usual for a project), or "
+            "these documents are led to the new place (usual for a folder).",
+            show_default=False,
+        ),
         search: list[str] = typer.Option(
             [],
             "--search",
@@ -78,7 +85,18 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import crossing_work
 
         wanted = crossing_work.Wanted(
-            library, to, also, name, leave_out, discard, after, gather, only, loose_too, search
+            library,
+            to,
+            also,
+            name,
+            leave_out,
+            discard,
+            after,
+            gather,
+            only,
+            loose_too,
+            search,
+            shared,
         )
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 

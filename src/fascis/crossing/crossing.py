@@ -39,6 +39,7 @@ from fascis.crossing.places.places import Places, open_source
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
+from fascis.crossing.release.followers import crossing_acts, lead_followers
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
@@ -411,6 +412,8 @@ class Crossing:
             )
         self.home.open().close()
         self.check_balance()
+        if self.places.header.follows:
+            lead_followers(self.workspace, self.places, self.copies, Control())
         clock = self.workspace.clock
         if self.journal.value("home_before") is None and (known := self._known_home()):
             self.journal.put(
@@ -649,12 +652,15 @@ class Crossing:
             self.journal.enter(State.UNDONE, parked_at=None)
             return said
         self._check_old_place()
+        self._intend_undo()
+        if self.places.header.follows:
+            # Holds the folders above the documents itself: not while the originals are held.
+            crossing_acts(self.workspace, self.places).undo_crossing()
         with closing(open_source(self.workspace, self.places)) as source:
             # Asked again while the originals are held: nothing else is under way.
             check_transition(self.state, State.UNDONE)
             self._check_old_place()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
-            self._intend_undo()
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()

@@ -73,7 +73,10 @@ class Known(BaseModel):
 
 
 class Act(BaseModel):
-    """The record of one act; ``state`` says how far it came."""
+    """The record of one act; ``state`` says how far it came.
+
+    ``crossing`` is the id of the crossing that led documents to its new place by it, or nothing.
+    """
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     format: int = FORMAT
@@ -85,6 +88,7 @@ class Act(BaseModel):
     state: Literal["writing", "done", "undone"]
     documents: tuple[Changed, ...]
     lost: tuple[Known, ...] = ()
+    crossing: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +99,7 @@ class Acts:
         folder: of the records.
         cache: a private folder for copies of catalogs.
         step: called at every point where the program may be killed.
+        crossing: the crossing that does them, where one does.
     """
 
     folder: Path
@@ -103,6 +108,7 @@ class Acts:
     roots: DriveRoots
     clock: Callable[[], float]
     step: Callable[[str], None] = lambda _name: None
+    crossing: str = ""
 
     # -- doing -------------------------------------------------------------------------------------
 
@@ -130,7 +136,7 @@ class Acts:
         with self._alone(), _held(root), ExitStack() as stack:
             self._recover()
             for one in wanted:
-                _check(one)
+                check_writable(one)
             id = _free_id(wanted)
             new = [self._prepared(one, stack) for one in wanted]
             act = Act(
@@ -142,6 +148,7 @@ class Acts:
                 state="writing",
                 documents=tuple(_record(w, n) for w, n in zip(wanted, new, strict=True)),
                 lost=tuple(_known(o) for o in lost if o.size),
+                crossing=self.crossing,
             )
             self._write(act)
             self.step("relink-recorded")
@@ -204,13 +211,40 @@ class Acts:
                 raise Refused(
                     Code.NOTHING_TO_UNDO, "There is no such relinking, or it is taken back already."
                 )
-            with _nothing_runs_above(_path(record) for record in act.documents):
-                for record in act.documents:
-                    self._check_undo(record, act)
-                # Cut off from here on, the next start goes on with it.
-                self._write(act.model_copy(update={"state": "writing"}))
-                self.step("undo-recorded")
-                return self._take_back(act)
+            if act.crossing:
+                raise Refused(
+                    Code.NOTHING_TO_UNDO,
+                    f"These documents were led to the new place by crossing {act.crossing}; take "
+                    "that back instead. Nothing was changed.",
+                )
+            return self._undo(act)
+
+    def undo_crossing(self) -> None:
+        """Gives the documents that were led for this crossing what they said before.
+
+        Those of several acts from the last to the first; nothing where all is taken back already.
+
+        Raises:
+            Refused: a document was worked in since; it stays, and so do those of earlier acts.
+            EnvironmentTrouble: a drive is away or failed.
+        """
+        with self._alone():
+            self._recover()
+            for act in self.of_crossing():
+                self._undo(act)
+
+    def of_crossing(self) -> list[Act]:
+        """What was done for this crossing and is not taken back, the latest first."""
+        return [a for a in self.all() if a.crossing == self.crossing and a.state == "done"]
+
+    def _undo(self, act: Act) -> Act:
+        with nothing_runs_above(_path(record) for record in act.documents):
+            for record in act.documents:
+                self._check_undo(record, act)
+            # Cut off from here on, the next start goes on with it.
+            self._write(act.model_copy(update={"state": "writing"}))
+            self.step("undo-recorded")
+            return self._take_back(act)
 
     def _check_undo(self, record: Changed, act: Act) -> None:
         path = _path(record)
@@ -320,7 +354,8 @@ class Acts:
 
     def latest(self, library: str) -> Act | None:
         """The last act of a library that can be undone."""
-        return next((a for a in self.all() if a.library == library and a.state == "done"), None)
+        done = (a for a in self.all() if a.state == "done" and not a.crossing)
+        return next((a for a in done if a.library == library), None)
 
     def _write(self, act: Act) -> None:
         fd = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -377,7 +412,7 @@ def _held(root: Path) -> Iterator[None]:
 
 
 @contextmanager
-def _nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
+def nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
     """Holds every folder above some documents, so that no crossing of those begins or runs.
 
     Raises:
@@ -418,8 +453,13 @@ def _free_id(wanted: Sequence[Retarget]) -> str:
             return id
 
 
-def _check(one: Retarget) -> None:
-    """Everything that can be known before anything is written."""
+def check_writable(one: Retarget) -> None:
+    """Everything that can be known before anything is written.
+
+    Raises:
+        Refused: the document is protected, or open.
+        EnvironmentTrouble: it cannot be looked at.
+    """
     try:
         status = os.lstat(one.path)
         protected = is_protected(one.path if one.document.kind.is_file else one.path.parent)

@@ -77,6 +77,7 @@ class Header(_Facts):
         library_id, whole_id: the library's id; of a part that of the library that it was a part of.
         name, called: its name at the new place, and as it is known.
         source, real_source: the folder that it is taken from, as it was named, and without links.
+        follows: documents that stay are led to the new place before home is there.
         landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
         mounts: where each drive was mounted, by its UUID.
         document: the name of a single document, or nothing.
@@ -93,6 +94,7 @@ class Header(_Facts):
     part: PartFacts | None = None
     folders_out: list[Text] = []
     frees: int = 0
+    follows: bool = False
     lacks: int = 0
     name: Text
     called: Text = ""

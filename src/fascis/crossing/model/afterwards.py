@@ -14,3 +14,13 @@ class After(StrEnum):
     KEEP = "keep"
     PARK = "park"  # and they are set aside
     RELEASE = "release"  # and they are deleted
+
+
+class Shared(StrEnum):
+    """What becomes of a file that goes and that a document which stays also uses.
+
+    Its original stays, or that document is led to the new place.
+    """
+
+    STAYS = "stays"
+    FOLLOWS = "follows"

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.scope.selection import StrandKey
 from fascis.library.roles import Role
 
@@ -42,10 +42,27 @@ class Scope:
 
 
 @dataclass(frozen=True, slots=True)
-class Followers:
-    """Documents that stay and must lead to the new place, by their absolute paths."""
+class Follower:
+    """A document that stays and is led to the new place.
 
-    documents: tuple[bytes, ...] = ()
+    Its absolute path, how it is told, the name of its kind, and how many of its references change.
+    """
+
+    path: bytes
+    told: str
+    format: str
+    references: int
+
+
+@dataclass(frozen=True, slots=True)
+class Followers:
+    """Documents that stay and are led to the new place.
+
+    ``led`` says whether any are: without it what they use stays.
+    """
+
+    led: bool = False
+    documents: tuple[Follower, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +82,8 @@ class Afterwards:
 class Choices:
     """What the person chose, one by one, as window and command line ask it.
 
-    The name there is "" for the library's own; for all others see :class:`Scope` and
+    The name there is "" for the library's own; ``shared`` says what becomes of what documents that
+    stay use too, without it what is usual; for all others see :class:`Scope` and
     :class:`Afterwards`.
     """
 
@@ -79,6 +97,7 @@ class Choices:
     only: frozenset[str] = frozenset()
     loose_too: bool = False
     leave_clashing: bool = False
+    shared: Shared | None = None
 
     @property
     def scope(self) -> Scope:

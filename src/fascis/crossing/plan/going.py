@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 from fascis.crossing.fit.room import Freeing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
-from fascis.crossing.plan.choices import Afterwards
+from fascis.crossing.plan.choices import Afterwards, Follower
+from fascis.crossing.scope.following import Following, following
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.kept import kept_for_others, sidecars_of_what_stays
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import is_companion
+from fascis.files.names import shown
 from fascis.library.survey import Kind
 from fascis.workspace import Workspace
 
@@ -21,20 +23,36 @@ class Going:
     """What deleting the originals would delete by a plan, and what stays as others need it."""
 
     def __init__(
-        self, surveyed: Surveyed, afterwards: Afterwards, fates: array[int], gathering: Gathering
+        self,
+        surveyed: Surveyed,
+        afterwards: Afterwards,
+        fates: array[int],
+        gathering: Gathering,
+        part: bool = False,
     ) -> None:
         self._surveyed, self._afterwards, self._fates = surveyed, afterwards, fates
         self._loose = {o.path: o for _, o in gathering.items} if afterwards.loose_too else {}
         self._rows: dict[bytes, int] = {}
         self._names: dict[bytes, list[bytes]] = {}
+        self._part = part
         self.bounds = ""
+        self.following = Following()
 
-    def shared(self, workspace: Workspace) -> dict[bytes, list[str]]:
-        """Absolute path → who needs it, of all that would go and stays for that."""
+    def shared(self, workspace: Workspace, follows: bool) -> dict[bytes, list[str]]:
+        """Absolute path → who needs it, of all that would go and stays for that.
+
+        Args:
+            follows: documents that stay are led to the new place, and need nothing here then; which
+                these are is in ``following``.
+        """
         if self._afterwards.act is After.COPY:
             return {}
-        needed = self._surveyed.needed(workspace, self._afterwards.loose_too)
+        needed = self._surveyed.needed(workspace, self._afterwards.loose_too, follows)
         self.bounds = needed.bounds
+        if follows:
+            self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
+            self.following = following(needed, self._route, self._needs_nothing, workspace.private)
+            needed = needed.without(self.following.led)
         below, rows = self._surveyed.below, self._surveyed.survey.rows()
         sidecars = [below + place for _, _, place in rows if is_companion(place)] + [
             p for p in self._loose if is_companion(p)
@@ -46,6 +64,25 @@ class Going:
         if needed.unknown:
             kept |= {path: sorted(needed.unknown) for path in self._loose if path not in kept}
         return kept
+
+    def followers(self) -> Iterator[Follower]:
+        """The documents that are led to the new place, as they are told."""
+        below = self._surveyed.below
+        for one in self.following.retargets:
+            path = bytes(one.path)
+            told = shown(path[len(below) :] if path.startswith(below) else path)
+            yield Follower(path, told, one.document.format, len(one.to))
+
+    def _needs_nothing(self, document: bytes) -> bool:
+        """In a whole library no document follows: it goes, or what it uses stays."""
+        inside = document.startswith(self._surveyed.below)
+        return self._goes(document) or (inside and not self._part)
+
+    def _route(self, path: bytes) -> bytes | None:
+        """Where a file goes is not asked before it is there: only whether its copy will be."""
+        row = self._rows.get(path[len(self._surveyed.below) :])
+        copied = path in self._loose or (row is not None and self._fates[row] == Fate.COPY)
+        return path if copied and self._goes(path) else None
 
     def _goes(self, path: bytes) -> bool:
         below = self._surveyed.below

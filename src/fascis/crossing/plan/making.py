@@ -12,7 +12,7 @@ from pathlib import Path
 from fascis.crossing.fit.estimate import estimate
 from fascis.crossing.fit.limits import Columns, holding_problems, left_problem, name_problems
 from fascis.crossing.fit.obstacles import look_around, look_at_drives, parking_problems
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.landing import NewFolder
 from fascis.crossing.model.policy import usual_after
@@ -23,6 +23,8 @@ from fascis.crossing.plan.going import Going
 from fascis.crossing.plan.plan import Goal, Plan, largest, new_crossing_id
 from fascis.crossing.scope.parts import part_name
 from fascis.crossing.scope.selection import (
+    Selection,
+    broken_problems,
     left_out_problems,
     left_out_used,
     select,
@@ -87,9 +89,12 @@ def make_plan(
     problems += use_problems(surveyed, scope.gather, gathering)
     left_used = left_out_used(surveyed, fates, gathering)
     problems += left_out_problems(left_used)
-    going = Going(surveyed, afterwards, fates, gathering)
-    shared = going.shared(workspace)
-    problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds)
+    going = Going(surveyed, afterwards, fates, gathering, selection.part is not None)
+    follows = _follows(choices, selection)
+    shared = going.shared(workspace, follows)
+    problems += broken_problems(going.following.broken, surveyed.below)
+    if not going.following.broken:
+        problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds)
     totals, left, discarded = totals_of(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
@@ -122,7 +127,7 @@ def make_plan(
             for p, d, room in zip(paths, around.drives, rooms, strict=True)
         ],
         choices=choices,
-        followers=Followers(),
+        followers=Followers(follows, tuple(going.followers())),
         survey=found,
         uses=surveyed.uses,
         fates=fates,
@@ -142,6 +147,17 @@ def make_plan(
         frees=going.frees(shared),
         left_out_used=(len(left_used.files), len(left_used.remakeable)),
     )
+
+
+def _follows(choices: Choices, selection: Selection) -> bool:
+    """True when documents that stay are led to the new place.
+
+    Usual for folders: a catalog follows its photos. Of a project its originals stay instead.
+    """
+    if choices.shared is None:
+        part = selection.part
+        return part is not None and part.folders_only and choices.after is not After.COPY
+    return choices.shared is Shared.FOLLOWS and choices.after is not After.COPY
 
 
 def as_asked(workspace: Workspace, plan: Plan) -> Plan | None:

@@ -160,6 +160,13 @@ class Plan:
             }
         return found
 
+    def follow(self) -> list[dict[str, Any]]:
+        """Documents that are led to the new place, as the journal and the command line have it."""
+        return [
+            {"path": f.told, "format": f.format, "references": f.references}
+            for f in self.followers.documents
+        ]
+
     def kept_for_others(self) -> list[dict[str, Any]]:
         """Originals that stay because others need them, as JSON says it.
 

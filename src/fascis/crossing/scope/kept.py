@@ -4,12 +4,21 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+from fascis.documents.model import Sequence
 from fascis.documents.registry import companions
 from fascis.files.names import name_key, shown
 from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
+
+
+@dataclass(slots=True)
+class Lead:
+    """What one reference leads to: files by their absolute paths; of a sequence its frames."""
+
+    sequence: Sequence | None = None
+    files: list[bytes] = field(default_factory=list)
 
 
 @dataclass(slots=True)
@@ -20,18 +29,29 @@ class Needed:
         by: absolute path → the documents that need it: their absolute paths (nothing for what only
             the register remembers),
             and how they are told.
+        leads: document → which of its references lead there, by their number, where that was asked
+            for: what is in them could be led elsewhere.
         unknown: libraries of which it is not known what they use: never surveyed and away, or with
             a document that cannot be read.
         bounds: how far was looked, where it was not to the end; else nothing.
     """
 
     by: dict[bytes, dict[bytes, str]] = field(default_factory=dict)
+    leads: dict[bytes, dict[int, Lead]] = field(default_factory=dict)
     unknown: set[str] = field(default_factory=set)
     bounds: str = ""
 
     def add(self, path: bytes, document: bytes, told: str) -> None:
         """Notes one need."""
         self.by.setdefault(path, {})[document] = told
+
+    def without(self, led: Mapping[bytes, Collection[bytes]]) -> Needed:
+        """What is still needed when these documents lead elsewhere, each for some of its files."""
+        kept = {
+            path: {d: told for d, told in who.items() if path not in led.get(d, ())}
+            for path, who in self.by.items()
+        }
+        return replace(self, by={path: who for path, who in kept.items() if who})
 
     def who(self, path: bytes, goes: Callable[[bytes], bool]) -> list[str]:
         """Who needs a file, by its absolute path.

@@ -24,8 +24,8 @@ from pathlib import Path
 from urllib.parse import unquote_to_bytes
 
 from fascis.crossing.journal.glance import yet_to_copy
-from fascis.crossing.scope.kept import Needed
-from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, names_of
+from fascis.crossing.scope.kept import Lead, Needed
+from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, Sequence, names_of
 from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.system.mounts import other_ways, read_mounts
@@ -92,6 +92,7 @@ class Going:
         crossing: the crossing that asks, when it has begun: what all others have yet to copy is
             needed too.
         before: where the folder stood before it was set aside: whoever needs it calls it so.
+        leads: which references of a document need something is noted too.
     """
 
     root: bytes
@@ -102,6 +103,7 @@ class Going:
     own: bool = True
     crossing: str = ""
     before: bytes = b""
+    leads: bool = False
 
 
 def find_needed(
@@ -128,6 +130,8 @@ class _Search:
         self._drives = drive_roots(workspace)
         self._real: dict[bytes, tuple[bytes, list[bytes]]] = {}
         self._found = Needed()
+        # Of which reference of a document is spoken, and what of a sequence it names.
+        self._reference: tuple[int, Sequence | None] | None = None
         self._looked: set[tuple[int, int]] = set()
         self._mounts = read_mounts()
         self._loose_folders = {p.rpartition(b"/")[0] for p in going.loose}
@@ -269,9 +273,12 @@ class _Search:
             if entry.is_dir(follow_symlinks=False):
                 if entry.name != OWN and not entry.name.startswith(_STAGING):
                     inner.append(entry.path)
+            elif is_kept(entry.name):
+                # What a document said before it was led elsewhere needs nothing.
+                continue
             elif entry.is_symlink():
                 self._link(entry.path, name)
-            elif kind_named(entry.name) and not is_kept(entry.name):
+            elif kind_named(entry.name):
                 whole = self._document(entry.path, name) and whole
             elif unknown and is_candidate(entry.name):
                 whole = self._candidate(entry, bool(name)) and whole
@@ -328,6 +335,7 @@ class _Search:
         False when it cannot be read: then what is known of it counts.
         """
         who = path, self._told(path, name)
+        self._reference = None
         try:
             with PathSource(path, self._workspace.private) as source:
                 self._references(source, who)
@@ -364,12 +372,15 @@ class _Search:
             for number, reference in enumerate(document.references()):
                 if beside and number % _LOOK_AT_THE_CLOCK == 0 and self._ends_now():
                     return
+                at = number if reference.number is None else reference.number
+                self._reference = at, reference.sequence
                 if reference.means is Means.BELOW:
                     self._below(reference, who)
                 elif reference.means is Means.PATH:
                     for inner in names_of(reference):
                         for way in kind.readings(reference.as_written):
                             self._path(way, folder, os.fsdecode(inner), who)
+        self._reference = None
 
     def _ends_now(self) -> bool:
         """True when there is no time left for what lies beside the library."""
@@ -422,7 +433,9 @@ class _Search:
 
     def _link(self, path: bytes, name: str) -> None:
         """A link is a document too: it needs the file that it leads to."""
+        self._reference = 0, None
         self._need(path, (path, self._told(path, name)))
+        self._reference = None
 
     def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
         """A file that may be a document of unknown make.
@@ -461,6 +474,7 @@ class _Search:
             False when it cannot be read.
         """
         who = path, shown(path)
+        self._reference = None
         try:
             content = read_outside(path, size + 1)
             for named in paths_named(content, self._called, path.rpartition(b"/")[0]):
@@ -496,6 +510,12 @@ class _Search:
             above, _, name = os.path.realpath(full).rpartition(b"/")
             full = self._as_here(above).rstrip(b"/") + b"/" + name
         self._note(full, who)
+        if self._going.leads and self._reference is not None and full in self._found.by:
+            number, sequence = self._reference
+            leads = self._found.leads.setdefault(who[0], {})
+            lead = leads.setdefault(number, Lead(sequence))
+            if full not in lead.files:
+                lead.files.append(full)
 
     def _where_now(self, path: bytes) -> bytes:
         """A path of the library by its old name, when that is set aside: where it stands now."""

@@ -37,6 +37,7 @@ class Part:
         folders: folders of which everything goes along.
         projects: folders of chosen projects, of which goes along what no other project uses.
         names: what each named part is called.
+        folders_only: nothing else than folders was named, of which none is a project's own.
     """
 
     documents: set[int] = field(default_factory=set)
@@ -44,6 +45,7 @@ class Part:
     projects: set[bytes] = field(default_factory=set)
     names: list[str] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
+    folders_only: bool = True
 
     @property
     def all_folders(self) -> list[bytes]:
@@ -88,7 +90,9 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
         part.documents |= mine
         is_project = any(project_place(d) == place for _, d in own)
         (part.projects if is_project else part.folders).add(place)
+        part.folders_only = part.folders_only and not is_project
         return True
+    part.folders_only = False
     if mine := {n for n, d in own if d.place == place}:
         part.names.append(os.fsdecode(place.rpartition(b"/")[2].rpartition(b".")[0]))
         part.documents |= mine

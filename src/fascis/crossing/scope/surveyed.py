@@ -60,7 +60,7 @@ class Surveyed:
     ties: dict[bytes, bytes] = field(default_factory=dict)
     before: dict[bytes, bytes] = field(default_factory=dict)
     _attributed: dict[bytes, int] | None = None
-    _needed: dict[bool, Needed] = field(default_factory=dict)
+    _needed: dict[tuple[bool, bool], Needed] = field(default_factory=dict)
 
     def attributed(self) -> dict[bytes, int]:
         """Places of the library's files that have ``user.*`` extended attributes, and their bytes.
@@ -82,13 +82,15 @@ class Surveyed:
             self.equals = find_equals(self.survey, self.uses, self.source)
         return self.equals
 
-    def needed(self, workspace: Workspace, loose_too: bool = False) -> Needed:
+    def needed(self, workspace: Workspace, loose_too: bool = False, leads: bool = False) -> Needed:
         """What of it documents need wherever they are, its own and others'; looked for once.
 
         Args:
             loose_too: of its loose files too.
+            leads: with the references that need it.
         """
-        if loose_too not in self._needed:
+        asked = loose_too, leads
+        if asked not in self._needed:
             register = workspace.register
             known = register.library_at(self.root) if register.path.exists() else None
             if self.identity:
@@ -103,11 +105,17 @@ class Surveyed:
                 loose = frozenset()
             needed = find_needed(
                 workspace,
-                Going(self.below.rstrip(b"/"), library, loose, document=bool(self.document)),
+                Going(
+                    self.below.rstrip(b"/"),
+                    library,
+                    loose,
+                    document=bool(self.document),
+                    leads=leads,
+                ),
             )
             add_named(needed, self.uses, self.survey, self.below)
-            self._needed[loose_too] = needed
-        return self._needed[loose_too]
+            self._needed[asked] = needed
+        return self._needed[asked]
 
     @property
     def below(self) -> bytes:

@@ -56,6 +56,7 @@ def begin(
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
     journal.write_plan(header, Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads))
     journal.put("kept_for_others", plan.kept_for_others())
+    journal.put("followers", plan.follow())
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
@@ -86,6 +87,7 @@ def _header(
         part=part,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
+        follows=plan.followers.led,
         lacks=plan.lacks,
         name=plan.name,
         called=shown(plan.identity.name if plan.identity else plan.source.name),

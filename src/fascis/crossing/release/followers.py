@@ -1,0 +1,111 @@
+"""Documents that stay are led to the new place, by one act with its record and its undo.
+
+Before home is there, and so before anything is set aside or deleted. They are found at that moment,
+written anew beside where they lie, read back, and swapped in; afterwards everything is looked
+through once more: nothing that goes may be needed at the old place any more.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import replace
+from pathlib import Path
+
+from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.states import CopyState
+from fascis.crossing.places.places import Places
+from fascis.crossing.scope.following import Following, following
+from fascis.crossing.scope.needed import Going, find_needed
+from fascis.files.codes import Code
+from fascis.files.control import Control
+from fascis.files.errors import Refused
+from fascis.files.names import shown
+from fascis.files.sizes import counted
+from fascis.relink.acts import Acts, nothing_runs_above
+from fascis.relink.relinking import acts_of
+from fascis.workspace import Workspace
+
+
+def lead_followers(
+    workspace: Workspace, places: Places, copies: Copies, control: Control
+) -> list[Path]:
+    """Leads every document that stays to what went; gives which were. May be called again.
+
+    Raises:
+        Refused: a document cannot be led there, or one is held; none was changed.
+        EnvironmentTrouble: a drive failed; what was changed was taken back.
+        Cancelled: by the control, before anything is changed.
+    """
+    found = _find(workspace, places, copies, control)
+    _check(found, "Home has not changed, and no document was touched.")
+    acts = crossing_acts(workspace, places)
+    if not found.retargets:
+        return []
+    paths = [one.path for one in found.retargets]
+    with nothing_runs_above(paths):
+        # Of another library a crossing may be under way.
+        pass
+    header = places.header
+    acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
+    workspace.step("followers-led")
+    left = _find(workspace, places, copies, Control())
+    if left.retargets or left.broken:
+        acts.undo_crossing()
+        told = left.broken[0].told if left.broken else shown(left.retargets[0].path.name)
+        raise Refused(
+            Code.WOULD_BREAK,
+            f"{told} still leads to the old place after it was written anew. All documents are as "
+            "they were; home has not changed.",
+        )
+    return paths
+
+
+def crossing_acts(workspace: Workspace, places: Places) -> Acts:
+    """What was done with documents for one crossing, and can be taken back."""
+    return replace(acts_of(workspace), crossing=places.crossing)
+
+
+def _check(found: Following, meaning: str) -> None:
+    if found.broken:
+        first = found.broken[0]
+        more = len(found.broken) - 1
+        others = f", and {counted(more, 'more is', 'more are')} like it" if more else ""
+        raise Refused(
+            Code.WOULD_BREAK,
+            f"{first.told} uses {shown(first.file)}{others}, and cannot be led to the new place: "
+            f"{first.why.rstrip('.')}. {meaning}",
+            tuple(b.file for b in found.broken[:1000]),
+        )
+
+
+def _find(workspace: Workspace, places: Places, copies: Copies, control: Control) -> Following:
+    header = places.header
+    root = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
+    loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
+    going = Going(
+        root,
+        header.whole,
+        frozenset(filter(None, loose)),
+        [bytes(places.target)],
+        bool(header.document),
+        crossing=places.crossing,
+        leads=True,
+    )
+    top, target = root + b"/", bytes(places.target)
+
+    def route(path: bytes) -> bytes | None:
+        """Where the copy of an absolute path is; None for what was not copied, and stays."""
+        item = copies.at(path[len(top) :]) if path.startswith(top) else loose.get(path)
+        if item is None or (path.startswith(top) and item.outside):
+            return None
+        copied = item.fate is Fate.COPY and item.copy is CopyState.VERIFIED
+        return target + b"/" + item.there if copied else None
+
+    def goes(path: bytes) -> bool:
+        """In a whole library no document follows: it goes, or what it uses stays."""
+        return route(path) is not None or (header.part is None and path.startswith(top))
+
+    needed = find_needed(workspace, going, control)
+    return following(needed, route, goes, workspace.private)
