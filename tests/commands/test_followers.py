@@ -1,0 +1,257 @@
+"""Documents that stay follow what goes: each plays what it played, and can be taken back."""
+
+import os
+import sqlite3
+import stat
+from contextlib import closing, suppress
+
+import pytest
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
+from fascis.crossing.status.queue import find_crossing
+from tests.commands.test_commands import fascis
+from tests.crossing.test_crash_points import Killed, Killer
+from tests.judge import contents
+from tests.library.making import catalog_at, timeline, write
+from tests.worlds import oracle
+
+TRIP = "photos/2024 trip"
+
+
+@pytest.fixture
+def river(bench):
+    """A library with a catalog, a project, and a trip's folder that all of them use."""
+    lib = bench.library
+    for place in (
+        "photos/2023/a.jpg",
+        f"{TRIP}/heron.jpg",
+        f"{TRIP}/weir.jpg",
+        f"{TRIP}/frames/f_001.png",
+        f"{TRIP}/frames/f_002.png",
+        "media/salmon.mov",
+    ):
+        write(lib / place, f"content of {place}".encode() * 200)
+    write(lib / TRIP / "heron.xmp", b"<x/>")
+    catalog_at(
+        lib / "River.fascat",
+        [("uuid-inside", f"{lib.name}/photos")],
+        [(1, 1, "2023"), (2, 1, "2024 trip")],
+        [(1, "a.jpg"), (2, "heron.jpg"), (2, "weir.jpg")],
+    )
+    write(
+        lib / "projects/Spring/spring.otio",
+        timeline(f"../../{TRIP}/heron.jpg", "../../media/salmon.mov"),
+    )
+    write(lib.parent / "Beside/list.m3u8", f"#EXTM3U\n{lib}/{TRIP}/weir.jpg\n".encode())
+    (lib / "latest.jpg").symlink_to(lib / TRIP / "heron.jpg")
+    return lib
+
+
+def staying(bench):
+    return [
+        bench.library / "River.fascat",
+        bench.library / "projects/Spring/spring.otio",
+        bench.library.parent / "Beside/list.m3u8",
+    ]
+
+
+def played(bench):
+    mounts = {f"uuid-{n}": str(bench.drives / n) for n in ("inside", "heron")}
+    found = {path: oracle.plays(path, mounts) for path in staying(bench)}
+    found["link"] = (bench.library / "latest.jpg").read_bytes()
+    return found
+
+
+def cross(bench, *words, only=TRIP):
+    library = bench.library
+    relocate = ("relocate", library, "--to", bench.heron, "--only", only, *words)
+    return fascis(bench, *relocate, "--yes", "--json")
+
+
+def rows(catalog):
+    """Everything of a catalog but where its folders are."""
+    with closing(sqlite3.connect(f"file:{catalog}?mode=ro", uri=True)) as db:
+        tables = [n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type='table'")]
+        return {
+            t: db.execute(f"SELECT * FROM {t}").fetchall()
+            for t in tables
+            if t not in ("place", "folder")
+        }
+
+
+def test_a_folder_goes_and_everything_that_stays_follows_it(bench, river):
+    before, catalog = played(bench), rows(river / "River.fascat")
+    status, said, err = cross(bench, "--after", "release")
+    assert (status, said["state"], said["shared"], said["left_behind"]) == (
+        0,
+        "released",
+        [],
+        [],
+    ), err
+    assert {f["path"]: (f["format"], f["references"]) for f in said["followers"]} == {
+        "River.fascat": ("fascat", 2),
+        "projects/Spring/spring.otio": ("otio", 1),
+        os.path.realpath(river.parent / "Beside/list.m3u8"): ("m3u8", 1),
+        "latest.jpg": ("link", 1),
+    }
+    assert played(bench) == before
+    assert rows(river / "River.fascat") == catalog, "only its folders are elsewhere"
+    assert not (river / TRIP).exists()
+    assert (river / "photos/2023/a.jpg").exists() and (river / "media/salmon.mov").exists()
+    assert (bench.heron / "2024 trip" / TRIP / "heron.xmp").exists()
+
+
+def test_what_follows_is_told_before_and_a_dry_run_writes_nothing(bench, river):
+    before = contents(bench.drives / "inside")
+    status, said, err = cross(bench, "--dry-run")
+    assert status == 0 and len(said["followers"]) == 4 and said["frees_bytes"] > 0
+    assert "led to the new place: River.fascat (2" in err
+    assert contents(bench.drives / "inside") == before
+
+
+def test_a_copy_leads_nobody(bench, river):
+    before = contents(bench.drives / "inside")
+    status, said, _ = cross(bench, "--after", "copy")
+    assert (status, said["state"], said["followers"]) == (0, "settled", [])
+    assert contents(bench.drives / "inside") == before
+
+
+def test_taken_back_every_document_has_its_bytes_from_before(bench, river):
+    before = contents(bench.drives / "inside")
+    _, said, _ = cross(bench)
+    assert said["state"] == "switched" and contents(bench.drives / "inside") != before
+    status, _, err = fascis(bench, "undo", said["crossing"], "--json")
+    assert status == 0, err
+    assert contents(bench.drives / "inside") == before
+    assert (bench.heron / "2024 trip" / TRIP / "heron.jpg").exists()
+
+
+def test_a_follower_that_was_worked_in_since_keeps_that_work(bench, river):
+    _, said, _ = cross(bench)
+    spring = river / "projects/Spring/spring.otio"
+    spring.write_bytes(spring.read_bytes() + b" ")
+    worked = contents(bench.drives / "inside")
+    status, refused, _ = fascis(bench, "undo", said["crossing"], "--json")
+    assert status == 3 and "was worked in since" in refused["problems"][0]["sentence"]
+    assert contents(bench.drives / "inside") == worked
+    assert fascis(bench, "release", said["crossing"], "--list", "--json")[1]["stays"] == []
+
+
+def test_its_act_is_taken_back_with_the_crossing_only(bench, river):
+    _, said, _ = cross(bench)
+    kept = next(river.glob("River.fascat.before-*")).name.rpartition("-")[2]
+    led = played(bench)
+    status, _, err = fascis(bench, "undo", kept, "--json")
+    assert status != 0 and f"by crossing {said['crossing']}" in err
+    assert played(bench) == led
+
+
+@pytest.mark.parametrize("shared", ["stays", "follows"])
+def test_a_project_may_be_followed_and_a_folder_may_be_left(bench, river, shared):
+    write(river / "projects/Autumn/autumn.otio", timeline(f"../../{TRIP}/weir.jpg"))
+    before = played(bench)
+    only = TRIP if shared == "stays" else "Autumn"
+    status, said, err = cross(bench, "--shared", shared, "--after", "release", only=only)
+    assert (status, said["state"]) == (0, "released"), err
+    assert played(bench) == before
+    if shared == "stays":
+        assert said["followers"] == [] and (river / TRIP / "weir.jpg").exists()
+        assert {"River.fascat"} <= {by for x in said["shared"] for by in x["used_by"]}
+    else:
+        assert not (river / TRIP / "weir.jpg").exists() and (river / TRIP / "heron.jpg").exists()
+        assert {f["path"] for f in said["followers"]} == {
+            "River.fascat",
+            os.path.realpath(river.parent / "Beside/list.m3u8"),
+        }
+
+
+def protect(bench):
+    (bench.library / "projects/Spring/spring.otio").chmod(0o444)
+
+
+def name_only(bench):
+    write(
+        bench.library / "cut.edl",
+        b"TITLE: cut\n\n001  AX  V  C  00:00:00:00 00:00:01:00 00:00:00:00 00:00:01:00\n"
+        b"* FROM CLIP NAME: weir.jpg\n",
+    )
+
+
+def unknown(bench):
+    place = f"{bench.library}/{TRIP}/weir.jpg"
+    write(bench.library.parent / "Beside/board.thing", f'{{"pictures": ["{place}"]}}'.encode())
+
+
+@pytest.mark.parametrize(
+    ("make", "who"), [(protect, "spring.otio"), (name_only, "cut.edl"), (unknown, "board.thing")]
+)
+def test_what_cannot_be_led_is_refused_whole(bench, river, make, who):
+    make(bench)
+    before = contents(bench.drives / "inside")
+    status, said, _ = cross(bench, "--after", "release")
+    (problem,) = [p for p in said["problems"] if p["code"] == "would-break"]
+    assert status == 3 and who in problem["sentence"] and "--shared stays" in str(problem) + _
+    assert contents(bench.drives / "inside") == before and not list(bench.heron.glob("2024*"))
+    assert cross(bench, "--after", "release", "--shared", "stays")[0] == 0
+    assert (river / TRIP / "weir.jpg").exists()
+
+
+def test_a_catalog_with_another_program_s_journal_beside_it_is_not_led(bench, river):
+    write(river / "River.fascat-wal", b"not merged")
+    before = contents(bench.drives / "inside")
+    status, said, err = cross(bench, "--after", "release")
+    assert status in (3, 4) and said["state"] in ("refused", "settled"), err
+    assert contents(bench.drives / "inside") == before
+
+
+def started(bench):
+    surveyed = survey_library(bench.workspace, bench.library)
+    choices = Choices(only=frozenset([TRIP]), after=After.RELEASE)
+    plan = make_plan(bench.workspace, surveyed, bench.heron, choices)
+    crossing = Crossing.start(bench.workspace, plan, decided=True, consent=True)
+    assert crossing.run() is State.SETTLED
+    return crossing
+
+
+def test_cut_off_at_every_step_everything_plays_and_it_goes_on(bench, river):
+    before, all_before = played(bench), contents(bench.drives / "inside")
+    crossing = started(bench)
+    id = crossing.id
+    crossing.close()
+    lives, points = 0, 0
+    while True:
+        bench.step = Killer(lives)
+        bench.again()
+        crossing = find_crossing(bench.workspace, id)
+        with suppress(Killed):
+            crossing.switch()
+            break
+        crossing.close()
+        assert played(bench) == before, f"after {lives} steps"
+        assert contents(river / TRIP) == contents(bench.heron / "2024 trip" / TRIP)
+        lives, points = lives + 1, points + 1
+    assert points > 8 and crossing.state is State.SWITCHED
+    assert played(bench) == before
+    bench.step = lambda _name: None
+    crossing.undo()
+    crossing.close()
+    assert contents(bench.drives / "inside") == all_before
+
+
+def test_a_document_that_cannot_be_written_any_more_when_home_would_go_changes_none(bench, river):
+    crossing = started(bench)
+    spring = river / "projects/Spring/spring.otio"
+    spring.chmod(0o444)
+    before = contents(bench.drives / "inside")
+    with pytest.raises(Exception, match="cannot be led to the new place"):
+        crossing.switch()
+    assert crossing.state is State.SETTLED and contents(bench.drives / "inside") == before
+    spring.chmod(stat.S_IMODE(spring.stat().st_mode) | 0o200)
+    crossing.switch()
+    assert crossing.state is State.SWITCHED and len(list(river.glob("River.fascat.before-*"))) == 1
+    crossing.close()
