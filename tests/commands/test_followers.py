@@ -255,3 +255,37 @@ def test_a_document_that_cannot_be_written_any_more_when_home_would_go_changes_n
     crossing.switch()
     assert crossing.state is State.SWITCHED and len(list(river.glob("River.fascat.before-*"))) == 1
     crossing.close()
+
+
+def test_the_lists_of_the_rest_are_right_afterwards(bench, river):
+    """It crossed before, so it has a manifest: now without what left, and with what was led."""
+    otter = bench.add_drive("otter", "ext4")
+    _, said, _ = fascis(
+        bench, "relocate", river, "--to", otter, "--after", "release", "--yes", "--json"
+    )
+    assert said["state"] == "released"
+    home = otter / river.name
+    before = contents(home)
+    relocate = ("relocate", home, "--to", bench.heron, "--only", TRIP, "--yes", "--json")
+    _, said, err = fascis(bench, *relocate)
+    assert said["state"] == "switched" and len(said["followers"]) >= 3, err
+    status, found, _ = fascis(bench, "verify", home, "--json")
+    assert (status, found["edited"], found["missing"], found["damaged"]) == (0, [], [], [])
+    assert fascis(bench, "undo", said["crossing"], "--json")[0] == 0
+    assert contents(home) == before, "its lists too"
+    _, said, _ = fascis(bench, *relocate, "--name", "Trip", "--after", "release")
+    assert said["state"] == "released"
+    status, found, _ = fascis(bench, "verify", home, "--json")
+    assert (status, found["edited"], found["missing"], found["damaged"]) == (0, [], [], [])
+    assert (home / "photos/2023/a.jpg").exists() and found["matching"] == found["files"]
+    assert fascis(bench, "verify", bench.heron / "Trip", "--json")[0] == 0
+
+
+def test_lists_that_cannot_be_read_are_left_as_they_are(bench, river):
+    write(river / ".fascis/manifest.b3", b"no manifest")
+    write(river / ".fascis/inventory.csv", b"no inventory")
+    status, said, err = cross(bench, "--after", "release")
+    assert (status, said["state"]) == (0, "released"), err
+    assert (river / ".fascis/manifest.b3").read_bytes() == b"no manifest"
+    assert (river / ".fascis/inventory.csv").read_bytes() == b"no inventory"
+    assert sorted(p.name for p in (river / ".fascis").iterdir()) == ["inventory.csv", "manifest.b3"]

@@ -39,7 +39,8 @@ from fascis.crossing.places.places import Places, open_source
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
-from fascis.crossing.release.followers import crossing_acts, lead_followers
+from fascis.crossing.release.followers import lead_followers, take_back
+from fascis.crossing.release.lists import mend_lists
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
@@ -583,6 +584,9 @@ class Crossing:
                 "it again, then release: it is read once more then. No original was deleted.",
             )
         record = release(self.workspace, self.journal, self.demanded, control, report)
+        if self.part:
+            gone = {item.place for item in self.copies.items(Which.DELETED)}
+            mend_lists(self.places.origin(), gone, {})
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self.journal.free_room()
         self._rewrite_receipt()
@@ -655,7 +659,7 @@ class Crossing:
         self._intend_undo()
         if self.places.header.follows:
             # Holds the folders above the documents itself: not while the originals are held.
-            crossing_acts(self.workspace, self.places).undo_crossing()
+            take_back(self.workspace, self.places)
         with closing(open_source(self.workspace, self.places)) as source:
             # Asked again while the originals are held: nothing else is under way.
             check_transition(self.state, State.UNDONE)

@@ -219,10 +219,11 @@ class Acts:
                 )
             return self._undo(act)
 
-    def undo_crossing(self) -> None:
+    def undo_crossing(self) -> list[Act]:
         """Gives the documents that were led for this crossing what they said before.
 
         Those of several acts from the last to the first; nothing where all is taken back already.
+        Gives these acts.
 
         Raises:
             Refused: a document was worked in since; it stays, and so do those of earlier acts.
@@ -230,8 +231,7 @@ class Acts:
         """
         with self._alone():
             self._recover()
-            for act in self.of_crossing():
-                self._undo(act)
+            return [self._undo(act) for act in self.of_crossing()]
 
     def of_crossing(self) -> list[Act]:
         """What was done for this crossing and is not taken back, the latest first."""

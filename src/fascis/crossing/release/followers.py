@@ -16,6 +16,7 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.places import Places
+from fascis.crossing.release.lists import lists_after_act
 from fascis.crossing.scope.following import Following, following
 from fascis.crossing.scope.needed import Going, find_needed
 from fascis.files.codes import Code
@@ -42,6 +43,7 @@ def lead_followers(
     _check(found, "Home has not changed, and no document was touched.")
     acts = crossing_acts(workspace, places)
     if not found.retargets:
+        _mend_lists(acts)
         return []
     paths = [one.path for one in found.retargets]
     with nothing_runs_above(paths):
@@ -59,7 +61,25 @@ def lead_followers(
             f"{told} still leads to the old place after it was written anew. All documents are as "
             "they were; home has not changed.",
         )
+    _mend_lists(acts)
     return paths
+
+
+def take_back(workspace: Workspace, places: Places) -> None:
+    """Gives the documents that were led for a crossing what they said before.
+
+    Raises:
+        Refused: one was worked in since, or is held.
+        EnvironmentTrouble: a drive is away or failed.
+    """
+    acts = crossing_acts(workspace, places)
+    for act in acts.undo_crossing():
+        lists_after_act(act, undone=True)
+
+
+def _mend_lists(acts: Acts) -> None:
+    for act in reversed(acts.of_crossing()):
+        lists_after_act(act)
 
 
 def crossing_acts(workspace: Workspace, places: Places) -> Acts:

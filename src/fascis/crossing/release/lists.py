@@ -1,0 +1,125 @@
+"""The lists of a library that stays, made right: without what left, and with documents led anew.
+
+``.fascis/manifest.b3`` and ``.fascis/inventory.csv``, each whole or not at all; what cannot be read
+as one is left as it is. Done again it comes out the same.
+"""
+
+from __future__ import annotations
+
+import io
+import logging
+import os
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import BinaryIO
+
+from fascis.files.disk.writer import AtomicWriter
+from fascis.files.errors import FascisError
+from fascis.files.inventory import WITH_BEFORE, Entry, InventoryWriter, read_inventory
+from fascis.files.manifest import read_manifest, write_manifest
+from fascis.files.names import unlisted
+from fascis.files.times import mtime_of
+from fascis.library.identity import INVENTORY, MANIFEST, OWN
+from fascis.relink.acts import Act
+
+_LOG = logging.getLogger(__name__)
+_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC
+_LONGEST_HEADER = 1024  # bytes
+# Place → its digest now.
+Anew = Mapping[bytes, bytes]
+_Write = Callable[[BinaryIO, BinaryIO], None]
+
+
+def lists_after_act(act: Act, undone: bool = False) -> None:
+    """Makes right the lists of every library in which an act changed documents.
+
+    Args:
+        undone: the act was taken back: they are as before.
+    """
+    by_library: dict[bytes, dict[bytes, bytes]] = {}
+    for one in act.documents:
+        path = unlisted(one.path, one.path_encoding)
+        root = None if one.link else _library_of(path)
+        if root is not None:
+            digest = bytes.fromhex(one.before if undone else one.after)
+            by_library.setdefault(root, {})[path[len(root) + 1 :]] = digest
+    for root, anew in by_library.items():
+        mend_lists(Path(os.fsdecode(root)), (), anew)
+
+
+def mend_lists(root: Path, gone: Collection[bytes], anew: Anew) -> None:
+    """Takes some places out of a library's lists, and gives others their content of now.
+
+    A library without lists gets none.
+    """
+    try:
+        own = os.open(root / os.fsdecode(OWN), _READ | os.O_DIRECTORY)
+    except OSError:
+        return
+    try:
+        _mend(own, MANIFEST, lambda old, new: _manifest(old, new, gone, anew))
+        _mend(own, INVENTORY, lambda old, new: _inventory(old, new, root, gone, anew))
+    except (FascisError, OSError) as error:
+        # What is in them is then told by a verification as missing, or as edited.
+        _LOG.warning("the lists of %s were not made right: %s", root, error)
+    finally:
+        os.close(own)
+
+
+def _library_of(document: bytes) -> bytes | None:
+    """The nearest folder above a document that has a manifest."""
+    folder = document.rpartition(b"/")[0]
+    while folder:
+        if Path(os.fsdecode(folder + b"/" + MANIFEST)).is_file():
+            return folder
+        folder = folder.rpartition(b"/")[0]
+    return None
+
+
+def _mend(own: int, place: bytes, write: _Write) -> None:
+    name = place.rpartition(b"/")[2]
+    try:
+        fd = os.open(name, _READ, dir_fd=own)
+    except FileNotFoundError:
+        return
+    with open(fd, "rb") as old, AtomicWriter(own, name) as new:
+        write(old, new.file)
+        new.commit()
+
+
+def _manifest(old: BinaryIO, new: BinaryIO, gone: Collection[bytes], anew: Anew) -> None:
+    kept = (
+        (anew.get(place, digest), place)
+        for digest, place in read_manifest(old, "the manifest")
+        if place not in gone
+    )
+    write_manifest(new, kept)
+
+
+def _inventory(
+    old: BinaryIO, new: BinaryIO, root: Path, gone: Collection[bytes], anew: Anew
+) -> None:
+    renamed = WITH_BEFORE[-1].encode() in old.readline(_LONGEST_HEADER)
+    old.seek(0)
+    reading = io.TextIOWrapper(old, "utf-8", newline="")
+    writing = io.TextIOWrapper(new, "utf-8", newline="")
+    try:
+        entries = read_inventory(reading, "the inventory")
+        InventoryWriter(writing, renamed).write(_kept(entries, root, gone, anew))
+    finally:
+        reading.detach()
+        writing.detach()
+
+
+def _kept(
+    entries: Iterable[Entry], root: Path, gone: Collection[bytes], anew: Anew
+) -> Iterator[Entry]:
+    for entry in entries:
+        if entry.place in gone:
+            continue
+        if entry.place in anew:
+            status = os.lstat(bytes(root) + b"/" + entry.place)
+            entry = entry._replace(
+                size=status.st_size, mtime_ns=mtime_of(status), digest=anew[entry.place]
+            )
+        yield entry
