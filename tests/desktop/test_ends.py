@@ -253,3 +253,24 @@ def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, librar
     )
     assert set(contents(library)) == {b"stills/heron.xmp", b"previews/0001.jpg"}
     assert (there / "stills/new.jpg").read_bytes() == b"made there" and len(contents(there)) == 10
+
+
+def test_a_part_is_not_offered_to_be_set_aside(bench, library, open_window):
+    """Its folder holds the rest of the library too; it is deleted by a list, or stays."""
+    surveyed = survey_library(bench.workspace, library)
+    choices = Choices(only=frozenset(["media"]), after=After.RELEASE)
+    plan = make_plan(bench.workspace, surveyed, bench.heron, choices)
+    crossing = Crossing.start(bench.workspace, plan, decided=True, consent=True)
+    assert crossing.run() is State.SETTLED
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.wait(lambda: window.conducting.steps.list is not None, "the list")
+    assert hands.button("Set the originals aside") is None and hands.button("Delete") is not None
+    hands.press("Delete")
+    hands.press("Delete")
+    hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")
+    assert not (library / "media/Day 01/weir_01.mov").exists()
+    assert (library / "notes.txt").exists() and (library / "stills/heron.jpg").exists()

@@ -58,6 +58,7 @@ class Facts:
         busy: a drive was slow to answer, so that they could not be.
         newer: something at the old place is newer, and not decided yet.
         trouble: a copy, or a drive, is not as it should be.
+        part: it is a part of a library, which is never set aside.
         proven: all copies were read from the drives themselves, or a person accepted a comparison.
     """
 
@@ -70,6 +71,7 @@ class Facts:
     newer: bool = False
     trouble: bool = False
     proven: bool = True
+    part: bool = False
 
 
 def why_not_release(facts: Facts) -> Code | None:
@@ -133,7 +135,7 @@ def next_step(facts: Facts) -> Step:
         return Step.WAIT
     if facts.state is State.SETTLED:
         return _before_the_switch(facts)
-    wants_more = facts.after in (After.PARK, After.RELEASE)
+    wants_more = facts.after in (After.PARK, After.RELEASE) and not facts.part
     if facts.state is State.SWITCHED and wants_more and facts.even:
         return Step.SET_ASIDE if facts.looked else Step.OPEN
     return Step.RECEIPT

@@ -8,17 +8,16 @@ through once more: nothing that goes may be needed at the old place any more.
 from __future__ import annotations
 
 import os
+from collections.abc import Collection
 from dataclasses import replace
 from pathlib import Path
 
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.which import Which
-from fascis.crossing.model.fates import Fate
-from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.places import Places
 from fascis.crossing.release.lists import lists_after_act
 from fascis.crossing.scope.following import Following, following
-from fascis.crossing.scope.needed import Going, find_needed
+from fascis.crossing.scope.needed import Going, find_needed, needed_by
 from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import Refused
@@ -52,7 +51,7 @@ def lead_followers(
     header = places.header
     acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
     workspace.step("followers-led")
-    left = _find(workspace, places, copies, Control())
+    left = _find(workspace, places, copies, Control(), [bytes(path) for path in paths])
     if left.retargets or left.broken:
         acts.undo_crossing()
         told = left.broken[0].told if left.broken else shown(left.retargets[0].path.name)
@@ -100,7 +99,18 @@ def _check(found: Following, meaning: str) -> None:
         )
 
 
-def _find(workspace: Workspace, places: Places, copies: Copies, control: Control) -> Following:
+def _find(
+    workspace: Workspace,
+    places: Places,
+    copies: Copies,
+    control: Control,
+    documents: Collection[bytes] = (),
+) -> Following:
+    """What follows, looked for now.
+
+    Args:
+        documents: only in these, by their absolute paths.
+    """
     header = places.header
     root = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
     loose = {i.outside: i for i in copies.items(Which.LOOSE_MAY_GO)} if header.loose_too else {}
@@ -115,17 +125,24 @@ def _find(workspace: Workspace, places: Places, copies: Copies, control: Control
     )
     top, target = root + b"/", bytes(places.target)
 
+    # Asked for every photo of a catalog: looked up in the journal once.
+    there = {
+        item.outside or top + item.place: item.there
+        for item in copies.items(Which.GOING_VERIFIED)
+        if item.outside is None or item.outside in loose
+    }
+
     def route(path: bytes) -> bytes | None:
         """Where the copy of an absolute path is; None for what was not copied, and stays."""
-        item = copies.at(path[len(top) :]) if path.startswith(top) else loose.get(path)
-        if item is None or (path.startswith(top) and item.outside):
-            return None
-        copied = item.fate is Fate.COPY and item.copy is CopyState.VERIFIED
-        return target + b"/" + item.there if copied else None
+        place = there.get(path)
+        return None if place is None else target + b"/" + place
 
     def goes(path: bytes) -> bool:
         """In a whole library no document follows: it goes, or what it uses stays."""
         return route(path) is not None or (header.part is None and path.startswith(top))
 
-    needed = find_needed(workspace, going, control)
+    if documents:
+        needed = needed_by(workspace, going, documents)
+    else:
+        needed = find_needed(workspace, going, control)
     return following(needed, route, goes, workspace.private)

@@ -18,7 +18,7 @@ import stat
 import time
 import unicodedata
 from collections import deque
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
@@ -118,6 +118,11 @@ def find_needed(
     return _Search(workspace, going, control, SECONDS if seconds is None else seconds).run()
 
 
+def needed_by(workspace: Workspace, going: Going, documents: Iterable[bytes]) -> Needed:
+    """What some documents alone need of what would go; by their absolute paths. Writes nothing."""
+    return _Search(workspace, going, UNSTOPPED, SECONDS).only(documents)
+
+
 class _Search:
     """One look at all that may need something."""
 
@@ -159,6 +164,15 @@ class _Search:
         self._beside()
         self._look_into_later()
         self._yet_to_copy()
+        return self._found
+
+    def only(self, documents: Iterable[bytes]) -> Needed:
+        """What these need, and nothing else."""
+        for path in documents:
+            if stat.S_ISLNK(_mode(path)):
+                self._link(path, "")
+            else:
+                self._document(path, "")
         return self._found
 
     def _yet_to_copy(self) -> None:

@@ -76,6 +76,7 @@ class Seen:
     documents: list[str]
     references: dict[str, int]
     only_compared: bool = False
+    part: bool = False
 
     @property
     def drive(self) -> str:
@@ -194,6 +195,7 @@ def read_seen(crossing: Crossing) -> Seen:
         not crossing.comparison_accepted
         and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
         and any(d.only_compared for d in crossing.demanded),
+        crossing.part is not None,
     )
 
 
