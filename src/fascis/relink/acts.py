@@ -238,6 +238,10 @@ class Acts:
         return [a for a in self.all() if a.crossing == self.crossing and a.state == "done"]
 
     def _undo(self, act: Act) -> Act:
+        if act.crossing:
+            # One that somebody deleted since has nothing to be given back.
+            there = tuple(d for d in act.documents if not _is_deleted(_path(d)))
+            act = act.model_copy(update={"documents": there})
         with nothing_runs_above(_path(record) for record in act.documents):
             for record in act.documents:
                 self._check_undo(record, act)
@@ -517,6 +521,11 @@ def recall(uses: Uses, act: Act) -> None:
     for o in uses.outside:
         if not o.size and (k := known.get(o.path)) is not None:
             o.size, o.digest, o.mtime_ns = k.size, bytes.fromhex(k.digest), k.mtime_ns
+
+
+def _is_deleted(path: Path) -> bool:
+    """True when a document is gone and its folder is there: its drive is not away."""
+    return not os.path.lexists(path) and path.parent.is_dir()
 
 
 def _path(record: Changed) -> Path:

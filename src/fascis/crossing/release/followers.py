@@ -8,7 +8,7 @@ through once more: nothing that goes may be needed at the old place any more.
 from __future__ import annotations
 
 import os
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -27,6 +27,9 @@ from fascis.relink.acts import Acts, nothing_runs_above
 from fascis.relink.relinking import acts_of
 from fascis.workspace import Workspace
 
+# In the journal: the acts whose documents were read again and lead where they should.
+_SEEN_TO = "followers_seen_to"
+
 
 def lead_followers(
     workspace: Workspace, places: Places, copies: Copies, control: Control
@@ -38,30 +41,54 @@ def lead_followers(
         EnvironmentTrouble: a drive failed; what was changed was taken back.
         Cancelled: by the control, before anything is changed.
     """
+    acts, journal = crossing_acts(workspace, places), copies.journal
+    seen_to = set(journal.value(_SEEN_TO, []))
+    if any(act.id not in seen_to for act in acts.of_crossing()):
+        # Cut off before they were read again: they are led anew.
+        acts.undo_crossing()
     found = _find(workspace, places, copies, control)
     _check(found, "Home has not changed, and no document was touched.")
-    acts = crossing_acts(workspace, places)
-    if not found.retargets:
-        _mend_lists(acts)
-        return []
     paths = [one.path for one in found.retargets]
-    with nothing_runs_above(paths):
-        # Of another library a crossing may be under way.
-        pass
-    header = places.header
-    acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
-    workspace.step("followers-led")
-    left = _find(workspace, places, copies, Control(), [bytes(path) for path in paths])
-    if left.retargets or left.broken:
-        acts.undo_crossing()
-        told = left.broken[0].told if left.broken else shown(left.retargets[0].path.name)
-        raise Refused(
-            Code.WOULD_BREAK,
-            f"{told} still leads to the old place after it was written anew. All documents are as "
-            "they were; home has not changed.",
-        )
+    if paths:
+        with nothing_runs_above(paths):
+            # Of another library a crossing may be under way.
+            pass
+        header = places.header
+        acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
+        workspace.step("followers-led")
+        left = _find(workspace, places, copies, Control(), [bytes(path) for path in paths])
+        wrong = [*_still_there(left), *_not_as_meant(workspace, places, found)]
+        if wrong:
+            acts.undo_crossing()
+            raise Refused(
+                Code.WOULD_BREAK,
+                f"{shown(wrong[0])} does not lead to the new place after it was written anew. All "
+                "documents are as they were; home has not changed.",
+            )
+        journal.put(_SEEN_TO, [act.id for act in acts.of_crossing()])
     _mend_lists(acts)
     return paths
+
+
+def _still_there(left: Following) -> Iterator[str]:
+    """Documents that lead to the old place all the same."""
+    yield from (one.path.name for one in left.retargets)
+    yield from (one.told for one in left.broken)
+
+
+def _not_as_meant(workspace: Workspace, places: Places, found: Following) -> Iterator[str]:
+    """Documents of which a reference, read again, does not lead first to what it was led to."""
+    target, real = bytes(places.target), os.path.realpath(bytes(places.target))
+    there = Going(real, "", leads=True)
+    documents = [bytes(one.path) for one in found.retargets]
+    leads = needed_by(workspace, there, documents).leads
+    for one in found.retargets:
+        mine = leads.get(bytes(one.path), {})
+        for number, (_, new) in one.to.items():
+            lead = mine.get(number)
+            if lead is None or lead.files[0] != real + new[len(target) :]:
+                yield one.path.name
+                break
 
 
 def take_back(workspace: Workspace, places: Places) -> None:

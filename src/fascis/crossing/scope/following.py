@@ -99,6 +99,8 @@ def _changes(
         going = [n for n in new if n is not None]
         if not going:
             continue
+        if lead.sequence is None and len(going) < len(new):
+            return {}, "what it names may be either of two files, of which only one goes"
         if len(going) < len(new) or len({n.rpartition(b"/")[0] for n in going}) > 1:
             return {}, "not all pictures of one sequence go to one folder"
         reference = LostReference(0, number, lead.files[0], lead.sequence)
