@@ -104,6 +104,12 @@ def test_a_folder_goes_and_everything_that_stays_follows_it(bench, river):
     assert not (river / TRIP).exists()
     assert (river / "photos/2023/a.jpg").exists() and (river / "media/salmon.mov").exists()
     assert (bench.heron / "2024 trip" / TRIP / "heron.xmp").exists()
+    _, receipt, _ = fascis(bench, "receipts", said["crossing"], "--json")
+    assert receipt["led"] and receipt["followers"] == said["followers"]
+    assert receipt["left_out"]["files"] == 0, "the rest is not left out of a part"
+    page = bench.root / "receipt.html"
+    fascis(bench, "receipts", said["crossing"], "--html", page)
+    assert "River.fascat<td>2\u00a0references" in page.read_text()
 
 
 def test_what_follows_is_told_before_and_a_dry_run_writes_nothing(bench, river):
@@ -128,6 +134,7 @@ def test_taken_back_every_document_has_its_bytes_from_before(bench, river):
     status, _, err = fascis(bench, "undo", said["crossing"], "--json")
     assert status == 0, err
     assert contents(bench.drives / "inside") == before
+    assert not fascis(bench, "receipts", said["crossing"], "--json")[1]["led"]
     assert (bench.heron / "2024 trip" / TRIP / "heron.jpg").exists()
 
 

@@ -257,16 +257,21 @@ def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, librar
 
 def test_a_part_is_not_offered_to_be_set_aside(bench, library, open_window):
     """Its folder holds the rest of the library too; it is deleted by a list, or stays."""
+    write(library / "cut.otio", timeline("media/Day 01/weir_01.mov"))
     surveyed = survey_library(bench.workspace, library)
     choices = Choices(only=frozenset(["media"]), after=After.RELEASE)
     plan = make_plan(bench.workspace, surveyed, bench.heron, choices)
     crossing = Crossing.start(bench.workspace, plan, decided=True, consent=True)
     assert crossing.run() is State.SETTLED
     crossing.looked()
-    crossing.switch()
     crossing.close()
     window, hands = open_window(bench)
     window.go_to(1)
+    hands.wait(lambda: window.conducting.steps.list is not None, "the list")
+    assert "1 document follows" in words(window) and "until home goes to heron" in words(window)
+    assert window.conducting.steps.list.stays == [], "it is led there before"
+    hands.press("Switch over")
+    hands.wait(lambda: "led to heron: cut.otio" in words(window), "led there")
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")
     assert hands.button("Set the originals aside") is None and hands.button("Delete") is not None
     hands.press("Delete")

@@ -659,7 +659,7 @@ class Crossing:
         self._intend_undo()
         if self.places.header.follows:
             # Holds the folders above the documents itself: not while the originals are held.
-            take_back(self.workspace, self.places)
+            take_back(self.workspace, self.places, self.copies)
         with closing(open_source(self.workspace, self.places)) as source:
             # Asked again while the originals are held: nothing else is under way.
             check_transition(self.state, State.UNDONE)

@@ -10,7 +10,8 @@ from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationErr
 
 from fascis.crossing.model.afterwards import After
 from fascis.drives.rules import Answers
-from fascis.files.names import shown
+from fascis.files.names import fsname, join, shown
+from fascis.library.identity import OWN
 
 
 def _text(value: object) -> str:
@@ -65,6 +66,12 @@ class PartFacts(_Facts):
 
     projects: list[Text]
     folders: list[Text]
+
+    def holds(self, place: bytes) -> bool:
+        """True for what lies in one of its folders: what appears there belongs to it."""
+        if place == OWN or place.startswith(OWN + b"/"):
+            return False
+        return any(place.startswith(join(fsname(f), b"")) for f in self.folders)
 
 
 class Header(_Facts):

@@ -42,6 +42,8 @@ from fascis.library.references.uses import led_outside
 _LOG = logging.getLogger(__name__)
 
 BATCH = 1024
+# The value that holds which documents were led to the new place.
+LED = "led"
 # Room kept free for what a crossing writes: at least, and for each entry, in bytes.
 ROOM_BYTES = (1 << 20, 640)
 
@@ -533,6 +535,14 @@ class Journal:
         )
 
     # -- sums --------------------------------------------------------------------------------------
+
+    def followers(self) -> list[dict[str, Any]]:
+        """Documents that stay and were led to the new place; before that, those that will be.
+
+        Each with its ``path`` as it is told, its ``format``, and how many ``references``.
+        """
+        led: list[dict[str, Any]] = self.value(LED, []) or self.value("followers", [])
+        return led
 
     def planned(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, by the plan, which never changes."""

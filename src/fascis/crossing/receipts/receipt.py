@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from fascis.crossing.journal.copies import Copies
-from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.journal import LED, Journal
 from fascis.crossing.journal.opening import making_sense
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
@@ -18,6 +18,7 @@ from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import NBSP, counted, number, size
 from fascis.files.times import local_text
+from fascis.library.survey import Kind
 
 FORMAT = 1
 
@@ -55,7 +56,7 @@ def _record_of(journal: Journal) -> dict[str, Any]:
     home = demanded[0]
     files, total = home.going()
     verified_files, verified_bytes = min(c.verified() for c in demanded)
-    left_files, left_bytes = home.sums(Which.LEFT_OUT)
+    left_files, left_bytes = _left_out(home)
     discarded_files, discarded_bytes = home.sums(Which.DISCARDED)
     return {
         "format": FORMAT,
@@ -102,6 +103,8 @@ def _record_of(journal: Journal) -> dict[str, Any]:
             for c in demanded
             for i in c.items(Which.GOING_HINDERED)
         ],
+        "followers": journal.followers(),
+        "led": bool(journal.value(LED)),
         "decisions": h.decisions,
         "attention": [
             {"path": place_text(p), "drive": d, "meaning": m, "at": at}
@@ -115,6 +118,17 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "looked_at": journal.value("looked_at"),
         "parked_at": journal.value("parked_at"),
     }
+
+
+def _left_out(home: Copies) -> tuple[int, int]:
+    """``(files, bytes)`` left out by choice; the rest of a library is not left out of its part."""
+    part = home.journal.header.part
+    if part is None:
+        return home.sums(Which.LEFT_OUT)
+    sizes = [
+        i.size for i in home.items(Which.LEFT_OUT) if i.kind is Kind.FILE and part.holds(i.place)
+    ]
+    return len(sizes), sum(sizes)
 
 
 def receipt_json(record: dict[str, Any]) -> bytes:
@@ -201,24 +215,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append(
             ("Gathered into the library" + ("" if gone else ", and still where they were"), figures)
         )
-    if opened := record["opened"]:
-        rows.append(
-            (
-                "References that lead to a file of the copy",
-                f"{number(opened['found'])} of {number(opened['references'])}",
-            )
-        )
-    if record["written_anew"]:
-        rows.append(
-            (
-                "Written anew, kept as they were in .fascis/as-it-was",
-                counted(len(record["written_anew"]), "file"),
-            )
-        )
-    if unknown := record["references"].get("not_understood"):
-        rows.append(
-            ("Not understood: what they refer to is not known", counted(unknown, "document"))
-        )
+    rows += _document_rows(record)
     if record["left_out"]["files"]:
         roles = ", ".join(record["left_out"]["roles"])
         rows.append(
@@ -288,6 +285,37 @@ def _what(destination: dict[str, Any], of: int) -> str:
     return "Second copy"
 
 
+def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
+    """What became of documents, and what they lead to."""
+    rows: list[tuple[str, str]] = []
+    if opened := record["opened"]:
+        rows.append(
+            (
+                "References that lead to a file of the copy",
+                f"{number(opened['found'])} of {number(opened['references'])}",
+            )
+        )
+    if record["written_anew"]:
+        rows.append(
+            (
+                "Written anew, kept as they were in .fascis/as-it-was",
+                counted(len(record["written_anew"]), "file"),
+            )
+        )
+    if record["led"]:
+        rows.append(
+            (
+                "Documents that stay, led to the new place",
+                counted(len(record["followers"]), "document"),
+            )
+        )
+    if unknown := record["references"].get("not_understood"):
+        rows.append(
+            ("Not understood: what they refer to is not known", counted(unknown, "document"))
+        )
+    return rows
+
+
 def receipt_html(record: dict[str, Any]) -> bytes:
     """The receipt as one page: no scripts, nothing fetched, names as plain text."""
     e = html.escape
@@ -322,6 +350,12 @@ def receipt_html(record: dict[str, Any]) -> bytes:
                     [(x["path"], stays_because(x)) for x in release["left_behind"][:500]],
                 )
             )
+    if record["led"]:
+        body.append("<h2>Documents that stay, led to the new place</h2>")
+        led: list[tuple[str, ...]] = [
+            (f["path"], counted(f["references"], "reference")) for f in record["followers"]
+        ]
+        body.append(_table(("Document", "Changed"), led[:500]))
     if record["not_copied"]:
         body.append("<h2>Not copied; the originals stay</h2>")
         body.append(

@@ -23,6 +23,7 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.places.changes import Differences, compare, worked_in
 from fascis.crossing.places.places import Places, open_source
+from fascis.crossing.release.followers import what_follows
 from fascis.crossing.release.free_space import free_now, settle_down, shortfall
 from fascis.crossing.release.loose_originals import release_loose
 from fascis.crossing.release.originals import Kept, Release, left_behind, still_wanted
@@ -288,6 +289,9 @@ def needed_now(
     before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
     going = Going(origin, library, paths, targets, document, own, places.crossing, before)
     needed = find_needed(workspace, going, control)
+    if header.follows and copies.journal.state is State.SETTLED:
+        # They are led to the new place before home goes there.
+        needed = needed.without(what_follows(workspace, places, copies, control).led)
     if own and not document:
         surveyed = survey_library(workspace, places.origin(), None, control)
         add_named(needed, surveyed.uses, surveyed.survey, surveyed.below)

@@ -11,8 +11,10 @@ import os
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.journal import LED
 from fascis.crossing.journal.which import Which
 from fascis.crossing.places.places import Places
 from fascis.crossing.release.lists import lists_after_act
@@ -45,8 +47,8 @@ def lead_followers(
     seen_to = set(journal.value(_SEEN_TO, []))
     if any(act.id not in seen_to for act in acts.of_crossing()):
         # Cut off before they were read again: they are led anew.
-        acts.undo_crossing()
-    found = _find(workspace, places, copies, control)
+        take_back(workspace, places, copies)
+    found = what_follows(workspace, places, copies, control)
     _check(found, "Home has not changed, and no document was touched.")
     paths = [one.path for one in found.retargets]
     if paths:
@@ -56,16 +58,17 @@ def lead_followers(
         header = places.header
         acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
         workspace.step("followers-led")
-        left = _find(workspace, places, copies, Control(), [bytes(path) for path in paths])
+        left = what_follows(workspace, places, copies, Control(), [bytes(path) for path in paths])
         wrong = [*_still_there(left), *_not_as_meant(workspace, places, found)]
         if wrong:
-            acts.undo_crossing()
+            take_back(workspace, places, copies)
             raise Refused(
                 Code.WOULD_BREAK,
                 f"{shown(wrong[0])} does not lead to the new place after it was written anew. All "
                 "documents are as they were; home has not changed.",
             )
         journal.put(_SEEN_TO, [act.id for act in acts.of_crossing()])
+        journal.put(LED, [*journal.value(LED, []), *_told(places, found)])
     _mend_lists(acts)
     return paths
 
@@ -91,7 +94,7 @@ def _not_as_meant(workspace: Workspace, places: Places, found: Following) -> Ite
                 break
 
 
-def take_back(workspace: Workspace, places: Places) -> None:
+def take_back(workspace: Workspace, places: Places, copies: Copies) -> None:
     """Gives the documents that were led for a crossing what they said before.
 
     Raises:
@@ -101,6 +104,15 @@ def take_back(workspace: Workspace, places: Places) -> None:
     acts = crossing_acts(workspace, places)
     for act in acts.undo_crossing():
         lists_after_act(act, undone=True)
+    copies.journal.put(LED, [])
+
+
+def _told(places: Places, found: Following) -> Iterator[dict[str, Any]]:
+    """What was led, as journal, receipt and command line have it."""
+    top = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/") + b"/"
+    for one in found.retargets:
+        path = shown(bytes(one.path).removeprefix(top))
+        yield {"path": path, "format": one.document.format, "references": len(one.to)}
 
 
 def _mend_lists(acts: Acts) -> None:
@@ -126,7 +138,7 @@ def _check(found: Following, meaning: str) -> None:
         )
 
 
-def _find(
+def what_follows(
     workspace: Workspace,
     places: Places,
     copies: Copies,

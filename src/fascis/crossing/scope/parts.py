@@ -18,8 +18,7 @@ from fascis.crossing.scope.gathering import folders_above
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import journals
 from fascis.files.codes import Code
-from fascis.files.names import fsname, join, shown
-from fascis.library.identity import OWN
+from fascis.files.names import fsname, shown
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
 
@@ -224,8 +223,4 @@ def is_in_part(place: bytes, part: PartFacts | None) -> bool:
 
     Everything does to a whole.
     """
-    if part is None:
-        return True
-    if place == OWN or place.startswith(OWN + b"/"):
-        return False
-    return any(place.startswith(join(fsname(f), b"")) for f in part.folders)
+    return part is None or part.holds(place)

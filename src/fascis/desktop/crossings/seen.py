@@ -5,7 +5,7 @@ Read from its journal in one go, off the interface thread.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -77,6 +77,7 @@ class Seen:
     references: dict[str, int]
     only_compared: bool = False
     part: bool = False
+    followers: list[str] = field(default_factory=list)
 
     @property
     def drive(self) -> str:
@@ -196,6 +197,7 @@ def read_seen(crossing: Crossing) -> Seen:
         and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
         and any(d.only_compared for d in crossing.demanded),
         crossing.part is not None,
+        [f["path"] for f in journal.followers()],
     )
 
 

@@ -382,6 +382,14 @@ def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
         (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}")
         for d in seen.drives
     ]
+    if seen.followers:
+        names = ", ".join(seen.followers[:2]) + (" …" if len(seen.followers) > 2 else "")
+        if seen.state is State.SETTLED:
+            words = f"lead to the old place until home goes to {seen.drive}: {names}"
+        else:
+            words = f"led to {seen.drive}: {names}"
+        what = counted(len(seen.followers), "document follows", "documents follow")
+        lines.append((what, "", words))
     if gathered := seen.references.get("gathered", 0):
         lines.append(
             (f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places")
