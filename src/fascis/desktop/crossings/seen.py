@@ -197,7 +197,8 @@ def read_seen(crossing: Crossing) -> Seen:
         and all(d.only_compared or d.copies.proven() for d in crossing.demanded)
         and any(d.only_compared for d in crossing.demanded),
         crossing.part is not None,
-        [f["path"] for f in journal.followers()],
+        # Those of the library itself first.
+        sorted((f["path"] for f in journal.followers()), key=lambda path: path.startswith("/")),
     )
 
 
