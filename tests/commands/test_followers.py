@@ -13,6 +13,7 @@ from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import survey_library
+from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing
 from tests.commands.test_commands import fascis
 from tests.crossing.test_crash_points import Killed, Killer
@@ -245,6 +246,7 @@ def test_cut_off_at_every_step_everything_plays_and_it_goes_on(bench, river):
         lives, points = lives + 1, points + 1
     assert points > 8 and crossing.state is State.SWITCHED
     assert played(bench) == before
+    assert deleting_now(crossing).stays == [], "all of them are led"
     bench.step = lambda _name: None
     crossing.undo()
     crossing.close()

@@ -18,7 +18,11 @@ import pytest
 
 from fascis.crossing.arrival import destination as destination_module
 from fascis.crossing.copying import bulk, engine
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import UNFINISHED, State
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
 from fascis.drives.stand_in import StandInMedium
@@ -28,7 +32,9 @@ from fascis.workspace import Workspace
 from tests.crossing.test_proof import real
 from tests.crossing.ways import started
 from tests.judge import contents
+from tests.library.making import catalog_at, timeline, write
 from tests.thorough import MOMENTS
+from tests.worlds import oracle
 
 REPAIR = {"ext4": ["e2fsck", "-fy"], "exfat": ["fsck.exfat", "-y"], "ntfs": ["ntfsfix", "-d"]}
 
@@ -237,3 +243,77 @@ def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(
         assert (drive / "The Weir/.fascis/identity.json").exists(), name
         assert {p: copies.get(p) for p in missing} == {p: before[p] for p in missing}, name
         mounted.unmount(drive)
+
+
+def river_on(where):
+    """A library with documents that stay, and a folder that they use and that goes."""
+    lib = where / "River"
+    for name in ("heron.jpg", "weir.jpg"):
+        write(lib / "trip" / name, f"content of {name}".encode() * 900)
+    return [
+        catalog_at(
+            lib / "River.fascat",
+            [(None, str(lib))],
+            [(1, 1, "trip")],
+            [(1, "heron.jpg"), (1, "weir.jpg")],
+        ),
+        write(lib / "cuts/spring.otio", timeline("../trip/heron.jpg")),
+        write(where / "Beside/list.m3u8", f"#EXTM3U\n{lib}/trip/weir.jpg\n".encode()),
+    ]
+
+
+@pytest.mark.lab
+@pytest.mark.timeout(1200)
+@pytest.mark.parametrize("filesystem", ["ext4", "exfat", "ntfs"])
+def test_after_power_loss_while_documents_are_led_each_plays_and_it_goes_on(
+    bench, mounted, filesystem, tmp_path, monkeypatch
+):
+    where = mounted(filesystem, 60)
+    real(bench)
+    staying = river_on(where)
+    mounts = {"uuid-heron": str(bench.heron)}
+    before = [oracle.plays(path, mounts) for path in staying]
+    surveyed = survey_library(bench.workspace, where / "River")
+    plan = make_plan(bench.workspace, surveyed, bench.heron, Choices(only=frozenset(["trip"])))
+    assert len(plan.followers.documents) == 3
+    crossing = Crossing.start(bench.workspace, plan, decided=True)
+    assert crossing.run() is State.SETTLED
+    subprocess.run(["sync", "-f", where], check=True)
+    taken, passed = [], 0
+
+    def step(name):
+        nonlocal passed
+        passed += 1
+        if passed % max(1, 48 // MOMENTS) == 0 and len(taken) < MOMENTS:
+            taken.append((name, as_it_is_now(bench, where, tmp_path / f"moment {passed}")[0]))
+
+    for name in ("make_link", "rename_new", "unlink", "sync", "sync_folder"):
+        done = getattr(PosixMedium, name)
+
+        def act(self, *arguments, _done=done, _name=name):
+            bench.step(f"before {_name}")
+            return _done(self, *arguments)
+
+        monkeypatch.setattr(PosixMedium, name, act)
+    bench.step = step
+    crossing.switch()
+    bench.step = lambda _name: None
+    assert [oracle.plays(path, mounts) for path in staying] == before and len(taken) >= MOMENTS // 2
+    crossing.close()
+    mounted.unmount(where)
+    for name, folder in taken:
+        mounted_as_found(mounted, where, filesystem, folder)
+        assert [oracle.plays(path, mounts) for path in staying] == before, name
+        assert len(contents(where / "River/trip")) == 2
+        workspace = Workspace(
+            bench.root / "data", folder / "state", bench.root / "config", bench.workspace.drives
+        )
+        found = find_crossing(workspace, crossing.id)
+        if found.state is State.SETTLED:
+            found.switch()
+        assert found.state is State.SWITCHED, name
+        assert [oracle.plays(path, mounts) for path in staying] == before, name
+        leads = [path.read_bytes() for path in staying[1:]]
+        assert all(bytes(bench.heron) in content for content in leads), name
+        found.close()
+        mounted.unmount(where)

@@ -1,8 +1,8 @@
 """Documents that stay are led to the new place, by one act with its record and its undo.
 
 Before home is there, and so before anything is set aside or deleted. They are found at that moment,
-written anew beside where they lie, read back, and swapped in; afterwards everything is looked
-through once more: nothing that goes may be needed at the old place any more.
+written anew beside where they lie, read back, and swapped in; afterwards each is read again: it
+needs nothing of what goes at the old place any more, and leads first to what was meant.
 """
 
 from __future__ import annotations
@@ -44,6 +44,9 @@ def lead_followers(
         Cancelled: by the control, before anything is changed.
     """
     acts, journal = crossing_acts(workspace, places), copies.journal
+    for trouble in acts.recover():
+        # What was cut off is given back first: else it would be, after it was looked at.
+        raise trouble
     seen_to = set(journal.value(_SEEN_TO, []))
     if any(act.id not in seen_to for act in acts.of_crossing()):
         # Cut off before they were read again: they are led anew.
