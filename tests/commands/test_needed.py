@@ -5,6 +5,7 @@ import os
 import sqlite3
 import subprocess
 from contextlib import closing
+from pathlib import Path
 
 import pytest
 
@@ -568,3 +569,30 @@ def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(
         x["path"]: x["why"] for x in said["left_behind"]
     } == {str(loose): "changed"}, err
     assert (bench.heron / "The Weir").is_dir() and not studio.exists()
+
+
+@pytest.mark.parametrize("after", ["release", "park"])
+def test_a_relinking_that_was_cut_off_is_given_back_before_anything_is_looked_for(
+    bench, studio, after
+):
+    """Power went in its middle: the document says something else until the next start."""
+    inside = bench.drives / "inside"
+    document = write(inside / "Known/list.m3u8", f"#EXTM3U\n{studio}/media/spare.mov\n".encode())
+    before = document.read_bytes()
+    write(inside / "Elsewhere/spare.mov", (studio / "media/spare.mov").read_bytes())
+    os.rename(studio / "media/spare.mov", inside / "away.mov")
+    _, said, _ = fascis(
+        bench, "relink", document.parent, "--search", inside / "Elsewhere", "--apply", "--json"
+    )
+    assert said["applied"] and document.read_bytes() != before
+    os.rename(inside / "away.mov", studio / "media/spare.mov")
+    (record,) = Path.home().glob(".local/state/fascis/relinks/*.json")
+    record.write_text(record.read_text().replace('"state": "done"', '"state": "writing"'))
+    status, said, _ = cross(bench, studio, "--after", after)
+    assert document.read_bytes() == before
+    assert (studio / "media/spare.mov").exists(), "it needs this"
+    if after == "release":
+        assert (status, said["state"]) == (1, "released")
+        assert [x["path"] for x in said["left_behind"]] == ["media/spare.mov"]
+    else:
+        assert "would-break" in {p["code"] for p in said["problems"]}

@@ -23,7 +23,7 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.places.changes import Differences, compare, worked_in
 from fascis.crossing.places.places import Places, open_source
-from fascis.crossing.release.followers import what_follows
+from fascis.crossing.release.followers import give_back_cut_off, what_follows
 from fascis.crossing.release.free_space import free_now, settle_down, shortfall
 from fascis.crossing.release.loose_originals import release_loose
 from fascis.crossing.release.originals import Kept, Release, left_behind, still_wanted
@@ -63,6 +63,7 @@ def release(
     record: dict[str, Any] | None = journal.value("release")
     if record is not None and places.standing() is None:
         return record
+    give_back_cut_off(workspace)
     with ExitStack() as held:
         kept = [
             Kept(
@@ -321,6 +322,7 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
     Raises:
         Refused: something is.
     """
+    give_back_cut_off(workspace)
     home = demanded[0]
     kept = needed_now(workspace, home.places, home.copies, (), control, whole=True)
     top = os.path.realpath(os.fsencode(home.places.origin())).rstrip(b"/") + b"/"

@@ -44,9 +44,7 @@ def lead_followers(
         Cancelled: by the control, before anything is changed.
     """
     acts, journal = crossing_acts(workspace, places), copies.journal
-    for trouble in acts.recover():
-        # What was cut off is given back first: else it would be, after it was looked at.
-        raise trouble
+    give_back_cut_off(workspace)
     seen_to = set(journal.value(_SEEN_TO, []))
     if any(act.id not in seen_to for act in acts.of_crossing()):
         # Cut off before they were read again: they are led anew.
@@ -74,6 +72,18 @@ def lead_followers(
         journal.put(LED, [*journal.value(LED, []), *_told(places, found)])
     _mend_lists(acts)
     return paths
+
+
+def give_back_cut_off(workspace: Workspace) -> None:
+    """Takes back every act with documents that was cut off, before anything is read that they say.
+
+    The next start would do so: what was read before that would no longer be true.
+
+    Raises:
+        EnvironmentTrouble: a document cannot be reached.
+    """
+    for trouble in acts_of(workspace).recover():
+        raise trouble
 
 
 def _still_there(left: Following) -> Iterator[str]:
