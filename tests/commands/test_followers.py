@@ -15,6 +15,8 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled
 from tests.commands.test_commands import fascis
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.judge import contents
@@ -324,3 +326,16 @@ def test_names_that_are_two_by_the_way_they_are_read_are_not_mixed_up(bench, riv
     status, said, err = cross(bench, "--after", "release")
     assert (status, said["state"]) == (0, "released"), err
     assert oracle.plays(two, {}) == before != [None]
+
+
+def test_stopped_while_followers_are_looked_for_nothing_is_changed(bench, river):
+    crossing = started(bench)
+    before = contents(bench.drives / "inside")
+    control = Control()
+    control.stop()
+    with pytest.raises(Cancelled):
+        crossing.switch(control)
+    assert crossing.state is State.SETTLED and contents(bench.drives / "inside") == before
+    crossing.switch()
+    assert deleting_now(crossing).stays == []
+    crossing.close()

@@ -395,17 +395,18 @@ class Crossing:
         appeared = [p for p in found.appeared if is_in_part(p, self.part)]
         return replace(found, changed=[p for p in found.changed if copied(p)], appeared=appeared)
 
-    def switch(self) -> None:
+    def switch(self, control: Control | None = None) -> None:
         """Makes the new place the library's home. Reversible by :meth:`undo`.
 
         Raises:
+            Cancelled: by the control, before anything is changed.
             Refused: something became newer at the old place, and it is not decided what becomes of
                 it.
         """
         check_transition(self.state, State.SWITCHED)
         self._check_lets(Act.SWITCH)
         self._check_not_taking_back()
-        if newer := self.undecided():
+        if newer := self.undecided(control):
             raise Refused(
                 Code.CHANGED_SINCE_SURVEY,
                 f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. "
@@ -414,7 +415,7 @@ class Crossing:
         self.home.open().close()
         self.check_balance()
         if self.places.header.follows:
-            lead_followers(self.workspace, self.places, self.copies, Control())
+            lead_followers(self.workspace, self.places, self.copies, control or Control())
         clock = self.workspace.clock
         if self.journal.value("home_before") is None and (known := self._known_home()):
             self.journal.put(
@@ -751,7 +752,7 @@ class Crossing:
             return self.state
         after = self.wanted_after
         if self.state is State.SETTLED and after is not After.COPY:
-            self.switch()
+            self.switch(control)
             report(Entered(self.state))
         if self.state is State.SWITCHED and after is After.PARK:
             self.park()
