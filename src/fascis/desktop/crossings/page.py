@@ -290,7 +290,8 @@ class CrossingPage:
                 "copy: that is your choice."
             )
             panel.add(label(words, wrong=True))
-        panel.add(_list_view("Files that will be deleted", PlaceList(plan.places), 220))
+        height = 220 if plan.stays else 400
+        panel.add(_list_view("Files that will be deleted", PlaceList(plan.places), height))
         if plan.stays:
             panel.head(f"{counted(len(plan.stays), 'file stays', 'files stay')}")
             stays = _list_view("Files that stay, and why", StayingList(plan.stays), 0)
