@@ -1,8 +1,11 @@
 """Documents that stay follow what goes: each plays what it played, and can be taken back."""
 
+import fcntl
 import os
 import sqlite3
 import stat
+import subprocess
+import sys
 from contextlib import closing, suppress
 
 import pytest
@@ -215,8 +218,44 @@ def test_a_catalog_with_another_program_s_journal_beside_it_is_not_led(bench, ri
     write(river / "River.fascat-wal", b"not merged")
     before = contents(bench.drives / "inside")
     status, said, err = cross(bench, "--after", "release")
-    assert status in (3, 4) and said["state"] in ("refused", "settled"), err
-    assert contents(bench.drives / "inside") == before
+    assert (status, said["state"]) == (3, "refused"), err
+    (problem,) = [p for p in said["problems"] if p["code"] == "would-break"]
+    assert "River.fascat-wal lies beside the catalog" in problem["sentence"]
+    assert contents(bench.drives / "inside") == before and not list(bench.heron.glob("2024*"))
+
+
+def test_a_follower_that_a_program_has_open_is_refused_before_anything_is_begun(bench, river):
+    before = contents(bench.drives / "inside")
+    program = subprocess.Popen(
+        [sys.executable, "-c", "import sys; f = open(sys.argv[1], 'r+b'); print(1); input()"]
+        + [river / "River.fascat"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
+    try:
+        assert program.stdout.read(1) == b"1"
+        status, said, _ = cross(bench, "--after", "release")
+    finally:
+        program.communicate(b"\n")
+    (problem,) = [p for p in said["problems"] if p["code"] == "would-break"]
+    assert status == 3 and "has River.fascat open" in problem["sentence"]
+    assert contents(bench.drives / "inside") == before and not list(bench.heron.glob("2024*"))
+
+
+def test_what_cannot_be_taken_back_leaves_followers_at_the_new_place(bench, river):
+    """Another crossing holds the library: nothing of the undo is done, not half of it."""
+    _, said, _ = cross(bench)
+    led = contents(bench.drives / "inside")
+    held = os.open(river, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        status, refused, _ = fascis(bench, "undo", said["crossing"], "--json")
+    finally:
+        os.close(held)
+    assert status == 3 and refused["state"] == "switched"
+    assert contents(bench.drives / "inside") == led
+    assert fascis(bench, "undo", said["crossing"], "--json")[0] == 0
+    assert not list(river.rglob("*.before-*"))
 
 
 def started(bench):
@@ -298,6 +337,9 @@ def test_lists_that_cannot_be_read_are_left_as_they_are(bench, river):
     write(river / ".fascis/inventory.csv", b"no inventory")
     status, said, err = cross(bench, "--after", "release")
     assert (status, said["state"]) == (0, "released"), err
+    _, receipt, _ = fascis(bench, "receipts", said["crossing"], "--json")
+    told = {os.path.basename(a["path"]) for a in receipt["attention"]}
+    assert {"manifest.b3", "inventory.csv"} <= told
     assert (river / ".fascis/manifest.b3").read_bytes() == b"no manifest"
     assert (river / ".fascis/inventory.csv").read_bytes() == b"no inventory"
     assert sorted(p.name for p in (river / ".fascis").iterdir()) == ["inventory.csv", "manifest.b3"]

@@ -105,6 +105,22 @@ def test_what_is_listed_before_a_release_is_what_goes_and_what_stays(bench, stud
     ).exists()
 
 
+def test_nothing_is_listed_while_the_copies_cannot_be_looked_at(bench, studio):
+    """What would go is what has a whole copy: that is not known of a drive that is away."""
+    _, said, _ = cross(bench, studio, "--only", "Autumn")
+    copy = bench.heron / "Autumn/media/weir.mov"
+    content = copy.read_bytes()
+    copy.unlink()
+    _, listed, _ = fascis(bench, "release", said["crossing"], "--list", "--json")
+    assert ("media/weir.mov", "copy-missing") in {(x["path"], x["why"]) for x in listed["stays"]}
+    copy.write_bytes(content)
+    facts = json.loads((bench.heron / "stand-in.json").read_text())
+    (bench.heron / "stand-in.json").write_text(json.dumps({**facts, "connected": False}))
+    status, refused, err = fascis(bench, "release", said["crossing"], "--list", "--json")
+    assert status == 4 and "goes" not in refused and "heron" in err
+    assert (studio / "media/weir.mov").exists()
+
+
 def test_nothing_is_listed_of_what_has_not_arrived(bench, studio):
     _, said, _ = cross(bench, studio, "--only", "Autumn", "--later")
     status, refused, err = fascis(bench, "release", said["crossing"], "--list", "--json")

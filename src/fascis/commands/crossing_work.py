@@ -155,7 +155,7 @@ def _go(
     """Runs a crossing as far as its plan and the consent go, and ends."""
     record, status, error = _gone(crossing, consent, skip, bring)
     _show(record, as_json)
-    _leave(status, error)
+    leave(status, error)
 
 
 def _gone(
@@ -392,10 +392,10 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
             break
     if as_json:
         put({"crossings": records})
-    _leave(status, error if waiting else None)
+    leave(status, error if waiting else None)
 
 
-def _leave(status: int, error: FascisError | None) -> NoReturn:
+def leave(status: int, error: FascisError | None) -> NoReturn:
     """Ends with a status, at once where a thread hangs in a drive that does not answer."""
     if isinstance(error, Hanging):
         sys.stderr.flush()

@@ -8,7 +8,7 @@ from itertools import islice
 
 import typer
 
-from fascis.commands.crossing_work import do_step, open_crossing
+from fascis.commands.crossing_work import do_step, leave, open_crossing
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, interactive, put, say
 from fascis.crossing.status.deleting import Deleting, deleting_now
@@ -43,7 +43,7 @@ def _deleting(id: str, as_json: bool) -> Deleting:
         if as_json:
             put(refusal_object(error))
         say(str(error))
-        raise typer.Exit(REFUSED if isinstance(error, Refused) else INTERRUPTED) from None
+        leave(REFUSED if isinstance(error, Refused) else INTERRUPTED, error)
     finally:
         found.close()
 

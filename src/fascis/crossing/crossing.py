@@ -40,7 +40,6 @@ from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
 from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
 from fascis.crossing.release.followers import lead_followers, take_back
-from fascis.crossing.release.lists import mend_lists
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
@@ -585,9 +584,6 @@ class Crossing:
                 "it again, then release: it is read once more then. No original was deleted.",
             )
         record = release(self.workspace, self.journal, self.demanded, control, report)
-        if self.part:
-            gone = {item.place for item in self.copies.items(Which.DELETED)}
-            mend_lists(self.places.origin(), gone, {})
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self.journal.free_room()
         self._rewrite_receipt()
@@ -657,15 +653,14 @@ class Crossing:
             self.journal.enter(State.UNDONE, parked_at=None)
             return said
         self._check_old_place()
-        self._intend_undo()
-        if self.places.header.follows:
-            # Holds the folders above the documents itself: not while the originals are held.
-            take_back(self.workspace, self.places, self.copies)
         with closing(open_source(self.workspace, self.places)) as source:
             # Asked again while the originals are held: nothing else is under way.
             check_transition(self.state, State.UNDONE)
             self._check_old_place()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
+            self._intend_undo()
+            if self.places.header.follows:
+                take_back(self.workspace, self.places, self.copies, self.places.origin())
             if state is State.PARKED:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()

@@ -219,11 +219,14 @@ class Acts:
                 )
             return self._undo(act)
 
-    def undo_crossing(self) -> list[Act]:
+    def undo_crossing(self, held: Path | None = None) -> list[Act]:
         """Gives the documents that were led for this crossing what they said before.
 
         Those of several acts from the last to the first; nothing where all is taken back already.
         Gives these acts.
+
+        Args:
+            held: a folder that whoever asks holds already.
 
         Raises:
             Refused: a document was worked in since; it stays, and so do those of earlier acts.
@@ -231,18 +234,18 @@ class Acts:
         """
         with self._alone():
             self._recover()
-            return [self._undo(act) for act in self.of_crossing()]
+            return [self._undo(act, held) for act in self.of_crossing()]
 
     def of_crossing(self) -> list[Act]:
         """What was done for this crossing and is not taken back, the latest first."""
         return [a for a in self.all() if a.crossing == self.crossing and a.state == "done"]
 
-    def _undo(self, act: Act) -> Act:
+    def _undo(self, act: Act, held: Path | None = None) -> Act:
         if act.crossing:
             # One that somebody deleted since has nothing to be given back.
             there = tuple(d for d in act.documents if not _is_deleted(_path(d)))
             act = act.model_copy(update={"documents": there})
-        with nothing_runs_above(_path(record) for record in act.documents):
+        with nothing_runs_above([_path(record) for record in act.documents], held):
             for record in act.documents:
                 self._check_undo(record, act)
             # Cut off from here on, the next start goes on with it.
@@ -416,14 +419,20 @@ def _held(root: Path) -> Iterator[None]:
 
 
 @contextmanager
-def nothing_runs_above(documents: Iterable[Path]) -> Iterator[None]:
+def nothing_runs_above(documents: Iterable[Path], held: Path | None = None) -> Iterator[None]:
     """Holds every folder above some documents, so that no crossing of those begins or runs.
+
+    Args:
+        held: a folder that whoever asks holds already, or will.
 
     Raises:
         Refused: one runs.
     """
+    but = os.path.realpath(held) if held else ""
     with ExitStack() as stack:
         for folder in sorted({above for path in documents for above in path.parents}):
+            if os.path.realpath(folder) == but:
+                continue
             try:
                 fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             except OSError:

@@ -534,8 +534,6 @@ class Journal:
             lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]),
         )
 
-    # -- sums --------------------------------------------------------------------------------------
-
     def followers(self) -> list[dict[str, Any]]:
         """Documents that stay and were led to the new place; before that, those that will be.
 
@@ -543,6 +541,8 @@ class Journal:
         """
         led: list[dict[str, Any]] = self.value(LED, []) or self.value("followers", [])
         return led
+
+    # -- sums --------------------------------------------------------------------------------------
 
     def planned(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, by the plan, which never changes."""

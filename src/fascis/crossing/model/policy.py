@@ -41,9 +41,14 @@ _ACTS: dict[State, frozenset[Act]] = {
 }
 
 
-def acts(state: State) -> frozenset[Act]:
-    """What a state lets be done; an act that is not there is refused as of the wrong state."""
-    return _ACTS.get(state, frozenset())
+def acts(state: State, part: bool = False) -> frozenset[Act]:
+    """What a state lets be done; an act that is not there is refused as of the wrong state.
+
+    Args:
+        part: it is a part of a library: its folder holds the rest too, and is never set aside.
+    """
+    possible = _ACTS.get(state, frozenset[Act]())
+    return possible - {Act.SET_ASIDE} if part else possible
 
 
 @dataclass(frozen=True, slots=True)

@@ -160,7 +160,7 @@ class Plan:
             }
         return found
 
-    def follow(self) -> list[dict[str, Any]]:
+    def followers_told(self) -> list[dict[str, Any]]:
         """Documents that are led to the new place, as the journal and the command line have it."""
         return [
             {"path": f.told, "format": f.format, "references": f.references}

@@ -25,6 +25,7 @@ from fascis.crossing.places.changes import Differences, compare, worked_in
 from fascis.crossing.places.places import Places, open_source
 from fascis.crossing.release.followers import give_back_cut_off, what_follows
 from fascis.crossing.release.free_space import free_now, settle_down, shortfall
+from fascis.crossing.release.lists import mend_lists
 from fascis.crossing.release.loose_originals import release_loose
 from fascis.crossing.release.originals import Kept, Release, left_behind, still_wanted
 from fascis.crossing.release.set_aside import park, unpark
@@ -78,11 +79,21 @@ def release(
         source = held.enter_context(closing(open_source(workspace, places)))
         record = _release(workspace, places, source, kept, control, report)
         standing = _standing(places, source)
+    if journal.header.part:
+        _mend_lists_of_the_rest(workspace, places, demanded[0].copies)
     journal.put("release", record)
     _LOG.info("released %s originals, %s bytes", record["files"], record["bytes"])
     if standing and not journal.header.document and not journal.header.part:
         _clear_top(workspace, journal, places, standing, record)
     return record
+
+
+def _mend_lists_of_the_rest(workspace: Workspace, places: Places, copies: Copies) -> None:
+    """The lists of a library are without what left with its part."""
+    gone = {item.place for item in copies.items(Which.DELETED)}
+    for one in mend_lists(places.origin(), gone, {}):
+        label = copies.journal.header.source_drive.label
+        copies.journal.note(one.path, label, one.meaning, workspace.clock())
 
 
 def _standing(places: Places, source: Medium) -> Path | None:

@@ -8,7 +8,7 @@ needs nothing of what goes at the old place any more, and leads first to what wa
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -17,14 +17,13 @@ from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.journal import LED
 from fascis.crossing.journal.which import Which
 from fascis.crossing.places.places import Places
-from fascis.crossing.release.lists import lists_after_act
-from fascis.crossing.scope.following import Following, following
+from fascis.crossing.release.lists import NotMended, lists_after_act
+from fascis.crossing.scope.following import Following, broken_sentence, following
 from fascis.crossing.scope.needed import Going, find_needed, needed_by
 from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import shown
-from fascis.files.sizes import counted
 from fascis.relink.acts import Acts, nothing_runs_above
 from fascis.relink.relinking import acts_of
 from fascis.workspace import Workspace
@@ -53,11 +52,10 @@ def lead_followers(
     _check(found, "Home has not changed, and no document was touched.")
     paths = [one.path for one in found.retargets]
     if paths:
-        with nothing_runs_above(paths):
-            # Of another library a crossing may be under way.
-            pass
         header = places.header
-        acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
+        # Of another library a crossing may be under way; its own folder the act holds itself.
+        with nothing_runs_above(paths, places.source):
+            acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
         workspace.step("followers-led")
         left = what_follows(workspace, places, copies, Control(), [bytes(path) for path in paths])
         wrong = [*_still_there(left), *_not_as_meant(workspace, places, found)]
@@ -70,7 +68,8 @@ def lead_followers(
             )
         journal.put(_SEEN_TO, [act.id for act in acts.of_crossing()])
         journal.put(LED, [*journal.value(LED, []), *_told(places, found)])
-    _mend_lists(acts)
+    for act in reversed(acts.of_crossing()):
+        _note(workspace, copies, lists_after_act(act))
     return paths
 
 
@@ -82,8 +81,8 @@ def give_back_cut_off(workspace: Workspace) -> None:
     Raises:
         EnvironmentTrouble: a document cannot be reached.
     """
-    for trouble in acts_of(workspace).recover():
-        raise trouble
+    if troubles := acts_of(workspace).recover():
+        raise troubles[0]
 
 
 def _still_there(left: Following) -> Iterator[str]:
@@ -107,16 +106,21 @@ def _not_as_meant(workspace: Workspace, places: Places, found: Following) -> Ite
                 break
 
 
-def take_back(workspace: Workspace, places: Places, copies: Copies) -> None:
+def take_back(
+    workspace: Workspace, places: Places, copies: Copies, held: Path | None = None
+) -> None:
     """Gives the documents that were led for a crossing what they said before.
+
+    Args:
+        held: the folder of the originals, where whoever asks holds it.
 
     Raises:
         Refused: one was worked in since, or is held.
         EnvironmentTrouble: a drive is away or failed.
     """
     acts = crossing_acts(workspace, places)
-    for act in acts.undo_crossing():
-        lists_after_act(act, undone=True)
+    for act in acts.undo_crossing(held):
+        _note(workspace, copies, lists_after_act(act, undone=True))
     copies.journal.put(LED, [])
 
 
@@ -128,9 +132,9 @@ def _told(places: Places, found: Following) -> Iterator[dict[str, Any]]:
         yield {"path": path, "format": one.document.format, "references": len(one.to)}
 
 
-def _mend_lists(acts: Acts) -> None:
-    for act in reversed(acts.of_crossing()):
-        lists_after_act(act)
+def _note(workspace: Workspace, copies: Copies, wrong: Iterable[NotMended]) -> None:
+    for one in wrong:
+        copies.journal.note(one.path, "", one.meaning, workspace.clock())
 
 
 def crossing_acts(workspace: Workspace, places: Places) -> Acts:
@@ -140,15 +144,8 @@ def crossing_acts(workspace: Workspace, places: Places) -> Acts:
 
 def _check(found: Following, meaning: str) -> None:
     if found.broken:
-        first = found.broken[0]
-        more = len(found.broken) - 1
-        others = f", and {counted(more, 'more is', 'more are')} like it" if more else ""
-        raise Refused(
-            Code.WOULD_BREAK,
-            f"{first.told} uses {shown(first.file)}{others}, and cannot be led to the new place: "
-            f"{first.why.rstrip('.')}. {meaning}",
-            tuple(b.file for b in found.broken[:1000]),
-        )
+        files = tuple(b.file for b in found.broken[:1000])
+        raise Refused(Code.WOULD_BREAK, f"{broken_sentence(found.broken)} {meaning}", files)
 
 
 def what_follows(

@@ -7,9 +7,10 @@ as one is left as it is. Done again it comes out the same.
 from __future__ import annotations
 
 import io
-import logging
 import os
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -22,16 +23,29 @@ from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 from fascis.relink.acts import Act
 
-_LOG = logging.getLogger(__name__)
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC
 _LONGEST_HEADER = 1024  # bytes
+_STAYS = (
+    "it could not be made right, and stays as it was: verifying tells what left as missing, and "
+    "documents that were led elsewhere as edited"
+)
 # Place → its digest now.
 Anew = Mapping[bytes, bytes]
 _Write = Callable[[BinaryIO, BinaryIO], None]
 
 
-def lists_after_act(act: Act, undone: bool = False) -> None:
+@dataclass(frozen=True, slots=True)
+class NotMended:
+    """A list that stays as it was: its absolute path, and what that means."""
+
+    path: bytes
+    meaning: str
+
+
+def lists_after_act(act: Act, undone: bool = False) -> list[NotMended]:
     """Makes right the lists of every library in which an act changed documents.
+
+    Gives those that could not be.
 
     Args:
         undone: the act was taken back: they are as before.
@@ -43,27 +57,28 @@ def lists_after_act(act: Act, undone: bool = False) -> None:
         if root is not None:
             digest = bytes.fromhex(one.before if undone else one.after)
             by_library.setdefault(root, {})[path[len(root) + 1 :]] = digest
+    wrong = []
     for root, anew in by_library.items():
-        mend_lists(Path(os.fsdecode(root)), (), anew)
+        wrong += mend_lists(Path(os.fsdecode(root)), (), anew)
+    return wrong
 
 
-def mend_lists(root: Path, gone: Collection[bytes], anew: Anew) -> None:
+def mend_lists(root: Path, gone: Collection[bytes], anew: Anew) -> list[NotMended]:
     """Takes some places out of a library's lists, and gives others their content of now.
 
-    A library without lists gets none.
+    A library without lists gets none. Gives what could not be made right.
     """
+    return [
+        *_tried(root, MANIFEST, lambda old, new: _manifest(old, new, gone, anew)),
+        *_tried(root, INVENTORY, lambda old, new: _inventory(old, new, root, gone, anew)),
+    ]
+
+
+def _tried(root: Path, place: bytes, write: _Write) -> Iterator[NotMended]:
     try:
-        own = os.open(root / os.fsdecode(OWN), _READ | os.O_DIRECTORY)
-    except OSError:
-        return
-    try:
-        _mend(own, MANIFEST, lambda old, new: _manifest(old, new, gone, anew))
-        _mend(own, INVENTORY, lambda old, new: _inventory(old, new, root, gone, anew))
+        _mend(root, place, write)
     except (FascisError, OSError) as error:
-        # What is in them is then told by a verification as missing, or as edited.
-        _LOG.warning("the lists of %s were not made right: %s", root, error)
-    finally:
-        os.close(own)
+        yield NotMended(bytes(root) + b"/" + place, f"{_STAYS} ({error})")
 
 
 def _library_of(document: bytes) -> bytes | None:
@@ -76,13 +91,16 @@ def _library_of(document: bytes) -> bytes | None:
     return None
 
 
-def _mend(own: int, place: bytes, write: _Write) -> None:
+def _mend(root: Path, place: bytes, write: _Write) -> None:
     name = place.rpartition(b"/")[2]
-    try:
-        fd = os.open(name, _READ, dir_fd=own)
-    except FileNotFoundError:
-        return
-    with open(fd, "rb") as old, AtomicWriter(own, name) as new:
+    with ExitStack() as stack:
+        try:
+            own = os.open(root / os.fsdecode(OWN), _READ | os.O_DIRECTORY)
+            stack.callback(os.close, own)
+            old = stack.enter_context(open(os.open(name, _READ, dir_fd=own), "rb"))
+        except FileNotFoundError:
+            return
+        new = stack.enter_context(AtomicWriter(own, name))
         write(old, new.file)
         new.commit()
 

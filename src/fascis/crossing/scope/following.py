@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -12,6 +12,8 @@ from fascis.crossing.scope.kept import Lead, Needed
 from fascis.documents.model import NotUnderstood
 from fascis.documents.registry import LINK, kind_of
 from fascis.files.errors import FascisError
+from fascis.files.names import shown
+from fascis.files.sizes import counted
 from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Document, LostReference
 from fascis.relink.acts import check_writable
@@ -25,6 +27,20 @@ class Broken:
     told: str
     file: bytes
     why: str
+
+
+def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
+    """What would break, and why, of at least one.
+
+    Args:
+        below: the library's folder, with a slash at its end, that paths are told without.
+    """
+    first, more = broken[0], len(broken) - 1
+    others = f", and {counted(more, 'more is', 'more are')} like it" if more else ""
+    return (
+        f"{shown(first.told)} uses {shown(first.file.removeprefix(below))}{others}, and cannot be "
+        f"led to the new place: {first.why.rstrip('.')}."
+    )
 
 
 @dataclass(slots=True)

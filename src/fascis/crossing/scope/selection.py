@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.problems import Problem
-from fascis.crossing.scope.following import Broken
+from fascis.crossing.scope.following import Broken, broken_sentence
 from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.parts import Part, find_part, left_by
 from fascis.crossing.scope.surveyed import Surveyed
@@ -114,13 +114,9 @@ def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]
     """Documents that stay and cannot be led to the new place: they would not find their media."""
     if not broken:
         return
-    first = broken[0]
-    told = f"{shown(first.told)} uses {shown(first.file.removeprefix(below))}"
-    if len(broken) > 1:
-        told += f", and {counted(len(broken) - 1, 'more is', 'more are')} like it"
     yield Problem(
         Code.WOULD_BREAK,
-        f"{told}, and cannot be led to the new place: {first.why.rstrip('.')}.",
+        broken_sentence(broken, below),
         "Let what others use stay where it is (--shared stays), or change that document first.",
         tuple(b.file.removeprefix(below) for b in broken[:1000]),
     )

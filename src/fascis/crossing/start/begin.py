@@ -56,7 +56,7 @@ def begin(
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
     journal.write_plan(header, Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads))
     journal.put("kept_for_others", plan.kept_for_others())
-    journal.put("followers", plan.follow())
+    journal.put("followers", plan.followers_told())
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()

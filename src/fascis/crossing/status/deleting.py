@@ -46,6 +46,14 @@ class Staying:
 
 
 @dataclass(slots=True)
+class Together:
+    """How many files, and how long they are together, in bytes."""
+
+    files: int = 0
+    bytes: int = 0
+
+
+@dataclass(slots=True)
 class Deleting:
     """What a release would delete now, and what would stay.
 
@@ -75,12 +83,12 @@ class Deleting:
         """How long they are together."""
         return sum(self.lengths)
 
-    def reasons(self) -> dict[str, Freeing]:
-        """What stays, by the reason in words: how many files, and how long they are."""
-        sums: dict[str, Freeing] = {}
+    def reasons(self) -> dict[str, Together]:
+        """What stays, by the reason in words."""
+        sums: dict[str, Together] = {}
         for one in self.stays:
             words = "loose, and needed by others" if one.loose else _IN_SHORT[one.why]
-            total = sums.setdefault(words, Freeing())
+            total = sums.setdefault(words, Together())
             total.files += 1
             total.bytes += one.bytes
         return {words: sums[words] for words in _IN_ORDER if words in sums}
@@ -129,7 +137,12 @@ def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
             Code.WRONG_STATE, f"The crossing is {crossing.state.value}: nothing can be deleted now."
         )
     newer = crossing.goes_along(crossing.look_again(control)).newer
-    lost = {place: why for one in lost_now(crossing) for place, why in one.items()}
+    # What cannot be looked at is no answer here: a release would not go on either.
+    lost = {
+        place: why
+        for one in lost_there(crossing.demanded, control, Which.MAY_GO)
+        for place, why in one.items()
+    }
     return deleting(crossing, newer, lost, control)
 
 

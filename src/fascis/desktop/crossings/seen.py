@@ -14,6 +14,7 @@ from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.rewriting import documents_of
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.copies import StrandProgress
+from fascis.crossing.journal.journal import LED
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.notices import hindrance_sentence
@@ -78,6 +79,7 @@ class Seen:
     only_compared: bool = False
     part: bool = False
     followers: list[str] = field(default_factory=list)
+    led: bool = False
 
     @property
     def drive(self) -> str:
@@ -199,6 +201,7 @@ def read_seen(crossing: Crossing) -> Seen:
         crossing.part is not None,
         # Those of the library itself first.
         sorted((f["path"] for f in journal.followers()), key=lambda path: path.startswith("/")),
+        bool(journal.value(LED)),
     )
 
 

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QGuiApplication
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
-from fascis.crossing.model.policy import would_delete
+from fascis.crossing.model.policy import Act, acts, would_delete
 from fascis.crossing.model.states import State
 from fascis.crossing.status.deleting import Deleting, deleting
 from fascis.crossing.status.opened import Opened
@@ -202,7 +202,7 @@ class Steps:
             offers["without"] = Offer(without, lambda: self._host.without(other.number))
         if s.proven or s.state is State.RELEASED:
             del offers["prove"]
-        if seen.part or (s.state is not State.SWITCHED and step != "park"):
+        if Act.SET_ASIDE not in acts(s.state, seen.part):
             del offers["park"]
         return offers
 
@@ -384,10 +384,10 @@ def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
     ]
     if seen.followers:
         names = ", ".join(seen.followers[:2]) + (" …" if len(seen.followers) > 2 else "")
-        if seen.state is State.SETTLED:
-            words = f"lead to the old place until home goes to {seen.drive}: {names}"
-        else:
+        if seen.led:
             words = f"led to {seen.drive}: {names}"
+        else:
+            words = f"lead to the old place until home goes to {seen.drive}: {names}"
         what = counted(len(seen.followers), "document follows", "documents follow")
         lines.append((what, "", words))
     if gathered := seen.references.get("gathered", 0):
