@@ -224,6 +224,7 @@ def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
             "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP "
             "COLUMN there;"
             " ALTER TABLE entry DROP COLUMN before; ALTER TABLE copy DROP COLUMN ctime_ns;"
+            " ALTER TABLE entry DROP COLUMN stands;"
             " ALTER TABLE derived DROP COLUMN ctime_ns; PRAGMA user_version=4;"
         )
     again = find_crossing(bench.workspace, id)

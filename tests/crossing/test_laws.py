@@ -302,7 +302,7 @@ def test_every_code_is_used_and_none_stands_bare():
     text = "".join(p.read_text() for p in source.rglob("*.py") if p.name != "codes.py")
     unused = {c for c in Code if f"Code.{c.name}" not in text}
     # In the list since the beginning; what they would say is said by codes that tell more.
-    assert unused == {Code.LIBRARY_INSIDE_DESTINATION, Code.NOT_PERMITTED}
+    assert unused == {Code.NOT_PERMITTED}
     assert not re.findall(r'(?:Refused|Problem)\(\s*"', text)
 
 

@@ -15,7 +15,7 @@ from fascis.commands.library_work import resolve
 from fascis.commands.progress import Hanging, Telling, stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.afterwards import After, Shared
+from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
 from fascis.crossing.model.states import State
@@ -58,7 +58,7 @@ from fascis.machine.notice import tell_desktop
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
-_NO_ROLES = ("unused", "clashing")
+_NO_ROLES = ("unused", "clashing", "taken")
 _DISCARDED = [r.value for r in Role if r.remakeable]
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
@@ -229,6 +229,26 @@ class Wanted:
     loose_too: bool
     search: list[str]
     shared: Shared | None
+    into: str
+    rename_taken: bool
+
+
+def _check_landing(wanted: Wanted, as_json: bool) -> None:
+    """Exactly one landing is asked for, and nothing that belongs to the other."""
+    if bool(wanted.to) == bool(wanted.into):
+        usage("One of --to DIR and --into PLACE is needed, and not both.", as_json)
+    if wanted.into and wanted.also:
+        usage("A second copy (--also) goes with --to.", as_json)
+    if not wanted.into and (wanted.rename_taken or "taken" in wanted.leave_out):
+        usage("Names can be taken with --into only.", as_json)
+    if wanted.rename_taken and "taken" in wanted.leave_out:
+        usage("--rename-taken and --leave-out taken are two decisions; take one.", as_json)
+
+
+def _taken(wanted: Wanted) -> Taken | None:
+    if wanted.rename_taken:
+        return Taken.RENAMED
+    return Taken.LEFT_OUT if "taken" in wanted.leave_out else None
 
 
 def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
@@ -240,6 +260,7 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
 
 def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: bool) -> None:
     """Takes a library to another drive, or to two, whole and verified."""
+    _check_landing(wanted, as_json)
     unused = "unused" in wanted.leave_out
     roles = [r for r in wanted.leave_out if r not in _NO_ROLES]
     leave_out = _roles("--leave-out", roles, [*_LEFT, *_NO_ROLES], as_json)
@@ -262,10 +283,12 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         loose_too=wanted.loose_too,
         leave_clashing="clashing" in wanted.leave_out,
         shared=wanted.shared,
+        into=bool(wanted.into),
+        taken=_taken(wanted),
     )
     also = Path(wanted.also).absolute() if wanted.also else None
     make = make_usual_plan if wanted.after is None else make_plan
-    plan = make(workspace, surveyed, Path(wanted.to).absolute(), choices, also)
+    plan = make(workspace, surveyed, Path(wanted.into or wanted.to).absolute(), choices, also)
     after = plan.choices.after
     _tell_plan(plan)
     if plan.stopped:
@@ -329,7 +352,10 @@ def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:
         find_part(surveyed, wanted.only)
     except NotOnePart as error:
         usage(str(error), as_json)
-    if len(set(wanted.only)) > 1 and not wanted.name:
+    if len(set(wanted.only)) > 1 and wanted.into:
+        if wanted.name:
+            usage("Several parts keep their own names with --into; --name is for one.", as_json)
+    elif len(set(wanted.only)) > 1 and not wanted.name:
         usage("Several parts need a name together: --name NAME.", as_json)
 
 
@@ -348,7 +374,7 @@ def _asked_itself(
     """
     if yes and (stands := as_asked(workspace, plan)) is not None:
         return stands
-    fresh = make_plan(workspace, surveyed, plan.destination, plan.choices, also, ask=True)
+    fresh = make_plan(workspace, surveyed, plan.asked_for, plan.choices, also, ask=True)
     known = {(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE}
     news = [
         p
@@ -380,7 +406,7 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
         )
     records, status = [], 0
     for crossing in waiting:
-        say(f"{shown(crossing.places.header.name)} → {shown(str(crossing.places.target))}")
+        say(f"{shown(crossing.places.header.name)} → {shown(str(crossing.places.told))}")
         record, ended, error = _gone(
             crossing, bool(crossing.places.header.consent), bring=bring_along
         )

@@ -18,7 +18,13 @@ def register(app: typer.Typer) -> None:
     def relocate(
         library: str,
         to: str = typer.Option(
-            ..., "--to", help="The folder that the library's own folder will stand in."
+            "", "--to", help="The folder that the library's own folder will stand in."
+        ),
+        into: str = typer.Option(
+            "",
+            "--into",
+            help="A folder that is there, in a library or not: what arrives lands in it, under its "
+            "own folder's name, and what stands there is not touched.",
         ),
         also: str = typer.Option(
             "", "--also", help="A second folder, on another drive, for a second copy."
@@ -27,8 +33,8 @@ def register(app: typer.Typer) -> None:
         leave_out: list[str] = typer.Option(
             [],
             "--leave-out",
-            help="A role, unused, or clashing (what the new drive cannot hold as it is): not "
-            "copied, and stays.",
+            help="A role, unused, clashing (what the new drive cannot hold as it is), or taken "
+            "(what has a name that something else has there): not copied, and stays.",
         ),
         discard: list[str] = typer.Option(
             [],
@@ -60,6 +66,11 @@ def register(app: typer.Typer) -> None:
             help="What others use too of what goes: its originals stay (usual for a project), or "
             "these documents are led to the new place (usual for a folder).",
             show_default=False,
+        ),
+        rename_taken: bool = typer.Option(
+            False,
+            "--rename-taken",
+            help="With --into: what has a name that something else has there gets another one.",
         ),
         search: list[str] = typer.Option(
             [],
@@ -97,6 +108,8 @@ def register(app: typer.Typer) -> None:
             loose_too,
             search,
             shared,
+            into,
+            rename_taken,
         )
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 

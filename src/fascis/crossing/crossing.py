@@ -416,12 +416,17 @@ class Crossing:
         if self.places.header.follows:
             lead_followers(self.workspace, self.places, self.copies, control or Control())
         clock = self.workspace.clock
-        if self.journal.value("home_before") is None and (known := self._known_home()):
+        stands = self.places.goal.stands
+        if (
+            not stands
+            and self.journal.value("home_before") is None
+            and (known := self._known_home())
+        ):
             self.journal.put(
                 "home_before", {"root": str(known.root), "drive": known.drive, "name": known.name}
             )
         act = self.journal.open_act("switch") or self.journal.intend(
-            "switch", f"home is {shown(str(self.places.target))}", clock()
+            "switch", f"home is {shown(str(self.places.told))}", clock()
         )
         self._put_home(self.places.target, self.places.home_there, self.places.header.name)
         self.journal.enter(State.SWITCHED)
@@ -452,6 +457,9 @@ class Crossing:
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
+        if self.places.goal.stands:
+            # It is part of what stands there, whose home is its own affair.
+            return
         self.workspace.register.put_library(
             root, home.drive, shown(name), header.kind, header.library_id
         )
@@ -586,6 +594,9 @@ class Crossing:
         record = release(self.workspace, self.journal, self.demanded, control, report)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self.journal.free_room()
+        if self.places.goal.stands and not self.part:
+            # It is part of what stands there now, and no library of its own any more.
+            self.workspace.register.forget_library(self.places.header.whole)
         self._rewrite_receipt()
         report(Entered(State.RELEASED))
         return record
@@ -637,7 +648,7 @@ class Crossing:
         state, demanded = self.state, self.demanded
         old, new = (
             shown(str(self.places.source)),
-            " and ".join(shown(str(d.places.target)) for d in demanded),
+            " and ".join(shown(str(d.places.told)) for d in demanded),
         )
         if any(d.copies.amending for d in demanded):
             self._intend_undo()
@@ -702,6 +713,8 @@ class Crossing:
         A part, which had no home of its own, is forgotten by the register.
         """
         header = self.places.header
+        if self.places.goal.stands:
+            return
         if self.part:
             self.workspace.register.forget_library(header.library_id)
             return
@@ -732,7 +745,7 @@ class Crossing:
                 " What somebody put or changed there meanwhile is kept, in "
                 f"{shown(str(theirs[0]))}."
             )
-        if whole := [shown(str(d.places.target)) for d in self.demanded if d.whole]:
+        if whole := [shown(str(d.places.told)) for d in self.demanded if d.whole]:
             said += f" The whole copy at {whole[0]} stays."
         return said
 

@@ -66,6 +66,7 @@ class Code(StrEnum):
     NO_ROOM_FOR_JOURNAL = "no-room-for-journal", Severity.STOPS, Scope.LIBRARY
     FILE_TOO_LARGE = "file-too-large", Severity.STOPS, Scope.DESTINATION
     NAME_NOT_POSSIBLE = "name-not-possible", Severity.DECISION, Scope.DESTINATION
+    NAME_TAKEN = "name-taken", Severity.DECISION, Scope.DESTINATION
     NAMES_BECOME_ONE = "names-become-one", Severity.DECISION, Scope.DESTINATION
     NAMES_GIVEN_BACK = "names-given-back", Severity.NOTE, Scope.DESTINATION
     NOT_HOLDABLE = "not-holdable", Severity.NOTE, Scope.DESTINATION

@@ -79,6 +79,10 @@ def safe_place(place: bytes) -> bool:
     )
 
 
+STAGING = b".fascis-crossing-"
+"""How folders begin that hold what a crossing has not brought to its place yet."""
+
+
 def parent(place: bytes) -> bytes:
     """The folder a place lies in; ``b""`` is the root."""
     return place.rpartition(b"/")[0]

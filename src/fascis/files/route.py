@@ -76,7 +76,7 @@ class Renamed(Route):
         """Where a place is; None for an absolute path, which is no place."""
         if path.startswith(b"/"):
             return None
-        if path.endswith(b"/"):
+        if not path or path.endswith(b"/"):
             return self._folder(path.rstrip(b"/"))
         if not (self.folders or self.files):
             return path
@@ -84,10 +84,12 @@ class Renamed(Route):
         return join(self._folder(parent(path)), name)
 
     def _folder(self, place: bytes) -> bytes:
-        if not place or not self.folders:
+        if not self.folders:
             return place
         if (known := self.folders.get(place)) is not None:
             return known
+        if not place:
+            return place
         return join(self._folder(parent(place)), place.rpartition(b"/")[2])
 
 

@@ -17,8 +17,8 @@ from typing import Any
 
 from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.landing.landing import Landing
+from fascis.crossing.arrival.records import write_lists
 from fascis.crossing.arrival.rewriting import Rewriting
-from fascis.crossing.arrival.settle import write_lists
 from fascis.crossing.fit.names import allot_more
 from fascis.crossing.journal.amendment import Found
 from fascis.crossing.journal.copies import Copies, Item, as_it_was
@@ -31,7 +31,6 @@ from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import make_parents
 from fascis.drives.rules import Rules
 from fascis.files.codes import Code
-from fascis.files.disk.beneath import open_folder
 from fascis.files.disk.digest import digest_of, digest_of_bytes
 from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.errors import Refused, told
@@ -64,6 +63,13 @@ def amendment(
     changed = []
     for place in differences.changed:
         item = copies.at(place)
+        if item and item.stood:
+            raise Refused(
+                Code.COPY_CHANGED,
+                f"{shown(place)} was changed after an equal file at the new place had counted as "
+                "its copy. That file is not touched: leave what is newer where it is.",
+                (place,),
+            )
         if (
             item
             and item.fate is Fate.COPY
@@ -148,11 +154,7 @@ def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
                     if medium.exists(join(places.staged_library, place)):
                         _supersede(places, medium, place, was, aside, keeps)
         medium.sync()
-        own = open_folder(medium.handle, join(places.name, OWN))
-        try:
-            write_lists(own, copies)
-        finally:
-            os.close(own)
+        write_lists(arriving)
         arriving.landing.clear()
     except OSError as error:
         raise told(error, "bring along", places.name) from error

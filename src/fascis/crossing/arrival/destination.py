@@ -6,13 +6,14 @@ It is fast or slow, fails and goes on by itself.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
-from contextlib import closing, suppress
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager, suppress
 from pathlib import Path
 from typing import TypeVar
 
 from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.bring_along import move_in, take_back
+from fascis.crossing.arrival.landing.existing_folder import InExistingFolder
 from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.arrival.landing.new_folder import InNewFolder, open_copy
 from fascis.crossing.arrival.open_check import Opened, open_documents, see_samples
@@ -24,6 +25,7 @@ from fascis.crossing.copying.engine import Amending, Engine, Manner
 from fascis.crossing.copying.file import remove_staged
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.sides import Ends, Side
+from fascis.crossing.copying.stood import Stood
 from fascis.crossing.copying.throughput import Speeds
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.journal import Journal
@@ -32,7 +34,7 @@ from fascis.crossing.model.events import Entered, Report
 from fascis.crossing.model.states import HINDRANCES, CopyState, State
 from fascis.crossing.places.clearing import beside_name
 from fascis.crossing.places.loose import Sources
-from fascis.crossing.places.places import Places, fidelity, open_destination
+from fascis.crossing.places.places import Places, fidelity, hold, open_destination
 from fascis.drives.model import Drive
 from fascis.drives.system.udisks import mount_again
 from fascis.files.codes import Code
@@ -106,7 +108,8 @@ class Destination:
     def landing(self, destination: Medium) -> Landing:
         """How the library comes to its place on the opened destination."""
         keeps = fidelity(self.drive())
-        return InNewFolder(self.workspace, self.copies, self.places, destination, keeps)
+        kind = InExistingFolder if self.places.goal.stands else InNewFolder
+        return kind(self.workspace, self.copies, self.places, destination, keeps)
 
     # -- up to settled -----------------------------------------------------------------------------
 
@@ -133,19 +136,8 @@ class Destination:
             Cancelled: by the control.
         """
         try:
-            self.at(self._begin_session)
-            verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
-            if verified and not self.copies.proven() and self._mounted_again():
-                wrong = self.at(lambda d: self._prove_staged(d, control))
-                # Made anew, and then only compared: it is not mounted again and again.
-                if wrong:
-                    verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
-            if verified:
-                self._enter(State.VERIFYING, report)
-                self.at(lambda d: self._settle(source, d, home, receipts))
-                self._open_there()
-                self._enter(State.SETTLED, report)
-            self.copies.end_session()
+            with self._held():
+                return self._run(source, home, receipts, control, report, skip)
         except (Cancelled, Refused):
             self.copies.end_session()
             raise
@@ -154,6 +146,38 @@ class Destination:
                 sentence = f"{self.label}: {error} What is verified on it is kept."
                 raise type(error)(sentence, error.place, error.errno) from error
             raise
+
+    @contextmanager
+    def _held(self) -> Iterator[None]:
+        """Holds the library that this becomes part of against other crossings."""
+        with ExitStack() as stack:
+            if self.places.goal.stands:
+                medium = stack.enter_context(closing(open_destination(self.workspace, self.places)))
+                hold(medium, self.places.target)
+            yield
+
+    def _run(
+        self,
+        source: Sources,
+        home: Home,
+        receipts: Receipts,
+        control: Control,
+        report: Report,
+        skip: bool,
+    ) -> State:
+        self.at(self._begin_session)
+        verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
+        if verified and not self.copies.proven() and self._mounted_again():
+            wrong = self.at(lambda d: self._prove_staged(d, control))
+            # Made anew, and then only compared: it is not mounted again and again.
+            if wrong:
+                verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
+        if verified:
+            self._enter(State.VERIFYING, report)
+            self.at(lambda d: self._settle(source, d, home, receipts))
+            self._open_there()
+            self._enter(State.SETTLED, report)
+        self.copies.end_session()
         return self.state
 
     def _enter(self, state: State, report: Report) -> None:
@@ -183,15 +207,15 @@ class Destination:
             # It is on its way to its name already; a release reads it again.
             return 0
         root, crossing = self.places.staged_library, self.places.crossing
-        wrong = prove(
-            self.copies,
-            destination,
-            self.drive(),
-            lambda i: join(root, arrives_at(i, crossing)),
-            control,
-        )
+
+        def place_of(item: Item) -> bytes:
+            above = self.places.name if item.stood else root
+            return join(above, arrives_at(item, crossing))
+
+        wrong = prove(self.copies, destination, self.drive(), place_of, control)
         for item in wrong:
-            remove_staged(destination, join(root, arrives_at(item, crossing)))
+            if not item.stood:
+                remove_staged(destination, place_of(item))
         self.copies.forget_some(i.id for i in wrong)
         return len(wrong)
 
@@ -207,6 +231,10 @@ class Destination:
         self._enter(State.COPYING, report)
         if entries or not arriving:
             drive = self.drive()
+            if not entries:
+                Stood(
+                    self.copies, source, destination, drive, self.places.name, control, report
+                ).run()
             with closing(Proof(drive)) as proof:
                 ends = Ends(
                     Side(source.library, self.places.header.source_drive.label),
@@ -283,6 +311,9 @@ class Destination:
             return
         settle(arriving, source.library, home, receipts, rewriting)
         self.copies.put("settled_at", self.workspace.clock())
+        if not self.landing(destination).has_records:
+            # It is no library of its own.
+            return
         library = self.places.header.library_id
         self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
 
@@ -321,8 +352,11 @@ class Destination:
     def write_home(self, home: Home) -> None:
         """Writes into the copy's identity file where home is.
 
-        Where that cannot be done, it is told.
+        Where that cannot be done, it is told. What became part of a library does not say where that
+        is at home.
         """
+        if self.places.goal.stands:
+            return
         try:
             with closing(self.open()) as copy:
                 identity = parse_identity(read_small(copy, IDENTITY), self.places.target)
@@ -341,8 +375,11 @@ class Destination:
     def write_receipt(self, receipts: Receipts) -> None:
         """Writes the receipt anew into the copy.
 
-        Where that cannot be done, it is told, and the journal still has it all.
+        Where that cannot be done, it is told, and the journal still has it all. In a folder that is
+        no library none is left.
         """
+        if self.places.goal.stands and not self.places.goal.library:
+            return
         name = self.places.crossing.encode()
         try:
             with closing(self.open()) as copy:

@@ -38,7 +38,7 @@ from fascis.documents.targets import Target
 from fascis.drives.rules import Rules
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
-from fascis.files.names import join, parent, shown
+from fascis.files.names import parent, shown
 from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
 from fascis.library.references.reading import MediumSource
@@ -364,14 +364,12 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
     for first in range(0, len(rows), 64):
         with ExitStack() as held:
             handles = []
-            for folder, name in rows[first : first + 64]:
+            for place in rows[first : first + 64]:
                 try:
-                    handles.append(
-                        held.enter_context(closing(library.open(join(folder, name)))).handle
-                    )
+                    handles.append(held.enter_context(closing(library.open(place))).handle)
                 except OSError as error:
                     raise EnvironmentTrouble(
-                        f"Could not open {shown(name)} in the copy.", join(folder, name)
+                        f"Could not open {shown(place)} in the copy.", place
                     ) from error
             pictures = decode(handles, 64, until=until)
             opened.sampled += len(pictures)

@@ -88,6 +88,9 @@ class Rewriting:
             EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
         """
         for item in documents_of(self._copies):
+            if item.stood:
+                # It stood there before, and says there what it says here.
+                continue
             if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
                 # Told of in the survey: it is carried as a file.
                 with suppress(NotUnderstood):

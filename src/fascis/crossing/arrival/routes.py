@@ -32,7 +32,8 @@ class IntoCopy(Route):
         for root in {os.fsencode(header.source), self.real_source}:
             planned = planned.otherwise(Moved(root, b""))
         self.planned = planned
-        self.named = Renamed(*copies.journal.renamed())
+        self._renamed = Renamed(*copies.journal.renamed())
+        self.named = Exactly(copies.journal.standing()).otherwise(self._renamed)
         self._whole = self.planned.then(self.named)
 
     def to(self, path: bytes) -> bytes | None:
@@ -53,7 +54,7 @@ class IntoCopy(Route):
     @property
     def renames_files(self) -> bool:
         """True when files of the plan have other names in the new library."""
-        return bool(self.named.files)
+        return bool(self._renamed.files)
 
     @property
     def found_again(self) -> frozenset[bytes]:

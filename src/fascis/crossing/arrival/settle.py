@@ -2,36 +2,27 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable
-from datetime import UTC, datetime
-from itertools import islice
 from typing import BinaryIO
 
 from fascis.crossing.arrival.arriving import Arriving
+from fascis.crossing.arrival.records import amend_records, as_crossed, write_both
 from fascis.crossing.arrival.rewriting import Rewriting
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.places.places import Places
 from fascis.crossing.places.putting import put
 from fascis.files.disk.medium import Medium
-from fascis.files.disk.writer import AtomicWriter
 from fascis.files.errors import told
-from fascis.files.inventory import Entry, InventoryWriter
-from fascis.files.manifest import write_manifest
 from fascis.files.names import join, shown
 from fascis.library.identity import (
     IDENTITY,
     INVENTORY,
     MANIFEST,
     OWN,
-    Crossed,
     Home,
     Identity,
     format_identity,
 )
-from fascis.library.roles import ROLES
-
-_LISTED_AT_ONCE = 4096
 
 
 def settle(
@@ -62,16 +53,21 @@ def settle(
             if arriving.keeps.links:
                 rewriting.links(source, medium, landing.staged)
             rewriting.documents(medium, landing.staged)
-            _own_files(arriving, source, home, receipts)
+            if landing.has_records:
+                _own_files(arriving, source, home, receipts)
             _folder_times(copies, places, source, medium, owner)
             medium.sync()
         act = copies.open_act("arrive") or copies.intend(
             "arrive", shown(str(places.target)), arriving.clock()
         )
         landing.arrive()
-        _top_times(places, source, medium, owner)
+        if landing.has_records:
+            _top_times(places, source, medium, owner)
+        else:
+            amend_records(arriving, receipts)
         medium.sync_folder(b"")
         medium.sync()
+        copies.put("arrived_at", arriving.clock())
         copies.journal.conclude(act, "arrived", arriving.clock())
         landing.clear()
     except OSError as error:
@@ -129,7 +125,7 @@ def _own_files(
         medium,
         join(root, INVENTORY),
         lambda inventory: put(
-            medium, join(root, MANIFEST), lambda manifest: _write_both(inventory, manifest, copies)
+            medium, join(root, MANIFEST), lambda manifest: write_both(inventory, manifest, copies)
         ),
     )
     identity = new_identity(places, home, copies, arriving.clock)
@@ -139,30 +135,12 @@ def _own_files(
         _like(source, b"", medium, join(root, folder), False)
 
 
-def write_lists(own: int, copies: Copies) -> None:
-    """Writes manifest and inventory of an arrived library again, each whole or not at all."""
-    inventory, manifest = (p.rpartition(b"/")[2] for p in (INVENTORY, MANIFEST))
-    with AtomicWriter(own, inventory) as one, AtomicWriter(own, manifest) as other:
-        _write_both(one.file, other.file, copies)
-        one.commit()
-        other.commit()
-
-
 def new_identity(
     places: Places, home: Home, copies: Copies, clock: Callable[[], float]
 ) -> Identity:
     """The identity of the library in its new place."""
     header = places.header
-    crossed = Crossed.model_validate(
-        {
-            "id": places.crossing,
-            "when": datetime.fromtimestamp(clock(), UTC),
-            "from": shown(header.source),
-            "to": shown(str(places.target)),
-            "token": header.token,
-            "part_of": header.whole if header.part else "",
-        }
-    )
+    crossed = as_crossed(places, clock)
     old = Identity.model_validate(header.identity) if header.identity else None
     return Identity(
         library_id=header.library_id,
@@ -176,18 +154,3 @@ def new_identity(
 
 def _all(out: BinaryIO, content: bytes) -> None:
     out.write(content)
-
-
-def _write_both(inventory: BinaryIO, manifest: BinaryIO, copies: Copies) -> None:
-    """Writes both lists in one pass, some thousand files at a time."""
-    roles = [role.value for role in ROLES]
-    entries = (
-        Entry(place, size, mtime, digest, roles[role], before)
-        for place, size, mtime, digest, role, before in copies.verified_files()
-    )
-    text = io.TextIOWrapper(inventory, "utf-8", newline="")
-    lists = InventoryWriter(text, copies.journal.has_renamed())
-    while some := list(islice(entries, _LISTED_AT_ONCE)):
-        lists.write(some)
-        write_manifest(manifest, ((entry.digest, entry.place) for entry in some))
-    text.detach()

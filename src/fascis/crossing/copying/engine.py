@@ -247,10 +247,15 @@ class Engine:
             for id in self._amending.entries:
                 self._make_parents(medium, self.staged(self._copies.item(id)))
             return
+        self._make_folder(medium, self._root)
         for place, there in self._copies.journal.folders_that_cross():
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
-            self._make_folder(medium, join(self._root, there) if place else self._root)
+            if there != place:
+                # In a folder of another library, say, whose own parents are not of the plan.
+                self._make_parents(medium, join(self._root, join(there, b"")))
+            elif place:
+                self._make_folder(medium, join(self._root, there))
         for item in self._copies.items(Which.KEPT_ELSEWHERE):
             self._make_parents(medium, self.staged(item))
 

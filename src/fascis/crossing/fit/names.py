@@ -14,6 +14,7 @@ import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from fascis.crossing.fit.meeting import Meeting
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.scope.gathering import Gathering
 from fascis.documents.registry import is_companion
@@ -39,6 +40,11 @@ class Apart:
         doubled: what is renamed because its name would become one with another.
         returned: what gets back the name that it had before.
         cannot: what would have to be renamed and cannot be: place → why.
+        bases: folder → its whole place there, where that does not follow from the folder above it.
+        stands: file → the place there of an equal one, which counts as its copy.
+        taken: what is renamed because something else has its name there.
+        with_taken: what stays with these, where they are left out: sidecars too.
+        arriving: folders of the library that are made there, or put into.
     """
 
     folders: dict[bytes, bytes] = field(default_factory=dict)
@@ -48,15 +54,38 @@ class Apart:
     doubled: list[bytes] = field(default_factory=list)
     returned: list[bytes] = field(default_factory=list)
     cannot: dict[bytes, str] = field(default_factory=dict)
+    bases: dict[bytes, bytes] = field(default_factory=dict)
+    stands: dict[bytes, bytes] = field(default_factory=dict)
+    taken: list[bytes] = field(default_factory=list)
+    with_taken: set[bytes] = field(default_factory=set)
+    arriving: set[bytes] = field(default_factory=set)
 
     def __bool__(self) -> bool:
-        return bool(self.folders or self.files or self.before)
+        return bool(self.folders or self.files or self.before or self.bases)
 
     def folder(self, place: bytes) -> bytes:
         """Where a folder of the library is in the copy."""
-        if not self.folders or not place:
+        if not (self.folders or self.bases):
+            return place
+        if (base := self.bases.get(place)) is not None:
+            return base
+        if not place:
             return place
         return join(self.folder(parent(place)), self.folders.get(place, place.rpartition(b"/")[2]))
+
+    def called_before(self, place: bytes) -> bytes:
+        """Where a file would be in the copy, had nothing been renamed."""
+        recorded = self.before.get(place)
+        if recorded is not None or not self.bases:
+            return place if recorded is None else recorded
+        return join(self._unchanged(parent(place)), place.rpartition(b"/")[2])
+
+    def _unchanged(self, folder: bytes) -> bytes:
+        if (base := self.bases.get(folder)) is not None:
+            return base
+        if not folder:
+            return folder
+        return join(self._unchanged(parent(folder)), folder.rpartition(b"/")[2])
 
     def there(self, place: bytes) -> bytes:
         """Where a file of the library is in the copy."""
@@ -70,30 +99,93 @@ def keep_apart(
     gathering: Gathering,
     rules: Sequence[Rules],
     before: Mapping[bytes, bytes],
+    meeting: Meeting | None = None,
 ) -> Apart:
     """Finds another name for all that the destinations cannot hold as it is called.
 
-    Pure: writes and reads nothing.
+    Writes nothing; reads nothing but what ``meeting`` reads.
 
     Args:
         rules: of every destination; a name must do on all of them.
         before: place → the place it had before an earlier crossing renamed it, see the inventory.
+        meeting: what stands already where they arrive, for what lands in a folder that is there.
     """
     found = Apart()
     fixed = _Fixed(survey, uses, gathering)
-    for folder, (subfolders, names) in _tree(survey, fates, gathering).items():
-        allot = _Folder(found, folder, rules, before, fixed)
-        # Fascis's own folder will be there: nothing else may become one with it.
-        if not folder:
-            subfolders = [n for n in subfolders if n != OWN]
-            allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
-        allot.run(subfolders, names)
+    tree = _tree(survey, fates, gathering)
+    if meeting:
+        _keep_apart_there(found, tree, rules, before, fixed, meeting)
+    else:
+        for folder, (subfolders, names) in tree.items():
+            allot = _Folder(found, folder, rules, before, fixed)
+            # Fascis's own folder will be there: nothing else may become one with it.
+            if not folder:
+                subfolders = [n for n in subfolders if n != OWN]
+                allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
+            allot.run(subfolders, names)
     found.before = {
         p: b
         for p, b in before.items()
         if p in found.before or p in found.files or p in found.folders
     }
     return found
+
+
+_Tree = dict[bytes, tuple[list[bytes], list[bytes]]]
+
+
+def _keep_apart_there(
+    found: Apart,
+    tree: _Tree,
+    rules: Sequence[Rules],
+    before: Mapping[bytes, bytes],
+    fixed: _Fixed,
+    meeting: Meeting,
+) -> None:
+    """The same for what arrives among what stands there: folders merge, equal files count once.
+
+    Each folder after the one above it, for where it arrives depends on that one's name.
+    """
+    found.bases = dict(meeting.bases)
+    found.arriving = _arriving(tree, meeting)
+    taken: dict[bytes, set[bytes]] = {}
+    # One with a place of its own has no name in the folder above it.
+    named = found.arriving.difference(meeting.bases)
+    for folder in _in_order(found.arriving, meeting.bases):
+        allot = _Folder(found, folder, rules, before, fixed)
+        there = found.folder(folder)
+        # Two folders of the library may become one there.
+        allot.taken = taken.setdefault(there, {allot.key(OWN)} if not there else set())
+        subfolders, names = tree.get(folder, ([], []))
+        allot.meet(meeting, there, [n for n in subfolders if join(folder, n) in named], names)
+
+
+def _arriving(tree: _Tree, meeting: Meeting) -> set[bytes]:
+    """The folders of the library that something arrives of, without those merely above one."""
+    bases = [base for base in meeting.bases if base]
+    found = set(meeting.bases)
+    whole = not bases
+    for folder in sorted(tree, key=lambda f: -f.count(b"/")):
+        if folder in meeting.folders or tree[folder][1]:
+            below = whole or any((folder + b"/").startswith(base + b"/") for base in bases)
+            inner = (join(folder, name) for name in tree[folder][0])
+            if (
+                below
+                or tree[folder][1]
+                or any(f in found and f not in meeting.bases for f in inner)
+            ):
+                found.add(folder)
+    return {f for f in found if f.partition(b"/")[0] != OWN}
+
+
+def _in_order(folders: Iterable[bytes], bases: Mapping[bytes, bytes]) -> list[bytes]:
+    """Folders that have a place of their own first, and each after the one above it."""
+
+    def rank(folder: bytes) -> tuple[bool, int, bytes]:
+        own = any(base and (folder + b"/").startswith(base + b"/") for base in bases)
+        return not own, folder.count(b"/") if folder else -1, folder
+
+    return sorted(folders, key=rank)
 
 
 def allot_more(
@@ -142,6 +234,14 @@ def _tree(
     return tree
 
 
+@dataclass(slots=True)
+class _Equal:
+    """Files that stand there already: file → place there, and the forms of their names."""
+
+    stands: dict[bytes, bytes] = field(default_factory=dict)
+    equal_keys: set[bytes] = field(default_factory=set)
+
+
 class _Folder:
     """Names in one folder of the copy."""
 
@@ -162,6 +262,8 @@ class _Folder:
         )
         self._folding = [r for r in rules if r.folds_case]
         self.taken: set[bytes] = set()
+        # Renamed because something else has the name, or with one that is.
+        self._makes_way: set[bytes] = set()
         self._numbers: dict[bytes, int] = {}
 
     def key(self, name: bytes) -> bytes:
@@ -192,6 +294,84 @@ class _Folder:
             self._allot([name], wanted, True)
         for group in groups:
             self._allot(group, wanted, False)
+
+    def meet(
+        self, meeting: Meeting, there: bytes, subfolders: list[bytes], names: list[bytes]
+    ) -> None:
+        """Allots a name to everything that arrives in a folder where something stands.
+
+        A folder of the same name is merged with; a file that is equal counts as the copy; what else
+        has a name there keeps it.
+        """
+        standing = meeting.standing(there)
+        merged = {}
+        for name in subfolders:
+            other = standing.get(self.key(self._wanted(name)))
+            if other and other.mergeable:
+                merged[name] = other.name
+        taken = self._names_taken(meeting, there, names)
+        held = {
+            key
+            for key, other in standing.items()
+            if other.name not in merged.values() and key not in taken.equal_keys
+        }
+        self.taken |= held
+        for name, other_name in merged.items():
+            self._merge(name, other_name)
+        self._found.stands |= taken.stands
+        rest = [n for n in names if join(self._folder, n) not in taken.stands]
+        folders = [n for n in subfolders if n not in merged]
+        self._tell_taken(held, folders, rest)
+        self.taken |= taken.equal_keys
+        self.run(folders, rest)
+
+    def _names_taken(self, meeting: Meeting, there: bytes, names: list[bytes]) -> _Equal:
+        """Which of the files that arrive stand there already, whole groups at a time.
+
+        A photo and its sidecar keep together: where one of them meets something else, both arrive.
+        """
+        standing, equal = meeting.standing(there), _Equal()
+        for group in self._groups(names) if standing or meeting.looks_elsewhere else ():
+            met = [(n, standing.get(self.key(self._wanted(n)))) for n in group]
+            same = {
+                n: join(there, other.name)
+                for n, other in met
+                if other and meeting.equal(join(self._folder, n), join(there, other.name), other)
+            }
+            if any(other and n not in same for n, other in met):
+                continue
+            if not same and len(group) == 1 and not self._is_fixed(group[0]):
+                place = join(self._folder, group[0])
+                if (elsewhere := meeting.equal_elsewhere(place)) is not None:
+                    equal.stands[place] = elsewhere
+                continue
+            for n, place in same.items():
+                equal.stands[join(self._folder, n)] = place
+                equal.equal_keys.add(self.key(place.rpartition(b"/")[2]))
+        return equal
+
+    def _merge(self, name: bytes, other: bytes) -> None:
+        """A folder becomes one with one that stands there, under the name that it has there."""
+        self.taken.add(self.key(other))
+        if name != other:
+            self._found.folders[join(self._folder, name)] = other
+
+    def _tell_taken(self, held: set[bytes], folders: list[bytes], names: list[bytes]) -> None:
+        """Notes what something else has the name of, and what belongs to it."""
+        for name in folders:
+            if self.key(self._wanted(name)) in held:
+                self._makes_way.add(name)
+                self._found.taken.append(join(self._folder, name))
+                self._found.with_taken.add(join(self._folder, name))
+        for group in self._groups(names):
+            mine = [n for n in group if self.key(self._wanted(n)) in held]
+            if mine:
+                self._makes_way.update(group)
+            self._found.taken += [join(self._folder, n) for n in mine]
+            self._found.with_taken |= {join(self._folder, n) for n in mine}
+            if any(not is_companion(n) for n in mine):
+                companions = [n for n in group if is_companion(n)]
+                self._found.with_taken |= {join(self._folder, n) for n in companions}
 
     def _all_fine(self, names: list[bytes]) -> bool:
         if any(rules.refused_names(names) for rules in self._rules):
@@ -313,7 +493,7 @@ class _Folder:
             self._found.returned.append(place)
         elif why := self._why(name):
             self._found.refused[place] = why
-        else:
+        elif name not in self._makes_way:
             self._found.doubled.append(place)
 
 

@@ -44,7 +44,8 @@ class Surroundings:
     """The drives of all places, and the problems found.
 
     ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can
-    be looked at further.
+    be looked at further. ``into``: what crosses lands in a folder that is there; ``in_the_way`` is
+    what has its name there and is no folder.
     """
 
     workspace: Workspace
@@ -52,6 +53,8 @@ class Surroundings:
     drives: list[Drive | None] = field(default_factory=list)
     usable: list[bool] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
+    into: bool = False
+    in_the_way: list[Path] = field(default_factory=list)
 
     def add(
         self,
@@ -118,15 +121,20 @@ class Surroundings:
 
 
 def look_at_drives(
-    workspace: Workspace, source: Path, destinations: Sequence[Path], ask: bool = False
+    workspace: Workspace,
+    source: Path,
+    destinations: Sequence[Path],
+    ask: bool = False,
+    into: bool = False,
 ) -> Surroundings:
     """The drives of all places, and what is wrong with these places themselves. Writes nothing.
 
     Args:
         ask: the destinations are asked what they can hold, which makes probe files there and
             removes them again.
+        into: what crosses lands in a folder that is there.
     """
-    around = Surroundings(workspace)
+    around = Surroundings(workspace, into=into)
     # The library's own problem says so.
     with suppress(EnvironmentTrouble):
         around.source_drive = workspace.drives.at(source)
@@ -151,7 +159,7 @@ def look_around(
     """Looks at all places with what is to go there. Writes nothing."""
     _library(around, source, found)
     for destination, drive, usable in zip(destinations, around.drives, around.usable, strict=True):
-        if drive and usable:
+        if drive and usable and not around.into:
             _target(around, destination, name, identity)
 
 
@@ -368,7 +376,7 @@ class _Inodes:
         return [place for row, _, place in self._found.rows() if self._found.inode[row] in inodes]
 
 
-def _inside(inner: Path, outer: Path) -> bool:
+def is_inside(inner: Path, outer: Path) -> bool:
     """True when ``inner`` is ``outer`` or below it, by device and inode, never by path text."""
     try:
         wanted = os.stat(outer)
@@ -411,7 +419,7 @@ def _destination(
     if not drive.connected:
         around.add(Code.AWAY, f"{drive.label} is away.", "Connect it.")
         return drive, False
-    if _inside(destination, source):
+    if is_inside(destination, source):
         around.add(
             Code.DESTINATION_INSIDE_LIBRARY,
             f"{text} lies inside the library itself.",
@@ -426,7 +434,8 @@ def _destination(
 def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> None:
     """Problems of a folder that can be looked at, and of its drive."""
     text = shown(str(destination))
-    if (library := _enclosing(around.workspace, destination, drive)) is not None:
+    library = None if around.into else enclosing_library(around.workspace, destination, drive)
+    if library is not None:
         around.add(
             Code.DESTINATION_IN_A_LIBRARY,
             f"{text} lies inside another library, {shown(str(library))}.",
@@ -448,7 +457,8 @@ def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> Non
         around.add(
             Code.SAME_DRIVE,
             f"The library is on {drive.label} already; nothing would be freed.",
-            "Choose another drive.",
+            "" if around.into else "Choose another drive.",
+            severity_here=Severity.NOTE if around.into else None,
         )
     elif around.source_drive and around.workspace.drives.same_disk(around.source_drive, drive):
         around.add(
@@ -463,10 +473,10 @@ def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> Non
         )
 
 
-def _enclosing(workspace: Workspace, destination: Path, drive: Drive) -> Path | None:
-    """The library that a folder lies in.
+def enclosing_library(workspace: Workspace, destination: Path, drive: Drive) -> Path | None:
+    """The library that a folder is, or lies in.
 
-    By an identity file above it, or one that is known here.
+    By an identity file in it or above it, or one that is known here.
     """
     real = Path(os.path.realpath(destination))
     for above in (real, *real.parents):
@@ -479,7 +489,7 @@ def _enclosing(workspace: Workspace, destination: Path, drive: Drive) -> Path | 
     for library in workspace.register.libraries():
         roots = [library.root, *(c.root for c in workspace.register.copies(library.id))]
         for root in roots:
-            if root != drive.mount and root.is_dir() and _inside(real, root):
+            if root != drive.mount and root.is_dir() and is_inside(real, root):
                 return root
     return None
 

@@ -67,6 +67,8 @@ class Item:
     rewritten: bool = False
     # Its place in the new library: another one where names are kept apart.
     there: bytes = b""
+    # Its copy is a file with equal content that stood there before.
+    stood: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +106,7 @@ SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, 
   e.mode, e.links, e.role, e.fate, e.strand, e.twin,
   c.digest, c.seen_size, c.seen_mtime_ns, c.seen_ctime_ns, c.seen_inode, e.origin,
   c.state, c.size, c.mtime_ns, c.inode, c.proven, e.known, e.outside, c.rewritten,
-  f.there, e.there, c.ctime_ns
+  f.there, e.there, c.ctime_ns, e.stands
 FROM entry e
 JOIN folder f ON f.id=e.folder
 LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
@@ -162,7 +164,8 @@ def _item(r: Sequence[Any]) -> Item:
         r[26],
         r[27],
         bool(r[28]),
-        join(r[1] if r[29] is None else r[29], r[2] if r[30] is None else r[30]),
+        r[32] or join(r[1] if r[29] is None else r[29], r[2] if r[30] is None else r[30]),
+        r[32] is not None,
     )
 
 
@@ -311,15 +314,17 @@ class Copies:
             rows = self.journal.read(
                 "SELECT e.id, f.there, coalesce(e.there, e.name), "
                 "coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, "
-                "c.digest), e.role, e.before FROM entry e JOIN folder f ON f.id=e.folder JOIN copy "
-                "c ON c.entry=e.id AND c.destination=? LEFT JOIN derived d ON d.entry=e.id AND "
-                "d.destination=c.destination AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND "
+                "c.digest), e.role, e.before, e.stands FROM entry e "
+                "JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=? "
+                "LEFT JOIN derived d ON d.entry=e.id AND d.destination=c.destination "
+                "AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND "
                 "e.fate=0 AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id "
                 "LIMIT ?",
                 (self.number, last, 4 * BATCH),
             )
-            for _, folder, name, size, mtime, digest, role, before in rows:
-                yield join(folder, name), size, mtime, digest, role, before or b""
+            for _, folder, name, size, mtime, digest, role, before, stands in rows:
+                place = stands or join(folder, name)
+                yield place, size, mtime, digest, role, before or b""
             if len(rows) < 4 * BATCH:
                 return
             last = rows[-1][0]
@@ -340,17 +345,17 @@ class Copies:
         )
         return [entry for (entry,) in rows]
 
-    def smallest_of_strands(self, roles: Iterable[Role]) -> list[tuple[bytes, bytes]]:
-        """``(folder, name)`` of the smallest verified file of every strand, of some roles."""
+    def smallest_of_strands(self, roles: Iterable[Role]) -> list[bytes]:
+        """Places in the copy of the smallest verified file of every strand, of some roles."""
         marks = ",".join(str(ROLES.index(r)) for r in roles)
         rows = self.journal.read(
-            "SELECT f.there, coalesce(e.there, e.name), min(e.size) FROM entry "
+            "SELECT f.there, coalesce(e.there, e.name), min(e.size), e.stands FROM entry "
             "e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND "
             f"c.destination=? WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND e.size>0 AND e.role IN "
             f"({marks}) GROUP BY e.strand",
             (self.number,),
         )
-        return [(folder, name) for folder, name, _ in rows]
+        return [stands or join(folder, name) for folder, name, _, stands in rows]
 
     def in_folder(self, place: bytes) -> list[Item]:
         """The items of the library that lie directly in one folder; gathered ones are none."""
@@ -374,10 +379,14 @@ class Copies:
         return {row[0]: Original(*row[1:]) for row in rows}
 
     def items_there(self, folder: bytes) -> list[Item]:
-        """The entries whose place is directly in one folder of the new library."""
-        return [
-            _item(r) for r in self.journal.read(f"{_ITEM} WHERE f.there=?", (self.number, folder))
-        ]
+        """The entries whose place is directly in one folder of the new library.
+
+        Those that stood there before are none of this crossing's making, and not among them.
+        """
+        rows = self.journal.read(
+            f"{_ITEM} WHERE f.there=? AND e.stands IS NULL", (self.number, folder)
+        )
+        return [_item(r) for r in rows]
 
     def at(self, place: bytes) -> Item | None:
         """The item that arrives at a place, or None."""
@@ -390,13 +399,22 @@ class Copies:
     def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
         """``(entry, name, state)`` of what the plan has in one folder of the copy.
 
-        By its place there; the state is ``None`` for what is not copied.
+        By its place there; the state is ``None`` for what is not copied. What stood there before
+        is told by :meth:`standing_there`.
         """
         return self.journal.read(
             "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON "
             "f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
-            "f.there=? AND e.fate<>4",
+            "f.there=? AND e.fate<>4 AND e.stands IS NULL",
             (self.number, folder),
+        )
+
+    def standing_there(self) -> list[tuple[int, bytes, int | None]]:
+        """``(entry, place, state)`` of what counts as arrived because it stood there before."""
+        return self.journal.read(
+            "SELECT e.id, e.stands, c.state FROM entry e LEFT JOIN copy c ON c.entry=e.id AND "
+            "c.destination=? WHERE e.stands IS NOT NULL",
+            (self.number,),
         )
 
     def record_copies(self, outcomes: Iterable[Copied]) -> None:

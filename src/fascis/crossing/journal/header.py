@@ -52,13 +52,28 @@ class DriveFacts(_Facts):
 class Goal(_Facts):
     """One destination: how the library lands there, and the drive.
 
-    ``path`` is the folder that it is to stand in, ``name`` its own folder's name there.
+    ``path`` is the folder that it is to stand in, ``name`` its own folder's name there. What lands
+    in a folder that is there has no name: its places count from ``path``. ``inner`` is where a
+    person finds it then, as a place in that folder, and ``library`` the id of the library that the
+    folder is, where its records are amended.
     """
 
-    landing: Literal["new-folder"] = "new-folder"
+    landing: Literal["new-folder", "existing-folder"] = "new-folder"
     path: Text
     name: Text
+    inner: Text = ""
+    library: str = ""
     drive: DriveFacts
+
+    @property
+    def stands(self) -> bool:
+        """True when the folder that it lands in is one that was there before."""
+        return self.landing == "existing-folder"
+
+    @property
+    def told(self) -> str:
+        """Where a person finds what crossed, to be told."""
+        return "/".join(shown(part) for part in (self.path, self.name or self.inner) if part)
 
 
 class PartFacts(_Facts):
@@ -140,8 +155,7 @@ class Header(_Facts):
 
     def target(self, number: int) -> str:
         """Where the library is to stand on one destination, to be told."""
-        goal = self.destinations[number]
-        return shown(goal.path) + "/" + shown(goal.name)
+        return self.destinations[number].told
 
     def as_json(self) -> dict[str, Any]:
         """As the journal and the staging folder keep it."""

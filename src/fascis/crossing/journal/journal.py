@@ -49,8 +49,8 @@ ROOM_BYTES = (1 << 20, 640)
 
 _INSERT = (
     "INSERT INTO entry(id, folder, name, kind, size, allocated, inode, mtime_ns, ctime_ns, mode, "
-    "links, role, fate, strand, twin, outside, there, before) "
-    "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
+    "links, role, fate, strand, twin, outside, there, before, stands) "
+    "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"
 )
 
 
@@ -311,6 +311,14 @@ class Journal:
             "e.there IS NOT NULL"
         )
         return folders, {join(folder, name): there for folder, name, there in files}
+
+    def standing(self) -> dict[bytes, bytes]:
+        """What counts as arrived, as an equal file stood there: place → that file's place."""
+        rows = self.read(
+            "SELECT f.place, e.name, e.stands FROM entry e JOIN folder f ON f.id=e.folder WHERE "
+            "e.stands IS NOT NULL"
+        )
+        return {join(folder, name): stands for folder, name, stands in rows}
 
     def has_renamed(self) -> bool:
         """True when some file has, or had before an earlier crossing, another name in the copy."""

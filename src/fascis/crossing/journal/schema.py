@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 8
+VERSION = 9
 
 
 GATHERED = """
@@ -25,6 +25,10 @@ CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 
 
 INDEX = "CREATE INDEX folder_there ON folder(there);\n"
+
+
+# Of an entry that counts as arrived: the place of the equal file that stood there before.
+STANDS = "ALTER TABLE entry ADD COLUMN stands BLOB;\n"
 
 
 SCHEMA = f"""
@@ -53,6 +57,7 @@ CREATE TABLE copy(
 {GATHERED}
 ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
 {LEADS}
+{STANDS}
 CREATE UNIQUE INDEX folder_place ON folder(place);
 {INDEX}
 CREATE INDEX entry_folder ON entry(folder);
@@ -103,6 +108,7 @@ ALTER TABLE entry ADD COLUMN there BLOB; ALTER TABLE entry ADD COLUMN before BLO
 DROP INDEX IF EXISTS folder_there;
 UPDATE folder SET there=place WHERE there IS NULL;
 {INDEX}""",
+    8: STANDS,
 }
 
 

@@ -31,6 +31,8 @@ _GOES, _OWN, _ALONG = (
 _COPIED, _VERIFIED = _in("c.state", CopyState.COPIED), _in("c.state", CopyState.VERIFIED)
 _NONE = "c.state IS NULL"
 _NOT_VERIFIED = f"{_NONE} OR NOT {_VERIFIED}"
+# Its copy is a file that stood there before: never written, never removed.
+_STOOD, _MADE_HERE = "e.stands IS NOT NULL", "e.stands IS NULL"
 _GONE, _INTENDED, _STAYS = (
     _in("e.origin", o) for o in (Origin.GONE, Origin.INTENDED, Origin.STAYS)
 )
@@ -43,14 +45,16 @@ class Which(StrEnum):
     """A condition on ``entry`` (e) and its copy on one destination (c), as SQL."""
 
     # copying
-    NOT_COPIED_YET = _all(_NONE, _ALONG, _FILE)
+    NOT_COPIED_YET = _all(_NONE, _ALONG, _FILE, _MADE_HERE)
     SMALL_NOT_COPIED_YET = _all(
-        _all(_NONE, _GOES, _FILE, _LIBRARY, "e.twin IS NULL"),
+        _all(_NONE, _GOES, _FILE, _LIBRARY, _MADE_HERE, "e.twin IS NULL"),
         # One with holes is copied with its holes.
         f"e.size<={SMALL_FILE} AND e.allocated>=e.size",
     )
-    NOT_READ_BACK_YET = _all(_COPIED, _FILE)
-    READ_BACK = _all(_VERIFIED, _FILE)
+    NOT_READ_BACK_YET = _all(_COPIED, _FILE, _MADE_HERE)
+    READ_BACK = _all(_VERIFIED, _FILE, _MADE_HERE)
+    STOOD = _all(_STOOD, _GOES, _FILE)
+    STOOD_NOT_COMPARED_YET = _all(_STOOD, _GOES, _FILE, f"{_NONE} OR {_COPIED}")
     NOT_PROVEN = _all(_VERIFIED, "c.proven=0", _FILE, _ALONG)
     SECOND_NAMES = _all("e.twin IS NOT NULL", _NOT_VERIFIED, _ALONG)
     LINKS_TO_MAKE = _all(_LINK, _ALONG, _NOT_VERIFIED)
@@ -58,6 +62,8 @@ class Which(StrEnum):
     # In a folder that the library itself does not have.
     KEPT_ELSEWHERE = f"{_OWN} OR c.rewritten=1"
     WRITTEN_ANEW = "c.rewritten=1"
+    # Made by this crossing, and so its own to move and to clear.
+    MADE_HERE = _all(_MADE_HERE, _ALONG, f"{_COPIED} OR {_VERIFIED}")
 
     # what becomes of it
     GOING = _GOES

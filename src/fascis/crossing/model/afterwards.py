@@ -1,4 +1,4 @@
-"""What becomes of home and originals after a crossing."""
+"""What becomes of home, of originals and of names that are taken, as a person decides."""
 
 from __future__ import annotations
 
@@ -24,3 +24,13 @@ class Shared(StrEnum):
 
     STAYS = "stays"
     FOLLOWS = "follows"
+
+
+class Taken(StrEnum):
+    """What becomes of a file that arrives where something else has its name.
+
+    It gets another name there, or it stays at the old place.
+    """
+
+    RENAMED = "renamed"
+    LEFT_OUT = "left-out"

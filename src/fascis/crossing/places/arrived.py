@@ -25,6 +25,7 @@ class Arrived:
     def __init__(self, copies: Copies, fold: Callable[[bytes], bytes] = bytes) -> None:
         self._copies, self._fold = copies, fold
         self._folders: dict[bytes, list[bytes]] | None = None
+        self._stood: dict[bytes, list[tuple[int, bytes, int | None]]] = {}
         self._names: dict[bytes, dict[bytes, int]] = {}
         self._planned: dict[bytes, set[bytes]] = {}
         self._places: dict[int, bytes] = {}
@@ -75,8 +76,15 @@ class Arrived:
             self._folders = {}
             for _, there in self._copies.journal.folders():
                 self._folders.setdefault(self._key(there), []).append(there)
+            for entry, place, state in self._copies.standing_there():
+                above, _, name = place.rpartition(b"/")
+                self._stood.setdefault(self._key(above), []).append((entry, name, state))
         found: dict[bytes, int] = {}
         planned: set[bytes] = set()
+        for entry, name, state in self._stood.get(key, ()):
+            planned.add(self._fold(name))
+            if state == CopyState.VERIFIED:
+                found[self._fold(name)] = entry
         for folder in self._folders.get(key, ()):
             for entry, name, state in self._copies.names_there(folder):
                 planned.add(self._fold(name))

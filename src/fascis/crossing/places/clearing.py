@@ -37,7 +37,7 @@ _MADE = (CopyState.COPIED, CopyState.VERIFIED)
 def beside_name(places: Places) -> bytes:
     """The folder that what is not ours goes to, beside the library."""
     tail = f" (yours, {places.crossing[:8]})".encode()
-    return cut(places.name, 200 - len(tail)) + tail
+    return cut(places.name or b"Arriving", 200 - len(tail)) + tail
 
 
 class Clearing:

@@ -19,7 +19,7 @@ from fascis.drives.rules import Answers
 from fascis.files.codes import Code
 from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused
-from fascis.files.names import cut, fsname, shown, unlisted
+from fascis.files.names import STAGING, cut, fsname, shown, unlisted
 from fascis.files.times import mtime_of
 from fascis.library.identity import Home
 from fascis.workspace import Workspace
@@ -38,7 +38,7 @@ def path_of(text: str) -> Path:
 
 def staging_name(crossing: str) -> bytes:
     """The staging folder of a crossing, beside where the library will stand."""
-    return b".fascis-crossing-" + crossing.encode()
+    return STAGING + crossing.encode()
 
 
 @dataclass(slots=True)
@@ -132,8 +132,16 @@ class Places:
 
     @property
     def target(self) -> Path:
-        """The library's new folder."""
+        """The folder that places of the copy count from.
+
+        The library's new folder; of what lands in a folder that is there, that one.
+        """
         return self.destination / self.goal.name
+
+    @property
+    def told(self) -> Path:
+        """Where a person finds what crossed."""
+        return self.target / self.goal.inner if self.goal.inner else self.target
 
     @property
     def home_there(self) -> Home:
@@ -227,14 +235,19 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
                 f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.",
             )
         if lock:
-            _hold(medium, path)
+            hold(medium, path)
     except BaseException:
         medium.close()
         raise
     return medium
 
 
-def _hold(medium: Medium, path: Path) -> None:
+def hold(medium: Medium, path: Path) -> None:
+    """Holds a library against other crossings, until the medium is closed.
+
+    Raises:
+        Refused: another one holds it.
+    """
     try:
         fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:

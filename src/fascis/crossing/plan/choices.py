@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fascis.crossing.model.afterwards import After, Shared
+from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.scope.selection import StrandKey
 from fascis.library.roles import Role
 
@@ -85,6 +85,9 @@ class Choices:
     The name there is "" for the library's own; ``shared`` says what becomes of what documents that
     stay use too, without it what is usual; for all others see :class:`Scope` and
     :class:`Afterwards`.
+
+    ``into`` is True for what lands in a folder that is there. Of what has a name that is taken
+    there, ``taken`` says what becomes; None is no decision.
     """
 
     name: str = ""
@@ -98,6 +101,8 @@ class Choices:
     loose_too: bool = False
     leave_clashing: bool = False
     shared: Shared | None = None
+    into: bool = False
+    taken: Taken | None = None
 
     @property
     def scope(self) -> Scope:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from array import array
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from fascis.crossing.fit.limits import Clashes, Columns, clashes
+from fascis.crossing.fit.meeting import Comes, Meeting
 from fascis.crossing.fit.names import Apart, keep_apart
 from fascis.crossing.fit.obstacles import Surroundings
 from fascis.crossing.model.fates import Fate, Fates
 from fascis.crossing.plan.choices import Scope
-from fascis.crossing.scope.gathering import Gathering, gather
+from fascis.crossing.scope.gathering import Gathering, folders_above, gather
 from fascis.crossing.scope.selection import Selection
 from fascis.crossing.scope.surveyed import Surveyed
+from fascis.documents.registry import is_companion
 from fascis.drives.model import Drive
 from fascis.library.references.uses import Outside
 from fascis.library.roles import ROLES, Role
@@ -36,7 +39,7 @@ class Totals:
 class Fitted:
     """What becomes of every file, so that the destinations can hold it.
 
-    ``left`` stays for that reason.
+    ``left`` stays for that reason, and ``left_taken`` files because something else has their name.
     """
 
     fates: array[int]
@@ -44,12 +47,24 @@ class Fitted:
     apart: Apart
     left: Clashes
     clashing: tuple[int, int]
+    left_taken: int = 0
 
 
-def fitted(surveyed: Surveyed, scope: Scope, selection: Selection, around: Surroundings) -> Fitted:
+def fitted(
+    surveyed: Surveyed,
+    scope: Scope,
+    selection: Selection,
+    around: Surroundings,
+    meeting: Meeting | None = None,
+    leave_taken: bool = False,
+) -> Fitted:
     """Fits a library to its destinations.
 
     Names that cannot be held are kept apart, or their files left out by choice.
+
+    Args:
+        meeting: what stands where it is to arrive.
+        leave_taken: what has a name that is taken there stays.
     """
     found, drives = surveyed.survey, [d for d in around.drives if d]
     links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
@@ -58,20 +73,45 @@ def fitted(surveyed: Surveyed, scope: Scope, selection: Selection, around: Surro
         fates = Fates(scope.leave_out, scope.discard, links, selection.rows_out).of(found)
         gathering = _gathering(surveyed, scope, selection, fates)
         rules = [d.rules for d in drives]
+        if meeting:
+            meeting.loose = {
+                place: Comes(o.path, o.size, o.mtime_ns, o.named or is_companion(o.path))
+                for place, o in gathering.items
+            }
         return (
             fates,
             gathering,
-            keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before),
+            keep_apart(found, surveyed.uses, fates, gathering, rules, surveyed.before, meeting),
         )
 
     fates, gathering, apart = fit()
+    left_taken = 0
+    if leave_taken and apart.with_taken:
+        left_taken = _leave(surveyed, selection, gathering, apart.with_taken)
+        fates, gathering, apart = fit()
     clashing = clashes(drives, Columns(found, fates), gathering, apart) if drives else Clashes()
     figures = len(clashing), clashing.bytes
     if not clashing or not scope.leave_clashing:
-        return Fitted(fates, gathering, apart, Clashes(), figures)
+        return Fitted(fates, gathering, apart, Clashes(), figures, left_taken)
     selection.rows_out |= clashing.rows
     selection.paths_out |= clashing.paths
-    return Fitted(*fit(), clashing, figures)
+    return Fitted(*fit(), clashing, figures, left_taken)
+
+
+def _leave(
+    surveyed: Surveyed, selection: Selection, gathering: Gathering, places: set[bytes]
+) -> int:
+    """Leaves files, and all that is in folders, where they are; gives how many files."""
+
+    def meant(place: bytes) -> bool:
+        return place in places or not places.isdisjoint(folders_above(place))
+
+    rows = {row for row, place in surveyed.survey.files() if meant(place)}
+    rows -= selection.rows_out
+    paths = {o.path for place, o in gathering.items if meant(place)}
+    selection.rows_out |= rows
+    selection.paths_out |= paths
+    return len(rows) + len(paths)
 
 
 def _gathering(
@@ -116,17 +156,27 @@ def totals_of(
 _ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
 
 
-def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive | None) -> int:
+def room_on(
+    found: Survey,
+    fates: array[int],
+    gathering: Gathering,
+    drive: Drive | None,
+    stands: Mapping[bytes, bytes],
+) -> int:
     """Bytes that a library takes on a drive, in its own blocks.
 
     Documents twice, for they are kept as they were too.
+
+    Args:
+        stands: what takes none, because an equal file stands there.
     """
     room, twins = 0, set()
     block = max(drive.block if drive else 4096, 1)
     holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
     document = ROLES.index(Role.DOCUMENT)
+    there = {row for row, place in found.files() if place in stands} if stands else set()
     for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
-        if kind != Kind.FILE or fate not in _ALONG:
+        if kind != Kind.FILE or fate not in _ALONG or row in there:
             continue
         if found.link_count[row] > 1 and links:
             if found.inode[row] in twins:
@@ -136,6 +186,8 @@ def room_on(found: Survey, fates: array[int], gathering: Gathering, drive: Drive
         if holes and found.allocated[row] < size:
             size = found.allocated[row]
         room += -(-size // block) * block * (2 if found.role[row] == document else 1)
-    for _, loose in gathering.items:
+    for place, loose in gathering.items:
+        if place in stands:
+            continue
         room += -(-loose.size // block) * block
     return room + (len(found.folders) + len(gathering.folders())) * block

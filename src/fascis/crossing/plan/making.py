@@ -11,8 +11,9 @@ from pathlib import Path
 
 from fascis.crossing.fit.estimate import estimate
 from fascis.crossing.fit.limits import Columns, holding_problems, left_problem, name_problems
+from fascis.crossing.fit.names import Apart
 from fascis.crossing.fit.obstacles import look_around, look_at_drives, parking_problems
-from fascis.crossing.model.afterwards import After, Shared
+from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.landing import NewFolder
 from fascis.crossing.model.policy import usual_after
@@ -20,7 +21,9 @@ from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Afterwards, Choices, Followers, Scope
 from fascis.crossing.plan.fitting import fitted, room_on, totals_of
 from fascis.crossing.plan.going import Going
+from fascis.crossing.plan.into import find_into, new_in, taken_problems, writable_problems
 from fascis.crossing.plan.plan import Goal, Plan, largest, new_crossing_id
+from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.parts import part_name
 from fascis.crossing.scope.selection import (
     Selection,
@@ -75,8 +78,13 @@ def make_plan(
     paths = [destination, *([also] if also else [])]
     selection = select(surveyed, scope.leave_unused, scope.without, scope.only)
     problems += selection.problems
-    around = look_at_drives(workspace, source, paths, ask)
-    fit = fitted(surveyed, scope, selection, around)
+    around = look_at_drives(workspace, source, paths, ask, choices.into)
+    into = None
+    if choices.into:
+        into = find_into(workspace, surveyed, selection, destination, name, around)
+    leave_taken = choices.taken is Taken.LEFT_OUT
+    meeting = into.meeting if into else None
+    fit = fitted(surveyed, scope, selection, around, meeting, leave_taken)
     fates, gathering, apart = fit.fates, fit.gathering, fit.apart
     look_around(around, source, paths, name, found, identity)
     columns = Columns(found, fates)
@@ -85,18 +93,22 @@ def make_plan(
         around.take(holding_problems(drive, name, columns, gathering, surveyed.attributed))
     around.take(name_problems(fitting, apart) if fitting else ())
     around.take(left_problem(fit.left))
+    if into and around.drives[0]:
+        around.take(taken_problems(apart, choices.taken, fit.left_taken, around.in_the_way))
+        new = new_in(apart, _places_along(found, fates, gathering))
+        around.take(writable_problems(into, apart, new))
     problems += around.problems
     problems += use_problems(surveyed, scope.gather, gathering)
     left_used = left_out_used(surveyed, fates, gathering)
     problems += left_out_problems(left_used)
     going = Going(surveyed, afterwards, fates, gathering, selection.part is not None)
-    follows = _follows(choices, selection)
+    follows = _follows(choices, selection, surveyed)
     shared = going.shared(workspace, follows)
     problems += broken_problems(going.following.broken, surveyed.below)
     if not going.following.broken:
         problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds)
     totals, left, discarded = totals_of(found, fates, gathering)
-    rooms = [room_on(found, fates, gathering, d) for d in around.drives]
+    rooms = [room_on(found, fates, gathering, d, apart.stands) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
     problems += parking_problems(
         source,
@@ -119,7 +131,7 @@ def make_plan(
         source_drive=around.source_drive,
         goals=[
             Goal(
-                NewFolder(p, name),
+                into.landing if into else NewFolder(p, name),
                 d,
                 room,
                 estimate(room, totals.files, around.source_drive, d, speeds, columns.hole_bytes()),
@@ -141,22 +153,45 @@ def make_plan(
         discarded=discarded,
         problems=problems,
         largest={r: largest(found, r) for r in scope.out if r.remakeable},
+        asked_for=destination,
         part=selection.part,
-        folders_out=frozenset(selection.folders_out.difference(gathering.folders())),
+        folders_out=_folders_out(found, selection, gathering, apart),
         shared=shared,
         frees=going.frees(shared),
         left_out_used=(len(left_used.files), len(left_used.remakeable)),
     )
 
 
-def _follows(choices: Choices, selection: Selection) -> bool:
+def _folders_out(
+    found: Survey, selection: Selection, gathering: Gathering, apart: Apart
+) -> frozenset[bytes]:
+    """Folders that are not made at the new place, being of no part that crosses."""
+    if apart.bases:
+        own = {f.place for f in found.folders if found.is_own(f)} if not selection.part else set()
+        return frozenset(f.place for f in found.folders).difference(apart.arriving, own)
+    return frozenset(selection.folders_out.difference(gathering.folders()))
+
+
+def _places_along(found: Survey, fates: array[int], gathering: Gathering) -> Iterator[bytes]:
+    """The places of all that goes along."""
+    for row, _, place in found.rows():
+        if fates[row] == Fate.COPY:
+            yield place
+    yield from (place for place, _ in gathering.items)
+
+
+def _follows(choices: Choices, selection: Selection, surveyed: Surveyed) -> bool:
     """True when documents that stay are led to the new place.
 
-    Usual for folders: a catalog follows its photos. Of a project its originals stay instead.
+    Usual for folders, of a library or by themselves: a catalog follows its photos. Of a project its
+    originals stay instead.
     """
-    if choices.shared is None:
+    if choices.shared is None and choices.after is not After.COPY:
         part = selection.part
-        return part is not None and part.folders_only and choices.after is not After.COPY
+        if part is None:
+            works = any(d.place and d.kind.works for d in surveyed.uses.documents)
+            return choices.into and not works
+        return part.folders_only
     return choices.shared is Shared.FOLLOWS and choices.after is not After.COPY
 
 

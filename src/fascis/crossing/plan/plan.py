@@ -59,7 +59,8 @@ class Plan:
 
     ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called
     otherwise in the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as
-    they are. ``largest`` names the largest files of each remakeable role that is left out. ``part``
+    they are. ``asked_for`` is the folder that it was planned into. ``largest`` names the largest
+    files of each remakeable role that is left out. ``part``
     is what crosses where that is not the whole library, ``folders_out`` the folders that are not in
     it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
     is the room, in bytes, of exactly what deleting the originals would delete by this plan.
@@ -90,6 +91,7 @@ class Plan:
     discarded: Totals
     problems: list[Problem] = field(default_factory=list)
     largest: dict[Role, list[bytes]] = field(default_factory=dict)
+    asked_for: Path = Path()
     part: Part | None = None
     folders_out: frozenset[bytes] = frozenset()
     shared: dict[bytes, list[str]] = field(default_factory=dict)
@@ -123,13 +125,13 @@ class Plan:
 
     @property
     def target(self) -> Path:
-        """The library's own folder in its new place."""
-        return self.goals[0].landing.target
+        """Where a person finds what crossed: the library's own folder in its new place."""
+        return self.goals[0].landing.told
 
     @property
     def targets(self) -> list[Path]:
-        """The library's own folder on every destination."""
-        return [g.landing.target for g in self.goals]
+        """The same on every destination."""
+        return [g.landing.told for g in self.goals]
 
     def references(self) -> dict[str, int]:
         """How many files its documents use, by standing, and how many are not understood."""

@@ -180,9 +180,9 @@ def find_equals(
         if len(candidates) < 2:
             continue
         mine = set(paths)
-        for alike in _split(candidates, _sampled, control):
+        for alike in _split(candidates, sampled, control):
             if not mine.isdisjoint(alike):
-                for same in _split(alike, _whole, control):
+                for same in _split(alike, whole_digest, control):
                     equals |= {p: same[0] for p in same if p in mine}
     return equals
 
@@ -207,7 +207,7 @@ def _open(path: bytes) -> int:
     return os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
 
 
-def _sampled(path: bytes) -> bytes | None:
+def sampled(path: bytes) -> bytes | None:
     """A digest of the first, a middle and the last piece."""
     try:
         with open(_open(path), "rb", buffering=0) as file:
@@ -218,7 +218,8 @@ def _sampled(path: bytes) -> bytes | None:
         return None
 
 
-def _whole(path: bytes) -> bytes | None:
+def whole_digest(path: bytes) -> bytes | None:
+    """The digest of a file; None where it cannot be read."""
     try:
         hasher = blake3()
         with open(_open(path), "rb", buffering=0) as file:

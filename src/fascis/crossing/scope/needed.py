@@ -31,7 +31,7 @@ from fascis.documents.targets import Target
 from fascis.drives.system.mounts import other_ways, read_mounts
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import DriveGone, EnvironmentTrouble
-from fascis.files.names import shown
+from fascis.files.names import STAGING, shown
 from fascis.files.own.unexpected import told_unexpected
 from fascis.library.identity import OWN
 from fascis.library.references.reading import DocumentSource, PathSource, place_folder, read_outside
@@ -72,7 +72,6 @@ _SYSTEM = frozenset(
     )
 )
 _CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
-_STAGING = b".fascis-crossing-"
 # A document: its absolute path, and how it is told.
 _Who = tuple[bytes, str]
 
@@ -285,7 +284,7 @@ class _Search:
             return [], False
         for entry in listing:
             if entry.is_dir(follow_symlinks=False):
-                if entry.name != OWN and not entry.name.startswith(_STAGING):
+                if entry.name != OWN and not entry.name.startswith(STAGING):
                     inner.append(entry.path)
             elif is_kept(entry.name):
                 # What a document said before it was led elsewhere needs nothing.

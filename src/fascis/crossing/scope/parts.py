@@ -18,7 +18,7 @@ from fascis.crossing.scope.gathering import folders_above
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import journals
 from fascis.files.codes import Code
-from fascis.files.names import fsname, shown
+from fascis.files.names import fsname, parent, shown
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
 
@@ -37,6 +37,7 @@ class Part:
         projects: folders of chosen projects, of which goes along what no other project uses.
         names: what each named part is called.
         folders_only: nothing else than folders was named, of which none is a project's own.
+        tops: the folder of each, and the name that it has by itself.
     """
 
     documents: set[int] = field(default_factory=set)
@@ -45,6 +46,7 @@ class Part:
     names: list[str] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
     folders_only: bool = True
+    tops: dict[bytes, bytes] = field(default_factory=dict)
 
     @property
     def all_folders(self) -> list[bytes]:
@@ -85,6 +87,7 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
     own = [(n, d) for n, d in enumerate(uses.documents) if d.place and d.kind.works]
     if place in folders:
         part.names.append(os.fsdecode(place.rpartition(b"/")[2]))
+        part.tops[place] = place.rpartition(b"/")[2]
         mine = {n for n, d in own if d.place.startswith(place + b"/")}
         part.documents |= mine
         is_project = any(project_place(d) == place for _, d in own)
@@ -94,6 +97,7 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
     part.folders_only = False
     if mine := {n for n, d in own if d.place == place}:
         part.names.append(os.fsdecode(place.rpartition(b"/")[2].rpartition(b".")[0]))
+        part.tops.setdefault(parent(place), place.rpartition(b"/")[2].rpartition(b".")[0])
         part.documents |= mine
         return True
     named: dict[bytes, set[int]] = {}
@@ -110,6 +114,9 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
         part.documents |= mine
         if at in folders:
             part.projects.add(at)
+            part.tops[at] = at.rpartition(b"/")[2]
+        else:
+            part.tops.setdefault(parent(at), fsname(given))
     return bool(named)
 
 

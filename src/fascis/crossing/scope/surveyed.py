@@ -48,6 +48,7 @@ class Surveyed:
             found.
         before: place → the place it had before an earlier crossing changed its name, for a drive
             that could not hold it.
+        compared: what of it was compared with files that stand where it would go.
     """
 
     source: Path
@@ -59,6 +60,7 @@ class Surveyed:
     equals: dict[bytes, bytes] | None = None
     ties: dict[bytes, bytes] = field(default_factory=dict)
     before: dict[bytes, bytes] = field(default_factory=dict)
+    compared: dict[tuple[bytes, int, bytes, int], bool] = field(default_factory=dict)
     _attributed: dict[bytes, int] | None = None
     _needed: dict[tuple[bool, bool], Needed] = field(default_factory=dict)
 

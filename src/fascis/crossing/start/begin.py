@@ -11,6 +11,7 @@ from pathlib import Path
 
 from fascis.crossing.journal.header import DriveFacts, Goal, Header, PartFacts
 from fascis.crossing.journal.journal import Journal
+from fascis.crossing.model.landing import IntoExisting, Landing
 from fascis.crossing.model.seen import inode_key
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.plan import Plan, landmarks
@@ -49,8 +50,13 @@ def begin(
     whole_id = workspace.register.meet_library(
         root, plan.source_drive.uuid, called, plan.kind, plan.library_id or None
     )
-    # A part is a library of its own from now on.
-    library_id = str(uuid.uuid4()) if plan.part else whole_id
+    landing = plan.goals[0].landing
+    if isinstance(landing, IntoExisting):
+        # It becomes part of that library, or of none.
+        library_id = landing.library
+    else:
+        # A part is a library of its own from now on.
+        library_id = str(uuid.uuid4()) if plan.part else whole_id
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
@@ -104,11 +110,7 @@ def _header(
         references=plan.references(),
         loose_too=plan.afterwards.loose_too,
         loose_drives=_loose_drives(workspace, plan) if plan.afterwards.loose_too else {},
-        destinations=[
-            Goal(path=str(g.path), name=g.landing.name, drive=_drive_facts(g.drive))
-            for g in plan.goals
-            if g.drive
-        ],
+        destinations=[_goal(g.landing, g.drive) for g in plan.goals if g.drive],
         after=plan.afterwards.act,
         leave_out=sorted(r.value for r in plan.scope.out),
         discard=sorted(r.value for r in plan.scope.discard),
@@ -118,6 +120,20 @@ def _header(
         identity=plan.identity.model_dump(mode="json", by_alias=True) if plan.identity else None,
         decisions=[p.sentence for p in plan.problems if p.severity is Severity.DECISION],
     )
+
+
+def _goal(landing: Landing, drive: Drive) -> Goal:
+    facts = _drive_facts(drive)
+    if isinstance(landing, IntoExisting):
+        return Goal(
+            landing="existing-folder",
+            path=str(landing.folder),
+            name="",
+            inner=os.fsdecode(landing.inner),
+            library=landing.library,
+            drive=facts,
+        )
+    return Goal(path=str(landing.folder), name=landing.name, drive=facts)
 
 
 def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:

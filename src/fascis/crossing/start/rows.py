@@ -18,8 +18,8 @@ from fascis.library.roles import ROLES
 from fascis.library.survey import FolderRow, Kind, Survey, strand_folder
 
 _ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
-# A file that has no other name in the copy.
-_SAME = (None, None)
+# A file that has no other name in the copy, and of which none stands there.
+_SAME = (None, None, None)
 
 
 class Rows:
@@ -76,7 +76,7 @@ class Rows:
         return self._strands.setdefault((folder, role), len(self._strands))
 
     def _survey_rows(self) -> Iterator[tuple[Any, ...]]:
-        survey, fates = self._survey, self._fates
+        survey, fates, stands = self._survey, self._fates, self._apart.stands
         kinds, role, links = survey.kinds(), survey.role, survey.link_count
         first_of: dict[int, int] = {}
         # A million rows: what is the same for a whole folder is found once for it.
@@ -88,7 +88,8 @@ class Rows:
                 number = self._folders[folder.place]
                 cut = len(folder.place) + 1 if folder.place else 0
             twin = None
-            if links[row] > 1 and kinds[row] == Kind.FILE and fates[row] in _ALONG:
+            shared = links[row] > 1 and kinds[row] == Kind.FILE and fates[row] in _ALONG
+            if shared and place not in stands:
                 first = first_of.setdefault(survey.inode[row], row)
                 twin = None if first == row else first
             name = place[cut:]
@@ -137,11 +138,15 @@ class Rows:
             )
 
 
-def _names(apart: Apart, folder: bytes, name: bytes) -> tuple[bytes | None, bytes | None]:
+def _names(
+    apart: Apart, folder: bytes, name: bytes
+) -> tuple[bytes | None, bytes | None, bytes | None]:
     """The name of a file in the copy, where that is another.
 
-    And the place it had before any was changed.
+    And the place it had before any was changed; and that of its equal which stands there.
     """
     place = join(folder, name)
-    before, there = apart.before.get(place, place), apart.there(place)
-    return apart.files.get(place), before if before != there else None
+    before, there = apart.called_before(place), apart.there(place)
+    stands = apart.stands.get(place)
+    renamed = before != there and stands is None
+    return apart.files.get(place), before if renamed else None, stands

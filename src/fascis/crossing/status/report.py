@@ -13,9 +13,11 @@ from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.opening import making_sense
 from fascis.crossing.journal.which import Which
+from fascis.crossing.model.landing import IntoExisting
 from fascis.crossing.model.notices import hindrance_sentence
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
+from fascis.crossing.places.places import Places
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.status.deleting import Deleting
 from fascis.files.codes import Code, Severity, Stays
@@ -29,7 +31,7 @@ from fascis.files.errors import (
 )
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
-from fascis.library.identity import MANIFEST
+from fascis.library.identity import OWN
 
 _CODES = {
     CopyState.UNREADABLE: Code.UNREADABLE,
@@ -55,7 +57,7 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
     return _object(
         crossing=None,
         state=state,
-        library_id=plan.library_id or None,
+        library_id=_library_id(plan),
         **{"from": shown(str(plan.source))},
         to=[shown(str(t)) for t in plan.targets],
         destinations=[
@@ -72,12 +74,20 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         gathered_files=len(plan.gathering.items),
         bytes=plan.totals.bytes,
         part=_part(plan.part.names, plan.part.all_folders) if plan.part else None,
+        already_there_files=len(plan.apart.stands),
         followers=plan.followers_told(),
         shared=plan.kept_for_others(),
         frees_bytes=plan.frees,
         problems=[problem_object(p) for p in plan.problems],
         seconds=0.0,
     )
+
+
+def _library_id(plan: Plan) -> str | None:
+    """The library that it is, or becomes part of, as far as that is known before it begins."""
+    landing = plan.goals[0].landing
+    known = landing.library if isinstance(landing, IntoExisting) else plan.library_id
+    return known or None
 
 
 def _part(names: Sequence[str], folders: Sequence[bytes]) -> dict[str, list[str]]:
@@ -170,7 +180,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     problems += list(_reference_problems(crossing))
     if error is not None:
         problems.append(_error_object(error))
-    target = shown(str(places.target))
+    records = _records(places)
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")
     part = None
@@ -180,15 +190,16 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     return _object(
         crossing=crossing.id,
         state=state.value,
-        library_id=places.header.library_id,
+        library_id=places.header.library_id or None,
         **{"from": shown(str(places.source))},
-        to=[shown(str(d.places.target)) for d in crossing.demanded],
+        to=[shown(str(d.places.told)) for d in crossing.demanded],
         destinations=[_destination(crossing, d) for d in crossing.destinations],
         files=files,
         bytes=size,
         verified_files=verified_files,
         verified_bytes=verified_bytes,
         part=part,
+        already_there_files=crossing.copies.sums(Which.STOOD)[0],
         followers=journal.followers(),
         shared=_shared(crossing, release),
         frees_bytes=places.header.frees,
@@ -199,10 +210,17 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         released_bytes=sum(release.get(k, 0) for k in ("bytes", "discarded_bytes", "loose_bytes")),
         gathered_files=crossing.copies.sums(Which.GATHERED_VERIFIED)[0],
         parked_at=shown(parked_at) if parked_at else None,
-        manifest=f"{target}/{MANIFEST.decode()}" if arrived else None,
-        receipt=f"{target}/.fascis/receipts/{crossing.id}.json" if arrived else None,
+        manifest=f"{records}/manifest.b3" if arrived and records else None,
+        receipt=f"{records}/receipts/{crossing.id}.json" if arrived and records else None,
         seconds=round(journal.value("seconds", 0.0), 3),
     )
+
+
+def _records(places: Places) -> str | None:
+    """The folder of the records that tell of it; None where it landed in no library."""
+    if places.goal.stands and not places.goal.library:
+        return None
+    return shown(str(places.target)) + "/" + OWN.decode()
 
 
 def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, Any]]:
@@ -236,7 +254,7 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     if unknown := said.get("not_understood", 0):
         sentence = (
             f"{counted(unknown, 'document is', 'documents are')} not understood: open the library "
-            f"in its own program, point it to {shown(str(crossing.places.target))}, and look."
+            f"in its own program, point it to {shown(str(crossing.places.told))}, and look."
         )
         yield {
             "severity": Severity.NOTE,
@@ -296,7 +314,7 @@ def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]
         state = crossing.state
     files, size = destination.copies.verified()
     return {
-        "path": shown(str(destination.places.target)),
+        "path": shown(str(destination.places.told)),
         "state": state.value,
         "proven": bool(files) and destination.copies.proven(),
         "verified_files": files,

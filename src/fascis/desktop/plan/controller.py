@@ -688,7 +688,7 @@ class Planning(QObject):
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
-            fresh = make_plan(self.workspace, again, plan.destination, plan.choices, also, ask=True)
+            fresh = make_plan(self.workspace, again, plan.asked_for, plan.choices, also, ask=True)
             if not still_holds(plan, fresh):
                 return again, fresh, weave(again, fresh, self.workspace.drives)
             return Crossing.start(self.workspace, fresh, decided=decided)

@@ -11,7 +11,7 @@ from operator import itemgetter
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
 from fascis.files.errors import EnvironmentTrouble, told
-from fascis.files.names import join
+from fascis.files.names import STAGING, join
 
 _MODE = itemgetter(stat.ST_MODE)
 
@@ -75,6 +75,9 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
         # Most folders hold files only, all of one mode.
         if any(map(stat.S_ISDIR, set(map(_MODE, stats)))):
             deeper = [name for name in names if stat.S_ISDIR(statuses[name].st_mode)]
+            if not place:
+                # What is on its way into a library is none of its files yet.
+                deeper = [name for name in deeper if not name.startswith(STAGING)]
             names = [name for name in names if not stat.S_ISDIR(statuses[name].st_mode)]
             stats = [statuses[name] for name in names]
         found = Folder(place, os.fstat(fd), names, stats, [], [])

@@ -14,6 +14,11 @@ class Landing(ABC):
 
     @property
     @abstractmethod
+    def has_records(self) -> bool:
+        """True when it has records of its own: identity, manifest, inventory, receipts."""
+
+    @property
+    @abstractmethod
     def staged(self) -> bytes:
         """The place of what is staged, relative to the destination's folder."""
 

@@ -46,6 +46,11 @@ class InNewFolder(Landing):
         self._clock: Callable[[], float] = workspace.clock
 
     @property
+    def has_records(self) -> bool:
+        """It is a library of its own."""
+        return True
+
+    @property
     def staged(self) -> bytes:
         """The library in the staging folder."""
         return self._places.staged_library
@@ -333,6 +338,9 @@ def has_arrived(workspace: Workspace, places: Places) -> bool:
     """
     if not os.path.lexists(places.target):
         return False
+    if places.goal.stands:
+        # What is in it was there before, too; each copy is looked at by itself.
+        return places.target.is_dir()
     try:
         medium = workspace.drives.open(places.target)
     except DriveGone:

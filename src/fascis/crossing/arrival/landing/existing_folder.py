@@ -1,0 +1,215 @@
+"""What crosses lands in a folder that is there, among what stands there.
+
+All of it is staged, verified and written anew first. Then it moves in: a folder that is not there
+in one rename, into one that is there file by file, and never over anything. What stands there is
+not touched. The records of a library are amended last, each whole or not at all: until then it is
+what it was, and what moved in is in nobody's list.
+"""
+
+from __future__ import annotations
+
+import errno
+import stat
+from contextlib import closing
+
+from fascis.crossing.arrival.landing.new_folder import InNewFolder
+from fascis.crossing.journal.copies import Item, arrives_at, as_it_was
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.seen import CopySeen, Look, look_at_copy
+from fascis.files.codes import Code
+from fascis.files.disk.digest import digest_of, digest_of_bytes
+from fascis.files.disk.medium import move, remove_own
+from fascis.files.errors import Refused, told
+from fascis.files.names import join, parent, shown
+from fascis.library.identity import OWN
+from fascis.library.survey import Kind
+
+# In the journal: folders of the plan that were there before anything moved in.
+_FOLDERS_BEFORE = "folders_before"
+
+
+class InExistingFolder(InNewFolder):
+    """What crosses on its way into a folder that is there.
+
+    Staging is that of a new folder; arriving and its way back are its own.
+    """
+
+    _derived: dict[int, tuple[CopySeen, bytes]]
+
+    @property
+    def has_records(self) -> bool:
+        """Those of the library that it becomes part of are amended."""
+        return False
+
+    @property
+    def final(self) -> bytes:
+        """The folder itself: places of the copy count from the opened destination."""
+        return b""
+
+    def is_arriving(self) -> bool:
+        """True while it moves in: what was begun is in the journal before anything is there."""
+        return self._copies.open_act("arrive") is not None and self._has_begun()
+
+    def has_landed(self) -> bool:
+        """True when it has moved in, or is about it."""
+        return bool(self._copies.value("arrived_at")) or self.is_arriving()
+
+    def _has_begun(self) -> bool:
+        return self._copies.value(_FOLDERS_BEFORE) is not None
+
+    # -- arriving ----------------------------------------------------------------------------------
+
+    def arrive(self) -> None:
+        """Moves what is staged to its places."""
+        if not self._has_begun():
+            self._copies.put(_FOLDERS_BEFORE, [f.hex() for f in self._folders() if self._is(f)])
+        if self._medium.exists(self.staged):
+            self._move_in_below(b"")
+        self._medium.sync()
+
+    def _folders(self) -> list[bytes]:
+        """Every folder that it may make there, parents first."""
+        found = {b""}
+        for _, there in self._copies.journal.folders_that_cross():
+            found |= {there, *_above(there)}
+        crossing = self._places.crossing
+        found |= {OWN, OWN + b"/as-it-was", as_it_was(b"", crossing).rstrip(b"/")}
+        return sorted(found, key=lambda f: (f.count(b"/") if f else -1, f))
+
+    def _is(self, place: bytes) -> bool:
+        return bool(place) and self._medium.exists(place)
+
+    def _move_in_below(self, folder: bytes) -> None:
+        """Moves everything in a staged folder into the one of its place, which is there."""
+        medium, pending, emptied = self._medium, [folder], []
+        while pending:
+            inner = pending.pop()
+            staged = join(self.staged, inner) if inner else self.staged
+            emptied.append(staged)
+            for name in sorted(medium.names(staged)):
+                place = join(inner, name)
+                if self._moves_whole(join(staged, name), place):
+                    self._move_one(join(staged, name), place)
+                else:
+                    pending.append(place)
+        medium.sync()
+        for staged in reversed(emptied):
+            medium.remove_folder(staged)
+
+    def _moves_whole(self, staged: bytes, place: bytes) -> bool:
+        """False for a folder that is there already, and is put into."""
+        if not stat.S_ISDIR(self._medium.status(staged).st_mode):
+            return True
+        if not self._medium.exists(place):
+            return True
+        return not stat.S_ISDIR(self._medium.status(place).st_mode)
+
+    def _move_one(self, staged: bytes, place: bytes) -> None:
+        try:
+            move(self._medium, staged, place)
+        except FileExistsError as error:
+            raise Refused(
+                Code.NAME_TAKEN,
+                f"{shown(place)} appeared at the new place meanwhile, and is not touched. What "
+                "arrives waits beside it; set that aside under another name and resume.",
+            ) from error
+        except OSError as error:
+            if error.errno != errno.EXDEV:
+                raise
+            raise Refused(
+                Code.WRONG_STATE,
+                f"Something else is mounted at {shown(parent(place))} on the drive. It was not "
+                "touched: unmount it, then resume.",
+            ) from error
+
+    # -- taken back --------------------------------------------------------------------------------
+
+    def withdraw(self) -> None:
+        """Takes back into the staging folder what moved in and is as it was made.
+
+        What was changed there since stays, and is copied anew.
+        """
+        copies, medium = self._copies, self._medium
+        act = copies.open_act("withdraw") or copies.intend(
+            "withdraw", shown(str(self._places.told)), self._clock()
+        )
+        try:
+            if not medium.exists(self.staged):
+                medium.make_folder(self.staged)
+            doubles, self._derived = False, copies.derived()
+            for item in copies.items(Which.MADE_HERE):
+                for place in self._places_of(item):
+                    doubles = self._take_back(item, place) or doubles
+            if doubles:
+                # After power was lost two names may stand for the same blocks of the drive.
+                copies.doubt_all()
+            medium.sync()
+            self._remove_emptied()
+            medium.sync()
+        except OSError as error:
+            raise told(error, "take the arrival back", self._places.told.name.encode()) from error
+        if (begun := copies.open_act("arrive")) is not None:
+            copies.journal.conclude(begun, "withdrawn", self._clock())
+        copies.put(_FOLDERS_BEFORE, None)
+        copies.put("arrived_at", None)
+        copies.journal.conclude(act, "done", self._clock())
+
+    def _places_of(self, item: Item) -> list[bytes]:
+        kept = arrives_at(item, self._places.crossing)
+        return [kept] if kept == item.there else [kept, item.there]
+
+    def _take_back(self, item: Item, place: bytes) -> bool:
+        """Takes one file or link back; True where it was found at both places."""
+        medium, staged = self._medium, join(self.staged, place)
+        if not medium.exists(place) or not self._is_ours(item, place):
+            return False
+        double = medium.exists(staged)
+        if double:
+            remove_own(medium, staged)
+        self._make_staged_parents(parent(place))
+        move(medium, place, staged)
+        return double
+
+    def _make_staged_parents(self, folder: bytes) -> None:
+        for above in (*reversed(list(_above(folder))), folder):
+            if above and not self._medium.exists(join(self.staged, above)):
+                self._medium.make_folder(join(self.staged, above))
+
+    def _is_ours(self, item: Item, place: bytes) -> bool:
+        """True for what this crossing made, as it made it: by its look, else by its content."""
+        status = self._medium.status(place)
+        if item.kind is Kind.LINK:
+            is_link = stat.S_ISLNK(status.st_mode)
+            target = self._medium.read_link(place) if is_link else b""
+            anew = item.rewritten and place == item.there
+            return is_link and (anew or digest_of_bytes(target) == item.digest)
+        if not stat.S_ISREG(status.st_mode):
+            return False
+        seen, digest = item.copy_seen, item.digest
+        if item.rewritten and place == item.there:
+            seen, digest = self._derived.get(item.id, (None, None))
+        look = look_at_copy(seen, status, self._keeps)
+        if look is not Look.TOUCHED:
+            return look is not Look.OTHER
+        with closing(self._medium.open(place)) as file:
+            return digest_of(file) == digest
+
+    def _remove_emptied(self) -> None:
+        """Removes the folders that it made there and that are empty again."""
+        before = set(self._copies.value(_FOLDERS_BEFORE) or [])
+        for folder in reversed(self._folders()):
+            if not folder or folder.hex() in before or not self._medium.exists(folder):
+                continue
+            try:
+                self._medium.remove_folder(folder)
+            except OSError as error:
+                if error.errno not in (errno.ENOTEMPTY, errno.EEXIST, errno.ENOTDIR):
+                    raise
+
+
+def _above(folder: bytes) -> list[bytes]:
+    """The folders above one, the nearest first."""
+    found = []
+    while folder := parent(folder):
+        found.append(folder)
+    return found

@@ -1,0 +1,151 @@
+"""What stood at the destination before, with equal content, counts as a copy: compared, both whole.
+
+The plan found it so; here both are read again, the one that stands there from the drive itself.
+Nothing is written and nothing there is touched.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+
+from blake3 import blake3
+
+from fascis.crossing.copying.file import (
+    CHUNK,
+    Buffers,
+    Held,
+    ReadBack,
+    Written,
+    hindered_by,
+    read_back,
+)
+from fascis.crossing.copying.proof import Proof
+from fascis.crossing.journal.copies import Copied, Copies, Item, is_damaged
+from fascis.crossing.journal.which import Which
+from fascis.crossing.model.events import Advanced, Report
+from fascis.crossing.model.seen import seen_of
+from fascis.crossing.model.states import CopyState
+from fascis.crossing.places.loose import Sources
+from fascis.drives.model import Drive
+from fascis.files.codes import Code
+from fascis.files.control import Control
+from fascis.files.disk.medium import Medium, MediumFile
+from fascis.files.errors import EnvironmentTrouble, Refused
+from fascis.files.names import join, shown
+
+BATCH = 256
+
+
+@dataclass(frozen=True, slots=True)
+class Stood:
+    """Compares what stood there with its originals, on one opened destination.
+
+    Attributes:
+        root: the folder of the destination that places of the copy count from.
+    """
+
+    copies: Copies
+    sources: Sources
+    destination: Medium
+    drive: Drive
+    root: bytes
+    control: Control
+    report: Report
+
+    def run(self) -> None:
+        """Compares all that is not compared yet; hindrances of originals are recorded.
+
+        Raises:
+            Refused: what stands there is not equal any more. Nothing was changed.
+            EnvironmentTrouble: the destination failed.
+            Cancelled: by the control.
+        """
+        with Buffers() as buffers, closing(Proof(self.drive)) as proof:
+            for batch in self._batches():
+                self._batch(batch, buffers, proof)
+
+    def _batches(self) -> Iterator[list[Item]]:
+        batch: list[Item] = []
+        for item in self.copies.items(Which.STOOD_NOT_COMPARED_YET):
+            batch.append(item)
+            if len(batch) == BATCH:
+                yield batch
+                batch = []
+        if batch:
+            yield batch
+
+    def _batch(self, items: list[Item], buffers: Buffers, proof: Proof) -> None:
+        outcomes = {item.id: self._original(item) for item in items}
+        whole = [i for i in items if outcomes[i.id].state is CopyState.COPIED]
+
+        def read() -> list[ReadBack]:
+            return [self._read_there(item, buffers) for item in whole]
+
+        results, holds = proof.read(self.drive.label, read, lambda r: r.stored)
+        proven = []
+        for item, got in zip(whole, results, strict=True):
+            mine = outcomes[item.id]
+            if got.digest != mine.digest:
+                raise _not_equal(item)
+            outcomes[item.id] = Copied(item.id, mine.state, mine.digest, mine.seen, got.seen)
+            proven.append((item.id, holds and proof.proves(got.pages_gone)))
+        self.copies.record_copies(outcomes.values())
+        self.copies.record_verified(proven)
+        for item in whole:
+            number = self.copies.number
+            self.report(Advanced(item.strand, item.size, 1, item.size, 1, number))
+
+    def _read_there(self, item: Item, buffers: Buffers) -> ReadBack:
+        place = join(self.root, item.there)
+        try:
+            return read_back(self.destination, place, buffers, self.control)
+        except EnvironmentTrouble as error:
+            try:
+                gone = not self.destination.exists(place)
+            except OSError:
+                gone = False
+            if gone:
+                raise _not_equal(item) from error
+            raise
+
+    def _original(self, item: Item) -> Copied:
+        """Reads an original whole; it must be the same after reading as before."""
+        medium, place = self.sources.library, item.place
+        try:
+            if item.outside is not None:
+                medium, place = self.sources.loose.of(item.outside)
+            with closing(medium.open(place)) as reading:
+                held = Held(reading)
+                held.check()
+                before = reading.opened
+                digest = self._digest(reading)
+                held.check()
+                after = reading.status()
+        except Written:
+            return Copied(item.id, CopyState.CHANGING)
+        except OSError as error:
+            return Copied(item.id, hindered_by(error))
+        if seen_of(before) != seen_of(after):
+            return Copied(item.id, CopyState.CHANGING)
+        damaged = is_damaged(item, seen_of(before), digest)
+        if damaged and not self.copies.journal.value("take_damaged", False):
+            return Copied(item.id, CopyState.DAMAGED)
+        return Copied(item.id, CopyState.COPIED, digest, seen_of(before))
+
+    def _digest(self, reading: MediumFile) -> bytes:
+        hasher, buffer = blake3(), memoryview(bytearray(CHUNK))
+        while count := reading.readinto(buffer):
+            self.control.checkpoint()
+            hasher.update(buffer[:count])
+        return hasher.digest()
+
+
+def _not_equal(item: Item) -> Refused:
+    return Refused(
+        Code.NAME_TAKEN,
+        f"{shown(item.there)} was equal to {shown(item.place)} when this was planned, "
+        "and is not any more. Nothing there was changed, and the originals are untouched. Give "
+        "this crossing up (fascis undo) and plan it anew.",
+    )

@@ -1,0 +1,369 @@
+"""What is to land in a folder that is there: where it arrives, and what it meets."""
+
+from __future__ import annotations
+
+import io
+import os
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.crossing.fit.meeting import Comes, Meeting
+from fascis.crossing.fit.names import Apart
+from fascis.crossing.fit.obstacles import Surroundings, enclosing_library, is_inside
+from fascis.crossing.model.afterwards import Taken
+from fascis.crossing.model.landing import IntoExisting
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.places.places import hold
+from fascis.crossing.scope.selection import Selection
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.documents.model import Means, NotUnderstood
+from fascis.documents.registry import is_companion, kind_of
+from fascis.files.codes import Code, Severity
+from fascis.files.disk.medium import Medium, as_stream
+from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
+from fascis.files.inventory import read_inventory
+from fascis.files.manifest import read_manifest
+from fascis.files.names import join, parent, shown
+from fascis.files.sizes import counted
+from fascis.library.identity import INVENTORY, MANIFEST, OWN, Identity, read_identity
+from fascis.library.open_files import find_open
+from fascis.library.references.reading import PathSource
+from fascis.library.roles import ROLES, Role
+from fascis.workspace import Workspace
+
+_MOST = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Into:
+    """Where a plan lands that goes into a folder which is there.
+
+    Attributes:
+        landing: how it lands.
+        meeting: what stands there.
+    """
+
+    landing: IntoExisting
+    meeting: Meeting
+
+
+def find_into(
+    workspace: Workspace,
+    surveyed: Surveyed,
+    selection: Selection,
+    place: Path,
+    name: str,
+    around: Surroundings,
+) -> Into | None:
+    """Where things arrive in the folder ``place``; what is wrong with that is told ``around``.
+
+    Reads only. None where nothing can be said of it.
+
+    Args:
+        name: what a single part, or the library, is called there.
+    """
+    drive = around.drives[0]
+    if drive is None or not around.usable[0]:
+        return None
+    real = Path(os.path.realpath(place))
+    library = enclosing_library(workspace, place, drive)
+    root = library or real
+    inner = bytes(real)[len(bytes(root)) :].strip(b"/")
+    id = _look_at_library(workspace, around, surveyed, library, place) if library else ""
+    meeting = Meeting(
+        root,
+        {},
+        _folders(surveyed, selection),
+        library is not None,
+        drive.rules,
+        _comes(workspace, surveyed, selection),
+        surveyed.compared,
+    )
+    tops = _outermost(selection.part.tops) if selection.part else {b"": b""}
+    if len(tops) == 1:
+        tops = dict.fromkeys(tops, os.fsencode(name))
+    bases = _bases(meeting, inner, tops, around)
+    for base in bases.values():
+        there = root / os.fsdecode(base)
+        if is_inside(there, surveyed.source) or is_inside(surveyed.source, there):
+            around.add(
+                Code.DESTINATION_INSIDE_LIBRARY,
+                f"{shown(str(there))} is where the library itself lies.",
+                "Choose another folder.",
+            )
+            return None
+    # What lies elsewhere in the library and goes along arrives with the first.
+    bases.setdefault(b"", next(iter(bases.values())))
+    meeting.bases = bases
+    told = next(iter(bases.values())) if len(tops) == 1 else inner
+    return Into(IntoExisting(root, told, id), meeting)
+
+
+def _outermost(tops: dict[bytes, bytes]) -> dict[bytes, bytes]:
+    """Without folders that lie in another one that was named: they go with that."""
+    return {
+        top: name
+        for top, name in tops.items()
+        if not any(other != top and _lies_in(top, other) for other in tops)
+    }
+
+
+def _lies_in(folder: bytes, other: bytes) -> bool:
+    return not other or (folder + b"/").startswith(other + b"/")
+
+
+def _bases(
+    meeting: Meeting, inner: bytes, tops: dict[bytes, bytes], around: Surroundings
+) -> dict[bytes, bytes]:
+    """The whole place that each part gets there: its own name, or one that is free.
+
+    What stands there under its name and is no folder is told ``around``.
+    """
+    bases: dict[bytes, bytes] = {}
+    standing = meeting.standing(inner)
+    for top, name in tops.items():
+        number, called = 1, name
+        while True:
+            other = standing.get(meeting.key(called))
+            place = join(inner, other.name if other else called)
+            if (other is None or other.mergeable) and place not in bases.values():
+                break
+            if other and not other.mergeable:
+                around.in_the_way.append(meeting.root / os.fsdecode(join(inner, other.name)))
+            number += 1
+            called = name + b" (%d)" % number
+        bases[top] = place
+    return bases
+
+
+def _folders(surveyed: Surveyed, selection: Selection) -> frozenset[bytes]:
+    survey = surveyed.survey
+    return frozenset(
+        f.place
+        for f in survey.folders
+        if f.place not in selection.folders_out and not survey.is_own(f)
+    )
+
+
+# -- what comes ------------------------------------------------------------------------------------
+
+
+def _comes(
+    workspace: Workspace, surveyed: Surveyed, selection: Selection
+) -> Callable[[bytes], Comes | None]:
+    """Gives what arrives by its place in the library; found when it is first asked for."""
+    survey, uses, top = surveyed.survey, surveyed.uses, surveyed.below
+    rows: dict[bytes, int] = {}
+    documents = {d.place for d in uses.documents if d.place and d.kind.works}
+    # Whoever knows its files by number and folder does not follow one of them elsewhere.
+    databases = {n for n, d in enumerate(uses.documents) if d.kind.journals}
+    along = selection.part.documents if selection.part else set(range(len(uses.documents)))
+    media = {ROLES.index(r) for r in Role if r is Role.ORIGINAL or r.remakeable}
+
+    def comes(place: bytes) -> Comes | None:
+        if not rows:
+            rows.update({p: row for row, p in survey.files()})
+        row = rows.get(place)
+        if row is None:
+            return None
+        users = set(uses.used_by.get(row, ()))
+        kept = (
+            survey.role[row] not in media
+            or not users
+            or bool(users & databases & along)
+            or is_companion(place)
+        )
+        return Comes(
+            top + place,
+            survey.size[row],
+            survey.mtime_ns[row],
+            kept,
+            place in documents and _says_otherwise(workspace, top + place, selection),
+        )
+
+    return comes
+
+
+def _says_otherwise(workspace: Workspace, path: bytes, selection: Selection) -> bool:
+    """True for a document that would be written anew there: one that names a place by its path.
+
+    Relative paths that stay below its own folder lead, there as here, to the same places.
+    """
+    try:
+        with PathSource(path, workspace.private) as source:
+            kind = kind_of(path, source.head())
+            if kind is None:
+                return False
+            with kind.open(source) as document:
+                for reference in document.references():
+                    if reference.means is not Means.PATH:
+                        if reference.means in (Means.FOLDER, Means.BELOW):
+                            return True
+                        continue
+                    for way in kind.readings(reference.as_written):
+                        if way.absolute or way.foreign or way.path.startswith(".."):
+                            return True
+    except (NotUnderstood, EnvironmentTrouble, OSError):
+        return False
+    return False
+
+
+# -- the library that it goes into -----------------------------------------------------------------
+
+
+def _look_at_library(
+    workspace: Workspace, around: Surroundings, surveyed: Surveyed, library: Path, place: Path
+) -> str:
+    """The id of the library, where it has records; what is wrong with it is told."""
+    where = shown(str(library))
+    if is_inside(surveyed.source, library):
+        around.add(
+            Code.LIBRARY_INSIDE_DESTINATION,
+            f"The library lies inside {where}, into which it would go.",
+            "Choose a folder outside of that.",
+        )
+        return ""
+    try:
+        with closing(workspace.drives.open(library)) as medium:
+            identity = read_identity(medium, library)
+            if identity:
+                check_lists(medium, library)
+            hold(medium, library)
+            _look_for_writers(around, medium, library)
+    except Refused as error:
+        around.add(error.code, str(error), "Let that one end first.")
+        return ""
+    except (Damaged, EnvironmentTrouble, OSError) as error:
+        around.add(
+            Code.IDENTITY_DAMAGED,
+            f"The records of {where} cannot be added to: {error}",
+            "Choose a folder outside of that library.",
+        )
+        return ""
+    around.add(
+        Code.DESTINATION_IN_A_LIBRARY,
+        _becomes_part(identity, library, place),
+        severity_here=Severity.NOTE,
+    )
+    return identity.library_id if identity else ""
+
+
+def _look_for_writers(around: Surroundings, medium: Medium, library: Path) -> None:
+    """A library that a program works in is not added to meanwhile."""
+    files = {(s.st_dev, s.st_ino) for folder in medium.walk() for s in folder.stats}
+    found = find_open(files, {device for device, _ in files})
+    if programs := sorted({shown(f.program) for f in found.files if f.writing}):
+        names = ", ".join(programs)
+        around.add(
+            Code.LIBRARY_OPEN,
+            f"{names} has files of {shown(str(library))} open for writing.",
+            f"Close {names}, then look again.",
+        )
+
+
+def _becomes_part(identity: Identity | None, library: Path, place: Path) -> str:
+    name = shown(identity.name if identity else library.name)
+    where = "is" if os.path.realpath(place) == str(library) else "lies in"
+    return f"{shown(str(place))} {where} the library {name}: what arrives becomes part of it."
+
+
+def check_lists(medium: Medium, library: Path) -> None:
+    """Reads the lists of a library to their ends.
+
+    Raises:
+        Damaged: one is.
+        OSError: one cannot be read.
+    """
+    for place in (MANIFEST, INVENTORY):
+        if not medium.exists(place):
+            continue
+        path = library / os.fsdecode(place)
+        with closing(medium.open(place)) as file:
+            stream = as_stream(file)
+            if place == MANIFEST:
+                for _ in read_manifest(stream, path):
+                    pass
+            else:
+                text = io.TextIOWrapper(stream, "utf-8", newline="", errors="surrogateescape")
+                for _ in read_inventory(text, path):
+                    pass
+
+
+# -- problems --------------------------------------------------------------------------------------
+
+
+def taken_problems(
+    apart: Apart, taken: Taken | None, left: int, in_the_way: list[Path]
+) -> Iterator[Problem]:
+    """Names that something else has there: a decision with two remedies.
+
+    Args:
+        left: how many files stay at the old place for that.
+        in_the_way: what is no folder and has the name of a part.
+    """
+    if in_the_way:
+        yield Problem(
+            Code.NAME_TAKEN,
+            f"{shown(str(in_the_way[0]))} stands there and is no folder that can be put into; what "
+            "arrives gets another name beside it. What stands there is not touched.",
+            "Choose another name (--name), or go on (--rename-taken).",
+            severity_here=None if taken is None else Severity.NOTE,
+        )
+    if left:
+        yield Problem(
+            Code.NAME_TAKEN,
+            f"{counted(left, 'file stays', 'files stay')} at the old place, because something else "
+            "has that name at the new one.",
+            severity_here=Severity.NOTE,
+        )
+    if apart.taken:
+        first = apart.taken[0]
+        names = counted(len(apart.taken), "name is", "names are")
+        yield Problem(
+            Code.NAME_TAKEN,
+            f"{names} taken there by something else: {shown(first)} would be called "
+            f"{shown(apart.there(first).rpartition(b'/')[2])}. What stands there is not touched.",
+            "The newcomers get other names, and documents follow (--rename-taken); or leave them "
+            "where they are (--leave-out taken).",
+            tuple(apart.taken[:_MOST]),
+            severity_here=Severity.NOTE if taken is Taken.RENAMED else None,
+        )
+
+
+def writable_problems(
+    into: Into, apart: Apart, arriving: Callable[[bytes], bool]
+) -> Iterator[Problem]:
+    """Folders there that something new goes into, and that may not be written.
+
+    Args:
+        arriving: tells of a folder of the library whether something new arrives directly in it.
+    """
+    wrong = []
+    for folder in sorted(apart.arriving):
+        there = into.landing.folder / os.fsdecode(apart.folder(folder))
+        if there.is_dir() and arriving(folder) and not os.access(there, os.W_OK | os.X_OK):
+            wrong.append(there)
+    if wrong:
+        yield Problem(
+            Code.DESTINATION_NOT_PERMITTED,
+            f"{shown(str(wrong[0]))} may not be written by you.",
+            "See to its permissions, or choose another folder.",
+        )
+    above = into.landing.folder
+    if not os.access(above, os.W_OK | os.X_OK) or (
+        into.landing.library and not os.access(above / os.fsdecode(OWN), os.W_OK | os.X_OK)
+    ):
+        yield Problem(
+            Code.DESTINATION_NOT_PERMITTED,
+            f"{shown(str(above))} may not be written by you.",
+            "See to its permissions.",
+        )
+
+
+def new_in(apart: Apart, places: Iterator[bytes]) -> Callable[[bytes], bool]:
+    """Tells of a folder of the library whether something new arrives directly in it."""
+    folders = {parent(place) for place in places if place not in apart.stands}
+    folders |= {parent(folder) for folder in apart.arriving if folder}
+    return folders.__contains__
