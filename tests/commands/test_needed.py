@@ -190,17 +190,6 @@ def test_a_part_is_a_library_of_its_own_and_the_rest_keeps_its_identity_and_reco
     )
 
 
-def test_a_part_is_never_set_aside(bench, studio):
-    before = contents(studio)
-    status, said, _ = cross(bench, studio, "--only", "Autumn", "--after", "park")
-    assert status == 3 and "cannot-set-aside" in {p["code"] for p in said["problems"]}
-    _, said, _ = cross(bench, studio, "--only", "Autumn")
-    status, said, _ = fascis(bench, "park", said["crossing"], "--json")
-    assert (
-        status == 3 and contents(studio) == before and not list(studio.parent.glob("*set aside*"))
-    )
-
-
 def test_setting_aside_is_guarded_as_deleting_is(bench, studio):
     photos = bench.drives / "inside/Photos"
     write(photos / "a.jpg", b"a" * 500)

@@ -38,8 +38,16 @@ from fascis.crossing.places.loose import LooseMedia, Sources
 from fascis.crossing.places.places import Places, open_source
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.receipts.receipt import receipt_html, receipt_json, receipt_of
-from fascis.crossing.release.course import not_worked_in, nothing_needed, of_this, release
-from fascis.crossing.release.followers import lead_followers, take_back
+from fascis.crossing.release.course import (
+    lost_there,
+    needed_now,
+    not_worked_in,
+    nothing_needed,
+    of_this,
+    release,
+)
+from fascis.crossing.release.followers import give_back_cut_off, lead_followers, take_back
+from fascis.crossing.release.part_aside import moves, park_part, unpark_part, what_goes
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
@@ -480,11 +488,7 @@ class Crossing:
         self.home.open().close()
         self.check_balance()
         if self.part:
-            raise Refused(
-                Code.CANNOT_SET_ASIDE,
-                "A part of a library cannot be set aside: its folder holds the rest of the "
-                "library too. Nothing was touched.",
-            )
+            return self._park_part()
         if not self.places.header.document:
             nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
@@ -504,6 +508,38 @@ class Crossing:
         self._rewrite_receipt()
         return self.places.parked_path
 
+    def _park_part(self) -> Path:
+        """Sets aside what of a part would be deleted; what others need stays where it is."""
+        control = Control()
+        give_back_cut_off(self.workspace)
+        lost = {place for one in lost_there(self.demanded, control) for place in one}
+        with closing(open_source(self.workspace, self.places)) as source:
+            check_transition(self.state, State.PARKED)
+            found = self._compare(source, control)
+            not_worked_in(of_this(found, self.copies))
+            # Cut off, it goes on with what was begun. What is newer there stays where it is.
+            what = list(self.journal.aside()) or self._goes_of_part(
+                source, {*lost, *found.newer}, control
+            )
+            park_part(self.workspace, self.journal, self.places, what)
+        self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
+        self._rewrite_receipt()
+        return self.places.parked_path
+
+    def _goes_of_part(self, source: Medium, stays: set[bytes], control: Control) -> list[bytes]:
+        needed = needed_now(self.workspace, self.places, self.copies, stays, control)
+        top = os.path.realpath(os.fsencode(self.places.origin())).rstrip(b"/") + b"/"
+        stays |= {path[len(top) :] for path in needed if path.startswith(top)}
+        goes = {i.place: i for i in what_goes([d.copies for d in self.demanded], stays)}
+        what = moves(source, self.copies, goes)
+        if not what:
+            raise Refused(
+                Code.CANNOT_SET_ASIDE,
+                "Nothing of this part can be set aside: all of it is needed by others, or is not "
+                "as it was. Nothing was touched.",
+            )
+        return what
+
     def put_back(self) -> None:
         """Takes the originals back from where they were set aside; nothing when they are back.
 
@@ -513,9 +549,22 @@ class Crossing:
         if self.state is State.SWITCHED:
             return
         self._check_lets(Act.PUT_BACK)
-        unpark(self.workspace, self.journal, self.places)
+        self._unpark()
         self.journal.enter(State.SWITCHED, parked_at=None)
         self._rewrite_receipt()
+
+    def _unpark(self) -> None:
+        """The originals stand where they stood."""
+        if not self.part:
+            unpark(self.workspace, self.journal, self.places)
+            return
+        with closing(open_source(self.workspace, self.places)):
+            self._unpark_part()
+
+    def _unpark_part(self) -> None:
+        """The same of a part, whose library is held."""
+        copies = [d.copies for d in self.demanded]
+        unpark_part(self.workspace, self.places, copies)
 
     def _check_lets(self, act: Act) -> None:
         """Refuses what the policy does not let be done in this state."""
@@ -591,6 +640,11 @@ class Crossing:
                 f"not prove that what is read comes from the drive. Remove {label} safely, connect "
                 "it again, then release: it is read once more then. No original was deleted.",
             )
+        if self.part and self.journal.aside():
+            # Each is looked at where it lay, and deleted there.
+            self._unpark()
+            if self.state is State.PARKED:
+                self.journal.enter(State.SWITCHED, parked_at=None)
         record = release(self.workspace, self.journal, self.demanded, control, report)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self.journal.free_room()
@@ -668,11 +722,14 @@ class Crossing:
             # Asked again while the originals are held: nothing else is under way.
             check_transition(self.state, State.UNDONE)
             self._check_old_place()
+            if self.part and self.journal.aside():
+                self._intend_undo()
+                self._unpark_part()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
             self._intend_undo()
             if self.places.header.follows:
                 take_back(self.workspace, self.places, self.copies, self.places.origin())
-            if state is State.PARKED:
+            if state is State.PARKED and not self.part:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()
             self.journal.enter(State.UNDONE, parked_at=None)

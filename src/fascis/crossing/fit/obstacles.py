@@ -189,14 +189,8 @@ def parking_problems(
     """What would keep the originals from being set aside by one rename, told before the start."""
     if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
         return
-    if part:
-        if after is After.PARK:
-            yield Problem(
-                Code.CANNOT_SET_ASIDE,
-                "A part of a library cannot be set aside: its folder holds the rest of the "
-                "library too.",
-                "Let the originals stay, or have them deleted after you have looked.",
-            )
+    if part and after is After.RELEASE:
+        # Each is deleted where it lies.
         return
     if single:
         sentence = "A single document with what it refers to cannot be set aside by a rename."
@@ -205,7 +199,7 @@ def parking_problems(
     why = ""
     if not os.access(source.parent, os.W_OK | os.X_OK):
         why = f"{shown(str(source.parent))} may not be written"
-    elif _keeps_others_names(source):
+    elif not part and _keeps_others_names(source):
         why = f"in {shown(str(source.parent))} only the owner of a folder may rename it"
     if why:
         yield Problem(

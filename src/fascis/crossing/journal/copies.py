@@ -493,6 +493,18 @@ class Copies:
             ),
         )
 
+    def record_moved(self, items: Iterable[tuple[int, int]]) -> None:
+        """Writes the time of change (ns) that originals have since they were renamed and back."""
+        rows = [(ctime, self.number, item) for item, ctime in items]
+        self.journal.write(
+            "moved",
+            lambda db: db.executemany(
+                "UPDATE copy SET seen_ctime_ns=? WHERE destination=? AND entry=? AND "
+                "seen_ctime_ns IS NOT NULL",
+                rows,
+            ),
+        )
+
     # -- what was written anew ---------------------------------------------------------------------
 
     def begin_rewriting(self, item: int) -> None:

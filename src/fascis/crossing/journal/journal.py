@@ -44,6 +44,8 @@ _LOG = logging.getLogger(__name__)
 BATCH = 1024
 # The value that holds which documents were led to the new place.
 LED = "led"
+# The value that holds what of a part was set aside: places, a folder's for all that is in it.
+ASIDE = "aside"
 # Room kept free for what a crossing writes: at least, and for each entry, in bytes.
 ROOM_BYTES = (1 << 20, 640)
 
@@ -551,6 +553,13 @@ class Journal:
         return led
 
     # -- sums --------------------------------------------------------------------------------------
+
+    def aside(self) -> dict[bytes, int]:
+        """Places of a part that are set aside; a folder's stands for all that is in it.
+
+        With the time of change (ns) that a file had when it was; 0 where that is not known.
+        """
+        return {bytes.fromhex(text): ctime for text, ctime in self.value(ASIDE) or []}
 
     def planned(self) -> tuple[int, int]:
         """``(files, bytes)`` that go along, by the plan, which never changes."""

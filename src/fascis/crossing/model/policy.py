@@ -41,14 +41,9 @@ _ACTS: dict[State, frozenset[Act]] = {
 }
 
 
-def acts(state: State, part: bool = False) -> frozenset[Act]:
-    """What a state lets be done; an act that is not there is refused as of the wrong state.
-
-    Args:
-        part: it is a part of a library: its folder holds the rest too, and is never set aside.
-    """
-    possible = _ACTS.get(state, frozenset[Act]())
-    return possible - {Act.SET_ASIDE} if part else possible
+def acts(state: State) -> frozenset[Act]:
+    """What a state lets be done; an act that is not there is refused as of the wrong state."""
+    return _ACTS.get(state, frozenset[Act]())
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +58,6 @@ class Facts:
         busy: a drive was slow to answer, so that they could not be.
         newer: something at the old place is newer, and not decided yet.
         trouble: a copy, or a drive, is not as it should be.
-        part: it is a part of a library, which is never set aside.
         proven: all copies were read from the drives themselves, or a person accepted a comparison.
     """
 
@@ -76,7 +70,6 @@ class Facts:
     newer: bool = False
     trouble: bool = False
     proven: bool = True
-    part: bool = False
 
 
 def why_not_release(facts: Facts) -> Code | None:
@@ -140,7 +133,7 @@ def next_step(facts: Facts) -> Step:
         return Step.WAIT
     if facts.state is State.SETTLED:
         return _before_the_switch(facts)
-    wants_more = facts.after in (After.PARK, After.RELEASE) and not facts.part
+    wants_more = facts.after in (After.PARK, After.RELEASE)
     if facts.state is State.SWITCHED and wants_more and facts.even:
         return Step.SET_ASIDE if facts.looked else Step.OPEN
     return Step.RECEIPT

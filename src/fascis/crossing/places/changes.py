@@ -95,7 +95,16 @@ def compare(
         for item in copies.in_folder(missing):
             if item.origin is not Origin.GONE:
                 found.gone.append(item.place)
+    found.gone = _without(found.gone, list(journal.aside()))
     return found
+
+
+def _without(places: list[Place], aside: list[Place]) -> list[Place]:
+    """Places but for what this crossing set aside itself, as files or with their folder."""
+    if not aside:
+        return places
+    moved, folders = set(aside), tuple(place + b"/" for place in aside)
+    return [p for p in places if p not in moved and not p.startswith(folders)]
 
 
 def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterator[Folder]:

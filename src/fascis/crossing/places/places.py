@@ -168,8 +168,9 @@ class Places:
 
     @property
     def parked_path(self) -> Path:
-        """Where the originals are, or would be, set aside."""
-        return self.source.with_name(parked_name(self.source.name, self.crossing))
+        """Where the originals are, or would be, set aside; those of a part by that part's name."""
+        name = self.header.name if self.header.part else self.source.name
+        return self.source.with_name(parked_name(name, self.crossing))
 
     def is_original(self, path: Path) -> bool:
         """True when a folder is the one that was surveyed: by its inode, never by its name.

@@ -89,7 +89,7 @@ class Going:
         if not path.startswith(below):
             return path in self._loose
         row = self._rows.get(path[len(below) :])
-        if self._afterwards.act is After.PARK:
+        if self._afterwards.act is After.PARK and not self._part:
             # Set aside is the whole folder, with what is left out.
             return row is not None
         return row is not None and self._fates[row] in (Fate.COPY, Fate.DISCARD, Fate.OWN)

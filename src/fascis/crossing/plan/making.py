@@ -106,7 +106,8 @@ def make_plan(
     shared = going.shared(workspace, follows)
     problems += broken_problems(going.following.broken, surveyed.below)
     if not going.following.broken:
-        problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds)
+        part = selection.part is not None
+        problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds, part)
     totals, left, discarded = totals_of(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d, apart.stands) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))

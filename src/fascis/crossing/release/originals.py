@@ -12,7 +12,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -467,6 +467,26 @@ def still_wanted(journal: Journal) -> None:
 def is_of_the_rest(item: Item, part: PartFacts | None) -> bool:
     """True for what is not in the part that crosses: the rest of a library is not its business."""
     return part is not None and item.fate is Fate.LEFT_OUT and not is_in_part(item.place, part)
+
+
+def why_stays(item: Item, fresh: Collection[bytes], others: Sequence[Copies]) -> Stays | None:
+    """Why an original stays, as far as the journal and the last look tell; None when it goes.
+
+    Args:
+        fresh: what is newer at the old place.
+        others: the copies on other demanded destinations.
+    """
+    if item.place in fresh:
+        return Stays.CHANGED
+    if item.fate in STAYS_BY_FATE:
+        return STAYS_BY_FATE[item.fate]
+    if item.fate is Fate.DISCARD:
+        return None
+    if any(i.copy is not CopyState.VERIFIED for i in (item, *(c.item(item.id) for c in others))):
+        return Stays.NOT_VERIFIED
+    if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
+        return Stays.DAMAGED
+    return None
 
 
 def left_behind(

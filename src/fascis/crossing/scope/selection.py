@@ -78,9 +78,9 @@ def select(
 
 
 def shared_problems(
-    shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str
+    shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str, part: bool
 ) -> Iterator[Problem]:
-    """Originals that others need: they stay when the rest is deleted.
+    """Originals that others need: they stay when the rest is deleted, or a part set aside.
 
     Set aside with the whole folder they cannot be.
     """
@@ -92,7 +92,7 @@ def shared_problems(
             f"{what} still needed by documents that stay: {shown(shared[first][0])} uses "
             f"{shown(first.removeprefix(below))}"
         )
-        if after is After.PARK:
+        if after is After.PARK and not part:
             yield Problem(
                 Code.WOULD_BREAK,
                 f"{needs}. With the library's folder set aside, it would not find them.",

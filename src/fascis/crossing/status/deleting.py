@@ -9,13 +9,12 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.room import Freeing
-from fascis.crossing.journal.copies import Copies, Item, is_damaged
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
-from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.model.states import State
 from fascis.crossing.places.places import open_source
 from fascis.crossing.release.course import lost_there, needed_now
-from fascis.crossing.release.originals import STAYS_BY_FATE, is_of_the_rest
+from fascis.crossing.release.originals import STAYS_BY_FATE, is_of_the_rest, why_stays
 from fascis.files.codes import Code, Stays
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
@@ -170,7 +169,7 @@ def deleting(
             continue
         length = (item.seen or (item.size,))[0]
         by = tuple(needed.get(top + item.place, ()))
-        why = lost.get(item.place) or _why_stays(item, fresh, others)
+        why = lost.get(item.place) or why_stays(item, fresh, others)
         if why or by:
             found.stays.append(Staying(item.place, length, why or Stays.USED_ELSEWHERE, by))
             continue
@@ -189,21 +188,6 @@ def deleting(
     _add_loose(crossing, needed, found)
     found.frees = room.room + found.loose_frees
     return found
-
-
-def _why_stays(item: Item, fresh: Collection[bytes], others: list[Copies]) -> Stays | None:
-    """Why an original stays, as far as the journal and the last look tell."""
-    if item.place in fresh:
-        return Stays.CHANGED
-    if item.fate in STAYS_BY_FATE:
-        return STAYS_BY_FATE[item.fate]
-    if item.fate is Fate.DISCARD:
-        return None
-    if any(i.copy is not CopyState.VERIFIED for i in (item, *(c.item(item.id) for c in others))):
-        return Stays.NOT_VERIFIED
-    if item.seen and item.digest and is_damaged(item, item.seen, item.digest):
-        return Stays.DAMAGED
-    return None
 
 
 def _no_files(crossing: Crossing) -> Iterator[Staying]:

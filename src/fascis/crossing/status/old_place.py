@@ -57,7 +57,12 @@ def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
     A drive that does not answer is asked for nothing.
     """
     there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
-    return [(c.places.header.library_id, c.places.origin()) for c in there]
+    return [(c.places.header.library_id, _aside(c)) for c in there]
+
+
+def _aside(crossing: Crossing) -> Path:
+    """The folder of what was set aside: of a part it is not the library's."""
+    return crossing.places.parked_path if crossing.part else crossing.places.origin()
 
 
 def _answers(crossing: Crossing) -> bool:
@@ -76,6 +81,9 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
     found: dict[Path, Begun] = {}
     for crossing in crossings:
         if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.document:
+            continue
+        if crossing.part:
+            # The rest of its library stands there.
             continue
         if not _answers(crossing):
             continue

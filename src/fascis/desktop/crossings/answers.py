@@ -179,9 +179,7 @@ def _not_in_this_state(s: Situation) -> str:
     return "they are the library; home is the old place"
 
 
-def step_after(
-    state: State, after: After, looked: bool, balance: Balance | None, part: bool = False
-) -> Step:
+def step_after(state: State, after: After, looked: bool, balance: Balance | None) -> Step:
     """The one sensible next step, by what the scales say."""
     return next_step(
         Facts(
@@ -191,6 +189,5 @@ def step_after(
             even=balance.even if balance else None,
             newer=bool(balance and balance.newer),
             trouble=bool(balance and balance.trouble),
-            part=part,
         )
     )

@@ -149,7 +149,7 @@ class Steps:
         c, seen = self._host.current, self._host.seen
         assert c and seen
         s, drive = self._host.situation(), seen.drive
-        step = step_after(s.state, seen.after, s.looked, self.balance, seen.part)
+        step = step_after(s.state, seen.after, s.looked, self.balance)
         titles = {
             State.SETTLED: f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
@@ -202,7 +202,7 @@ class Steps:
             offers["without"] = Offer(without, lambda: self._host.without(other.number))
         if s.proven or s.state is State.RELEASED:
             del offers["prove"]
-        if Act.SET_ASIDE not in acts(s.state, seen.part):
+        if Act.SET_ASIDE not in acts(s.state):
             del offers["park"]
         return offers
 
