@@ -91,17 +91,58 @@ def test_without_gathering_nothing_is_encoded_twice(bench, tmp_path):
 
 
 @pytest.mark.lab
-def test_a_subvolume_in_the_library_is_refused_and_stays(bench, mounted):
+def test_a_subvolume_in_the_library_crosses_as_a_folder(bench, mounted):
+    """Its inodes are numbered anew: two files of one number are two."""
     where = mounted("btrfs", 200, "SOURCE")
     library = where / "River"
-    write(library / "cut.otio", timeline("footage/a.mov"))
-    subprocess.run(["btrfs", "-q", "subvolume", "create", str(library / "footage")], check=True)
-    write(library / "footage/a.mov", b"a" * 5000)
-    before = oracle.files(library)
-    words = ("relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json")
-    status, said, _ = fascis(bench, *words)
-    assert status == 3 and "nested-subvolumes" in {p["code"] for p in said["problems"]}
-    assert oracle.files(library) == before and not list(bench.heron.glob("River*"))
+    for name in ("footage", "footage/night"):
+        (library / name).parent.mkdir(parents=True, exist_ok=True)
+        subprocess.run(["btrfs", "-q", "subvolume", "create", str(library / name)], check=True)
+        write(library / name / "a.mov", name.encode() * 500)
+        os.link(library / name / "a.mov", library / name / "again.mov")
+    write(library / "cut.otio", timeline("footage/a.mov", "footage/night/a.mov"))
+    numbers = {p.stat().st_ino for p in library.rglob("a.mov")}
+    assert len(numbers) == 1, "as btrfs does"
+    before, plays = contents(library), oracle.plays(library / "cut.otio", {})
+    with open(library / "footage/night/a.mov", "r+b") as held:
+        words = ("relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json")
+        # In a process of its own: what this one has open is not asked for.
+        status, said, _ = fascis(bench, *words, LANG="C")
+        (problem,) = [p for p in said["problems"] if p["code"] == "library-open"]
+        assert status == 3 and "footage/night/a.mov" in problem["files"] and not held.closed
+    status, said, err = fascis(bench, *words)
+    assert (status, said["state"], said["left_behind"]) == (0, "released", []), err
+    assert "a subvolume of its file system" in err and not library.exists()
+    there = bench.heron / "River"
+    assert contents(there) == before
+    assert {p.stat().st_nlink for p in there.rglob("*.mov")} == {2}
+    assert oracle.plays(bench.heron / "River/cut.otio", {}) == plays
+
+
+@pytest.mark.lab
+def test_another_drive_mounted_in_the_library_stays_and_what_is_used_on_it_is_gathered(
+    bench, mounted
+):
+    lib = bench.library
+    write(lib / "cut.otio", timeline("card/clip.mov", "media/a.mov"))
+    write(lib / "media/a.mov", b"a" * 500)
+    where = mounted("ext4", 60, "CARD")
+    write(where / "clip.mov", b"clip" * 500)
+    write(where / "unused.mov", b"unused" * 500)
+    (lib / "card").mkdir()
+    subprocess.run(["mount", "--bind", where, lib / "card"], check=True)
+    try:
+        plays = oracle.plays(lib / "cut.otio", {})
+        words = ("relocate", lib, "--to", bench.heron, "--after", "release", "--yes", "--json")
+        status, said, err = fascis(bench, *words)
+        assert "nested-mounts" in err or "mounted inside" in err
+        assert said["state"] == "released", err
+        there = bench.heron / lib.name
+        assert oracle.plays(there / "cut.otio", {}) == plays
+        assert not list(there.rglob("unused.mov"))
+        assert {p.name for p in where.glob("*.mov")} == {"clip.mov", "unused.mov"}
+    finally:
+        subprocess.run(["umount", lib / "card"], check=True)
 
 
 def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_it(

@@ -106,7 +106,7 @@ class Code(StrEnum):
     USED_LEFT_OUT = "used-left-out", Severity.DECISION, Scope.CROSSING
     NOT_ALL_LOOKED_AT = "not-all-looked-at", Severity.NOTE, Scope.LIBRARY
     OUT_OF_BALANCE = "out-of-balance", Severity.STOPS, Scope.CROSSING
-    NESTED_SUBVOLUMES = "nested-subvolumes", Severity.STOPS, Scope.LIBRARY
+    NESTED_SUBVOLUMES = "nested-subvolumes", Severity.NOTE, Scope.LIBRARY
     PART_NOT_THERE = "part-not-there", Severity.STOPS, Scope.LIBRARY
     JOURNAL_UNMERGED = "journal-unmerged", Severity.DECISION, Scope.LIBRARY
     CANNOT_SET_ASIDE = "cannot-set-aside", Severity.STOPS, Scope.LIBRARY

@@ -42,7 +42,8 @@ def kind_of(mode: int) -> Kind:
 class FolderRow:
     """One folder.
 
-    Its place, status fields kept in a copy, and which rows of the columns lie in it.
+    Its place, status fields kept in a copy, which rows of the columns lie in it, and the device
+    number by which inodes in it count: a subvolume has one of its own.
     """
 
     place: bytes
@@ -51,6 +52,7 @@ class FolderRow:
     first: int
     end: int
     strand: int = -1
+    device: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +74,8 @@ class Survey:
 
     ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own``
     counts rows of Fascis's own folder, which are left out of totals. ``unlistable`` are folders
-    that could not be looked into, ``mounts`` and ``subvolumes`` those that were not entered.
+    that could not be looked into, ``mounts`` those that were not entered; ``subvolumes`` have
+    inodes of their own.
     """
 
     taken_at: float = 0.0
@@ -269,7 +272,10 @@ def _add(
         found.ctime_ns.extend(all_kept([s.st_ctime_ns for s in stats]))
         found.role.extend(_roles(folder.names, modes, fixed or rule, by_extension))
     s = folder.status
-    found.folders.append(FolderRow(folder.place, s.st_mode, mtime_of(s), first, len(found.ends)))
+    end = len(found.ends)
+    found.folders.append(
+        FolderRow(folder.place, s.st_mode, mtime_of(s), first, end, device=s.st_dev)
+    )
     found.mounts += [join(folder.place, m) for m in folder.mounts]
     found.subvolumes += [join(folder.place, v) for v in folder.subvolumes]
 

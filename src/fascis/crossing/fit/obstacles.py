@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from fascis.crossing.journal.glance import promised
 from fascis.crossing.model.afterwards import After
@@ -269,16 +270,16 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         around.add(
             Code.NESTED_SUBVOLUMES,
             f"{folders} a subvolume of its file system, {shown(found.subvolumes[0])} first. "
-            "What is in it cannot be taken along yet.",
-            "Copy it into an ordinary folder of the library first.",
+            "It goes along, and is an ordinary folder there.",
+            "",
             tuple(found.subvolumes),
         )
     inodes = _Inodes(found)
-    openers = find_open(inodes, {found.root_device})
+    openers = find_open(inodes, inodes.devices)
     writers = [o for o in openers.files if o.writing]
     if writers:
         programs = ", ".join(sorted({shown(o.program) for o in writers}))
-        places = inodes.places({o.inode for o in writers})
+        places = inodes.places({(o.device, o.inode) for o in writers})
         around.add(
             Code.LIBRARY_OPEN,
             f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
@@ -355,19 +356,28 @@ class _Inodes:
 
     def __init__(self, found: Survey) -> None:
         self._found = found
-        if len(found.inode):
-            self._inodes = np.sort(np.frombuffer(found.inode, np.uint64))
-        else:
-            self._inodes = np.empty(0, np.uint64)
+        everything = np.array(found.inode, np.uint64)
+        pieces: dict[int, list[npt.NDArray[np.uint64]]] = {}
+        for folder in found.folders:
+            some = everything[folder.first : folder.end]
+            pieces.setdefault(folder.device, []).append(some)
+        self._inodes = {d: np.sort(np.concatenate(some)) for d, some in pieces.items()}
+
+    @property
+    def devices(self) -> Set[int]:
+        """The device numbers by which they count."""
+        return self._inodes.keys()
 
     def __contains__(self, key: object) -> bool:
-        if not isinstance(key, tuple) or key[0] != self._found.root_device:
+        if not isinstance(key, tuple) or (mine := self._inodes.get(key[0])) is None:
             return False
-        at = int(np.searchsorted(self._inodes, np.uint64(key[1])))
-        return at < len(self._inodes) and int(self._inodes[at]) == key[1]
+        at = int(np.searchsorted(mine, np.uint64(key[1])))
+        return at < len(mine) and int(mine[at]) == key[1]
 
-    def places(self, inodes: set[int]) -> list[bytes]:
-        return [place for row, _, place in self._found.rows() if self._found.inode[row] in inodes]
+    def places(self, wanted: set[tuple[int, int]]) -> list[bytes]:
+        """The places of some files, by device and inode."""
+        inode = self._found.inode
+        return [p for row, f, p in self._found.rows() if (f.device, inode[row]) in wanted]
 
 
 def is_inside(inner: Path, outer: Path) -> bool:

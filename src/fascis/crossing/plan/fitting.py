@@ -175,6 +175,8 @@ def room_on(
     holes, links = (drive.rules.holes, drive.rules.links) if drive else (True, True)
     document = ROLES.index(Role.DOCUMENT)
     there = {row for row, place in found.files() if place in stands} if stands else set()
+    # In a subvolume the same number is another file.
+    links = links and not found.subvolumes
     for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
         if kind != Kind.FILE or fate not in _ALONG or row in there:
             continue

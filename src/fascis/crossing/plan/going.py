@@ -106,14 +106,14 @@ class Going:
         if self._afterwards.act is After.COPY:
             return 0
         found, below, freeing = self._surveyed.survey, self._surveyed.below, Freeing()
-        for row, _, place in found.rows():
+        for row, folder, place in found.rows():
             if (
                 self._fates[row] not in (Fate.COPY, Fate.DISCARD, Fate.OWN)
                 or found.kind(row) is not Kind.FILE
             ):
                 continue
             if not shared or below + place not in shared:
-                inode = (found.root_device, found.inode[row])
+                inode = (folder.device, found.inode[row])
                 freeing.add(found.size[row], found.allocated[row], inode, found.link_count[row])
         for path, o in self._loose.items():
             if path not in shared:

@@ -66,7 +66,7 @@ def moves(source: Medium, copies: Copies, goes: dict[bytes, Item]) -> list[bytes
             if item is not None and not differs(item, status, stable):
                 mine.append(join(folder.place, name))
         files[folder.place] = mine
-        strange = folder.mounts or folder.subvolumes or len(mine) < len(folder.names)
+        strange = folder.mounts or len(mine) < len(folder.names)
         whole[folder.place] = bool(folder.place) and folder.place in crossing and not strange
         folders.append(folder.place)
     for place in reversed(folders):

@@ -78,7 +78,7 @@ class Rows:
     def _survey_rows(self) -> Iterator[tuple[Any, ...]]:
         survey, fates, stands = self._survey, self._fates, self._apart.stands
         kinds, role, links = survey.kinds(), survey.role, survey.link_count
-        first_of: dict[int, int] = {}
+        first_of: dict[tuple[int, int], int] = {}
         # A million rows: what is the same for a whole folder is found once for it.
         seen: FolderRow | None = None
         top, number, cut = b"", -1, 0
@@ -90,7 +90,7 @@ class Rows:
             twin = None
             shared = links[row] > 1 and kinds[row] == Kind.FILE and fates[row] in _ALONG
             if shared and place not in stands:
-                first = first_of.setdefault(survey.inode[row], row)
+                first = first_of.setdefault((folder.device, survey.inode[row]), row)
                 twin = None if first == row else first
             name = place[cut:]
             yield (

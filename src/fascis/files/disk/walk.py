@@ -23,8 +23,8 @@ class Folder:
     Parallel lists of names and their status, folders listed apart.
 
     ``place`` is relative to the root; ``mounts`` are names of what is mounted here, bind mounts
-    too, and ``subvolumes`` names of parts of the same file system that have a device number of
-    their own (btrfs). Neither is entered.
+    too: that is not entered. ``subvolumes`` are those of the folders that are parts of the same
+    file system with a device number of their own (btrfs): they are folders like others.
     """
 
     place: bytes
@@ -86,8 +86,12 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
                 found.mounts.append(name)
             elif statuses[name].st_dev == device:
                 found.folders.append(name)
+            elif mount is None:
+                found.mounts.append(name)
             else:
-                (found.mounts if mount is None else found.subvolumes).append(name)
+                found.folders.append(name)
+                if statuses[name].st_dev != found.status.st_dev:
+                    found.subvolumes.append(name)
     finally:
         os.close(fd)
     return found
