@@ -255,8 +255,8 @@ def test_work_at_the_new_home_does_not_keep_the_originals_for_ever(bench, librar
     assert (there / "stills/new.jpg").read_bytes() == b"made there" and len(contents(there)) == 10
 
 
-def test_a_part_is_not_offered_to_be_set_aside(bench, library, open_window):
-    """Its folder holds the rest of the library too; it is deleted by a list, or stays."""
+def test_a_part_is_set_aside_and_then_deleted_by_a_list(bench, library, open_window):
+    """Its folder holds the rest of the library too: that stays where it is."""
     write(library / "cut.otio", timeline("media/Day 01/weir_01.mov"))
     surveyed = survey_library(bench.workspace, library)
     choices = Choices(only=frozenset(["media"]), after=After.RELEASE)
@@ -273,7 +273,12 @@ def test_a_part_is_not_offered_to_be_set_aside(bench, library, open_window):
     hands.press("Switch over")
     hands.wait(lambda: "led to heron: cut.otio" in words(window), "led there")
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")
-    assert hands.button("Set the originals aside") is None and hands.button("Delete") is not None
+    hands.press("Set the originals aside")
+    hands.wait(lambda: window.conducting.current.state is State.PARKED, "set aside")
+    assert not (library / "media/Day 01/weir_01.mov").exists() and (library / "cut.otio").exists()
+    (aside,) = library.parent.glob("media (set aside *)")
+    assert (aside / "media/Day 01/weir_01.mov").exists()
+    hands.wait(lambda: window.conducting.steps.list is not None, "the list")
     hands.press("Delete")
     hands.press("Delete")
     hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")

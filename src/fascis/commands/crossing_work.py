@@ -30,6 +30,7 @@ from fascis.crossing.receipts.receipt import (
     rows_of,
     seal,
 )
+from fascis.crossing.scope.catalog_folders import folder_of_catalog
 from fascis.crossing.scope.parts import NotOnePart, find_part
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.crossing.status.queue import (
@@ -267,7 +268,10 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
-    _check_parts(surveyed, wanted, as_json)
+    folder = _folder_of_catalog(workspace, surveyed, wanted, as_json)
+    surveyed = folder or surveyed
+    if not folder:
+        _check_parts(surveyed, wanted, as_json)
     if wanted.search:
         from fascis.commands.relink_work import found_for_copy
 
@@ -279,7 +283,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         discard,
         wanted.gather,
         unused,
-        only=frozenset(wanted.only),
+        only=frozenset() if folder else frozenset(wanted.only),
         loose_too=wanted.loose_too,
         leave_clashing="clashing" in wanted.leave_out,
         shared=wanted.shared,
@@ -344,6 +348,16 @@ def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> N
     if as_json:
         put(crossing_object(crossing))
     raise typer.Exit(0)
+
+
+def _folder_of_catalog(
+    workspace: Workspace, surveyed: Surveyed, wanted: Wanted, as_json: bool
+) -> Surveyed | None:
+    """The folder of a catalog that was named, where it lies outside of the library's own."""
+    try:
+        return folder_of_catalog(workspace, surveyed, wanted.only)
+    except NotOnePart as error:
+        usage(str(error), as_json)
 
 
 def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:

@@ -100,6 +100,8 @@ class Header(_Facts):
         name, called: its name at the new place, and as it is known.
         source, real_source: the folder that it is taken from, as it was named, and without links.
         follows: documents that stay are led to the new place before home is there.
+        also: documents and libraries that are looked at besides the known ones before originals go.
+        of_catalog: the catalog whose folder it is, or nothing.
         landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
         mounts: where each drive was mounted, by its UUID.
         document: the name of a single document, or nothing.
@@ -114,6 +116,8 @@ class Header(_Facts):
     library_id: str
     whole_id: str = ""
     part: PartFacts | None = None
+    also: list[Text] = []
+    of_catalog: Text = ""
     folders_out: list[Text] = []
     frees: int = 0
     follows: bool = False

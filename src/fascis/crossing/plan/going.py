@@ -29,12 +29,13 @@ class Going:
         fates: array[int],
         gathering: Gathering,
         part: bool = False,
+        also: tuple[bytes, ...] = (),
     ) -> None:
         self._surveyed, self._afterwards, self._fates = surveyed, afterwards, fates
         self._loose = {o.path: o for _, o in gathering.items} if afterwards.loose_too else {}
         self._rows: dict[bytes, int] = {}
         self._names: dict[bytes, list[bytes]] = {}
-        self._part = part
+        self._part, self._also = part, also
         self.bounds = ""
         self.following = Following()
 
@@ -47,7 +48,8 @@ class Going:
         """
         if self._afterwards.act is After.COPY:
             return {}
-        needed = self._surveyed.needed(workspace, self._afterwards.loose_too, follows)
+        loose_too = self._afterwards.loose_too
+        needed = self._surveyed.needed(workspace, loose_too, follows, self._also)
         self.bounds = needed.bounds
         if follows:
             self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}

@@ -101,13 +101,16 @@ def make_plan(
     problems += use_problems(surveyed, scope.gather, gathering)
     left_used = left_out_used(surveyed, fates, gathering)
     problems += left_out_problems(left_used)
-    going = Going(surveyed, afterwards, fates, gathering, selection.part is not None)
+    # What stands there may use what goes, whether or not it is known here.
+    also_there = (bytes(into.landing.folder),) if into and into.landing.library else ()
+    looked_at = (*surveyed.also, *also_there)
+    is_part = selection.part is not None
+    going = Going(surveyed, afterwards, fates, gathering, is_part, looked_at)
     follows = _follows(choices, selection, surveyed)
     shared = going.shared(workspace, follows)
     problems += broken_problems(going.following.broken, surveyed.below)
     if not going.following.broken:
-        part = selection.part is not None
-        problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds, part)
+        problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds, is_part)
     totals, left, discarded = totals_of(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d, apart.stands) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))
@@ -155,6 +158,8 @@ def make_plan(
         problems=problems,
         largest={r: largest(found, r) for r in scope.out if r.remakeable},
         asked_for=destination,
+        also=looked_at,
+        of_catalog=surveyed.of_catalog,
         part=selection.part,
         folders_out=_folders_out(found, selection, gathering, apart),
         shared=shared,
@@ -191,7 +196,7 @@ def _follows(choices: Choices, selection: Selection, surveyed: Surveyed) -> bool
         part = selection.part
         if part is None:
             works = any(d.place and d.kind.works for d in surveyed.uses.documents)
-            return choices.into and not works
+            return (choices.into or bool(surveyed.of_catalog)) and not works
         return part.folders_only
     return choices.shared is Shared.FOLLOWS and choices.after is not After.COPY
 

@@ -59,7 +59,9 @@ class Plan:
 
     ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called
     otherwise in the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as
-    they are. ``asked_for`` is the folder that it was planned into. ``largest`` names the largest
+    they are. ``asked_for`` is the folder that it was planned into; ``also`` are documents and
+    libraries that are looked at besides the known ones, ``of_catalog`` the catalog whose folder it
+    is. ``largest`` names the largest
     files of each remakeable role that is left out. ``part``
     is what crosses where that is not the whole library, ``folders_out`` the folders that are not in
     it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
@@ -92,6 +94,8 @@ class Plan:
     problems: list[Problem] = field(default_factory=list)
     largest: dict[Role, list[bytes]] = field(default_factory=dict)
     asked_for: Path = Path()
+    also: tuple[bytes, ...] = ()
+    of_catalog: str = ""
     part: Part | None = None
     folders_out: frozenset[bytes] = frozenset()
     shared: dict[bytes, list[str]] = field(default_factory=dict)

@@ -299,7 +299,17 @@ def needed_now(
     targets = [] if places.goal.stands else [bytes(places.target)]
     library, paths = header.whole, frozenset(filter(None, loose))
     before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
-    going = Going(origin, library, paths, targets, document, own, places.crossing, before)
+    going = Going(
+        origin,
+        library,
+        paths,
+        targets,
+        document,
+        own,
+        places.crossing,
+        before,
+        also=[os.fsencode(path) for path in header.also],
+    )
     needed = find_needed(workspace, going, control)
     if header.follows and copies.journal.state is State.SETTLED:
         # They are led to the new place before home goes there.

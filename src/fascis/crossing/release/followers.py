@@ -171,6 +171,7 @@ def what_follows(
         bool(header.document),
         crossing=places.crossing,
         leads=True,
+        also=[os.fsencode(path) for path in header.also],
     )
     top, target = root + b"/", bytes(places.target)
 

@@ -92,6 +92,7 @@ class Going:
             needed too.
         before: where the folder stood before it was set aside: whoever needs it calls it so.
         leads: which references of a document need something is noted too.
+        also: documents and libraries that are looked at besides those that are known.
     """
 
     root: bytes
@@ -103,6 +104,7 @@ class Going:
     crossing: str = ""
     before: bytes = b""
     leads: bool = False
+    also: Collection[bytes] = ()
 
 
 def find_needed(
@@ -160,6 +162,8 @@ class _Search:
             self._tree(self._going.root, "")
         for library in self._libraries():
             self._library(library)
+        for path in self._going.also:
+            self._known_tree(path, Path(os.fsdecode(path)).name)
         self._beside()
         self._look_into_later()
         self._yet_to_copy()

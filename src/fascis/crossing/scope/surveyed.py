@@ -49,6 +49,8 @@ class Surveyed:
         before: place → the place it had before an earlier crossing changed its name, for a drive
             that could not hold it.
         compared: what of it was compared with files that stand where it would go.
+        also: documents that are looked at besides the known ones: the catalog whose folder it is.
+        of_catalog: the path of that catalog, to be told; else nothing.
     """
 
     source: Path
@@ -61,8 +63,10 @@ class Surveyed:
     ties: dict[bytes, bytes] = field(default_factory=dict)
     before: dict[bytes, bytes] = field(default_factory=dict)
     compared: dict[tuple[bytes, int, bytes, int], bool] = field(default_factory=dict)
+    also: tuple[bytes, ...] = ()
+    of_catalog: str = ""
     _attributed: dict[bytes, int] | None = None
-    _needed: dict[tuple[bool, bool], Needed] = field(default_factory=dict)
+    _needed: dict[tuple[bool, bool, tuple[bytes, ...]], Needed] = field(default_factory=dict)
 
     def attributed(self) -> dict[bytes, int]:
         """Places of the library's files that have ``user.*`` extended attributes, and their bytes.
@@ -84,14 +88,21 @@ class Surveyed:
             self.equals = find_equals(self.survey, self.uses, self.source)
         return self.equals
 
-    def needed(self, workspace: Workspace, loose_too: bool = False, leads: bool = False) -> Needed:
+    def needed(
+        self,
+        workspace: Workspace,
+        loose_too: bool = False,
+        leads: bool = False,
+        also: tuple[bytes, ...] = (),
+    ) -> Needed:
         """What of it documents need wherever they are, its own and others'; looked for once.
 
         Args:
             loose_too: of its loose files too.
             leads: with the references that need it.
+            also: documents and libraries that are looked at besides.
         """
-        asked = loose_too, leads
+        asked = loose_too, leads, also
         if asked not in self._needed:
             register = workspace.register
             known = register.library_at(self.root) if register.path.exists() else None
@@ -113,6 +124,7 @@ class Surveyed:
                     loose,
                     document=bool(self.document),
                     leads=leads,
+                    also=also,
                 ),
             )
             add_named(needed, self.uses, self.survey, self.below)

@@ -91,6 +91,8 @@ def _header(
         library_id=library_id,
         whole_id=whole_id,
         part=part,
+        also=[os.fsdecode(path) for path in plan.also],
+        of_catalog=plan.of_catalog,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
         follows=plan.followers.led,

@@ -73,7 +73,7 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         files=plan.totals.files,
         gathered_files=len(plan.gathering.items),
         bytes=plan.totals.bytes,
-        part=_part(plan.part.names, plan.part.all_folders) if plan.part else None,
+        part=_planned_part(plan),
         already_there_files=len(plan.apart.stands),
         followers=plan.followers_told(),
         shared=plan.kept_for_others(),
@@ -88,6 +88,12 @@ def _library_id(plan: Plan) -> str | None:
     landing = plan.goals[0].landing
     known = landing.library if isinstance(landing, IntoExisting) else plan.library_id
     return known or None
+
+
+def _planned_part(plan: Plan) -> dict[str, list[str]] | None:
+    if plan.part:
+        return _part(plan.part.names, plan.part.all_folders)
+    return _part([], [bytes(plan.source)]) if plan.of_catalog else None
 
 
 def _part(names: Sequence[str], folders: Sequence[bytes]) -> dict[str, list[str]]:
@@ -187,6 +193,8 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     if crossing.part:
         folders = [os.fsencode(f) for f in crossing.part.folders]
         part = _part(crossing.part.projects, folders)
+    elif places.header.of_catalog:
+        part = _part([], [os.fsencode(places.source)])
     return _object(
         crossing=crossing.id,
         state=state.value,

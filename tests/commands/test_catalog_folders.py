@@ -1,0 +1,89 @@
+"""A catalog's folder that lies anywhere goes by itself; the catalog stays, and follows."""
+
+import pytest
+
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.library.making import catalog_at, write
+from tests.worlds import oracle
+
+
+@pytest.fixture
+def catalog(bench):
+    """A catalog whose photos lie elsewhere, on its drive."""
+    photos = bench.drives / "inside/Photos"
+    for place in ("2023/a.jpg", "2024 trip/heron.jpg", "2024 trip/night/otter.jpg"):
+        write(photos / place, place.encode() * 300)
+    write(photos / "2024 trip/heron.xmp", b"<x/>")
+    write(photos / "2024 trip/not in the catalog.txt", b"notes")
+    return catalog_at(
+        bench.drives / "inside/Catalogs/River.fascat",
+        [("uuid-inside", "Photos")],
+        [(1, 1, "2023"), (2, 1, "2024 trip"), (3, 1, "2024 trip/night"), (4, 1, "gone")],
+        [(1, "a.jpg"), (2, "heron.jpg"), (3, "otter.jpg"), (4, "lost.jpg")],
+    )
+
+
+def played(bench, catalog):
+    return oracle.plays(catalog, {f"uuid-{n}": str(bench.drives / n) for n in ("inside", "heron")})
+
+
+@pytest.mark.parametrize("how", ["path", "name", "whole library"])
+@pytest.mark.parametrize("landing", ["--to", "--into"])
+def test_a_trip_goes_and_the_catalog_knows_it_there(bench, catalog, how, landing):
+    trip, there = bench.drives / "inside/Photos/2024 trip", bench.heron / "Archive"
+    there.mkdir()
+    before, plays = contents(trip), played(bench, catalog)
+    library = catalog.parent if how == "whole library" else catalog
+    words = ("--only", "2024 trip" if how == "name" else trip, landing, there)
+    status, said, err = fascis(
+        bench, "relocate", library, *words, "--after", "release", "--yes", "--json"
+    )
+    assert (status, said["state"], said["left_behind"]) == (0, "released", []), err
+    assert [(f["format"], f["references"]) for f in said["followers"]] == [("fascat", 2)]
+    assert said["part"] == {"projects": [], "folders": [str(trip)]}
+    assert contents(there / "2024 trip") == before, "all that is in it, whoever uses it"
+    assert played(bench, catalog) == plays and not trip.exists()
+    assert (bench.drives / "inside/Photos/2023/a.jpg").exists()
+
+
+def test_beside_its_photos_the_catalog_is_a_library_by_itself(bench):
+    """Of a single document nothing else of its folder is meant, but for what is named."""
+    photos = bench.drives / "inside/Photos"
+    for place in ("2023/a.jpg", "2024 trip/heron.jpg", "2024 trip/b.txt"):
+        write(photos / place, place.encode() * 300)
+    catalog = catalog_at(
+        photos / "River.fascat",
+        [("uuid-inside", "Photos")],
+        [(1, 1, "2023"), (2, 1, "2024 trip")],
+        [(1, "a.jpg"), (2, "heron.jpg")],
+    )
+    plays = played(bench, catalog)
+    words = ("--only", "2024 trip", "--to", bench.heron, "--after", "release", "--yes", "--json")
+    status, said, err = fascis(bench, "relocate", catalog, *words)
+    assert (status, said["state"]) == (0, "released"), err
+    assert played(bench, catalog) == plays
+    assert set(contents(photos)) - {next(k for k in contents(photos) if b"before-" in k)} == {
+        b"River.fascat",
+        b"2023/a.jpg",
+    }
+    assert (bench.heron / "2024 trip/b.txt").exists()
+
+
+def test_a_folder_that_is_gone_or_is_none_of_it_is_told(bench, catalog):
+    before = contents(bench.drives)
+    relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json")
+    status, said, _ = fascis(bench, *relocate, "--only", "gone")
+    (problem,) = [p for p in said["problems"] if p["code"] == "part-not-there"]
+    assert status == 3 and "its photos are missing" in problem["sentence"]
+    (bench.drives / "inside/Photos/other").mkdir()
+    status, said, _ = fascis(bench, *relocate, "--only", bench.drives / "inside/Photos/other")
+    assert status == 3 and "part-not-there" in {p["code"] for p in said["problems"]}
+    (bench.drives / "inside/Photos/other").rmdir()
+    assert contents(bench.drives) == before
+
+
+def test_two_of_one_name_and_two_at_a_time(bench, catalog):
+    relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json", "--name", "Both")
+    status, said, _ = fascis(bench, *relocate, "--only", "2023", "--only", "2024 trip")
+    assert status == 2 and "one of them at a time" in said["error"]
