@@ -5,10 +5,16 @@ The crossing on the command line.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TYPE_CHECKING, NoReturn
+
 import typer
 
 from fascis.commands.telling import JSON
 from fascis.crossing.model.afterwards import After, Shared
+
+if TYPE_CHECKING:
+    from fascis.crossing.split import Split
 
 
 def register(app: typer.Typer) -> None:
@@ -114,6 +120,38 @@ def register(app: typer.Typer) -> None:
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 
     @app.command()
+    def split(
+        library: str,
+        to: str = typer.Option(..., "--to", help="The folder that the new libraries stand in."),
+        part: list[str] = typer.Option(
+            [],
+            "--part",
+            help="NAME=PROJECT[,PROJECT]: a library of these projects; without any, one for each "
+            "project, named for it.",
+        ),
+        rest: str = typer.Option(
+            "", "--rest", help="Make a library of this name of what no part has."
+        ),
+        after: After | None = typer.Option(
+            None,
+            "--after",
+            help="What becomes of home and originals, when all parts are verified.",
+            show_default=False,
+        ),
+        dry_run: bool = typer.Option(
+            False, "--dry-run", help="Show the plan; write nothing anywhere."
+        ),
+        yes: bool = typer.Option(
+            False, "--yes", help="Accept the decisions that problems ask for, and --after."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Makes several libraries of one, each with all that it uses."""
+        from fascis.commands import split_work
+
+        split_work.split(split_work.Wanted(library, to, part, rest, after), dry_run, yes, as_json)
+
+    @app.command()
     def resume(
         crossing: str = typer.Argument(
             "", help="The crossing's id, or its beginning; without it the newest unfinished one."
@@ -148,10 +186,11 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Goes on with an interrupted crossing, as its plan says."""
-        from fascis.commands import crossing_work
+        from fascis.commands import crossing_work, split_work
 
         if everything:
             crossing_work.resume_all(bring_along, as_json)
+        _if_split(crossing, as_json, lambda s: split_work.resume(s, skip_unreadable, as_json))
         crossing_work.resume(
             crossing, skip_unreadable, bring_along, take_damaged, without, as_json, leave_newer
         )
@@ -159,8 +198,9 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def park(crossing: str, as_json: bool = JSON) -> None:
         """Sets the originals of a verified crossing aside; frees nothing yet."""
-        from fascis.commands import crossing_work
+        from fascis.commands import crossing_work, split_work
 
+        _if_split(crossing, as_json, lambda s: split_work.park(s, as_json))
         crossing_work.park(crossing, as_json)
 
     @app.command()
@@ -192,8 +232,9 @@ def register(app: typer.Typer) -> None:
 
         Or takes back a relinking, by its id.
         """
-        from fascis.commands import crossing_work
+        from fascis.commands import crossing_work, split_work
 
+        _if_split(crossing, as_json, lambda s: split_work.undo(s, as_json))
         crossing_work.undo(crossing, as_json)
 
     @app.command()
@@ -203,6 +244,17 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Shows past crossings, or the receipt of one."""
-        from fascis.commands import crossing_work
+        from fascis.commands import crossing_work, split_work
 
+        _if_split("" if html else crossing, as_json, lambda s: split_work.receipts(s, as_json))
         crossing_work.receipts(crossing, html, as_json)
+
+
+def _if_split(id: str, as_json: bool, work: Callable[[Split], NoReturn]) -> None:
+    """Does the work with a split, and ends, where an id is one of a split."""
+    from fascis.commands.split_work import the_split
+    from fascis.workspace import from_environment
+
+    found = the_split(from_environment(), id, as_json) if id else None
+    if found is not None:
+        work(found)

@@ -10,6 +10,9 @@ import typer
 
 from fascis.commands.crossing_work import do_step, leave, open_crossing
 from fascis.commands.progress import stoppable
+from fascis.commands.split_work import list_release as list_split
+from fascis.commands.split_work import release as release_split
+from fascis.commands.split_work import the_split
 from fascis.commands.telling import INTERRUPTED, REFUSED, interactive, put, say
 from fascis.crossing.status.deleting import Deleting, deleting_now
 from fascis.crossing.status.report import deleting_object, refusal_object
@@ -26,11 +29,14 @@ _MOST_LINES = 40
 
 def list_release(crossing: str, as_json: bool) -> None:
     """Tells what a release would delete now, and what would stay; deletes nothing."""
+    if (split := the_split(from_environment(), crossing, as_json)) is not None:
+        list_split(split, as_json)
+        return
     found = _deleting(crossing, as_json)
     if as_json:
         put(deleting_object(found))
     else:
-        _tell_deleting(found, len(found.places))
+        tell_deleting(found, len(found.places))
 
 
 def _deleting(id: str, as_json: bool) -> Deleting:
@@ -48,7 +54,7 @@ def _deleting(id: str, as_json: bool) -> Deleting:
         found.close()
 
 
-def _tell_deleting(found: Deleting, most: int) -> None:
+def tell_deleting(found: Deleting, most: int) -> None:
     """Prints what goes and what stays; of what goes at most so many lines."""
     print(f"Goes: {counted(found.files, 'file')}, {size(found.bytes)} long.")
     for place, length in islice(zip(found.places, found.lengths, strict=True), most):
@@ -73,6 +79,8 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
             put(refusal_object(error))
         say(str(error))
         raise typer.Exit(REFUSED)
+    if (split := the_split(from_environment(), crossing, as_json)) is not None:
+        release_split(split, compared, as_json)
     do_step(crossing, as_json, "release", needs_switch=True, compared=compared)
 
 
@@ -81,7 +89,10 @@ def _asked_release(id: str, as_json: bool) -> bool:
     if not interactive():
         return False
     with redirect_stdout(sys.stderr):
-        _tell_deleting(_deleting(id, as_json), _MOST_LINES)
+        if (split := the_split(from_environment(), id, as_json)) is not None:
+            list_split(split, False)
+        else:
+            tell_deleting(_deleting(id, as_json), _MOST_LINES)
     return typer.confirm(
         f"Delete these originals of crossing {shown(id)}, whose copies are verified?", err=True
     )

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import replace
@@ -51,7 +51,7 @@ from fascis.crossing.release.part_aside import moves, park_part, unpark_part, wh
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
-from fascis.files.codes import Code
+from fascis.files.codes import Code, Stays
 from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
@@ -270,7 +270,7 @@ class Crossing:
                     self._put_home(
                         self.places.target, self.places.home_there, self.places.header.name
                     )
-                self._rewrite_receipt()
+                self.rewrite_receipt()
         elif states in ({State.FAILED}, {State.VERIFYING}):
             self.journal.enter(states.pop())
         elif states & {State.SETTLED, State.WAITING, State.FAILED}:
@@ -285,7 +285,8 @@ class Crossing:
         record = receipt_of(self.journal)
         return receipt_json(record), receipt_html(record)
 
-    def _rewrite_receipt(self) -> None:
+    def rewrite_receipt(self) -> None:
+        """Writes the receipt anew into every copy."""
         for destination in self.demanded:
             destination.write_receipt(self._receipts)
 
@@ -439,7 +440,7 @@ class Crossing:
         self._put_home(self.places.target, self.places.home_there, self.places.header.name)
         self.journal.enter(State.SWITCHED)
         self.journal.conclude(act, "done", clock())
-        self._rewrite_receipt()
+        self.rewrite_receipt()
 
     def check_balance(self) -> None:
         """Nothing goes on while a reference leads to other content than before.
@@ -505,7 +506,7 @@ class Crossing:
                 )
             park(self.workspace, self.journal, self.places)
         self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
-        self._rewrite_receipt()
+        self.rewrite_receipt()
         return self.places.parked_path
 
     def _park_part(self) -> Path:
@@ -523,7 +524,7 @@ class Crossing:
             )
             park_part(self.workspace, self.journal, self.places, what)
         self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
-        self._rewrite_receipt()
+        self.rewrite_receipt()
         return self.places.parked_path
 
     def _goes_of_part(self, source: Medium, stays: set[bytes], control: Control) -> list[bytes]:
@@ -551,7 +552,7 @@ class Crossing:
         self._check_lets(Act.PUT_BACK)
         self._unpark()
         self.journal.enter(State.SWITCHED, parked_at=None)
-        self._rewrite_receipt()
+        self.rewrite_receipt()
 
     def _unpark(self) -> None:
         """The originals stand where they stood."""
@@ -594,7 +595,11 @@ class Crossing:
         return bool(self.journal.value("accepts_comparison"))
 
     def release(
-        self, control: Control | None = None, report: Report = silent, compared: bool = False
+        self,
+        control: Control | None = None,
+        report: Report = silent,
+        compared: bool = False,
+        also_stays: Mapping[bytes, Stays] | None = None,
     ) -> dict[str, Any]:
         """Deletes the originals whose copies are verified; gives the record of it.
 
@@ -603,12 +608,21 @@ class Crossing:
         Args:
             compared: the person's word that a comparison is enough, where no more is possible, see
                 :meth:`accept_comparison`.
+            also_stays: of one part of a split, originals that stay for the sake of another part;
+                without it such a part is not released by itself.
 
         Raises:
             Refused: the copy is not proven or not what was verified; nothing was deleted.
             EnvironmentTrouble: a drive failed; resume goes on.
         """
         control = control or Control()
+        split = self.places.header.split
+        if split and also_stays is None:
+            raise Refused(
+                Code.WRONG_STATE,
+                f"This is one of {split.of} parts of a split: their originals are deleted together "
+                f"(fascis release {split.id}). No original was deleted.",
+            )
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
         self._check_not_taking_back()
@@ -645,13 +659,14 @@ class Crossing:
             self._unpark()
             if self.state is State.PARKED:
                 self.journal.enter(State.SWITCHED, parked_at=None)
-        record = release(self.workspace, self.journal, self.demanded, control, report)
+        stays = also_stays or {}
+        record = release(self.workspace, self.journal, self.demanded, control, report, stays)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self.journal.free_room()
         if self.places.goal.stands and not self.part:
             # It is part of what stands there now, and no library of its own any more.
             self.workspace.register.forget_library(self.places.header.whole)
-        self._rewrite_receipt()
+        self.rewrite_receipt()
         report(Entered(State.RELEASED))
         return record
 
@@ -733,7 +748,7 @@ class Crossing:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()
             self.journal.enter(State.UNDONE, parked_at=None)
-        self._rewrite_receipt()
+        self.rewrite_receipt()
         if not gone:
             how = "complete"
         else:

@@ -89,6 +89,27 @@ class PartFacts(_Facts):
         return any(place.startswith(join(fsname(f), b"")) for f in self.folders)
 
 
+class SplitFacts(_Facts):
+    """The split that a crossing is one part of.
+
+    Attributes:
+        id: the split's.
+        number, of: which of how many parts it is, from 0.
+        after: what comes when all parts are verified.
+        before_bytes, parts_bytes: the length of the library, and of all parts together.
+        stays_files, stays_bytes: what no part has.
+    """
+
+    id: str
+    number: int
+    of: int
+    after: After = After.KEEP
+    before_bytes: int = 0
+    parts_bytes: int = 0
+    stays_files: int = 0
+    stays_bytes: int = 0
+
+
 class Header(_Facts):
     """The facts of a plan.
 
@@ -100,6 +121,7 @@ class Header(_Facts):
         name, called: its name at the new place, and as it is known.
         source, real_source: the folder that it is taken from, as it was named, and without links.
         follows: documents that stay are led to the new place before home is there.
+        split: the split that it is a part of.
         also: documents and libraries that are looked at besides the known ones before originals go.
         of_catalog: the catalog whose folder it is, or nothing.
         landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
@@ -116,6 +138,7 @@ class Header(_Facts):
     library_id: str
     whole_id: str = ""
     part: PartFacts | None = None
+    split: SplitFacts | None = None
     also: list[Text] = []
     of_catalog: Text = ""
     folders_out: list[Text] = []

@@ -18,6 +18,7 @@ class Scope:
 
     Attributes:
         only: projects, or folders, with what they use; none for the whole library.
+        rest: what none of these has goes instead.
         leave_out: roles that stay.
         discard: roles that do not go along and are deleted with the originals.
         gather: loose media goes along.
@@ -34,6 +35,7 @@ class Scope:
     leave_unused: bool = False
     without: frozenset[StrandKey] = frozenset()
     leave_clashing: bool = False
+    rest: bool = False
 
     @property
     def out(self) -> frozenset[Role]:
@@ -103,6 +105,7 @@ class Choices:
     shared: Shared | None = None
     into: bool = False
     taken: Taken | None = None
+    rest: bool = False
 
     @property
     def scope(self) -> Scope:
@@ -115,6 +118,7 @@ class Choices:
             self.leave_unused,
             self.without,
             self.leave_clashing,
+            self.rest,
         )
 
     @property

@@ -76,7 +76,7 @@ def make_plan(
         name = source.name or "library"
     problems += _own_folder_problems(found)
     paths = [destination, *([also] if also else [])]
-    selection = select(surveyed, scope.leave_unused, scope.without, scope.only)
+    selection = select(surveyed, scope.leave_unused, scope.without, scope.only, scope.rest)
     problems += selection.problems
     around = look_at_drives(workspace, source, paths, ask, choices.into)
     into = None

@@ -16,6 +16,7 @@ from typing import Any
 
 from fascis.crossing.fit.estimate import Estimate
 from fascis.crossing.fit.names import Apart
+from fascis.crossing.journal.header import SplitFacts
 from fascis.crossing.model.landing import Landing
 from fascis.crossing.model.problems import Problem, needs_decision, stops
 from fascis.crossing.plan.choices import Afterwards, Choices, Followers, Scope
@@ -61,7 +62,7 @@ class Plan:
     otherwise in the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as
     they are. ``asked_for`` is the folder that it was planned into; ``also`` are documents and
     libraries that are looked at besides the known ones, ``of_catalog`` the catalog whose folder it
-    is. ``largest`` names the largest
+    is. ``split`` is the split that it is one part of. ``largest`` names the largest
     files of each remakeable role that is left out. ``part``
     is what crosses where that is not the whole library, ``folders_out`` the folders that are not in
     it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
@@ -96,6 +97,7 @@ class Plan:
     asked_for: Path = Path()
     also: tuple[bytes, ...] = ()
     of_catalog: str = ""
+    split: SplitFacts | None = None
     part: Part | None = None
     folders_out: frozenset[bytes] = frozenset()
     shared: dict[bytes, list[str]] = field(default_factory=dict)

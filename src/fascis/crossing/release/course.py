@@ -51,10 +51,14 @@ def release(
     demanded: Sequence[Destination],
     control: Control,
     report: Report,
+    also_stays: Mapping[bytes, Stays],
 ) -> dict[str, Any]:
     """Deletes the originals whose copies are verified on every demanded destination.
 
     Gives the record of it.
+
+    Args:
+        also_stays: originals that stay in any case, and why.
 
     Raises:
         Refused: a copy is not what was verified; nothing was deleted.
@@ -77,7 +81,7 @@ def release(
             for d in demanded
         ]
         source = held.enter_context(closing(open_source(workspace, places)))
-        record = _release(workspace, places, source, kept, control, report)
+        record = _release(workspace, places, source, kept, control, report, also_stays)
         standing = _standing(places, source)
     if journal.header.part:
         _mend_lists_of_the_rest(workspace, places, demanded[0].copies)
@@ -118,6 +122,7 @@ def _release(
     kept: list[Kept],
     control: Control,
     report: Report,
+    also_stays: Mapping[bytes, Stays],
 ) -> dict[str, Any]:
     drive = workspace.drives.at(places.origin())
     copies = [k.copies for k in kept]
@@ -127,6 +132,7 @@ def _release(
         work.still_wanted = lambda: still_wanted(journal)
         work.still_wanted()
         work.check_copies()
+        work.lost |= also_stays
         differences = work.differences = of_this(
             compare(source, copies, control.checkpoint), copies[0]
         )

@@ -19,6 +19,7 @@ from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import journals
 from fascis.files.codes import Code
 from fascis.files.names import fsname, parent, shown
+from fascis.library.identity import OWN
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
 
@@ -38,6 +39,7 @@ class Part:
         names: what each named part is called.
         folders_only: nothing else than folders was named, of which none is a project's own.
         tops: the folder of each, and the name that it has by itself.
+        rest_of: the parts whose rest it is: what none of them has, with what its own documents use.
     """
 
     documents: set[int] = field(default_factory=set)
@@ -47,6 +49,7 @@ class Part:
     problems: list[Problem] = field(default_factory=list)
     folders_only: bool = True
     tops: dict[bytes, bytes] = field(default_factory=dict)
+    rest_of: Part | None = None
 
     @property
     def all_folders(self) -> list[bytes]:
@@ -68,6 +71,20 @@ def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
             part.problems.append(_not_there(surveyed, given))
     _with_what_is_used(surveyed, part)
     return part
+
+
+def find_rest(surveyed: Surveyed, parts: Sequence[str]) -> Part:
+    """What of a library none of these parts has, with what its documents use.
+
+    Raises:
+        NotOnePart: several projects have one of the names.
+    """
+    union = find_part(surveyed, parts)
+    own = {n for n, d in enumerate(surveyed.uses.documents) if d.place and d.kind.works}
+    rest = Part(documents=own - union.documents, folders_only=False, rest_of=union)
+    rest.problems = union.problems
+    _with_what_is_used(surveyed, rest)
+    return rest
 
 
 def part_name(surveyed: Surveyed, only: Sequence[str]) -> str:
@@ -176,6 +193,8 @@ class Left:
 
 def left_by(surveyed: Surveyed, part: Part) -> Left:
     """What stays because it is not in the part."""
+    if part.rest_of:
+        return _left_by_rest(surveyed, part, part.rest_of)
     survey, uses = surveyed.survey, surveyed.uses
     chosen = {uses.documents[n].place for n in part.documents if uses.documents[n].place}
     beside = {place + end for place in chosen for end in journals()}
@@ -203,6 +222,26 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
     above = {above for folder in kept for above in folders_above(folder)}
     folders = {f.place for f in survey.folders} - kept - above - {b""}
     paths = {o.path for o in uses.outside if not part.documents & o.used_by}
+    return Left(rows, paths, folders)
+
+
+def _left_by_rest(surveyed: Surveyed, rest: Part, parts: Part) -> Left:
+    """What does not belong to the rest: what the parts have and none of its documents uses."""
+    survey, uses = surveyed.survey, surveyed.uses
+    theirs = left_by(surveyed, parts)
+    rows, kept = set(), set()
+    for row, folder, _ in survey.rows():
+        if survey.kind(row) is Kind.SPECIAL:
+            continue
+        used = not rest.documents.isdisjoint(uses.used_by.get(row, ()))
+        if survey.is_own(folder) or not (row in theirs.rows or used):
+            rows.add(row)
+        else:
+            kept.add(folder.place)
+    kept |= {f for f in theirs.folders if f != OWN and not f.startswith(OWN + b"/")}
+    above = {above for folder in kept for above in folders_above(folder)}
+    folders = {f.place for f in survey.folders} - kept - above - {b""}
+    paths = {o.path for o in uses.outside if not rest.documents & o.used_by}
     return Left(rows, paths, folders)
 
 

@@ -10,7 +10,7 @@ from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.following import Broken, broken_sentence
 from fascis.crossing.scope.gathering import Gathering
-from fascis.crossing.scope.parts import Part, find_part, left_by
+from fascis.crossing.scope.parts import Part, find_part, find_rest, left_by
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import database_of
 from fascis.files.codes import Code, Severity
@@ -44,9 +44,17 @@ class Selection:
 
 
 def select(
-    surveyed: Surveyed, leave_unused: bool, without: frozenset[StrandKey], only: frozenset[str]
+    surveyed: Surveyed,
+    leave_unused: bool,
+    without: frozenset[StrandKey],
+    only: frozenset[str],
+    rest: bool = False,
 ) -> Selection:
-    """Finds what is left out by these choices."""
+    """Finds what is left out by these choices.
+
+    Args:
+        rest: what is named stays, and the rest goes.
+    """
     survey, uses = surveyed.survey, surveyed.uses
     found = Selection()
     if without or leave_unused:
@@ -65,7 +73,8 @@ def select(
             o.path for o in uses.outside if (tops[parent(o.path)], o.role, o.standing) in without
         }
     if only:
-        part = found.part = find_part(surveyed, sorted(only))
+        named = find_rest if rest else find_part
+        part = found.part = named(surveyed, sorted(only))
         left = left_by(surveyed, part)
         found.problems += part.problems
         found.rows_out |= left.rows

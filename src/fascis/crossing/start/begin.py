@@ -84,13 +84,16 @@ def _header(
     part = None
     if plan.part:
         folders = [os.fsdecode(f) for f in plan.part.all_folders]
-        part = PartFacts(projects=sorted(plan.part.names), folders=folders)
+        # The rest of a library has no name but the one that it gets.
+        names = sorted(plan.part.names) or [plan.name]
+        part = PartFacts(projects=names, folders=folders)
     return Header(
         crossing=plan.crossing,
         token=plan.token,
         library_id=library_id,
         whole_id=whole_id,
         part=part,
+        split=plan.split,
         also=[os.fsdecode(path) for path in plan.also],
         of_catalog=plan.of_catalog,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),

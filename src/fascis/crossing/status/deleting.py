@@ -15,10 +15,13 @@ from fascis.crossing.model.states import State
 from fascis.crossing.places.places import open_source
 from fascis.crossing.release.course import lost_there, needed_now
 from fascis.crossing.release.originals import STAYS_BY_FATE, is_of_the_rest, why_stays
+from fascis.crossing.split import Split
 from fascis.files.codes import Code, Stays
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import FascisError, Refused
+from fascis.files.names import shown
+from fascis.library.roles import Role
 from fascis.library.survey import Kind
 
 
@@ -143,6 +146,46 @@ def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
         for place, why in one.items()
     }
     return deleting(crossing, newer, lost, control)
+
+
+def deleting_of_split(split: Split, control: Control = UNSTOPPED) -> Deleting:
+    """What a release of a whole split would delete now, and what would stay. Writes nothing.
+
+    Raises:
+        Refused: a part has not arrived, or was taken back.
+        EnvironmentTrouble: a place is away or failed.
+        Cancelled: by the control.
+    """
+    each = [deleting_now(part, control) for part in split.parts]
+    documents = {
+        shown(item.place)
+        for part in split.parts
+        for item in part.copies.items(Which.MAY_GO)
+        if item.role is Role.DOCUMENT
+    }
+    not_held = split.not_held(control)
+    goes: dict[bytes, int] = {}
+    stays: dict[bytes, Staying] = {}
+    found = Deleting()
+    for one in each:
+        goes |= zip(one.places, one.lengths, strict=True)
+        # What only documents of other parts need goes with these.
+        later = [s for s in one.stays if s.by and set(s.by) <= documents]
+        goes |= {s.place: s.bytes for s in later}
+        stays |= {s.place: s for s in one.stays if s not in later}
+    stays |= {p: Staying(p, goes[p], why) for p, why in not_held.items() if p in goes}
+    room = Freeing()
+    told: set[bytes] = set()
+    for part in split.parts:
+        for item in part.copies.items(Which.FILES_THERE):
+            if item.place in goes and item.place not in stays and item.place not in told:
+                told.add(item.place)
+                room.add(goes[item.place], item.allocated, (0, item.inode), item.links)
+    found.places = sorted(told)
+    found.lengths = [goes[place] for place in found.places]
+    found.stays = [stays[place] for place in sorted(stays)]
+    found.frees = room.room
+    return found
 
 
 def deleting(

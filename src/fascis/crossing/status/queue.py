@@ -12,6 +12,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.glance import read_header
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.states import State
+from fascis.crossing.split import Split
 from fascis.files.codes import Code
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
@@ -94,6 +95,30 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
         raise Damaged(path, "its plan or state cannot be understood", meaning) from error
     journal.close()
     return None
+
+
+def find_split(workspace: Workspace, id: str) -> Split | None:
+    """Opens a known split by its id or a unique beginning of it; None where there is none such.
+
+    The caller closes it.
+
+    Raises:
+        Refused: several begin so.
+        Damaged: a journal of it is damaged.
+    """
+    if len(id) < _SHORTEST:
+        return None
+    found: dict[str, list[Path]] = {}
+    for path in journals(workspace):
+        header = read_header(path)
+        if header and header.split and header.split.id.startswith(id):
+            found.setdefault(header.split.id, []).append(path)
+    if len(found) > 1:
+        raise Refused(
+            Code.WRONG_STATE, f"There are {len(found)} splits whose id begins with {shown(id)}."
+        )
+    parts = [c for paths in found.values() for p in paths if (c := _open(workspace, p))]
+    return Split(parts) if parts else None
 
 
 @contextmanager

@@ -19,6 +19,7 @@ from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.places.places import Places
 from fascis.crossing.plan.plan import Plan
+from fascis.crossing.split import Split, SplitPlan
 from fascis.crossing.status.deleting import Deleting
 from fascis.files.codes import Code, Severity, Stays
 from fascis.files.errors import (
@@ -295,6 +296,37 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
                 "sentence": sentence,
                 "files": [],
             }
+
+
+def split_plan_object(plan: SplitPlan, state: str = "planned") -> dict[str, Any]:
+    """What a dry run, or a refusal, of a split prints."""
+    return {
+        "split": None,
+        "state": state,
+        "parts": [plan_object(part, state) for part in plan.plans],
+        "before_bytes": plan.before_bytes,
+        "parts_bytes": plan.parts_bytes,
+        "stays": {"files": plan.stays_files, "bytes": plan.stays_bytes},
+        "problems": [problem_object(p) for p in plan.problems],
+    }
+
+
+def split_object(split: Split, error: FascisError | None = None) -> dict[str, Any]:
+    """A split as it stands; ``error`` is what ended the present run.
+
+    Raises:
+        Damaged: what is in a journal makes no sense.
+    """
+    facts = split.facts
+    return {
+        "split": split.id,
+        "state": split.state.value,
+        "parts": [crossing_object(part) for part in split.parts],
+        "before_bytes": facts.before_bytes,
+        "parts_bytes": facts.parts_bytes,
+        "stays": {"files": facts.stays_files, "bytes": facts.stays_bytes},
+        "problems": [_error_object(error)] if error else [],
+    }
 
 
 def deleting_object(found: Deleting) -> dict[str, Any]:

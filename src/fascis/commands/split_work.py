@@ -1,0 +1,275 @@
+"""What ``split`` does, and what other commands do with a split; imported only when one is run."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any, NoReturn
+
+import typer
+
+from fascis.commands.crossing_work import leave
+from fascis.commands.library_work import resolve
+from fascis.commands.progress import Telling, stoppable
+from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.states import State
+from fascis.crossing.receipts.receipt import receipt_of
+from fascis.crossing.scope.parts import NotOnePart, find_part
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
+from fascis.crossing.split import NewLibrary, Split, SplitPlan, one_for_each, plan_split
+from fascis.crossing.status.deleting import deleting_of_split
+from fascis.crossing.status.queue import find_split
+from fascis.crossing.status.report import (
+    deleting_object,
+    exit_status,
+    refusal_object,
+    split_object,
+    split_plan_object,
+)
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled, FascisError, Refused
+from fascis.files.names import shown
+from fascis.files.sizes import counted, size
+from fascis.machine.awake import Awake
+from fascis.workspace import Workspace, from_environment
+
+_SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What the words of ``split`` ask for."""
+
+    library: str
+    to: str
+    parts: list[str]
+    rest: str
+    after: After | None
+
+
+def split(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
+    """Makes several libraries of one."""
+    workspace = from_environment()
+    surveyed = survey_library(workspace, resolve(workspace, wanted.library))
+    libraries = _libraries(surveyed, wanted, as_json)
+    after = wanted.after or After.KEEP
+    to = Path(wanted.to).absolute()
+    plan = plan_split(workspace, surveyed, to, libraries, after)
+    _tell_plan(plan)
+    if plan.stopped:
+        _refuse(plan, as_json)
+    if dry_run:
+        if as_json:
+            put(split_plan_object(plan))
+        raise typer.Exit(0)
+    asks = plan.asks or after is After.RELEASE
+    if asks and not yes and not (interactive() and typer.confirm("Go on?", err=True)):
+        if after is After.RELEASE and not plan.asks:
+            say("--after release deletes the originals: --yes consents to that. Nothing was done.")
+        _refuse(plan, as_json)
+    plan = plan_split(workspace, surveyed, to, libraries, after, ask=True)
+    if plan.stopped:
+        _tell_plan(plan)
+        _refuse(plan, as_json)
+    try:
+        begun = Split.start(workspace, plan, consent=after is After.RELEASE)
+    except Refused as error:
+        _end_refused(error, as_json)
+    _go(begun, as_json, consent=after is After.RELEASE)
+
+
+def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLibrary]:
+    """The new libraries that were asked for, or one for each project."""
+    found = []
+    for given in wanted.parts:
+        name, equals, projects = given.partition("=")
+        some = tuple(filter(None, projects.split(",")))
+        if not (name and equals and some):
+            usage(f"--part is NAME=PROJECT[,PROJECT]; {shown(given)} is not.", as_json)
+        found.append(NewLibrary(name, some))
+    found = found or one_for_each(surveyed)
+    taken: dict[str, str] = {}
+    for library in found:
+        for project in library.projects:
+            if project in taken:
+                both = f"{shown(taken[project])} and {shown(library.name)}"
+                usage(f"{shown(project)} would be in two parts, {both}.", as_json)
+            taken[project] = library.name
+        try:
+            find_part(surveyed, library.projects)
+        except NotOnePart as error:
+            usage(str(error), as_json)
+    if wanted.rest:
+        found.append(NewLibrary(wanted.rest, tuple(sorted(taken)), rest=True))
+    return found
+
+
+def _tell_plan(plan: SplitPlan) -> None:
+    for part in plan.plans:
+        files = counted(part.totals.files, "file")
+        say(f"{shown(part.name)}: {files}, {size(part.totals.bytes)} → {shown(str(part.target))}")
+    say(
+        f"{size(plan.before_bytes)} become {size(plan.parts_bytes)} in "
+        f"{counted(len(plan.plans), 'library', 'libraries')}; "
+        f"{counted(plan.stays_files, 'file stays', 'files stay')} ({size(plan.stays_bytes)})."
+    )
+    for problem in plan.problems:
+        remedy = f" {problem.remedy}" if problem.remedy else ""
+        say(f"{problem.severity.value}: {problem.sentence}{remedy}")
+
+
+def _refuse(plan: SplitPlan, as_json: bool) -> NoReturn:
+    if as_json:
+        put(split_plan_object(plan, State.REFUSED.value))
+    raise typer.Exit(REFUSED)
+
+
+def _end_refused(error: FascisError, as_json: bool) -> NoReturn:
+    if as_json:
+        put(refusal_object(error))
+    say(str(error))
+    raise typer.Exit(REFUSED)
+
+
+def _go(split: Split, as_json: bool, consent: bool, skip: bool = False) -> NoReturn:
+    """Runs a split as far as its plan and the consent go, and ends."""
+    error: FascisError | None = None
+    control = Control()
+    try:
+        with Awake("A library is split"):
+            split.run(partial(_cross, control=control, skip=skip), _tell_part)
+            with Telling(split.parts[0]) as telling:
+                stoppable(lambda: split.advance(consent, control, telling), control)
+    except KeyboardInterrupt:
+        error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+    except FascisError as stopped:
+        error = stopped
+    _end(split, as_json, error)
+
+
+def _cross(part: Crossing, control: Control, skip: bool) -> State:
+    with Telling(part) as telling:
+        return stoppable(lambda: part.run(control, telling, skip), control)
+
+
+def _tell_part(part: Crossing) -> None:
+    say(f"{shown(part.places.header.name)} → {shown(str(part.places.told))}")
+
+
+def _end(split: Split, as_json: bool, error: FascisError | None = None) -> NoReturn:
+    record = split_object(split, error)
+    if as_json:
+        put(record)
+    else:
+        _tell(record)
+    status = _status(record, error)
+    split.close()
+    leave(status, error)
+
+
+def _status(record: dict[str, Any], error: FascisError | None) -> int:
+    if isinstance(error, Refused):
+        return REFUSED
+    if error:
+        return INTERRUPTED
+    return max((exit_status(part) for part in record["parts"]), key=_SEVERITY.index)
+
+
+def _tell(record: dict[str, Any]) -> None:
+    for problem in record["problems"]:
+        say(problem["sentence"])
+    print(f"Split {record['split']}: {record['state']}.")
+    for part in record["parts"]:
+        files = counted(part["verified_files"], "file")
+        print(f"  {part['to'][0]}  {part['state']}, {files} verified")
+    stays = record["stays"]
+    print(
+        f"{size(record['before_bytes'])} became {size(record['parts_bytes'])}; no part has "
+        f"{counted(stays['files'], 'file')}, {size(stays['bytes'])}."
+    )
+
+
+# -- other commands, with a split's id -------------------------------------------------------------
+
+
+def the_split(workspace: Workspace, id: str, as_json: bool) -> Split | None:
+    """The split of an id; None where that is none of a split. What cannot be read ends it."""
+    try:
+        return find_split(workspace, id)
+    except FascisError as error:
+        _end_refused(error, as_json)
+
+
+def resume(split: Split, skip: bool, as_json: bool) -> NoReturn:
+    """Goes on with a split."""
+    consent = bool(split.parts[0].places.header.consent)
+    _go(split, as_json, consent, skip)
+
+
+def release(split: Split, compared: bool, as_json: bool) -> NoReturn:
+    """Deletes the originals of all parts."""
+    control = Control()
+    error: FascisError | None = None
+    for part in split.parts:
+        # Whoever asks for this by name says so.
+        part.looked()
+    try:
+        with Telling(split.parts[0]) as telling:
+            stoppable(lambda: split.release(control, telling, compared), control)
+    except FascisError as stopped:
+        error = stopped
+    _end(split, as_json, error)
+
+
+def list_release(split: Split, as_json: bool) -> None:
+    """Tells what a release of all parts would delete now, and what would stay."""
+    from fascis.commands.release_work import tell_deleting
+
+    control = Control()
+    try:
+        found = stoppable(lambda: deleting_of_split(split, control), control)
+    except FascisError as error:
+        _end_refused(error, as_json)
+    finally:
+        split.close()
+    if as_json:
+        put(deleting_object(found))
+    else:
+        tell_deleting(found, len(found.places))
+
+
+def park(split: Split, as_json: bool) -> NoReturn:
+    """Sets the originals of all parts aside."""
+    error: FascisError | None = None
+    try:
+        split.park()
+    except FascisError as stopped:
+        error = stopped
+    _end(split, as_json, error)
+
+
+def undo(split: Split, as_json: bool) -> NoReturn:
+    """Gives all parts up, or home back."""
+    error: FascisError | None = None
+    try:
+        for said in split.undo():
+            say(said)
+    except FascisError as stopped:
+        error = stopped
+    _end(split, as_json, error)
+
+
+def receipts(split: Split, as_json: bool) -> NoReturn:
+    """Shows the receipts of all parts."""
+    records = [receipt_of(part.journal) for part in split.parts]
+    split.close()
+    if as_json:
+        put({"split": split.id, "receipts": records})
+        raise typer.Exit(0)
+    for r in records:
+        files = counted(r["files"], "file")
+        print(f"{r['crossing'][:8]}  {r['state']:<9}  {files}  {r['name']} → {r['to']}")
+    raise typer.Exit(0)
