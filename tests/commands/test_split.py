@@ -230,8 +230,7 @@ def test_cut_off_at_any_step_nothing_is_lost_and_it_goes_on(tmp_path):
             continue
         go_on(found)
         assert (
-            plays(bench.heron) == played
-            and find_split(bench.workspace, id).state is State.RELEASED
+            plays(bench.heron) == played and find_split(bench.workspace, id).state is State.RELEASED
         )
         assert files(bench.library) == {"media/unused.mov", "papers/contract.txt"}, point
 

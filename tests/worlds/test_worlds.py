@@ -9,27 +9,31 @@ from fascis.
 import os
 import random
 from collections import Counter
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.afterwards import After, Shared
+from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.problems import Severity
 from fascis.crossing.model.states import ARRIVED, State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.parts import NotOnePart
 from fascis.crossing.scope.surveyed import remember, survey_library
-from fascis.crossing.status.queue import all_crossings, find_crossing, unfinished
+from fascis.crossing.split import NewLibrary, Split, one_for_each, plan_split
+from fascis.crossing.status.queue import all_crossings, find_crossing, find_split, unfinished
 from fascis.crossing.status.report import crossing_object, exit_status
 from fascis.documents.model import NotUnderstood
+from fascis.files.control import Control
 from fascis.files.errors import FascisError, Refused
 from fascis.library.roles import Role
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.relinking import acts_of
 from tests.crossing.test_crash_points import Killed, Killer
+from tests.library.making import write
 from tests.thorough import WORLDS
 from tests.worlds import oracle
 from tests.worlds.generator import World
@@ -62,6 +66,7 @@ class Run:
 
     def act(self):
         acts = [self.cross] * 6 + [
+            self.split,
             self.survey_other,
             self.undo,
             self.rename_and_relink,
@@ -166,8 +171,12 @@ class Run:
             only=only,
             loose_too=r.random() < 0.3,
             shared=r.choice((None, None, Shared.STAYS, Shared.FOLLOWS)),
+            into=r.random() < 0.35,
+            taken=r.choice((Taken.RENAMED, Taken.LEFT_OUT)),
         )
         to = bench.drives / r.choice(("heron", "otter"))
+        if choices.into:
+            to = self.place_there(to)
         self.told.append(f"cross {library.name} {sorted(only)} to {to.name}: {choices}")
         try:
             plan = make_plan(bench.workspace, surveyed, to, choices)
@@ -191,6 +200,77 @@ class Run:
             for unended in unfinished(bench.workspace):
                 self._go_on(unended)
         self._judge_crossing(id, plan, before, killed)
+
+    def place_there(self, drive):
+        """A folder on a drive to land in: a new one, one with some of the same names, a library."""
+        r = self.random
+        libraries = [p.parent.parent for p in drive.glob("**/.fascis/identity.json")]
+        if libraries and r.random() < 0.5:
+            library = r.choice(libraries)
+            inner = [library, *(p for p in library.glob("*") if p.is_dir() and p.name != ".fascis")]
+            return r.choice(inner)
+        years = drive / "Years"
+        if not years.exists():
+            years.mkdir()
+            for _ in range(r.randint(0, 4)):
+                like = r.choice(self.world.media)
+                if not like.exists():
+                    continue
+                inner = like.relative_to(self.top / like.relative_to(self.top).parts[0])
+                top = r.choice(("", self.world.library.name))
+                place = years / top / Path(*inner.parts[1:] if top else inner.parts[-2:])
+                content = like.read_bytes() if r.random() < 0.5 else b"stands there"
+                if not place.exists() and not (place.parent.exists() and not place.parent.is_dir()):
+                    write(place, content)
+            self._look()
+        return years
+
+    def split(self):
+        """A library is split by its projects, cut off perhaps, and goes on."""
+        r, bench = self.random, self.bench
+        library = self.world.library
+        if not library.exists():
+            return
+        surveyed = survey_library(bench.workspace, library)
+        to = bench.drives / r.choice(("heron", "otter")) / f"Split {r.randint(0, 10**6)}"
+        to.mkdir(parents=True)
+        after = r.choice((After.KEEP, After.PARK, After.RELEASE, After.RELEASE))
+        libraries = one_for_each(surveyed)
+        if libraries and r.random() < 0.4:
+            projects = tuple(p for one in libraries for p in one.projects)
+            libraries.append(NewLibrary("Rest", projects, rest=True))
+        self.told.append(f"split {library.name} into {to}: {after.value} {libraries}")
+        plan = plan_split(bench.workspace, surveyed, to, libraries, after)
+        if plan.stopped:
+            self.told += [p.sentence for p in plan.problems if p.severity is Severity.STOPS]
+            return
+        id = plan.plans[0].split.id
+        if r.random() < 0.4:
+            bench.step = Killer(r.randint(0, 400))
+        with suppress(Killed):
+            self._go_on_splitting(Split.start(bench.workspace, plan, consent=True))
+        bench.step = lambda _name: None
+        bench.again()
+        found = find_split(bench.workspace, id)
+        if found and found.complete:
+            self._go_on_splitting(found)
+            found = find_split(bench.workspace, id)
+            assert found.state is GOAL[after], f"it did not go as far as planned: {self.told}"
+            found.close()
+        elif found:
+            found.undo()
+            found.close()
+
+    def _go_on_splitting(self, split):
+        try:
+            for part in split.parts:
+                part.looked()
+            split.run(Crossing.run)
+            split.advance(True, Control())
+        except Refused as error:
+            self.told.append(f"refused {error.code}: {error}")
+        finally:
+            split.close()
 
     def _go_on(self, id):
         try:
@@ -220,6 +300,12 @@ class Run:
             )
         if state in ARRIVED:
             self._judge_copy(crossing, plan, record)
+        now = oracle.files_with_own(self.top)
+        for path, (what, *_) in before.items():
+            elsewhere = self.world.inside not in path.parents and ".fascis" not in path.parts
+            mine = plan.choices.loose_too or path.suffix in oracle.DOCUMENTS
+            if elsewhere and not mine:
+                assert now.get(path, (None,))[0] == what, f"{path} stood there: {self.told}"
         if state is State.RELEASED and not killed:
             after = oracle.files_with_own(self.top)
             measured, gone = (
@@ -245,12 +331,16 @@ class Run:
             if plan.choices.leave_out | plan.choices.discard
             else set()
         )
-        apart = {os.fsdecode(p): os.fsdecode(plan.apart.there(p)) for p in plan.apart.files}
+
+        def copy_at(place):
+            raw = os.fsencode(place)
+            return target / os.fsdecode(plan.apart.stands.get(raw) or plan.apart.there(raw))
+
         for path, was in self.plays.items():
             if library not in path.parents:
                 continue
             place = str(path.relative_to(library))
-            now = there.get(target / apart.get(place, place))
+            now = there.get(copy_at(place))
             if now is None:
                 continue  # it was not part of it, or was left out
             for old, new in zip(was, now, strict=True):

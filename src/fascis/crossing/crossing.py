@@ -522,8 +522,11 @@ class Crossing:
             what = list(self.journal.aside()) or self._goes_of_part(
                 source, {*lost, *found.newer}, control
             )
-            park_part(self.workspace, self.journal, self.places, what)
-        self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
+            if what:
+                park_part(self.workspace, self.journal, self.places, what)
+        # Where others need all of it, nothing is set aside: it stays for them.
+        where = str(self.places.parked_path) if what else None
+        self.journal.enter(State.PARKED, parked_at=where)
         self.rewrite_receipt()
         return self.places.parked_path
 
@@ -532,14 +535,7 @@ class Crossing:
         top = os.path.realpath(os.fsencode(self.places.origin())).rstrip(b"/") + b"/"
         stays |= {path[len(top) :] for path in needed if path.startswith(top)}
         goes = {i.place: i for i in what_goes([d.copies for d in self.demanded], stays)}
-        what = moves(source, self.copies, goes)
-        if not what:
-            raise Refused(
-                Code.CANNOT_SET_ASIDE,
-                "Nothing of this part can be set aside: all of it is needed by others, or is not "
-                "as it was. Nothing was touched.",
-            )
-        return what
+        return moves(source, self.copies, goes)
 
     def put_back(self) -> None:
         """Takes the originals back from where they were set aside; nothing when they are back.

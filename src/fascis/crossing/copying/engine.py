@@ -477,6 +477,11 @@ class Engine:
 
     def _again(self, item: Item) -> None:
         """A copy read back wrong is made anew, twice at most."""
+        if item.rewritten:
+            # What was written from it goes too: it is copied to its own place, and written anew.
+            remove_staged(self._destination.medium, self.staged(item))
+            self._copies.forget_some([item.id])
+            item = self._copies.item(item.id)
         for attempt in range(2, _TRIES + 1):
             remove_staged(self._destination.medium, self.staged(item))
             outcome = self._copy_to(item, self.staged(item))

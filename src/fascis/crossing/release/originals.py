@@ -37,7 +37,7 @@ from fascis.files.disk.digest import digest_of_bytes
 from fascis.files.disk.door import Proven
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import DriveGone, FascisError, Refused, told
-from fascis.files.names import parent, shown
+from fascis.files.names import shown
 from fascis.files.times import ctime_of
 from fascis.library.open_files import find_open
 from fascis.library.roles import Role
@@ -266,17 +266,16 @@ class Release:
             yield batch
 
     def _open_inodes(self, batch: list[Item]) -> set[int]:
-        # A subvolume has a device number of its own.
-        devices = {folder: self._device_of(folder) for folder in {parent(i.place) for i in batch}}
-        wanted = {(devices[parent(i.place)], i.seen[3] if i.seen else i.inode) for i in batch}
-        found = find_open(wanted, set(devices.values()))
+        wanted = {(self._device_of(i), i.seen[3] if i.seen else i.inode) for i in batch}
+        found = find_open(wanted, {device for device, _ in wanted})
         return {inode_key(o.inode) for o in found.files}
 
-    def _device_of(self, folder: bytes) -> int:
+    def _device_of(self, item: Item) -> int:
+        """By which its inode counts: a subvolume has a number of its own."""
         try:
-            return self.source.status(folder).st_dev
+            return self.source.status(item.place).st_dev
         except OSError:
-            # Gone, or something else is mounted there: each is looked at by itself.
+            # Gone, or something else is mounted there: it is looked at in its turn.
             return self.source.status(b"").st_dev
 
     def _release_one(
