@@ -49,6 +49,7 @@ def fill(bench, where):
         write(lib / f"projects/{name}/{name}.otio", timeline(*clips[: 2 + (name != "Winter")]))
     for n in range(12):
         write(lib / f"trip/{n:02}.jpg", f"photo {n} ".encode() * (200 + 90 * n))
+    (where / "Split").mkdir()
     write(where / "Archive/trip/03.jpg", (lib / "trip/03.jpg").read_bytes())
     write(where / "Archive/trip/04.jpg", b"another photo")
     write(where / "Archive/trip/older.jpg", b"older")
@@ -77,7 +78,6 @@ def begun(bench, where, how):
     """A crossing, or split, that was planned; its id, and how it goes on."""
     surveyed = survey_library(bench.workspace, bench.library)
     if how == "split":
-        (where / "Split").mkdir()
         libraries = one_for_each(surveyed)
         plan = plan_split(
             bench.workspace, surveyed, where / "Split", libraries, plan_after(), ask=True

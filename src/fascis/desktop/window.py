@@ -269,6 +269,7 @@ class Window(QMainWindow):
         self.caring.added.connect(self.planning.add_library)
         self.caring.made_home.connect(self.planning.make_home)
         self.strands.without_changed.connect(self.planning.take_in_or_out)
+        self.strands.part_toggled.connect(self.planning.tick_part)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
         self.relinks.progress.connect(self._relink_page.progress)

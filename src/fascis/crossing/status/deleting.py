@@ -11,11 +11,12 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.room import Freeing
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
-from fascis.crossing.model.states import State
+from fascis.crossing.model.states import ARRIVED, State
 from fascis.crossing.places.places import open_source
 from fascis.crossing.release.course import lost_there, needed_now
 from fascis.crossing.release.originals import STAYS_BY_FATE, is_of_the_rest, why_stays
 from fascis.crossing.split import Split
+from fascis.crossing.status.queue import find_split
 from fascis.files.codes import Code, Stays
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
@@ -186,6 +187,46 @@ def deleting_of_split(split: Split, control: Control = UNSTOPPED) -> Deleting:
     found.stays = [stays[place] for place in sorted(stays)]
     found.frees = room.room
     return found
+
+
+def deleting_with_others(
+    crossing: Crossing,
+    newer: Collection[bytes],
+    lost: Mapping[bytes, Stays],
+    control: Control = UNSTOPPED,
+) -> Deleting:
+    """The same as :func:`deleting`; of one part of a split, what all of them together delete.
+
+    While a part of it has not arrived, what this one would.
+    """
+    facts = crossing.places.header.split
+    split = find_split(crossing.workspace, facts.id) if facts else None
+    if split is None:
+        return deleting(crossing, newer, lost, control)
+    try:
+        if all(part.state in ARRIVED for part in split.parts) and split.complete:
+            return deleting_of_split(split, control)
+        return deleting(crossing, newer, lost, control)
+    finally:
+        split.close()
+
+
+def release_with_others(crossing: Crossing) -> None:
+    """Deletes the originals of a crossing; of one part of a split those of all parts.
+
+    Raises:
+        Refused: a copy is not what was verified, or a part has not arrived; nothing was deleted.
+        EnvironmentTrouble: a drive failed; called again, it goes on.
+    """
+    facts = crossing.places.header.split
+    split = find_split(crossing.workspace, facts.id) if facts else None
+    if split is None:
+        crossing.release()
+        return
+    try:
+        split.release(Control())
+    finally:
+        split.close()
 
 
 def deleting(

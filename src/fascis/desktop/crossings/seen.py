@@ -164,7 +164,7 @@ def read_listed(crossing: Crossing) -> Listed:
         crossing.journal.planned()[1],
         crossing.planned_at,
         float(header.estimate),
-        crossing.places.target,
+        crossing.places.told,
         frozenset(drives_of(crossing)),
         state,
         crossing.turn,

@@ -12,7 +12,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.policy import Act, acts, would_delete
 from fascis.crossing.model.states import State
-from fascis.crossing.status.deleting import Deleting, deleting
+from fascis.crossing.status.deleting import Deleting, deleting_with_others, release_with_others
 from fascis.crossing.status.opened import Opened
 from fascis.crossing.status.scales import Balance, weigh
 from fascis.desktop.crossings.answers import Situation, clock, step_after, why_not_delete
@@ -116,7 +116,8 @@ class Steps:
         def work() -> tuple[Balance, Deleting]:
             crossing = self._host.opened.of(id)
             balance = weigh(crossing)
-            return balance, deleting(crossing, balance.newer + balance.left, balance.lost)
+            newer = balance.newer + balance.left
+            return balance, deleting_with_others(crossing, newer, balance.lost)
 
         def done(outcome: Any) -> None:
             self._weighing.discard((id, turn))
@@ -329,7 +330,7 @@ class Steps:
         self._host.do(
             "Deleting the originals",
             f"{counted(self.list.files, 'file')}, each compared once more right before.",
-            Crossing.release,
+            release_with_others,
         )
 
 

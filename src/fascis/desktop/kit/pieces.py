@@ -44,6 +44,9 @@ def tip(text: str) -> str:
 Do = Callable[[], None]
 """What pressing something does."""
 
+PART_MIME = "application/x-fascis-part"
+"""What is dragged when a part of a library is: what names it to a plan."""
+
 
 def button(text: str, pressed: Do, **properties: bool) -> QPushButton:
     """A button; ``main=True``, ``link=True``, ``delete=True`` choose its kind."""

@@ -16,6 +16,8 @@ from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan, still_holds
+from fascis.crossing.scope.catalog_folders import folder_of_catalog
+from fascis.crossing.scope.named_parts import named_parts, weigh_parts
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
 from fascis.crossing.status.queue import all_crossings
@@ -23,6 +25,8 @@ from fascis.desktop.kit.notes import Notes
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.plan.page import Around, PlanActions, PlanDraft, PlanPage, along_of
+from fascis.desktop.plan.parts import PartsActions, PartsPage
+from fascis.desktop.plan.splitting import Splitting
 from fascis.desktop.shelves.drawing import Preview
 from fascis.desktop.shelves.page import LibraryActions, LibraryPage, OnDisplay
 from fascis.desktop.shelves.view import ShelvesView
@@ -145,7 +149,12 @@ class Planning(QObject):
         view.picked_up.connect(self._picked_up)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
         self._page = PlanPage(panel)
-        self._page.choices_changed.connect(self._choices_changed)
+        self._parts_page = PartsPage(panel)
+        self._ticked: frozenset[str] = frozenset()
+        self.splitting = Splitting(workspace, panel, self.show_parts, self)
+        self.splitting.started.connect(self._part_begun)
+        view.part_put_down.connect(self.plan_part)
+        self._page.choices_changed.connect(self._page_changed)
         self._library_page = LibraryPage(panel)
 
     # -- looking -----------------------------------------------------------------------------------
@@ -552,7 +561,11 @@ class Planning(QObject):
             )
             unused = any(s.key[2] is Standing.UNUSED and not s.key[1].remakeable for s in movable)
             changes["leave_unused"] = plan.choices.leave_unused and not unused
-        self._choices_changed(replace(plan.choices, **changes))
+        self._page_changed(replace(plan.choices, **changes))
+
+    def _page_changed(self, choices: Choices) -> None:
+        """A choice that is not about which parts go: these stay as they were ticked."""
+        self._choices_changed(replace(choices, only=self._choices.only))
 
     def _choices_changed(self, choices: Choices) -> None:
         shown_after = self.plan.choices.after if self.plan else self._choices.after
@@ -576,8 +589,12 @@ class Planning(QObject):
         def work() -> tuple[Surveyed, Plan, Woven]:
             known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
             make = make_plan if said else make_usual_plan
-            plan = make(self.workspace, known, draft.destination, choices, also)
-            return known, plan, weave(known, plan, self.workspace.drives)
+            # A catalog's folder that lies elsewhere goes by itself.
+            folder = folder_of_catalog(self.workspace, known, sorted(choices.only))
+            goes = folder or known
+            wanted = replace(choices, only=frozenset()) if folder else choices
+            plan = make(self.workspace, goes, draft.destination, wanted, also)
+            return known, plan, weave(goes, plan, self.workspace.drives)
 
         Task(work, lambda outcome: self._planned(turn, outcome), self)
 
@@ -604,10 +621,93 @@ class Planning(QObject):
             also=self._choose_also,
             swap=self._swap,
             relink=self._relink_first,
+            parts=self.show_parts,
+            everything=self.take_everything,
         )
         along = along_of(woven, plan.choices.without)
         around = Around(along, self._others(plan), self._busy(), self._decided, news)
         self._page.show(plan, around, actions)
+
+    # -- parts -------------------------------------------------------------------------------------
+
+    def show_parts(self) -> None:
+        """Shows the parts of the library that is planned, with what each brings."""
+        surveyed = self._surveyed
+        if surveyed is None or self.draft is None:
+            return
+        self._ticked = self._choices.only
+        name, turn = surveyed.name, self._turn
+        self.panel.show_busy(f"Parts of {shown(name)}", "Weighing them.", self.show_plan)
+
+        def work() -> Any:
+            parts = named_parts(surveyed)
+            return parts, weigh_parts(surveyed, parts)
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn or self.draft is None:
+                return
+            if isinstance(outcome, BaseException):
+                self._error("The parts cannot be told", outcome)
+                return
+            self._parts = outcome
+            self._show_ticks()
+
+        Task(work, done, self)
+
+    _parts: Any = None
+
+    def _show_ticks(self) -> None:
+        parts, weights = self._parts
+        assert self._surveyed
+        actions = PartsActions(
+            tick=self._tick,
+            plan=lambda: self.plan_parts(self._ticked),
+            split=self._split,
+            everything=self.take_everything,
+            back=self.show_plan,
+        )
+        self._parts_page.show(self._surveyed.name, parts, weights, self._ticked, actions)
+
+    def _tick(self, given: str) -> None:
+        self._ticked = self._ticked ^ {given}
+        self._show_ticks()
+
+    def tick_part(self, given: str) -> None:
+        """Ticks a part in Strands, or takes the tick away: the plan is made anew."""
+        if self.plan is not None:
+            self.plan_parts(self._choices.only ^ {given})
+
+    def plan_parts(self, only: frozenset[str]) -> None:
+        """Plans these parts; none is all of it."""
+        if self._choices.only != only:
+            self._choices_changed(replace(self._choices, only=only, name="", taken=None))
+        else:
+            self.show_plan()
+
+    def take_everything(self) -> None:
+        """Plans the whole library again."""
+        self.plan_parts(frozenset())
+
+    def plan_part(self, given: str, where: object) -> None:
+        """A part was put on a shelf, or onto a library there: it is planned to go there."""
+        if self.draft is None:
+            return
+        if isinstance(where, OnShelf):
+            self.draft = PlanDraft(self.draft.standing, where.root)
+        elif isinstance(where, Drive):
+            self.draft = PlanDraft(self.draft.standing, where.mount)
+        into = isinstance(where, OnShelf)
+        only = self._ticked | {given}
+        self._choices_changed(replace(self._choices, only=only, name="", into=into, taken=None))
+
+    def _split(self) -> None:
+        if self._surveyed is not None and self.draft is not None:
+            self.splitting.begin(self._surveyed, self.draft.destination)
+
+    def _part_begun(self, crossing: Crossing) -> None:
+        self.draft = self.plan = self.woven = None
+        self.woven_changed.emit(None)
+        self.started.emit(crossing)
 
     def _relink_first(self) -> None:
         if self.draft:
@@ -681,16 +781,17 @@ class Planning(QObject):
         plan, surveyed = self.plan, self._surveyed
         if plan is None or surveyed is None or plan.stopped:
             return
-        decided, also = self._decided, self._also
+        decided, also, only = self._decided, self._also, self._choices.only
         self.panel.show_busy(
             "Starting", "Looking at both places once more, then writing the plan into its journal."
         )
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
-            fresh = make_plan(self.workspace, again, plan.asked_for, plan.choices, also, ask=True)
+            goes = folder_of_catalog(self.workspace, again, sorted(only)) or again
+            fresh = make_plan(self.workspace, goes, plan.asked_for, plan.choices, also, ask=True)
             if not still_holds(plan, fresh):
-                return again, fresh, weave(again, fresh, self.workspace.drives)
+                return again, fresh, weave(goes, fresh, self.workspace.drives)
             return Crossing.start(self.workspace, fresh, decided=decided)
 
         Task(work, self._started, self)

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.afterwards import After, Taken
 from fascis.crossing.plan.plan import Goal, Plan
 from fascis.crossing.scope.selection import StrandKey
 from fascis.desktop.kit.pieces import Do, button, label, row, rule
@@ -70,6 +70,8 @@ class PlanActions:
     also: Callable[[Path | None], None]
     swap: Do
     relink: Do
+    parts: Do
+    everything: Do
 
 
 class PlanPage(QObject):
@@ -92,23 +94,8 @@ class PlanPage(QObject):
         self._panel.begin("Plan", shown(plan.source.name))
         if news:
             self._panel.add(label(news, wrong=True))
-        self._panel.head("Goes to")
-        for i, goal in enumerate(plan.goals):
-            there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
-            what = ""
-            if len(plan.goals) > 1:
-                what = "home · " if i == 0 else "second copy · "
-            path = shown(str(goal.path / plan.name))
-            self._panel.add_row(
-                f"{there} / {shown(plan.name)}", f"ready {ready_words(goal)}", what + path
-            )
-        self._panel.add(button("Another folder…", actions.folder, link=True))
-        self._second_copy(plan, around.others, actions)
-        self._panel.head("Called there")
-        name = QLineEdit(shown(plan.name))
-        name.setAccessibleName("Called there")
-        name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
-        self._panel.add(name)
+        self._what(plan, actions)
+        self._where(plan, around, actions)
         self._panel.head("Goes along")
         self._goes_along(plan, around.along)
         total = row(
@@ -146,6 +133,94 @@ class PlanPage(QObject):
         if missing:
             first.append(button(f"Relink {number(missing)} first", actions.relink, main=True))
         self._panel.end(*first, start, button("Back", actions.back))
+
+    def _where(self, plan: Plan, around: Around, actions: PlanActions) -> None:
+        """Where to, whether a second copy is made, and what it is called there."""
+        self._panel.head("Goes to")
+        for i, goal in enumerate(plan.goals):
+            there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
+            what = ""
+            if len(plan.goals) > 1:
+                what = "home · " if i == 0 else "second copy · "
+            told = goal.landing.told
+            self._panel.add_row(
+                f"{there} / {shown(told.name)}",
+                f"ready {ready_words(goal)}",
+                what + shown(str(told)),
+            )
+        self._panel.add(button("Another folder…", actions.folder, link=True))
+        self._how_it_lands(plan)
+        if not plan.choices.into:
+            self._second_copy(plan, around.others, actions)
+        if not plan.choices.into or len(plan.choices.only) < 2:
+            self._panel.head("Called there")
+            name = QLineEdit(shown(plan.name))
+            name.setAccessibleName("Called there")
+            name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
+            self._panel.add(name)
+
+    def _what(self, plan: Plan, actions: PlanActions) -> None:
+        """All of it, or which parts."""
+        self._panel.head("Goes")
+        if plan.part:
+            names = ", ".join(plan.part.names) or "the rest"
+            self._panel.add_row(elided(shown(names), 60), "", "only this part")
+        elif plan.of_catalog:
+            catalog = shown(Path(plan.of_catalog).stem)
+            self._panel.add_row(shown(plan.source.name), "", f"a folder of the catalog {catalog}")
+        else:
+            self._panel.add_row("All of it", size(plan.totals.bytes))
+        self._panel.add(button("A part of it…", actions.parts, link=True))
+        if plan.part or plan.of_catalog:
+            self._panel.add(button("All of it", actions.everything, link=True))
+        for follower in plan.followers.documents:
+            self._panel.add_row(
+                elided(follower.told, 40),
+                "follows",
+                f"stays, and is led there: {counted(follower.references, 'reference')}",
+            )
+
+    def _how_it_lands(self, plan: Plan) -> None:
+        """As a library of its own, or among what stands in the folder.
+
+        A whole library that was put on a drive stands there by itself.
+        """
+        drive = plan.destination_drive
+        some = plan.part or plan.of_catalog or plan.choices.into
+        if not some and drive and plan.asked_for == drive.mount:
+            return
+        group = QButtonGroup(self._panel)
+        folder = elided(shown(plan.asked_for.name) or "the drive", 26)
+        for into, words in (
+            (False, "a library of its own there"),
+            (True, f"into {folder}, beside what stands there"),
+        ):
+            choice = QRadioButton(words)
+            choice.setChecked(plan.choices.into is into)
+            choice.toggled.connect(
+                lambda on, i=into: self._choose(plan, into=i, taken=None) if on else None
+            )
+            group.addButton(choice)
+            self._panel.add(choice)
+        if stands := len(plan.apart.stands):
+            words = f"{counted(stands, 'file stands', 'files stand')} there already, equal"
+            self._panel.add(label(f"{words}: not copied again.", quiet=True))
+        if plan.apart.taken or plan.choices.taken:
+            self._taken(plan)
+
+    def _taken(self, plan: Plan) -> None:
+        """What becomes of what has a name that something else has there."""
+        self._panel.head("Names that are taken there")
+        group = QButtonGroup(self._panel)
+        for taken, words in (
+            (Taken.RENAMED, "newcomers get other names"),
+            (Taken.LEFT_OUT, "leave those where they are"),
+        ):
+            choice = QRadioButton(words)
+            choice.setChecked(plan.choices.taken is taken)
+            choice.toggled.connect(lambda on, t=taken: self._choose(plan, taken=t) if on else None)
+            group.addButton(choice)
+            self._panel.add(choice)
 
     def _goes_along(self, plan: Plan, along: Along) -> None:
         """What goes along: bytes beside each choice.

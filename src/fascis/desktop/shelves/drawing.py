@@ -124,6 +124,8 @@ class ShelfDrawing(QWidget):
         self._drive: str | None = None
         self._picked: OnShelf | None = None
         self._over: int | None = None
+        # The library that a part is held over.
+        self._part_over: OnShelf | None = None
         self._pointer: QPointF | None = None
         self._notes: dict[str, tuple[str, str]] = {}
         self._several: set[str] = set()
@@ -165,7 +167,7 @@ class ShelfDrawing(QWidget):
         self._rows.append((row, index))
         preview = self._previews.get(drive.uuid) if self._picked else None
         over = self._picked is not None and self._over == index and drive.uuid != self._picked.drive
-        if over:
+        if over or (self._picked is None and self._over == index):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(t.color("panel"))
             painter.drawRoundedRect(row, 8, 8)
@@ -302,6 +304,10 @@ class ShelfDrawing(QWidget):
                 words = words.split(" · ")[0]
             if metrics.horizontalAdvance(words) <= rect.width() - 8:  # half a figure says nothing
                 painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), words)
+        if self._part_over and standing.id == self._part_over.id:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(t.color("twine"), 3))
+            painter.drawRoundedRect(rect.adjusted(-4, -4, 4, 2), 6, 6)
         if self._selected and standing.id == self._selected.id:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.color("ink"), 2))

@@ -10,11 +10,20 @@ from collections import Counter
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent
+from PyQt6.QtGui import (
+    QDragEnterEvent,
+    QDragLeaveEvent,
+    QDragMoveEvent,
+    QDropEvent,
+    QHelpEvent,
+    QKeyEvent,
+    QMouseEvent,
+)
 from PyQt6.QtWidgets import QSizePolicy, QToolTip
 
-from fascis.desktop.kit.pieces import tip
+from fascis.desktop.kit.pieces import PART_MIME, tip
 from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
+from fascis.drives.model import Drive
 from fascis.library.known.shelves import OnShelf, Shelf
 
 
@@ -32,6 +41,8 @@ class ShelvesView(ShelfDrawing):
     let_go = pyqtSignal()
     opened = pyqtSignal(object)  # OnShelf
     put_down = pyqtSignal(object, object)  # OnShelf, Drive
+    # What names a part to a plan, and the OnShelf or Drive that it was put onto.
+    part_put_down = pyqtSignal(str, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -40,6 +51,7 @@ class ShelvesView(ShelfDrawing):
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.MinimumExpanding)
         self.setAccessibleName("Shelves")
+        self.setAcceptDrops(True)
         self._pressed: QPointF | None = None
 
     # -- what it shows -----------------------------------------------------------------------------
@@ -176,6 +188,49 @@ class ShelvesView(ShelfDrawing):
         if block and block.standing.home:
             self._pressed = None
             self.opened.emit(block.standing)
+
+    # -- a part that is dragged here ---------------------------------------------------------------
+
+    def _part_target(self, point: QPointF) -> OnShelf | Drive | None:
+        """What a part can be put onto at a point: a library that is there, or a drive."""
+        block, row = self._block_at(point), self._row_at(point)
+        if row is None or not self._shelves[row].drive.connected:
+            return None
+        if block is not None and not (block.standing.parked or block.standing.says):
+            return block.standing
+        return self._shelves[row].drive
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Takes parts, and nothing else."""
+        mime = event.mimeData() if event else None
+        if event and mime and mime.hasFormat(PART_MIME):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
+        """Shows what it would be put onto."""
+        if event is None:
+            return
+        found = self._part_target(event.position())
+        self._part_over = found if isinstance(found, OnShelf) else None
+        self._over = self._row_at(event.position()) if found else None
+        event.setAccepted(found is not None)
+        self.update()
+
+    def dragLeaveEvent(self, event: QDragLeaveEvent | None) -> None:
+        """It goes elsewhere."""
+        self._part_over = self._over = None
+        self.update()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Puts a part down."""
+        mime = event.mimeData() if event else None
+        found = self._part_target(event.position()) if event else None
+        self._part_over = self._over = None
+        self.update()
+        if event and mime and found is not None and mime.hasFormat(PART_MIME):
+            event.acceptProposedAction()
+            given = bytes(mime.data(PART_MIME).data()).decode("utf-8", "surrogateescape")
+            self.part_put_down.emit(given, found)
 
     # -- keyboard ----------------------------------------------------------------------------------
 

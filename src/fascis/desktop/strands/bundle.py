@@ -32,7 +32,7 @@ from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide, tip
 from fascis.desktop.kit.theme import BOLD
 from fascis.desktop.kit.words import ROLE_WORDS
-from fascis.desktop.strands.ribbons import Layout, Ribbon, lay_out
+from fascis.desktop.strands.ribbons import End, Layout, Ribbon, lay_out
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, size
@@ -66,6 +66,8 @@ class BundleView(QWidget):
     # The chosen strands are to be taken into or out of the plan.
     toggled = pyqtSignal()
     by_project_changed = pyqtSignal(bool)
+    # What names the part to a plan that is ticked, or not any more.
+    part_toggled = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -82,6 +84,8 @@ class BundleView(QWidget):
         self._pressed: QPointF | None = None
         self._band: QRectF | None = None
         self._switch = QRectF()
+        # The boxes of parts, and what names each to a plan.
+        self._boxes: list[tuple[QRectF, str]] = []
         self._hover: Ribbon | None = None
         self._painted: tuple[object, QPixmap] | None = None
 
@@ -221,7 +225,8 @@ class BundleView(QWidget):
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("muted"))
         painter.drawText(QPointF(LEFT, 20), "Where it lies")
-        words = ("What it is for", "which project")
+        folders = self._woven is not None and self._woven.by_folder
+        words = ("What it is for", "which folder" if folders else "which project")
         right = self.width() - EDGE
         x = right
         for i in (1, 0):
@@ -295,10 +300,13 @@ class BundleView(QWidget):
     def _rights(self, painter: QPainter) -> None:
         t = theme.active()
         x = self._x()[2]
+        self._boxes = []
         for end in self._layout.rights:
             painter.setPen(QPen(t.color("ink"), 4, cap=Qt.PenCapStyle.RoundCap))
             painter.drawLine(QPointF(x + 3, end.y + 2), QPointF(x + 3, max(end.end - 2, end.y + 3)))
             middle = (end.y + end.end) / 2
+            if end.part and self.by_project:
+                self._box(painter, QRectF(self.width() - EDGE - 15, middle - 12, 15, 15), end)
             painter.setFont(theme.font(12, BOLD))
             painter.setPen(t.color("ink"))
             metrics = QFontMetricsF(painter.font())
@@ -309,6 +317,23 @@ class BundleView(QWidget):
             painter.setPen(t.color("muted"))
             metrics = QFontMetricsF(painter.font())
             painter.drawText(QPointF(x + 14, middle + 13), elide(end.quiet, metrics, WORDS - 14))
+
+    def _box(self, painter: QPainter, box: QRectF, end: End) -> None:
+        """The box of a part: whether only this one, and others that are ticked, goes."""
+        t = theme.active()
+        self._boxes.append((box, end.part))
+        painter.setBrush(t.color("twine") if end.ticked else t.color("ground"))
+        painter.setPen(QPen(t.color("twine" if end.ticked else "ink"), 1.4))
+        painter.drawRoundedRect(box, 3, 3)
+        if end.ticked:
+            painter.setPen(QPen(t.color("ground"), 2))
+            mark = (QPointF(3, 8), QPointF(6, 11), QPointF(12, 4))
+            painter.drawPolyline(*(box.topLeft() + point for point in mark))
+
+    def box_of(self, words: str) -> QPointF:
+        """The middle of a part's box."""
+        part = next(e.part for e in self._layout.rights if e.words == words)
+        return next(box.center() for box, given in self._boxes if given == part)
 
     def _twine(self, painter: QPainter) -> None:
         if self._layout.loop is None:
@@ -345,6 +370,10 @@ class BundleView(QWidget):
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         if self._switch.contains(event.position()):
             self.set_by_project(not self.by_project)
+            return
+        ticked = next((p for box, p in self._boxes if box.contains(event.position())), None)
+        if ticked is not None:
+            self.part_toggled.emit(ticked)
             return
         more = bool(
             event.modifiers()
@@ -438,6 +467,8 @@ class BundleView(QWidget):
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._side = "left" if key == Qt.Key.Key_Left else "right"
             self._walk(0, False)
+        elif key == Qt.Key.Key_Space and (part := self._part_here()):
+            self.part_toggled.emit(part)
         elif key == Qt.Key.Key_Space and self.selected:
             self.toggled.emit()
         elif key == Qt.Key.Key_Escape and self.selected:
@@ -447,6 +478,14 @@ class BundleView(QWidget):
 
     _side = "left"
     _last = -1
+
+    def _part_here(self) -> str:
+        """The part that is chosen at the right side, if one is."""
+        ends = self._layout.rights
+        if not self.by_project or self._side != "right" or not 0 <= self._last < len(ends):
+            return ""
+        chosen = ends[self._last]
+        return chosen.part if self.selected == set(chosen.strands) else ""
 
     def _walk(self, step: int, more: bool) -> None:
         ends = self._layout.lefts if self._side == "left" else self._layout.rights

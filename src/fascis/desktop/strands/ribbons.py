@@ -24,7 +24,7 @@ UNUSED_WORDS = "Used by nothing"
 class End:
     """One place at a side: a folder at the left, a use at the right.
 
-    ``y`` to ``end`` are its pixels.
+    ``y`` to ``end`` are its pixels. ``part`` names what can be ticked there to a plan.
     """
 
     words: str
@@ -33,6 +33,8 @@ class End:
     y: float
     end: float
     strands: tuple[int, ...] = ()
+    part: str = ""
+    ticked: bool = False
 
 
 @dataclass(slots=True)
@@ -100,12 +102,13 @@ def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
     room = height - TOP - 8
     lefts = _lefts(woven.strands, room)
     rights, kinds = _rights(woven, by_project)
-    table = woven.totals_by(rights, len(kinds)) if by_project else None
+    by_users = by_project and not woven.by_folder
+    table = woven.totals_by(rights, len(kinds)) if by_users else None
     # Left, right, along, strands, bytes, files.
     parts: list[tuple[int, int, bool, tuple[int, ...], int, int]] = []
     for index, left in enumerate(lefts):
         for strand in left.strands:
-            parts += _parts(woven, index, strand, kinds, table)
+            parts += _parts(woven, index, strand, kinds, table, by_project)
     merged: dict[tuple[int, int, bool, Standing, bool], list[tuple[int, int, int]]] = {}
     for index, kind, along, (strand,), total, files in parts:
         key = woven.strands[strand].key
@@ -163,8 +166,9 @@ def _left(group: str, words: str, ids: list[int], strands: list[WovenStrand]) ->
 
 def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[str]]:
     """How the right side is divided: by what a file is for, or by the projects that use it."""
-    if not by_project:
-        return (lambda _u: 0), [*dict.fromkeys(_use_words(s) for s in woven.strands)]
+    if not by_project or woven.by_folder:
+        words_of = _folder_words if by_project else _use_words
+        return (lambda _u: 0), [*dict.fromkeys(words_of(woven, s) for s in woven.strands)]
     words = [", ".join(p) or UNUSED_WORDS for p in woven.projects]
     # Too many ways of sharing: by how many projects use it.
     if len(words) > 12:
@@ -179,17 +183,26 @@ def _sharing_words(projects: Sequence[str]) -> str:
     return projects[0] if len(projects) == 1 else "shared by several"
 
 
-def _use_words(strand: WovenStrand) -> str:
+def _folder_words(woven: Woven, strand: WovenStrand) -> str:
+    return woven.part_of_strand(strand) or _use_words(woven, strand)
+
+
+def _use_words(_woven: Woven, strand: WovenStrand) -> str:
     _, role, standing = strand.key
     return UNUSED_WORDS if standing is Standing.UNUSED and not role.remakeable else ROLE_WORDS[role]
 
 
 def _parts(
-    woven: Woven, index: int, strand: int, kinds: list[str], table: np.ndarray | None
+    woven: Woven,
+    index: int,
+    strand: int,
+    kinds: list[str],
+    table: np.ndarray | None,
+    by_project: bool,
 ) -> Iterable[tuple[int, int, bool, tuple[int, ...], int, int]]:
     s = woven.strands[strand]
     if table is None:
-        kind = kinds.index(_use_words(s))
+        kind = kinds.index((_folder_words if by_project else _use_words)(woven, s))
         cells = [(kind, s.bytes, s.files, s.along_bytes, s.along_files)]
     else:
         rows = ((k, table[strand, k].astype(int).tolist()) for k in range(len(kinds)))
@@ -308,7 +321,12 @@ def _place_right(
                 quiet += f" · {number(lacking)} {standing.value}"
         thick = sum(r.thick for r in mine)
         strands = tuple(i for r in mine for i in r.strands)
-        ends.append((max(33.0, thick), End(kinds[kind], quiet, "", 0, 0, strands), mine))
+        part = woven.parts.get(kinds[kind])
+        if part is None and ", " in kinds[kind]:
+            quiet = f"shared · {quiet}"
+        given = part.given if part else ""
+        end = End(kinds[kind], quiet, "", 0, 0, strands, given, given in woven.ticked)
+        ends.append((max(33.0, thick), end, mine))
     spare = max(0.0, room - sum(h for h, _, _ in ends)) / (len(ends) + 1)
     gap = min(26.0, max(4.0, spare))
     y = TOP + max(0.0, min(spare, 20.0))

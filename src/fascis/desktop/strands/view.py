@@ -34,6 +34,8 @@ class StrandsView(QWidget):
 
     # The strands to be taken into or out of the plan.
     without_changed = pyqtSignal(object)
+    # What names the part to a plan that is ticked, or not any more.
+    part_toggled = pyqtSignal(str)
     said = pyqtSignal(str)
 
     def __init__(self) -> None:
@@ -64,6 +66,7 @@ class StrandsView(QWidget):
         self._parts.hide()
         self.bundle.chosen.connect(self._strands_chosen)
         self.bundle.toggled.connect(self._toggle)
+        self.bundle.part_toggled.connect(self.part_toggled)
         self.ledger.file_chosen.connect(self._file_chosen)
 
     def _make_preview(self) -> QWidget:

@@ -15,12 +15,13 @@ import numpy as np
 
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.plan.plan import Plan
+from fascis.crossing.scope.named_parts import NamedPart, named_parts
 from fascis.crossing.scope.selection import StrandKey
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.drives.connected import Drives
 from fascis.files.errors import FascisError
 from fascis.files.names import parent, shown
-from fascis.library.references.projects import project_of
+from fascis.library.references.projects import project_of, project_place
 from fascis.library.references.strands import tops_of
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
@@ -59,6 +60,8 @@ class Woven:
         along: 1 for a file that is copied.
         strand: index into ``strands``.
         users: index into ``projects``, the projects that use it.
+        parts: what can be ticked by itself, by what it is called.
+        ticked: which of these go; none where all of it does.
     """
 
     surveyed: Surveyed
@@ -73,10 +76,25 @@ class Woven:
     projects: list[tuple[str, ...]]
     places: dict[bytes, bytes]
     drives: dict[bytes, str]
+    parts: dict[str, NamedPart] = field(default_factory=dict)
+    ticked: frozenset[str] = frozenset()
     _lower: list[str] = field(default_factory=list)
 
     def __len__(self) -> int:
         return len(self.row)
+
+    @property
+    def by_folder(self) -> bool:
+        """True where folders of a catalog are ticked, and no projects."""
+        return any(part.folder for part in self.parts.values())
+
+    def part_of_strand(self, strand: WovenStrand) -> str:
+        """What the part is called that a strand's folder is, or lies in; nothing for none."""
+        folder = strand.key[0]
+        for part in self.parts.values():
+            if folder == part.place or folder.startswith(part.place + b"/"):
+                return part.words
+        return ""
 
     def place(self, i: int) -> bytes:
         """Its place in the library, or its path."""
@@ -200,9 +218,23 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
         mine = strand == i
         s.files, s.bytes = int(mine.sum()), int(size[mine].sum())
         s.along_files, s.along_bytes = int((mine & along).sum()), int(size[mine & along].sum())
-    users, projects = _users(surveyed, row)
+    parts = named_parts(surveyed)
+    users, projects = _users(surveyed, row, parts)
     return Woven(
-        surveyed, row, size, standing, role, along, strand, users, strands, projects, places, names
+        surveyed,
+        row,
+        size,
+        standing,
+        role,
+        along,
+        strand,
+        users,
+        strands,
+        projects,
+        places,
+        names,
+        {part.words: part for part in parts},
+        plan.choices.only if plan else frozenset(),
     )
 
 
@@ -264,10 +296,16 @@ def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
         return "another drive"
 
 
-def _users(surveyed: Surveyed, row: np.ndarray) -> tuple[np.ndarray, list[tuple[str, ...]]]:
+def _users(
+    surveyed: Surveyed, row: np.ndarray, parts: list[NamedPart]
+) -> tuple[np.ndarray, list[tuple[str, ...]]]:
     """For each file the number of the projects that use it, and what these numbers stand for."""
     uses = surveyed.uses
-    names = [project_of(d) for d in uses.documents]
+    words = {part.place: part.words for part in parts if not part.folder}
+    names = [
+        words.get(project_place(d), project_of(d)) if d.place else project_of(d)
+        for d in uses.documents
+    ]
     projects: dict[tuple[str, ...], int] = {(): 0}
     by_numbers: dict[tuple[int, ...], int] = {(): 0}
     out = np.zeros(len(row), np.int32)

@@ -1,0 +1,131 @@
+"""The parts that a library can be divided into, as a person ticks them: projects, or folders.
+
+What each brings is the same as when it crosses: the plan asks the same functions.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+from fascis.crossing.scope.parts import find_part, left_by
+from fascis.crossing.scope.surveyed import Surveyed
+from fascis.files.names import parent, shown
+from fascis.library.references.projects import project_of, project_place
+from fascis.library.survey import Kind, strand_folder
+
+
+@dataclass(frozen=True, slots=True)
+class NamedPart:
+    """One part that can be ticked.
+
+    Attributes:
+        words: what it is called; with the folder above it where another is called so too.
+        given: what names it to a plan: its place, or its path where it lies elsewhere.
+        place: the folder, or the single document.
+        folder: it is a folder of a catalog, and no project.
+    """
+
+    words: str
+    given: str
+    place: bytes
+    folder: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Weight:
+    """What a part brings, in files and bytes: of it alone, and what others use too."""
+
+    own: tuple[int, int]
+    shared: tuple[int, int]
+    shared_with: tuple[str, ...] = ()
+
+
+def named_parts(surveyed: Surveyed) -> list[NamedPart]:
+    """The projects of a library; where there is none, the folders that its catalogs know."""
+    uses = surveyed.uses
+    projects: dict[bytes, str] = {}
+    for document in uses.documents:
+        if document.place and document.kind.works and not document.kind.journals:
+            projects.setdefault(project_place(document), project_of(document))
+    found = [
+        NamedPart(name, os.fsdecode(place), place)
+        for place, name in sorted(projects.items(), key=lambda item: (item[1], item[0]))
+    ]
+    return _told_apart(found or _folders(surveyed))
+
+
+def _folders(surveyed: Surveyed) -> list[NamedPart]:
+    """Top folders of what catalogs use: in the library, and wherever else it lies."""
+    uses = surveyed.uses
+    catalogs = {n for n, d in enumerate(uses.documents) if d.kind.journals}
+    inside = {
+        strand_folder(parent(place))
+        for row, place in surveyed.survey.files()
+        if not catalogs.isdisjoint(uses.used_by.get(row, ()))
+    }
+    outside = {parent(o.path) for o in uses.outside if o.used_by & catalogs}
+    outside = {f for f in outside if not any(f.startswith(o + b"/") for o in outside)}
+    places = sorted(f for f in inside if f) + sorted(outside)
+    return [NamedPart(_last(place), os.fsdecode(place), place, True) for place in places]
+
+
+def _last(place: bytes) -> str:
+    return os.fsdecode(place.rpartition(b"/")[2])
+
+
+def _told_apart(parts: list[NamedPart]) -> list[NamedPart]:
+    words = [part.words for part in parts]
+    return [
+        NamedPart(f"{p.words} in {shown(parent(p.place))}", p.given, p.place, p.folder)
+        if words.count(p.words) > 1
+        else p
+        for p in parts
+    ]
+
+
+def weigh_parts(surveyed: Surveyed, parts: list[NamedPart]) -> dict[str, Weight]:
+    """What each part brings; those that lie outside of the library are left out."""
+    survey, uses = surveyed.survey, surveyed.uses
+    brings: dict[str, set[int]] = {}
+    loose: dict[str, set[bytes]] = {}
+    everything = {row for row, _ in survey.files()}
+    for part in parts:
+        if part.given.startswith("/"):
+            continue
+        left = left_by(surveyed, found := find_part(surveyed, [part.given]))
+        brings[part.given] = everything - left.rows
+        loose[part.given] = {o.path for o in uses.outside if found.documents & o.used_by}
+    return {p.given: _weight(surveyed, p, parts, brings, loose) for p in parts if p.given in brings}
+
+
+def _weight(
+    surveyed: Surveyed,
+    part: NamedPart,
+    parts: list[NamedPart],
+    brings: dict[str, set[int]],
+    loose: dict[str, set[bytes]],
+) -> Weight:
+    survey, uses = surveyed.survey, surveyed.uses
+    mine = brings[part.given]
+    others = {p.words: brings[p.given] & mine for p in parts if p.given in brings and p != part}
+    also = set().union(*others.values()) if others else set()
+    # What documents outside of all parts use is shared too.
+    documents = find_part(surveyed, [part.given]).documents
+    also |= {row for row in mine if set(uses.used_by.get(row, ())) - documents}
+    sizes = {o.path: o.size for o in uses.outside}
+    own_loose = loose[part.given] - set().union(
+        *(loose[p.given] for p in parts if p.given in loose and p != part)
+    )
+    shared_loose = loose[part.given] - own_loose
+    own = mine - also
+
+    def figures(rows: set[int], paths: set[bytes]) -> tuple[int, int]:
+        total = sum(survey.size[r] for r in rows if survey.kind(r) is Kind.FILE)
+        return len(rows) + len(paths), total + sum(sizes.get(p, 0) for p in paths)
+
+    return Weight(
+        figures(own, own_loose),
+        figures(also, shared_loose),
+        tuple(words for words, rows in others.items() if rows),
+    )
