@@ -29,7 +29,7 @@ from fascis.files.codes import Code, Stays
 from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import fsname, name_key, place_text, shown
-from fascis.files.sizes import size
+from fascis.files.sizes import counted, size
 from fascis.library.references.projects import project_of, project_place
 from fascis.workspace import Workspace
 
@@ -165,9 +165,13 @@ def _problems(split: SplitPlan, libraries: Sequence[NewLibrary]) -> Iterator[Pro
     told = set()
     for plan in split.plans:
         for problem in plan.problems:
+            if problem.code is Code.USED_ELSEWHERE:
+                # What only another part uses goes with that one.
+                continue
             if (key := (problem.code, problem.sentence)) not in told:
                 told.add(key)
                 yield problem
+    yield from _still_needed(split)
     names = [name_key(fsname(library.name)) for library in libraries]
     if len(set(names)) < len(names):
         yield Problem(
@@ -186,6 +190,30 @@ def _problems(split: SplitPlan, libraries: Sequence[NewLibrary]) -> Iterator[Pro
             f"{shown(drive.label)} has {size(drive.free)} free; all parts together need "
             f"{size(needed)}.",
             "Choose a drive with more room.",
+        )
+
+
+def _still_needed(split: SplitPlan) -> Iterator[Problem]:
+    """Originals that documents need which are in no part."""
+    going = set()
+    for plan in split.plans:
+        places = plan.survey.rows() if plan.part else ()
+        going |= {shown(place) for row, _, place in places if plan.fates[row] == Fate.COPY}
+    needed: dict[bytes, list[str]] = {}
+    for plan in split.plans:
+        for path, who in plan.shared.items():
+            if others := [w for w in who if w not in going]:
+                needed[path] = others
+    if needed:
+        first = min(needed)
+        below = split.plans[0].below
+        files = counted(len(needed), "file is", "files are")
+        yield Problem(
+            Code.USED_ELSEWHERE,
+            f"{files} still needed by documents that stay: {shown(needed[first][0])} uses "
+            f"{shown(first.removeprefix(below))}. These originals are kept.",
+            "",
+            tuple(p.removeprefix(below) for p in sorted(needed)[:1000]),
         )
 
 

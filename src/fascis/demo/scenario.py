@@ -22,13 +22,15 @@ import numpy as np
 from PIL import Image
 
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.demo.parts import make_archive, make_cuts, make_river, make_year
 from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
 from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-VERSION = 6
+_ALSO = ("Saltmeadow", "Bell", "River", "River Cuts")
+VERSION = 7
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -79,9 +81,13 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
         _clip(world.drives / f"field-2/DCIM/otter_{i:02}.mov", 900 + i, 20, 320)
         _still(world.drives / f"field-2/DCIM/nests/nest_{i:02}.jpg", 950 + i, 500)
     _documents(internal, world.drives / "field-2")
+    river = make_river(internal, _still)
+    make_cuts(internal, _clip, brief)
     _drives(world.drives, slow)
+    make_year(world.heron_a, river, _still)
+    make_archive(world.workspace, internal, world.heron_a, _clip)
     _field(world.drives, True)
-    libraries = (world.weir, internal / "Saltmeadow", internal / "Bell")
+    libraries = (world.weir, *(internal / name for name in _ALSO))
     remember(
         world.workspace,
         survey_library(world.workspace, _october(world.drives / "field-2" / "October")),

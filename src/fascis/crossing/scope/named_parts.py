@@ -110,8 +110,10 @@ def _weight(
     mine = brings[part.given]
     others = {p.words: brings[p.given] & mine for p in parts if p.given in brings and p != part}
     also = set().union(*others.values()) if others else set()
-    # What documents outside of all parts use is shared too.
+    # What documents outside of all parts use is shared too; a catalog follows its folders.
     documents = find_part(surveyed, [part.given]).documents
+    if part.folder:
+        documents = documents | {n for n, d in enumerate(uses.documents) if d.kind.journals}
     also |= {row for row in mine if set(uses.used_by.get(row, ())) - documents}
     sizes = {o.path: o.size for o in uses.outside}
     own_loose = loose[part.given] - set().union(

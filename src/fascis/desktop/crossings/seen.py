@@ -80,6 +80,8 @@ class Seen:
     part: bool = False
     followers: list[str] = field(default_factory=list)
     led: bool = False
+    # One of the parts of a split, whose originals are deleted together.
+    in_split: bool = False
 
     @property
     def drive(self) -> str:
@@ -202,6 +204,7 @@ def read_seen(crossing: Crossing) -> Seen:
         # Those of the library itself first.
         sorted((f["path"] for f in journal.followers()), key=lambda path: path.startswith("/")),
         bool(journal.value(LED)),
+        header.split is not None,
     )
 
 

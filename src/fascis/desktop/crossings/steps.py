@@ -46,6 +46,9 @@ class Host(Protocol):
     def show(self) -> None:
         """Shows the chosen crossing again."""
 
+    def load(self, then: Callable[[], object] | None = None) -> None:
+        """Reads all crossings again."""
+
     def again(self, error: str = "") -> None:
         """Reads it again, or says what went wrong."""
 
@@ -323,7 +326,7 @@ class Steps:
 
     def delete(self) -> None:
         """Deletes the originals that are listed; each is checked once more right before."""
-        if self._host.current is None or self.list is None:
+        if self._host.current is None or self.list is None or self._host.seen is None:
             return
         if why_not_delete(self._host.situation()):
             return
@@ -331,6 +334,7 @@ class Steps:
             "Deleting the originals",
             f"{counted(self.list.files, 'file')}, each compared once more right before.",
             release_with_others,
+            (lambda: self._host.load(self._host.again)) if self._host.seen.in_split else None,
         )
 
 

@@ -457,7 +457,7 @@ class Along:
 
 
 def along_of(woven: Woven, without: frozenset[StrandKey]) -> Along:
-    """What could go along, by strands. Pure."""
+    """What could go along, by strands; of a part what does. Pure."""
     sums: dict[str, list[int]] = {name: [0, 0] for name in ("used", "loose", "unused", "without")}
     roles: dict[Role, list[int]] = {}
     for s in woven.strands:
@@ -472,8 +472,8 @@ def along_of(woven: Woven, without: frozenset[StrandKey]) -> Along:
             there = roles.setdefault(role, [0, 0])
         else:
             there = sums["unused" if standing is Standing.UNUSED else "used"]
-        there[0] += s.files
-        there[1] += s.bytes
+        there[0] += s.along_files if woven.ticked else s.files
+        there[1] += s.along_bytes if woven.ticked else s.bytes
     remakeable = sorted(((r, f, b) for r, (f, b) in roles.items()), key=lambda x: -x[2])
     used, loose, unused, out = ((f, b) for f, b in sums.values())
     return Along(used, loose, remakeable, unused, out)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QMimeData, QPointF, Qt
 from PyQt6.QtGui import QDrag, QMouseEvent
-from PyQt6.QtWidgets import QApplication, QCheckBox, QRadioButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QHBoxLayout, QRadioButton, QVBoxLayout, QWidget
 
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.scope.named_parts import NamedPart, Weight
@@ -86,11 +86,7 @@ class PartsPage:
         if not parts:
             panel.add(label("There is no project and no catalog's folder in it."))
         for part in parts:
-            panel.add(_PartBox(part, part.given in ticked, actions.tick))
-            if (weight := weights.get(part.given)) is not None:
-                panel.add(row("", size(weight.own[1]), _weight_words(weight)))
-            else:
-                panel.add(label("lies elsewhere, and goes by itself", quiet=True))
+            panel.add(self._part(part, weights.get(part.given), part.given in ticked, actions))
             panel.add(rule())
         chosen = counted(len(ticked), "part")
         plan = button(f"Plan {chosen}" if ticked else "Plan", actions.plan, main=True)
@@ -101,6 +97,24 @@ class PartsPage:
         if len(parts) > 1 and not folders:
             buttons.append(button("Split by project…", actions.split))
         panel.end(*buttons, button("All of it", actions.everything), button("Back", actions.back))
+
+    def _part(
+        self, part: NamedPart, weight: Weight | None, ticked: bool, actions: PartsActions
+    ) -> QWidget:
+        """One part: its box with its figure, and below what of it others use too."""
+        made = QWidget()
+        down = QVBoxLayout(made)
+        down.setContentsMargins(0, 5, 0, 5)
+        down.setSpacing(1)
+        across = QHBoxLayout()
+        across.addWidget(_PartBox(part, ticked, actions.tick), 1)
+        words = "lies elsewhere, and goes by itself"
+        if weight is not None:
+            words = _weight_words(weight)
+            across.addWidget(label(size(weight.own[1] + weight.shared[1]), wrap=False, head=ticked))
+        down.addLayout(across)
+        down.addWidget(label(words, quiet=True))
+        return made
 
     def show_split(self, split: SplitPlan, draft: SplitDraft, actions: SplitActions) -> None:
         """The new libraries side by side: what each weighs, and what none of them has."""
@@ -204,7 +218,7 @@ class SplitActions:
 
 
 def _weight_words(weight: Weight) -> str:
-    words = f"{counted(weight.own[0], 'file')} of its own"
+    words = f"{counted(weight.own[0] + weight.shared[0], 'file')}"
     if weight.shared[0]:
         others = ", ".join(weight.shared_with[:2]) or "other documents"
         words += f" · shared: {size(weight.shared[1])}, also used by {elided(others, 40)}"

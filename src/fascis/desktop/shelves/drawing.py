@@ -29,6 +29,8 @@ from fascis.library.known.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28
+# Names below narrow blocks stand in so many lines.
+_STEPS = 3
 # Of a library whose size is not known yet.
 NEW_BLOCK = 96
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
@@ -238,6 +240,7 @@ class ShelfDrawing(QWidget):
             self._other(painter, shelf, QRectF(x, base - BLOCK_H, width, BLOCK_H))
             x += width + 2
         small: list[OnShelf] = []
+        narrow: list[Block] = []
         for standing in shelf.standings:
             width = length * standing.size / capacity if not standing.says else NEW_BLOCK
             if (
@@ -249,12 +252,29 @@ class ShelfDrawing(QWidget):
             rect = QRectF(x, base - BLOCK_H, max(width, LEAST_BLOCK), BLOCK_H)
             self._blocks.append(Block(rect, index, standing))
             self._block(painter, rect, standing, drive.connected)
+            name = QFontMetricsF(theme.font(13, BOLD)).horizontalAdvance(shown(standing.name))
+            if name > rect.width() - 12:
+                narrow.append(self._blocks[-1])
             x = rect.right() + 3
+        self._names_below(painter, narrow, base, SHELF_X + length)
         if small:
             painter.setPen(theme.active().color("muted"))
             painter.drawText(QPointF(x + 4, base - 6), f"+{len(small)} small")
             x += 70
         return x
+
+    def _names_below(self, painter: QPainter, narrow: list[Block], base: float, end: float) -> None:
+        """The names of blocks that are too narrow for them, in steps, so that each has room."""
+        painter.setFont(theme.font(11))
+        metrics = QFontMetricsF(painter.font())
+        for n, block in enumerate(narrow):
+            x, y = block.rect.x() + 2, base + 22 + 11 * (n % _STEPS)
+            following = narrow[n + _STEPS].rect.x() - 8 if n + _STEPS < len(narrow) else end + 60
+            painter.setPen(QPen(theme.active().color("line"), 1))
+            painter.drawLine(QPointF(x, base + 3), QPointF(x, y))
+            painter.setPen(theme.active().color("ink"))
+            room = max(following - x - 4, 30)
+            painter.drawText(QPointF(x + 4, y), elide(shown(block.standing.name), metrics, room))
 
     def _other(self, painter: QPainter, shelf: Shelf, rect: QRectF) -> None:
         t = theme.active()
@@ -290,7 +310,8 @@ class ShelfDrawing(QWidget):
             painter.drawRoundedRect(rect, 3, 3)
         self._strip(painter, rect, standing)
         metrics_bold = QFontMetricsF(theme.font(13, BOLD))
-        if rect.width() >= 34:
+        fits = metrics_bold.horizontalAdvance(shown(standing.name)) <= rect.width() - 12
+        if rect.width() >= 60 or fits:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
             painter.drawText(

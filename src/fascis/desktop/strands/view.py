@@ -110,8 +110,8 @@ class StrandsView(QWidget):
     def _say(self) -> None:
         """What is chosen, and what can be done, in the line at the foot."""
         keys = (
-            "Space takes a strand into or out of the plan · Up, Down choose · / find · Ctrl+Enter "
-            "the main button"
+            "Space takes a strand into or out of the plan, at the right side ticks a part · "
+            "Up, Down choose · / find"
         )
         if self.woven and self.bundle.selected:
             chosen = [self.woven.strands[i] for i in self.bundle.selected]
