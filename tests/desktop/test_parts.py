@@ -3,18 +3,16 @@
 import os
 
 import pytest
-from PyQt6.QtCore import QMimeData, QPointF, Qt
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtWidgets import QLabel
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
-from fascis.desktop.kit.pieces import PART_MIME
-from fascis.desktop.plan.page import PlanDraft
+from fascis.tour.pictures import drop_part
 from tests.judge import contents
 from tests.library.making import catalog_at, timeline, write
 from tests.worlds import oracle
@@ -96,10 +94,9 @@ def test_a_trip_is_ticked_in_strands_and_goes_into_its_year(bench, river, open_w
     QTest.mouseClick(bundle, LEFT, pos=bundle.box_of(end).toPoint())
     hands.wait(lambda: window.planning.plan and window.planning.plan.part is not None, "a part")
     assert "River.fascat" in words(window) and "only this part" in words(window)
-    window.planning.draft = PlanDraft(  # the folder dialog's answer
-        window.planning.draft.standing, bench.heron / "Archive/2024"
-    )
-    hands.choose("into")
+    window.planning.choose_folder(bench.heron / "Archive/2024")  # the folder dialog's answer
+    hands.wait(lambda: hands.radio("into 2024") is not None, "the folder")
+    hands.choose("into 2024")
     hands.wait(lambda: bool(window.planning.plan and window.planning.plan.apart.stands), "landing")
     assert "1 file stands there already" in words(window)
     assert not hands.button("Start").isEnabled()
@@ -136,19 +133,6 @@ def test_keys_tick_a_folder_in_strands_and_take_the_tick_away(bench, river, open
     hands.wait(lambda: window.planning.plan and window.planning.plan.part is None, "all of it")
 
 
-def drop(view, given, at):
-    """A part is dragged from the panel and put down: the events that a drag sends."""
-    said = QMimeData()
-    said.setData(PART_MIME, given.encode())
-    actions, keys = Qt.DropAction.CopyAction, Qt.KeyboardModifier.NoModifier
-    enter = QDragEnterEvent(at.toPoint(), actions, said, LEFT, keys)
-    move = QDragMoveEvent(at.toPoint(), actions, said, LEFT, keys)
-    put = QDropEvent(QPointF(at), actions, said, LEFT, keys)
-    for event in (enter, move, put):
-        QApplication.sendEvent(view, event)
-    return move.isAccepted()
-
-
 def archive_of(bench):
     """A library that stands on Heron, with the shared clip."""
     old = bench.drives / "inside/Archive"
@@ -174,7 +158,7 @@ def test_a_project_is_put_onto_a_library_and_becomes_part_of_it(bench, studio, o
     block = next(
         b.rect for b in view._blocks if b.standing.root == there and b.standing.name == "Archive"
     )
-    assert drop(view, "projects/Spring", block.center())
+    assert drop_part(view, "projects/Spring", block.center())
     hands.wait(lambda: window.planning.plan and window.planning.plan.choices.into, "into it")
     plan = window.planning.plan
     assert plan.goals[0].landing.folder == there and len(plan.apart.stands) == 1
@@ -182,7 +166,7 @@ def test_a_project_is_put_onto_a_library_and_becomes_part_of_it(bench, studio, o
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert contents(there).items() >= before.items()
     assert (there / "Spring/Spring.otio").exists()
-    assert not drop(view, "projects/Spring", QPointF(3, 3)), "nothing is there"
+    assert not drop_part(view, "projects/Spring", QPointF(3, 3)), "nothing is there"
 
 
 def test_split_by_project_and_one_release_for_all(bench, studio, open_window):

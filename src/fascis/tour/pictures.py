@@ -13,15 +13,17 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
 from fascis.demo.bench import plug_in_elsewhere
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
+from fascis.desktop.kit.pieces import PART_MIME
 from fascis.desktop.window import Window
 from fascis.drives.stand_in import DESCRIPTION
 
@@ -85,13 +87,21 @@ class Hands:
         assert found is not None
         QTest.mouseClick(found, Qt.MouseButton.LeftButton)
 
+    def radio(self, starts: str) -> QRadioButton | None:
+        """The visible radio button whose words begin so."""
+        return next(
+            (
+                r
+                for r in self.window.findChildren(QRadioButton)
+                if r.isVisible() and r.text().startswith(starts)
+            ),
+            None,
+        )
+
     def choose(self, starts: str) -> None:
         """Chooses a radio button by its words."""
-        found = next(
-            r
-            for r in self.window.findChildren(QRadioButton)
-            if r.isVisible() and r.text().startswith(starts)
-        )
+        found = self.radio(starts)
+        assert found is not None, starts
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
     def pick(self, name: str, starts: str) -> None:
@@ -137,6 +147,20 @@ class Hands:
             QTest.qWait(12)
         hold()
         QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)
+
+
+def drop_part(view: QWidget, given: str, at: QPointF) -> bool:
+    """Puts a part down on a view, by the events that a drag sends; True when it can be there."""
+    said = QMimeData()
+    said.setData(PART_MIME, given.encode())
+    action, button = Qt.DropAction.CopyAction, Qt.MouseButton.LeftButton
+    no_key = Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(at.toPoint(), action, said, button, no_key)
+    move = QDragMoveEvent(at.toPoint(), action, said, button, no_key)
+    put = QDropEvent(at, action, said, button, no_key)
+    for event in (enter, move, put):
+        QApplication.sendEvent(view, event)
+    return move.isAccepted()
 
 
 def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
@@ -280,7 +304,6 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         ),
         "the release",
     )
-    hands.take("released")
     hands.press("See the receipt")
     hands.wait(lambda: window.place == 2, "the receipt", 500)
     hands.take("receipts")
@@ -324,7 +347,6 @@ def two_drives(world: World, folder: Path) -> list[Path]:
         lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files),
         "discarded",
     )
-    hands.take("plan-two-drives")
     hands.decide()
     hands.press("Start without them")
     hands.wait(lambda: window.conducting.running is not None, "the start")
@@ -351,6 +373,53 @@ def two_drives(world: World, folder: Path) -> list[Path]:
     hands.wait(lambda: first is not window.conducting.running, "both whole")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales", 700)
     hands.take("scales-compared")
+    window.close()
+    return hands.taken
+
+
+def parts(world: World, folder: Path) -> list[Path]:
+    """A trip that goes into its year, a project that shares clips, a library that takes it in."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    view, planning = window.shelves, window.planning
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+
+    def plan(name: str) -> None:
+        point = view.block_of(name).center().toPoint()
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=point)
+        hands.press("Plan the crossing to Heron A")
+        hands.wait(lambda: planning.plan is not None, "the plan")
+        hands.press("A part of it")
+        hands.wait(lambda: hands.button("All of it") is not None, "its parts")
+
+    def landed(into: bool) -> bool:
+        return planning.plan is not None and planning.plan.choices.into is into
+
+    plan("River")
+    hands.tick("2024 free")
+    hands.press("Plan 1")
+    hands.wait(lambda: planning.plan is not None and planning.plan.part is not None, "the trip")
+    # What the folder dialog answers.
+    planning.choose_folder(world.heron_a / "Archive/2024")
+    hands.wait(lambda: planning.plan is not None and hands.radio("into 2024") is not None, "2024")
+    hands.choose("into 2024")
+    hands.wait(partial(landed, True), "landing there")
+    hands.choose("newcomers")
+    hands.wait(lambda: bool(planning.plan and planning.plan.choices.taken), "decided", 500)
+    hands.take("part-into-year")
+    hands.press("Back")
+    hands.wait(lambda: planning.plan is None, "the shelves")
+    plan("River Cuts")
+    archive = view.block_of("River Archive").center()
+    assert drop_part(view, "projects/Spring Cut", archive)
+    hands.wait(partial(landed, True), "the library", 500)
+    hands.take("part-into-library")
+    window.go_to(3)
+    bundle = window.strands.bundle
+    hands.wait(lambda: bundle.isVisible() and bool(bundle.layout_.rights), "its strands", 300)
+    bundle.set_by_project(True)
+    hands.wait(lambda: any(e.ticked for e in bundle.layout_.rights), "the tick", 500)
+    hands.take("part-strands")
     window.close()
     return hands.taken
 
@@ -398,7 +467,7 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    taken += hands.taken + drives(again, folder)
+    taken += hands.taken + parts(again, folder) + drives(again, folder)
     return taken + two_drives(demo_world(True, stage), folder)
 
 

@@ -756,7 +756,13 @@ class Planning(QObject):
             self.view, "The folder that the library will stand in", str(self.draft.destination)
         )
         if folder:
-            self.draft = PlanDraft(self.draft.standing, Path(folder))
+            self.choose_folder(Path(folder))
+
+    def choose_folder(self, folder: Path) -> None:
+        """Plans the same to go to another folder."""
+        if self.draft is not None:
+            self.draft = PlanDraft(self.draft.standing, folder)
+            self._choices = replace(self._choices, taken=None)
             self._make()
 
     def back(self) -> None:

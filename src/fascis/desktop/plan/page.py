@@ -193,7 +193,7 @@ class PlanPage(QObject):
         folder = elided(shown(plan.asked_for.name) or "the drive", 26)
         for into, words in (
             (False, "a library of its own there"),
-            (True, f"into {folder}, beside what stands there"),
+            (True, f"into {folder},\nbeside what stands there"),
         ):
             choice = QRadioButton(words)
             choice.setChecked(plan.choices.into is into)

@@ -306,11 +306,16 @@ def _users(
         words.get(project_place(d), project_of(d)) if d.place else project_of(d)
         for d in uses.documents
     ]
+    own = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
+    # A document is its own project's.
+    mine = {row: own[place] for row, place in surveyed.survey.files() if place in own}
     projects: dict[tuple[str, ...], int] = {(): 0}
     by_numbers: dict[tuple[int, ...], int] = {(): 0}
     out = np.zeros(len(row), np.int32)
     for i, r in enumerate(row.tolist()):
         numbers = uses.used_by.get(r, ()) if r >= 0 else tuple(sorted(uses.outside[-1 - r].used_by))
+        if r in mine:
+            numbers = tuple(sorted({*numbers, mine[r]}))
         if (known := by_numbers.get(numbers)) is None:
             key = tuple(sorted({names[n] for n in numbers}))
             known = by_numbers[numbers] = projects.setdefault(key, len(projects))
