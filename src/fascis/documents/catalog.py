@@ -8,6 +8,7 @@ what is in its journal.
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import sqlite3
@@ -18,13 +19,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from blake3 import blake3
-
 from fascis.documents.model import (
+    ByLocator,
+    Change,
     KnownBy,
     Length,
     Locator,
     Means,
+    Members,
     NotUnderstood,
     OpenDocument,
     Place,
@@ -72,6 +74,10 @@ TABLES = {
     "adjustment": ("photo_id", "xmp"),
     "preview": ("photo_id", "jpeg"),
 }
+# Folder's id → the place it is in from now on, and its path below that.
+Moves = dict[int, tuple[Place, str]]
+# Photo's id → place, path of its folder and file name from now on.
+Photos = dict[int, tuple[Place, str, str]]
 _TRIES = 5
 _READING = {
     sqlite3.SQLITE_SELECT,
@@ -79,12 +85,19 @@ _READING = {
     sqlite3.SQLITE_PRAGMA,
     sqlite3.SQLITE_RECURSIVE,
 }
-_FUNCTIONS = frozenset(("count", "instr", "length", "substr", "typeof", "like", "char"))
+_FUNCTIONS = frozenset(
+    ("count", "instr", "length", "substr", "typeof", "like", "char", "json_group_array")
+)
 _LEADS_OUT = (
     "substr({0}, 1, 1) = '/' OR instr({0}, char(0)) OR '/' || {0} || '/' LIKE '%/../%' OR "
     "typeof({0}) <> 'text'"
 )
 
+# What is no name of a file: a path, or the folder above.
+_NO_NAME = (
+    "typeof(file_name) <> 'text' OR instr(file_name, '/') OR instr(file_name, char(0)) OR "
+    "file_name = '..'"
+)
 _WRONG_VALUES = {
     "place": "typeof(path) <> 'text' OR instr(path, char(0)) OR typeof(drive_uuid) NOT IN ('text', "
     "'null')",
@@ -165,6 +178,7 @@ class Catalog:
     """
 
     def __init__(self, copy: Path) -> None:
+        self._path = copy
         try:
             self._db = sqlite3.connect(copy, isolation_level=None)
         except (sqlite3.Error, UnicodeDecodeError) as error:
@@ -205,13 +219,10 @@ class Catalog:
             if there != list(columns):
                 raise NotUnderstood(f"Its table {table} is not as the format says.")
         self._db.set_authorizer(_authorize)
-        for table, column, what in (("folder", "path", "folder"), ("photo", "file_name", "photo")):
-            slash = " OR instr(file_name, '/')" if table == "photo" else ""
-            out = self._db.execute(
-                f"SELECT id FROM {table} WHERE {_LEADS_OUT.format(column)}{slash} LIMIT 1"
-            ).fetchone()
+        for table, leads_out in (("folder", _LEADS_OUT.format("path")), ("photo", _NO_NAME)):
+            out = self._db.execute(f"SELECT id FROM {table} WHERE {leads_out} LIMIT 1").fetchone()
             if out:
-                raise NotUnderstood(f"Its {what} {out[0]} leads out of its place.")
+                raise NotUnderstood(f"Its {table} {out[0]} leads out of its place.")
 
         for table, wrong in _WRONG_VALUES.items():
             if row := self._db.execute(f"SELECT id FROM {table} WHERE {wrong} LIMIT 1").fetchone():
@@ -242,12 +253,23 @@ class Catalog:
         for id, place, folder, path, name, *known in rows:
             yield Photo(id, place, folder, f"{path}/{name}" if path else name, *known)
 
-    def where(self) -> Iterator[tuple[int, int, str | None, str, str, str]]:
-        """``(photo's id, folder's id, drive, place's path, folder's path, name)``, by id."""
-        yield from self._rows(
-            "SELECT p.id, f.id, l.drive_uuid, l.path, f.path, p.file_name FROM photo p "
-            "JOIN folder f ON f.id = p.folder_id JOIN place l ON l.id = f.place_id ORDER BY p.id"
+    def members(self) -> Iterator[tuple[int, list[int], list[str]]]:
+        """``(folder's id, ids of its photos, their names)``, folder by folder."""
+        # Half a million rows are put together by the database, not one by one here.
+        rows = self._rows(
+            "SELECT folder_id, json_group_array(id), json_group_array(file_name) FROM photo "
+            "GROUP BY folder_id"
         )
+        for folder, ids, names in rows:
+            yield folder, json.loads(ids), json.loads(names)
+
+    def kept_beside(self) -> Path:
+        """A second private copy, in one file, as it is now."""
+        there = self._path.with_name(self._path.name + ".before")
+        delete_state(there)
+        with closing(sqlite3.connect(there)) as db:
+            self._db.backup(db)
+        return there
 
     def preview(self, photo: int) -> bytes | None:
         """The small picture of a photo that the catalog keeps, as JPEG; None where it has none."""
@@ -289,8 +311,13 @@ def move_folders(
         KeyError: there is no such folder or photo.
     """
     Catalog(copy).close()
+    _moved(copy, moves, name, photos or {})
+
+
+def _moved(copy: Path, moves: Moves, name: str | None, photos: Photos) -> None:
+    """The same in a copy that was read as a catalog already."""
     try:
-        _move_folders(copy, moves, name, photos or {})
+        _move_folders(copy, moves, name, photos)
     except (sqlite3.Error, UnicodeError) as error:
         raise NotUnderstood(
             f"It is a damaged catalog, or cannot hold a name that is no text ({error})."
@@ -365,10 +392,59 @@ def _move_folders(
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
 
-# -- as a kind of document -------------------------------------------------------------------------
+def led_as_wanted(before: Path, after: Path, moves: Moves, photos: Photos) -> bool:
+    """Proves by reading both that every photo and folder is where it is to be, and no other moved.
 
-Moves = dict[int, tuple[Place, str]]
-Photos = dict[int, tuple[Place, str, str]]
+    Row by row, in the database: not a photo of half a million goes through a program's hands.
+
+    Raises:
+        NotUnderstood: one of them cannot be read.
+    """
+    try:
+        with closing(sqlite3.connect(after, isolation_level=None)) as db:
+            db.execute("PRAGMA trusted_schema=OFF")
+            db.execute("ATTACH ? AS old", (str(before),))
+            db.execute("PRAGMA query_only=ON")
+            return _led_as_wanted(db, moves, photos)
+    except (sqlite3.Error, UnicodeError) as error:
+        raise NotUnderstood(f"It could not be read back ({error}).") from error
+
+
+_FOLDERS = (
+    "SELECT f.id, l.drive_uuid, l.path, f.path FROM {0}.folder f JOIN {0}.place l "
+    "ON l.id=f.place_id"
+)
+_OTHER_PHOTOS = (
+    "SELECT o.id FROM old.photo o LEFT JOIN main.photo n ON n.id=o.id WHERE n.id IS NULL OR "
+    "n.file_name IS NOT o.file_name OR n.folder_id IS NOT o.folder_id"
+)
+
+
+def _led_as_wanted(db: sqlite3.Connection, moves: Moves, photos: Photos) -> bool:
+    old, new = (
+        {id: (Place(uuid, top), path) for id, uuid, top, path in db.execute(_FOLDERS.format(name))}
+        for name in ("old", "main")
+    )
+    wanted = {id: moves.get(id, where) for id, where in old.items()}
+    # Of photos that went by themselves a folder may be new, and an emptied one may be gone.
+    if any(new[id] != wanted[id] for id in new.keys() & wanted.keys()):
+        return False
+    if not photos and new.keys() != wanted.keys():
+        return False
+    counts = [db.execute(f"SELECT count(*) FROM {n}.photo").fetchone() for n in ("old", "main")]
+    others = {id for (id,) in db.execute(_OTHER_PHOTOS)}
+    if counts[0] != counts[1] or not others <= photos.keys():
+        return False
+    for id, (place, path, name) in photos.items():
+        row = db.execute("SELECT folder_id, file_name FROM photo WHERE id=?", (id,)).fetchone()
+        if row is None or (new.get(row[0]), row[1]) != ((place, path), name):
+            return False
+    orphans = "SELECT 1 FROM main.photo WHERE folder_id NOT IN (SELECT id FROM main.folder) LIMIT 1"
+    lost = "SELECT 1 FROM old.photo WHERE folder_id NOT IN (SELECT id FROM old.folder) LIMIT 1"
+    return bool(db.execute(orphans).fetchone() == db.execute(lost).fetchone())
+
+
+# -- as a kind of document -------------------------------------------------------------------------
 
 
 class PhotoCatalog(Works):
@@ -446,6 +522,22 @@ class OpenCatalog:
                 ),
             )
 
+    def members(self) -> Iterator[Members]:
+        """Its photos, folder by folder."""
+        places = self._catalog.places()
+        folders = {id: (place, path) for id, place, path in self._catalog.folders()}
+
+        def members(id: int, ids: list[int], names: list[str]) -> Members:
+            place, path = folders.pop(id)
+            folder = Reference(("folder", id), path, Means.FOLDER, place=places.get(place))
+            return Members(folder, ids, names, _photo_locator)
+
+        for id, ids, names in self._catalog.members():
+            if id in folders:
+                yield members(id, ids, names)
+        for id in list(folders):
+            yield members(id, [], [])
+
     def lengths(self) -> list[Length | None]:
         """None: a photo has none."""
         return []
@@ -458,12 +550,9 @@ class OpenCatalog:
         """Folders and photos in other places; no other row of the catalog changes."""
         moves: Moves = {}
         photos: Photos = {}
-        for number, reference in enumerate(self.references()):
-            change = wanted(number, reference)
-            if change is None:
-                continue
+        for locator, change in self._changes(wanted):
             assert change.place is not None
-            table, id = row_of(reference.locator)
+            table, id = row_of(locator)
             if table == "folder":
                 moves[id] = change.place, change.target
             else:
@@ -471,23 +560,32 @@ class OpenCatalog:
                 photos[id] = change.place, folder, name
         if not moves and not photos and title is None:
             return None
-        expected = self._where_photos_are(moves, photos)
+        before = self._catalog.kept_beside()
         self._catalog.close()
         self._opened = None
         assert self._copy is not None
-        move_folders(self._copy, moves, title, photos)
-        if self._where_photos_are({}, {}) != expected:
-            raise NotUnderstood("It was not read back as it was written; the catalog is as it was.")
+        _moved(self._copy, moves, title, photos)
+        try:
+            if not led_as_wanted(before, self._copy, moves, photos):
+                raise NotUnderstood(
+                    "It was not read back as it was written; the catalog is as it was."
+                )
+        finally:
+            delete_state(before)
         return self._copy
 
-    def _where_photos_are(self, moves: Moves, photos: Photos) -> bytes:
-        """One digest of where every photo is, once some were moved."""
-        hasher = blake3()
-        for id, folder, uuid, top, path, name in self._catalog.where():
-            place, path = moves.get(folder, (Place(uuid, top), path))
-            place, path, name = photos.get(id, (place, path, name))
-            hasher.update(repr((id, place.drive_uuid, place.path, path, name)).encode())
-        return hasher.digest()
+    def _changes(self, wanted: Wanted) -> Iterator[tuple[Locator, Change]]:
+        """What is wanted, by what stands there."""
+        if isinstance(wanted, ByLocator):
+            yield from wanted.changes.items()
+            return
+        for number, reference in enumerate(self.references()):
+            if (change := wanted(number, reference)) is not None:
+                yield reference.locator, change
+
+
+def _photo_locator(id: int) -> Locator:
+    return "photo", id
 
 
 def row_of(locator: Locator) -> tuple[str, int]:

@@ -5,7 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from fascis.documents.model import Length, NobodysWork, OpenDocument, Reference, Source, Wanted
+from fascis.documents.model import (
+    Length,
+    Members,
+    NobodysWork,
+    OpenDocument,
+    Reference,
+    Source,
+    Wanted,
+)
 from fascis.documents.targets import Target
 
 
@@ -50,6 +58,10 @@ class OpenLink:
     def references(self) -> Iterator[Reference]:
         """One."""
         yield Reference(0, os.fsdecode(self._target))
+
+    def members(self) -> Iterator[Members]:
+        """None: it names no folders."""
+        return iter(())
 
     def lengths(self) -> list[Length | None]:
         """None."""

@@ -9,7 +9,8 @@ says what was asked for, and nothing else.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Hashable, Iterator
+from collections.abc import Callable, Collection, Hashable, Iterator, Mapping
+from collections.abc import Sequence as Sequence_
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from enum import Enum, StrEnum
@@ -207,6 +208,33 @@ class Source(Protocol):
         """What a link says."""
 
 
+@dataclass(frozen=True, slots=True)
+class Members:
+    """What a document says lies in one of its folders: many files, without an object for each.
+
+    Attributes:
+        folder: the folder's own reference.
+        numbers, names: of each file in it the number that a reference to it has, and its name.
+        locator: gives where a reference stands, by its number.
+    """
+
+    folder: Reference
+    numbers: Sequence_[int]
+    names: Sequence_[str]
+    locator: Callable[[int], Locator]
+
+
+@dataclass(frozen=True, slots=True)
+class ByLocator:
+    """What is wanted of a document, by what stands there: nothing else of it changes."""
+
+    changes: Mapping[Locator, Change]
+
+    def __call__(self, _number: int, reference: Reference) -> Change | None:
+        """What one reference is to say."""
+        return self.changes.get(reference.locator)
+
+
 class OpenDocument(AbstractContextManager["OpenDocument"], Protocol):
     """A document that is open for reading."""
 
@@ -219,6 +247,15 @@ class OpenDocument(AbstractContextManager["OpenDocument"], Protocol):
 
         Raises:
             NotUnderstood: it is damaged, hostile, or of another kind.
+        """
+
+    def members(self) -> Iterator[Members]:
+        """The same by folder, for kinds that name files below folders and no others.
+
+        Nothing for all others.
+
+        Raises:
+            NotUnderstood: as :meth:`references`.
         """
 
     def lengths(self) -> list[Length | None]:

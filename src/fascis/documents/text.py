@@ -21,6 +21,7 @@ from fascis.documents.model import (
     Change,
     Length,
     Means,
+    Members,
     NotUnderstood,
     OpenDocument,
     Reference,
@@ -139,6 +140,10 @@ class TextDocument:
         if self._seen and seen != self._seen:
             raise NotUnderstood("It changed while it was read.")
         self._seen = seen
+
+    def members(self) -> Iterator[Members]:
+        """None: it names no folders."""
+        return iter(())
 
     def lengths(self) -> list[Length | None]:
         """How long the media of each reference is."""

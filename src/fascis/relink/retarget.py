@@ -13,10 +13,12 @@ from functools import cached_property
 from pathlib import Path
 
 from fascis.documents.model import (
+    ByLocator,
     Change,
     DocumentKind,
     Locator,
     Means,
+    Members,
     NotUnderstood,
     OpenDocument,
     Place,
@@ -85,10 +87,13 @@ def new_content(
         if document.seen != retarget.document.seen:
             raise changed(retarget.path)
         below = _Below(retarget, document, drives, roots)
+        if changes := below.changes:
+            # A kind that names files below folders names no others.
+            new = document.retargeted(ByLocator(changes))
+            assert new is not None
+            return new
 
         def wanted(number: int, reference: Reference) -> Change | None:
-            if reference.means in (Means.FOLDER, Means.BELOW):
-                return below.changes.get(reference.locator)
             if reference.means is not Means.PATH or number not in retarget.to:
                 return None
             lost, found = retarget.to[number]
@@ -145,43 +150,43 @@ class _Below:
     def changes(self) -> dict[Locator, Change]:
         """By what stands in the document; found when it is first asked for."""
         folders: dict[Locator, tuple[Place, str]] = {}
-        files: dict[Locator, list[Reference]] = defaultdict(list)
-        for reference in self._document.references():
-            if reference.place is not None and reference.means is Means.FOLDER:
-                folders[reference.locator] = reference.place, reference.as_written
-            elif reference.within is not None:
-                files[reference.within].append(reference)
+        files: dict[Locator, Members] = {}
+        for members in self._document.members():
+            folder = members.folder
+            # In any other nothing is found: its top folder is not named.
+            if folder.place is not None:
+                folders[folder.locator] = folder.place, folder.as_written
+                if not self._retarget.to.keys().isdisjoint(members.numbers):
+                    files[folder.locator] = members
+        if not files:
+            return {}
         known = _Known(self._drives, self._roots, folders.values())
         found: dict[Locator, Change] = {}
-        for folder, members in files.items():
-            # In any other nothing is found: its top folder is not named.
-            if folder in folders:
-                found |= self._in_folder(folder, folders[folder], members, known)
+        for locator, members in files.items():
+            found |= self._in_folder(locator, folders[locator], members, known)
         for change in found.values():
             _check_is_text(change)
         return found
 
     def _in_folder(
-        self, folder: Locator, was: tuple[Place, str], members: list[Reference], known: _Known
+        self, folder: Locator, was: tuple[Place, str], members: Members, known: _Known
     ) -> dict[Locator, Change]:
         """What changes of one folder: itself, or files in it."""
         to = self._retarget.to
-        tied = {m.locator: to[m.number][1] for m in members if m.number in to}
-        if not tied:
-            return {}
+        tied = {n: to[n][1] for n in members.numbers if n in to}
         place, path = was
-        names = {m.locator: m.as_written.rpartition("/")[2] for m in members}
+        names = dict(zip(members.numbers, members.names, strict=True))
         target = _whole_move(tied, names, known.above(place), path)
         new = known.placed(target, place, path) if target is not None else None
         if new is not None and not known.has(new):
             return {folder: new}
         found: dict[Locator, Change] = {}
-        for locator, path_found in tied.items():
+        for number, path_found in tied.items():
             there, _, name = path_found.rpartition(b"/")
             inside = known.placed(there, place, path)
             text = os.fsdecode(name)
             inner = f"{inside.target}/{text}" if inside.target else text
-            found[locator] = Change(inner, place=inside.place)
+            found[members.locator(number)] = Change(inner, place=inside.place)
         return found
 
 
@@ -193,7 +198,7 @@ def _check_is_text(change: Change) -> None:
 
 
 def _whole_move(
-    tied: dict[Locator, bytes], names: dict[Locator, str], above: bytes | None, path: str
+    tied: dict[int, bytes], names: dict[int, str], above: bytes | None, path: str
 ) -> bytes | None:
     """The folder that a catalog's folder is now.
 

@@ -329,6 +329,23 @@ class Copies:
                 return
             last = rows[-1][0]
 
+    def where_they_are(self) -> Iterator[tuple[bytes, bytes | None, bytes]]:
+        """``(place, path outside or nothing, place there)`` of all that goes and is verified."""
+        last = -1
+        while True:
+            rows = self.journal.read(
+                "SELECT e.id, f.place, e.name, e.outside, f.there, coalesce(e.there, e.name), "
+                "e.stands FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON "
+                f"c.entry=e.id AND c.destination=? WHERE e.id>? AND {Which.GOING_VERIFIED} "
+                "ORDER BY e.id LIMIT ?",
+                (self.number, last, 16 * BATCH),
+            )
+            for _, folder, name, outside, there, called, stands in rows:
+                yield join(folder, name), outside, stands or join(there, called)
+            if len(rows) < 16 * BATCH:
+                return
+            last = rows[-1][0]
+
     def verified_documents(self, endings: Iterable[bytes]) -> list[int]:
         """Entries that go along, are verified, and are documents, in the plan's order.
 

@@ -177,9 +177,9 @@ def what_follows(
 
     # Asked for every photo of a catalog: looked up in the journal once.
     there = {
-        item.outside or top + item.place: item.there
-        for item in copies.items(Which.GOING_VERIFIED)
-        if item.outside is None or item.outside in loose
+        outside or top + place: called
+        for place, outside, called in copies.where_they_are()
+        if outside is None or outside in loose
     }
 
     def route(path: bytes) -> bytes | None:

@@ -25,7 +25,16 @@ from urllib.parse import unquote_to_bytes
 
 from fascis.crossing.journal.glance import yet_to_copy
 from fascis.crossing.scope.kept import Lead, Needed
-from fascis.documents.model import KnownBy, Means, NotUnderstood, Reference, Sequence, names_of
+from fascis.documents.model import (
+    KnownBy,
+    Means,
+    Members,
+    NotUnderstood,
+    OpenDocument,
+    Reference,
+    Sequence,
+    names_of,
+)
 from fascis.documents.registry import kind_named, kind_of
 from fascis.documents.targets import Target
 from fascis.drives.system.mounts import other_ways, read_mounts
@@ -386,6 +395,9 @@ class _Search:
             return
         folder = path.rpartition(b"/")[0]
         with kind.open(source) as document:
+            if self._all_members(document, who, beside):
+                # It names files below folders, and no others.
+                return
             for number, reference in enumerate(document.references()):
                 if beside and number % _LOOK_AT_THE_CLOCK == 0 and self._ends_now():
                     return
@@ -447,6 +459,61 @@ class _Search:
         above = place_folder(self._drives, top.drive_uuid, top.path)[0] if top else None
         if above is not None:
             self._need(above.rstrip(b"/") + b"/" + os.fsencode(reference.as_written), who)
+
+    def _all_members(self, document: OpenDocument, who: _Who, beside: bool) -> bool:
+        """What lies in a document's folders; False for one that has none."""
+        found = False
+        for members in document.members():
+            found = True
+            if beside and self._ends_now():
+                break
+            self._members(members, who)
+        return found
+
+    def _members(self, members: Members, who: _Who) -> None:
+        """What lies in one folder of a document: the folder is looked into once for all of it."""
+        top = members.folder.place
+        above = place_folder(self._drives, top.drive_uuid, top.path)[0] if top else None
+        if above is None:
+            return
+        folder = above.rstrip(b"/") + b"/" + os.fsencode(members.folder.as_written)
+        real, links = self._real_of(folder.rstrip(b"/"))
+        for link in links if members.names else ():
+            self._note(link, who)
+        listed = self._listed(real)
+        inside = (real + b"/").startswith(self._top) or real in self._loose_folders
+        if listed is None:
+            # It is not there, and so is nothing in it.
+            return
+        for number, name in zip(members.numbers, members.names, strict=True):
+            raw = os.fsencode(name)
+            plain = listed.get(raw)
+            if plain is None:
+                # A link, or the drive takes another name for it.
+                self._reference = number, None
+                self._need(folder.rstrip(b"/") + b"/" + raw, who)
+            elif plain and inside:
+                full = real.rstrip(b"/") + b"/" + raw
+                if full.startswith(self._top) or full in self._going.loose:
+                    self._found.add(full, *who)
+                    self._lead(full, who[0], number, None)
+        self._reference = None
+
+    @staticmethod
+    def _listed(folder: bytes) -> dict[bytes, bool] | None:
+        """The names in a folder, True for what may be needed; links are left out.
+
+        None where it is not there.
+        """
+        try:
+            with os.scandir(folder) as entries:
+                return {
+                    e.name: not e.is_dir(follow_symlinks=False)
+                    for e in entries
+                    if not e.is_symlink()
+                }
+        except OSError:
+            return None
 
     def _link(self, path: bytes, name: str) -> None:
         """A link is a document too: it needs the file that it leads to."""
@@ -515,10 +582,7 @@ class _Search:
         folder, _, name = path.rpartition(b"/")
         if name in (b"", b".", b".."):
             return
-        if folder not in self._real:
-            real = self._as_here(self._where_now(os.path.realpath(folder or b"/")))
-            self._real[folder] = real, self._links_on_the_way(folder, real)
-        real, links = self._real[folder]
+        real, links = self._real_of(folder)
         for link in links:
             self._note(link, who)
         full = real.rstrip(b"/") + b"/" + name
@@ -529,10 +593,23 @@ class _Search:
         self._note(full, who)
         if self._going.leads and self._reference is not None and full in self._found.by:
             number, sequence = self._reference
-            leads = self._found.leads.setdefault(who[0], {})
-            lead = leads.setdefault(number, Lead(sequence))
-            if full not in lead.files:
-                lead.files.append(full)
+            self._lead(full, who[0], number, sequence)
+
+    def _lead(self, full: bytes, document: bytes, number: int, sequence: Sequence | None) -> None:
+        """Notes which reference of a document needs a file, where that is asked for."""
+        if not self._going.leads:
+            return
+        leads = self._found.leads.setdefault(document, {})
+        lead = leads.setdefault(number, Lead(sequence))
+        if full not in lead.files:
+            lead.files.append(full)
+
+    def _real_of(self, folder: bytes) -> tuple[bytes, list[bytes]]:
+        """A folder by its name in the library that is to go, and the links on the way to it."""
+        if folder not in self._real:
+            real = self._as_here(self._where_now(os.path.realpath(folder or b"/")))
+            self._real[folder] = real, self._links_on_the_way(folder, real)
+        return self._real[folder]
 
     def _where_now(self, path: bytes) -> bytes:
         """A path of the library by its old name, when that is set aside: where it stands now."""
