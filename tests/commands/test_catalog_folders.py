@@ -83,7 +83,42 @@ def test_a_folder_that_is_gone_or_is_none_of_it_is_told(bench, catalog):
     assert contents(bench.drives) == before
 
 
-def test_two_of_one_name_and_two_at_a_time(bench, catalog):
-    relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json", "--name", "Both")
+@pytest.mark.parametrize("how", ["names", "whole paths", "one in the other"])
+def test_several_go_together_into_a_folder_that_is_there(bench, catalog, how):
+    photos, there = bench.drives / "inside/Photos", bench.heron / "Archive"
+    write(there / "2023/other.jpg", b"stood there")
+    before, plays = contents(photos), played(bench, catalog)
+    parts = {
+        "names": ["2023", "2024 trip"],
+        "whole paths": [photos / "2023", photos / "2024 trip"],
+        "one in the other": ["2023", "2024 trip", photos / "2024 trip/night"],
+    }[how]
+    words = [word for part in parts for word in ("--only", part)]
+    release = ("--after", "release", "--yes", "--json")
+    status, said, err = fascis(bench, "relocate", catalog, *words, "--into", there, *release)
+    assert (status, said["state"], said["left_behind"]) == (0, "released", []), err
+    assert set(said["part"]["folders"]) == {
+        str(photos / part) for part in ("2023", "2024 trip", "2024 trip/night")[: len(parts)]
+    }
+    if how != "one in the other":
+        assert contents(there) == before | {b"2023/other.jpg": contents(there)[b"2023/other.jpg"]}
+    assert (there / "2023/other.jpg").read_bytes() == b"stood there"
+    assert played(bench, catalog) == plays and not (photos / "2023").exists()
+    status, _, err = fascis(bench, "undo", said["crossing"], "--json")
+    assert played(bench, catalog) == plays, err
+
+
+def test_those_that_cannot_go_together_are_told(bench, catalog):
+    before = contents(bench.drives)
+    relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json")
     status, said, _ = fascis(bench, *relocate, "--only", "2023", "--only", "2024 trip")
+    assert status == 2 and "--name" in said["error"]
+    status, said, _ = fascis(bench, *relocate, "--only", "2023", "--only", "gone", "--name", "Two")
+    assert status == 3 and "part-not-there" in {p["code"] for p in said["problems"]}
+    write(catalog.parent / "own/notes.txt", b"notes")
+    both = ("--only", "2023", "--only", "own", "--name", "Two")
+    status, said, _ = fascis(bench, "relocate", catalog.parent, *relocate[2:], *both)
     assert status == 2 and "one of them at a time" in said["error"]
+    (catalog.parent / "own/notes.txt").unlink()
+    (catalog.parent / "own").rmdir()
+    assert contents(bench.drives) == before

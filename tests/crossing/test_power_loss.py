@@ -74,6 +74,18 @@ ACTS = {
 }
 
 
+def every_act_is_a_step(bench, monkeypatch):
+    for kind, names in ACTS.items():
+        for name in names:
+            done = getattr(kind, name)
+
+            def act(self, *arguments, _done=done, _name=name):
+                bench.step(f"before {_name}")
+                return _done(self, *arguments)
+
+            monkeypatch.setattr(kind, name, act)
+
+
 @pytest.fixture
 def drive(bench, mounted, request, monkeypatch):
     """A mounted drive.
@@ -94,15 +106,7 @@ def drive(bench, mounted, request, monkeypatch):
         monkeypatch.setattr(
             bulk.Copies, "record_small", lambda c, rows: given.extend(rows) or record(c, rows)
         )
-    for kind, names in ACTS.items():
-        for name in names:
-            done = getattr(kind, name)
-
-            def act(self, *arguments, _done=done, _name=name):
-                bench.step(f"before {_name}")
-                return _done(self, *arguments)
-
-            monkeypatch.setattr(kind, name, act)
+    every_act_is_a_step(bench, monkeypatch)
     return where
 
 

@@ -21,10 +21,14 @@ from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.split import Split, one_for_each, plan_split
 from fascis.crossing.status.queue import find_crossing, find_split
 from fascis.drives.connected import Drives
-from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.files.errors import DriveGone, Refused
 from fascis.workspace import Workspace
-from tests.crossing.test_power_loss import ACTS, as_it_is_now, cannot_be_used, mounted_as_found
+from tests.crossing.test_power_loss import (
+    as_it_is_now,
+    cannot_be_used,
+    every_act_is_a_step,
+    mounted_as_found,
+)
 from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -129,16 +133,7 @@ def test_after_power_loss_what_stood_there_stands_and_it_goes_on(
                 folder, _ = as_it_is_now(bench, where, tmp_path / f"moment {passed[0]}")
                 taken.append((name, folder))
 
-    for kind, names in ACTS.items():
-        for name in names:
-            done = getattr(kind, name)
-
-            def act(self, *arguments, _done=done, _name=name):
-                bench.step(f"before {_name}")
-                return _done(self, *arguments)
-
-            monkeypatch.setattr(kind, name, act)
-    assert {PosixFile, PosixMedium} == set(ACTS)
+    every_act_is_a_step(bench, monkeypatch)
     whole = begun(bench, where, how)
     bench.step = step
     went_on(whole, how)

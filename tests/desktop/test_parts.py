@@ -12,7 +12,7 @@ from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
-from fascis.tour.pictures import drop_part
+from fascis.tour.pictures import PartDrag, drop_part
 from tests.judge import contents
 from tests.library.making import catalog_at, timeline, write
 from tests.worlds import oracle
@@ -167,6 +167,35 @@ def test_a_project_is_put_onto_a_library_and_becomes_part_of_it(bench, studio, o
     assert contents(there).items() >= before.items()
     assert (there / "Spring/Spring.otio").exists()
     assert not drop_part(view, "projects/Spring", QPointF(3, 3)), "nothing is there"
+
+
+def test_a_part_is_put_into_a_folder_of_a_drive(bench, river, open_window):
+    """Held over a drive its folders are shown, held over one of these those in it."""
+    (bench.heron / ".hidden").mkdir()
+    window, hands = open_window(bench)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves")
+    QTest.mouseClick(view, LEFT, pos=view.block_of(river.name).center().toPoint())
+    hands.press("Take a part of it")
+    hands.wait(lambda: hands.button("All of it") is not None, "the parts")
+    shelf = view.shelf_of("heron")
+    empty = QPointF(shelf.right() - 200, shelf.center().y())
+    drag = PartDrag(view, TRIP, empty)
+    assert drag.over(empty)
+    hands.wait(lambda: painted(view, "Archive"), "its folders")
+    assert not painted(view, ".hidden")
+    assert drag.over(view.folder_at("Archive"))
+    hands.wait(lambda: painted(view, "Archive / 2024"), "the folders in it")
+    assert drag.drop(view.folder_at("Archive / 2024"))
+    hands.wait(lambda: window.planning.plan and window.planning.plan.choices.into, "into it")
+    plan = window.planning.plan
+    assert plan.asked_for == bench.heron / "Archive/2024" and len(plan.apart.stands) == 1
+    assert not painted(view, "Archive"), "nothing is held over it any more"
+
+
+def painted(view, words):
+    view.repaint()
+    return view.folder_at(words)
 
 
 def test_split_by_project_and_one_release_for_all(bench, studio, open_window):

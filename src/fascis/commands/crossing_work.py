@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Set
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -30,7 +31,7 @@ from fascis.crossing.receipts.receipt import (
     rows_of,
     seal,
 )
-from fascis.crossing.scope.catalog_folders import folder_of_catalog
+from fascis.crossing.scope.catalog_folders import Elsewhere, folders_of_catalog
 from fascis.crossing.scope.parts import NotOnePart, find_part
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.crossing.status.queue import (
@@ -268,10 +269,11 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     discard = _roles("--discard", wanted.discard, _DISCARDED, as_json)
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
-    folder = _folder_of_catalog(workspace, surveyed, wanted, as_json)
-    surveyed = folder or surveyed
-    if not folder:
-        _check_parts(surveyed, wanted, as_json)
+    elsewhere = _folders_of_catalog(workspace, surveyed, wanted, as_json)
+    only = frozenset(wanted.only)
+    if elsewhere:
+        surveyed, only = elsewhere.surveyed, elsewhere.only
+    _check_parts(surveyed, only, wanted, as_json)
     if wanted.search:
         from fascis.commands.relink_work import found_for_copy
 
@@ -283,7 +285,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         discard,
         wanted.gather,
         unused,
-        only=frozenset() if folder else frozenset(wanted.only),
+        only=only,
         loose_too=wanted.loose_too,
         leave_clashing="clashing" in wanted.leave_out,
         shared=wanted.shared,
@@ -350,26 +352,26 @@ def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> N
     raise typer.Exit(0)
 
 
-def _folder_of_catalog(
+def _folders_of_catalog(
     workspace: Workspace, surveyed: Surveyed, wanted: Wanted, as_json: bool
-) -> Surveyed | None:
-    """The folder of a catalog that was named, where it lies outside of the library's own."""
+) -> Elsewhere | None:
+    """The folders of a catalog that were named, where they lie outside of the library's own."""
     try:
-        return folder_of_catalog(workspace, surveyed, wanted.only)
+        return folders_of_catalog(workspace, surveyed, wanted.only)
     except NotOnePart as error:
         usage(str(error), as_json)
 
 
-def _check_parts(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> None:
+def _check_parts(surveyed: Surveyed, only: Set[str], wanted: Wanted, as_json: bool) -> None:
     """Each named part is one, and several have a name together."""
     try:
-        find_part(surveyed, wanted.only)
+        find_part(surveyed, sorted(only))
     except NotOnePart as error:
         usage(str(error), as_json)
-    if len(set(wanted.only)) > 1 and wanted.into:
+    if len(only) > 1 and wanted.into:
         if wanted.name:
             usage("Several parts keep their own names with --into; --name is for one.", as_json)
-    elif len(set(wanted.only)) > 1 and not wanted.name:
+    elif len(only) > 1 and not wanted.name:
         usage("Several parts need a name together: --name NAME.", as_json)
 
 

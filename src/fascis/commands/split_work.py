@@ -92,14 +92,14 @@ def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLib
         found.append(NewLibrary(name, some))
     found = found or one_for_each(surveyed)
     taken: dict[str, str] = {}
-    for library in found:
-        for project in library.projects:
+    for each in found:
+        for project in each.projects:
             if project in taken:
-                both = f"{shown(taken[project])} and {shown(library.name)}"
+                both = f"{shown(taken[project])} and {shown(each.name)}"
                 usage(f"{shown(project)} would be in two parts, {both}.", as_json)
-            taken[project] = library.name
+            taken[project] = each.name
         try:
-            find_part(surveyed, library.projects)
+            find_part(surveyed, each.projects)
         except NotOnePart as error:
             usage(str(error), as_json)
     if wanted.rest:

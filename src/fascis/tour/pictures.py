@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
@@ -19,6 +20,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
 from fascis.demo.bench import plug_in_elsewhere
+from fascis.demo.parts import TRIP
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
 from fascis.desktop.app import make_application
@@ -149,18 +151,37 @@ class Hands:
         QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=b)
 
 
+class PartDrag:
+    """A part that is dragged over a view, by the events that a drag sends."""
+
+    def __init__(self, view: QWidget, given: str, at: QPointF) -> None:
+        self._view, self._said = view, QMimeData()
+        self._said.setData(PART_MIME, given.encode())
+        self._send(QDragEnterEvent(at.toPoint(), *self._how()))
+
+    def _how(self) -> tuple[Any, ...]:
+        button, no_key = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        return Qt.DropAction.CopyAction, self._said, button, no_key
+
+    def _send(self, event: QDropEvent | QDragEnterEvent) -> None:
+        QApplication.sendEvent(self._view, event)
+
+    def over(self, at: QPointF) -> bool:
+        """Moves; True when it can be put down there."""
+        move = QDragMoveEvent(at.toPoint(), *self._how())
+        self._send(move)
+        return move.isAccepted()
+
+    def drop(self, at: QPointF) -> bool:
+        """Puts it down; True when it can be there."""
+        can = self.over(at)
+        self._send(QDropEvent(at, *self._how()))
+        return can
+
+
 def drop_part(view: QWidget, given: str, at: QPointF) -> bool:
-    """Puts a part down on a view, by the events that a drag sends; True when it can be there."""
-    said = QMimeData()
-    said.setData(PART_MIME, given.encode())
-    action, button = Qt.DropAction.CopyAction, Qt.MouseButton.LeftButton
-    no_key = Qt.KeyboardModifier.NoModifier
-    enter = QDragEnterEvent(at.toPoint(), action, said, button, no_key)
-    move = QDragMoveEvent(at.toPoint(), action, said, button, no_key)
-    put = QDropEvent(at, action, said, button, no_key)
-    for event in (enter, move, put):
-        QApplication.sendEvent(view, event)
-    return move.isAccepted()
+    """Puts a part down on a view; True when it can be there."""
+    return PartDrag(view, given, at).drop(at)
 
 
 def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
@@ -396,13 +417,14 @@ def parts(world: World, folder: Path) -> list[Path]:
         return planning.plan is not None and planning.plan.choices.into is into
 
     plan("River")
-    hands.tick("2024 free")
-    hands.press("Plan 1")
-    hands.wait(lambda: planning.plan is not None and planning.plan.part is not None, "the trip")
-    # What the folder dialog answers.
-    planning.choose_folder(world.heron_a / "Archive/2024")
-    hands.wait(lambda: planning.plan is not None and hands.radio("into 2024") is not None, "2024")
-    hands.choose("into 2024")
+    shelf = view.shelf_of("Heron A")
+    clear = QPointF(shelf.right() - 150, shelf.center().y())
+    trip = PartDrag(view, TRIP, clear)
+    trip.over(clear)
+    hands.wait(lambda: view.folder_at("Archive") is not None, "the folders of Heron A")
+    trip.over(view.folder_at("Archive") or clear)
+    hands.wait(lambda: view.folder_at("Archive / 2024") is not None, "those in Archive")
+    trip.drop(view.folder_at("Archive / 2024") or clear)
     hands.wait(partial(landed, True), "landing there")
     hands.choose("newcomers")
     hands.wait(lambda: bool(planning.plan and planning.plan.choices.taken), "decided", 500)

@@ -10,7 +10,6 @@ import stat
 from collections.abc import Iterable, Iterator, Sequence, Set
 from contextlib import suppress
 from dataclasses import dataclass, field
-from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -306,21 +305,18 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
 
     Read leases tell whether one writes, documents and small roles first.
     """
-    first = {ROLES.index(Role.DOCUMENT), ROLES.index(Role.OTHER)}
-    files = [row for row, kind in enumerate(found.kinds()) if kind == Kind.FILE]
-    order = [row for row in files if found.role[row] in first]
-    if len(order) < MOST_LEASES:
-        order += islice((r for r in files if found.role[r] not in first), MOST_LEASES - len(order))
-    asked = set(order[:MOST_LEASES])
+    files = np.flatnonzero(np.frombuffer(found.kinds(), np.uint8) == Kind.FILE)
+    soon = [ROLES.index(Role.DOCUMENT), ROLES.index(Role.OTHER)]
+    is_first = np.isin(np.frombuffer(bytes(found.role), np.uint8)[files], soon)
+    order = np.concatenate((files[is_first], files[~is_first]))
+    asked = set(order[:MOST_LEASES].tolist())
     known, written = len(files) <= MOST_LEASES, []
     try:
         medium = around.workspace.drives.open(source)
     except EnvironmentTrouble:
         return  # told of elsewhere
     try:
-        for row, _, place in found.rows():
-            if row not in asked:
-                continue
+        for place in _places(found, asked):
             try:
                 file = medium.open(place)
             except OSError:
@@ -571,3 +567,12 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
                 f"{shown(str(sibling))} is a copy of this same library.",
                 "Go on to have one more copy beside it.",
             )
+
+
+def _places(found: Survey, rows: set[int]) -> Iterator[bytes]:
+    """The places of some rows, folder by folder."""
+    for folder in found.folders:
+        above = folder.place + b"/" if folder.place else b""
+        for row in range(folder.first, folder.end):
+            if row in rows:
+                yield above + found.name(row)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Collection
 from dataclasses import dataclass
 from enum import IntEnum
 
@@ -42,14 +41,21 @@ class Fates:
     leave_out: frozenset[Role] = frozenset()
     discard: frozenset[Role] = frozenset()
     links: bool = True
-    rows_out: Collection[int] = frozenset()
+    rows_out: set[int] | frozenset[int] = frozenset()
 
     def of(self, survey: Survey) -> array[int]:
         """The fate of every row."""
         fates = array("B", bytes(len(survey)))
         kinds = survey.kinds()
+        plain = not (self.leave_out or self.discard)
         for folder in survey.folders:
             own = survey.is_own(folder)
+            mine = kinds[folder.first : folder.end]
+            if plain and not own and mine.count(Kind.FILE) == len(mine):
+                # Nothing but files, and none of them is looked at by its role.
+                for row in self.rows_out.intersection(range(folder.first, folder.end)):
+                    fates[row] = Fate.LEFT_OUT
+                continue
             for row in range(folder.first, folder.end):
                 kind = kinds[row]
                 if kind == Kind.SPECIAL:

@@ -6,6 +6,8 @@ from array import array
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+import numpy as np
+
 from fascis.crossing.fit.limits import Clashes, Columns, clashes
 from fascis.crossing.fit.meeting import Comes, Meeting
 from fascis.crossing.fit.names import Apart, keep_apart
@@ -137,13 +139,17 @@ def totals_of(
     found: Survey, fates: array[int], gathering: Gathering
 ) -> tuple[Totals, Totals, Totals]:
     """What goes along, what is left out and stays, and what is discarded with the originals."""
-    sums = {int(fate): [0, 0, 0] for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD)}
-    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
-        if kind == Kind.FILE and fate in sums:
-            there = sums[fate]
-            there[0] += 1
-            there[1] += found.size[row]
-            there[2] += found.allocated[row]
+    files = _files(found)
+    mine = np.frombuffer(bytes(fates), np.uint8)
+    sums = {}
+    for fate in (Fate.COPY, Fate.LEFT_OUT, Fate.DISCARD):
+        rows = np.flatnonzero(files & (mine == fate)).tolist()
+        sums[int(fate)] = [
+            len(rows),
+            # Some are so large that their sum is none of the machine's own numbers.
+            sum(map(found.size.__getitem__, rows)),
+            sum(map(found.allocated.__getitem__, rows)),
+        ]
     along = sums[Fate.COPY]
     for _, loose in gathering.items:
         along[0] += 1
@@ -153,7 +159,13 @@ def totals_of(
     return gone_along, left, discarded
 
 
-_ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
+def _files(found: Survey) -> np.ndarray:
+    """True for every row that is a regular file."""
+    files: np.ndarray = np.frombuffer(found.kinds(), np.uint8) == Kind.FILE
+    return files
+
+
+_ALONG = [int(Fate.COPY), int(Fate.OWN)]
 
 
 def room_on(
@@ -177,8 +189,9 @@ def room_on(
     there = {row for row, place in found.files() if place in stands} if stands else set()
     # In a subvolume the same number is another file.
     links = links and not found.subvolumes
-    for row, (fate, kind) in enumerate(zip(fates, found.kinds(), strict=True)):
-        if kind != Kind.FILE or fate not in _ALONG or row in there:
+    along = np.isin(np.frombuffer(bytes(fates), np.uint8), _ALONG)
+    for row in np.flatnonzero(_files(found) & along).tolist():
+        if row in there:
             continue
         if found.link_count[row] > 1 and links:
             if found.inode[row] in twins:

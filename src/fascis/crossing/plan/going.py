@@ -5,6 +5,8 @@ from __future__ import annotations
 from array import array
 from collections.abc import Iterator, Mapping
 
+import numpy as np
+
 from fascis.crossing.fit.room import Freeing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
@@ -17,6 +19,8 @@ from fascis.documents.registry import is_companion
 from fascis.files.names import shown
 from fascis.library.survey import Kind
 from fascis.workspace import Workspace
+
+_GO = [int(Fate.COPY), int(Fate.DISCARD), int(Fate.OWN)]
 
 
 class Going:
@@ -33,9 +37,8 @@ class Going:
     ) -> None:
         self._surveyed, self._afterwards, self._fates = surveyed, afterwards, fates
         self._loose = {o.path: o for _, o in gathering.items} if afterwards.loose_too else {}
-        self._rows: dict[bytes, int] = {}
-        self._names: dict[bytes, list[bytes]] = {}
-        self._part, self._also = part, also
+        self._part, self._also, self._below = part, also, surveyed.below
+        self._goes = self._what_goes().__contains__
         self.bounds = ""
         self.following = Following()
 
@@ -52,16 +55,13 @@ class Going:
         needed = self._surveyed.needed(workspace, loose_too, follows, self._also)
         self.bounds = needed.bounds
         if follows:
-            self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
             self.following = following(needed, self._route, self._needs_nothing, workspace.private)
             needed = needed.without(self.following.led)
-        below, rows = self._surveyed.below, self._surveyed.survey.rows()
-        sidecars = [below + place for _, _, place in rows if is_companion(place)] + [
+        below = self._below
+        sidecars = [below + place for place in self._surveyed.companions] + [
             p for p in self._loose if is_companion(p)
         ]
-        if needed.by or sidecars:
-            self._rows = {place: row for row, _, place in self._surveyed.survey.rows()}
-        kept = kept_for_others(needed, self._goes, self._names_in)
+        kept = kept_for_others(needed, self._goes, self._names_in, self._surveyed.paths)
         kept |= sidecars_of_what_stays(sidecars, self._goes, kept)
         if needed.unknown:
             kept |= {path: sorted(needed.unknown) for path in self._loose if path not in kept}
@@ -69,7 +69,7 @@ class Going:
 
     def followers(self) -> Iterator[Follower]:
         """The documents that are led to the new place, as they are told."""
-        below = self._surveyed.below
+        below = self._below
         for one in self.following.retargets:
             path = bytes(one.path)
             told = shown(path[len(below) :] if path.startswith(below) else path)
@@ -77,46 +77,49 @@ class Going:
 
     def _needs_nothing(self, document: bytes) -> bool:
         """In a whole library no document follows: it goes, or what it uses stays."""
-        inside = document.startswith(self._surveyed.below)
+        inside = document.startswith(self._below)
         return self._goes(document) or (inside and not self._part)
 
     def _route(self, path: bytes) -> bytes | None:
         """Where a file goes is not asked before it is there: only whether its copy will be."""
-        row = self._rows.get(path[len(self._surveyed.below) :])
+        row = self._surveyed.rows.get(path[len(self._below) :])
         copied = path in self._loose or (row is not None and self._fates[row] == Fate.COPY)
         return path if copied and self._goes(path) else None
 
-    def _goes(self, path: bytes) -> bool:
-        below = self._surveyed.below
-        if not path.startswith(below):
-            return path in self._loose
-        row = self._rows.get(path[len(below) :])
+    def _what_goes(self) -> set[bytes]:
+        """The absolute paths of all that would go."""
+        if self._afterwards.act is After.COPY:
+            return set()
+        fates, rows = self._fates, self._surveyed.rows
         if self._afterwards.act is After.PARK and not self._part:
             # Set aside is the whole folder, with what is left out.
-            return row is not None
-        return row is not None and self._fates[row] in (Fate.COPY, Fate.DISCARD, Fate.OWN)
+            places = list(rows)
+        else:
+            places = [place for place, row in rows.items() if fates[row] in _GO]
+        return {self._below + place for place in places}.union(self._loose)
 
     def _names_in(self, folder: bytes) -> list[bytes]:
-        if not self._names:
-            for path in (*(self._surveyed.below + place for place in self._rows), *self._loose):
-                above, _, name = path.rpartition(b"/")
-                self._names.setdefault(above, []).append(name)
-        return self._names.get(folder, [])
+        names = [p.rpartition(b"/")[2] for p in self._loose if p.rpartition(b"/")[0] == folder]
+        if not (folder + b"/").startswith(self._below):
+            return names
+        return names + self._surveyed.names.get(folder[len(self._below) :], [])
 
     def frees(self, shared: Mapping[bytes, object]) -> int:
         """The room of all that goes, in bytes; nothing where the old place stays home."""
         if self._afterwards.act is After.COPY:
             return 0
-        found, below, freeing = self._surveyed.survey, self._surveyed.below, Freeing()
-        for row, folder, place in found.rows():
-            if (
-                self._fates[row] not in (Fate.COPY, Fate.DISCARD, Fate.OWN)
-                or found.kind(row) is not Kind.FILE
-            ):
-                continue
-            if not shared or below + place not in shared:
+        found, below, freeing = self._surveyed.survey, self._below, Freeing()
+        links = found.link_count
+        go = np.isin(np.frombuffer(bytes(self._fates), np.uint8), _GO)
+        go &= np.frombuffer(found.kinds(), np.uint8) == Kind.FILE
+        inside = (p[len(below) :] for p in shared if p.startswith(below))
+        stays = {self._surveyed.rows[p] for p in inside if p in self._surveyed.rows}
+        for folder in found.folders:
+            for row in (np.flatnonzero(go[folder.first : folder.end]) + folder.first).tolist():
+                if row in stays:
+                    continue
                 inode = (folder.device, found.inode[row])
-                freeing.add(found.size[row], found.allocated[row], inode, found.link_count[row])
+                freeing.add(found.size[row], found.allocated[row], inode, links[row])
         for path, o in self._loose.items():
             if path not in shared:
                 freeing.add(o.size, o.allocated, (o.device, o.inode), o.links)

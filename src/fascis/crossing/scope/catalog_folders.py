@@ -1,13 +1,14 @@
-"""A folder of a catalog that lies anywhere: it goes by itself, and the catalog follows.
+"""Folders of a catalog that lie anywhere: they go by themselves, and the catalog follows.
 
-What crosses is then that folder, with all that is in it, and not a library around it.
+What crosses is then such a folder, with all that is in it, and not a library around it; or several
+of one of the catalog's top folders.
 """
 
 from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from fascis.crossing.model.problems import Problem
@@ -21,33 +22,58 @@ from fascis.library.standing import Standing
 from fascis.workspace import Workspace
 
 
-def folder_of_catalog(
-    workspace: Workspace, surveyed: Surveyed, only: Sequence[str], control: Control = UNSTOPPED
-) -> Surveyed | None:
-    """The survey of a folder that a catalog knows and that was named as a part.
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """What goes instead of the library around a catalog.
 
-    None where that lies in the library's own folder, or is none: then it is a part like any other.
+    Attributes:
+        surveyed: the folder; or the one that several of them lie in.
+        only: which of its folders go, by their places; nothing for all of it.
+    """
+
+    surveyed: Surveyed
+    only: frozenset[str] = frozenset()
+
+
+def folders_of_catalog(
+    workspace: Workspace, surveyed: Surveyed, only: Sequence[str], control: Control = UNSTOPPED
+) -> Elsewhere | None:
+    """The survey of folders that a catalog knows and that were named as parts.
+
+    None where they lie in the library's own folder, or are none: then they are parts like any
+    other.
 
     Raises:
-        NotOnePart: several folders are called so, or it was named with others.
+        NotOnePart: several folders are called so, or those that were named cannot go together.
     """
     known = _known(surveyed)
-    found = [folder for given in only if (folder := _meant(surveyed, known, given))]
+    meant = {given: _meant(surveyed, known, given) for given in only}
+    found = sorted({folder for folder in meant.values() if folder})
     if not found:
         return None
-    if len(set(only)) > 1:
+    if ours := [given for given, folder in meant.items() if not folder]:
         raise NotOnePart(
-            "A catalog's folder that lies elsewhere goes by itself: name one of them at a time."
+            f"{shown(ours[0])} lies in the library's folder, {shown(found[0])} elsewhere: they go "
+            "one after the other. Name one of them at a time."
         )
-    folder, standing = found[0], known[found[0]]
-    path = Path(os.fsdecode(folder))
-    if not path.is_dir():
-        return replace(surveyed, problems=[*surveyed.problems, _gone(path, standing)])
-    alone = survey_library(workspace, path, None, control)
+    paths = [Path(os.fsdecode(folder)) for folder in found]
+    if gone := [_gone(path, known[bytes(path)]) for path in paths if not path.is_dir()]:
+        return Elsewhere(replace(surveyed, problems=[*surveyed.problems, *gone]))
+    around = os.path.commonpath(found)
+    if around not in known:
+        where = " and ".join(shown(folder) for folder in found[:2])
+        raise NotOnePart(
+            f"{where} lie in no folder of the catalog together: they go one after the other. Name "
+            "one of them at a time."
+        )
+    alone = survey_library(workspace, Path(os.fsdecode(around)), None, control)
+    inner = [os.path.relpath(folder, around) for folder in found if folder != around]
+    # The whole of it, if it was named itself.
+    parts = frozenset(map(os.fsdecode, inner)) if len(inner) == len(found) else frozenset()
     catalogs = tuple(
         surveyed.below + d.place for d in surveyed.uses.documents if d.place and d.kind.journals
     )
-    return replace(alone, also=catalogs, of_catalog=str(surveyed.root))
+    return Elsewhere(replace(alone, also=catalogs, of_catalog=str(surveyed.root)), parts)
 
 
 def _known(surveyed: Surveyed) -> dict[bytes, Standing]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Set
 from dataclasses import dataclass, field, replace
 
 from fascis.documents.model import Sequence
@@ -66,7 +66,10 @@ class Needed:
 
 
 def kept_for_others(
-    needed: Needed, goes: Callable[[bytes], bool], names_in: Callable[[bytes], Collection[bytes]]
+    needed: Needed,
+    goes: Callable[[bytes], bool],
+    names_in: Callable[[bytes], Collection[bytes]],
+    there: Set[bytes] = frozenset(),
 ) -> dict[bytes, list[str]]:
     """What stays though it would go, because something that stays needs it: absolute path → who.
 
@@ -75,23 +78,28 @@ def kept_for_others(
     Args:
         goes: tells of an absolute path whether that file would go.
         names_in: the names of the files in a folder (absolute), of those that are asked about.
+        there: absolute paths of files, of those that are asked about; it is quicker with them.
     """
     kept: dict[bytes, list[str]] = {}
+    names = _Names(names_in)
 
     def still_goes(path: bytes) -> bool:
         return goes(path) and path not in kept
 
+    asked = [(path, path) for path in needed.by if goes(path)]
+    for path in needed.by.keys() - there:
+        if not goes(path) and (real := names.as_named(path, goes)) is not None:
+            asked.append((path, real))
     while True:
         more: dict[bytes, list[str]] = {}
-        for path in needed.by:
-            real = path if goes(path) else _as_named(path, names_in, goes)
-            if real is not None and real not in kept and (who := needed.who(path, still_goes)):
+        for path, real in asked:
+            if real not in kept and (who := needed.who(path, still_goes)):
                 more[real] = who
         for path, who in list(more.items()):
             folder, _, name = path.rpartition(b"/")
-            for sidecar, photos in companions(names_in(folder)).items():
+            for sidecar in names.companions_of(folder, name):
                 beside = folder + b"/" + sidecar
-                if name in photos and beside not in kept and goes(beside):
+                if beside not in kept and goes(beside):
                     more.setdefault(beside, who)
         if not more:
             return kept
@@ -145,14 +153,43 @@ def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
                 needed.add(top + places[row], path, shown(document))
 
 
-def _as_named(
-    path: bytes, names_in: Callable[[bytes], Collection[bytes]], goes: Callable[[bytes], bool]
-) -> bytes | None:
-    """The file that a path in another case or normal form leads to, where the drive folds these."""
-    folder, _, name = path.rpartition(b"/")
-    key = name_key(name)
-    alike = (folder + b"/" + n for n in names_in(folder) if n != name and name_key(n) == key)
-    return next((p for p in alike if goes(p) and _same(p, path)), None)
+class _Names:
+    """The names in folders, each folder's put in order once."""
+
+    def __init__(self, names_in: Callable[[bytes], Collection[bytes]]) -> None:
+        self._names_in = names_in
+        self._there: dict[bytes, frozenset[bytes]] = {}
+        self._by_key: dict[bytes, dict[str, list[bytes]]] = {}
+        self._companions: dict[bytes, dict[bytes, list[bytes]]] = {}
+
+    def as_named(self, path: bytes, goes: Callable[[bytes], bool]) -> bytes | None:
+        """The file that a path in another case or form leads to, where the drive folds these."""
+        folder, _, name = path.rpartition(b"/")
+        if folder not in self._there:
+            self._there[folder] = frozenset(self._names_in(folder))
+        if not self._there[folder] or name in self._there[folder]:
+            # What is called exactly so is on no drive another one too.
+            return None
+        alike = (folder + b"/" + n for n in self._alike(folder, name))
+        return next((p for p in alike if goes(p) and _same(p, path)), None)
+
+    def _alike(self, folder: bytes, name: bytes) -> list[bytes]:
+        if folder not in self._by_key:
+            keys: dict[str, list[bytes]] = {}
+            for one in self._there[folder]:
+                keys.setdefault(name_key(one), []).append(one)
+            self._by_key[folder] = keys
+        return self._by_key[folder].get(name_key(name), [])
+
+    def companions_of(self, folder: bytes, name: bytes) -> list[bytes]:
+        """The sidecars in a folder that belong to one of its files."""
+        if folder not in self._companions:
+            found: dict[bytes, list[bytes]] = {}
+            for sidecar, owners in companions(self._names_in(folder)).items():
+                for owner in owners:
+                    found.setdefault(owner, []).append(sidecar)
+            self._companions[folder] = found
+        return self._companions[folder].get(name, [])
 
 
 def _same(one: bytes, other: bytes) -> bool:

@@ -170,12 +170,8 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
 def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
     """A document that is used by a chosen one goes along, with what it uses in turn."""
     uses, chosen = surveyed.uses, part.documents
-    numbers = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
     loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
-    if chosen:
-        rows = {row: numbers[place] for row, _, place in surveyed.survey.rows() if place in numbers}
-    else:
-        rows = {}
+    rows = surveyed.document_rows if chosen else {}
     users = [(n, set(uses.used_by.get(row, ()))) for row, n in rows.items()]
     users += [(loose[o.path], o.used_by) for o in uses.outside if o.path in loose]
     while more := {n for n, by in users if n not in chosen and by & chosen}:
@@ -198,27 +194,28 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
     survey, uses = surveyed.survey, surveyed.uses
     chosen = {uses.documents[n].place for n in part.documents if uses.documents[n].place}
     beside = {place + end for place in chosen for end in journals()}
+    goes = {surveyed.rows[p] for p in chosen | beside if p in surveyed.rows}
+    for document in part.documents:
+        goes.update(surveyed.used_rows.get(document, ()))
     others = _others(surveyed, part)
-    rows, kept = set(), set()
-    for row, folder, place in survey.rows():
-        if survey.kind(row) is Kind.SPECIAL:
-            continue
-        users = part.documents.intersection(uses.used_by.get(row, ()))
-        in_project = _within(place, part.projects) and not others(row)
-        goes = (
-            place in chosen
-            or place in beside
-            or bool(users)
-            or _within(place, part.folders)
-            or in_project
-        )
-        if survey.is_own(folder) or not goes:
-            rows.add(row)
-        else:
-            kept.add(folder.place)
+    kinds = survey.kinds()
+    rows: set[int] = set()
+    kept: set[bytes] = set()
     for folder in survey.folders:
-        if _within(folder.place + b"/", part.folders | part.projects) and not survey.is_own(folder):
+        mine = range(folder.first, folder.end)
+        if survey.is_own(folder):
+            rows.update(mine)
+            continue
+        inside = folder.place + b"/"
+        if _within(inside, part.folders):
+            goes.update(mine)
+        elif _within(inside, part.projects):
+            goes.update(row for row in mine if not others(row))
+        if not goes.isdisjoint(mine) or _within(inside, part.folders | part.projects):
             kept.add(folder.place)
+        rows |= set(mine) - goes
+    if Kind.SPECIAL in kinds:
+        rows = {row for row in rows if kinds[row] != Kind.SPECIAL}
     above = {above for folder in kept for above in folders_above(folder)}
     folders = {f.place for f in survey.folders} - kept - above - {b""}
     paths = {o.path for o in uses.outside if not part.documents & o.used_by}
@@ -253,10 +250,7 @@ def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
         for n, d in enumerate(uses.documents)
         if d.place and d.kind.works and n not in part.documents
     }
-    if part.projects:
-        own = {row for row, _, place in surveyed.survey.rows() if place in places}
-    else:
-        own = set()
+    own = {surveyed.rows[p] for p in places if p in surveyed.rows} if part.projects else set()
     return lambda row: row in own or bool(set(uses.used_by.get(row, ())) - part.documents)
 
 

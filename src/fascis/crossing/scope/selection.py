@@ -147,19 +147,20 @@ def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering
     if not any(fate in (Fate.LEFT_OUT, Fate.DISCARD) for fate in set(fates)):
         return LeftOut([], [])
     uses, survey = surveyed.uses, surveyed.survey
-    places = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
-    along = {
-        places[place]
-        for row, place in survey.files()
-        if place in places and fates[row] == Fate.COPY
-    }
+    along = {n for row, n in surveyed.document_rows.items() if fates[row] == Fate.COPY}
     gathered = {o.path for _, o in gathering.items}
     along |= {n for n, d in enumerate(uses.documents) if d.path in gathered}
+    missed = {
+        row
+        for document in along
+        for row in surveyed.used_rows.get(document, ())
+        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD)
+    }
     found = LeftOut([], [])
+    if not missed:
+        return found
     for row, place in survey.files():
-        if fates[row] in (Fate.LEFT_OUT, Fate.DISCARD) and not along.isdisjoint(
-            uses.used_by.get(row, ())
-        ):
+        if row in missed:
             again = ROLES[survey.role[row]].remakeable
             (found.remakeable if again else found.files).append((place, survey.size[row]))
     return found

@@ -11,6 +11,7 @@ import stat
 from collections.abc import Callable, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 
 from fascis.crossing.model.problems import Problem
@@ -18,7 +19,7 @@ from fascis.crossing.scope.gathering import below, find_equals
 from fascis.crossing.scope.kept import Needed, add_named
 from fascis.crossing.scope.needed import Going, find_needed
 from fascis.documents.model import DocumentKind
-from fascis.documents.registry import journals, kind_named
+from fascis.documents.registry import is_companion, journals, kind_named
 from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium, as_stream
@@ -36,7 +37,7 @@ from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
 
 
-@dataclass(slots=True)
+@dataclass
 class Surveyed:
     """A library surveyed for planning, kept while choices change.
 
@@ -131,10 +132,48 @@ class Surveyed:
             self._needed[asked] = needed
         return self._needed[asked]
 
-    @property
+    @cached_property
     def below(self) -> bytes:
         """The real path of its folder, with a slash at its end."""
         return below(self.source)
+
+    @cached_property
+    def rows(self) -> dict[bytes, int]:
+        """The row of every place; made once for all choices that are tried."""
+        return {place: row for row, _, place in self.survey.rows()}
+
+    @cached_property
+    def paths(self) -> frozenset[bytes]:
+        """The absolute path of every place."""
+        return frozenset(self.below + place for place in self.rows)
+
+    @cached_property
+    def used_rows(self) -> dict[int, list[int]]:
+        """The rows that each document uses, by the documents' numbers."""
+        found: dict[int, list[int]] = {}
+        for row, documents in self.uses.used_by.items():
+            for document in documents:
+                found.setdefault(document, []).append(row)
+        return found
+
+    @cached_property
+    def names(self) -> dict[bytes, list[bytes]]:
+        """The names of all that lies in a folder, folders left out."""
+        name = self.survey.name
+        return {f.place: [name(r) for r in range(f.first, f.end)] for f in self.survey.folders}
+
+    @cached_property
+    def companions(self) -> list[bytes]:
+        """The places of all sidecars."""
+        return [place for place in self.rows if is_companion(place)]
+
+    @cached_property
+    def document_rows(self) -> dict[int, int]:
+        """The numbers of documents that work, by their rows."""
+        numbers = {
+            d.place: n for n, d in enumerate(self.uses.documents) if d.place and d.kind.works
+        }
+        return {self.rows[place]: n for place, n in numbers.items() if place in self.rows}
 
     @property
     def root(self) -> Path:

@@ -30,7 +30,7 @@ from fascis.files.errors import (
     FascisError,
     Refused,
 )
-from fascis.files.names import place_text, shown
+from fascis.files.names import join, place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import OWN
 
@@ -92,9 +92,15 @@ def _library_id(plan: Plan) -> str | None:
 
 
 def _planned_part(plan: Plan) -> dict[str, list[str]] | None:
-    if plan.part:
-        return _part(plan.part.names, plan.part.all_folders)
-    return _part([], [bytes(plan.source)]) if plan.of_catalog else None
+    names, folders = (plan.part.names, plan.part.all_folders) if plan.part else ([], [])
+    if plan.of_catalog:
+        folders = _of_catalog(bytes(plan.source), folders)
+    return _part(names, folders) if plan.part or plan.of_catalog else None
+
+
+def _of_catalog(source: bytes, folders: list[bytes]) -> list[bytes]:
+    """Folders that a catalog knows elsewhere, by their whole paths."""
+    return [join(source, folder) for folder in folders] or [source]
 
 
 def _part(names: Sequence[str], folders: Sequence[bytes]) -> dict[str, list[str]]:
@@ -190,12 +196,13 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     records = _records(places)
     arrived = state in ARRIVED
     parked_at = journal.value("parked_at")
-    part = None
+    projects, folders = [], []
     if crossing.part:
+        projects = crossing.part.projects
         folders = [os.fsencode(f) for f in crossing.part.folders]
-        part = _part(crossing.part.projects, folders)
-    elif places.header.of_catalog:
-        part = _part([], [os.fsencode(places.source)])
+    if of_catalog := places.header.of_catalog:
+        folders = _of_catalog(os.fsencode(places.source), folders)
+    part = _part(projects, folders) if crossing.part or of_catalog else None
     return _object(
         crossing=crossing.id,
         state=state.value,

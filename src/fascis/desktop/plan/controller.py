@@ -16,7 +16,7 @@ from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan, still_holds
-from fascis.crossing.scope.catalog_folders import folder_of_catalog
+from fascis.crossing.scope.catalog_folders import folders_of_catalog
 from fascis.crossing.scope.named_parts import named_parts, weigh_parts
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
@@ -41,7 +41,7 @@ from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.catalogs import Cataloged, catalog_folders
 from fascis.library.known.recognising import Recognition
-from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
+from fascis.library.known.shelves import OnShelf, Shelf, folders_in, read_shelves
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.workspace import Workspace
@@ -151,9 +151,11 @@ class Planning(QObject):
         self._page = PlanPage(panel)
         self._parts_page = PartsPage(panel)
         self._ticked: frozenset[str] = frozenset()
+        self._parts_first = False
         self.splitting = Splitting(workspace, panel, self.show_parts, self)
         self.splitting.started.connect(self._part_begun)
         view.part_put_down.connect(self.plan_part)
+        view.held_over.connect(self._show_folders)
         self._page.choices_changed.connect(self._page_changed)
         self._library_page = LibraryPage(panel)
 
@@ -251,6 +253,7 @@ class Planning(QObject):
         at_home = standing.home and drive is not None and drive.connected
         actions = LibraryActions(
             plan=lambda: self.begin_plan(standing, best.mount) if best and not away else None,
+            parts=lambda: self.begin_parts(standing, best.mount) if best and not away else None,
             survey=lambda: self.add_library(standing.root),
             forget=lambda: self._forget(standing),
             crossing=self.see_crossing.emit,
@@ -474,13 +477,18 @@ class Planning(QObject):
     def begin_plan(self, standing: OnShelf, destination: Path) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
         self.draft, self.tells = PlanDraft(standing, destination), False
-        self._after_said = False
+        self._after_said = self._parts_first = False
         self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
         self.plan = self.woven = None
         self._ties = {}
         self.woven_changed.emit(None)
         self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
         self._make()
+
+    def begin_parts(self, standing: OnShelf, destination: Path) -> None:
+        """The same, and asks first which parts of it."""
+        self.begin_plan(standing, destination)
+        self._parts_first = True
 
     def open_strands(self, standing: OnShelf) -> None:
         """Opens a library: its strands, with a plan to the drive that suits it best."""
@@ -590,9 +598,9 @@ class Planning(QObject):
             known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
             make = make_plan if said else make_usual_plan
             # A catalog's folder that lies elsewhere goes by itself.
-            folder = folder_of_catalog(self.workspace, known, sorted(choices.only))
-            goes = folder or known
-            wanted = replace(choices, only=frozenset()) if folder else choices
+            elsewhere = folders_of_catalog(self.workspace, known, sorted(choices.only))
+            goes = elsewhere.surveyed if elsewhere else known
+            wanted = replace(choices, only=elsewhere.only) if elsewhere else choices
             plan = make(self.workspace, goes, draft.destination, wanted, also)
             return known, plan, weave(goes, plan, self.workspace.drives)
 
@@ -606,7 +614,11 @@ class Planning(QObject):
             return
         self._surveyed, self.plan, self.woven = outcome
         self.woven_changed.emit(self.woven)
-        self.show_plan()
+        if self._parts_first:
+            self._parts_first = False
+            self.show_parts()
+        else:
+            self.show_plan()
 
     def show_plan(self, news: str = "") -> None:
         """Shows the plan in the panel; ``news`` is a sentence above it."""
@@ -696,9 +708,20 @@ class Planning(QObject):
             self.draft = PlanDraft(self.draft.standing, where.root)
         elif isinstance(where, Drive):
             self.draft = PlanDraft(self.draft.standing, where.mount)
-        into = isinstance(where, OnShelf)
+        elif isinstance(where, Path):
+            self.draft = PlanDraft(self.draft.standing, where)
+        into = not isinstance(where, Drive)
         only = self._ticked | {given}
         self._choices_changed(replace(self._choices, only=only, name="", into=into, taken=None))
+
+    def _show_folders(self, folder: Path) -> None:
+        """Shows which folders are in one that a part is held over."""
+
+        def done(found: Any) -> None:
+            if not isinstance(found, BaseException):
+                self.view.show_folders(folder, found)
+
+        Task(lambda: folders_in(folder), done, self)
 
     def _split(self) -> None:
         if self._surveyed is not None and self.draft is not None:
@@ -794,7 +817,8 @@ class Planning(QObject):
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
-            goes = folder_of_catalog(self.workspace, again, sorted(only)) or again
+            elsewhere = folders_of_catalog(self.workspace, again, sorted(only))
+            goes = elsewhere.surveyed if elsewhere else again
             fresh = make_plan(self.workspace, goes, plan.asked_for, plan.choices, also, ask=True)
             if not still_holds(plan, fresh):
                 return again, fresh, weave(goes, fresh, self.workspace.drives)

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QWidget
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.theme import BOLD, NORMAL
+from fascis.desktop.shelves.folders import Folders
 from fascis.drives.care.describing import (
     file_system_words,
     speed_words,
@@ -128,6 +129,7 @@ class ShelfDrawing(QWidget):
         self._over: int | None = None
         # The library that a part is held over.
         self._part_over: OnShelf | None = None
+        self._folders = Folders()
         self._pointer: QPointF | None = None
         self._notes: dict[str, tuple[str, str]] = {}
         self._several: set[str] = set()
@@ -192,6 +194,8 @@ class ShelfDrawing(QWidget):
             painter.setPen(QPen(t.color("ink"), 2))
             painter.drawLine(QPointF(notch, base + 6), QPointF(notch, base + 13))
         end = self._standings(painter, index, shelf, SHELF_X, base, length)
+        if drive.uuid == self._folders.drive:
+            self._folders.paint(painter, SHELF_X, base + 9, self.width() - RIGHT)
         if preview and over and preview.possible:
             end = self._outline(painter, preview, drive, end, base, length)
         self._right_words(painter, shelf, y, base, end, preview)
@@ -256,7 +260,8 @@ class ShelfDrawing(QWidget):
             if name > rect.width() - 12:
                 narrow.append(self._blocks[-1])
             x = rect.right() + 3
-        self._names_below(painter, narrow, base, SHELF_X + length)
+        if drive.uuid != self._folders.drive:
+            self._names_below(painter, narrow, base, SHELF_X + length)
         if small:
             painter.setPen(theme.active().color("muted"))
             painter.drawText(QPointF(x + 4, base - 6), f"+{len(small)} small")

@@ -52,6 +52,7 @@ class LibraryActions:
     """What a person can do with it; None for what cannot be done now."""
 
     plan: Do
+    parts: Do
     survey: Do
     forget: Do
     crossing: Do
@@ -114,6 +115,8 @@ class LibraryPage:
             panel.add(label("No other connected drive can take it.", quiet=True))
         if actions.strands and s.summary:
             buttons.append(button("See its strands", actions.strands))
+        if best and s.home and s.summary:
+            buttons.append(button("Take a part of it…", actions.parts))
         buttons.append(button("Look at it again", actions.survey))
         if s.home and not s.summary:
             buttons.append(button("Forget it (touches no file)", actions.forget))

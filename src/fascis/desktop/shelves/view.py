@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QDragEnterEvent,
     QDragLeaveEvent,
@@ -26,6 +26,9 @@ from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_t
 from fascis.drives.model import Drive
 from fascis.library.known.shelves import OnShelf, Shelf
 
+# So long a part is held over a folder until that shows the folders in it.
+OPENS_AFTER_MS = 600
+
 
 class ShelvesView(ShelfDrawing):
     """Paints the shelves and takes pointer and keys.
@@ -41,8 +44,10 @@ class ShelvesView(ShelfDrawing):
     let_go = pyqtSignal()
     opened = pyqtSignal(object)  # OnShelf
     put_down = pyqtSignal(object, object)  # OnShelf, Drive
-    # What names a part to a plan, and the OnShelf or Drive that it was put onto.
+    # What names a part to a plan, and the OnShelf, Drive or folder that it was put onto.
     part_put_down = pyqtSignal(str, object)
+    # A part is held over a drive or a folder: what folders are in it?
+    held_over = pyqtSignal(object)  # Path
 
     def __init__(self) -> None:
         super().__init__()
@@ -53,6 +58,10 @@ class ShelvesView(ShelfDrawing):
         self.setAccessibleName("Shelves")
         self.setAcceptDrops(True)
         self._pressed: QPointF | None = None
+        self._opens = QTimer(self)
+        self._opens.setSingleShot(True)
+        self._opens.setInterval(OPENS_AFTER_MS)
+        self._opens.timeout.connect(self._open_folder)
 
     # -- what it shows -----------------------------------------------------------------------------
 
@@ -191,8 +200,42 @@ class ShelvesView(ShelfDrawing):
 
     # -- a part that is dragged here ---------------------------------------------------------------
 
-    def _part_target(self, point: QPointF) -> OnShelf | Drive | None:
-        """What a part can be put onto at a point: a library that is there, or a drive."""
+    def show_folders(self, folder: Path, inside: list[Path]) -> None:
+        """Shows the folders that a part can be put into."""
+        self._folders.show(folder, inside)
+        self.update()
+
+    def folder_at(self, words: str) -> QPointF | None:
+        """Where a folder of a drive is painted, by its words; None where it is not."""
+        return self._folders.named(words)
+
+    def _open_folder(self) -> None:
+        if self._folders.over is not None:
+            self.held_over.emit(self._folders.over)
+
+    def _hold_over(self, point: QPointF, row: int | None) -> None:
+        """Asks for the folders of what a part is held over."""
+        drive = self._shelves[row].drive if row is not None else None
+        if drive is None:
+            self._folders.end()
+        elif drive.uuid != self._folders.drive:
+            self._folders.begin(drive.uuid, drive.mount)
+            self.held_over.emit(drive.mount)
+        over = self._folders.at(point)
+        if over != self._folders.over:
+            self._folders.over = over
+            self._opens.start()
+
+    def _let_part_go(self) -> None:
+        self._opens.stop()
+        self._folders.end()
+        self._part_over = self._over = None
+        self.update()
+
+    def _part_target(self, point: QPointF) -> OnShelf | Drive | Path | None:
+        """What a part can be put onto at a point: a library that is there, a folder, a drive."""
+        if (folder := self._folders.at(point)) is not None:
+            return folder
         block, row = self._block_at(point), self._row_at(point)
         if row is None or not self._shelves[row].drive.connected:
             return None
@@ -213,20 +256,19 @@ class ShelvesView(ShelfDrawing):
         found = self._part_target(event.position())
         self._part_over = found if isinstance(found, OnShelf) else None
         self._over = self._row_at(event.position()) if found else None
+        self._hold_over(event.position(), self._over)
         event.setAccepted(found is not None)
         self.update()
 
     def dragLeaveEvent(self, event: QDragLeaveEvent | None) -> None:
         """It goes elsewhere."""
-        self._part_over = self._over = None
-        self.update()
+        self._let_part_go()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Puts a part down."""
         mime = event.mimeData() if event else None
         found = self._part_target(event.position()) if event else None
-        self._part_over = self._over = None
-        self.update()
+        self._let_part_go()
         if event and mime and found is not None and mime.hasFormat(PART_MIME):
             event.acceptProposedAction()
             given = bytes(mime.data(PART_MIME).data()).decode("utf-8", "surrogateescape")

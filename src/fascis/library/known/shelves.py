@@ -5,6 +5,7 @@ Drives with the libraries and copies on them, for drawing and for telling.
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -13,6 +14,7 @@ from pathlib import Path
 from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
+from fascis.library.identity import OWN
 from fascis.library.known.recognising import Recognised, Recognition
 from fascis.library.references.summary import Summary, parse_summary
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
@@ -84,6 +86,24 @@ class Shelf:
     def other(self) -> int:
         """Bytes taken by everything else."""
         return max(0, self.drive.capacity - self.drive.free - sum(s.size for s in self.standings))
+
+
+def folders_in(folder: Path) -> list[Path]:
+    """The folders in one that something could be put into, by their names.
+
+    Hidden ones, links, and libraries, which are told of themselves, are left out.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    with os.scandir(folder) as entries:
+        found = [
+            Path(entry.path)
+            for entry in entries
+            if not entry.name.startswith(".") and entry.is_dir(follow_symlinks=False)
+        ]
+    own = os.fsdecode(OWN)
+    return sorted((path for path in found if not (path / own).is_dir()), key=lambda p: p.name)
 
 
 def read_shelves(
