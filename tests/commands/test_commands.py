@@ -64,7 +64,7 @@ def here(bench, *arguments):
     said = out.getvalue()
     return (
         ended.value.code,
-        json.loads(said) if "--json" in arguments and said else None,
+        json.loads(said) if "--json" in arguments and said else said,
         err.getvalue(),
     )
 

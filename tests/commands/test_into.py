@@ -235,6 +235,14 @@ def test_what_appears_under_a_name_meanwhile_is_not_touched_and_it_goes_on(bench
     assert mine.read_bytes() != b"appeared" and clean(bench.heron)
 
 
+def test_while_it_waits_it_says_which_documents_still_lead_where(bench, river):
+    words = ("--only", TRIP, "--into", bench.heron / "Archive/2024", "--rename-taken")
+    _, said, _ = fascis(bench, "relocate", river, *words, "--later", "--json")
+    write(bench.heron / "Archive/2024/2024 trip/new.jpg", b"appeared")
+    status, told, _ = fascis(bench, "resume", said["crossing"])
+    assert status == 4 and "still leads to the old place: River.fascat" in told
+
+
 def test_given_up_half_way_the_folder_is_as_it_was(bench, river):
     before = contents(bench.drives)
     crossing = started(bench)

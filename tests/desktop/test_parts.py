@@ -198,6 +198,18 @@ def painted(view, words):
     return view.folder_at(words)
 
 
+def test_a_part_that_waits_says_which_documents_still_lead_where(bench, river, open_window):
+    surveyed = survey_library(bench.workspace, river)
+    choices = Choices(only=frozenset([TRIP]), into=True)
+    plan = make_plan(bench.workspace, surveyed, bench.heron, choices)
+    crossing = Crossing.start(bench.workspace, plan, decided=True)
+    crossing.close()
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.wait(lambda: hands.button("Go on") is not None, "the crossing")
+    assert "River.fascat leads to the old place until home goes to heron." in words(window)
+
+
 def test_split_by_project_and_one_release_for_all(bench, studio, open_window):
     window, hands = open_window(bench)
     planned(window, hands, studio.name)

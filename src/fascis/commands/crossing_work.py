@@ -19,7 +19,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.policy import brings_along
 from fascis.crossing.model.problems import Problem, stays_because
-from fascis.crossing.model.states import State
+from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import as_asked, make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan
@@ -62,6 +62,8 @@ from fascis.workspace import Workspace, from_environment
 _LEFT = [r.value for r in Role]
 _NO_ROLES = ("unused", "clashing", "taken")
 _DISCARDED = [r.value for r in Role if r.remakeable]
+# Documents that stay and follow are led when home goes.
+_BEFORE_HOME_GOES = tuple(s.value for s in (*UNFINISHED, State.SETTLED))
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 
@@ -98,6 +100,8 @@ def _tell(record: dict[str, Any]) -> None:
     )
     for place in record["destinations"]:
         print(place["path"] + (f"  ({place['state']})" if len(record["destinations"]) > 1 else ""))
+    for follower in record["followers"] if record["state"] in _BEFORE_HOME_GOES else ():
+        print(f"  still leads to the old place: {shown(follower['path'])}")
     if record["released_files"]:
         print(
             f"Deleted {counted(record['released_files'], 'original')}, "

@@ -378,6 +378,7 @@ class Conducting(QObject):
             paused=self.control.paused,
             hindered=[] if now else self.seen.hindered,
             offers=self._offers(c, s),
+            followers=self.seen.followers_wait if s.state is not State.UNDONE else "",
         )
         self.page.show_running(running, actions)
 

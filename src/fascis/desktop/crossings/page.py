@@ -26,6 +26,7 @@ class OnItsWay:
     Attributes:
         hindered: a sentence for each file that could not be copied.
         offers: more that can be done now, as ``(words, what it does)``.
+        followers: what is said of documents that stay and lead to the old place until then.
     """
 
     answers: list[Answer]
@@ -35,6 +36,7 @@ class OnItsWay:
     paused: bool
     hindered: list[str]
     offers: list[tuple[str, Do]]
+    followers: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +141,8 @@ class CrossingPage:
         panel.head("So far")
         for what, figure in figures.items():
             panel.add_row(what, figure)
+        if crossing.followers:
+            panel.add(label(crossing.followers, quiet=True))
         if hindered:
             panel.head("Waits for you")
             for sentence in hindered[:6]:

@@ -108,6 +108,19 @@ class Seen:
         """True when every copy was read from its drive itself."""
         return all(d.proven for d in self.drives)
 
+    @property
+    def followers_named(self) -> str:
+        """Documents that stay and follow: the first ones by name."""
+        return ", ".join(self.followers[:2]) + (" …" if len(self.followers) > 2 else "")
+
+    @property
+    def followers_wait(self) -> str:
+        """Says where these lead until home goes to the new place; nothing where there are none."""
+        if not self.followers or self.led:
+            return ""
+        lead = "leads" if len(self.followers) == 1 else "lead"
+        return f"{self.followers_named} {lead} to the old place until home goes to {self.drive}."
+
     def situation(self, even: bool, busy: bool = False) -> Situation:
         """What the answers depend on while nothing runs."""
         return Situation(

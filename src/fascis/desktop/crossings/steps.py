@@ -388,11 +388,7 @@ def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
         for d in seen.drives
     ]
     if seen.followers:
-        names = ", ".join(seen.followers[:2]) + (" …" if len(seen.followers) > 2 else "")
-        if seen.led:
-            words = f"led to {seen.drive}: {names}"
-        else:
-            words = f"lead to the old place until home goes to {seen.drive}: {names}"
+        words = seen.followers_wait or f"led to {seen.drive}: {seen.followers_named}"
         what = counted(len(seen.followers), "document follows", "documents follow")
         lines.append((what, "", words))
     if gathered := seen.references.get("gathered", 0):
