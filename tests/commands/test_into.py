@@ -444,7 +444,9 @@ def test_cut_off_at_any_step_nothing_is_lost_and_it_goes_on(tmp_path, filesystem
     whole_way(rehearsal, **rehearsal.way)
     wanted = files(rehearsal.heron / "Archive"), files(rehearsal.library)
     assert counter.passed > 40
-    for point in range(3, counter.passed, max(1, STRIDE // 2)):
+    # The two drives take turns.
+    first = 3 + (STRIDE // 2 if filesystem == "exfat" else 0)
+    for point in range(first, counter.passed, STRIDE):
         bench = make(f"at {point}")
         archive = bench.heron / "Archive"
         before, originals = files(archive), files(bench.library)
