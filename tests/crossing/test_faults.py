@@ -11,7 +11,8 @@ from contextlib import closing
 import pytest
 
 from fascis.crossing.model.events import Advanced
-from fascis.crossing.model.states import CopyState, State
+from fascis.crossing.model.notices import Notice
+from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
 from fascis.crossing.status.report import crossing_object, exit_status
 from fascis.files.control import Control
@@ -107,7 +108,7 @@ def test_a_file_that_vanishes_is_named(bench, library):
     crossing = started(bench)
     (library / "notes.txt").unlink()
     assert crossing.run() is State.WAITING
-    assert list(crossing.hindrances()) == [(b"notes.txt", CopyState.VANISHED)]
+    assert list(crossing.hindrances()) == [(b"notes.txt", Notice.VANISHED)]
     assert len(contents(library)) == 9
 
 
@@ -137,9 +138,7 @@ def test_a_file_that_keeps_growing_is_not_taken(bench):
     finally:
         stop.set()
         thread.join()
-    assert state is State.WAITING and list(crossing.hindrances()) == [
-        (b"log.wav", CopyState.CHANGING)
-    ]
+    assert state is State.WAITING and list(crossing.hindrances()) == [(b"log.wav", Notice.CHANGING)]
     assert crossing.run() is State.SETTLED  # it came to rest
     assert contents(crossing.places.target) == contents(bench.library)
 
@@ -224,7 +223,7 @@ def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
             "DROP INDEX folder_there; ALTER TABLE folder DROP COLUMN there; ALTER TABLE entry DROP "
             "COLUMN there;"
             " ALTER TABLE entry DROP COLUMN before; ALTER TABLE copy DROP COLUMN ctime_ns;"
-            " ALTER TABLE entry DROP COLUMN stands;"
+            " ALTER TABLE entry DROP COLUMN stands; DROP TABLE listed;"
             " ALTER TABLE derived DROP COLUMN ctime_ns; PRAGMA user_version=4;"
         )
     again = find_crossing(bench.workspace, id)

@@ -20,7 +20,10 @@ from fascis.crossing.model.states import State
 from fascis.crossing.status.queue import find_crossing
 from tests.judge import contents
 
-KEPT = sorted((Path(__file__).parents[1] / "older_journals").glob("version-*.sqlite"))
+KEPT = sorted(
+    (Path(__file__).parents[1] / "older_journals").glob("version-*.sqlite"),
+    key=lambda path: int(path.stem.partition("-")[2]),
+)
 FILES = {
     "media/Day 01/crest.mov": b"crest" * 40,
     "media/Day 02/salmon.wav": b"salmon" * 30,

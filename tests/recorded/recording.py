@@ -35,6 +35,7 @@ _TIMES = {
     "free_bytes",
     "since",
     "looked_at",
+    "verified_at",
 }
 _LENGTH = 150
 _ID = re.compile(

@@ -37,12 +37,13 @@ def window(context: typer.Context) -> None:
 
 
 def _register() -> None:
-    from fascis.commands import crossings, demo, drives, library, relink, report
+    from fascis.commands import copies, crossings, demo, drives, library, relink, report
 
     if app.registered_commands:
         return
     drives.register(app)
     library.register(app)
+    copies.register(app)
     relink.register(app)
     crossings.register(app)
     demo.register(app)

@@ -34,6 +34,7 @@ from fascis.crossing.receipts.receipt import (
 from fascis.crossing.scope.catalog_folders import Elsewhere, folders_of_catalog
 from fascis.crossing.scope.parts import NotOnePart, find_part
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
+from fascis.crossing.start.listed import not_here
 from fascis.crossing.status.queue import (
     all_crossings,
     find_crossing,
@@ -52,6 +53,7 @@ from fascis.crossing.status.report import (
 from fascis.files.codes import Code, Severity
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
+from fascis.files.hash_lists import HashList, found_lists, list_at
 from fascis.files.names import shown
 from fascis.files.sizes import counted, duration, size
 from fascis.library.roles import Role
@@ -237,6 +239,7 @@ class Wanted:
     shared: Shared | None
     into: str
     rename_taken: bool
+    check_list: list[str]
 
 
 def _check_landing(wanted: Wanted, as_json: bool) -> None:
@@ -299,6 +302,7 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     also = Path(wanted.also).absolute() if wanted.also else None
     make = make_usual_plan if wanted.after is None else make_plan
     plan = make(workspace, surveyed, Path(wanted.into or wanted.to).absolute(), choices, also)
+    plan.lists = lists = _lists(plan, wanted, as_json)
     after = plan.choices.after
     _tell_plan(plan)
     if plan.stopped:
@@ -309,10 +313,57 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         raise typer.Exit(0)
     _consent(plan, after, yes, as_json)
     plan = _asked_itself(workspace, plan, surveyed, also, yes, as_json)
+    plan.lists = lists
     crossing = _started(workspace, plan, yes, as_json)
     if later:
         _wait_its_turn(workspace, crossing, as_json)
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def cross(workspace: Workspace, plan: Plan, dry_run: bool, yes: bool, as_json: bool) -> None:
+    """Tells a plan that needs no more choices, asks for what it leaves to a person, and does it."""
+    _tell_plan(plan)
+    if plan.stopped:
+        _refuse(plan, as_json)
+    if dry_run:
+        if as_json:
+            put(plan_object(plan))
+        raise typer.Exit(0)
+    after = plan.choices.after
+    _consent(plan, after, yes, as_json)
+    crossing = _started(workspace, plan, yes, as_json)
+    _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
+
+
+def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
+    """The hash lists that originals are compared with, read to their ends once.
+
+    Raises:
+        Damaged: one is none.
+    """
+    paths: list[Path] = []
+    for given in wanted.check_list:
+        if given == "found":
+            paths += found_lists(plan.source)
+        elif not Path(given).is_file():
+            usage(f"There is no hash list {shown(given)}.", as_json)
+        else:
+            paths.append(Path(given).absolute())
+    if wanted.check_list and not paths:
+        usage("There is no hash list in the library.", as_json)
+    lists = tuple(map(list_at, dict.fromkeys(paths)))
+    for one in lists:
+        gone = not_here(plan, one)
+        for sentence in one.told():
+            say(sentence)
+        if gone:
+            files = counted(len(gone), "file is", "files are")
+            sentence = f"{files} in {shown(one.path.name)} and not here: {shown(gone[0])} first."
+            problem = Problem(
+                Code.LIST_MISMATCH, sentence, "", tuple(gone[:1000]), severity_here=Severity.NOTE
+            )
+            plan.problems.append(problem)
+    return tuple(list_at(one.path) for one in lists)
 
 
 def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
@@ -460,6 +511,11 @@ def resume(
 ) -> None:
     """Goes on with an interrupted crossing, as its plan says."""
     workspace = from_environment()
+    if (workspace.state / "repairs").is_dir():
+        from fascis.copies.repairing import Repairs
+
+        for sentence in Repairs(workspace).recover():
+            say(sentence)
     id = crossing or next(iter(unfinished(workspace)), "")
     if not id:
         say("No crossing is interrupted; there is nothing to resume.")
@@ -518,12 +574,19 @@ def park(crossing: str, as_json: bool) -> None:
 def undo(crossing: str, as_json: bool) -> None:
     """Gives home back to the old place, deleting no copy.
 
-    Of a relinking, gives the documents back as they were.
+    Of a relinking, gives the documents back as they were; of a repair, the bytes from before.
     """
     from fascis.commands.relink_work import undo as undo_relinking
 
-    if not undo_relinking(from_environment(), crossing, as_json):
-        do_step(crossing, as_json, "undo")
+    workspace = from_environment()
+    if undo_relinking(workspace, crossing, as_json):
+        return
+    if (workspace.state / "repairs").is_dir():
+        from fascis.commands.copies_work import undo_repair
+
+        if undo_repair(workspace, crossing, as_json):
+            return
+    do_step(crossing, as_json, "undo")
 
 
 def receipts(crossing: str, html: str, as_json: bool) -> None:

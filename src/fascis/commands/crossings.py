@@ -73,6 +73,12 @@ def register(app: typer.Typer) -> None:
             "these documents are led to the new place (usual for a folder).",
             show_default=False,
         ),
+        check_list: list[str] = typer.Option(
+            [],
+            "--check-list",
+            help="Compare the originals with this hash list of somebody else's while they are "
+            "read; 'found' for those that lie in the library.",
+        ),
         rename_taken: bool = typer.Option(
             False,
             "--rename-taken",
@@ -116,6 +122,7 @@ def register(app: typer.Typer) -> None:
             shared,
             into,
             rename_taken,
+            check_list,
         )
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 

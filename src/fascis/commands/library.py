@@ -1,7 +1,4 @@
-"""``survey``, ``verify`` and ``catalog``.
-
-What a library holds, whether its copy is sound, and photo catalogs.
-"""
+"""``survey`` and ``catalog``: what a library holds, and photo catalogs."""
 
 from __future__ import annotations
 
@@ -23,13 +20,6 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import library_work
 
         library_work.survey(library, files, as_json)
-
-    @app.command()
-    def verify(library: str, as_json: bool = JSON) -> None:
-        """Reads a library again and compares it with its manifest."""
-        from fascis.commands import library_work
-
-        library_work.verify(library, as_json)
 
     @app.command()
     def catalog(

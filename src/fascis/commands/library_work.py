@@ -8,8 +8,7 @@ from typing import Any
 
 import typer
 
-from fascis.commands.telling import REFUSED, WRONG, put, say, usage
-from fascis.crossing.copying.verifying import verify as verify_library
+from fascis.commands.telling import REFUSED, put, say, usage
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.documents.catalog import ENDING
 from fascis.files.codes import Code
@@ -20,7 +19,7 @@ from fascis.library.catalogs import catalog_folders
 from fascis.library.references.strands import strands, totals, totals_by_role
 from fascis.library.register import root_now
 from fascis.library.roles import ROLES
-from fascis.library.standing import STANDINGS, Standing
+from fascis.library.standing import STANDINGS
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -178,53 +177,6 @@ def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
     if files:
         for f in _files(surveyed):
             print(f"{f['bytes']:>14}  {f['standing']:<8} {f['role']:<9} {shown(f['path'])}")
-
-
-def verify(library: str, as_json: bool) -> None:
-    """Reads a library again and compares it with its manifest."""
-    workspace = from_environment()
-    root = resolve(workspace, library)
-    if not root.is_dir():
-        usage(f"There is no folder {shown(str(root))}.", as_json)
-    medium = workspace.drives.open(root)
-    try:
-        found = verify_library(medium, root, drive=workspace.drives.at(root))
-    finally:
-        medium.close()
-    unresolved = _unresolved(workspace, root)
-    lists = {
-        n: [place_text(p) for p in getattr(found, n)]
-        for n in ("edited", "damaged", "missing", "unlisted")
-    }
-    if as_json:
-        put(
-            {
-                "library": shown(str(root)),
-                "files": found.files,
-                "bytes": found.bytes,
-                "matching": found.matching,
-                **lists,
-                "references_unresolved": unresolved,
-                "proven": found.proven,
-            }
-        )
-    else:
-        print(
-            f"{shown(root.name)}: {counted(found.matching, 'file')} of "
-            f"{counted(found.files, 'file')} equal, {size(found.bytes)} read"
-            f" {'from the drive itself' if found.proven else 'back, perhaps from memory'}."
-        )
-        for name, places in {**lists, "refers to what is not there": unresolved}.items():
-            for place in places:
-                print(f"  {name}: {shown(place)}")
-    if not found.sound or unresolved:
-        raise typer.Exit(WRONG)
-
-
-def _unresolved(workspace: Workspace, root: Path) -> list[str]:
-    """What the library's documents refer to and is not there, though its drive is."""
-    surveyed = survey_library(workspace, root)
-    return [shown_place(surveyed, o.path) for o in surveyed.uses.of(Standing.MISSING)]
 
 
 def catalog(file: str, folders: list[str], as_json: bool) -> None:

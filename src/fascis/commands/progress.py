@@ -16,7 +16,7 @@ from fascis.crossing.status.pace import Pace
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
 from fascis.files.names import shown
-from fascis.files.sizes import counted, number, size
+from fascis.files.sizes import counted, duration, number, size
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
@@ -144,3 +144,41 @@ class Telling:
         elif time.monotonic() >= self._next:
             self._next = time.monotonic() + _LINE_SECONDS
             say(words)
+
+
+class Counting:
+    """Tells how much of a library was read, of how much, and when it will be done."""
+
+    def __init__(self, name: str) -> None:
+        self._name, self._begun = name, time.monotonic()
+        self._next = self._begun + _LINE_SECONDS
+        self._progress: Progress | None = _bar() if sys.stderr.isatty() else None
+        self._task: TaskID | None = None
+
+    def __enter__(self) -> Self:
+        if self._progress:
+            self._progress.start()
+            self._task = self._progress.add_task(self._name, total=None, words="")
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if self._progress:
+            self._progress.stop()
+
+    def __call__(self, files: int, done: int, of: int = 0) -> None:
+        """Takes how many files and bytes were read, and of how many bytes."""
+        seconds = time.monotonic() - self._begun
+        words = f"{counted(files, 'file')}, {size(done)}"
+        if of > done and seconds > 2:
+            left = (of - done) * seconds / max(done, 1)
+            words += f" of {size(of)}, about {duration(left)} left"
+        if self._progress and self._task is not None:
+            self._progress.update(self._task, completed=done, total=of or None, words=words)
+        elif time.monotonic() >= self._next:
+            self._next = time.monotonic() + _LINE_SECONDS
+            say(f"{self._name}: {words} read")

@@ -17,13 +17,14 @@ from typing import Any
 
 from fascis.crossing.arrival.bring_along import amendment
 from fascis.crossing.arrival.destination import Destination
-from fascis.crossing.journal.copies import Copies
+from fascis.crossing.journal.copies import LISTED_OTHERWISE, Copies
 from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Entered, Report, silent
 from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.notices import HINDRANCE, Notice
 from fascis.crossing.model.policy import Act, Facts, acts, why_not_release
 from fascis.crossing.model.states import (
     ARRIVED,
@@ -168,16 +169,19 @@ class Crossing:
         """Gives it a turn in the queue, or takes it out."""
         self.journal.put("turn", turn)
 
-    def hindrances(self) -> Iterator[tuple[bytes, CopyState]]:
-        """``(place, state)`` of files that could not be copied."""
-        told: set[tuple[bytes, CopyState]] = set()
+    def hindrances(self) -> Iterator[tuple[bytes, Notice]]:
+        """``(place, why)`` of files that could not be copied."""
+        told: set[tuple[bytes, Notice]] = set()
         for destination in self.demanded:
             for item in destination.copies.in_states((*HINDRANCES, CopyState.MISMATCH)):
                 assert item.copy
-                if (item.place, item.copy) not in told:
-                    yield item.place, item.copy
+                why = HINDRANCE[item.copy]
+                if why is Notice.DAMAGED and item.known == LISTED_OTHERWISE:
+                    why = Notice.LIST_MISMATCH
+                if (item.place, why) not in told:
+                    yield item.place, why
                     if len(self.demanded) > 1:
-                        told.add((item.place, item.copy))
+                        told.add((item.place, why))
 
     @property
     def verified(self) -> tuple[int, int]:
@@ -439,8 +443,24 @@ class Crossing:
         )
         self._put_home(self.places.target, self.places.home_there, self.places.header.name)
         self.journal.enter(State.SWITCHED)
+        self._remember_originals()
         self.journal.conclude(act, "done", clock())
         self.rewrite_receipt()
+
+    def _remember_originals(self) -> None:
+        """The register knows where the originals of a library are while home is elsewhere."""
+        places, register = self.places, self.workspace.register
+        if self.part or places.goal.stands or places.header.document:
+            return
+        id, drive = places.header.library_id, places.header.source_drive.uuid
+        for root in (places.old_root, places.parked_path):
+            register.forget_originals(id, root)
+        if self.state in (State.PARKED, State.RELEASED):
+            register.forget_copy(id, places.old_root)
+        if self.state is State.SWITCHED:
+            register.put_originals(id, places.old_root, drive, "originals")
+        elif self.state is State.PARKED:
+            register.put_originals(id, places.parked_path, drive, "aside")
 
     def check_balance(self) -> None:
         """Nothing goes on while a reference leads to other content than before.
@@ -506,6 +526,7 @@ class Crossing:
                 )
             park(self.workspace, self.journal, self.places)
         self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
+        self._remember_originals()
         self.rewrite_receipt()
         return self.places.parked_path
 
@@ -548,6 +569,7 @@ class Crossing:
         self._check_lets(Act.PUT_BACK)
         self._unpark()
         self.journal.enter(State.SWITCHED, parked_at=None)
+        self._remember_originals()
         self.rewrite_receipt()
 
     def _unpark(self) -> None:
@@ -658,6 +680,7 @@ class Crossing:
         stays = also_stays or {}
         record = release(self.workspace, self.journal, self.demanded, control, report, stays)
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
+        self._remember_originals()
         self.journal.free_room()
         if self.places.goal.stands and not self.part:
             # It is part of what stands there now, and no library of its own any more.
@@ -744,6 +767,7 @@ class Crossing:
                 unpark(self.workspace, self.journal, self.places)
             self._give_home_back()
             self.journal.enter(State.UNDONE, parked_at=None)
+        self._remember_originals()
         self.rewrite_receipt()
         if not gone:
             how = "complete"

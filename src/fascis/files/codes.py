@@ -117,6 +117,8 @@ class Code(StrEnum):
     VANISHED = "vanished", Severity.DECISION, Scope.CROSSING
     MISMATCH = "mismatch", Severity.DECISION, Scope.CROSSING
     DAMAGED_AT_SOURCE = "damaged-at-source", Severity.DECISION, Scope.CROSSING
+    COPY_IS_AHEAD = "copy-is-ahead", Severity.DECISION, Scope.CROSSING
+    LIST_MISMATCH = "list-mismatch", Severity.DECISION, Scope.CROSSING
     DRIVE_FULL = "drive-full", Severity.STOPS, Scope.DESTINATION
     DRIVE_GONE = "drive-gone", Severity.STOPS, Scope.DESTINATION
     INTERRUPTED = "interrupted", Severity.STOPS, Scope.CROSSING

@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
@@ -22,7 +22,7 @@ from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, tr
 from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 4
+VERSION = 5
 _SCHEMA = f"""
 PRAGMA application_id={APPLICATION_ID};
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -49,8 +49,17 @@ ALTER TABLE drive ADD COLUMN measured_at REAL;
 CREATE TABLE former(drive TEXT NOT NULL, mount BLOB NOT NULL, label TEXT NOT NULL,
  until REAL NOT NULL, PRIMARY KEY(drive, mount, label)) WITHOUT ROWID;
 """
+_LOOKED = """
+CREATE TABLE looked(library TEXT NOT NULL, root BLOB NOT NULL, drive TEXT NOT NULL,
+ verified_at REAL, proven INTEGER NOT NULL DEFAULT 0, files INTEGER NOT NULL DEFAULT 0,
+  damaged INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'unknown',
+   behind_files INTEGER NOT NULL DEFAULT 0, behind_bytes INTEGER NOT NULL DEFAULT 0,
+    looked_at REAL, what TEXT NOT NULL DEFAULT 'copy', PRIMARY KEY(library, root)) WITHOUT ROWID;
+INSERT INTO looked(library, root, drive, verified_at) SELECT library, root, drive, verified_at
+ FROM copy;
+"""
 # What brings a register from one version to the next.
-_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE)))
+_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED)))
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
@@ -82,6 +91,36 @@ class KnownCopy:
     root: Path
     crossing: str
     verified_at: float
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What was last seen of one place of a library, its home or a copy.
+
+    Attributes:
+        verified_at: when its content was last read and compared, in seconds since 1970.
+        proven: it was read from the drive itself then.
+        files: how many files it had.
+        damaged: how many of them were damaged or missing.
+        state: how it stood to its home, see :class:`~fascis.library.known.places.State`.
+        behind_files, behind_bytes: what the home had and it had not.
+        looked_at: when it was last compared with its home.
+        what: a copy; the originals of a crossing, which are still where they were; or these, set
+            aside.
+    """
+
+    library: str
+    root: Path
+    drive: str
+    verified_at: float | None = None
+    proven: bool = False
+    files: int = 0
+    damaged: int = 0
+    state: str = "unknown"
+    behind_files: int = 0
+    behind_bytes: int = 0
+    looked_at: float | None = None
+    what: Literal["copy", "originals", "aside"] = "copy"
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,10 +274,19 @@ class Register:
         return key
 
     def forget_library(self, id: str) -> None:
-        """Forgets a library; touches no file of it."""
+        """Forgets a library, with its copies; touches no file of it."""
         with self._open() as db:
             db.execute("DELETE FROM library WHERE id=?", (id,))
-            db.execute("DELETE FROM used WHERE library=?", (id,))
+            for table in ("used", "copy", "looked"):
+                db.execute(f"DELETE FROM {table} WHERE library=?", (id,))
+
+    def forget_copy(self, library: str, root: Path) -> None:
+        """Forgets one copy of a library; touches no file of it."""
+        with self._open() as db:
+            for table in ("copy", "looked"):
+                db.execute(
+                    f"DELETE FROM {table} WHERE library=? AND root=?", (library, bytes(root))
+                )
 
     def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool, int]]) -> None:
         """Remembers what a library uses, in place of what was.
@@ -324,6 +372,83 @@ class Register:
                 "INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?)",
                 (library, drive.uuid, drive.label, bytes(root), crossing, time.time()),
             )
+
+    def all_copies(self) -> dict[str, list[KnownCopy]]:
+        """The verified copies of all libraries, by the ids of these."""
+        found: dict[str, list[KnownCopy]] = {}
+        with self._open() as db:
+            sql = "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy"
+            for r in (_checked(r, str, str, str, bytes, str, _NUMBER) for r in db.execute(sql)):
+                copy = KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5])
+                found.setdefault(copy.library, []).append(copy)
+        return found
+
+    def put_verified(
+        self, library: str, root: Path, drive: str, proven: bool, files: int, damaged: int
+    ) -> None:
+        """Remembers that all of a place was read just now, and what was found."""
+        with self._open() as db:
+            db.execute(
+                "INSERT INTO looked(library, root, drive, verified_at, proven, files, damaged) "
+                "VALUES(?,?,?,?,?,?,?) ON CONFLICT(library, root) DO UPDATE SET "
+                "drive=excluded.drive, verified_at=excluded.verified_at, proven=excluded.proven, "
+                "files=excluded.files, damaged=excluded.damaged",
+                (library, bytes(root), drive, time.time(), int(proven), files, damaged),
+            )
+
+    def put_damaged(self, library: str, root: Path, damaged: int) -> None:
+        """Remembers that files of a place are missing or damaged, though it was not verified."""
+        with self._open() as db:
+            sql = "UPDATE looked SET damaged=max(damaged, ?) WHERE library=? AND root=?"
+            db.execute(sql, (damaged, library, bytes(root)))
+
+    def put_state(
+        self,
+        library: str,
+        root: Path,
+        drive: str,
+        state: str,
+        behind_files: int = 0,
+        behind_bytes: int = 0,
+    ) -> None:
+        """Remembers how a copy stands to its home, as it was compared just now."""
+        with self._open() as db:
+            db.execute(
+                "INSERT INTO looked(library, root, drive, state, behind_files, behind_bytes, "
+                "looked_at) VALUES(?,?,?,?,?,?,?) ON CONFLICT(library, root) DO UPDATE SET "
+                "drive=excluded.drive, state=excluded.state, behind_files=excluded.behind_files, "
+                "behind_bytes=excluded.behind_bytes, looked_at=excluded.looked_at",
+                (library, bytes(root), drive, state, behind_files, behind_bytes, time.time()),
+            )
+
+    def put_originals(self, library: str, root: Path, drive: str, what: str) -> None:
+        """Remembers where the originals of a crossing are: where they were, or set aside."""
+        with self._open() as db:
+            db.execute(
+                "INSERT INTO looked(library, root, drive, what, state) VALUES(?,?,?,?,'equal') ON "
+                "CONFLICT(library, root) DO NOTHING",
+                (library, bytes(root), drive, what),
+            )
+
+    def forget_originals(self, library: str, root: Path) -> None:
+        """Forgets that the originals of a crossing are there."""
+        with self._open() as db:
+            sql = "DELETE FROM looked WHERE library=? AND root=? AND what<>'copy'"
+            db.execute(sql, (library, bytes(root)))
+
+    def looked(self) -> dict[tuple[str, Path], Looked]:
+        """What was last seen of every place, by library and folder."""
+        with self._open() as db:
+            rows = db.execute(
+                "SELECT library, root, drive, verified_at, proven, files, damaged, state, "
+                "behind_files, behind_bytes, looked_at, what FROM looked"
+            )
+            kinds = (str, bytes, str, _MAYBE, int, int, int, str, int, int, _MAYBE, str)
+            found = [
+                Looked(r[0], _path(r[1]), r[2], r[3], bool(r[4]), *r[5:])
+                for r in (_checked(r, *kinds) for r in rows)
+            ]
+        return {(one.library, one.root): one for one in found}
 
     def drives(self) -> list[KnownDrive]:
         """The drives that were seen."""
@@ -420,7 +545,7 @@ def root_now(register: Register, drives: Iterable[Drive], library: KnownLibrary)
 def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
     """What is known below a drive's old mount point is below its new one now."""
     before, after = old.rstrip(b"/"), new.rstrip(b"/")
-    for table in ("library", "copy"):
+    for table in ("library", "copy", "looked"):
         db.execute(
             f"UPDATE OR IGNORE {table} SET root=CAST(? || substr(root, ?) AS BLOB) WHERE drive=? "
             "AND substr(root, 1, ?)=?",

@@ -16,6 +16,7 @@ from fascis.crossing.arrival.bring_along import move_in, take_back
 from fascis.crossing.arrival.landing.existing_folder import InExistingFolder
 from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.arrival.landing.new_folder import InNewFolder, open_copy
+from fascis.crossing.arrival.landing.updated_copy import UpdatedCopy
 from fascis.crossing.arrival.open_check import Opened, open_documents, see_samples
 from fascis.crossing.arrival.refreshing import refresh_leads
 from fascis.crossing.arrival.rewriting import Rewriting
@@ -27,6 +28,7 @@ from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.sides import Ends, Side
 from fascis.crossing.copying.stood import Stood
 from fascis.crossing.copying.throughput import Speeds
+from fascis.crossing.copying.trusted import trust
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which
@@ -108,7 +110,10 @@ class Destination:
     def landing(self, destination: Medium) -> Landing:
         """How the library comes to its place on the opened destination."""
         keeps = fidelity(self.drive())
-        kind = InExistingFolder if self.places.goal.stands else InNewFolder
+        goal = self.places.goal
+        kind: type[InNewFolder] = InNewFolder
+        if goal.stands:
+            kind = UpdatedCopy if goal.updates else InExistingFolder
         return kind(self.workspace, self.copies, self.places, destination, keeps)
 
     # -- up to settled -----------------------------------------------------------------------------
@@ -231,7 +236,9 @@ class Destination:
         self._enter(State.COPYING, report)
         if entries or not arriving:
             drive = self.drive()
-            if not entries:
+            if self.places.goal.updates:
+                trust(self.copies, destination)
+            elif not entries:
                 Stood(
                     self.copies, source, destination, drive, self.places.name, control, report
                 ).run()
@@ -311,11 +318,18 @@ class Destination:
             return
         settle(arriving, source.library, home, receipts, rewriting)
         self.copies.put("settled_at", self.workspace.clock())
+        library, register = self.places.header.library_id, self.workspace.register
+        if self.places.goal.updates:
+            register.put_state(library, self.places.target, drive.uuid, "equal")
+            return
         if not self.landing(destination).has_records:
             # It is no library of its own.
             return
-        library = self.places.header.library_id
-        self.workspace.register.put_copy(library, drive, self.places.target, self.places.crossing)
+        register.put_copy(library, drive, self.places.target, self.places.crossing)
+        files, _ = self.copies.verified()
+        proven = self.copies.proven()
+        register.put_verified(library, self.places.target, drive.uuid, proven, files, 0)
+        register.put_state(library, self.places.target, drive.uuid, "equal")
 
     def _open_there(self) -> None:
         """Opens every document at its new place, and decodes a sample of every strand.

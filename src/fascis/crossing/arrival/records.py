@@ -79,11 +79,15 @@ def write_lists(arriving: Arriving) -> None:
     if not arriving.landing.has_records:
         amend_lists(arriving)
         return
-    own = open_folder(arriving.medium.handle, join(arriving.landing.final, OWN))
+    _write_whole_lists(arriving.medium, join(arriving.landing.final, OWN), arriving.copies)
+
+
+def _write_whole_lists(medium: Medium, folder: bytes, copies: Copies) -> None:
+    own = open_folder(medium.handle, folder)
     try:
         inventory, manifest = (p.rpartition(b"/")[2] for p in (INVENTORY, MANIFEST))
         with AtomicWriter(own, inventory) as one, AtomicWriter(own, manifest) as other:
-            write_both(one.file, other.file, arriving.copies)
+            write_both(one.file, other.file, copies)
             one.commit()
             other.commit()
     finally:
@@ -127,6 +131,9 @@ def amend_lists(arriving: Arriving) -> None:
     if not arriving.places.goal.library:
         return
     _clear_begun(medium, OWN)
+    if arriving.places.goal.updates:
+        _write_whole_lists(medium, OWN, copies)
+        return
     new = {entry.place for entry in _entries(copies)}
     # What was there before keeps what the lists say of it.
     new -= {item.there for item in copies.items(Which.STOOD)}

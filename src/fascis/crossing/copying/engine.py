@@ -18,6 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
+from fascis.crossing.copying.checking import Checks
 from fascis.crossing.copying.file import (
     Buffers,
     Passage,
@@ -121,6 +122,7 @@ class Engine:
         self._amending, self._alternate = manner.amending, manner.alternate
         self._takes_damaged = bool(copies.journal.value("take_damaged", False))
         self._crossing = copies.journal.header.crossing
+        self._checks = Checks.of(copies)
         self.speeds = Speeds(control)
         self._all_buffers: list[Buffers] = []
         self._copiers = ThreadPoolExecutor(_COPYING_THREADS, "copy")
@@ -145,7 +147,7 @@ class Engine:
     def _buffers(self) -> Buffers:
         found: Buffers | None = getattr(self._local, "buffers", None)
         if found is None:
-            found = self._local.buffers = Buffers()
+            found = self._local.buffers = Buffers(self._checks.algorithms)
             self._all_buffers.append(found)
         return found
 
@@ -184,7 +186,7 @@ class Engine:
         Whatever they leave is found by :meth:`_work`.
         """
         here, there = self._source.medium, self._destination.medium
-        if self._amending or not (here.shareable and there.shareable):
+        if self._amending or self._checks.said or not (here.shareable and there.shareable):
             return
         if self._copies.count_small() < LEAST_FILES:
             return
@@ -362,7 +364,10 @@ class Engine:
             remove_staged(self._destination.medium, place)
             self._must_be_free(place)
             outcome = self._copy_to(item, place)
-        if outcome.seen and outcome.digest and is_damaged(item, outcome.seen, outcome.digest):
+        wrong = self._checks.otherwise(item, outcome)
+        if outcome.seen and outcome.digest and not wrong:
+            wrong = is_damaged(item, outcome.seen, outcome.digest)
+        if wrong:
             if not self._takes_damaged:
                 remove_staged(self._destination.medium, place)
                 return Copied(item.id, CopyState.DAMAGED)

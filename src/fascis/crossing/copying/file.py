@@ -11,14 +11,12 @@ import errno
 import mmap
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from types import TracebackType
 from typing import Self, TypeVar
-
-from blake3 import blake3
 
 from fascis.crossing.journal.copies import Copied, Item
 from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
@@ -26,6 +24,7 @@ from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.putting import give_attributes
 from fascis.files.control import Control
+from fascis.files.digests import Algorithm, Digests, Threads
 from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import told
 
@@ -81,8 +80,10 @@ class Buffers:
     A digest must be fed in order.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, also: Collection[Algorithm] = ()) -> None:
+        """``also``: what is computed beside BLAKE3, for the hash lists of others."""
         self.hasher = ThreadPoolExecutor(1, "hash")
+        self._digests = Threads(also)
         # Whole pages: direct I/O wants them.
         self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]
         self.small = memoryview(bytearray(SMALL_FILE))
@@ -90,6 +91,11 @@ class Buffers:
     def close(self) -> None:
         """Ends the hashing thread."""
         self.hasher.shutdown(wait=True, cancel_futures=True)
+        self._digests.close()
+
+    def begin_digests(self) -> Digests:
+        """The digests of one file, which are fed in order."""
+        return self._digests.begin()
 
     def __enter__(self) -> Self:
         return self
@@ -218,7 +224,14 @@ def _copy_once(
         and not copy.st_blocks
     )
     return Copied(
-        item.id, CopyState.COPIED, digest, seen_of(before), copy_seen_of(copy), zeros, tuple(lost)
+        item.id,
+        CopyState.COPIED,
+        digest,
+        seen_of(before),
+        copy_seen_of(copy),
+        zeros,
+        tuple(lost),
+        transfer.digests.others(),
     )
 
 
@@ -254,7 +267,7 @@ class _Transfer:
     ) -> None:
         self._reading, self._writing = reading, writing
         self._held, self._buffers, self._control = held, buffers, control
-        self._hasher = blake3()
+        self.digests = buffers.begin_digests()
 
     def all(self, before: os.stat_result, keeps_holes: bool) -> bytes:
         """Copies it all; gives the digest.
@@ -270,7 +283,7 @@ class _Transfer:
             self._with_holes(before)
         else:
             self._part(0, None)
-        return self._hasher.digest()
+        return self.digests.digest()
 
     def _small(self, size: int) -> bytes:
         buffer = self._buffers.small
@@ -282,7 +295,8 @@ class _Transfer:
             raise SourceTrouble(error) from error
         if filled:
             self._writing.write(buffer[:filled])
-        return blake3(buffer[:filled]).digest()
+        self.digests.update(buffer[:filled])
+        return self.digests.digest()
 
     def _with_holes(self, before: os.stat_result) -> None:
         ranges = _read(self._reading.data_ranges)
@@ -306,7 +320,7 @@ class _Transfer:
         while length:
             self._control.checkpoint()
             count = min(length, len(_ZEROS))
-            self._hasher.update(_ZEROS[:count])
+            self.digests.update(_ZEROS[:count])
             length -= count
 
     def _move_to(self, offset: int) -> None:
@@ -333,7 +347,7 @@ class _Transfer:
                 if not count:
                     break
                 read = part[:count]
-                pending[turn] = self._buffers.hasher.submit(self._hasher.update, read)
+                pending[turn] = self._buffers.hasher.submit(self.digests.update, read)
                 # The next chunk comes in while this one is written.
                 self._reading.begin_reading(at + count, CHUNK)
                 if leaves_zeros and read == _ZEROS[:count]:
@@ -372,13 +386,15 @@ def _read(work: Callable[[], T]) -> T:
 class ReadBack:
     """What reading a copy back gave.
 
-    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive.
+    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive, and the
+    digests of others' hash lists, where these are asked for.
     """
 
     digest: bytes
     pages_gone: bool
     seen: CopySeen
     stored: int
+    others: dict[Algorithm, bytes] = field(default_factory=dict)
 
 
 def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack:
@@ -396,20 +412,20 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
                 buffer, filled = buffers.small, 0
                 while filled < before.st_size and (count := file.readinto(buffer[filled:])):
                     filled += count
-                digest = blake3(buffer[:filled]).digest()
+                digests = buffers.begin_digests()
+                digests.update(buffer[:filled])
             else:
-                digest = _digest_large(file, buffers, control)
-            return ReadBack(
-                digest, gone, copy_seen_of(before), min(before.st_size, before.st_blocks * 512)
-            )
+                digests = _digest_large(file, buffers, control)
+            stored = min(before.st_size, before.st_blocks * 512)
+            return ReadBack(digests.digest(), gone, copy_seen_of(before), stored, digests.others())
         finally:
             file.close()
     except OSError as error:
         raise told(error, "read back", place) from error
 
 
-def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes:
-    hasher = blake3()
+def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> Digests:
+    digests = buffers.begin_digests()
     pending: list[Future[object] | None] = [None] * len(buffers.ring)
     turn = at = 0
     around = file.go_around_cache(True)
@@ -434,10 +450,10 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> bytes
             # The end; what may still come is asked for through the cache.
             if around and count % PAGE:
                 around = file.go_around_cache(False)
-            pending[turn] = buffers.hasher.submit(hasher.update, buffers.ring[turn][:count])
+            pending[turn] = buffers.hasher.submit(digests.update, buffers.ring[turn][:count])
             turn = (turn + 1) % len(pending)
     finally:
         for waiting in pending:
             if waiting is not None:
                 waiting.result()
-    return hasher.digest()
+    return digests

@@ -10,8 +10,7 @@ from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 
-from blake3 import blake3
-
+from fascis.crossing.copying.checking import Checks
 from fascis.crossing.copying.file import (
     CHUNK,
     Buffers,
@@ -31,6 +30,7 @@ from fascis.crossing.places.loose import Sources
 from fascis.drives.model import Drive
 from fascis.files.codes import Code
 from fascis.files.control import Control
+from fascis.files.digests import Digests
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import join, shown
@@ -62,9 +62,10 @@ class Stood:
             EnvironmentTrouble: the destination failed.
             Cancelled: by the control.
         """
-        with Buffers() as buffers, closing(Proof(self.drive)) as proof:
+        checks = Checks.of(self.copies)
+        with Buffers(checks.algorithms) as buffers, closing(Proof(self.drive)) as proof:
             for batch in self._batches():
-                self._batch(batch, buffers, proof)
+                self._batch(batch, buffers, proof, checks)
 
     def _batches(self) -> Iterator[list[Item]]:
         batch: list[Item] = []
@@ -76,8 +77,8 @@ class Stood:
         if batch:
             yield batch
 
-    def _batch(self, items: list[Item], buffers: Buffers, proof: Proof) -> None:
-        outcomes = {item.id: self._original(item) for item in items}
+    def _batch(self, items: list[Item], buffers: Buffers, proof: Proof, checks: Checks) -> None:
+        outcomes = {item.id: self._original(item, buffers, checks) for item in items}
         whole = [i for i in items if outcomes[i.id].state is CopyState.COPIED]
 
         def read() -> list[ReadBack]:
@@ -110,7 +111,7 @@ class Stood:
                 raise _not_equal(item) from error
             raise
 
-    def _original(self, item: Item) -> Copied:
+    def _original(self, item: Item, buffers: Buffers, checks: Checks) -> Copied:
         """Reads an original whole; it must be the same after reading as before."""
         medium, place = self.sources.library, item.place
         try:
@@ -120,7 +121,7 @@ class Stood:
                 held = Held(reading)
                 held.check()
                 before = reading.opened
-                digest = self._digest(reading)
+                digests = self._digests(reading, buffers)
                 held.check()
                 after = reading.status()
         except Written:
@@ -129,17 +130,19 @@ class Stood:
             return Copied(item.id, hindered_by(error))
         if seen_of(before) != seen_of(after):
             return Copied(item.id, CopyState.CHANGING)
-        damaged = is_damaged(item, seen_of(before), digest)
+        digest, others = digests.digest(), digests.others()
+        outcome = Copied(item.id, CopyState.COPIED, digest, seen_of(before), others=others)
+        damaged = checks.otherwise(item, outcome) or is_damaged(item, seen_of(before), digest)
         if damaged and not self.copies.journal.value("take_damaged", False):
             return Copied(item.id, CopyState.DAMAGED)
-        return Copied(item.id, CopyState.COPIED, digest, seen_of(before))
+        return outcome
 
-    def _digest(self, reading: MediumFile) -> bytes:
-        hasher, buffer = blake3(), memoryview(bytearray(CHUNK))
+    def _digests(self, reading: MediumFile, buffers: Buffers) -> Digests:
+        digests, buffer = buffers.begin_digests(), memoryview(bytearray(CHUNK))
         while count := reading.readinto(buffer):
             self.control.checkpoint()
-            hasher.update(buffer[:count])
-        return hasher.digest()
+            digests.update(buffer[:count])
+        return digests
 
 
 def _not_equal(item: Item) -> Refused:

@@ -9,18 +9,21 @@ import io
 import os
 import sqlite3
 import stat
-from collections.abc import Callable, Iterator
+import time
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
 from fascis.crossing.copying.file import Buffers, ReadBack, read_back
-from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.copying.proof import Proof
 from fascis.drives.model import Drive
 from fascis.files.control import Control
+from fascis.files.digests import Algorithm
 from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble, told
+from fascis.files.hash_lists import HashList, Listed, place_key
 from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.names import join
@@ -36,7 +39,9 @@ BATCH_FILES, BATCH_BYTES = 256, 256 << 20
 class Verification:
     """What was found. *Edited*: size or time differs; *damaged*: same size and time, other content.
 
-    ``proven``: all of it was read from the drive itself, not perhaps from memory.
+    ``proven``: all of it was read from the drive itself, not perhaps from memory. ``list_…``: what
+    others' hash lists say otherwise, or say and is not there; ``said`` what is wrong with these
+    lists themselves.
     """
 
     files: int = 0
@@ -47,11 +52,15 @@ class Verification:
     missing: list[Place] = field(default_factory=list)
     unlisted: list[Place] = field(default_factory=list)
     proven: bool = True
+    list_mismatch: list[Place] = field(default_factory=list)
+    list_missing: list[Place] = field(default_factory=list)
+    said: list[str] = field(default_factory=list)
 
     @property
     def sound(self) -> bool:
-        """True when nothing is damaged or missing."""
-        return not self.damaged and not self.missing
+        """True when nothing is damaged or missing, and all is as hash lists say."""
+        wrong = self.damaged or self.missing or self.list_mismatch or self.list_missing
+        return not wrong
 
 
 class _Recorded(NamedTuple):
@@ -62,6 +71,17 @@ class _Recorded(NamedTuple):
     mtime_ns: int | None
 
 
+class _Asked(NamedTuple):
+    """A file that is to be read.
+
+    What its own lists say, where they say anything, and what those of others do.
+    """
+
+    place: Place
+    known: _Recorded | None
+    said: list[Listed]
+
+
 class _Records:
     """What a library's own lists say of its files.
 
@@ -69,8 +89,10 @@ class _Records:
     than one of ten. The manifest decides; the inventory adds sizes, times and odd names.
     """
 
-    def __init__(self, medium: Medium, root: Path) -> None:
-        if not medium.exists(MANIFEST):
+    def __init__(self, medium: Medium, root: Path, lists: Sequence[HashList]) -> None:
+        self.algorithms: set[Algorithm] = set()
+        self.has_manifest = medium.exists(MANIFEST)
+        if not self.has_manifest and not lists:
             raise Damaged(
                 root,
                 "there is no manifest",
@@ -82,10 +104,41 @@ class _Records:
             "CREATE TABLE file(place BLOB PRIMARY KEY, digest BLOB NOT NULL, size INTEGER, "
             "mtime_ns INTEGER, found INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID"
         )
+        self._db.execute("CREATE TABLE listed(key BLOB, place BLOB, said TEXT, found INTEGER)")
         self._db.execute("BEGIN")
+        for one in lists:
+            self._read_list(one, root)
+        self._db.execute("CREATE INDEX listed_key ON listed(key)")
+        if not self.has_manifest:
+            return
         self._read_manifest(medium, root / ".fascis/manifest.b3")
         if medium.exists(INVENTORY):
             self._read_inventory(medium, root / ".fascis/inventory.csv")
+
+    def _read_list(self, given: HashList, root: Path) -> None:
+        real = Path(os.path.realpath(root))
+
+        def rows() -> Iterator[tuple[bytes, bytes, str, int]]:
+            for listed in given.read():
+                self.algorithms |= listed.algorithms()
+                place = place_in(given, listed.place, real)
+                yield place_key(place), place, listed.as_text(), 0
+
+        self._db.executemany("INSERT INTO listed VALUES(?,?,?,?)", rows())
+
+    def said(self, place: Place) -> list[Listed]:
+        """What others' lists say of a file that was found."""
+        if not self.algorithms:
+            return []
+        key = place_key(place)
+        rows = self._db.execute("SELECT rowid, said FROM listed WHERE key=?", (key,)).fetchall()
+        self._db.executemany("UPDATE listed SET found=1 WHERE rowid=?", ((r[0],) for r in rows))
+        return [Listed.from_text(place, said) for _, said in rows]
+
+    def listed_and_missing(self) -> list[Place]:
+        """What others' lists have and was not found."""
+        sql = "SELECT DISTINCT place FROM listed WHERE found=0 ORDER BY place"
+        return [place for (place,) in self._db.execute(sql)]
 
     def _read_manifest(self, medium: Medium, path: Path) -> None:
         with _stream(medium, MANIFEST) as stream:
@@ -111,14 +164,19 @@ class _Records:
                     path, "a record has a date that no file has", "Nothing was changed."
                 ) from error
 
-    def take(self, place: bytes) -> _Recorded | None:
+    def take(self, place: Place) -> _Recorded | None:
         """What is recorded of a file that was found; None for one that the lists do not have."""
         row = self._db.execute(
             "UPDATE file SET found=1 WHERE place=? RETURNING digest, size, mtime_ns", (place,)
         ).fetchone()
         return _Recorded(*row) if row else None
 
-    def missing(self) -> list[bytes]:
+    def bytes(self) -> int:
+        """The length of all that is recorded, as far as it is known."""
+        row = self._db.execute("SELECT total(size) FROM file").fetchone()
+        return int(row[0])
+
+    def missing(self) -> list[Place]:
         """The places that were not found, sorted."""
         rows = self._db.execute("SELECT place FROM file WHERE found=0 ORDER BY place")
         return [place for (place,) in rows]
@@ -140,17 +198,31 @@ def _stream(medium: Medium, place: bytes) -> Iterator[io.BufferedReader]:
         raise told(error, "read", place) from error
 
 
+def place_in(given: HashList, place: bytes, root: Path) -> bytes:
+    """The place in a library that a list means: it may lie in the library, around it, or elsewhere.
+
+    Args:
+        root: the library's real folder.
+    """
+    whole, below = os.path.join(bytes(given.base), place), bytes(root) + b"/"
+    return whole[len(below) :] if whole.startswith(below) else place
+
+
 def verify(
     medium: Medium,
     root: Path,
     control: Control | None = None,
-    beat: Callable[[int, int], None] = lambda _f, _b: None,
+    beat: Callable[[int, int, int], None] = lambda _f, _b, _of: None,
     drive: Drive | None = None,
+    gentle: bool = False,
+    lists: Sequence[HashList] = (),
 ) -> Verification:
     """Reads everything again, proven as in a crossing. Writes nothing.
 
     Args:
         drive: the one it is on; without it, whether it was read from the drive itself is not known.
+        lists: hash lists of others, to be compared too; then it may have no manifest.
+        gentle: it rests as long as it reads, so that others can work on the drive.
 
     Raises:
         Damaged: there is no manifest, or it cannot be understood.
@@ -158,11 +230,13 @@ def verify(
     """
     control = control or Control()
     out = Verification()
-    batch: list[tuple[Place, _Recorded]] = []
+    batch: list[_Asked] = []
     size = 0
     with ExitStack() as held:
-        records = held.enter_context(closing(_Records(medium, root)))
-        buffers = held.enter_context(Buffers())
+        records = held.enter_context(closing(_Records(medium, root, lists)))
+        out.said = [sentence for one in lists for sentence in one.told()]
+        buffers = held.enter_context(Buffers(records.algorithms))
+        of = records.bytes()
         proof = held.enter_context(closing(Proof(drive))) if drive else None
         for folder in medium.walk():
             if folder.place == OWN or folder.place.startswith(OWN + b"/"):
@@ -171,71 +245,85 @@ def verify(
                 if not stat.S_ISREG(status.st_mode):
                     continue
                 place = join(folder.place, name)
-                known = records.take(place)
-                if known is None:
+                known, said = records.take(place), records.said(place)
+                if known is None and records.has_manifest:
                     out.unlisted.append(place)
+                if known is None and not said:
                     continue
-                batch.append((place, known))
+                batch.append(_Asked(place, known, said))
                 size += status.st_size
                 if len(batch) >= BATCH_FILES or size >= BATCH_BYTES:
+                    begun = time.monotonic()
                     _some(medium, batch, out, buffers, proof, control)
-                    beat(out.files, out.bytes)
+                    beat(out.files, out.bytes, of)
                     batch, size = [], 0
+                    if gentle:
+                        _rest(time.monotonic() - begun, control)
         if batch:
             _some(medium, batch, out, buffers, proof, control)
-            beat(out.files, out.bytes)
+            beat(out.files, out.bytes, of)
         out.missing = records.missing()
+        out.list_missing = records.listed_and_missing()
     return out
 
 
 def _some(
     medium: Medium,
-    batch: list[tuple[Place, _Recorded]],
+    batch: list[_Asked],
     out: Verification,
     buffers: Buffers,
     proof: Proof | None,
     control: Control,
 ) -> None:
-    """Reads some files, and tells whether they were read from the drive itself."""
+    """Reads some files, again where they were not read from the drive itself, and compares them."""
+
+    def read() -> list[ReadBack | None]:
+        return [_read(medium, asked.place, buffers, control) for asked in batch]
+
     if proof:
-        try:
-            proof.begin()
-        except OSError as error:
-            raise told(error, "flush the drive") from error
-    stored, gone = 0, True
-    for place, known in batch:
+        found, holds = proof.read("the drive", read, lambda r: r.stored if r else 0)
+        gone = all(proof.proves(r.pages_gone) for r in found if r)
+        out.proven = out.proven and holds and gone
+    else:
+        found, out.proven = read(), False
+    for asked, got in zip(batch, found, strict=True):
+        _compare(medium, asked, got, out)
+
+
+def _rest(seconds: float, control: Control) -> None:
+    end = time.monotonic() + seconds
+    while (left := end - time.monotonic()) > 0:
         control.checkpoint()
-        read = _one(medium, place, known, out, buffers, control)
-        if read:
-            stored += read.stored if read.stored > INLINE else 0
-            gone = gone and (proof is None or proof.proves(read.pages_gone))
-    out.proven = out.proven and proof is not None and gone and proof.holds(stored)
+        time.sleep(min(left, 0.2))
 
 
-def _one(
-    medium: Medium,
-    place: bytes,
-    known: _Recorded,
-    out: Verification,
-    buffers: Buffers,
-    control: Control,
-) -> ReadBack | None:
+def _read(medium: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack | None:
+    control.checkpoint()
+    with suppress(EnvironmentTrouble):
+        return read_back(medium, place, buffers, control)
+    return None
+
+
+def _compare(medium: Medium, asked: _Asked, read: ReadBack | None, out: Verification) -> None:
+    place, known = asked.place, asked.known
     out.files += 1
     try:
         status = medium.status(place)
     except OSError as error:
         raise told(error, "look at", place) from error
     out.bytes += status.st_size
-    read: ReadBack | None = None
-    with suppress(EnvironmentTrouble):
-        read = read_back(medium, place, buffers, control)
+    if asked.said:
+        digests = {**read.others, Algorithm.BLAKE3: read.digest} if read else {}
+        if not all(said.holds(digests, status.st_size) for said in asked.said):
+            out.list_mismatch.append(place)
+    if known is None:
+        return
     if read and read.digest == known.digest:
         out.matching += 1
     elif known.size is not None and _looks(status) != (known.size, known.mtime_ns):
         out.edited.append(place)
     else:
         out.damaged.append(place)
-    return read
 
 
 def _looks(status: os.stat_result) -> tuple[int, int]:

@@ -61,7 +61,7 @@ class Apart:
     arriving: set[bytes] = field(default_factory=set)
 
     def __bool__(self) -> bool:
-        return bool(self.folders or self.files or self.before or self.bases)
+        return bool(self.folders or self.files or self.before or self.bases or self.stands)
 
     def folder(self, place: bytes) -> bytes:
         """Where a folder of the library is in the copy."""

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any, NamedTuple
 
@@ -21,6 +21,7 @@ from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import CopySeen
 from fascis.crossing.model.states import HINDRANCES, CopyState, Origin, State
+from fascis.files.digests import Algorithm
 from fascis.files.names import join, parent
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES, Role
@@ -84,6 +85,17 @@ class Copied:
     zeros: bool = False
     # Names of extended attributes that its drive cannot hold.
     lost: tuple[str, ...] = ()
+    # Digests that hash lists of others use.
+    others: dict[Algorithm, bytes] = field(default_factory=dict)
+
+
+class Trusted(NamedTuple):
+    """A copy that was there before an update, as its inventory has it."""
+
+    item: Item
+    size: int
+    mtime_ns: int
+    digest: bytes
 
 
 @dataclass(frozen=True, slots=True)
@@ -492,6 +504,31 @@ class Copies:
             ),
         )
 
+    def record_trusted(self, rows: Iterable[Trusted]) -> None:
+        """Writes that copies were there before, verified then; they are never doubted as recent."""
+        made = (
+            (
+                self.number,
+                one.item.id,
+                CopyState.VERIFIED,
+                one.size,
+                one.mtime_ns,
+                one.digest,
+                one.item.size,
+                one.item.mtime_ns,
+                one.item.ctime_ns,
+                one.item.inode,
+            )
+            for one in rows
+        )
+        sql = (
+            "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, digest, "
+            "seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode, at) VALUES(?,?,?,?,?,?,?,?,?,?,0)"
+        )
+        # All are looked at before the first is written.
+        rows_made = list(made)
+        self.journal.write("trusted", lambda db: db.executemany(sql, rows_made))
+
     def record_verified(self, items: Iterable[tuple[int, bool]]) -> None:
         """Writes that copies were read back equal; ``(item, proven)``."""
         at = self._at()
@@ -745,7 +782,8 @@ class Copies:
     def proven(self) -> bool:
         """True when every verified file was proven to be read from the drive."""
         row = self.journal.read(
-            "SELECT count(*), coalesce(min(proven), 1) FROM copy WHERE destination=? AND state=2",
+            "SELECT count(*), coalesce(min(c.proven), 1) FROM copy c JOIN entry e ON e.id=c.entry "
+            "WHERE c.destination=? AND c.state=2 AND NOT (e.stands IS NOT NULL AND c.at=0)",
             (self.number,),
         )[0]
         return bool(row[1])
@@ -780,6 +818,10 @@ class Copies:
 
 def _marks(states: Iterable[CopyState]) -> str:
     return ",".join(str(int(s)) for s in states)
+
+
+# What is on record for a file of which a hash list of others says otherwise: no content has it.
+LISTED_OTHERWISE = bytes(32)
 
 
 def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:

@@ -55,7 +55,8 @@ class Goal(_Facts):
     ``path`` is the folder that it is to stand in, ``name`` its own folder's name there. What lands
     in a folder that is there has no name: its places count from ``path``. ``inner`` is where a
     person finds it then, as a place in that folder, and ``library`` the id of the library that the
-    folder is, where its records are amended.
+    folder is, where its records are amended. ``updates`` is True where that is a copy of what
+    crosses, which is brought up to it.
     """
 
     landing: Literal["new-folder", "existing-folder"] = "new-folder"
@@ -63,6 +64,7 @@ class Goal(_Facts):
     name: Text
     inner: Text = ""
     library: str = ""
+    updates: bool = False
     drive: DriveFacts
 
     @property
@@ -87,6 +89,16 @@ class PartFacts(_Facts):
         if place == OWN or place.startswith(OWN + b"/"):
             return False
         return any(place.startswith(join(fsname(f), b"")) for f in self.folders)
+
+
+class UpdateFacts(_Facts):
+    """How many files an update of a copy adds, changes, moves, removes and leaves as they are."""
+
+    added: int = 0
+    changed: int = 0
+    moved: int = 0
+    removed: int = 0
+    unchanged: int = 0
 
 
 class SplitFacts(_Facts):
@@ -124,6 +136,7 @@ class Header(_Facts):
         split: the split that it is a part of.
         also: documents and libraries that are looked at besides the known ones before originals go.
         of_catalog: the catalog whose folder it is, or nothing.
+        update: what an update of a copy changes in it.
         landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
         mounts: where each drive was mounted, by its UUID.
         document: the name of a single document, or nothing.
@@ -141,6 +154,7 @@ class Header(_Facts):
     split: SplitFacts | None = None
     also: list[Text] = []
     of_catalog: Text = ""
+    update: UpdateFacts | None = None
     folders_out: list[Text] = []
     frees: int = 0
     follows: bool = False

@@ -11,7 +11,7 @@ import logging
 import os
 import sqlite3
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -44,6 +44,8 @@ _LOG = logging.getLogger(__name__)
 BATCH = 1024
 # The value that holds which documents were led to the new place.
 LED = "led"
+# Of an update: place in the copy → where it is there now (hex); and what goes to earlier first.
+MOVES, EARLIER = "moves", "earlier"
 # The value that holds what of a part was set aside: places, a folder's for all that is in it.
 ASIDE = "aside"
 # Room kept free for what a crossing writes: at least, and for each entry, in bytes.
@@ -213,10 +215,24 @@ class Journal:
 
     # -- the plan, once ----------------------------------------------------------------------------
 
-    def write_plan(self, header: Header, rows: PlanRows) -> None:
-        """Writes header and items, and the state *planned*, in one transaction."""
+    def write_plan(
+        self,
+        header: Header,
+        rows: PlanRows,
+        more: Mapping[str, Any],
+        listed: Iterable[tuple[int, str]] = (),
+    ) -> None:
+        """Writes header and items, and the state *planned*, in one transaction.
+
+        Args:
+            more: what else belongs to the plan, by its key.
+            listed: what hash lists of others say: ``(entry, as text)``, see ``Listed.as_text``.
+        """
 
         def work(db: sqlite3.Connection) -> None:
+            for key, value in more.items():
+                self._set(db, key, json.dumps(value))
+            db.executemany("INSERT INTO listed VALUES(?,?)", listed)
             self._set(db, "plan", json.dumps(header.as_json()))
             self._set(db, "state", State.PLANNED.value)
             db.executemany("INSERT INTO folder VALUES(?,?,?,?,?)", rows.folders())
@@ -355,6 +371,18 @@ class Journal:
             self.write(
                 "known", lambda db: db.executemany("UPDATE entry SET known=? WHERE id=?", rows)
             )
+
+    def record_otherwise(self, entry: int, known: bytes) -> None:
+        """A list says otherwise of an entry: of all names of that file, by what is on record."""
+        sql = "UPDATE entry SET known=? WHERE id=? OR twin=?"
+        self.write("known", lambda db: db.execute(sql, (known, entry, entry)))
+
+    def listed(self) -> dict[int, list[str]]:
+        """What hash lists of others say, by entry."""
+        found: dict[int, list[str]] = {}
+        for entry, said in self.read("SELECT entry, said FROM listed"):
+            found.setdefault(entry, []).append(said)
+        return found
 
     @staticmethod
     def _set(db: sqlite3.Connection, key: str, value: str) -> None:

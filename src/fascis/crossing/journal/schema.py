@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4641534A  # "FASJ"
-VERSION = 9
+VERSION = 10
 
 
 GATHERED = """
@@ -29,6 +29,12 @@ INDEX = "CREATE INDEX folder_there ON folder(there);\n"
 
 # Of an entry that counts as arrived: the place of the equal file that stood there before.
 STANDS = "ALTER TABLE entry ADD COLUMN stands BLOB;\n"
+
+
+# What hash lists of others say of entries.
+LISTED = "CREATE TABLE listed(entry INTEGER NOT NULL, said TEXT NOT NULL);\n" + (
+    "CREATE INDEX listed_entry ON listed(entry);\n"
+)
 
 
 SCHEMA = f"""
@@ -58,6 +64,7 @@ CREATE TABLE copy(
 ALTER TABLE derived ADD COLUMN ctime_ns INTEGER;
 {LEADS}
 {STANDS}
+{LISTED}
 CREATE UNIQUE INDEX folder_place ON folder(place);
 {INDEX}
 CREATE INDEX entry_folder ON entry(folder);
@@ -109,6 +116,7 @@ DROP INDEX IF EXISTS folder_there;
 UPDATE folder SET there=place WHERE there IS NULL;
 {INDEX}""",
     8: STANDS,
+    9: LISTED,
 }
 
 

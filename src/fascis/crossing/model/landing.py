@@ -39,12 +39,14 @@ class IntoExisting:
             without one, itself.
         inner: where a person finds what crossed, as a place in that folder.
         library: the id of that library, where it has records of its own; else nothing.
+        updates: it is a copy of what crosses, which is brought up to it.
     """
 
     folder: Path
     inner: bytes = b""
     library: str = ""
     name: str = ""
+    updates: bool = False
 
     @property
     def target(self) -> Path:

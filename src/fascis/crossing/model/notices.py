@@ -67,6 +67,13 @@ class Notice(StrEnum):
         "it has the size and the time on record, and another content: it was damaged where it "
         "lies. It crosses only by your decision; its original is never deleted",
     )
+    LIST_MISMATCH = (
+        "list-mismatch",
+        Severity.DECISION,
+        On.SOURCE,
+        "a hash list says otherwise: it is not what it was when that list was made. It crosses "
+        "only by your decision; its original is never deleted",
+    )
     MISMATCH = (
         "mismatch",
         Severity.DECISION,
@@ -117,6 +124,6 @@ HINDRANCE = {
 """Why a file has no verified copy, by the state of its copy."""
 
 
-def hindrance_sentence(place: bytes, state: CopyState) -> str:
+def hindrance_sentence(place: bytes, why: Notice) -> str:
     """One sentence on a file that could not be copied."""
-    return f"{shown(place)}: {HINDRANCE[state].words}."
+    return f"{shown(place)}: {why.words}."

@@ -16,7 +16,7 @@ from typing import Any
 
 from fascis.crossing.fit.estimate import Estimate
 from fascis.crossing.fit.names import Apart
-from fascis.crossing.journal.header import SplitFacts
+from fascis.crossing.journal.header import SplitFacts, UpdateFacts
 from fascis.crossing.model.landing import Landing
 from fascis.crossing.model.problems import Problem, needs_decision, stops
 from fascis.crossing.plan.choices import Afterwards, Choices, Followers, Scope
@@ -25,6 +25,7 @@ from fascis.crossing.scope.gathering import Gathering, below
 from fascis.crossing.scope.parts import Part
 from fascis.drives.model import Drive
 from fascis.files.codes import Severity
+from fascis.files.hash_lists import HashList
 from fascis.files.names import join, listed, place_text
 from fascis.library.identity import Identity
 from fascis.library.references.uses import Uses
@@ -52,6 +53,21 @@ class Goal:
         return self.landing.folder
 
 
+@dataclass(frozen=True, slots=True)
+class Update:
+    """What an update changes in a copy; places are the copy's.
+
+    Attributes:
+        facts: how much of what.
+        moves: place → where the copy has the same content now.
+        earlier: what is replaced or removed: it is kept in ``.fascis/earlier/``.
+    """
+
+    facts: UpdateFacts
+    moves: dict[bytes, bytes]
+    earlier: tuple[bytes, ...]
+
+
 @dataclass(slots=True)
 class Plan:
     """A crossing before it starts: a scope, a landing on each destination, followers, afterwards.
@@ -68,7 +84,9 @@ class Plan:
     it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
     is the room, in bytes, of exactly what deleting the originals would delete by this plan.
     ``left_out_used`` counts files that are left out though documents use them: those that cannot be
-    made again, and those that can.
+    made again, and those that can. ``lists`` are hash lists of others, with which the originals are
+    compared while they are read. ``update`` says what changes in a copy that is brought up to its
+    home.
     """
 
     crossing: str
@@ -103,6 +121,8 @@ class Plan:
     shared: dict[bytes, list[str]] = field(default_factory=dict)
     frees: int = 0
     left_out_used: tuple[int, int] = (0, 0)
+    lists: tuple[HashList, ...] = ()
+    update: Update | None = None
 
     @property
     def destination(self) -> Path:

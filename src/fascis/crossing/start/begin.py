@@ -8,14 +8,16 @@ from __future__ import annotations
 import os
 import uuid
 from pathlib import Path
+from typing import Any
 
 from fascis.crossing.journal.header import DriveFacts, Goal, Header, PartFacts
-from fascis.crossing.journal.journal import Journal
+from fascis.crossing.journal.journal import EARLIER, MOVES, Journal
 from fascis.crossing.model.landing import IntoExisting, Landing
 from fascis.crossing.model.seen import inode_key
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.plan import Plan, landmarks
 from fascis.crossing.scope.references import lead_rows
+from fascis.crossing.start.listed import listed_rows
 from fascis.crossing.start.record import write_known
 from fascis.crossing.start.rows import Rows
 from fascis.drives.model import Drive
@@ -57,12 +59,21 @@ def begin(
     else:
         # A part is a library of its own from now on.
         library_id = str(uuid.uuid4()) if plan.part else whole_id
+    # Read before anything is written: a list may be none any more.
+    listed = list(listed_rows(plan)) if plan.lists else []
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
     leads = lead_rows(plan.uses, plan.survey, plan.gathering)
-    journal.write_plan(header, Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads))
-    journal.put("kept_for_others", plan.kept_for_others())
-    journal.put("followers", plan.followers_told())
+    more: dict[str, Any] = {
+        "kept_for_others": plan.kept_for_others(),
+        "followers": plan.followers_told(),
+    }
+    if plan.update:
+        moves = plan.update.moves.items()
+        more[MOVES] = {there.hex(): old.hex() for there, old in moves}
+        more[EARLIER] = [place.hex() for place in plan.update.earlier]
+    rows = Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads)
+    journal.write_plan(header, rows, more, listed)
     write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
@@ -96,6 +107,7 @@ def _header(
         split=plan.split,
         also=[os.fsdecode(path) for path in plan.also],
         of_catalog=plan.of_catalog,
+        update=plan.update.facts if plan.update else None,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
         follows=plan.followers.led,
@@ -136,6 +148,7 @@ def _goal(landing: Landing, drive: Drive) -> Goal:
             name="",
             inner=os.fsdecode(landing.inner),
             library=landing.library,
+            updates=landing.updates,
             drive=facts,
         )
     return Goal(path=str(landing.folder), name=landing.name, drive=facts)

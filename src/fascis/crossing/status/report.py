@@ -11,12 +11,13 @@ from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.header import UpdateFacts
 from fascis.crossing.journal.opening import making_sense
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.landing import IntoExisting
-from fascis.crossing.model.notices import hindrance_sentence
+from fascis.crossing.model.notices import Notice, hindrance_sentence
 from fascis.crossing.model.problems import Problem
-from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
+from fascis.crossing.model.states import ARRIVED, UNFINISHED, State
 from fascis.crossing.places.places import Places
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.split import Split, SplitPlan
@@ -33,14 +34,6 @@ from fascis.files.errors import (
 from fascis.files.names import join, place_text, shown
 from fascis.files.sizes import counted
 from fascis.library.identity import OWN
-
-_CODES = {
-    CopyState.UNREADABLE: Code.UNREADABLE,
-    CopyState.CHANGING: Code.CHANGING,
-    CopyState.VANISHED: Code.VANISHED,
-    CopyState.MISMATCH: Code.MISMATCH,
-    CopyState.DAMAGED: Code.DAMAGED_AT_SOURCE,
-}
 
 
 def problem_object(problem: Problem) -> dict[str, Any]:
@@ -81,7 +74,13 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
         frees_bytes=plan.frees,
         problems=[problem_object(p) for p in plan.problems],
         seconds=0.0,
+        **_update(plan.update.facts if plan.update else None),
     )
+
+
+def _update(facts: UpdateFacts | None) -> dict[str, int]:
+    """What an update changes; nothing for any other crossing."""
+    return facts.model_dump(mode="python") if facts else {}
 
 
 def _library_id(plan: Plan) -> str | None:
@@ -184,7 +183,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
     problems = [
         {
             "severity": Severity.DECISION,
-            "code": _CODES[s],
+            "code": s.value,
             "sentence": hindrance_sentence(p, s),
             "files": [place_text(p)],
         }
@@ -220,7 +219,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         shared=_shared(crossing, release),
         frees_bytes=places.header.frees,
         problems=problems,
-        mismatched=[place_text(p) for p, s in hindered if s is CopyState.MISMATCH],
+        mismatched=[place_text(p) for p, s in hindered if s is Notice.MISMATCH],
         left_behind=release.get("left_behind", []),
         released_files=sum(release.get(k, 0) for k in ("files", "discarded_files", "loose_files")),
         released_bytes=sum(release.get(k, 0) for k in ("bytes", "discarded_bytes", "loose_bytes")),
@@ -229,6 +228,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
         manifest=f"{records}/manifest.b3" if arrived and records else None,
         receipt=f"{records}/receipts/{crossing.id}.json" if arrived and records else None,
         seconds=round(journal.value("seconds", 0.0), 3),
+        **_update(places.header.update),
     )
 
 

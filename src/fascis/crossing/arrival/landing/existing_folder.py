@@ -62,10 +62,13 @@ class InExistingFolder(InNewFolder):
     def arrive(self) -> None:
         """Moves what is staged to its places."""
         if not self._has_begun():
-            self._copies.put(_FOLDERS_BEFORE, [f.hex() for f in self._folders() if self._is(f)])
+            self._note_folders()
         if self._medium.exists(self.staged):
             self._move_in_below(b"")
         self._medium.sync()
+
+    def _note_folders(self) -> None:
+        self._copies.put(_FOLDERS_BEFORE, [f.hex() for f in self._folders() if self._is(f)])
 
     def _folders(self) -> list[bytes]:
         """Every folder that it may make there, parents first."""

@@ -1,0 +1,90 @@
+"""``libraries``, ``verify``, ``manifest``, ``repair`` and ``update``.
+
+Which libraries there are, where their copies stand, and whether these are sound.
+"""
+
+from __future__ import annotations
+
+import typer
+
+from fascis.commands.telling import JSON
+
+
+def register(app: typer.Typer) -> None:
+    """Adds the commands."""
+
+    @app.command()
+    def libraries(
+        library: str = typer.Argument("", help="Only this one: a name, an id or a path."),
+        look: bool = typer.Option(
+            False, "--look", help="Compare the copies that are connected with their homes first."
+        ),
+        forget: str = typer.Option(
+            "", "--forget", help="Forget a library by its id, or a copy by its path; no file goes."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Shows every library, its home and its copies, as they were last seen."""
+        from fascis.commands import copies_work
+
+        copies_work.libraries(library, look, forget, as_json)
+
+    @app.command()
+    def verify(
+        library: list[str] = typer.Argument(None, help="Libraries, or copies of them."),
+        drive: str = typer.Option("", "--drive", help="All that stands on this drive."),
+        everything: bool = typer.Option(False, "--all", help="All that is connected."),
+        lists: list[str] = typer.Option(
+            [], "--list", help="Compare with this hash list of somebody else's too."
+        ),
+        gentle: bool = typer.Option(
+            False, "--gentle", help="Leave the drive to others half of the time."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Reads libraries again and compares them with their manifests, and with hash lists."""
+        from fascis.commands import copies_work
+
+        copies_work.verify(library or [], drive, everything, lists, gentle, as_json)
+
+    @app.command()
+    def manifest(
+        library: str,
+        algorithm: str = typer.Option(
+            "", "--as", help="Print a hash list for others instead: md5, sha1, sha256, xxh64 …"
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Gives a library that never crossed its identity and manifest."""
+        from fascis.commands import copies_work
+
+        copies_work.manifest(library, algorithm, as_json)
+
+    @app.command()
+    def repair(
+        library: str,
+        copy: str = typer.Option(..., "--from", help="The copy that has the good files."),
+        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
+        yes: bool = typer.Option(False, "--yes", help="Consent to what is shown."),
+        as_json: bool = JSON,
+    ) -> None:
+        """Puts back what is damaged or missing in a library, from a copy; undone by its act."""
+        from fascis.commands import copies_work
+
+        copies_work.repair(library, copy, dry_run, yes, as_json)
+
+    @app.command()
+    def update(
+        copy: str,
+        home: str = typer.Option("", "--from", help="Its home, where that is not known here."),
+        drop_earlier: bool = typer.Option(
+            False, "--drop-earlier", help="Delete what earlier updates kept in the copy."
+        ),
+        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
+        yes: bool = typer.Option(False, "--yes", help="Consent to what needs a decision."),
+        as_json: bool = JSON,
+    ) -> None:
+        """Brings a copy up to its home: what is new, changed, moved or gone since."""
+        from fascis.commands import copies_work
+
+        copies_work.update(copy, home, drop_earlier, dry_run, yes, as_json)

@@ -1,0 +1,415 @@
+"""What the commands of :mod:`fascis.commands.copies` do; imported only when one is run."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
+from typing import Any, TypeVar
+
+import typer
+
+from fascis.commands.crossing_work import cross
+from fascis.commands.library_work import resolve
+from fascis.commands.progress import Counting, stoppable
+from fascis.commands.telling import REFUSED, WRONG, interactive, put, say, usage
+from fascis.copies.manifesting import lines_of, write_lists_of
+from fascis.copies.repairing import Found, Repairs
+from fascis.copies.updating import drop, earlier_of, plan_update
+from fascis.copies.verified import Verified, verify_at
+from fascis.files.codes import Code
+from fascis.files.control import Control
+from fascis.files.digests import Algorithm
+from fascis.files.errors import Cancelled, FascisError
+from fascis.files.hash_lists import HashList, found_lists, list_at
+from fascis.files.names import place_text, shown
+from fascis.files.sizes import counted, size
+from fascis.files.times import date_text
+from fascis.library.known.places import KnownPlaces, Place, State, known_places, named
+from fascis.workspace import Workspace, from_environment
+
+T = TypeVar("T")
+
+
+# -- which there are -------------------------------------------------------------------------------
+
+
+def libraries(library: str, look: bool, forget: str, as_json: bool) -> None:
+    """Shows all known libraries with their places, or forgets one."""
+    workspace = from_environment()
+    if forget:
+        _forget(workspace, forget, as_json)
+    places = known_places(workspace)
+    if library:
+        places = named(places, library, Path(library).absolute())
+        if not places:
+            usage(f"No library is known as {shown(library)}.", as_json)
+    if look:
+        from fascis.copies.comparing import look_at_copies
+
+        for one in places:
+            _done(partial(look_at_copies, workspace, one))
+        ids = {one.library.id for one in places}
+        places = [one for one in known_places(workspace) if one.library.id in ids]
+    if as_json:
+        put({"libraries": [_as_json(one) for one in places]})
+        return
+    for one in places:
+        _tell(one)
+    if not places:
+        say("No library is known yet.")
+
+
+def _forget(workspace: Workspace, given: str, as_json: bool) -> None:
+    register, path = workspace.register, Path(given).absolute()
+    for one in known_places(workspace):
+        library = one.library
+        if len(given) >= 4 and library.id.startswith(given):
+            register.forget_library(library.id)
+            say(f"{shown(library.name)} is forgotten. No file was touched.")
+            return
+        for place in (*one.copies, *one.aside):
+            if place.path == path:
+                register.forget_copy(library.id, path)
+                where = shown(str(path))
+                say(f"The copy at {where} is forgotten. No file was touched.")
+                return
+    usage(f"No library has the id {shown(given)}, and no copy stands there.", as_json)
+
+
+def _as_json(one: KnownPlaces) -> dict[str, Any]:
+    return {
+        "library_id": one.library.id,
+        "name": one.library.name,
+        "kind": one.library.kind,
+        "home": _place_json(one.home, home=True),
+        "copies": [_place_json(place) for place in one.copies],
+        "aside": [_place_json(place) for place in one.aside],
+    }
+
+
+def _place_json(place: Place, home: bool = False) -> dict[str, Any]:
+    seen = place.seen
+    at = seen.verified_at
+    record: dict[str, Any] = {
+        "path": shown(str(place.path)),
+        "drive": place.label,
+        "connected": place.connected,
+        "verified_at": datetime.fromtimestamp(at, UTC).isoformat() if at else None,
+        "proven": seen.proven,
+        "files": seen.files,
+        "damaged": seen.damaged,
+    }
+    if not home:
+        record |= {
+            "state": place.state.value,
+            "behind_files": seen.behind_files,
+            "behind_bytes": seen.behind_bytes,
+        }
+    return record
+
+
+def _tell(one: KnownPlaces) -> None:
+    print(f"{shown(one.library.name)}  ({one.library.kind}, {one.library.id[:8]})")
+    print(f"  home         {_where(one.home)}, {_verified(one.home)}")
+    for place in one.copies:
+        print(f"  {_state(place):<12} {_where(place)}, {_verified(place)}")
+    for place in one.aside:
+        print(f"  set aside    {_where(place)}")
+
+
+def _where(place: Place) -> str:
+    away = "" if place.connected else ", away"
+    gone = ", not there any more" if place.connected and not place.there else ""
+    return f"{shown(str(place.path))} on {shown(place.label)}{away}{gone}"
+
+
+def _state(place: Place) -> str:
+    if place.state is State.BEHIND:
+        return f"{place.seen.behind_files} behind"
+    return place.state.value
+
+
+def _verified(place: Place) -> str:
+    seen = place.seen
+    if not seen.verified_at:
+        return "never verified"
+    day = date_text(int(seen.verified_at * 1e9), "%d %b %Y")
+    damaged = f", {counted(seen.damaged, 'file')} damaged or missing" if seen.damaged else ""
+    return f"verified {day}{damaged}"
+
+
+# -- verifying -------------------------------------------------------------------------------------
+
+
+def verify(
+    given: list[str], drive: str, everything: bool, lists: list[str], gentle: bool, as_json: bool
+) -> None:
+    """Reads libraries again and compares them with their manifests."""
+    workspace = from_environment()
+    roots = [resolve(workspace, library) for library in given]
+    for root in roots:
+        if not root.is_dir():
+            usage(f"There is no folder {shown(str(root))}.", as_json)
+    if everything or drive:
+        roots += [p for p in _known(workspace, drive, as_json) if p not in roots]
+    if not roots:
+        if not (everything or drive):
+            usage("Name a library, or a drive (--drive), or take all (--all).", as_json)
+        say("Nothing that can be verified is connected.")
+    found = _lists(roots, lists, as_json)
+    single = len(given) == 1 and not (everything or drive)
+    results, wrong = [], False
+    for root in roots:
+        verified = _verify_one(workspace, root, found, gentle, single)
+        if isinstance(verified, Verified):
+            results.append(verified.as_json())
+            wrong = wrong or not verified.sound
+            if not as_json:
+                _tell_verified(verified)
+        else:
+            results.append({"library": shown(str(root)), "error": str(verified)})
+            wrong = True
+            say(str(verified))
+    if as_json:
+        put(results[0] if single else {"libraries": results})
+    if wrong:
+        raise typer.Exit(WRONG)
+
+
+def _verify_one(
+    workspace: Workspace, root: Path, lists: list[HashList], gentle: bool, single: bool
+) -> Verified | FascisError:
+    """One of them; of several what cannot be verified does not stop the others."""
+    control = Control()
+    try:
+        with Counting(shown(root.name)) as counting:
+            return stoppable(
+                lambda: verify_at(workspace, root, control, counting, gentle, lists), control
+            )
+    except Cancelled:
+        raise
+    except FascisError as error:
+        if single:
+            raise
+        return error
+
+
+def _known(workspace: Workspace, drive: str, as_json: bool) -> list[Path]:
+    """Homes and copies that are connected and have a manifest, on one drive or on all."""
+    connected = workspace.drives.connected()
+    wanted = [d for d in connected if not drive or drive in (d.label, d.uuid, str(d.mount))]
+    if not wanted:
+        usage(f"No drive {shown(drive)} is connected.", as_json)
+    uuids = {d.uuid for d in wanted}
+    places = [p for one in known_places(workspace) for p in (one.home, *one.copies)]
+    there = [p.path for p in places if p.there and p.drive in uuids]
+    return [path for path in dict.fromkeys(there) if (path / ".fascis/manifest.b3").is_file()]
+
+
+def _lists(roots: list[Path], given: list[str], as_json: bool) -> list[HashList]:
+    for path in map(Path, given):
+        if not path.is_file():
+            usage(f"There is no hash list {shown(str(path))}.", as_json)
+    if not given:
+        for root in roots:
+            for path in found_lists(root):
+                say(f"{shown(str(path))} is a hash list: --list compares with it.")
+    return [list_at(Path(path).absolute()) for path in given]
+
+
+def _tell_verified(verified: Verified) -> None:
+    found, record = verified.found, verified.as_json()
+    for sentence in found.said:
+        say(sentence)
+    how = "from the drive itself" if found.proven else "back, perhaps from memory"
+    print(
+        f"{shown(verified.root.name)}: {counted(found.matching, 'file')} of "
+        f"{counted(found.files, 'file')} equal, {size(found.bytes)} read {how}."
+    )
+    words = {
+        "edited": "edited",
+        "damaged": "damaged",
+        "missing": "missing",
+        "unlisted": "unlisted",
+        "list_mismatch": "not what the hash list says",
+        "list_missing": "in the hash list, and not there",
+        "references_unresolved": "refers to what is not there",
+    }
+    for name, told in words.items():
+        for place in record[name]:
+            print(f"  {told}: {shown(place)}")
+
+
+# -- lists -----------------------------------------------------------------------------------------
+
+
+def manifest(library: str, algorithm: str, as_json: bool) -> None:
+    """Gives a library its identity and manifest, or prints a hash list for others."""
+    workspace = from_environment()
+    root = resolve(workspace, library)
+    if not root.is_dir():
+        usage(f"There is no folder {shown(str(root))}.", as_json)
+    if algorithm:
+        if algorithm not in list(Algorithm):
+            known = ", ".join(a.value for a in Algorithm)
+            usage(f"--as takes one of {known}; {shown(algorithm)} is none.", as_json)
+        for line in lines_of(workspace, root, Algorithm(algorithm), Control()):
+            sys.stdout.buffer.write(line)
+        return
+    with Counting(shown(root.name)) as counting:
+        listed = _done(lambda control: write_lists_of(workspace, root, control, counting))
+    if as_json:
+        put(
+            {
+                "library": shown(str(root)),
+                "library_id": listed.library_id,
+                "files": listed.files,
+                "bytes": listed.bytes,
+                "manifest": shown(str(root / ".fascis/manifest.b3")),
+                "changing": [shown(place) for place in listed.changing],
+            }
+        )
+    else:
+        print(f"{listed.name}: {counted(listed.files, 'file')}, {size(listed.bytes)} listed.")
+    for place in listed.changing:
+        say(f"{shown(place)} changed while it was read, or cannot be read: it is in no list.")
+    if listed.changing:
+        raise typer.Exit(WRONG if listed.files else REFUSED)
+
+
+def _done(work: Callable[[Control], T]) -> T:
+    control = Control()
+    return stoppable(lambda: work(control), control)
+
+
+# -- repairing -------------------------------------------------------------------------------------
+
+
+def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> None:
+    """Puts back what is damaged or missing in a library, from a copy of it."""
+    workspace = from_environment()
+    root, source = resolve(workspace, library), resolve(workspace, copy)
+    for folder in (root, source):
+        if not folder.is_dir():
+            usage(f"There is no folder {shown(str(folder))}.", as_json)
+    repairs = Repairs(workspace)
+    for sentence in repairs.recover():
+        say(sentence)
+    with Counting(shown(root.name)) as counting:
+        found = _done(lambda control: repairs.look(root, source, control, counting))
+    _tell_found(found, source)
+    act, problems = None, []
+    if found.good and not dry_run:
+        if yes or (interactive() and typer.confirm("Put the good files back?", err=True)):
+            act = _done(lambda control: repairs.apply(root, source, found, control))
+        else:
+            sentence = "Nothing was put back: consent to that with --yes."
+            say(sentence)
+            problems.append(
+                {"severity": "stops", "code": Code.NOT_CONFIRMED, "sentence": sentence, "files": []}
+            )
+    done = [file.place for file in act.files] if act else []
+    rest = {p: "not-done" for p in found.good if p not in done} if act else {}
+    left = {**found.cannot, **rest}
+    if as_json:
+        put(
+            {
+                "act": act.id if act else None,
+                "would_repair": [place_text(p) for p in found.good] if not act else [],
+                "repaired": [place_text(p) for p in done],
+                "not_repaired": [{"path": place_text(p), "why": why} for p, why in left.items()],
+                "problems": problems,
+            }
+        )
+    elif act:
+        print(f"Act {act.id}: {counted(len(done), 'file')} repaired. fascis undo takes it back.")
+    if problems:
+        raise typer.Exit(REFUSED)
+    if left or (dry_run and found.good):
+        raise typer.Exit(WRONG)
+
+
+def _tell_found(found: Found, source: Path) -> None:
+    for place in found.good:
+        what = "missing" if place in found.missing else "damaged"
+        say(f"{what}: {shown(place)}, good in {shown(str(source))}")
+    for place, why in found.cannot.items():
+        say(f"cannot be repaired: {shown(place)} ({_CANNOT[why]})")
+    if not found.good and not found.cannot:
+        say("Nothing is damaged or missing.")
+
+
+_CANNOT = {
+    "open": "a program has it open for writing",
+    "copy-damaged": "the copy has another content there",
+    "copy-missing": "the copy does not have it",
+    "not-done": "it changed meanwhile",
+}
+
+
+def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:
+    """Takes a repair back; False where there is none by that id."""
+    repairs = Repairs(workspace)
+    if repairs.find(given) is None:
+        return False
+    act = repairs.undo(given)
+    if as_json:
+        put({"act": act.id, "state": act.state, "files": [f.path for f in act.files]})
+    else:
+        print(f"Act {act.id}: {counted(len(act.files), 'file')} as before the repair.")
+    return True
+
+
+# -- bringing a copy up to date --------------------------------------------------------------------
+
+
+def update(
+    copy: str, home: str, drop_earlier: bool, dry_run: bool, yes: bool, as_json: bool
+) -> None:
+    """Brings a copy up to its home, or deletes what earlier updates kept in it."""
+    workspace = from_environment()
+    root = resolve(workspace, copy)
+    if not root.is_dir():
+        usage(f"There is no folder {shown(str(root))}.", as_json)
+    if drop_earlier:
+        _drop_earlier(workspace, root, yes, as_json)
+        return
+    source = resolve(workspace, home) if home else _home_of(workspace, root, as_json)
+    if not source.is_dir():
+        usage(f"There is no folder {shown(str(source))}.", as_json)
+    if os.path.realpath(source) == os.path.realpath(root):
+        usage("That is the home itself: copies are brought up to it.", as_json)
+    plan, _ = _done(lambda control: plan_update(workspace, source, root, control))
+    assert plan.update
+    facts = plan.update.facts
+    say(
+        f"{facts.added} new, {facts.changed} changed, {facts.moved} moved, {facts.removed} gone, "
+        f"{facts.unchanged} the same"
+    )
+    cross(workspace, plan, dry_run, yes, as_json)
+
+
+def _home_of(workspace: Workspace, copy: Path, as_json: bool) -> Path:
+    """The home of a copy that is known here."""
+    known = known_places(workspace)
+    homes = (k.home for k in known if copy in {place.path for place in k.copies})
+    home = next((place.path for place in homes if place.there), None)
+    if home is None:
+        where = shown(str(copy))
+        usage(f"The home of {where} is not known here, or away: name it (--from).", as_json)
+    return home
+
+
+def _drop_earlier(workspace: Workspace, root: Path, yes: bool, as_json: bool) -> None:
+    files, total = earlier_of(workspace, root)
+    say(f"{counted(files, 'file')}, {size(total)} are kept from before earlier updates.")
+    if files and not (yes or (interactive() and typer.confirm("Delete them?", err=True))):
+        say("Nothing was deleted: consent to that with --yes.")
+        raise typer.Exit(REFUSED)
+    done = drop(workspace, root) if files else 0
+    if as_json:
+        put({"library": shown(str(root)), "files": done, "bytes": total})

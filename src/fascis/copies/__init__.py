@@ -1,0 +1,1 @@
+"""What becomes of a library's copies in the years after a crossing."""

@@ -1,0 +1,314 @@
+"""How a copy of a library stands to its home: what each has and the other has not.
+
+The copy should be what a crossing of the home to its place would make of it today: so that is
+planned, and held against the copy's own records and against what is there. Contents are read where
+names, lengths and times do not tell: of documents, and of what seems to have been moved.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import ExitStack, closing, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.copies.verified import roles_left_out
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import Plan
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
+from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk.digest import digest_of
+from fascis.files.disk.medium import Medium, PosixMedium, as_stream
+from fascis.files.errors import Damaged, EnvironmentTrouble
+from fascis.files.inventory import Entry, read_inventory
+from fascis.files.names import join
+from fascis.files.times import mtime_of
+from fascis.library.identity import INVENTORY, OWN, read_identity
+from fascis.library.known.places import KnownPlaces, State
+from fascis.library.roles import ROLES, Role
+from fascis.library.survey import Kind
+from fascis.workspace import Workspace
+
+AS_IT_WAS = OWN + b"/as-it-was"
+Place = bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A file of the home that belongs into the copy.
+
+    Attributes:
+        path: its absolute path.
+        place: its place in the library, or the one that it is gathered at.
+        there: its place in the copy.
+        document: it is written anew there.
+    """
+
+    path: bytes
+    place: Place
+    there: Place
+    size: int
+    mtime_ns: int
+    document: bool
+
+
+@dataclass(slots=True)
+class Difference:
+    """What the home has and the copy has not, and the other way round. Places are the copy's.
+
+    Attributes:
+        added, changed: of the home, new to the copy or newer than its own.
+        moved: place → the one where the copy has the same content.
+        removed: what the home has no more.
+        unchanged: what is the same.
+        edited: what somebody changed in the copy since it arrived; ``both`` of these, what somebody
+            changed in the home too.
+        made: what somebody put into the copy.
+        lost: what the copy's records have and is not there.
+    """
+
+    added: list[Source] = field(default_factory=list)
+    changed: list[Source] = field(default_factory=list)
+    moved: dict[Place, Place] = field(default_factory=dict)
+    removed: list[Place] = field(default_factory=list)
+    unchanged: list[Source] = field(default_factory=list)
+    edited: list[Place] = field(default_factory=list)
+    both: list[Place] = field(default_factory=list)
+    made: list[Place] = field(default_factory=list)
+    lost: list[Place] = field(default_factory=list)
+
+    @property
+    def behind(self) -> tuple[int, int]:
+        """How many files the copy is behind, and how many bytes would be copied."""
+        new = [*self.added, *self.changed]
+        files = len(new) + len(self.moved) + len(self.removed)
+        return files, sum(s.size for s in new if s.there not in self.moved)
+
+    @property
+    def state(self) -> State:
+        """How the copy stands to its home."""
+        behind, ahead = self.behind[0] > 0, bool(self.edited or self.made)
+        if self.lost:
+            return State.DAMAGED
+        if self.both or (behind and ahead):
+            return State.DIFFERS
+        if behind:
+            return State.BEHIND
+        return State.AHEAD if ahead else State.EQUAL
+
+
+class CopyTree:
+    """A copy as its records have it, and as it is.
+
+    Attributes:
+        recorded: its inventory, by place.
+        there: size and time of every file that is there.
+        links: places of links that are there.
+        before: of documents that were written anew, where they are as they were last.
+    """
+
+    def __init__(self, medium: Medium, root: Path) -> None:
+        self._medium = medium
+        self.recorded: dict[Place, Entry] = {}
+        self.there: dict[Place, tuple[int, int]] = {}
+        self.links: set[Place] = set()
+        self.before: dict[Place, Place] = {}
+        identity = read_identity(medium, root)
+        self.identity = identity
+        self._order = [c.id for c in identity.history] if identity else []
+        self.left_out = roles_left_out(medium)
+        self._read_inventory(root)
+        self._walk()
+
+    def _read_inventory(self, root: Path) -> None:
+        if not self._medium.exists(INVENTORY):
+            raise Damaged(
+                root, "it has no inventory", "Only a copy that arrived by a crossing is compared."
+            )
+        with closing(self._medium.open(INVENTORY)) as file:
+            stream = as_stream(file)
+            text = io.TextIOWrapper(stream, "utf-8", newline="", errors="surrogateescape")
+            path = root / ".fascis/inventory.csv"
+            self.recorded = {entry.place: entry for entry in read_inventory(text, path)}
+
+    def _walk(self) -> None:
+        for folder in self._medium.walk():
+            for name, status in zip(folder.names, folder.stats, strict=True):
+                place = join(folder.place, name)
+                if place.startswith(AS_IT_WAS + b"/"):
+                    self._note_before(place)
+                elif place.startswith(OWN + b"/") or place == OWN:
+                    continue
+                elif stat.S_ISREG(status.st_mode):
+                    self.there[place] = (status.st_size, mtime_of(status))
+                elif stat.S_ISLNK(status.st_mode):
+                    self.links.add(place)
+
+    def _note_before(self, place: Place) -> None:
+        """A document as it was before its last crossing; earlier ones are not what it is now."""
+        inner = place[len(AS_IT_WAS) + 1 :].partition(b"/")[2]
+        other = self.before.get(inner)
+        if other is None or self._turn(place) > self._turn(other):
+            self.before[inner] = place
+
+    def _turn(self, place: Place) -> int:
+        crossing = os.fsdecode(place[len(AS_IT_WAS) + 1 :].partition(b"/")[0])
+        return self._order.index(crossing) if crossing in self._order else -1
+
+    def is_as_recorded(self, place: Place) -> bool:
+        """True when nobody changed a file since its records were written, by size and time."""
+        entry = self.recorded[place]
+        return self.there.get(place) == (entry.size, entry.mtime_ns)
+
+    def digest(self, place: Place) -> bytes:
+        """The digest of a file in the copy, read now."""
+        with closing(self._medium.open(place)) as file:
+            return digest_of(file)
+
+
+class Comparison:
+    """Compares a home with one of its copies. Writes nothing.
+
+    Attributes:
+        plan: what a crossing of the home to the copy's place would be today.
+    """
+
+    def __init__(
+        self, workspace: Workspace, surveyed: Surveyed, root: Path, control: Control = UNSTOPPED
+    ) -> None:
+        self._surveyed, self._control = surveyed, control
+        with closing(workspace.drives.open(root)) as medium:
+            self.tree = CopyTree(medium, root)
+            roles = frozenset(r for r in Role if r.value in self.tree.left_out)
+            choices = Choices(root.name, roles, After.COPY)
+            self.plan: Plan = make_plan(workspace, surveyed, root.parent, choices)
+            drives = (workspace.drives.at(root), self.plan.source_drive)
+            self._step = max(d.rules.granularity_ns for d in drives if d)
+            self.found = self._compare()
+
+    def sources(self) -> Iterator[Source]:
+        """Everything that belongs into the copy."""
+        plan, survey = self.plan, self.plan.survey
+        top = self._surveyed.below
+        works = {d.place for d in plan.uses.documents if d.place and d.kind.works}
+        kinds, document = survey.kinds(), ROLES.index(Role.DOCUMENT)
+        for row, folder, place in survey.rows():
+            if survey.is_own(folder) or kinds[row] != Kind.FILE or plan.fates[row] != Fate.COPY:
+                continue
+            is_document = place in works or survey.role[row] == document
+            there = plan.apart.there(place)
+            yield Source(
+                top + place, place, there, survey.size[row], survey.mtime_ns[row], is_document
+            )
+        for place, loose in plan.gathering.items:
+            there = plan.apart.there(place)
+            yield Source(loose.path, place, there, loose.size, loose.mtime_ns, False)
+
+    def _compare(self) -> Difference:
+        tree, found = self.tree, Difference()
+        wanted = set()
+        for source in self.sources():
+            self._control.checkpoint()
+            wanted.add(source.there)
+            entry = tree.recorded.get(source.there)
+            if entry is None:
+                if source.there in tree.there and self._same_content(source, source.there):
+                    found.unchanged.append(source)
+                else:
+                    found.added.append(source)
+                continue
+            same = self._is_same(source, entry)
+            if source.there not in tree.there:
+                found.lost.append(source.there)
+                found.added.append(source)
+            elif tree.is_as_recorded(source.there):
+                (found.unchanged if same else found.changed).append(source)
+            elif self._same_content(source, source.there):
+                found.unchanged.append(source)
+            else:
+                (found.edited if same else found.both).append(source.there)
+        gone = [p for p in tree.recorded if p not in wanted]
+        found.removed = [p for p in gone if p in tree.there and tree.is_as_recorded(p)]
+        found.edited += [p for p in gone if p in tree.there and not tree.is_as_recorded(p)]
+        taken = [s.there for s in found.added if s.there in tree.there]
+        found.both += taken
+        found.added = [s for s in found.added if s.there not in tree.there]
+        listed = tree.recorded.keys() | wanted
+        found.made = sorted(p for p in tree.there if p not in listed)
+        self._find_moved(found)
+        return found
+
+    def _is_same(self, source: Source, entry: Entry) -> bool:
+        """True when the home's file is what the copy was made from."""
+        before = self.tree.before.get(entry.place)
+        if source.document or before:
+            return self._same_content(source, before or entry.place)
+        alike = abs(source.mtime_ns - entry.mtime_ns) < self._step
+        if source.size == entry.size and alike:
+            return True
+        # Its time alone may have been touched.
+        return source.size == entry.size and self._digest(source) == entry.digest
+
+    def _same_content(self, source: Source, place: Place) -> bool:
+        with suppress(OSError, EnvironmentTrouble):
+            return self._digest(source) == self.tree.digest(place)
+        return False
+
+    def _digest(self, source: Source) -> bytes:
+        folder, _, name = source.path.rpartition(b"/")
+        with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
+            medium = stack.enter_context(closing(PosixMedium.at(Path(os.fsdecode(folder)))))
+            return digest_of(stack.enter_context(closing(medium.open(name))))
+        return b""
+
+    def _find_moved(self, found: Difference) -> None:
+        """What is new at one place and gone from another, with the same content, was moved."""
+        by_size: dict[int, list[Place]] = {}
+        for place in found.removed:
+            by_size.setdefault(self.tree.recorded[place].size, []).append(place)
+        added = []
+        for source in found.added:
+            digest = b""
+            for place in by_size.get(source.size, []):
+                entry = self.tree.recorded[place]
+                # A move keeps the time; without it the content would have to be read of all.
+                if source.document or abs(source.mtime_ns - entry.mtime_ns) >= self._step:
+                    continue
+                digest = digest or self._digest(source)
+                if digest and digest == entry.digest:
+                    found.moved[source.there] = place
+                    by_size[source.size].remove(place)
+                    break
+            else:
+                added.append(source)
+        found.added = added
+        gone = set(found.moved.values())
+        found.removed = [p for p in found.removed if p not in gone]
+
+
+def look_at_copies(workspace: Workspace, known: KnownPlaces, control: Control = UNSTOPPED) -> None:
+    """Compares the copies that are connected with their home, and remembers how they stand.
+
+    Of what cannot be compared nothing new is remembered.
+    """
+    home = known.home
+    copies = [p for p in known.copies if p.there and p.seen.what == "copy"]
+    if not home.there or not copies:
+        return
+    surveyed = survey_library(workspace, home.path, None, control)
+    for place in copies:
+        try:
+            found = Comparison(workspace, surveyed, place.path, control).found
+        except (Damaged, EnvironmentTrouble):
+            state, files, size = State.UNKNOWN, 0, 0
+        else:
+            state, (files, size) = found.state, found.behind
+            if found.lost:
+                workspace.register.put_damaged(known.library.id, place.path, len(found.lost))
+        workspace.register.put_state(known.library.id, place.path, place.drive, state, files, size)

@@ -1,0 +1,529 @@
+"""Repairing a library from one of its copies: what is damaged or missing comes back, verified.
+
+The good file is read from the copy and must be what the library's own manifest says. It is written
+into ``.fascis/before-repair/<act>/``, flushed and read back; then the damaged one moves there, and
+the good one takes its place. What is done is recorded before anything changes: cut off anywhere,
+the next repair, or its undo, finishes. What was edited since it was listed is not damaged, and is
+left alone.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import io
+import json
+import os
+import stat
+import uuid
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager, suppress
+from pathlib import Path
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict
+
+from fascis.crossing.copying.verifying import Verification, verify
+from fascis.crossing.places.places import hold
+from fascis.crossing.places.putting import make_parents
+from fascis.files.codes import Code
+from fascis.files.control import Control
+from fascis.files.disk.digest import digest_of
+from fascis.files.disk.medium import Medium, as_stream, move, remove_own
+from fascis.files.disk.writer import write_whole
+from fascis.files.errors import Damaged, EnvironmentTrouble, Refused, told
+from fascis.files.inventory import Entry, read_inventory
+from fascis.files.manifest import read_manifest
+from fascis.files.names import fsname, join, listed, shown, unlisted
+from fascis.files.own.private import make_private
+from fascis.files.times import mtime_of
+from fascis.library.identity import INVENTORY, MANIFEST, OWN, read_identity
+from fascis.library.open_files import find_open
+from fascis.workspace import Workspace
+
+FORMAT = 1
+BEFORE = OWN + b"/before-repair"
+_AS_IT_WAS = OWN + b"/as-it-was"
+_LARGEST = 64 << 20
+_CHUNK = 1 << 20
+Place = bytes
+
+
+class Repaired(BaseModel):
+    """One file of an act.
+
+    Attributes:
+        digest: of the good file, in hex.
+        size, mtime_ns: what the library's inventory has for it.
+        kept: something damaged stood in its place, and is kept.
+    """
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    path: str
+    path_encoding: Literal["utf-8", "percent"]
+    digest: str
+    size: int
+    mtime_ns: int
+    kept: bool
+
+    @property
+    def place(self) -> Place:
+        """Its place in the library."""
+        return unlisted(self.path, self.path_encoding)
+
+
+class Repair(BaseModel):
+    """The record of one act; ``state`` says how far it came."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    format: int = FORMAT
+    id: str
+    library: str
+    root: str
+    copy_root: str
+    when: float
+    state: Literal["writing", "done", "undoing", "undone"]
+    files: tuple[Repaired, ...]
+
+
+class Found(BaseModel):
+    """What of a library is damaged or missing, and what can be done about each.
+
+    Attributes:
+        good: place → where in the copy the good file is.
+        cannot: place → why it stays as it is.
+    """
+
+    model_config = ConfigDict(frozen=True, arbitrary_types_allowed=True)
+    good: dict[Place, Place]
+    cannot: dict[Place, str]
+    wanted: dict[Place, Entry]
+    missing: frozenset[Place]
+
+
+class Repairs:
+    """Repairs libraries from their copies, and remembers it."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._workspace = workspace
+        self._folder = workspace.state / "repairs"
+        self._drives = workspace.drives
+
+    # -- looking -----------------------------------------------------------------------------------
+
+    def look(
+        self,
+        root: Path,
+        copy: Path,
+        control: Control,
+        beat: Callable[[int, int, int], None] = lambda _f, _b, _of: None,
+    ) -> Found:
+        """Reads a library whole, and finds the good file of all that is damaged or missing.
+
+        Writes nothing.
+
+        Raises:
+            Damaged: it has no manifest, or the copy has none.
+            Refused: they are two libraries.
+            EnvironmentTrouble: a drive failed.
+        """
+        drive = self._drives.at(root)
+        with closing(self._drives.open(root)) as mine, closing(self._drives.open(copy)) as theirs:
+            _check_same(mine, root, theirs, copy)
+            found = verify(mine, root, control, beat, drive)
+            self._workspace.register.put_verified(
+                _id(mine, root), root, drive.uuid, found.proven, found.files,
+                len(found.damaged) + len(found.missing),
+            )  # fmt: skip
+            wanted = _wanted(mine, root, found)
+            return self._good(mine, theirs, copy, wanted, found, control)
+
+    def _good(
+        self,
+        mine: Medium,
+        theirs: Medium,
+        copy: Path,
+        wanted: dict[Place, Entry],
+        found: Verification,
+        control: Control,
+    ) -> Found:
+        writing = _written_to(mine, found.damaged)
+        by_digest: dict[bytes, list[Place]] = {}
+        for entry in _inventory(theirs, copy):
+            by_digest.setdefault(entry.digest, []).append(entry.place)
+        crossings = _crossings(theirs)
+        good, cannot = {}, {}
+        for place, entry in wanted.items():
+            if place in writing:
+                cannot[place] = "open"
+                continue
+            kept = [join(join(_AS_IT_WAS, crossing), place) for crossing in crossings]
+            candidates = [place, *by_digest.get(entry.digest, []), *kept]
+            there = [p for p in dict.fromkeys(candidates) if _is_file(theirs, p)]
+            right = (p for p in there if _has(theirs, p, entry.digest, control))
+            if (one := next(right, None)) is not None:
+                good[place] = one
+            else:
+                cannot[place] = "copy-damaged" if there else "copy-missing"
+        return Found(good=good, cannot=cannot, wanted=wanted, missing=frozenset(found.missing))
+
+    # -- doing -------------------------------------------------------------------------------------
+
+    def apply(self, root: Path, copy: Path, found: Found, control: Control) -> Repair:
+        """Puts the good files back.
+
+        Raises:
+            Refused: a crossing of the library runs, or it may not be written; nothing was changed.
+            EnvironmentTrouble: a drive failed; called again, it goes on.
+        """
+        with self._alone(), closing(self._drives.open(root)) as mine:
+            hold(mine, root)
+            self._finish_all(root)
+            files = tuple(
+                _record(place, found.wanted[place], place not in found.missing)
+                for place in sorted(found.good)
+            )
+            act = Repair(
+                id=uuid.uuid4().hex,
+                library=_id(mine, root),
+                root=os.fspath(root),
+                copy_root=os.fspath(copy),
+                when=self._workspace.clock(),
+                state="writing",
+                files=files,
+            )
+            self._write(act)
+            self._workspace.step("repair recorded")
+            try:
+                with closing(self._drives.open(copy)) as theirs:
+                    self._write_good(act, mine, theirs, found, control)
+            except Exception:
+                # What is verified goes in, the rest is cleared; the damaged ones are untouched.
+                with suppress(OSError, EnvironmentTrouble):
+                    self._finish(act, mine)
+                raise
+            return self._finish(act, mine)
+
+    def _write_good(
+        self, act: Repair, mine: Medium, theirs: Medium, found: Found, control: Control
+    ) -> None:
+        base = _base(act)
+        try:
+            make_parents(mine, b"", join(base, b"x"))
+            for number, file in enumerate(act.files):
+                control.checkpoint()
+                new = _new(base, number)
+                _copy(theirs, found.good[file.place], mine, new, file.mtime_ns)
+                self._workspace.step("repair written")
+            mine.sync()
+        except OSError as error:
+            raise told(error, "write the good file", base) from error
+
+    def _finish(self, act: Repair, mine: Medium) -> Repair:
+        """Brings in what is written and right, and clears the rest."""
+        base, done = _base(act), []
+        try:
+            for number, file in enumerate(act.files):
+                new, kept = _new(base, number), join(base, file.place)
+                if mine.exists(new):
+                    if _digest(mine, new) != file.digest:
+                        # Cut off while it was written, or read back wrong.
+                        remove_own(mine, new)
+                        continue
+                    self._bring_in(mine, file, new, kept)
+                if _digest(mine, file.place) == file.digest:
+                    done.append(file)
+            mine.sync()
+            _remove_empty(mine, act)
+        except OSError as error:
+            raise told(error, "put the good file back", base) from error
+        act = act.model_copy(update={"state": "done", "files": tuple(done)})
+        self._write(act)
+        self._workspace.step("repair done")
+        return act
+
+    def _bring_in(self, mine: Medium, file: Repaired, new: Place, kept: Place) -> None:
+        place = file.place
+        if mine.exists(place):
+            if mine.exists(kept) or not self._is_the_damaged_one(mine, file):
+                # It is right by now, or somebody put or changed something there: that stays.
+                remove_own(mine, new)
+                return
+            make_parents(mine, b"", kept)
+            move(mine, place, kept)
+            mine.sync()
+            self._workspace.step("repair set the damaged one aside")
+        make_parents(mine, b"", place)
+        move(mine, new, place)
+        mine.sync()
+        self._workspace.step("repair put back")
+
+    def _is_the_damaged_one(self, mine: Medium, file: Repaired) -> bool:
+        """True for what was found damaged: it looks as it is listed, and has another content."""
+        status = mine.status(file.place)
+        as_listed = (status.st_size, mtime_of(status)) == (file.size, file.mtime_ns)
+        return (as_listed or not file.mtime_ns) and _digest(mine, file.place) != file.digest
+
+    # -- taking back -------------------------------------------------------------------------------
+
+    def undo(self, prefix: str) -> Repair:
+        """Gives a library the bytes that it had before a repair.
+
+        Raises:
+            Refused: there is no such repair, it is undone already, or a file was changed since.
+            EnvironmentTrouble: the drive is away or failed; called again, it goes on.
+        """
+        with self._alone():
+            act = self.find(prefix)
+            if act is None or act.state == "undone":
+                raise Refused(
+                    Code.NOTHING_TO_UNDO, "There is no such repair, or it is taken back already."
+                )
+            root = Path(act.root)
+            with closing(self._drives.open(root)) as mine:
+                hold(mine, root)
+                if act.state == "writing":
+                    act = self._finish(act, mine)
+                if act.state == "done":
+                    self._check_undo(act, mine)
+                    act = act.model_copy(update={"state": "undoing"})
+                    self._write(act)
+                    self._workspace.step("repair undo recorded")
+                return self._take_back(act, mine)
+
+    def _check_undo(self, act: Repair, mine: Medium) -> None:
+        for file in act.files:
+            if _digest(mine, file.place) != file.digest:
+                raise Refused(
+                    Code.DOCUMENT_CHANGED,
+                    f"{shown(file.place)} was changed since it was repaired, and stays. Nothing "
+                    "was changed.",
+                )
+
+    def _take_back(self, act: Repair, mine: Medium) -> Repair:
+        base = _base(act)
+        try:
+            for number, file in enumerate(act.files):
+                new, kept = _new(base, number), join(base, file.place)
+                if _digest(mine, file.place) == file.digest and (
+                    not file.kept or mine.exists(kept)
+                ):
+                    make_parents(mine, b"", new)
+                    move(mine, file.place, new)
+                    self._workspace.step("repair taken out")
+                if mine.exists(kept) and not mine.exists(file.place):
+                    move(mine, kept, file.place)
+                    self._workspace.step("repair damaged one back")
+                if mine.exists(new) and _digest(mine, new) == file.digest:
+                    # Written by this act from the copy, which has it still.
+                    remove_own(mine, new)
+            mine.sync()
+            _remove_empty(mine, act)
+        except OSError as error:
+            raise told(error, "take the repair back", base) from error
+        act = act.model_copy(update={"state": "undone"})
+        self._write(act)
+        return act
+
+    # -- records -----------------------------------------------------------------------------------
+
+    def recover(self) -> list[str]:
+        """Finishes what was cut off; gives what was said of what cannot be finished now."""
+        if not any(act.state in ("writing", "undoing") for act in self.all()):
+            return []
+        with self._alone():
+            return self._finish_all()
+
+    def _finish_all(self, held: Path | None = None) -> list[str]:
+        said = []
+        for act in self.all():
+            if act.state not in ("writing", "undoing"):
+                continue
+            root = Path(act.root)
+            try:
+                with closing(self._drives.open(root)) as mine:
+                    if root != held:
+                        hold(mine, root)
+                    (self._finish if act.state == "writing" else self._take_back)(act, mine)
+            except (EnvironmentTrouble, Refused) as error:
+                said.append(str(error))
+        return said
+
+    def all(self) -> list[Repair]:
+        """All acts, the latest first; a damaged record is left alone."""
+        found = []
+        for file in self._folder.glob("*.json") if self._folder.is_dir() else ():
+            try:
+                if file.stat().st_size <= _LARGEST:
+                    found.append(Repair.model_validate(json.loads(file.read_bytes())))
+            except (ValueError, RecursionError, OSError):
+                continue
+        return sorted(found, key=lambda act: -act.when)
+
+    def find(self, prefix: str) -> Repair | None:
+        """The act whose id begins so, if it is one only."""
+        found = [a for a in self.all() if a.id.startswith(prefix)] if len(prefix) >= 4 else []
+        return found[0] if len(found) == 1 else None
+
+    def _write(self, act: Repair) -> None:
+        fd = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            content = json.dumps(act.model_dump(), indent=1).encode("utf-8", "surrogateescape")
+            write_whole(fd, fsname(f"{act.id}.json"), content)
+        finally:
+            os.close(fd)
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """One repair at a time on this machine; the lock dies with the program."""
+        try:
+            make_private(self._folder)
+            fd = os.open(self._folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            raise told(error, "write the record of the repair", bytes(self._folder)) from error
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            yield
+        except BlockingIOError as error:
+            raise Refused(Code.BUSY, "Another window repairs just now; try again.") from error
+        finally:
+            os.close(fd)
+
+
+# -- what is wanted, and what is there -------------------------------------------------------------
+
+
+def _wanted(medium: Medium, root: Path, found: Verification) -> dict[Place, Entry]:
+    """What the library's own lists say of all that is damaged or missing."""
+    wrong = {*found.damaged, *found.missing}
+    wanted = {e.place: e for e in _inventory(medium, root) if e.place in wrong}
+    with closing(medium.open(MANIFEST)) as file:
+        for digest, place in read_manifest(as_stream(file), root / ".fascis/manifest.b3"):
+            if place in wrong:
+                # The manifest decides.
+                entry = wanted.get(place, Entry(place, 0, 0, digest, "other"))
+                wanted[place] = entry._replace(digest=digest)
+    return wanted
+
+
+def _inventory(medium: Medium, root: Path) -> list[Entry]:
+    if not medium.exists(INVENTORY):
+        return []
+    with closing(medium.open(INVENTORY)) as file:
+        text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
+        return list(read_inventory(text, root / ".fascis/inventory.csv"))
+
+
+def _check_same(mine: Medium, root: Path, theirs: Medium, copy: Path) -> None:
+    one, other = read_identity(mine, root), read_identity(theirs, copy)
+    if one and other and one.library_id != other.library_id:
+        raise Refused(
+            Code.WRONG_STATE,
+            f"{shown(str(root))} and {shown(str(copy))} are two libraries, not a library and its "
+            "copy. Nothing was changed.",
+        )
+    if os.path.realpath(root) == os.path.realpath(copy):
+        raise Refused(
+            Code.WRONG_STATE, "A library cannot be repaired from itself. Nothing was changed."
+        )
+
+
+def _id(medium: Medium, root: Path) -> str:
+    identity = read_identity(medium, root)
+    if identity is None:
+        raise Damaged(root, "it has no identity", "Nothing was changed.")
+    return identity.library_id
+
+
+def _crossings(medium: Medium) -> list[bytes]:
+    """The crossings of which documents are kept as they were."""
+    with suppress(OSError):
+        if medium.exists(_AS_IT_WAS):
+            return sorted(medium.names(_AS_IT_WAS))
+    return []
+
+
+def _written_to(medium: Medium, places: list[Place]) -> set[Place]:
+    """Which of these files a program has open for writing."""
+    numbers = {}
+    for place in places:
+        with suppress(OSError):
+            status = medium.status(place)
+            numbers[(status.st_dev, status.st_ino)] = place
+    found = find_open(set(numbers), {device for device, _ in numbers})
+    open_ones = {(f.device, f.inode) for f in found.files if f.writing}
+    return {place for key, place in numbers.items() if key in open_ones}
+
+
+def _is_file(medium: Medium, place: Place) -> bool:
+    try:
+        return stat.S_ISREG(medium.status(place).st_mode)
+    except OSError:
+        return False
+
+
+def _has(medium: Medium, place: Place, digest: bytes, control: Control) -> bool:
+    control.checkpoint()
+    return bool(digest) and _digest(medium, place) == digest.hex()
+
+
+def _digest(medium: Medium, place: Place) -> str:
+    """The digest (hex) of what stands at a place, read from the drive; nothing for no file."""
+    if not _is_file(medium, place):
+        return ""
+    try:
+        with closing(medium.open(place)) as file:
+            file.drop_cached()
+            return digest_of(file).hex()
+    except OSError:
+        return ""
+
+
+def _copy(theirs: Medium, good: Place, mine: Medium, new: Place, mtime_ns: int) -> None:
+    with closing(theirs.open(good)) as reading:
+        mode = stat.S_IMODE(reading.opened.st_mode)
+        attributes = reading.attributes()
+        buffer = memoryview(bytearray(_CHUNK))
+        with closing(mine.create(new, mode)) as writing:
+            while count := reading.readinto(buffer):
+                writing.write(buffer[:count])
+            with suppress(OSError):
+                writing.set_attributes(attributes)
+            os.utime(writing.handle, ns=(mtime_ns, mtime_ns))
+            writing.flush()
+
+
+# -- places ----------------------------------------------------------------------------------------
+
+
+def _base(act: Repair) -> Place:
+    return join(BEFORE, act.id[:16].encode())
+
+
+def _new(base: Place, number: int) -> Place:
+    return join(base, b".fascis-new-%d" % number)
+
+
+def _record(place: Place, entry: Entry, kept: bool) -> Repaired:
+    path, encoding = listed(place)
+    return Repaired(
+        path=path,
+        path_encoding=encoding,
+        digest=entry.digest.hex(),
+        size=entry.size,
+        mtime_ns=entry.mtime_ns,
+        kept=kept,
+    )
+
+
+def _remove_empty(medium: Medium, act: Repair) -> None:
+    """Removes folders of the act in which nothing is kept."""
+    base = _base(act)
+    folders = {base}
+    for file in act.files:
+        above = join(base, file.place).rpartition(b"/")[0]
+        while len(above) > len(base):
+            folders.add(above)
+            above = above.rpartition(b"/")[0]
+    for folder in (*sorted(folders, key=lambda f: -f.count(b"/")), BEFORE):
+        with suppress(OSError):
+            medium.remove_folder(folder)

@@ -1,0 +1,215 @@
+"""Bringing a copy up to its home: a crossing of what changed since.
+
+What is new or newer is copied and verified; what was moved is moved there, by its content; what is
+replaced or removed in the copy is kept in it. What is the same is left alone, and what somebody
+worked on in the copy is a decision.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+
+from fascis.copies.comparing import Comparison, Difference, Source
+from fascis.crossing.arrival.landing.updated_copy import EARLIER_FOLDER
+from fascis.crossing.journal.header import UpdateFacts
+from fascis.crossing.model.fates import Fate
+from fascis.crossing.model.landing import IntoExisting
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.places.places import hold
+from fascis.crossing.plan.plan import Goal, Plan, Update
+from fascis.crossing.scope.surveyed import survey_library
+from fascis.files.codes import Code
+from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk.door import Proven
+from fascis.files.disk.medium import Medium
+from fascis.files.errors import Refused, told
+from fascis.files.names import join, parent, shown
+from fascis.files.sizes import counted, size
+from fascis.library.survey import Kind
+from fascis.workspace import Workspace
+
+# What a crossing to a new folder would be told, and an update need not be.
+_NOT_ASKED = frozenset(
+    (
+        Code.DESTINATION_EXISTS,
+        Code.SAME_LIBRARY_THERE,
+        Code.NOT_ENOUGH_ROOM,
+        Code.DESTINATION_IN_A_LIBRARY,
+        Code.DESTINATION_INSIDE_LIBRARY,
+        Code.SAME_DRIVE,
+        Code.SAME_DISK,
+        Code.IN_TWO_PLACES,
+    )
+)
+_MOST = 1000
+
+
+def plan_update(
+    workspace: Workspace, home: Path, copy: Path, control: Control = UNSTOPPED
+) -> tuple[Plan, Difference]:
+    """Plans what makes a copy equal to its home again. Writes nothing.
+
+    Raises:
+        Damaged: the copy has no records, or they are not understood.
+        Refused: the two are not a library and its copy.
+        EnvironmentTrouble: a drive failed.
+    """
+    surveyed = survey_library(workspace, home, None, control)
+    if surveyed.document:
+        raise Refused(
+            Code.LIBRARY_NOT_A_FOLDER,
+            f"{shown(str(home))} is a single document; only copies of folders are brought up to "
+            "date. Nothing was changed.",
+        )
+    compared = Comparison(workspace, surveyed, copy, control)
+    plan, found, identity = compared.plan, compared.found, compared.tree.identity
+    id = plan.library_id or _known_id(workspace, home)
+    if identity is None or (id and identity.library_id != id):
+        raise Refused(
+            Code.WRONG_STATE,
+            f"{shown(str(copy))} is no copy of {shown(str(home))}. Nothing was changed.",
+        )
+    plan.library_id = identity.library_id
+    _leave_alone(plan, compared)
+    goes = [*found.added, *found.changed, *_conflicting(compared, found)]
+    earlier = [s.there for s in found.changed] + found.both + found.removed
+    plan.update = Update(
+        UpdateFacts(
+            added=len(found.added),
+            changed=len(found.changed) + len(found.both),
+            moved=len(found.moved),
+            removed=len(found.removed),
+            unchanged=len(found.unchanged) + len(found.edited),
+        ),
+        found.moved,
+        tuple(earlier),
+    )
+    landing = IntoExisting(Path(os.path.realpath(copy)), b"", identity.library_id, updates=True)
+    first = plan.goals[0]
+    room = sum(source.size for source in goes)
+    plan.goals = [Goal(landing, first.drive, room, first.estimate)]
+    plan.problems = [p for p in plan.problems if p.code not in _NOT_ASKED]
+    plan.problems += _problems(workspace, plan, found, copy, room)
+    plan.asked_for = copy
+    return plan, found
+
+
+def _known_id(workspace: Workspace, home: Path) -> str:
+    register = workspace.register
+    known = register.library_at(home) if register.path.exists() else None
+    return known.id if known else ""
+
+
+def _leave_alone(plan: Plan, compared: Comparison) -> None:
+    """What is in the copy already counts as arrived, and is not copied."""
+    found, survey = compared.found, plan.survey
+    new = {s.there for s in (*found.added, *found.changed)} | set(found.both)
+    for source in compared.sources():
+        if source.there not in new:
+            plan.apart.stands[source.place] = source.there
+    kinds = survey.kinds()
+    for row, folder, place in survey.rows():
+        if survey.is_own(folder):
+            # The records of home are its own.
+            plan.fates[row] = Fate.LEFT_OUT
+        elif kinds[row] == Kind.LINK and plan.apart.there(place) in compared.tree.links:
+            plan.fates[row] = Fate.LEFT_OUT
+
+
+def _conflicting(compared: Comparison, found: Difference) -> list[Source]:
+    both = set(found.both)
+    return [source for source in compared.sources() if source.there in both]
+
+
+def _problems(
+    workspace: Workspace, plan: Plan, found: Difference, copy: Path, room: int
+) -> Iterator[Problem]:
+    drive = plan.goals[0].drive
+    where = shown(str(copy))
+    if found.edited or found.made or found.both:
+        worked = [*found.both, *found.edited, *found.made]
+        files = counted(len(worked), "file", "files")
+        both = f"; {len(found.both)} of them at home too" if found.both else ""
+        yield Problem(
+            Code.COPY_IS_AHEAD,
+            f"{files} of {where} were made or changed there since it arrived{both}: "
+            f"{shown(worked[0])} first.",
+            "Go on (--yes): what was changed only there stays as it is; of what was changed at "
+            "home too the copy gets that of home, and keeps its own in .fascis/earlier. Or take "
+            "what is newer there home first.",
+            tuple(worked[:_MOST]),
+        )
+    if drive and drive.connected and room > drive.free:
+        yield Problem(
+            Code.NOT_ENOUGH_ROOM,
+            f"{shown(drive.label)} has {size(drive.free)} free; what changed needs {size(room)}.",
+            "Make room on it first.",
+        )
+    with closing(workspace.drives.open(copy)) as medium:
+        try:
+            hold(medium, copy)
+        except Refused as error:
+            yield Problem(error.code, str(error), "Let that one end first.")
+    wrong = _not_writable(plan, found, copy)
+    if wrong is not None:
+        yield Problem(
+            Code.DESTINATION_NOT_PERMITTED,
+            f"{shown(str(wrong))} may not be written by you.",
+            "See to its permissions.",
+        )
+
+
+def _not_writable(plan: Plan, found: Difference, copy: Path) -> Path | None:
+    """The first folder of the copy in which something changes and that may not be written."""
+    assert plan.update
+    places = [s.there for s in (*found.added, *found.changed)]
+    places += [*plan.update.earlier, *found.moved, *found.moved.values()]
+    folders = {b".fascis", *map(parent, places)}
+    paths = (copy / os.fsdecode(folder) for folder in sorted(folders))
+    return next((p for p in paths if p.is_dir() and not os.access(p, os.W_OK | os.X_OK)), None)
+
+
+# -- what earlier updates kept ---------------------------------------------------------------------
+
+
+def earlier_of(workspace: Workspace, copy: Path) -> tuple[int, int]:
+    """``(files, bytes)`` that updates replaced or removed in a copy, and that are kept in it."""
+    with closing(workspace.drives.open(copy)) as medium:
+        sizes = [s.st_size for _, s in _earlier(medium)]
+    return len(sizes), sum(sizes)
+
+
+def drop(workspace: Workspace, copy: Path) -> int:
+    """Deletes what updates kept in a copy; gives how many files.
+
+    Raises:
+        EnvironmentTrouble: the drive failed.
+        Refused: a crossing runs there.
+    """
+    with closing(workspace.drives.open(copy)) as medium:
+        hold(medium, copy)
+        found = list(_earlier(medium))
+        try:
+            for place, status in found:
+                medium.unlink(place, Proven.by(status, stable=False))
+            folders = [f.place for f in medium.walk() if _is_earlier(f.place)]
+            for folder in sorted(folders, key=lambda f: -f.count(b"/")):
+                medium.remove_folder(folder)
+            medium.sync()
+        except OSError as error:
+            raise told(error, "delete", EARLIER_FOLDER) from error
+    return len(found)
+
+
+def _earlier(medium: Medium) -> Iterator[tuple[bytes, os.stat_result]]:
+    for folder in medium.walk():
+        if _is_earlier(folder.place):
+            for name, status in zip(folder.names, folder.stats, strict=True):
+                yield join(folder.place, name), status
+
+
+def _is_earlier(folder: bytes) -> bool:
+    return (folder + b"/").startswith(EARLIER_FOLDER + b"/")

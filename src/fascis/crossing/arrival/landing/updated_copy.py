@@ -1,0 +1,134 @@
+"""A copy is brought up to its home, where it stands.
+
+What is new is staged, verified and written anew first. Then, by renames that replace nothing: what
+is replaced or removed goes to ``.fascis/earlier/<crossing>/``; what was moved gets its new place,
+all by way of the staging folder, so that names can be exchanged; what is new moves in. The records
+are written anew last, each whole or not at all. Cut off anywhere, it goes on, or all goes back.
+"""
+
+from __future__ import annotations
+
+import errno
+import stat
+from collections.abc import Iterable
+
+from fascis.crossing.arrival.landing.existing_folder import InExistingFolder
+from fascis.crossing.journal.journal import EARLIER, MOVES
+from fascis.crossing.places.putting import make_parents
+from fascis.files.disk.medium import move
+from fascis.files.errors import told
+from fascis.files.names import join, parent
+from fascis.library.identity import OWN
+
+EARLIER_FOLDER = OWN + b"/earlier"
+# In the journal: all that was moved has left its old place.
+_MOVED_OUT = "moved_out"
+_EMPTY = (errno.ENOTEMPTY, errno.EEXIST, errno.ENOENT, errno.ENOTDIR)
+
+
+class UpdatedCopy(InExistingFolder):
+    """What is new on its way into a copy, and what is old on its way out of it."""
+
+    @property
+    def _moves(self) -> dict[bytes, bytes]:
+        """New place → old place."""
+        moves: dict[str, str] = self._copies.journal.value(MOVES, {})
+        return {bytes.fromhex(new): bytes.fromhex(old) for new, old in moves.items()}
+
+    @property
+    def _earlier(self) -> list[bytes]:
+        """Places of what is replaced or removed."""
+        return [bytes.fromhex(place) for place in self._copies.journal.value(EARLIER, [])]
+
+    def _kept(self, place: bytes) -> bytes:
+        crossing = self._places.crossing.encode()
+        return join(join(EARLIER_FOLDER, crossing), place)
+
+    def _on_the_way(self, number: int) -> bytes:
+        return join(self._way, b"%d" % number)
+
+    # -- arriving ----------------------------------------------------------------------------------
+
+    def arrive(self) -> None:
+        """Old out, moved to its places, new in."""
+        if not self._has_begun():
+            self._note_folders()
+        moves = sorted(self._moves.items())
+        self._move_all((place, self._kept(place)) for place in self._earlier)
+        if not self._copies.value(_MOVED_OUT):
+            # From here on an old name may be another file's new one.
+            self._move_all((old, self._on_the_way(n)) for n, (_, old) in enumerate(moves))
+            self._copies.put(_MOVED_OUT, True)
+        self._move_all((self._on_the_way(n), new) for n, (new, _) in enumerate(moves))
+        self._remove_folder(self._way)
+        super().arrive()
+        self._remove_left({*self._earlier, *(old for _, old in moves)})
+        self._medium.sync()
+
+    @property
+    def _way(self) -> bytes:
+        return join(self._places.staging, b"moved")
+
+    def _remove_folder(self, folder: bytes) -> None:
+        """Removes a folder if it is there and empty."""
+        try:
+            if stat.S_ISDIR(self._medium.status(folder).st_mode):
+                self._medium.remove_folder(folder)
+        except OSError as error:
+            if error.errno not in _EMPTY:
+                raise
+
+    def _move_all(self, pairs: Iterable[tuple[bytes, bytes]]) -> None:
+        """Moves what is not moved yet; what is gone from its first place was."""
+        medium, some = self._medium, False
+        for old, new in pairs:
+            if not medium.exists(old) or medium.exists(new):
+                continue
+            self._make_parents(new)
+            move(medium, old, new)
+            some = True
+        if some:
+            medium.sync()
+
+    def _make_parents(self, place: bytes) -> None:
+        make_parents(self._medium, b"", place)
+
+    def _remove_left(self, places: set[bytes]) -> None:
+        """Removes folders that are empty now, and that the library has no more."""
+        wanted = {there for _, there in self._copies.journal.folders_that_cross()}
+        folders: set[bytes] = set()
+        for place in places:
+            while place := parent(place):
+                folders.add(place)
+        for folder in sorted(folders - wanted, key=lambda f: -f.count(b"/")):
+            self._remove_folder(folder)
+
+    # -- taken back --------------------------------------------------------------------------------
+
+    def withdraw(self) -> None:
+        """New out, moved back, old in again."""
+        super().withdraw()
+        self._give_back()
+
+    def clear(self) -> None:
+        """Removes the staging folder; first all is where it was, if it was given up."""
+        if not self._copies.value("arrived_at"):
+            self._give_back()
+        super().clear()
+
+    def _give_back(self) -> None:
+        """What was moved is at its old places again, and what was replaced or removed too."""
+        moves = sorted(self._moves.items())
+        try:
+            if self._copies.value(_MOVED_OUT):
+                self._move_all((new, self._on_the_way(n)) for n, (new, _) in enumerate(moves))
+                self._copies.put(_MOVED_OUT, None)
+            self._move_all((self._on_the_way(n), old) for n, (_, old) in enumerate(moves))
+            self._move_all((self._kept(place), place) for place in self._earlier)
+            crossing = join(EARLIER_FOLDER, self._places.crossing.encode())
+            self._remove_left({self._kept(place) for place in self._earlier})
+            for folder in (self._way, crossing, EARLIER_FOLDER):
+                self._remove_folder(folder)
+            self._medium.sync()
+        except OSError as error:
+            raise told(error, "take the update back", self.staged) from error

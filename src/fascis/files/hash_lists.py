@@ -1,0 +1,407 @@
+"""Hash lists that others made: lines of digests, BagIt manifests, media hash lists.
+
+Read are the line formats of ``md5sum``, ``sha1sum``, ``sha256sum``, ``sha512sum``, ``b3sum`` and
+``xxhsum`` (with the digest first, or ``NAME (path) = digest``), manifests of RFC 8493, and media
+hash lists in XML of the published schemas 1.1 and 2.0. A list is anybody's: every path must stay
+in the list's own folder, and what is wrong in it is counted, not believed.
+"""
+
+from __future__ import annotations
+
+import codecs
+import json
+import os
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO, NamedTuple
+from urllib.parse import unquote_to_bytes
+from xml.parsers import expat
+
+from fascis.files.digests import LENGTHS, Algorithm
+from fascis.files.errors import Damaged
+from fascis.files.names import safe_place, shown
+
+_LONGEST_LINE = 1 << 20
+_CHUNK = 1 << 20
+_HEAD = 1 << 16
+_MEANING = "Nothing was changed; the files are as they were."
+_BSD = re.compile(rb"^\\?([A-Za-z0-9_/-]{2,12}) ?\((.*)\) ?= ?([0-9A-Fa-f]{8,128})$", re.DOTALL)
+_GNU = re.compile(rb"^(?:XXH3_)?([0-9A-Fa-f]{8,128})(?:  ?\*?|\t+)(.+)$", re.DOTALL)
+_BAG = re.compile(r"^(?:tag)?manifest-([a-z0-9]+)\.txt$")
+_NAMES = {
+    "md5": Algorithm.MD5,
+    "sha1": Algorithm.SHA1,
+    "sha256": Algorithm.SHA256,
+    "sha512": Algorithm.SHA512,
+    "b3": Algorithm.BLAKE3,
+    "blake3": Algorithm.BLAKE3,
+    "xxh64": Algorithm.XXH64,
+    "xxh128": Algorithm.XXH128,
+    "xxh3": Algorithm.XXH3,
+    "xxh364": Algorithm.XXH3,
+    "xxhash64be": Algorithm.XXH64,
+    "xxhash64": Algorithm.XXH64,
+}
+_ENDINGS = {"md5", "sha1", "sha256", "sha512", "b3", "blake3", "xxh64", "xxh128", "xxh3", "mhl"}
+_SUMS = re.compile(r"^(md5|sha1|sha256|sha512|b3|xxh64|xxh128|xxh3)sums?(\.txt)?$", re.IGNORECASE)
+_SCHEMA_2 = "urn:ASC:MHL:v2.0"
+
+Choice = tuple[tuple[Algorithm, bytes], ...]
+
+
+class Listed(NamedTuple):
+    """What a list says of one file.
+
+    Attributes:
+        place: from the list's own folder.
+        wanted: of each choice one digest must be the file's. A digest of which the list does not
+            say by what it was made is a choice of several.
+        size: in bytes, where the list says it.
+    """
+
+    place: bytes
+    wanted: tuple[Choice, ...]
+    size: int | None = None
+
+    def as_text(self) -> str:
+        """What is said of the file, without its place."""
+        wanted = [[(a.value, d.hex()) for a, d in choice] for choice in self.wanted]
+        return json.dumps([wanted, self.size])
+
+    @classmethod
+    def from_text(cls, place: bytes, text: str) -> Listed:
+        """The opposite.
+
+        Raises:
+            ValueError: it makes no sense.
+        """
+        wanted, size = json.loads(text)
+        choices = [tuple((Algorithm(a), bytes.fromhex(d)) for a, d in choice) for choice in wanted]
+        return cls(place, tuple(choices), size)
+
+    def algorithms(self) -> set[Algorithm]:
+        """Those that must be computed to compare."""
+        return {algorithm for choice in self.wanted for algorithm, _ in choice}
+
+    def holds(self, digests: dict[Algorithm, bytes], size: int) -> bool:
+        """True when a file with these digests is what the list says."""
+        if self.size is not None and self.size != size:
+            return False
+        return all(any(digests.get(a) == d for a, d in choice) for choice in self.wanted)
+
+
+@dataclass(slots=True)
+class HashList:
+    """One list while it is read.
+
+    Attributes:
+        path: the list; its places count from ``base``.
+        good: how many lines, or files, were understood.
+        bad: how many were not; ``first_bad`` is the first of them by its number.
+        leads_out: how many paths leave the list's folder: they are not followed.
+        unknown: algorithms that are not known here.
+    """
+
+    path: Path
+    base: Path
+    good: int = 0
+    bad: int = 0
+    first_bad: int = 0
+    leads_out: int = 0
+    unknown: set[str] = field(default_factory=set)
+
+    def told(self) -> list[str]:
+        """What is wrong with it, in sentences."""
+        name, said = shown(self.path.name), []
+        if self.bad:
+            said.append(f"{name}: {self.bad} lines are none of a hash list, line {self.first_bad} "
+                        "first; the others are used.")  # fmt: skip
+        if self.leads_out:
+            said.append(f"{name}: {self.leads_out} paths leave its folder, and are not followed.")
+        if self.unknown:
+            algorithms = ", ".join(sorted(map(shown, self.unknown)))
+            said.append(f"{name}: {algorithms} is not known here; what it says is not compared.")
+        return said
+
+    def read(self) -> Iterator[Listed]:
+        """Everything that it says, as it is read.
+
+        Raises:
+            Damaged: it is no hash list, or cannot be read.
+        """
+        try:
+            with open(self.path, "rb") as stream:
+                head = stream.read(_HEAD)
+                stream.seek(0)
+                if head.removeprefix(codecs.BOM_UTF8).lstrip().startswith(b"<"):
+                    yield from self._media(stream)
+                else:
+                    yield from self._lines(_text(stream, head))
+        except OSError as error:
+            raise Damaged(self.path, f"it cannot be read ({error.strerror})", _MEANING) from error
+        if not self.good:
+            raise Damaged(self.path, "it has no line of a hash list", _MEANING)
+
+    # -- lines -------------------------------------------------------------------------------------
+
+    def _lines(self, lines: Iterable[bytes]) -> Iterator[Listed]:
+        bag = _BAG.match(self.path.name)
+        hint = _hinted(self.path.name)
+        for number, line in enumerate(lines, 1):
+            line = line.rstrip(b"\r\n")
+            if not line.strip() or line.lstrip().startswith((b"#", b";")):
+                continue
+            said = _line(line, hint, bool(bag))
+            if isinstance(said, str):
+                self.unknown.add(said)
+            elif said is None:
+                self.bad += 1
+                self.first_bad = self.first_bad or number
+            else:
+                yield from self._placed(*said)
+
+    def _placed(
+        self, raw: bytes, wanted: tuple[Choice, ...], size: int | None = None
+    ) -> Iterator[Listed]:
+        self.good += 1
+        place = _place(raw)
+        if place is None:
+            self.leads_out += 1
+        else:
+            yield Listed(place, wanted, size)
+
+    # -- media hash lists --------------------------------------------------------------------------
+
+    def _media(self, stream: BinaryIO) -> Iterator[Listed]:
+        reading = _Media(self)
+        parser = expat.ParserCreate(namespace_separator=" ")
+        parser.StartDoctypeDeclHandler = _no_doctype
+        parser.StartElementHandler = reading.start
+        parser.EndElementHandler = reading.end
+        parser.CharacterDataHandler = reading.text.append
+        parser.buffer_text = True
+        try:
+            while chunk := stream.read(_CHUNK):
+                parser.Parse(chunk, False)
+                for said in reading.taken():
+                    yield from self._placed(*said)
+            parser.Parse(b"", True)
+        except (expat.ExpatError, ValueError) as error:
+            raise Damaged(self.path, f"it is no media hash list ({error})", _MEANING) from error
+        if not reading.is_list:
+            raise Damaged(self.path, "it is no media hash list", _MEANING)
+        for said in reading.taken():
+            yield from self._placed(*said)
+
+
+class _Media:
+    """The elements of a media hash list as they are read."""
+
+    def __init__(self, into: HashList) -> None:
+        self._into = into
+        self._path: list[str] = []
+        self.text: list[str] = []
+        self.is_list = False
+        self._file, self._size = "", ""
+        self._wanted: list[Choice] = []
+        self._taken: list[tuple[bytes, tuple[Choice, ...], int | None]] = []
+
+    def taken(self) -> list[tuple[bytes, tuple[Choice, ...], int | None]]:
+        """The files that were read since this was asked last."""
+        taken, self._taken = self._taken, []
+        return taken
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        """An element begins."""
+        space, _, local = name.rpartition(" ")
+        if not self._path:
+            version = attributes.get("version", "")
+            self.is_list = local == "hashlist" and (
+                (not space and version.startswith("1.")) or space == _SCHEMA_2
+            )
+            if not self.is_list:
+                raise ValueError("another document")
+        self._path.append(local)
+        if len(self._path) > 100:
+            raise ValueError("too deep")
+        if local == "hash":
+            self._file = self._size = ""
+            self._wanted = []
+        elif local == "path":
+            self._size = attributes.get("size", "")
+        self.text.clear()
+
+    def end(self, name: str) -> None:
+        """An element ends."""
+        local = self._path.pop()
+        text = "".join(self.text).strip()
+        self.text.clear()
+        if "hash" in self._path[-1:]:
+            self._of_file(local, text)
+        elif local == "hash" and self._path[-1:] in (["hashlist"], ["hashes"]):
+            if self._file and self._wanted:
+                size = int(self._size) if self._size.isdecimal() else None
+                raw = self._file.encode("utf-8", "surrogateescape")
+                self._taken.append((raw, tuple(self._wanted), size))
+            elif not self._file:
+                self._into.bad += 1
+
+    def _of_file(self, local: str, text: str) -> None:
+        if local in ("file", "path"):
+            self._file = text
+        elif local == "size":
+            self._size = text
+        elif (algorithm := _NAMES.get(local)) and _is_hex(text):
+            digest = bytes.fromhex(text)
+            if len(digest) == LENGTHS[algorithm]:
+                # Some wrote the older kind with its bytes in the other order.
+                other = ((algorithm, digest[::-1]),) if local == "xxhash64" else ()
+                self._wanted.append(((algorithm, digest), *other))
+        elif local not in ("lastmodificationdate", "creationdate", "hashdate", "null", "ignore",
+                           "previousPath", "metadata"):  # fmt: skip
+            self._into.unknown.add(local)
+
+
+def _no_doctype(*_: object) -> None:
+    raise ValueError("it declares a document type")
+
+
+# -- parts of lines --------------------------------------------------------------------------------
+
+
+def _line(
+    line: bytes, hint: Algorithm | None, bag: bool
+) -> tuple[bytes, tuple[Choice, ...]] | str | None:
+    """``(path, digests)`` of a line; a name, where that algorithm is not known; None for none."""
+    if bag:
+        digest, _, path = line.partition(b" ")
+        if not _is_hex(digest.decode("ascii", "replace")) or not path.strip():
+            return None
+        raw = unquote_to_bytes(path.lstrip(b" *\t")) if b"%" in path else path.lstrip(b" *\t")
+        return _with_choice(raw, digest, hint)
+    if found := _BSD.match(line):
+        name = found[1].decode("ascii").lower()
+        algorithm = _NAMES.get(re.sub(r"[^a-z0-9]", "", name))
+        if algorithm is None:
+            return name
+        digest = bytes.fromhex(found[3].decode()) if len(found[3]) % 2 == 0 else b""
+        named = _unescaped(found[2]) if line.startswith(b"\\") else bytes(found[2])
+        if len(digest) != LENGTHS[algorithm] or named is None:
+            return None
+        return named, (((algorithm, digest),),)
+    escaped = line.startswith(b"\\")
+    found = _GNU.match(line[1:] if escaped else line)
+    if not found:
+        return None
+    named = _unescaped(found[2]) if escaped else bytes(found[2])
+    if named is None:
+        return None
+    if not escaped and b"\\" in named and b"/" not in named:
+        # Written on another system.
+        named = named.replace(b"\\", b"/")
+    if line.startswith(b"XXH3_"):
+        hint = Algorithm.XXH3
+    return _with_choice(named, found[1], hint)
+
+
+def _with_choice(
+    path: bytes, digits: bytes, hint: Algorithm | None
+) -> tuple[bytes, tuple[Choice, ...]] | str | None:
+    if len(digits) % 2:
+        return None
+    digest = bytes.fromhex(digits.decode())
+    fits = [a for a, length in LENGTHS.items() if length == len(digest)]
+    if hint in fits:
+        fits = [hint]
+    if not fits:
+        return f"a digest of {len(digits)} digits"
+    return path, (tuple((algorithm, digest) for algorithm in fits),)
+
+
+def _hinted(name: str) -> Algorithm | None:
+    """The algorithm that a list's name tells."""
+    parts = [
+        p.removesuffix("sums").removesuffix("sum") for p in re.split(r"[^a-z0-9]+", name.lower())
+    ]
+    return next((_NAMES[p] for p in parts if p in _NAMES), None)
+
+
+def _is_hex(text: str) -> bool:
+    return bool(text) and len(text) % 2 == 0 and all(c in "0123456789abcdefABCDEF" for c in text)
+
+
+def _unescaped(text: bytes) -> bytes | None:
+    out, at = bytearray(), 0
+    while at < len(text):
+        if text[at] == 0x5C:
+            meant = {b"n": b"\n", b"r": b"\r", b"\\": b"\\"}.get(text[at + 1 : at + 2])
+            if meant is None:
+                return None
+            out += meant
+            at += 2
+        else:
+            out.append(text[at])
+            at += 1
+    return bytes(out)
+
+
+def _place(raw: bytes) -> bytes | None:
+    """A path of a list as a place; None for one that leaves the list's folder."""
+    parts = [p for p in raw.split(b"/") if p not in (b"", b".")]
+    place = b"/".join(parts)
+    return place if not raw.startswith(b"/") and safe_place(place) else None
+
+
+def _text(stream: BinaryIO, head: bytes) -> Iterator[bytes]:
+    """The lines in UTF-8, or in whatever bytes they are; UTF-16 is known by its mark."""
+    if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        reader = codecs.getreader("utf-16")(stream, "surrogatepass")
+        for line in reader:
+            yield line.encode("utf-8", "surrogatepass")
+        return
+    if head.startswith(codecs.BOM_UTF8):
+        stream.seek(len(codecs.BOM_UTF8))
+    yield from iter(lambda: stream.readline(_LONGEST_LINE), b"")
+
+
+# -- finding them ----------------------------------------------------------------------------------
+
+
+def is_hash_list(name: str) -> bool:
+    """True for a file that is called as hash lists are."""
+    ending = name.rpartition(".")[2].lower() if "." in name else ""
+    return ending in _ENDINGS or bool(_SUMS.match(name)) or bool(_BAG.match(name))
+
+
+def found_lists(root: Path, most: int = 20) -> list[Path]:
+    """Hash lists of others in a library's top folders."""
+    found = []
+    for folder in (root, *sorted(p for p in root.glob("*") if p.is_dir() and p.name[:1] != ".")):
+        try:
+            names = sorted(p for p in folder.iterdir() if is_hash_list(p.name) and p.is_file())
+        except OSError:
+            continue
+        found += names
+    return found[:most]
+
+
+def list_at(path: Path) -> HashList:
+    """A hash list, and the folder that its paths count from.
+
+    A media hash list of the second schema lies in a folder of its own below that.
+    """
+    base = path.parent
+    if path.suffix.lower() == ".mhl" and base.name == "ascmhl":
+        base = base.parent
+    return HashList(path, Path(os.path.realpath(base)))
+
+
+def place_key(place: bytes) -> bytes:
+    """Under which a place is looked for: lists and drives write one name in several forms."""
+    try:
+        return unicodedata.normalize("NFC", place.decode("utf-8")).encode()
+    except UnicodeDecodeError:
+        return place

@@ -1,0 +1,120 @@
+"""Every place of every known library: its home, its copies, what was set aside. From the register.
+
+How a copy stands to its home is what was last seen of it; here nothing is looked at but which
+drives are connected, and which folders are there.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+
+from fascis.library.register import KnownLibrary, Looked, Register
+from fascis.workspace import Workspace
+
+
+class State(StrEnum):
+    """How a copy stands to its home.
+
+    *Behind*: the home has what it has not. *Ahead*: the other way round. *Differs*: both.
+    """
+
+    EQUAL = "equal"
+    BEHIND = "behind"
+    AHEAD = "ahead"
+    DIFFERS = "differs"
+    DAMAGED = "damaged"
+    UNKNOWN = "unknown"
+    AWAY = "away"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One place of a library.
+
+    Attributes:
+        drive: the drive's UUID, and ``label`` what it is called.
+        connected: the drive is.
+        there: the folder is there, as far as that can be seen.
+        seen: what was last seen of it.
+    """
+
+    path: Path
+    drive: str
+    label: str
+    connected: bool
+    there: bool
+    seen: Looked
+
+    @property
+    def state(self) -> State:
+        """How it stands to its home, as last seen."""
+        if not self.connected:
+            return State.AWAY
+        if not self.there or self.seen.damaged:
+            return State.DAMAGED
+        return State(self.seen.state)
+
+
+@dataclass(frozen=True, slots=True)
+class KnownPlaces:
+    """A library with its places.
+
+    Attributes:
+        copies: verified copies, and originals that are still where they were.
+        aside: originals that were set aside.
+    """
+
+    library: KnownLibrary
+    home: Place
+    copies: list[Place] = field(default_factory=list)
+    aside: list[Place] = field(default_factory=list)
+
+
+def known_places(workspace: Workspace) -> list[KnownPlaces]:
+    """All known libraries with their places, by name."""
+    register = workspace.register
+    if not register.path.exists():
+        return []
+    drives = {d.uuid: d for d in workspace.drives.connected()}
+    register.put_drives(list(drives.values()))
+    labels = {d.uuid: d.label for d in register.drives()}
+    looked, copies = register.looked(), register.all_copies()
+
+    def place(library: str, root: Path, drive: str) -> Place:
+        connected = drive in drives and drives[drive].connected
+        seen = looked.get((library, root), Looked(library, root, drive))
+        label = labels.get(drive, drive)
+        return Place(root, drive, label, connected, connected and root.exists(), seen)
+
+    found = []
+    for one in register.libraries():
+        known = KnownPlaces(one, place(one.id, one.root, one.drive))
+        roots = {c.root: c.drive for c in copies.get(one.id, [])}
+        mine = [seen for (id, _), seen in looked.items() if id == one.id]
+        roots |= {seen.root: seen.drive for seen in mine if seen.what == "originals"}
+        known.copies.extend(place(one.id, r, d) for r, d in sorted(roots.items()) if r != one.root)
+        aside = [seen for seen in mine if seen.what == "aside"]
+        known.aside.extend(place(one.id, seen.root, seen.drive) for seen in aside)
+        found.append(known)
+    return found
+
+
+def named(places: list[KnownPlaces], given: str, path: Path) -> list[KnownPlaces]:
+    """The libraries that are meant: by name, by the beginning of an id, or by a place of theirs."""
+    by_path = [k for k in places if path in {p.path for p in (k.home, *k.copies, *k.aside)}]
+    if by_path:
+        return by_path
+    by_name = [k for k in places if k.library.name == given]
+    return by_name or [k for k in places if len(given) >= 4 and k.library.id.startswith(given)]
+
+
+def id_at(register: Register, root: Path) -> str:
+    """The id of the library of which a folder is a known place; nothing for none."""
+    if not register.path.exists():
+        return ""
+    if (known := register.library_at(root)) is not None:
+        return known.id
+    found = (id for id, copies in register.all_copies().items() for c in copies if c.root == root)
+    return next(found, "")
