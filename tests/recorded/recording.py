@@ -35,7 +35,6 @@ _TIMES = {
     "free_bytes",
     "since",
     "looked_at",
-    "verified_at",
 }
 _LENGTH = 150
 _ID = re.compile(
@@ -125,6 +124,8 @@ class Script:
             return {self._plain(k): self._normal(v, k) for k, v in said.items()}
         if isinstance(said, list):
             return [self._normal(v, key) for v in said]
+        if key == "verified_at" and said:
+            return None
         if (key in _TIMES and isinstance(said, (int, float))) or (
             isinstance(said, float) and said > 1e9
         ):
