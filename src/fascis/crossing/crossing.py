@@ -429,7 +429,7 @@ class Crossing:
         if self.places.header.follows:
             lead_followers(self.workspace, self.places, self.copies, control or Control())
         clock = self.workspace.clock
-        stands = self.places.goal.stands
+        stands = self.places.goal.joins
         if (
             not stands
             and self.journal.value("home_before") is None
@@ -450,7 +450,7 @@ class Crossing:
     def _remember_originals(self) -> None:
         """The register knows where the originals of a library are while home is elsewhere."""
         places, register = self.places, self.workspace.register
-        if self.part or places.goal.stands or places.header.document:
+        if self.part or places.goal.joins or places.header.document:
             return
         id, drive = places.header.library_id, places.header.source_drive.uuid
         for root in (places.old_root, places.parked_path):
@@ -486,7 +486,7 @@ class Crossing:
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
-        if self.places.goal.stands:
+        if self.places.goal.joins:
             # It is part of what stands there, whose home is its own affair.
             return
         self.workspace.register.put_library(
@@ -682,7 +682,7 @@ class Crossing:
         self.journal.enter(State.RELEASED, release=record, parked_at=record["stays_at"])
         self._remember_originals()
         self.journal.free_room()
-        if self.places.goal.stands and not self.part:
+        if self.places.goal.joins and not self.part:
             # It is part of what stands there now, and no library of its own any more.
             self.workspace.register.forget_library(self.places.header.whole)
         self.rewrite_receipt()
@@ -805,7 +805,7 @@ class Crossing:
         A part, which had no home of its own, is forgotten by the register.
         """
         header = self.places.header
-        if self.places.goal.stands:
+        if self.places.goal.joins:
             return
         if self.part:
             self.workspace.register.forget_library(header.library_id)

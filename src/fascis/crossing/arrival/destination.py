@@ -369,7 +369,7 @@ class Destination:
         Where that cannot be done, it is told. What became part of a library does not say where that
         is at home.
         """
-        if self.places.goal.stands:
+        if self.places.goal.joins:
             return
         try:
             with closing(self.open()) as copy:

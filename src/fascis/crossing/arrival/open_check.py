@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from fascis.crossing.arrival.below import old_folder
+from fascis.crossing.arrival.restoring import same_outside
 from fascis.crossing.arrival.rewriting import documents_of
 from fascis.crossing.arrival.routes import IntoCopy, path_of
 from fascis.crossing.arrival.spelling import leads_of
@@ -122,6 +123,7 @@ class _Opening:
         mount = places.destination_mount or Path(places.drive.mount)
         self._mounts = {**places.header.mounts, places.drive.uuid: str(mount)}
         self._derived = copies.derived()
+        self._restores = places.header.restores
         self._there: dict[bytes, bool] = {}
         self._found = Opened()
 
@@ -259,7 +261,11 @@ class _Opening:
         found = [p for p in map(self._entry_of, paths) if p is not None]
         if lead >= 0:
             if not found:
-                return "left_out" if self._arrived.digest_of(lead) is None else "wrong"
+                digest = self._arrived.digest_of(lead)
+                if self._restores and any(same_outside(p, digest) for p in paths):
+                    # As before, it names the file where that lies outside.
+                    return "found"
+                return "left_out" if digest is None else "wrong"
             right = self._arrived.same(found[0], lead) and not (
                 changed and any(not self._arrived.same(f, lead) for f in found)
             )

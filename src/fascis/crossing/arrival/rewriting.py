@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from fascis.crossing.arrival.below import Below
+from fascis.crossing.arrival.restoring import Restoring
 from fascis.crossing.arrival.routes import IntoCopy
 from fascis.crossing.arrival.spelling import Spelling, leads_of
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, as_it_was, own_place
@@ -109,12 +110,23 @@ class Rewriting:
             journals = [j for j in beside if j.copy is CopyState.VERIFIED]
             source.beside = {j.place[len(item.place) :]: self._as_copied(root, j) for j in journals}
             with kind.open(source) as document:
-                new = document.retargeted(self._wanted(kind, document, item), self._title(item))
+                new: bytes | Path | None = self._before(kind, document, item, medium, root)
+                if new is None:
+                    new = document.retargeted(self._wanted(kind, document, item), self._title(item))
             if new is None:
                 return
             for each in (*journals, item):
                 self._keep_as_it_was(medium, root, each)
             self._put(medium, root, item, new)
+
+    def _before(
+        self, kind: DocumentKind, document: OpenDocument, item: Item, medium: Medium, root: bytes
+    ) -> bytes | None:
+        """The bytes that a document had before, where the library comes back to that place."""
+        if not self._places.header.restores:
+            return None
+        restoring = Restoring(self._copies, self._places, self.arrived, medium, root, self._cache)
+        return restoring.before(kind, document, item)
 
     def _wanted(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Wanted:
         """What each reference of a document says in the copy."""

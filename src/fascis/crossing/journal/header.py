@@ -73,6 +73,11 @@ class Goal(_Facts):
         return self.landing == "existing-folder"
 
     @property
+    def joins(self) -> bool:
+        """True when it becomes part of what stands there, and is no library of its own."""
+        return self.stands and not self.updates
+
+    @property
     def told(self) -> str:
         """Where a person finds what crossed, to be told."""
         return "/".join(shown(part) for part in (self.path, self.name or self.inner) if part)
@@ -137,6 +142,7 @@ class Header(_Facts):
         also: documents and libraries that are looked at besides the known ones before originals go.
         of_catalog: the catalog whose folder it is, or nothing.
         update: what an update of a copy changes in it.
+        restores: documents get the bytes that they had before, where these are right there.
         landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
         mounts: where each drive was mounted, by its UUID.
         document: the name of a single document, or nothing.
@@ -155,6 +161,7 @@ class Header(_Facts):
     also: list[Text] = []
     of_catalog: Text = ""
     update: UpdateFacts | None = None
+    restores: bool = False
     folders_out: list[Text] = []
     frees: int = 0
     follows: bool = False

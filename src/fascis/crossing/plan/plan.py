@@ -86,7 +86,7 @@ class Plan:
     ``left_out_used`` counts files that are left out though documents use them: those that cannot be
     made again, and those that can. ``lists`` are hash lists of others, with which the originals are
     compared while they are read. ``update`` says what changes in a copy that is brought up to its
-    home.
+    home. ``restores`` gives documents the bytes from before, where the library comes back.
     """
 
     crossing: str
@@ -123,6 +123,7 @@ class Plan:
     left_out_used: tuple[int, int] = (0, 0)
     lists: tuple[HashList, ...] = ()
     update: Update | None = None
+    restores: bool = False
 
     @property
     def destination(self) -> Path:

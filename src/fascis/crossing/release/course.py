@@ -302,7 +302,7 @@ def needed_now(
         return [p.rpartition(b"/")[2] for p in loose if p and p.rpartition(b"/")[0] == folder]
 
     document, own = bool(header.document), not whole and (bool(changed) or copies.anything_stays())
-    targets = [] if places.goal.stands else [bytes(places.target)]
+    targets = [] if places.goal.joins else [bytes(places.target)]
     library, paths = header.whole, frozenset(filter(None, loose))
     before = os.path.realpath(os.fsencode(places.source)).rstrip(b"/")
     going = Going(

@@ -167,7 +167,7 @@ def what_follows(
         root,
         header.whole,
         frozenset(filter(None, loose)),
-        [] if places.goal.stands else [bytes(places.target)],
+        [] if places.goal.joins else [bytes(places.target)],
         bool(header.document),
         crossing=places.crossing,
         leads=True,

@@ -108,6 +108,7 @@ def _header(
         also=[os.fsdecode(path) for path in plan.also],
         of_catalog=plan.of_catalog,
         update=plan.update.facts if plan.update else None,
+        restores=plan.restores,
         folders_out=sorted(os.fsdecode(f) for f in plan.folders_out),
         frees=plan.frees,
         follows=plan.followers.led,
