@@ -1,4 +1,4 @@
-"""``libraries``, ``verify``, ``manifest``, ``repair`` and ``update``.
+"""``libraries``, ``verify``, ``manifest``, ``repair``, ``update`` and ``bring-back``.
 
 Which libraries there are, where their copies stand, and whether these are sound.
 """
@@ -8,6 +8,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
+from fascis.crossing.model.afterwards import After
 
 
 def register(app: typer.Typer) -> None:
@@ -88,3 +89,19 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import copies_work
 
         copies_work.update(copy, home, drop_earlier, dry_run, yes, as_json)
+
+    @app.command("bring-back")
+    def bring_back(
+        library: str = typer.Argument(..., help="A library, or the crossing that took it away."),
+        to: str = typer.Option("", "--to", help="Into this folder, instead of where it was."),
+        after: After | None = typer.Option(
+            None, "--after", help="What becomes of what stands where the library is now."
+        ),
+        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
+        yes: bool = typer.Option(False, "--yes", help="Consent to what needs a decision."),
+        as_json: bool = JSON,
+    ) -> None:
+        """Brings a library back to where it was, with the documents that it had there."""
+        from fascis.commands import copies_work
+
+        copies_work.bring_back(library, to, after, dry_run, yes, as_json)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
@@ -16,10 +17,13 @@ from fascis.commands.crossing_work import cross
 from fascis.commands.library_work import resolve
 from fascis.commands.progress import Counting, stoppable
 from fascis.commands.telling import REFUSED, WRONG, interactive, put, say, usage
+from fascis.copies.bringing_back import WayBack, plan_bringing_back, way_back, way_of
 from fascis.copies.manifesting import lines_of, write_lists_of
 from fascis.copies.repairing import Found, Repairs
 from fascis.copies.updating import drop, earlier_of, plan_update
 from fascis.copies.verified import Verified, verify_at
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.status.queue import find_crossing
 from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.digests import Algorithm
@@ -413,3 +417,44 @@ def _drop_earlier(workspace: Workspace, root: Path, yes: bool, as_json: bool) ->
     done = drop(workspace, root) if files else 0
     if as_json:
         put({"library": shown(str(root)), "files": done, "bytes": total})
+
+
+# -- bringing it back ------------------------------------------------------------------------------
+
+
+def bring_back(
+    given: str, to: str, after: After | None, dry_run: bool, yes: bool, as_json: bool
+) -> None:
+    """Brings a library back to where it was, or into a folder."""
+    workspace = from_environment()
+    root = resolve(workspace, given)
+    if to and root.is_dir():
+        way = WayBack(root, Path(to).absolute() / root.name)
+    else:
+        way = _way_back(workspace, given, as_json)
+    if to:
+        way = replace(way, before=Path(to).absolute() / way.before.name, aside=None)
+    plan = _done(lambda control: plan_bringing_back(workspace, way, after, control))
+    if plan.update:
+        facts = plan.update.facts
+        say(
+            f"{shown(str(way.before))} stands: {facts.unchanged} the same, {facts.changed} "
+            f"written anew, {facts.added} new"
+        )
+    cross(workspace, plan, dry_run, yes, as_json)
+
+
+def _way_back(workspace: Workspace, given: str, as_json: bool) -> WayBack:
+    root = resolve(workspace, given)
+    if root.is_dir():
+        return way_back(workspace, root)
+    if "/" in given:
+        usage(f"There is no folder {shown(str(root))}.", as_json)
+    by_name = [k for k in known_places(workspace) if k.library.name == given]
+    if len(by_name) == 1:
+        return way_back(workspace, by_name[0].home.path)
+    crossing = find_crossing(workspace, given)
+    try:
+        return way_of(crossing)
+    finally:
+        crossing.close()

@@ -57,6 +57,14 @@ class Source:
     mtime_ns: int
     document: bool
 
+    def digest(self) -> bytes:
+        """Its digest, read now; nothing where it cannot be read."""
+        folder, _, name = self.path.rpartition(b"/")
+        with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
+            medium = stack.enter_context(closing(PosixMedium.at(Path(os.fsdecode(folder)))))
+            return digest_of(stack.enter_context(closing(medium.open(name))))
+        return b""
+
 
 @dataclass(slots=True)
 class Difference:
@@ -101,6 +109,22 @@ class Difference:
         if behind:
             return State.BEHIND
         return State.AHEAD if ahead else State.EQUAL
+
+
+def sources_of(plan: Plan, surveyed: Surveyed) -> Iterator[Source]:
+    """Every file that a plan brings to its place, Fascis's own left out."""
+    survey, top = plan.survey, surveyed.below
+    works = {d.place for d in plan.uses.documents if d.place and d.kind.works}
+    kinds, document = survey.kinds(), ROLES.index(Role.DOCUMENT)
+    for row, folder, place in survey.rows():
+        if survey.is_own(folder) or kinds[row] != Kind.FILE or plan.fates[row] != Fate.COPY:
+            continue
+        is_document = place in works or survey.role[row] == document
+        there = plan.apart.there(place)
+        yield Source(top + place, place, there, survey.size[row], survey.mtime_ns[row], is_document)
+    for place, loose in plan.gathering.items:
+        there = plan.apart.there(place)
+        yield Source(loose.path, place, there, loose.size, loose.mtime_ns, False)
 
 
 class CopyTree:
@@ -194,21 +218,7 @@ class Comparison:
 
     def sources(self) -> Iterator[Source]:
         """Everything that belongs into the copy."""
-        plan, survey = self.plan, self.plan.survey
-        top = self._surveyed.below
-        works = {d.place for d in plan.uses.documents if d.place and d.kind.works}
-        kinds, document = survey.kinds(), ROLES.index(Role.DOCUMENT)
-        for row, folder, place in survey.rows():
-            if survey.is_own(folder) or kinds[row] != Kind.FILE or plan.fates[row] != Fate.COPY:
-                continue
-            is_document = place in works or survey.role[row] == document
-            there = plan.apart.there(place)
-            yield Source(
-                top + place, place, there, survey.size[row], survey.mtime_ns[row], is_document
-            )
-        for place, loose in plan.gathering.items:
-            there = plan.apart.there(place)
-            yield Source(loose.path, place, there, loose.size, loose.mtime_ns, False)
+        return sources_of(self.plan, self._surveyed)
 
     def _compare(self) -> Difference:
         tree, found = self.tree, Difference()
@@ -253,19 +263,12 @@ class Comparison:
         if source.size == entry.size and alike:
             return True
         # Its time alone may have been touched.
-        return source.size == entry.size and self._digest(source) == entry.digest
+        return source.size == entry.size and source.digest() == entry.digest
 
     def _same_content(self, source: Source, place: Place) -> bool:
         with suppress(OSError, EnvironmentTrouble):
-            return self._digest(source) == self.tree.digest(place)
+            return source.digest() == self.tree.digest(place)
         return False
-
-    def _digest(self, source: Source) -> bytes:
-        folder, _, name = source.path.rpartition(b"/")
-        with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
-            medium = stack.enter_context(closing(PosixMedium.at(Path(os.fsdecode(folder)))))
-            return digest_of(stack.enter_context(closing(medium.open(name))))
-        return b""
 
     def _find_moved(self, found: Difference) -> None:
         """What is new at one place and gone from another, with the same content, was moved."""
@@ -280,7 +283,7 @@ class Comparison:
                 # A move keeps the time; without it the content would have to be read of all.
                 if source.document or abs(source.mtime_ns - entry.mtime_ns) >= self._step:
                     continue
-                digest = digest or self._digest(source)
+                digest = digest or source.digest()
                 if digest and digest == entry.digest:
                     found.moved[source.there] = place
                     by_size[source.size].remove(place)

@@ -8,11 +8,11 @@ worked on in the copy is a decision.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
 
-from fascis.copies.comparing import Comparison, Difference, Source
+from fascis.copies.comparing import Comparison, Difference, Place, Source
 from fascis.crossing.arrival.landing.updated_copy import EARLIER_FOLDER
 from fascis.crossing.journal.header import UpdateFacts
 from fascis.crossing.model.fates import Fate
@@ -32,7 +32,7 @@ from fascis.library.survey import Kind
 from fascis.workspace import Workspace
 
 # What a crossing to a new folder would be told, and an update need not be.
-_NOT_ASKED = frozenset(
+NOT_ASKED = frozenset(
     (
         Code.DESTINATION_EXISTS,
         Code.SAME_LIBRARY_THERE,
@@ -91,8 +91,10 @@ def plan_update(
     first = plan.goals[0]
     room = sum(source.size for source in goes)
     plan.goals = [Goal(landing, first.drive, room, first.estimate)]
-    plan.problems = [p for p in plan.problems if p.code not in _NOT_ASKED]
-    plan.problems += _problems(workspace, plan, found, copy, room)
+    plan.problems = [p for p in plan.problems if p.code not in NOT_ASKED]
+    plan.problems += _ahead(found, copy)
+    places = [s.there for s in (*found.added, *found.changed)]
+    plan.problems += copy_problems(workspace, plan, places, copy, room)
     plan.asked_for = copy
     return plan, found
 
@@ -105,17 +107,24 @@ def _known_id(workspace: Workspace, home: Path) -> str:
 
 def _leave_alone(plan: Plan, compared: Comparison) -> None:
     """What is in the copy already counts as arrived, and is not copied."""
-    found, survey = compared.found, plan.survey
+    found = compared.found
     new = {s.there for s in (*found.added, *found.changed)} | set(found.both)
     for source in compared.sources():
         if source.there not in new:
             plan.apart.stands[source.place] = source.there
+    # The records of home are its own.
+    leave_alone(plan, compared.tree.links, lambda _place: True)
+
+
+def leave_alone(plan: Plan, links: set[Place], is_left: Callable[[Place], bool]) -> None:
+    """Links that are there, and those of Fascis's own files that are left, do not cross."""
+    survey = plan.survey
     kinds = survey.kinds()
     for row, folder, place in survey.rows():
         if survey.is_own(folder):
-            # The records of home are its own.
-            plan.fates[row] = Fate.LEFT_OUT
-        elif kinds[row] == Kind.LINK and plan.apart.there(place) in compared.tree.links:
+            if is_left(place):
+                plan.fates[row] = Fate.LEFT_OUT
+        elif kinds[row] == Kind.LINK and plan.apart.there(place) in links:
             plan.fates[row] = Fate.LEFT_OUT
 
 
@@ -124,24 +133,34 @@ def _conflicting(compared: Comparison, found: Difference) -> list[Source]:
     return [source for source in compared.sources() if source.there in both]
 
 
-def _problems(
-    workspace: Workspace, plan: Plan, found: Difference, copy: Path, room: int
+def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
+    """What was worked on in the copy is a decision."""
+    if not (found.edited or found.made or found.both):
+        return
+    worked = [*found.both, *found.edited, *found.made]
+    files = counted(len(worked), "file", "files")
+    both = f"; {len(found.both)} of them at home too" if found.both else ""
+    yield Problem(
+        Code.COPY_IS_AHEAD,
+        f"{files} of {shown(str(copy))} were made or changed there since it arrived{both}: "
+        f"{shown(worked[0])} first.",
+        "Go on (--yes): what was changed only there stays as it is; of what was changed at "
+        "home too the copy gets that of home, and keeps its own in .fascis/earlier. Or take "
+        "what is newer there home first.",
+        tuple(worked[:_MOST]),
+    )
+
+
+def copy_problems(
+    workspace: Workspace, plan: Plan, places: list[Place], copy: Path, room: int
 ) -> Iterator[Problem]:
+    """What is in the way of changing a library where it stands.
+
+    Args:
+        places: where something new comes.
+        room: bytes that it needs.
+    """
     drive = plan.goals[0].drive
-    where = shown(str(copy))
-    if found.edited or found.made or found.both:
-        worked = [*found.both, *found.edited, *found.made]
-        files = counted(len(worked), "file", "files")
-        both = f"; {len(found.both)} of them at home too" if found.both else ""
-        yield Problem(
-            Code.COPY_IS_AHEAD,
-            f"{files} of {where} were made or changed there since it arrived{both}: "
-            f"{shown(worked[0])} first.",
-            "Go on (--yes): what was changed only there stays as it is; of what was changed at "
-            "home too the copy gets that of home, and keeps its own in .fascis/earlier. Or take "
-            "what is newer there home first.",
-            tuple(worked[:_MOST]),
-        )
     if drive and drive.connected and room > drive.free:
         yield Problem(
             Code.NOT_ENOUGH_ROOM,
@@ -153,7 +172,7 @@ def _problems(
             hold(medium, copy)
         except Refused as error:
             yield Problem(error.code, str(error), "Let that one end first.")
-    wrong = _not_writable(plan, found, copy)
+    wrong = _not_writable(plan, places, copy)
     if wrong is not None:
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
@@ -162,11 +181,11 @@ def _problems(
         )
 
 
-def _not_writable(plan: Plan, found: Difference, copy: Path) -> Path | None:
+def _not_writable(plan: Plan, new: list[Place], copy: Path) -> Path | None:
     """The first folder of the copy in which something changes and that may not be written."""
     assert plan.update
-    places = [s.there for s in (*found.added, *found.changed)]
-    places += [*plan.update.earlier, *found.moved, *found.moved.values()]
+    moves = plan.update.moves
+    places = [*new, *plan.update.earlier, *moves, *moves.values()]
     folders = {b".fascis", *map(parent, places)}
     paths = (copy / os.fsdecode(folder) for folder in sorted(folders))
     return next((p for p in paths if p.is_dir() and not os.access(p, os.W_OK | os.X_OK)), None)

@@ -506,6 +506,7 @@ class Crossing:
             return self.places.parked_path
         check_transition(self.state, State.PARKED)
         self._check_not_taking_back()
+        self._check_home_is_elsewhere()
         self.home.open().close()
         self.check_balance()
         if self.part:
@@ -644,6 +645,7 @@ class Crossing:
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
         self._check_not_taking_back()
+        self._check_home_is_elsewhere()
         self.check_balance()
         if why_not_release(self._facts(even=True)) is Code.NOT_LOOKED:
             raise Refused(
@@ -708,6 +710,20 @@ class Crossing:
                 Code.WRONG_STATE,
                 "Taking this crossing back was begun and cut off; that is finished first: fascis "
                 "undo. Nothing was deleted.",
+            )
+
+    def _check_home_is_elsewhere(self) -> None:
+        """Originals are left alone where they are home again: a later crossing brought them back.
+
+        Raises:
+            Refused: they are.
+        """
+        known = None if self.part else self._known_home()
+        if known and os.path.realpath(known.root) == os.path.realpath(self.places.origin()):
+            raise Refused(
+                Code.WRONG_STATE,
+                f"{shown(str(known.root))} is home again: these are no originals to be set "
+                "aside or deleted any more. Nothing was touched.",
             )
 
     def undo(self) -> str:

@@ -236,7 +236,7 @@ class Destination:
         self._enter(State.COPYING, report)
         if entries or not arriving:
             drive = self.drive()
-            if self.places.goal.updates:
+            if self.places.goal.updates and not self.places.header.restores:
                 trust(self.copies, destination)
             elif not entries:
                 Stood(

@@ -8,8 +8,9 @@ from __future__ import annotations
 import io
 import os
 import re
+import shutil
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, closing
 from datetime import UTC, datetime
 from itertools import islice
 from typing import BinaryIO
@@ -17,9 +18,10 @@ from typing import BinaryIO
 from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.which import Which
+from fascis.crossing.places.clearing import RECORDS
 from fascis.crossing.places.places import Places
 from fascis.files.disk.beneath import open_folder
-from fascis.files.disk.medium import Medium, read_small, remove_own
+from fascis.files.disk.medium import Medium, as_stream, remove_own
 from fascis.files.disk.writer import AtomicWriter, write_whole
 from fascis.files.inventory import WITH_BEFORE, Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import read_manifest, write_manifest
@@ -30,8 +32,10 @@ from fascis.library.identity import (
     MANIFEST,
     OWN,
     Crossed,
+    Home,
+    Identity,
     format_identity,
-    parse_identity,
+    read_identity,
 )
 from fascis.library.roles import ROLES
 
@@ -39,6 +43,9 @@ RECEIPTS = OWN + b"/receipts"
 _LISTED_AT_ONCE = 4096
 _LONGEST_HEADER = 1024  # bytes
 _ROLE_NAMES = [role.value for role in ROLES]
+_AMENDED = (INVENTORY, MANIFEST, IDENTITY)
+# In the journal: which of them were there.
+_RECORDS_BEFORE = "records_before"
 # Begun by a run that was cut off, see AtomicWriter.
 _BEGUN = re.compile(rb"^\..+\.[0-9a-f]{12}\.new$")
 
@@ -97,29 +104,108 @@ def _write_whole_lists(medium: Medium, folder: bytes, copies: Copies) -> None:
 # -- a library that something became part of -------------------------------------------------------
 
 
-def amend_records(arriving: Arriving, receipts: Callable[[], tuple[bytes, bytes]]) -> None:
+def amend_records(
+    arriving: Arriving, home: Home, receipts: Callable[[], tuple[bytes, bytes]]
+) -> None:
     """Adds what arrived to the records of the library that it is part of now.
 
     Nothing for a folder that is none. Raises ``OSError``.
 
     Args:
+        home: what the identity file of a library that comes back will say.
         receipts: gives the receipt as JSON and HTML.
     """
     places, medium = arriving.places, arriving.medium
     if not places.goal.library:
         return
+    keep_records(arriving.copies, places, medium)
+    if not medium.exists(OWN):
+        medium.make_folder(OWN)
     amend_lists(arriving)
     if not medium.exists(RECEIPTS):
         medium.make_folder(RECEIPTS)
     _clear_begun(medium, RECEIPTS)
     name, (as_json, as_html) = places.crossing.encode(), receipts()
     _write(medium, RECEIPTS, {name + b".json": as_json, name + b".html": as_html})
-    identity = parse_identity(read_small(medium, IDENTITY), places.target)
-    if all(crossed.id != places.crossing for crossed in identity.history):
-        history = [*identity.history, as_crossed(places, arriving.clock)]
-        content = format_identity(identity.model_copy(update={"history": history}))
+    identity = read_identity(medium, places.target)
+    if identity is None or all(crossed.id != places.crossing for crossed in identity.history):
+        if identity is None or places.header.restores:
+            # What comes back brings its history along.
+            identity = new_identity(places, home, arriving.clock)
+        else:
+            history = [*identity.history, as_crossed(places, arriving.clock)]
+            identity = identity.model_copy(update={"history": history})
         # The last of all: from here on the library knows that this is part of it.
-        _write(medium, OWN, {IDENTITY.rpartition(b"/")[2]: content})
+        _write(medium, OWN, {IDENTITY.rpartition(b"/")[2]: format_identity(identity)})
+
+
+def new_identity(places: Places, home: Home, clock: Callable[[], float]) -> Identity:
+    """The identity of the library in its new place."""
+    header = places.header
+    crossed = as_crossed(places, clock)
+    old = Identity.model_validate(header.identity) if header.identity else None
+    return Identity(
+        library_id=header.library_id,
+        name=shown(header.name),
+        kind=header.kind,
+        home=home,
+        roles=old.roles if old else {},
+        history=[*(old.history if old and not header.part else []), crossed],
+    )
+
+
+def keep_records(copies: Copies, places: Places, medium: Medium) -> None:
+    """Keeps the records of a library as they are, beside what arrives, before they are amended.
+
+    Raises ``OSError``.
+    """
+    if copies.value(_RECORDS_BEFORE) is not None:
+        return
+    there = [place for place in _AMENDED if medium.exists(place)]
+    kept = join(places.staging, RECORDS)
+    if not medium.exists(kept):
+        medium.make_folder(kept)
+    for place in there:
+        _copy(medium, place, join(kept, place.rpartition(b"/")[2]))
+    medium.sync()
+    copies.put(_RECORDS_BEFORE, [os.fsdecode(place) for place in there])
+
+
+def give_records_back(copies: Copies, places: Places, medium: Medium) -> None:
+    """The records are what they were before :func:`amend_records`. Raises ``OSError``."""
+    before = copies.value(_RECORDS_BEFORE)
+    if before is None:
+        return
+    for place in _AMENDED:
+        kept = join(join(places.staging, RECORDS), place.rpartition(b"/")[2])
+        if os.fsdecode(place) in before:
+            if medium.exists(kept):
+                _copy(medium, kept, place)
+        elif medium.exists(place):
+            remove_own(medium, place)
+    receipt = join(RECEIPTS, places.crossing.encode())
+    for place in (receipt + b".json", receipt + b".html"):
+        if medium.exists(place):
+            remove_own(medium, place)
+    for folder in (RECEIPTS, OWN):
+        if medium.exists(folder):
+            _clear_begun(medium, folder)
+            if not medium.names(folder):
+                medium.remove_folder(folder)
+    medium.sync()
+    copies.put(_RECORDS_BEFORE, None)
+
+
+def _copy(medium: Medium, place: bytes, to: bytes) -> None:
+    """Copies a record, whole or not at all."""
+    folder, _, name = to.rpartition(b"/")
+    with ExitStack() as stack:
+        source = stack.enter_context(closing(medium.open(place)))
+        above = open_folder(medium.handle, folder)
+        stack.callback(os.close, above)
+        out = stack.enter_context(AtomicWriter(above, name))
+        shutil.copyfileobj(as_stream(source), out.file)
+        out.commit()
 
 
 def amend_lists(arriving: Arriving) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import BinaryIO
 
 from fascis.crossing.arrival.arriving import Arriving
-from fascis.crossing.arrival.records import amend_records, as_crossed, write_both
+from fascis.crossing.arrival.records import amend_records, new_identity, write_both
 from fascis.crossing.arrival.rewriting import Rewriting
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.places.places import Places
@@ -14,15 +14,7 @@ from fascis.crossing.places.putting import put
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import told
 from fascis.files.names import join, shown
-from fascis.library.identity import (
-    IDENTITY,
-    INVENTORY,
-    MANIFEST,
-    OWN,
-    Home,
-    Identity,
-    format_identity,
-)
+from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Home, format_identity
 
 
 def settle(
@@ -64,7 +56,7 @@ def settle(
         if landing.has_records:
             _top_times(places, source, medium, owner)
         else:
-            amend_records(arriving, receipts)
+            amend_records(arriving, home, receipts)
         medium.sync_folder(b"")
         medium.sync()
         copies.put("arrived_at", arriving.clock())
@@ -128,28 +120,11 @@ def _own_files(
             medium, join(root, MANIFEST), lambda manifest: write_both(inventory, manifest, copies)
         ),
     )
-    identity = new_identity(places, home, copies, arriving.clock)
+    identity = new_identity(places, home, arriving.clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
         # Readable by whoever may read the library.
         _like(source, b"", medium, join(root, folder), False)
-
-
-def new_identity(
-    places: Places, home: Home, copies: Copies, clock: Callable[[], float]
-) -> Identity:
-    """The identity of the library in its new place."""
-    header = places.header
-    crossed = as_crossed(places, clock)
-    old = Identity.model_validate(header.identity) if header.identity else None
-    return Identity(
-        library_id=header.library_id,
-        name=shown(header.name),
-        kind=header.kind,
-        home=home,
-        roles=old.roles if old else {},
-        history=[*(old.history if old and not header.part else []), crossed],
-    )
 
 
 def _all(out: BinaryIO, content: bytes) -> None:

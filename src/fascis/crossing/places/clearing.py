@@ -29,8 +29,15 @@ from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.survey import Kind, kind_of
 
 SUPERSEDED = b"superseded"
+# In the staging folder: records of a library as they were before they were amended.
+RECORDS = b"records"
 _TEMPORARY = re.compile(rb"^\..+\.[0-9a-f]{12}\.new$")  # of files.writer
-_SUPERSEDED = re.compile(rb"^[0-9]+(-as-it-was)?$")
+_KEPT = {
+    SUPERSEDED: re.compile(rb"^[0-9]+(-as-it-was)?$"),
+    RECORDS: re.compile(
+        rb"^\.?(identity\.json|inventory\.csv|manifest\.b3)(\.[0-9a-f]{12}\.new)?$"
+    ),
+}
 _MADE = (CopyState.COPIED, CopyState.VERIFIED)
 
 
@@ -90,8 +97,8 @@ class Clearing:
             place = join(staging, name)
             if name == LIBRARY:
                 self.clear(place)
-            elif name == SUPERSEDED:
-                self._clear_superseded(place)
+            elif name in _KEPT:
+                self._clear_kept(place, _KEPT[name])
             elif name in (PLAN_FILE, PLAN_FILE + NEW, TOKEN_FILE + NEW):
                 self._remove(place, self._medium.status(place))
             elif name != TOKEN_FILE:
@@ -137,15 +144,15 @@ class Clearing:
         for folder in reversed(folders) if removes else ():
             self._medium.remove_folder(folder)
 
-    def _clear_superseded(self, place: bytes) -> None:
-        """Copies that newer ones took the place of.
+    def _clear_kept(self, place: bytes, names: re.Pattern[bytes]) -> None:
+        """Copies that newer ones took the place of, and records as they were before.
 
-        Each was proven to be this crossing's before it was moved here.
+        Each was proven to be this crossing's before it was moved here, or is a copy made by it.
         """
         for name in self._names(place):
             inner = join(place, name)
             status = self._medium.status(inner)
-            if _SUPERSEDED.match(name) and not stat.S_ISDIR(status.st_mode):
+            if names.match(name) and not stat.S_ISDIR(status.st_mode):
                 self._remove(inner, status)
             else:
                 self._set_apart(inner, name)

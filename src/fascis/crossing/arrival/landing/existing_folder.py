@@ -13,6 +13,7 @@ import stat
 from contextlib import closing
 
 from fascis.crossing.arrival.landing.new_folder import InNewFolder
+from fascis.crossing.arrival.records import give_records_back
 from fascis.crossing.journal.copies import Item, arrives_at, as_it_was
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.seen import CopySeen, Look, look_at_copy
@@ -137,6 +138,7 @@ class InExistingFolder(InNewFolder):
             "withdraw", shown(str(self._places.told)), self._clock()
         )
         try:
+            give_records_back(copies, self._places, medium)
             if not medium.exists(self.staged):
                 medium.make_folder(self.staged)
             doubles, self._derived = False, copies.derived()

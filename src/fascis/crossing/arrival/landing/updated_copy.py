@@ -127,7 +127,7 @@ class UpdatedCopy(InExistingFolder):
             self._move_all((self._kept(place), place) for place in self._earlier)
             crossing = join(EARLIER_FOLDER, self._places.crossing.encode())
             self._remove_left({self._kept(place) for place in self._earlier})
-            for folder in (self._way, crossing, EARLIER_FOLDER):
+            for folder in (self._way, crossing, EARLIER_FOLDER, OWN):
                 self._remove_folder(folder)
             self._medium.sync()
         except OSError as error:

@@ -1,0 +1,364 @@
+"""Bringing a library back to where it was: a crossing to its old place.
+
+Documents that nobody edited get the bytes that they had there, if everything in them resolves.
+Where the old place still stands, what is equal there is adopted, compared whole; what differs is a
+decision, and is kept in ``.fascis/earlier/``.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import ExitStack, closing, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fascis.copies.comparing import CopyTree, Place, Source, sources_of
+from fascis.copies.updating import NOT_ASKED, copy_problems, leave_alone
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.header import UpdateFacts
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.landing import IntoExisting
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.model.states import UNFINISHED, State
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan, make_usual_plan
+from fascis.crossing.plan.plan import Goal, Plan, Update
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
+from fascis.crossing.status.queue import all_crossings
+from fascis.files.codes import Code, Severity
+from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk.digest import digest_of
+from fascis.files.disk.medium import Medium, PosixMedium
+from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
+from fascis.files.names import join, shown
+from fascis.files.sizes import counted
+from fascis.files.times import mtime_of
+from fascis.library.identity import OWN, Identity, read_identity
+from fascis.workspace import Workspace
+
+_MOST = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """Where a library stands, and where it was.
+
+    Attributes:
+        aside: where its originals are set aside, if they are.
+        crossing: the crossing that took it from there; nothing where this computer has no journal.
+    """
+
+    now: Path
+    before: Path
+    aside: Path | None = None
+    crossing: str = ""
+
+
+def way_back(workspace: Workspace, now: Path) -> WayBack:
+    """Finds where a library was before it came to where it is.
+
+    Raises:
+        Refused: that is not on record, or it came as a part of another library.
+    """
+    found, _ = all_crossings(workspace)
+    try:
+        came = [c for c in found if _came_by(c, now)]
+        if came:
+            return way_of(max(came, key=lambda c: c.places.header.planned_at), now)
+    finally:
+        for crossing in found:
+            crossing.close()
+    identity = _identity(workspace, now)
+    if identity is None or not identity.history:
+        raise Refused(
+            Code.WRONG_STATE,
+            f"Where {shown(str(now))} was before is not on record. Say where it is to go (--to). "
+            "Nothing was changed.",
+        )
+    last = identity.history[-1]
+    if last.part_of:
+        raise _came_as_part(now)
+    return WayBack(now, Path(last.from_))
+
+
+def _came_by(crossing: Crossing, now: Path) -> bool:
+    crossing.places.follow_destination(crossing.workspace)
+    here = crossing.places.target == now and not crossing.places.goal.joins
+    return here and crossing.state not in (*UNFINISHED, State.UNDONE)
+
+
+def way_of(crossing: Crossing, now: Path | None = None) -> WayBack:
+    """The way back of one crossing.
+
+    Raises:
+        Refused: what crossed was a part of a library, or never came to be a library there.
+    """
+    places, workspace = crossing.places, crossing.workspace
+    places.follow_source(workspace)
+    places.follow_destination(workspace)
+    if places.header.part or places.goal.joins or places.header.document:
+        raise _came_as_part(places.told)
+    if crossing.state in UNFINISHED:
+        raise Refused(
+            Code.WRONG_STATE,
+            f"The crossing is {crossing.state.value}: the library is still at "
+            f"{shown(str(places.source))}. Nothing was changed.",
+        )
+    known = next(
+        (k for k in workspace.register.libraries() if k.id == places.header.library_id), None
+    )
+    home = known.root if known and known.root.is_dir() else places.target
+    aside = places.parked_path if places.standing() == places.parked_path else None
+    return WayBack(now or home, places.source, aside, places.crossing)
+
+
+def _identity(workspace: Workspace, root: Path) -> Identity | None:
+    if not root.is_dir():
+        return None
+    with closing(workspace.drives.open(root)) as medium:
+        return read_identity(medium, root)
+
+
+def _came_as_part(now: Path) -> Refused:
+    return Refused(
+        Code.WRONG_STATE,
+        f"{shown(str(now))} came here as a part, or became part of another library. Take it into "
+        "a folder with fascis relocate --into, or take its crossing back with fascis undo. Nothing "
+        "was changed.",
+    )
+
+
+def plan_bringing_back(
+    workspace: Workspace, way: WayBack, after: After | None = None, control: Control = UNSTOPPED
+) -> Plan:
+    """Plans the crossing to where a library was. Writes nothing.
+
+    Raises:
+        Refused: it is there already, or that place cannot be used.
+        EnvironmentTrouble: a drive failed.
+    """
+    now, before = way.now, way.before
+    if os.path.realpath(now) == os.path.realpath(before):
+        raise Refused(
+            Code.WRONG_STATE, f"It is at {shown(str(before))} already. Nothing was changed."
+        )
+    if not before.parent.is_dir():
+        raise Refused(
+            Code.DESTINATION_MISSING,
+            f"There is no folder {shown(str(before.parent))} any more, where it was. Make it, or "
+            "say where the library is to go (--to). Nothing was changed.",
+        )
+    surveyed = survey_library(workspace, now, None, control)
+    if surveyed.document:
+        raise Refused(
+            Code.LIBRARY_NOT_A_FOLDER,
+            f"{shown(str(now))} is a single document; only libraries in folders are brought back. "
+            "Nothing was changed.",
+        )
+    choices = Choices(before.name, after=after or After.KEEP)
+    make = make_plan if after else make_usual_plan
+    plan = make(workspace, surveyed, before.parent, choices)
+    plan.restores = True
+    if os.path.lexists(before):
+        _adopt(workspace, plan, surveyed, before, control)
+    if way.aside:
+        plan.problems.append(
+            Problem(
+                Code.IN_TWO_PLACES,
+                f"The originals from before are set aside at {shown(str(way.aside))}.",
+                "To have exactly these back, without copying: fascis undo "
+                f"{way.crossing[:8]}. Work that was done since is only where the library is now.",
+                severity_here=Severity.NOTE,
+            )
+        )
+    return plan
+
+
+# -- what still stands there -----------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class Stands:
+    """What of a library still stands at its old place.
+
+    Attributes:
+        equal: what is the same there, and is adopted.
+        replaced: what is there and is written anew: documents, and what ``differs``.
+        in_the_way: folders that stand where a file of the library belongs.
+        files_in_the_way: files that stand where a folder of the library belongs.
+        others: how many files stand there that the library does not have.
+    """
+
+    new: list[Source] = field(default_factory=list)
+    equal: list[Source] = field(default_factory=list)
+    replaced: list[Source] = field(default_factory=list)
+    differs: list[Place] = field(default_factory=list)
+    in_the_way: list[Place] = field(default_factory=list)
+    files_in_the_way: list[Place] = field(default_factory=list)
+    others: int = 0
+
+
+def _adopt(
+    workspace: Workspace, plan: Plan, surveyed: Surveyed, before: Path, control: Control
+) -> None:
+    """Lands a plan on what stands at the old place."""
+    identity = _identity(workspace, before)
+    if identity and plan.library_id and identity.library_id != plan.library_id:
+        plan.problems.append(
+            Problem(
+                Code.DESTINATION_EXISTS,
+                f"Another library stands at {shown(str(before))} by now.",
+                "Say where this one is to go (--to).",
+            )
+        )
+        return
+    if not before.is_dir() or before.is_symlink():
+        return  # what stands there stops it, as it would any crossing
+    plan.library_id = plan.library_id or (identity.library_id if identity else "")
+    with closing(workspace.drives.open(before)) as medium:
+        old = _OldPlace(medium)
+        drives = (workspace.drives.at(before), plan.source_drive)
+        step = max(d.rules.granularity_ns for d in drives if d)
+        found = _compared(plan, surveyed, old, step, control)
+    for source in found.equal:
+        plan.apart.stands[source.place] = source.there
+    leave_alone(plan, old.links, old.own.__contains__)
+    goes = [*found.new, *found.replaced]
+    facts = UpdateFacts(
+        added=len(found.new),
+        changed=len(found.replaced),
+        moved=0,
+        removed=len(found.files_in_the_way),
+        unchanged=len(found.equal),
+    )
+    earlier = [*(s.there for s in found.replaced), *found.files_in_the_way]
+    plan.update = Update(facts, {}, tuple(earlier))
+    landing = IntoExisting(Path(os.path.realpath(before)), b"", plan.library_id, updates=True)
+    first, room = plan.goals[0], sum(source.size for source in goes)
+    plan.goals = [Goal(landing, first.drive, room, first.estimate)]
+    plan.problems = [p for p in plan.problems if p.code not in NOT_ASKED]
+    plan.problems += _problems(found, before)
+    plan.problems += copy_problems(workspace, plan, [s.there for s in goes], before, room)
+    plan.asked_for = before
+
+
+def _problems(found: Stands, before: Path) -> Iterator[Problem]:
+    where = shown(str(before))
+    if found.in_the_way:
+        yield Problem(
+            Code.DESTINATION_EXISTS,
+            f"{shown(found.in_the_way[0])} is a folder in {where}, and a file of the library.",
+            "Give that folder another name first.",
+            tuple(found.in_the_way[:_MOST]),
+        )
+    differs = [*found.differs, *found.files_in_the_way]
+    if differs:
+        files = counted(len(differs), "file stands", "files stand")
+        yield Problem(
+            Code.NAME_TAKEN,
+            f"{files} in {where} with other content than in the library: {shown(differs[0])} "
+            "first.",
+            "Go on (--yes): the library's own come there, and what stands there is kept in "
+            ".fascis/earlier. Or see to them first.",
+            tuple(differs[:_MOST]),
+        )
+    if found.others:
+        files = counted(found.others, "file stands", "files stand")
+        yield Problem(
+            Code.SAME_LIBRARY_THERE,
+            f"{files} in {where} that the library does not have; they stay as they are.",
+            "",
+            severity_here=Severity.NOTE,
+        )
+
+
+class _OldPlace:
+    """What stands at the old place.
+
+    Attributes:
+        there: size and time of every file.
+        own: places of Fascis's own files.
+    """
+
+    def __init__(self, medium: Medium) -> None:
+        self._medium = medium
+        self.there: dict[Place, tuple[int, int]] = {}
+        self.folders: set[Place] = set()
+        self.links: set[Place] = set()
+        self.own: set[Place] = set()
+        for folder in medium.walk():
+            self.folders.add(folder.place)
+            for name, status in zip(folder.names, folder.stats, strict=True):
+                place = join(folder.place, name)
+                if place.startswith(OWN + b"/"):
+                    self.own.add(place)
+                elif stat.S_ISREG(status.st_mode):
+                    self.there[place] = (status.st_size, mtime_of(status))
+                elif stat.S_ISLNK(status.st_mode):
+                    self.links.add(place)
+
+    def digest(self, place: Place) -> bytes:
+        """The digest of a file there, read now."""
+        with closing(self._medium.open(place)) as file:
+            return digest_of(file)
+
+
+def _compared(
+    plan: Plan, surveyed: Surveyed, old: _OldPlace, step: int, control: Control
+) -> Stands:
+    found, wanted = Stands(), set()
+    above: set[Place] = set()
+    with ExitStack() as stack:
+        now = stack.enter_context(closing(PosixMedium.at(surveyed.source)))
+        before = _Before(now, surveyed.source)
+        for source in sources_of(plan, surveyed):
+            control.checkpoint()
+            wanted.add(source.there)
+            above |= set(_above(source.there))
+            there = old.there.get(source.there)
+            if source.there in old.folders:
+                found.in_the_way.append(source.there)
+            elif there is None:
+                found.new.append(source)
+            elif source.document:
+                found.replaced.append(source)
+                mine = before.digest(source.place) or source.digest()
+                if old.digest(source.there) != mine:
+                    found.differs.append(source.there)
+            elif source.size == there[0] and (
+                abs(source.mtime_ns - there[1]) < step
+                or source.digest() == old.digest(source.there)
+            ):
+                # Both are read whole when it is adopted.
+                found.equal.append(source)
+            else:
+                found.replaced.append(source)
+                found.differs.append(source.there)
+    found.files_in_the_way = sorted(p for p in old.there if p in above)
+    found.others = len(old.there.keys() - wanted - above)
+    return found
+
+
+def _above(place: Place) -> Iterator[Place]:
+    while b"/" in place:
+        place = place.rpartition(b"/")[0]
+        yield place
+
+
+class _Before:
+    """Tells what documents of a library had as their content before they came to where it is."""
+
+    def __init__(self, medium: Medium, root: Path) -> None:
+        self._tree: CopyTree | None = None
+        with suppress(Damaged, EnvironmentTrouble, OSError):
+            # Without records nothing is known of what was.
+            self._tree = CopyTree(medium, root)
+
+    def digest(self, place: Place) -> bytes | None:
+        """The digest of what a document was; None where it was edited since, or not kept."""
+        tree = self._tree
+        if tree is None or place not in tree.before or place not in tree.recorded:
+            return None
+        return tree.digest(tree.before[place]) if tree.is_as_recorded(place) else None
