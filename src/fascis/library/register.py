@@ -22,7 +22,7 @@ from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, tr
 from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 5
+VERSION = 6
 _SCHEMA = f"""
 PRAGMA application_id={APPLICATION_ID};
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -58,8 +58,12 @@ CREATE TABLE looked(library TEXT NOT NULL, root BLOB NOT NULL, drive TEXT NOT NU
 INSERT INTO looked(library, root, drive, verified_at) SELECT library, root, drive, verified_at
  FROM copy;
 """
+_SINCE = """
+ALTER TABLE looked ADD COLUMN since REAL;
+UPDATE looked SET since=looked_at;
+"""
 # What brings a register from one version to the next.
-_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED)))
+_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE)))
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
@@ -121,6 +125,7 @@ class Looked:
     behind_bytes: int = 0
     looked_at: float | None = None
     what: Literal["copy", "originals", "aside"] = "copy"
+    since: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -412,22 +417,25 @@ class Register:
         behind_bytes: int = 0,
     ) -> None:
         """Remembers how a copy stands to its home, as it was compared just now."""
+        now = time.time()
         with self._open() as db:
             db.execute(
                 "INSERT INTO looked(library, root, drive, state, behind_files, behind_bytes, "
-                "looked_at) VALUES(?,?,?,?,?,?,?) ON CONFLICT(library, root) DO UPDATE SET "
-                "drive=excluded.drive, state=excluded.state, behind_files=excluded.behind_files, "
-                "behind_bytes=excluded.behind_bytes, looked_at=excluded.looked_at",
-                (library, bytes(root), drive, state, behind_files, behind_bytes, time.time()),
+                "looked_at, since) VALUES(?,?,?,?,?,?,?,?) ON CONFLICT(library, root) DO UPDATE "
+                "SET drive=excluded.drive, state=excluded.state, "
+                "behind_files=excluded.behind_files, behind_bytes=excluded.behind_bytes, "
+                "looked_at=excluded.looked_at, since=CASE WHEN looked.state=excluded.state THEN "
+                "coalesce(looked.since, excluded.since) ELSE excluded.since END",
+                (library, bytes(root), drive, state, behind_files, behind_bytes, now, now),
             )
 
     def put_originals(self, library: str, root: Path, drive: str, what: str) -> None:
         """Remembers where the originals of a crossing are: where they were, or set aside."""
         with self._open() as db:
             db.execute(
-                "INSERT INTO looked(library, root, drive, what, state) VALUES(?,?,?,?,'equal') ON "
-                "CONFLICT(library, root) DO NOTHING",
-                (library, bytes(root), drive, what),
+                "INSERT INTO looked(library, root, drive, what, state, since) "
+                "VALUES(?,?,?,?,'equal',?) ON CONFLICT(library, root) DO NOTHING",
+                (library, bytes(root), drive, what, time.time()),
             )
 
     def forget_originals(self, library: str, root: Path) -> None:
@@ -441,9 +449,9 @@ class Register:
         with self._open() as db:
             rows = db.execute(
                 "SELECT library, root, drive, verified_at, proven, files, damaged, state, "
-                "behind_files, behind_bytes, looked_at, what FROM looked"
+                "behind_files, behind_bytes, looked_at, what, since FROM looked"
             )
-            kinds = (str, bytes, str, _MAYBE, int, int, int, str, int, int, _MAYBE, str)
+            kinds = (str, bytes, str, _MAYBE, int, int, int, str, int, int, _MAYBE, str, _MAYBE)
             found = [
                 Looked(r[0], _path(r[1]), r[2], r[3], bool(r[4]), *r[5:])
                 for r in (_checked(r, *kinds) for r in rows)

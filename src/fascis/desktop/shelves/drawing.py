@@ -26,6 +26,7 @@ from fascis.drives.model import Drive
 from fascis.files.names import shown
 from fascis.files.sizes import NBSP, counted, size
 from fascis.files.times import date_text
+from fascis.library.known.places import State
 from fascis.library.known.shelves import OnShelf, Shelf
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
@@ -36,6 +37,15 @@ _STEPS = 3
 NEW_BLOCK = 96
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
+# How a copy stands to its home: it equals it, is less, is more, is another; is damaged; not known.
+SIGNS = {
+    State.EQUAL: "=",
+    State.BEHIND: "−",
+    State.AHEAD: "+",
+    State.DIFFERS: "≠",
+    State.DAMAGED: "!",
+    State.UNKNOWN: "?",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -315,6 +325,7 @@ class ShelfDrawing(QWidget):
             painter.drawRoundedRect(rect, 3, 3)
         self._strip(painter, rect, standing)
         metrics_bold = QFontMetricsF(theme.font(13, BOLD))
+        self._sign(painter, rect, standing)
         fits = metrics_bold.horizontalAdvance(shown(standing.name)) <= rect.width() - 12
         if rect.width() >= 60 or fits:
             painter.setFont(theme.font(13, BOLD))
@@ -330,6 +341,11 @@ class ShelfDrawing(QWidget):
                 words = words.split(" · ")[0]
             if metrics.horizontalAdvance(words) <= rect.width() - 8:  # half a figure says nothing
                 painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), words)
+            if standing.reminder:
+                painter.setFont(theme.font(11))
+                metrics = QFontMetricsF(painter.font())
+                reminder = elide(standing.reminder, metrics, rect.width() - 12)
+                painter.drawText(QPointF(rect.x() + 7, rect.y() + 49), reminder)
         if self._part_over and standing.id == self._part_over.id:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(t.color("twine"), 3))
@@ -341,6 +357,22 @@ class ShelfDrawing(QWidget):
             if self.hasFocus():
                 painter.setPen(QPen(t.color("twine"), 1, Qt.PenStyle.DashLine))
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
+
+    def _sign(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
+        """How a copy stands to its home, as a sign at the block's upper edge."""
+        sign = SIGNS.get(standing.state) if standing.state else None
+        if not sign:
+            return
+        t = theme.active()
+        wrong = standing.state is State.DAMAGED
+        painter.setFont(theme.font(11, BOLD))
+        width = QFontMetricsF(painter.font()).horizontalAdvance(sign) + 8
+        tab = QRectF(rect.right() - width - 4, rect.y() - 8, width, 15)
+        painter.setPen(QPen(t.color("block_edge"), 1))
+        painter.setBrush(t.color("ink" if wrong else "ground"))
+        painter.drawRoundedRect(tab, 3, 3)
+        painter.setPen(t.color("on_ink" if wrong else "ink"))
+        painter.drawText(tab, Qt.AlignmentFlag.AlignCenter, sign)
 
     def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
         """The strip at a block's foot, only of what is inside it.

@@ -57,6 +57,26 @@ class Place:
         return State(self.seen.state)
 
 
+_MONTH, _YEAR = 30 * 86400, 365 * 86400
+
+
+def reminder(place: Place, home: bool, now: float) -> str:
+    """What should be done about a place by now, in a few words; nothing where all is well.
+
+    Args:
+        home: it is a library's home.
+        now: in seconds since 1970.
+    """
+    seen, since = place.seen, place.seen.since or now
+    if seen.what == "aside":
+        return "set aside for a month" if now - since > _MONTH else ""
+    if not home and place.state in (State.BEHIND, State.DIFFERS) and now - since > _MONTH:
+        return "behind for a month"
+    if seen.verified_at and now - seen.verified_at > _YEAR:
+        return "not verified for a year"
+    return ""
+
+
 @dataclass(frozen=True, slots=True)
 class KnownPlaces:
     """A library with its places.
@@ -70,6 +90,11 @@ class KnownPlaces:
     home: Place
     copies: list[Place] = field(default_factory=list)
     aside: list[Place] = field(default_factory=list)
+
+    @property
+    def all(self) -> list[Place]:
+        """Every place of it, home first."""
+        return [self.home, *self.copies, *self.aside]
 
 
 def known_places(workspace: Workspace) -> list[KnownPlaces]:

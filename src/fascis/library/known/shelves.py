@@ -8,13 +8,14 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
 from fascis.library.identity import OWN
+from fascis.library.known.places import KnownPlaces, State, known_places, reminder
 from fascis.library.known.recognising import Recognised, Recognition
 from fascis.library.references.summary import Summary, parse_summary
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
@@ -33,6 +34,8 @@ class OnShelf:
             here yet, or another
             folder with the id of one that is.
         offered: it is not known here: it can be added.
+        state: how a copy stands to its home; of a home only whether it is damaged.
+        reminder: what should be done about it by now, in a few words.
     """
 
     id: str
@@ -47,6 +50,8 @@ class OnShelf:
     parked: bool = False
     says: Recognised | None = None
     offered: bool = False
+    state: State | None = None
+    reminder: str = ""
 
     @property
     def size(self) -> int:
@@ -110,6 +115,7 @@ def read_shelves(
     workspace: Workspace,
     parked: Iterable[tuple[str, Path]] = (),
     recognition: Recognition | None = None,
+    places: list[KnownPlaces] | None = None,
 ) -> list[Shelf]:
     """Looks at drives, register and identities now.
 
@@ -119,6 +125,7 @@ def read_shelves(
         parked: ``(library id, folder)`` of originals set aside.
         recognition: what was found deeper in drives; without it, only their top folders are looked
             into.
+        places: what is known of every place, where that was read already.
     """
     drives = workspace.drives.connected()
     register = workspace.register
@@ -144,12 +151,33 @@ def read_shelves(
     for id, root in aside:
         if (owner := libraries.get(id)) and root.is_dir():
             _put(shelves, _of_parked(owner, root, workspace.drives.at(root).uuid))
+    told = _told(places or known_places(workspace))
     for shelf in shelves.values():
+        shelf.standings = [_with(s, told) for s in shelf.standings]
         shelf.standings.sort(key=lambda s: -s.size)
     order = {"inside": 0, "connected": 1, "away": 2}
     return sorted(
         shelves.values(), key=lambda s: (order[s.group], -s.drive.capacity, s.drive.label)
     )
+
+
+_Told = dict[tuple[str, Path], tuple[State | None, str]]
+
+
+def _told(places: list[KnownPlaces]) -> _Told:
+    """How each place stands, and what it reminds of."""
+    told, now = {}, time.time()
+    for one in places:
+        for place in one.all:
+            is_home = place is one.home
+            state = place.state if not is_home or place.seen.damaged else None
+            told[one.library.id, place.path] = state, reminder(place, is_home, now)
+    return told
+
+
+def _with(standing: OnShelf, told: _Told) -> OnShelf:
+    state, words = told.get((standing.library, standing.root), (None, ""))
+    return standing if standing.says else replace(standing, state=state, reminder=words)
 
 
 def _shelves(register: Register, drives: list[Drive]) -> dict[str, Shelf]:
