@@ -19,7 +19,7 @@ from fascis.commands.progress import Counting, stoppable
 from fascis.commands.telling import REFUSED, WRONG, interactive, put, say, usage
 from fascis.copies.bringing_back import WayBack, plan_bringing_back, way_back, way_of
 from fascis.copies.manifesting import lines_of, write_lists_of
-from fascis.copies.repairing import Found, Repairs
+from fascis.copies.repairing import CANNOT, Found, Repairs
 from fascis.copies.updating import drop, earlier_of, plan_update
 from fascis.copies.verified import Verified, verify_at
 from fascis.crossing.model.afterwards import After
@@ -342,17 +342,9 @@ def _tell_found(found: Found, source: Path) -> None:
         what = "missing" if place in found.missing else "damaged"
         say(f"{what}: {shown(place)}, good in {shown(str(source))}")
     for place, why in found.cannot.items():
-        say(f"cannot be repaired: {shown(place)} ({_CANNOT[why]})")
+        say(f"cannot be repaired: {shown(place)} ({CANNOT[why]})")
     if not found.good and not found.cannot:
         say("Nothing is damaged or missing.")
-
-
-_CANNOT = {
-    "open": "a program has it open for writing",
-    "copy-damaged": "the copy has another content there",
-    "copy-missing": "the copy does not have it",
-    "not-done": "it changed meanwhile",
-}
 
 
 def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:

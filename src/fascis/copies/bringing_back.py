@@ -36,6 +36,7 @@ from fascis.files.names import join, shown
 from fascis.files.sizes import counted
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN, Identity, read_identity
+from fascis.library.known.places import KnownPlaces
 from fascis.workspace import Workspace
 
 _MOST = 1000
@@ -81,6 +82,24 @@ def way_back(workspace: Workspace, now: Path) -> WayBack:
     if last.part_of:
         raise _came_as_part(now)
     return WayBack(now, Path(last.from_))
+
+
+def ways_back(crossings: list[Crossing], places: list[KnownPlaces]) -> dict[str, Path]:
+    """Where libraries were before they came to where they are home, by their ids.
+
+    By the crossings of this computer; only places that a library can be brought back to.
+    """
+    homes = {k.library.id: k.home.path for k in places}
+    found: dict[str, Path] = {}
+    for crossing in sorted(crossings, key=lambda c: c.places.header.planned_at):
+        header = crossing.places.header
+        home = homes.get(header.library_id)
+        if home is None or header.part or header.document or not _came_by(crossing, home):
+            continue
+        crossing.places.follow_source(crossing.workspace)
+        if crossing.places.source.parent.is_dir():
+            found[header.library_id] = crossing.places.source
+    return found
 
 
 def _came_by(crossing: Crossing, now: Path) -> bool:

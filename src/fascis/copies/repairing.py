@@ -527,3 +527,12 @@ def _remove_empty(medium: Medium, act: Repair) -> None:
     for folder in (*sorted(folders, key=lambda f: -f.count(b"/")), BEFORE):
         with suppress(OSError):
             medium.remove_folder(folder)
+
+
+CANNOT = {
+    "open": "a program has it open for writing",
+    "copy-damaged": "the copy has another content there",
+    "copy-missing": "the copy does not have it",
+    "not-done": "it changed meanwhile",
+}
+"""Why something cannot be repaired, for people."""

@@ -17,6 +17,7 @@ from PyQt6.QtCore import (
     pyqtSignal,
 )
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtPrintSupport import QPrintDialog, QPrinter
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -599,6 +600,8 @@ class Window(QMainWindow):
         self.panel.add(field)
         self.panel.end(
             button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
+            button("Save as PDF…", self._save_pdf),
+            button("Print…", self._print),
             button("Show in folder", lambda: self.conducting.opener(str(crossing.target))),
             button("See its crossing", lambda: self._see(id), link=True),
         )
@@ -613,6 +616,19 @@ class Window(QMainWindow):
         )
         if name:
             Task(lambda: write_over(Path(name), page), self._saved, self)
+
+    def _save_pdf(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save the receipt", "receipt.pdf", "PDF (*.pdf)"
+        )
+        if name:
+            pdf = self.receipts.as_pdf()
+            Task(lambda: write_over(Path(name), pdf), self._saved, self)
+
+    def _print(self) -> None:
+        printer = QPrinter(QPrinter.PrinterMode.HighResolution)
+        if QPrintDialog(printer, self).exec():
+            self.receipts.print_on(printer)
 
     def _saved(self, outcome: Any) -> None:
         if isinstance(outcome, BaseException):

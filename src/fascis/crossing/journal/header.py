@@ -105,6 +105,11 @@ class UpdateFacts(_Facts):
     removed: int = 0
     unchanged: int = 0
 
+    @property
+    def changes(self) -> int:
+        """How many files become others."""
+        return self.added + self.changed + self.moved + self.removed
+
 
 class SplitFacts(_Facts):
     """The split that a crossing is one part of.

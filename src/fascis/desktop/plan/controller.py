@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
+from fascis.copies.bringing_back import ways_back
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan, make_usual_plan
@@ -21,6 +23,7 @@ from fascis.crossing.scope.named_parts import named_parts, weigh_parts
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
 from fascis.crossing.status.queue import all_crossings
+from fascis.desktop.copies.controller import Afterwards
 from fascis.desktop.kit.notes import Notes
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
@@ -40,6 +43,7 @@ from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.sizes import size
 from fascis.library.catalogs import Cataloged, catalog_folders
+from fascis.library.known.places import KnownPlaces, known_places
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, folders_in, read_shelves
 from fascis.library.roles import Role
@@ -101,6 +105,16 @@ def source_preview(plan: Plan, drive: Drive) -> Preview:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class _Looked:
+    """What a look at drives and libraries found."""
+
+    shelves: list[Shelf]
+    begun: list[Begun]
+    places: list[KnownPlaces]
+    ways: dict[str, Path]
+
+
 class Planning(QObject):
     """Connects the shelves and the side panel with the core."""
 
@@ -158,6 +172,9 @@ class Planning(QObject):
         view.held_over.connect(self._show_folders)
         self._page.choices_changed.connect(self._page_changed)
         self._library_page = LibraryPage(panel)
+        self.afterwards = Afterwards(workspace, panel, self.show_chosen, self._one_more, self)
+        self.afterwards.changed.connect(self.refresh)
+        self.afterwards.started.connect(self.started)
 
     # -- looking -----------------------------------------------------------------------------------
 
@@ -169,14 +186,17 @@ class Planning(QObject):
         self._looks += 1
         look = self._looks
 
-        def work() -> tuple[list[Shelf], list[Begun]]:
+        def work() -> _Looked:
             found, _ = all_crossings(self.workspace)
             try:
                 parked, begun = set_aside(found), begun_again(found)
+                places = known_places(self.workspace)
+                ways = ways_back(found, places)
             finally:
                 for c in found:
                     c.close()
-            return read_shelves(self.workspace, parked, self.recognition), begun
+            shelves = read_shelves(self.workspace, parked, self.recognition, places)
+            return _Looked(shelves, begun, places, ways)
 
         Task(work, lambda outcome: self._refreshed(look, outcome), self)
 
@@ -187,7 +207,8 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("The shelves cannot be shown", outcome)
             return
-        before, (self.shelves, self.begun) = self.shelves, outcome
+        before, self.shelves, self.begun = self.shelves, outcome.shelves, outcome.begun
+        self.afterwards.places, self.afterwards.ways = outcome.places, outcome.ways
         self.notes.look(before, self.shelves, self.begun)
         self.view.show_notes(self.notes.shown())
         self.view.show_shelves(self.shelves, self._wanted)
@@ -226,10 +247,11 @@ class Planning(QObject):
 
     def _touched(self) -> None:
         self.tells = False
+        self.afterwards.close()
 
     def _chosen(self, standing: OnShelf | None) -> None:
-        free = self.draft is None and not self.tells and not self.held()
-        if free and self.view.isVisible():
+        held = self.tells or self.held() or self.afterwards.open
+        if self.draft is None and not held and self.view.isVisible():
             self.show_library(standing)
 
     def show_library(self, standing: OnShelf | None) -> None:
@@ -259,11 +281,12 @@ class Planning(QObject):
             crossing=self.see_crossing.emit,
             strands=(lambda: self.open_strands(standing)) if at_home and best else None,
             relink=(lambda: self.see_relink.emit(standing.root)) if at_home else None,
+            copies=self.afterwards.actions(standing, best is not None and not away),
         )
         library = OnDisplay(
             standing,
             drive.label if drive else "a drive that is away",
-            self._copies(standing),
+            self.afterwards.known(standing),
             full,
             best.label if best else None,
             [b.sentence for b in self.begun if b.library == standing.library],
@@ -287,25 +310,6 @@ class Planning(QObject):
             f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this "
             "library or to copy it."
         )
-
-    def _copies(self, standing: OnShelf) -> list[str]:
-        key = standing.id.split(":")[0]
-        lines = []
-        for shelf in self.shelves:
-            for other in shelf.standings:
-                if other.id != standing.id and other.id.split(":")[0] == key:
-                    if other.home:
-                        what = "home"
-                    elif other.parked:
-                        what = "set aside"
-                    else:
-                        what = "verified copy"
-                    what = "another folder of it" if other.says else what
-                    lines.append(
-                        f"{shown(shelf.drive.label)}: {what}"
-                        + ("" if shelf.drive.connected else ", away")
-                    )
-        return lines
 
     def _best(self, standing: OnShelf) -> Drive | None:
         drives = [
@@ -484,6 +488,13 @@ class Planning(QObject):
         self.woven_changed.emit(None)
         self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
         self._make()
+
+    def _one_more(self, standing: OnShelf) -> None:
+        """Plans one more copy: home and originals stay as they are."""
+        best = self._best(standing)
+        if best is not None:
+            self.begin_plan(standing, best.mount)
+            self._choices_changed(Choices(after=After.COPY))
 
     def begin_parts(self, standing: OnShelf, destination: Path) -> None:
         """The same, and asks first which parts of it."""

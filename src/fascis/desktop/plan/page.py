@@ -26,10 +26,10 @@ from PyQt6.QtWidgets import (
 from fascis.crossing.model.afterwards import After, Taken
 from fascis.crossing.plan.plan import Goal, Plan
 from fascis.crossing.scope.selection import StrandKey
-from fascis.desktop.kit.pieces import Do, button, label, row, rule
+from fascis.desktop.kit.pieces import Do, button, label, row
+from fascis.desktop.kit.problems import tell_problems
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import Woven
-from fascis.files.codes import Severity
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.known.shelves import OnShelf
@@ -107,7 +107,7 @@ class PlanPage(QObject):
         self._panel.add(total)
         self._panel.head("Home and originals")
         self._after(plan, label_there)
-        self._problems(plan)
+        tell_problems(self._panel, plan)
         if plan.asks and not plan.stopped:
             decided = QCheckBox("Go on all the same")
             decided.setChecked(around.decided)
@@ -409,30 +409,6 @@ class PlanPage(QObject):
             box.setChecked(plan.choices.loose_too)
             box.toggled.connect(lambda on: self._choose(plan, loose_too=on))
             self._panel.add(box)
-
-    def _problems(self, plan: Plan) -> None:
-        if not plan.problems:
-            return
-        if plan.stopped:
-            self._panel.head("Before it can start")
-        else:
-            self._panel.head("To decide" if plan.asks else "Good to know")
-        marks = {Severity.STOPS: "Stops", Severity.DECISION: "Decide", Severity.NOTE: ""}
-        for problem in plan.problems:
-            if problem.files:
-                files = "; ".join(shown(p) for p in problem.files[:2]) + (
-                    " …" if len(problem.files) > 2 else ""
-                )
-            else:
-                files = ""
-            made = row(
-                problem.sentence,
-                marks[problem.severity],
-                " ".join(filter(None, (problem.remedy, files))),
-                wrong=problem.severity is Severity.STOPS,
-            )
-            self._panel.add(made)
-            self._panel.add(rule())
 
 
 def ready_words(goal: Goal) -> str:

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QBuffer, QIODevice, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QPagedPaintDevice,
+    QPageSize,
+    QPdfWriter,
+    QTextCharFormat,
+    QTextCursor,
+)
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
 from fascis.crossing.receipts.receipt import clock_text
@@ -66,6 +74,29 @@ class ReceiptsView(QWidget):
             # What this small renderer of pages does otherwise than a browser.
             text = text.replace(here, there)
         self.page.setHtml(text)
+
+    def as_pdf(self) -> bytes:
+        """The page that is shown, as a PDF on A4 paper."""
+        buffer = QBuffer()
+        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+        writer = QPdfWriter(buffer)
+        writer.setTitle("Receipt of a crossing")
+        writer.setPageSize(QPageSize(QPageSize.PageSizeId.A4))
+        self.print_on(writer)
+        buffer.close()
+        return bytes(buffer.data().data())
+
+    def print_on(self, paper: QPagedPaintDevice) -> None:
+        """Prints the page that is shown: dark on white, whatever the theme."""
+        document = self.page.document()
+        copy = document.clone() if document else None
+        if copy is not None:
+            everything = QTextCursor(copy)
+            everything.select(QTextCursor.SelectionType.Document)
+            ink = QTextCharFormat()
+            ink.setForeground(QColor("black"))
+            everything.mergeCharFormat(ink)
+            copy.print(paper)
 
     def _row(self, row: int) -> None:
         if 0 <= row < len(self._ids):

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from fascis.desktop.copies.page import CopiesPage, CopyActions
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, FullBar, button, label
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import shown
 from fascis.files.sizes import counted, size
 from fascis.files.times import date_text
+from fascis.library.known.places import KnownPlaces
 from fascis.library.known.shelves import OnShelf
 from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
@@ -31,7 +33,7 @@ class OnDisplay:
 
     Attributes:
         drive: what its drive is called.
-        copies: a line for each copy of it.
+        known: the places of it that are known; None for a library that is not known here.
         full: how full its drive is now, and would be once the originals are deleted.
         best: which drive it would best cross to, if any.
         warnings: what comes first.
@@ -40,7 +42,7 @@ class OnDisplay:
 
     standing: OnShelf
     drive: str
-    copies: list[str]
+    known: KnownPlaces | None
     full: tuple[float, float] | None
     best: str | None
     warnings: Sequence[str] = ()
@@ -58,6 +60,7 @@ class LibraryActions:
     crossing: Do
     strands: Do | None = None
     relink: Do | None = None
+    copies: CopyActions = field(default_factory=CopyActions)
 
 
 class LibraryPage:
@@ -65,6 +68,7 @@ class LibraryPage:
 
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
+        self._copies = CopiesPage(panel)
 
     def show_library(self, library: OnDisplay, actions: LibraryActions) -> None:
         """A library or a copy: what it holds, its copies, what its drive would be after.
@@ -72,7 +76,7 @@ class LibraryPage:
         Warnings first.
         """
         s, drive, full, away = library.standing, library.drive, library.full, library.away
-        copies, best = library.copies, library.best
+        known = library.known
         panel = self._panel
         if s.summary:
             changed = date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
@@ -92,18 +96,28 @@ class LibraryPage:
             )
             panel.end(button("See its crossing", actions.crossing, main=True))
             return
+        # Where it is elsewhere too, that comes first.
+        elsewhere = known is not None and len(known.all) > 1
+        if known and elsewhere:
+            self._copies.tell_copies(known, actions.copies)
         if s.summary:
             self._what_it_holds(s.summary, actions.relink)
-        panel.head("Copies of it")
-        panel.add(
-            label("\n".join(copies) if copies else "Only this one. No verified copy anywhere.")
-        )
+        if known and not elsewhere:
+            self._copies.tell_copies(known, actions.copies)
         if full:
-            panel.head(f"{shown(drive)}, after the originals are deleted")
-            now, after = full
-            panel.add(FullBar(now, f"now {now:.0%} full"))
-            panel.space(3)
-            panel.add(FullBar(after, f"{after:.0%} full", f"frees {size(s.size)}", after=True))
+            self._how_full(drive, s.size, *full)
+        self._what_can_be_done(library, actions)
+
+    def _how_full(self, drive: str, frees: int, now: float, after: float) -> None:
+        """How full its drive is, and would be."""
+        panel = self._panel
+        panel.head(f"{shown(drive)}, after the originals are deleted")
+        panel.add(FullBar(now, f"now {now:.0%} full"))
+        panel.space(3)
+        panel.add(FullBar(after, f"{after:.0%} full", f"frees {size(frees)}", after=True))
+
+    def _what_can_be_done(self, library: OnDisplay, actions: LibraryActions) -> None:
+        panel, s, best, away = self._panel, library.standing, library.best, library.away
         buttons = []
         if away:
             forget = [button("Forget it (touches no file)", actions.forget)] if s.home else []

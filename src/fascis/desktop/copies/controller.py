@@ -1,0 +1,340 @@
+"""What a person does about a library's copies, each as a task, with its progress and its end."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from fascis.copies.bringing_back import plan_bringing_back, way_back
+from fascis.copies.comparing import look_at_copies
+from fascis.copies.repairing import Found, Repairs
+from fascis.copies.updating import plan_update
+from fascis.copies.verified import Verified, verify_at
+from fascis.crossing.crossing import Crossing
+from fascis.desktop.copies.page import CopiesPage, CopyActions, PlanToChange
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do, button
+from fascis.desktop.kit.tasks import Task
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled, FascisError
+from fascis.files.names import shown
+from fascis.files.sizes import counted, duration, size
+from fascis.library.known.places import KnownPlaces, Place, State
+from fascis.library.known.shelves import OnShelf
+from fascis.workspace import Workspace
+
+_TELLS_MS = 250
+_UPDATED = (State.BEHIND, State.DIFFERS, State.AHEAD)
+
+
+class _Progress:
+    """How far reading is; told by a thread, shown by the window."""
+
+    def __init__(self) -> None:
+        self._begun = time.monotonic()
+        self._told = (0, 0, 0)
+
+    def beat(self, files: int, done: int, of: int) -> None:
+        """Takes how many files and bytes were read, and of how many bytes."""
+        self._told = (files, done, of)
+
+    @property
+    def words(self) -> tuple[str, str]:
+        """What is read, and how much time that will take."""
+        files, done, of = self._told
+        seconds = time.monotonic() - self._begun
+        left = ""
+        if of > done and seconds > 2 and done:
+            left = f"about {duration((of - done) * seconds / done)} left"
+        read = size(done) + (f" of {size(of)}" if of else "")
+        return read, ", ".join(filter(None, (counted(files, "file"), left)))
+
+
+class Afterwards(QObject):
+    """Connects a library's copies and the side panel with the core."""
+
+    started = pyqtSignal(object)  # Crossing
+    # What is known of the copies is not what it was.
+    changed = pyqtSignal()
+
+    def __init__(
+        self, workspace: Workspace, panel: SidePanel, back: Do, one_more: Callable[[OnShelf], None],
+        parent: QObject,
+    ) -> None:  # fmt: skip
+        super().__init__(parent)
+        self._workspace, self._panel, self._back = workspace, panel, back
+        self._one_more = one_more
+        self.page = CopiesPage(panel)
+        self.places: list[KnownPlaces] = []
+        self.ways: dict[str, Path] = {}
+        # True while the panel is about this, and a look at the drives must not wipe it away.
+        self.open = False
+        self._turn = 0
+        self._control = Control()
+        self._progress: _Progress | None = None
+        self._timer = QTimer(self)
+        self._timer.setInterval(_TELLS_MS)
+        self._timer.timeout.connect(self._tell)
+        self._change: PlanToChange | None = None
+        self._make: Callable[[Control], Any] | None = None
+
+    # -- what can be done --------------------------------------------------------------------------
+
+    def known(self, standing: OnShelf) -> KnownPlaces | None:
+        """The places of the library that something on a shelf is of."""
+        return next((k for k in self.places if k.library.id == standing.library), None)
+
+    def actions(self, standing: OnShelf, best: bool) -> CopyActions:
+        """What can be done about the copies of what is chosen.
+
+        Args:
+            best: there is a drive that could take one more.
+        """
+        known = self.known(standing)
+        if known is None:
+            return CopyActions()
+        mine = next((p for p in known.all if p.path == standing.root), None)
+        copies = [p for p in known.copies if p.there and p.seen.what == "copy"]
+        verify = mine is not None and _has_lists(mine)
+        back = self.ways.get(standing.library) if standing.home and known.home.there else None
+        return CopyActions(
+            look=partial(self.look, known) if copies and known.home.there else None,
+            verify=partial(self.verify, known, mine) if mine and verify else None,
+            update={
+                p.path: partial(self.update, known, p)
+                for p in copies
+                if known.home.there and State(p.seen.state) in _UPDATED
+            },
+            repair=self._repair_from(known, mine) if mine and mine.seen.damaged else [],
+            back=(back, partial(self.bring_back, known, back)) if back else None,
+            one_more=partial(self._one_more, standing) if best and standing.home else None,
+        )
+
+    def _repair_from(self, known: KnownPlaces, mine: Place) -> list[tuple[str, Do]]:
+        """Places of a library that can have what is damaged in another."""
+        if not mine.there:
+            return []
+        others = (p for p in (known.home, *known.copies) if p.path != mine.path and _has_lists(p))
+        return [(p.label, partial(self.look_for_good, known, mine, p)) for p in others]
+
+    # -- the panel ---------------------------------------------------------------------------------
+
+    def close(self) -> None:
+        """Something else is chosen: what was begun here is shown no more."""
+        if self.open:
+            self._control.stop()
+        self._turn += 1
+        self.open = False
+        self._timer.stop()
+
+    def _leave(self) -> None:
+        self.close()
+        self._back()
+
+    def _busy(
+        self,
+        title: str,
+        words: str,
+        work: Callable[[Control, _Progress], Any],
+        done: Callable[[Any], None],
+    ) -> None:
+        """Does something long, and shows how far it is."""
+        self._turn += 1
+        turn, self.open = self._turn, True
+        self._control = control = Control()
+        self._progress = progress = _Progress()
+        self._panel.begin(title, words)
+        self._panel.add_row("Read", "–", " ")
+        self._panel.end(button("Cancel", self._leave))
+        self._timer.start()
+
+        def ended(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            self._timer.stop()
+            if isinstance(outcome, Cancelled):
+                self._leave()
+            elif isinstance(outcome, BaseException):
+                self._failed(outcome)
+            else:
+                done(outcome)
+
+        Task(lambda: work(control, progress), ended, self)
+
+    def _tell(self) -> None:
+        if self._progress is not None:
+            self._panel.change_rows([self._progress.words])
+
+    def _failed(self, error: BaseException) -> None:
+        if not isinstance(error, (FascisError, OSError)):
+            raise error
+        self._panel.show_error("That could not be done", str(error), [("Back", self._leave)])
+
+    # -- looking and verifying ---------------------------------------------------------------------
+
+    def look(self, known: KnownPlaces) -> None:
+        """Compares the copies that are connected with their home."""
+
+        def done(_: Any) -> None:
+            self.close()
+            self._back()
+            self.changed.emit()
+
+        self._busy(
+            shown(known.library.name),
+            "Comparing its copies with home. Nothing is written into them.",
+            lambda control, _: look_at_copies(self._workspace, known, control),
+            done,
+        )
+
+    def verify(self, known: KnownPlaces, place: Place) -> None:
+        """Reads a place again."""
+
+        def done(found: Verified) -> None:
+            name, repair = known.library.name, self._repair_from(known, place)
+            self.page.show_verified(name, place.label, found, repair, self._leave)
+            self.changed.emit()
+
+        self._busy(
+            f"Verifying {shown(known.library.name)}",
+            f"on {shown(place.label)}. Every file is read again; nothing is written there.",
+            lambda control, told: verify_at(self._workspace, place.path, control, told.beat),
+            done,
+        )
+
+    # -- repairing ---------------------------------------------------------------------------------
+
+    def look_for_good(self, known: KnownPlaces, place: Place, other: Place) -> None:
+        """Finds what of one place is damaged, and good in another."""
+        repairs = Repairs(self._workspace)
+
+        def done(found: Found) -> None:
+            apply = partial(self._repair, place, other, found)
+            self.page.show_repair(known.library.name, other.label, found, apply, self._leave)
+
+        self._busy(
+            "Repair",
+            f"Reading {shown(known.library.name)} on {shown(place.label)} again, and the good "
+            f"files on {shown(other.label)}.",
+            lambda control, told: repairs.look(place.path, other.path, control, told.beat),
+            done,
+        )
+
+    def _repair(self, place: Place, other: Place, found: Found) -> None:
+        repairs = Repairs(self._workspace)
+
+        def done(act: Any) -> None:
+            undo = partial(self._undo_repair, act.id)
+            self.page.show_repaired(act, undo, self._leave)
+            self.changed.emit()
+
+        def work(control: Control, told: _Progress) -> Any:
+            act = repairs.apply(place.path, other.path, found, control)
+            # What is right now is remembered by reading it, not by having written it.
+            verify_at(self._workspace, place.path, control, told.beat)
+            return act
+
+        words = "Putting the good files back, and reading everything once more."
+        self._busy("Repair", words, work, done)
+
+    def _undo_repair(self, id: str) -> None:
+        def done(_: Any) -> None:
+            self._leave()
+            self.changed.emit()
+
+        def work(control: Control, told: _Progress) -> None:
+            act = Repairs(self._workspace).undo(id)
+            verify_at(self._workspace, Path(act.root), control, told.beat)
+
+        self._busy("Repair", "Taking it back.", work, done)
+
+    # -- bringing up to date, bringing back --------------------------------------------------------
+
+    def update(self, known: KnownPlaces, place: Place) -> None:
+        """Plans to bring a copy up to its home."""
+        name, where = shown(known.library.name), shown(place.label)
+        home = known.home.path
+        self._plan(
+            PlanToChange(
+                f"Bring {where} up to date",
+                f"The copy of {name} at {shown(str(place.path))}",
+                f"Bring {where} up to date",
+                None,
+            ),
+            lambda control: plan_update(self._workspace, home, place.path, control)[0],
+        )
+
+    def bring_back(self, known: KnownPlaces, before: Path) -> None:
+        """Plans to bring a library back to where it was."""
+        name, home = shown(known.library.name), known.home.path
+        self._plan(
+            PlanToChange(
+                f"Bring {name} back",
+                f"to {shown(str(before))}; documents that nobody edited are again what they were "
+                "there",
+                "Bring it back",
+                None,
+            ),
+            lambda control: plan_bringing_back(
+                self._workspace, way_back(self._workspace, home), None, control
+            ),
+        )
+
+    def _plan(self, change: PlanToChange, make: Callable[[Control], Any]) -> None:
+        self._make = make
+
+        def done(plan: Any) -> None:
+            self._change = replace(change, plan=plan)
+            self._show_plan()
+
+        words = "Looking at both places. Nothing is written."
+        self._busy(change.title, words, lambda control, _: make(control), done)
+
+    def _show_plan(self) -> None:
+        assert self._change
+        self.page.show_plan(self._change, self._decide, self.start, self._leave)
+
+    def _decide(self, on: bool) -> None:
+        assert self._change
+        self._change = replace(self._change, decided=on)
+        self._show_plan()
+
+    def start(self) -> None:
+        """Begins the crossing that was planned, planned anew right before."""
+        change, make = self._change, self._make
+        if change is None or make is None or change.plan is None:
+            return
+        before = change.plan
+
+        def work(control: Control, _: _Progress) -> Any:
+            plan = make(control)
+            if _asks(plan) != _asks(before):
+                return plan
+            return Crossing.start(self._workspace, plan, decided=change.decided)
+
+        def done(outcome: Any) -> None:
+            if isinstance(outcome, Crossing):
+                self.close()
+                self.started.emit(outcome)
+                self.changed.emit()
+                return
+            self._change = replace(change, plan=outcome, decided=False)
+            self._show_plan()
+
+        self._busy(change.title, "Looking at both places once more.", work, done)
+
+
+def _asks(plan: Any) -> Any:
+    """What a plan was agreed to for: what it changes, and its problems."""
+    facts = plan.update.facts if plan.update else None
+    return facts, [(p.code, p.files) for p in plan.problems if p.code.severity.value != "note"]
+
+
+def _has_lists(place: Place) -> bool:
+    return place.there and (place.path / ".fascis/manifest.b3").is_file()
