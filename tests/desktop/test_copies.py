@@ -10,9 +10,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
 
-from fascis.copies.manifesting import write_lists_of
 from fascis.crossing.scope.surveyed import remember, survey_library
-from fascis.files.control import Control
 from tests.copies.test_update import begin, fill, work
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -89,8 +87,6 @@ def test_damage_is_found_repaired_and_the_repair_taken_back(open_window, copied,
     choose(window, hands, there)
     hands.press("Verify again")
     shows(window, hands, "2 files are damaged or missing", "media/b.mov")
-    # Home never crossed: it has no records to be held against, and is no source.
-    write_lists_of(bench.workspace, lib, Control())
     hands.press("Back")
     hands.wait(lambda: window.shelves.selected.state.value == "damaged", "the mark")
     hands.press("Take the good files from")

@@ -22,6 +22,7 @@ import numpy as np
 from PIL import Image
 
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.demo.copies import NESTS, make_copies, make_nests
 from fascis.demo.parts import make_archive, make_cuts, make_river, make_year
 from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
 from fascis.drives.connected import Drives
@@ -29,8 +30,8 @@ from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-_ALSO = ("Saltmeadow", "Bell", "River", "River Cuts")
-VERSION = 7
+_ALSO = ("Saltmeadow", "Bell", "River", "River Cuts", NESTS)
+VERSION = 8
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -83,9 +84,11 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     _documents(internal, world.drives / "field-2")
     river = make_river(internal, _still)
     make_cuts(internal, _clip, brief)
+    nests = make_nests(internal, _clip)
     _drives(world.drives, slow)
     make_year(world.heron_a, river, _still)
     make_archive(world.workspace, internal, world.heron_a, _clip)
+    make_copies(world.workspace, nests, (world.heron_a, world.drives / "heron-b"), _clip)
     _field(world.drives, True)
     libraries = (world.weir, *(internal / name for name in _ALSO))
     remember(

@@ -120,7 +120,8 @@ class Afterwards(QObject):
         """Places of a library that can have what is damaged in another."""
         if not mine.there:
             return []
-        others = (p for p in (known.home, *known.copies) if p.path != mine.path and _has_lists(p))
+        # The good file is held against the lists of what is repaired: a home needs none.
+        others = (p for p in (known.home, *known.copies) if p.path != mine.path and p.there)
         return [(p.label, partial(self.look_for_good, known, mine, p)) for p in others]
 
     # -- the panel ---------------------------------------------------------------------------------

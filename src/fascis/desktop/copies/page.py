@@ -13,7 +13,7 @@ from fascis.copies.repairing import CANNOT, Found, Repair
 from fascis.copies.verified import Verified
 from fascis.crossing.plan.plan import Plan
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import Do, button, label
+from fascis.desktop.kit.pieces import Do, button, label, row, rule
 from fascis.desktop.kit.problems import tell_problems
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number, size
@@ -92,14 +92,16 @@ class CopiesPage:
             if place.seen.what == "originals":
                 panel.add_row(shown(place.label), "originals", "still where they were")
                 continue
-            panel.add_row(shown(place.label), state_words(place), verified_words(place))
+            panel.add(row(shown(place.label), state_words(place), verified_words(place)))
             if place.path in actions.update:
                 words = f"Bring {shown(place.label)} up to date"
                 panel.add(button(words, actions.update[place.path], link=True))
+            panel.add(rule())
         for place in known.aside:
             since = f"since {_day(place.seen.since)}" if place.seen.since else ""
             panel.add_row(shown(place.label), "set aside", since)
-        for where, repair in actions.repair:
+        # The first of them is the main button.
+        for where, repair in actions.repair[1:]:
             panel.add(button(f"Take the good files from {shown(where)}", repair, link=True))
         if actions.look:
             panel.add(button("Compare the copies with home", actions.look, link=True))

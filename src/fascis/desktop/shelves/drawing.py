@@ -37,6 +37,8 @@ _STEPS = 3
 NEW_BLOCK = 96
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
+# Width of a sign in a block's corner.
+SIGN = 21
 # How a copy stands to its home: it equals it, is less, is more, is another; is damaged; not known.
 SIGNS = {
     State.EQUAL: "=",
@@ -267,7 +269,7 @@ class ShelfDrawing(QWidget):
             self._blocks.append(Block(rect, index, standing))
             self._block(painter, rect, standing, drive.connected)
             name = QFontMetricsF(theme.font(13, BOLD)).horizontalAdvance(shown(standing.name))
-            if name > rect.width() - 12:
+            if name > rect.width() - 12 - (SIGN if standing.state in SIGNS else 0):
                 narrow.append(self._blocks[-1])
             x = rect.right() + 3
         if drive.uuid != self._folders.drive:
@@ -325,14 +327,14 @@ class ShelfDrawing(QWidget):
             painter.drawRoundedRect(rect, 3, 3)
         self._strip(painter, rect, standing)
         metrics_bold = QFontMetricsF(theme.font(13, BOLD))
-        self._sign(painter, rect, standing)
-        fits = metrics_bold.horizontalAdvance(shown(standing.name)) <= rect.width() - 12
+        room = rect.width() - 12 - self._sign(painter, rect, standing)
+        fits = metrics_bold.horizontalAdvance(shown(standing.name)) <= room
         if rect.width() >= 60 or fits:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
             painter.drawText(
                 QPointF(rect.x() + 7, rect.y() + 18),
-                elide(shown(standing.name), metrics_bold, rect.width() - 12),
+                elide(shown(standing.name), metrics_bold, room),
             )
             painter.setFont(theme.font(12))
             words = block_words(standing, standing.name in self._several)
@@ -358,21 +360,21 @@ class ShelfDrawing(QWidget):
                 painter.setPen(QPen(t.color("twine"), 1, Qt.PenStyle.DashLine))
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
 
-    def _sign(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
-        """How a copy stands to its home, as a sign at the block's upper edge."""
+    def _sign(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> float:
+        """How a copy stands to its home, as a sign in the block's corner; gives its width."""
         sign = SIGNS.get(standing.state) if standing.state else None
         if not sign:
-            return
+            return 0.0
         t = theme.active()
         wrong = standing.state is State.DAMAGED
-        painter.setFont(theme.font(11, BOLD))
-        width = QFontMetricsF(painter.font()).horizontalAdvance(sign) + 8
-        tab = QRectF(rect.right() - width - 4, rect.y() - 8, width, 15)
+        tab = QRectF(rect.right() - SIGN, rect.y() + 4, 17, 17)
         painter.setPen(QPen(t.color("block_edge"), 1))
         painter.setBrush(t.color("ink" if wrong else "ground"))
         painter.drawRoundedRect(tab, 3, 3)
+        painter.setFont(theme.font(13, BOLD))
         painter.setPen(t.color("on_ink" if wrong else "ink"))
         painter.drawText(tab, Qt.AlignmentFlag.AlignCenter, sign)
+        return float(SIGN)
 
     def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
         """The strip at a block's foot, only of what is inside it.
@@ -535,6 +537,8 @@ def tooltip(standing: OnShelf) -> str:
         copies = f"{counted(standing.copies, 'verified copy', 'verified copies')}"
     else:
         copies = "no verified copy"
+    if standing.reminder:
+        copies += f" · {standing.reminder}"
     return (
         f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, "
         f"{s.bytes:,}{NBSP}bytes ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed "

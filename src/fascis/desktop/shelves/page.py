@@ -123,8 +123,13 @@ class LibraryPage:
             forget = [button("Forget it (touches no file)", actions.forget)] if s.home else []
             panel.end(*forget)
             return
+        # What is damaged is mended before it goes anywhere.
+        repair = actions.copies.repair[:1]
+        for where, take in repair:
+            buttons.append(button(f"Take the good files from {shown(where)}", take, main=True))
         if best:
-            buttons.append(button(f"Plan the crossing to {shown(best)}", actions.plan, main=True))
+            words = f"Plan the crossing to {shown(best)}"
+            buttons.append(button(words, actions.plan, main=not repair))
         else:
             panel.add(label("No other connected drive can take it.", quiet=True))
         if actions.strands and s.summary:

@@ -244,7 +244,7 @@ def _of_library(library: KnownLibrary, copies: list[KnownCopy]) -> OnShelf:
 def _of_copy(library: KnownLibrary, copy: KnownCopy, copies: list[KnownCopy]) -> OnShelf:
     count = sum(c.library == library.id for c in copies)
     return OnShelf(
-        f"{library.id}:{copy.crossing}",
+        f"{library.id}:{copy.crossing}:{copy.root}",
         library.name,
         library.kind,
         copy.root,
