@@ -196,3 +196,38 @@ def _between(now, spoiled, whole):
     return all(content in (spoiled.get(p), whole.get(p)) for p, content in now.items()) and (
         spoiled.keys() <= now.keys() <= whole.keys()
     )
+
+
+def test_an_original_that_a_crossing_finds_damaged_is_taken_from_a_sound_copy(bench):
+    lib = fill(bench)
+    fascis(bench, "manifest", lib, "--json")
+    words = ("--after", "copy", "--yes", "--json")
+    assert fascis(bench, "relocate", lib, "--to", bench.heron, *words)[0] == 0
+    good, otter = contents(lib), bench.add_drive("otter")
+    damage(lib, "media/b.mov")
+    status, said, err = fascis(bench, "relocate", lib, "--to", otter, "--after", "keep", "--json")
+    assert status == 4 and "damaged-at-source" in {p["code"] for p in said["problems"]}
+    assert f"fascis repair {lib} --from {bench.heron / lib.name}" in err
+    damaged = (lib / "media/b.mov").read_bytes()
+    copy = bench.heron / lib.name
+    assert fascis(bench, "repair", lib, "--from", copy, "--yes", "--json")[0] == 0
+    assert contents(lib) == good and damaged in {
+        p.read_bytes() for p in (lib / ".fascis/before-repair").rglob("*.mov")
+    }
+    status, resumed, err = fascis(bench, "resume", said["crossing"], "--json")
+    assert (status, resumed["state"]) == (0, "switched"), (err, resumed["problems"])
+    assert (otter / lib.name / "media/b.mov").read_bytes() == b"b" * 700
+
+
+def test_where_every_copy_is_damaged_too_none_is_offered(bench):
+    lib = fill(bench)
+    fascis(bench, "manifest", lib, "--json")
+    words = ("--after", "copy", "--yes", "--json")
+    assert fascis(bench, "relocate", lib, "--to", bench.heron, *words)[0] == 0
+    for folder in (lib, bench.heron / lib.name):
+        damage(folder, "media/b.mov")
+    before = contents(bench.drives)
+    status, _, err = fascis(bench, "relocate", lib, "--to", bench.add_drive("otter"), "--json")
+    assert status == 4 and "fascis repair" not in err
+    kept = contents(bench.drives)
+    assert {p: kept.get(p) for p in before} == before

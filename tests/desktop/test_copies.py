@@ -10,7 +10,13 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
 
+from fascis.copies.manifesting import write_lists_of
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.states import State
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.files.control import Control
 from tests.copies.test_update import begin, fill, work
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -176,3 +182,20 @@ def test_a_receipt_is_saved_as_a_pdf(open_window, copied, bench, tmp_path, monke
     hands.press("Save as PDF")
     hands.wait(target.exists, "the page")
     assert target.read_bytes().startswith(b"%PDF")
+
+
+def test_a_crossing_that_finds_an_original_damaged_takes_the_good_file(open_window, copied, bench):
+    lib, _ = copied
+    write_lists_of(bench.workspace, lib, Control())
+    good, otter = contents(lib), bench.add_drive("otter")
+    damage(lib / "media/b.mov")
+    plan = make_plan(bench.workspace, survey_library(bench.workspace, lib), otter, Choices())
+    crossing = Crossing.start(bench.workspace, plan, decided=True)
+    assert crossing.run() is State.WAITING
+    crossing.close()
+    window, hands = open_window(bench)
+    window.go_to(1)
+    hands.press("Take the good files from heron")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    assert contents(lib) == good
+    assert (otter / lib.name / "media/b.mov").read_bytes() == b"b" * 700

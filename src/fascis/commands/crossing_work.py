@@ -191,9 +191,23 @@ def _gone(
             error = stopped
             refused = isinstance(error, Refused) and crossing.state is State.PLANNED
     record = crossing_object(crossing, error)
+    if crossing.state is State.WAITING:
+        _tell_sound_copies(crossing)
     if not isinstance(error, Cancelled):
         tell_desktop(*notice(name, crossing.state, str(error or "")))
     return record, _status(record, error, refused), error
+
+
+def _tell_sound_copies(crossing: Crossing) -> None:
+    """Says where an original that was found damaged can be had sound."""
+    from fascis.copies.repairing import sound_copies
+
+    for place in sound_copies(crossing.workspace, crossing):
+        say(
+            f"{shown(place.label)} has a copy of it that is sound. To put that back: fascis repair "
+            f"{shown(str(crossing.places.origin()))} --from {shown(str(place.path))}; then fascis "
+            f"resume {crossing.places.crossing[:8]}."
+        )
 
 
 def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:

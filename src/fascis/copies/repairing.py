@@ -23,20 +23,25 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from fascis.crossing.copying.verifying import Verification, verify
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.copies import LISTED_OTHERWISE
+from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.places import hold
 from fascis.crossing.places.putting import make_parents
 from fascis.files.codes import Code
-from fascis.files.control import Control
+from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import Medium, as_stream, move, remove_own
 from fascis.files.disk.writer import write_whole
-from fascis.files.errors import Damaged, EnvironmentTrouble, Refused, told
+from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused, told
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.names import fsname, join, listed, shown, unlisted
 from fascis.files.own.private import make_private
 from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN, read_identity
+from fascis.library.known.places import Place as Located
+from fascis.library.known.places import known_places
 from fascis.library.open_files import find_open
 from fascis.workspace import Workspace
 
@@ -136,6 +141,17 @@ class Repairs:
             )  # fmt: skip
             wanted = _wanted(mine, root, found)
             return self._good(mine, theirs, copy, wanted, found, control)
+
+    def look_for(self, root: Path, copy: Path, places: list[Place], control: Control) -> Found:
+        """The same of files that are known to be damaged; nothing else is read.
+
+        Raises:
+            Damaged, Refused, EnvironmentTrouble: as :meth:`look`.
+        """
+        with closing(self._drives.open(root)) as mine, closing(self._drives.open(copy)) as theirs:
+            _check_same(mine, root, theirs, copy)
+            found = Verification(damaged=places)
+            return self._good(mine, theirs, copy, _wanted(mine, root, found), found, control)
 
     def _good(
         self,
@@ -527,6 +543,54 @@ def _remove_empty(medium: Medium, act: Repair) -> None:
     for folder in (*sorted(folders, key=lambda f: -f.count(b"/")), BEFORE):
         with suppress(OSError):
             medium.remove_folder(folder)
+
+
+# -- originals that a crossing found damaged -------------------------------------------------------
+
+
+def damaged_originals(crossing: Crossing) -> list[Place]:
+    """The originals that a crossing found damaged: their library's lists say another content."""
+    found = {
+        item.place: None
+        for destination in crossing.demanded
+        for item in destination.copies.in_states([CopyState.DAMAGED])
+        if item.known and item.known != LISTED_OTHERWISE and item.outside is None
+    }
+    return list(found)
+
+
+def sound_copies(
+    workspace: Workspace, crossing: Crossing, control: Control = UNSTOPPED
+) -> list[Located]:
+    """Copies of a library that have something sound that a crossing found damaged in it.
+
+    Reads just that in each. A copy that cannot be read is none.
+    """
+    damaged = damaged_originals(crossing)
+    if not damaged:
+        return []
+    places, repairs, found = crossing.places, Repairs(workspace), []
+    id, root = places.header.whole, places.origin()
+    here = {root, *(d.places.target for d in crossing.destinations)}
+    for one in known_places(workspace):
+        for place in (one.home, *one.copies) if one.library.id == id else ():
+            if place.path in here or not place.there:
+                continue
+            with suppress(FascisError, OSError):
+                if repairs.look_for(root, place.path, damaged, control).good:
+                    found.append(place)
+    return found
+
+
+def repair_originals(workspace: Workspace, crossing: Crossing, copy: Path, control: Control) -> int:
+    """Puts back what a crossing found damaged, from a copy; gives how many files.
+
+    Raises:
+        Refused, EnvironmentTrouble: as :meth:`Repairs.apply`.
+    """
+    repairs, root = Repairs(workspace), crossing.places.origin()
+    found = repairs.look_for(root, copy, damaged_originals(crossing), control)
+    return len(repairs.apply(root, copy, found, control).files) if found.good else 0
 
 
 CANNOT = {

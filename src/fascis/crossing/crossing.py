@@ -58,7 +58,7 @@ from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted
-from fascis.library.identity import Home
+from fascis.library.identity import OWN, Home
 from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
 from fascis.workspace import Workspace
@@ -390,7 +390,9 @@ class Crossing:
 
     def _undecided(self, found: Differences) -> list[bytes]:
         left = set(self.journal.value("left_newer", []))
-        return [p for p in self.goes_along(found).newer if place_text(p) not in left]
+        newer = self.goes_along(found).newer
+        # What a repair kept there is no work of a person; it stays, like all that is not known.
+        return [p for p in newer if place_text(p) not in left and not p.startswith(OWN + b"/")]
 
     def goes_along(self, found: Differences) -> Differences:
         """The differences without changes of what was never to be copied.

@@ -9,11 +9,13 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices, QGuiApplication
 
+from fascis.copies.repairing import repair_originals
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Attention, Event
 from fascis.crossing.model.states import UNFINISHED, State
@@ -397,6 +399,9 @@ class Conducting(QObject):
             return offers
         if self.now is not None and crossing.turn is not None:
             offers.append(("Let it go first", self._first))
+        for place in seen.sound_in:
+            words = f"Take the good files from {elided(place.label, 20)}"
+            offers.append((words, partial(self._take_good, place.path)))
         if seen.damaged:
             offers.append(
                 ("Take what was damaged as it is; its original stays", self._take_damaged)
@@ -431,6 +436,16 @@ class Conducting(QObject):
     def _first(self) -> None:
         self.do(
             "Noted", "It crosses next.", lambda crossing: let_go_first(self.opened.all(), crossing)
+        )
+
+    def _take_good(self, copy: Path) -> None:
+        """Puts back, at the old place, what was found damaged there; then goes on."""
+        self.do(
+            "Repair",
+            "The good files are checked, written beside the damaged ones, read back, and put in "
+            "their place. The damaged ones are kept in .fascis/before-repair.",
+            lambda crossing: repair_originals(crossing.workspace, crossing, copy, Control()),
+            self.go_on,
         )
 
     def _take_damaged(self) -> None:

@@ -10,6 +10,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from fascis.copies.repairing import sound_copies
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.rewriting import documents_of
 from fascis.crossing.crossing import Crossing
@@ -23,6 +24,7 @@ from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.stations import Lane, LaneOn
 from fascis.files.names import shown
+from fascis.library.known.places import Place
 
 # Paths that are offered for opening.
 MOST_DOCUMENTS = 6
@@ -82,6 +84,8 @@ class Seen:
     led: bool = False
     # One of the parts of a split, whose originals are deleted together.
     in_split: bool = False
+    # Copies that have sound what was found damaged.
+    sound_in: list[Place] = field(default_factory=list)
 
     @property
     def drive(self) -> str:
@@ -218,7 +222,14 @@ def read_seen(crossing: Crossing) -> Seen:
         sorted((f["path"] for f in journal.followers()), key=lambda path: path.startswith("/")),
         bool(journal.value(LED)),
         header.split is not None,
+        _sound_in(crossing),
     )
+
+
+def _sound_in(crossing: Crossing) -> list[Place]:
+    """Copies that have sound what was found damaged; looked for only while that waits."""
+    waits = crossing.state is State.WAITING
+    return sound_copies(crossing.workspace, crossing) if waits else []
 
 
 def _drive(destination: Destination, accepted: bool) -> SeenDrive:
