@@ -101,11 +101,10 @@ class Afterwards(QObject):
             return CopyActions()
         mine = next((p for p in known.all if p.path == standing.root), None)
         copies = [p for p in known.copies if p.there and p.seen.what == "copy"]
-        verify = mine is not None and _has_lists(mine)
         back = self.ways.get(standing.library) if standing.home and known.home.there else None
         return CopyActions(
             look=partial(self.look, known) if copies and known.home.there else None,
-            verify=partial(self.verify, known, mine) if mine and verify else None,
+            verify=partial(self.verify, known, mine) if mine and mine.listed else None,
             update={
                 p.path: partial(self.update, known, p)
                 for p in copies
@@ -335,7 +334,3 @@ def _asks(plan: Any) -> Any:
     """What a plan was agreed to for: what it changes, and its problems."""
     facts = plan.update.facts if plan.update else None
     return facts, [(p.code, p.files) for p in plan.problems if p.code.severity.value != "note"]
-
-
-def _has_lists(place: Place) -> bool:
-    return place.there and (place.path / ".fascis/manifest.b3").is_file()

@@ -38,6 +38,7 @@ class Place:
         connected: the drive is.
         there: the folder is there, as far as that can be seen.
         seen: what was last seen of it.
+        listed: it has a manifest, which its content can be held against.
     """
 
     path: Path
@@ -46,6 +47,7 @@ class Place:
     connected: bool
     there: bool
     seen: Looked
+    listed: bool = False
 
     @property
     def state(self) -> State:
@@ -111,7 +113,9 @@ def known_places(workspace: Workspace) -> list[KnownPlaces]:
         connected = drive in drives and drives[drive].connected
         seen = looked.get((library, root), Looked(library, root, drive))
         label = labels.get(drive, drive)
-        return Place(root, drive, label, connected, connected and root.exists(), seen)
+        there = connected and root.exists()
+        listed = there and (root / ".fascis/manifest.b3").is_file()
+        return Place(root, drive, label, connected, there, seen, listed)
 
     found = []
     for one in register.libraries():
