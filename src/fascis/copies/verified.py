@@ -88,7 +88,7 @@ def verify_at(
         left_out = roles_left_out(medium)
         identity = read_identity(medium, root)
     at = workspace.clock()
-    surveyed = survey_library(workspace, root)
+    surveyed = survey_library(workspace, root, None, control, looks=False)
     missing = [o for o in surveyed.uses.of(Standing.MISSING) if o.role.value not in left_out]
     unresolved = [place_text(o.path.removeprefix(surveyed.below)) for o in missing]
     library = identity.library_id if identity else id_at(workspace.register, root)

@@ -215,6 +215,7 @@ def survey_library(
     beat: Callable[[int], None] | None = None,
     control: Control = UNSTOPPED,
     literal: bool = False,
+    looks: bool = True,
 ) -> Surveyed:
     """Surveys a library: a folder, or a single document.
 
@@ -223,6 +224,7 @@ def survey_library(
     Args:
         literal: paths in documents lead where any program would follow them: nowhere, where a drive
             is mounted elsewhere now.
+        looks: files whose names say nothing are looked into, for documents of unknown make.
     """
 
     def unfit(code: Code, sentence: str, remedy: str) -> Surveyed:
@@ -274,7 +276,7 @@ def survey_library(
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, control)
             expected = _expected(workspace, source, identity)
-            known = Known(drive_roots(workspace, literal), workspace.private, expected)
+            known = Known(drive_roots(workspace, literal), workspace.private, expected, looks)
             uses = _uses(medium, source, found, known, control)
             before = _names_before(medium)
         except EnvironmentTrouble as error:

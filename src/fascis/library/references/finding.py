@@ -77,11 +77,13 @@ class Known:
         drives: which drives there are.
         cache: a private folder for copies of databases.
         expected: size, digest and time that files had when they were last seen, by absolute path.
+        looks: files whose names say nothing are looked into: they may be documents of unknown make.
     """
 
     drives: DriveRoots
     cache: Path
     expected: Expected = field(default_factory=dict)
+    looks: bool = True
 
 
 def find_uses(
@@ -121,6 +123,7 @@ class _Reading:
     ) -> None:
         self._medium, self._survey, self._control = medium, survey, control
         self._drives, self._cache, self._expected = known.drives, known.cache, known.expected
+        self._looks = known.looks
         self._places: dict[bytes, int] = {}
         self._links: dict[bytes, bytes] = {}
         self._special: set[bytes] = set()
@@ -152,7 +155,8 @@ class _Reading:
         found = self._found
         for place in self._begun:
             self._begin(place)
-        self._look_into_candidates()
+        if self._looks:
+            self._look_into_candidates()
         at = 0
         # A loose document that is used is read too: the list grows.
         while at < len(found.documents):
