@@ -105,6 +105,18 @@ def test_what_is_new_changed_moved_and_gone_comes_and_what_was_stays_in_it(bench
     equal(bench, lib, there)
 
 
+def test_what_somebody_put_into_the_copy_already_is_not_copied_again(bench):
+    lib, there = copied(bench)
+    for folder in (lib, there):
+        write(folder / "media/new.mov", b"new" * 900)
+    inode = (there / "media/new.mov").stat().st_ino
+    status, said, err = fascis(bench, "update", there, "--json")
+    assert (status, said["added"], said["changed"]) == (0, 0, 0), err
+    assert (there / "media/new.mov").stat().st_ino == inode
+    status, verified, _ = fascis(bench, "verify", there, "--json")
+    assert (status, verified["unlisted"]) == (0, [])
+
+
 def test_what_was_worked_on_in_the_copy_is_a_decision_and_never_lost(bench):
     lib, there = copied(bench)
     write(there / "media/b.mov", b"worked on in the copy")

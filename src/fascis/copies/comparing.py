@@ -113,14 +113,18 @@ class Difference:
 
 def sources_of(plan: Plan, surveyed: Surveyed) -> Iterator[Source]:
     """Every file that a plan brings to its place, Fascis's own left out."""
-    survey, top = plan.survey, surveyed.below
+    survey, top, apart = plan.survey, surveyed.below, plan.apart
     works = {d.place for d in plan.uses.documents if d.place and d.kind.works}
-    kinds, document = survey.kinds(), ROLES.index(Role.DOCUMENT)
-    for row, folder, place in survey.rows():
-        if survey.is_own(folder) or kinds[row] != Kind.FILE or plan.fates[row] != Fate.COPY:
+    kinds, fates, roles = survey.kinds(), plan.fates, survey.role
+    document = ROLES.index(Role.DOCUMENT)
+    # Nearly always everything keeps its name.
+    same = not apart
+    for row, _, place in survey.rows():
+        # Fascis's own files have a fate of their own.
+        if kinds[row] != Kind.FILE or fates[row] != Fate.COPY:
             continue
-        is_document = place in works or survey.role[row] == document
-        there = plan.apart.there(place)
+        is_document = roles[row] == document or place in works
+        there = place if same else apart.there(place)
         yield Source(top + place, place, there, survey.size[row], survey.mtime_ns[row], is_document)
     for place, loose in plan.gathering.items:
         there = plan.apart.there(place)
@@ -214,16 +218,14 @@ class Comparison:
             self.plan: Plan = make_plan(workspace, surveyed, root.parent, choices)
             drives = (workspace.drives.at(root), self.plan.source_drive)
             self._step = max(d.rules.granularity_ns for d in drives if d)
+            # Everything that belongs into the copy.
+            self.sources = list(sources_of(self.plan, self._surveyed))
             self.found = self._compare()
-
-    def sources(self) -> Iterator[Source]:
-        """Everything that belongs into the copy."""
-        return sources_of(self.plan, self._surveyed)
 
     def _compare(self) -> Difference:
         tree, found = self.tree, Difference()
         wanted = set()
-        for source in self.sources():
+        for source in self.sources:
             self._control.checkpoint()
             wanted.add(source.there)
             entry = tree.recorded.get(source.there)

@@ -109,7 +109,7 @@ def _leave_alone(plan: Plan, compared: Comparison) -> None:
     """What is in the copy already counts as arrived, and is not copied."""
     found = compared.found
     new = {s.there for s in (*found.added, *found.changed)} | set(found.both)
-    for source in compared.sources():
+    for source in compared.sources:
         if source.there not in new:
             plan.apart.stands[source.place] = source.there
     # The records of home are its own.
@@ -121,16 +121,16 @@ def leave_alone(plan: Plan, links: set[Place], is_left: Callable[[Place], bool])
     survey = plan.survey
     kinds = survey.kinds()
     for row, folder, place in survey.rows():
-        if survey.is_own(folder):
-            if is_left(place):
+        if plan.fates[row] == Fate.OWN or kinds[row] != Kind.FILE:
+            own = survey.is_own(folder) and is_left(place)
+            link = kinds[row] == Kind.LINK and plan.apart.there(place) in links
+            if own or link:
                 plan.fates[row] = Fate.LEFT_OUT
-        elif kinds[row] == Kind.LINK and plan.apart.there(place) in links:
-            plan.fates[row] = Fate.LEFT_OUT
 
 
 def _conflicting(compared: Comparison, found: Difference) -> list[Source]:
     both = set(found.both)
-    return [source for source in compared.sources() if source.there in both]
+    return [source for source in compared.sources if source.there in both]
 
 
 def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:

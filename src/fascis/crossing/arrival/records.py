@@ -166,7 +166,7 @@ def keep_records(copies: Copies, places: Places, medium: Medium) -> None:
     if not medium.exists(kept):
         medium.make_folder(kept)
     for place in there:
-        _copy(medium, place, join(kept, place.rpartition(b"/")[2]))
+        _keep(medium, place, join(kept, place.rpartition(b"/")[2]))
     medium.sync()
     copies.put(_RECORDS_BEFORE, [os.fsdecode(place) for place in there])
 
@@ -194,6 +194,18 @@ def give_records_back(copies: Copies, places: Places, medium: Medium) -> None:
                 medium.remove_folder(folder)
     medium.sync()
     copies.put(_RECORDS_BEFORE, None)
+
+
+def _keep(medium: Medium, place: bytes, to: bytes) -> None:
+    """Gives a record a second name; where the drive has none such, copies it.
+
+    A record is written anew beside itself, never over itself: what has the second name stays.
+    """
+    try:
+        if not medium.exists(to):
+            medium.hard_link(place, to)
+    except OSError:
+        _copy(medium, place, to)
 
 
 def _copy(medium: Medium, place: bytes, to: bytes) -> None:

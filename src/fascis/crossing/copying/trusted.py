@@ -11,12 +11,13 @@ from contextlib import closing
 
 from fascis.crossing.journal.copies import Copies, Trusted
 from fascis.crossing.journal.journal import MOVES
-from fascis.crossing.journal.which import Which
 from fascis.files.codes import Code
+from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Refused, told
 from fascis.files.inventory import Entry, read_inventory
-from fascis.files.names import join, shown
+from fascis.files.names import shown
+from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY
 
 
@@ -31,34 +32,58 @@ def trust(copies: Copies, destination: Medium) -> None:
         EnvironmentTrouble: the drive failed.
     """
     moves: dict[str, str] = copies.journal.value(MOVES, {})
+    now = {bytes.fromhex(new): bytes.fromhex(old) for new, old in moves.items()}
+    there = _There(destination)
+
+    def rows() -> Iterator[Trusted]:
+        for one in copies.stood():
+            place = now.get(one.there, one.there)
+            if not there.has(place):
+                raise Refused(
+                    Code.COPY_CHANGED,
+                    f"{shown(place)} was in the copy when this was planned, and is not any more. "
+                    "Nothing was changed. Give this crossing up (fascis undo) and plan it anew.",
+                )
+            # What somebody put there is in no list; the plan found it equal.
+            entry = recorded.get(place) or _read(destination, place)
+            # What somebody worked in there keeps what is listed of it: it is told as edited.
+            yield Trusted(one, entry.size, entry.mtime_ns, entry.digest)
+
     try:
         recorded = {entry.place: entry for entry in _inventory(destination)}
-        there = _there(destination)
+        copies.record_trusted(rows())
     except OSError as error:
         raise told(error, "look at the copy") from error
 
-    def rows() -> Iterator[Trusted]:
-        for item in copies.items(Which.STOOD_NOT_COMPARED_YET):
-            now = bytes.fromhex(moves.get(item.there.hex(), item.there.hex()))
-            entry = recorded.get(now)
-            if entry is None or now not in there:
-                raise Refused(
-                    Code.COPY_CHANGED,
-                    f"{shown(now)} was in the copy when this was planned, and is not any more. "
-                    "Nothing was changed. Give this crossing up (fascis undo) and plan it anew.",
-                )
-            # What somebody worked in there keeps what is listed of it: it is told as edited.
-            yield Trusted(item, entry.size, entry.mtime_ns, entry.digest)
 
-    copies.record_trusted(rows())
+class _There:
+    """What is in the copy, looked at folder by folder."""
+
+    def __init__(self, medium: Medium) -> None:
+        self._medium = medium
+        self._names: dict[bytes, set[bytes]] = {}
+
+    def has(self, place: bytes) -> bool:
+        """True when something is there."""
+        folder, _, name = place.rpartition(b"/")
+        names = self._names.get(folder)
+        if names is None:
+            try:
+                names = set(self._medium.names(folder))
+            except (FileNotFoundError, NotADirectoryError):
+                names = set()
+            self._names[folder] = names
+        return name in names
+
+
+def _read(medium: Medium, place: bytes) -> Entry:
+    """What an inventory would say of a file that is in none, read now."""
+    with closing(medium.open(place)) as file:
+        digest, status = digest_of(file), file.status()
+        return Entry(place, status.st_size, mtime_of(status), digest, "other")
 
 
 def _inventory(medium: Medium) -> Iterator[Entry]:
     with closing(medium.open(INVENTORY)) as file:
         text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
         yield from read_inventory(text, "the inventory")
-
-
-def _there(medium: Medium) -> set[bytes]:
-    """Everything that is in the copy."""
-    return {join(folder.place, name) for folder in medium.walk() for name in folder.names}

@@ -89,10 +89,21 @@ class Copied:
     others: dict[Algorithm, bytes] = field(default_factory=dict)
 
 
+class StoodThere(NamedTuple):
+    """An entry whose equal stands there: its place there, and how the original looks."""
+
+    id: int
+    there: bytes
+    size: int
+    mtime_ns: int
+    ctime_ns: int
+    inode: int
+
+
 class Trusted(NamedTuple):
     """A copy that was there before an update, as its inventory has it."""
 
-    item: Item
+    original: StoodThere
     size: int
     mtime_ns: int
     digest: bytes
@@ -504,20 +515,35 @@ class Copies:
             ),
         )
 
+    def stood(self) -> Iterator[StoodThere]:
+        """What stands there and has not been compared yet, in the order of the plan."""
+        last = -1
+        while True:
+            rows = self.journal.read(
+                "SELECT e.id, e.stands, e.size, e.mtime_ns, e.ctime_ns, e.inode FROM entry e LEFT "
+                "JOIN copy c ON c.entry=e.id AND c.destination=? WHERE e.id>? AND "
+                f"({Which.STOOD_NOT_COMPARED_YET}) ORDER BY e.id LIMIT ?",
+                (self.number, last, 4 * BATCH),
+            )
+            yield from map(StoodThere._make, rows)
+            if len(rows) < 4 * BATCH:
+                return
+            last = rows[-1][0]
+
     def record_trusted(self, rows: Iterable[Trusted]) -> None:
         """Writes that copies were there before, verified then; they are never doubted as recent."""
         made = (
             (
                 self.number,
-                one.item.id,
+                one.original.id,
                 CopyState.VERIFIED,
                 one.size,
                 one.mtime_ns,
                 one.digest,
-                one.item.size,
-                one.item.mtime_ns,
-                one.item.ctime_ns,
-                one.item.inode,
+                one.original.size,
+                one.original.mtime_ns,
+                one.original.ctime_ns,
+                one.original.inode,
             )
             for one in rows
         )

@@ -498,14 +498,14 @@ class Journal:
         return found
 
     def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int, bytes | None]]:
-        """Everything in the plan, in its order.
+        """Everything in the plan, in its order; of an update, what changes in the copy.
 
         Rows of ``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)``.
         """
-        last = -1
+        last, some = -1, " AND e.stands IS NULL" if self.header.update else ""
         while rows := self.read(
             "SELECT e.id, f.place, e.name, e.kind, e.size, e.mtime_ns, e.role, e.fate, e.outside "
-            "FROM entry e JOIN folder f ON f.id=e.folder WHERE e.id>? ORDER BY e.id LIMIT ?",
+            f"FROM entry e JOIN folder f ON f.id=e.folder WHERE e.id>?{some} ORDER BY e.id LIMIT ?",
             (last, 4 * BATCH),
         ):
             for _, folder, name, *rest in rows:
