@@ -11,13 +11,16 @@ import sqlite3
 import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple, Self
 
-from fascis.crossing.copying.file import Buffers, ReadBack, read_back
+from fascis.crossing.copying.file import Buffers, read_back
+from fascis.crossing.copying.helpers import Helpers, helper_count
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.model.small import SMALL_FILE
 from fascis.drives.model import Drive
 from fascis.files.control import Control
 from fascis.files.digests import Algorithm
@@ -31,8 +34,11 @@ from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 
 Place = bytes
-# Read between two looks at the drive's counter.
+# Read between two looks at the drive's counter; of small files, which go to helpers, more.
 BATCH_FILES, BATCH_BYTES = 256, 256 << 20
+SMALL_FILES = 2048
+# So few are read here before a helper would have started.
+LEAST_FILES = 512
 
 
 @dataclass(slots=True)
@@ -80,6 +86,16 @@ class _Asked(NamedTuple):
     place: Place
     known: _Recorded | None
     said: list[Listed]
+    size: int
+
+
+class _Got(NamedTuple):
+    """What reading a file gave, see :class:`~fascis.crossing.copying.file.ReadBack`."""
+
+    digest: bytes
+    pages_gone: bool
+    stored: int
+    others: dict[Algorithm, bytes]
 
 
 class _Records:
@@ -91,6 +107,7 @@ class _Records:
 
     def __init__(self, medium: Medium, root: Path, lists: Sequence[HashList]) -> None:
         self.algorithms: set[Algorithm] = set()
+        self._found: list[tuple[Place]] = []
         self.has_manifest = medium.exists(MANIFEST)
         if not self.has_manifest and not lists:
             raise Damaged(
@@ -167,9 +184,18 @@ class _Records:
     def take(self, place: Place) -> _Recorded | None:
         """What is recorded of a file that was found; None for one that the lists do not have."""
         row = self._db.execute(
-            "UPDATE file SET found=1 WHERE place=? RETURNING digest, size, mtime_ns", (place,)
+            "SELECT digest, size, mtime_ns FROM file WHERE place=?", (place,)
         ).fetchone()
-        return _Recorded(*row) if row else None
+        if row is None:
+            return None
+        self._found.append((place,))
+        if len(self._found) >= SMALL_FILES:
+            self._mark_found()
+        return _Recorded(*row)
+
+    def _mark_found(self) -> None:
+        self._db.executemany("UPDATE file SET found=1 WHERE place=?", self._found)
+        self._found.clear()
 
     def bytes(self) -> int:
         """The length of all that is recorded, as far as it is known."""
@@ -178,6 +204,7 @@ class _Records:
 
     def missing(self) -> list[Place]:
         """The places that were not found, sorted."""
+        self._mark_found()
         rows = self._db.execute("SELECT place FROM file WHERE found=0 ORDER BY place")
         return [place for (place,) in rows]
 
@@ -235,7 +262,7 @@ def verify(
     with ExitStack() as held:
         records = held.enter_context(closing(_Records(medium, root, lists)))
         out.said = [sentence for one in lists for sentence in one.told()]
-        buffers = held.enter_context(Buffers(records.algorithms))
+        reader = held.enter_context(_Reader(medium, records.algorithms, control))
         of = records.bytes()
         proof = held.enter_context(closing(Proof(drive))) if drive else None
         for folder in medium.walk():
@@ -250,17 +277,17 @@ def verify(
                     out.unlisted.append(place)
                 if known is None and not said:
                     continue
-                batch.append(_Asked(place, known, said))
+                batch.append(_Asked(place, known, said, status.st_size))
                 size += status.st_size
-                if len(batch) >= BATCH_FILES or size >= BATCH_BYTES:
+                if len(batch) >= reader.batch or size >= BATCH_BYTES:
                     begun = time.monotonic()
-                    _some(medium, batch, out, buffers, proof, control)
+                    _some(medium, batch, out, reader, proof)
                     beat(out.files, out.bytes, of)
                     batch, size = [], 0
                     if gentle:
                         _rest(time.monotonic() - begun, control)
         if batch:
-            _some(medium, batch, out, buffers, proof, control)
+            _some(medium, batch, out, reader, proof)
             beat(out.files, out.bytes, of)
         out.missing = records.missing()
         out.list_missing = records.listed_and_missing()
@@ -268,24 +295,17 @@ def verify(
 
 
 def _some(
-    medium: Medium,
-    batch: list[_Asked],
-    out: Verification,
-    buffers: Buffers,
-    proof: Proof | None,
-    control: Control,
+    medium: Medium, batch: list[_Asked], out: Verification, reader: _Reader, proof: Proof | None
 ) -> None:
     """Reads some files, again where they were not read from the drive itself, and compares them."""
-
-    def read() -> list[ReadBack | None]:
-        return [_read(medium, asked.place, buffers, control) for asked in batch]
-
     if proof:
-        found, holds = proof.read("the drive", read, lambda r: r.stored if r else 0)
+        found, holds = proof.read(
+            "the drive", lambda: reader.read(batch), lambda r: r.stored if r else 0
+        )
         gone = all(proof.proves(r.pages_gone) for r in found if r)
         out.proven = out.proven and holds and gone
     else:
-        found, out.proven = read(), False
+        found, out.proven = reader.read(batch), False
     for asked, got in zip(batch, found, strict=True):
         _compare(medium, asked, got, out)
 
@@ -297,30 +317,98 @@ def _rest(seconds: float, control: Control) -> None:
         time.sleep(min(left, 0.2))
 
 
-def _read(medium: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack | None:
-    control.checkpoint()
-    with suppress(EnvironmentTrouble):
-        return read_back(medium, place, buffers, control)
-    return None
+class _Reader:
+    """Reads files from the drive.
+
+    Small ones by helpers, in processes of their own, where there are many; all others here.
+    """
+
+    def __init__(self, medium: Medium, algorithms: set[Algorithm], control: Control) -> None:
+        self._medium, self._control = medium, control
+        self._held = ExitStack()
+        self._buffers = self._held.enter_context(Buffers(algorithms))
+        self._helpers: Helpers | None = None
+        self._threads: ThreadPoolExecutor | None = None
+        self._count = helper_count()
+        self.shares = medium.shareable and not algorithms
+
+    @property
+    def batch(self) -> int:
+        """How many files are read at once."""
+        return SMALL_FILES if self.shares else BATCH_FILES
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._threads:
+            self._threads.shutdown(wait=True, cancel_futures=True)
+        if self._helpers:
+            self._helpers.close()
+        self._held.close()
+
+    def read(self, batch: list[_Asked]) -> list[_Got | None]:
+        """Drops the pages of files and reads them; None for what cannot be read."""
+        found = self._by_helpers(batch) if self.shares else {}
+        return [found.get(n) or self._here(asked.place) for n, asked in enumerate(batch)]
+
+    def _by_helpers(self, batch: list[_Asked]) -> dict[int, _Got]:
+        files: list[tuple[Any, ...]] = [
+            (n, None, None, *_split(asked.place))
+            for n, asked in enumerate(batch)
+            if asked.size <= SMALL_FILE
+        ]
+        if len(files) < LEAST_FILES and self._helpers is None:
+            return {}
+        if self._helpers is None or self._threads is None:
+            # A helper makes both its own: they must be two.
+            second = os.dup(self._medium.handle)
+            self._held.callback(os.close, second)
+            self._helpers = Helpers(self._medium.handle, second, self._count)
+            self._threads = ThreadPoolExecutor(self._count, "verify")
+        helpers, each = self._helpers, -(-len(files) // self._count) or 1
+        jobs = [("read", b"", files[at : at + each]) for at in range(0, len(files), each)]
+        found: dict[int, _Got] = {}
+        try:
+            for rows in self._threads.map(lambda job: helpers.do(job, self._control), jobs):
+                for number, digest, gone, stored in rows:
+                    found[number] = _Got(digest, gone, stored, {})
+        except EnvironmentTrouble:
+            # A helper ended: what is left is read here.
+            self.shares = False
+        return found
+
+    def _here(self, place: Place) -> _Got | None:
+        self._control.checkpoint()
+        with suppress(EnvironmentTrouble):
+            got = read_back(self._medium, place, self._buffers, self._control)
+            return _Got(got.digest, got.pages_gone, got.stored, got.others)
+        return None
 
 
-def _compare(medium: Medium, asked: _Asked, read: ReadBack | None, out: Verification) -> None:
+def _split(place: Place) -> tuple[bytes, bytes]:
+    folder, _, name = place.rpartition(b"/")
+    return folder, name
+
+
+def _compare(medium: Medium, asked: _Asked, read: _Got | None, out: Verification) -> None:
     place, known = asked.place, asked.known
     out.files += 1
-    try:
-        status = medium.status(place)
-    except OSError as error:
-        raise told(error, "look at", place) from error
-    out.bytes += status.st_size
+    out.bytes += asked.size
     if asked.said:
         digests = {**read.others, Algorithm.BLAKE3: read.digest} if read else {}
-        if not all(said.holds(digests, status.st_size) for said in asked.said):
+        if not all(said.holds(digests, asked.size) for said in asked.said):
             out.list_mismatch.append(place)
     if known is None:
         return
     if read and read.digest == known.digest:
         out.matching += 1
-    elif known.size is not None and _looks(status) != (known.size, known.mtime_ns):
+        return
+    try:
+        status = medium.status(place)
+    except OSError as error:
+        raise told(error, "look at", place) from error
+    if known.size is not None and _looks(status) != (known.size, known.mtime_ns):
         out.edited.append(place)
     else:
         out.damaged.append(place)
