@@ -16,7 +16,14 @@ def test_the_commands_say_what_they_said(tmp_path, seed):
 
 
 # What a later slice tells of in addition, and what it says where nothing of that kind was done.
-NEW = {"followers": [], "led": False, "list_mismatch": [], "list_missing": [], "verified_at": None}
+NEW = {
+    "followers": [],
+    "led": False,
+    "list_mismatch": [],
+    "list_missing": [],
+    "list_missing_files": 0,
+    "verified_at": None,
+}
 
 
 def without_what_is_new(now, before):

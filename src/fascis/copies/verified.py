@@ -57,6 +57,7 @@ class Verified:
             **{n: [place_text(p) for p in getattr(self.found, n)] for n in names},
             "list_mismatch": [place_text(p) for p in self.found.list_mismatch],
             "list_missing": [place_text(p) for p in self.found.list_missing],
+            "list_missing_files": self.found.list_missing_files,
             "references_unresolved": self.unresolved,
             "proven": self.found.proven,
             "verified_at": datetime.fromtimestamp(self.at, UTC).isoformat(),

@@ -52,6 +52,7 @@ from fascis.crossing.release.part_aside import moves, park_part, unpark_part, wh
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
 from fascis.crossing.start.begin import begin
+from fascis.crossing.start.record import is_known, write_known
 from fascis.files.codes import Code, Stays
 from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
@@ -223,6 +224,8 @@ class Crossing:
             self.line_up(None)
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
+        if self.state is State.PLANNED and not is_known(self.journal):
+            write_known(self.workspace, self.journal, self.places.source)
         try:
             error = self._run(source, control, report, skip_unreadable)
         finally:

@@ -37,6 +37,8 @@ Place = bytes
 # Read between two looks at the drive's counter; of small files, which go to helpers, more.
 BATCH_FILES, BATCH_BYTES = 256, 256 << 20
 SMALL_FILES = 2048
+# What lists have and is not there: told one by one up to so many.
+_MOST_MISSING = 1000
 # So few are read here before a helper would have started.
 LEAST_FILES = 512
 
@@ -46,8 +48,8 @@ class Verification:
     """What was found. *Edited*: size or time differs; *damaged*: same size and time, other content.
 
     ``proven``: all of it was read from the drive itself, not perhaps from memory. ``list_…``: what
-    others' hash lists say otherwise, or say and is not there; ``said`` what is wrong with these
-    lists themselves.
+    others' hash lists say otherwise, or say and is not there (the first thousand, and how many);
+    ``said`` what is wrong with these lists themselves.
     """
 
     files: int = 0
@@ -60,6 +62,7 @@ class Verification:
     proven: bool = True
     list_mismatch: list[Place] = field(default_factory=list)
     list_missing: list[Place] = field(default_factory=list)
+    list_missing_files: int = 0
     said: list[str] = field(default_factory=list)
 
     @property
@@ -154,8 +157,13 @@ class _Records:
 
     def listed_and_missing(self) -> list[Place]:
         """What others' lists have and was not found."""
-        sql = "SELECT DISTINCT place FROM listed WHERE found=0 ORDER BY place"
-        return [place for (place,) in self._db.execute(sql)]
+        sql = "SELECT DISTINCT place FROM listed WHERE found=0 ORDER BY place LIMIT ?"
+        return [place for (place,) in self._db.execute(sql, (_MOST_MISSING,))]
+
+    def count_listed_and_missing(self) -> int:
+        """How many there are of these."""
+        sql = "SELECT count(DISTINCT place) FROM listed WHERE found=0"
+        return int(self._db.execute(sql).fetchone()[0])
 
     def _read_manifest(self, medium: Medium, path: Path) -> None:
         with _stream(medium, MANIFEST) as stream:
@@ -291,6 +299,7 @@ def verify(
             beat(out.files, out.bytes, of)
         out.missing = records.missing()
         out.list_missing = records.listed_and_missing()
+        out.list_missing_files = records.count_listed_and_missing()
     return out
 
 

@@ -21,6 +21,13 @@ from fascis.library.identity import INVENTORY
 from fascis.workspace import Workspace
 
 _BATCH = 20_000
+# In the journal: what the record says is in it.
+_READ = "record_read"
+
+
+def is_known(journal: Journal) -> bool:
+    """False when a beginning was cut off before it had read what the record says."""
+    return journal.value(_READ) is not None
 
 
 def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
@@ -28,6 +35,11 @@ def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
 
     A damaged record counts as no record.
     """
+    _write_known(workspace, journal, source)
+    journal.put(_READ, True)
+
+
+def _write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
     label = journal.header.source_drive.label
     try:
         with closing(workspace.drives.open(source)) as medium:
