@@ -76,6 +76,47 @@ def test_a_document_whose_loose_media_is_gone_leads_to_what_was_gathered(bench):
     assert oracle.plays(lib / "cut.otio", {}) == played
 
 
+@pytest.mark.parametrize("how", ["there", "gone", "another", "edited document"])
+def test_gathered_media_goes_back_to_its_loose_place(bench, how):
+    lib, there, before, _ = away(bench, "release")
+    loose, content = bench.drives / "inside/Loose/l.wav", b"loose" * 90
+    gathered = next(there.rglob("l.wav")).relative_to(there)
+    played = oracle.plays(there / "cut.otio", {})
+    if how != "there":
+        loose.unlink()
+    if how == "another":
+        loose.write_bytes(b"somebody's other")
+    if how == "edited document":
+        write(there / "cut.otio", timeline("media/c.mov", str(there / gathered)))
+        played = oracle.plays(there / "cut.otio", {})
+    elsewhere = contents(there)
+    status, said, err = fascis(bench, "bring-back", there, "--ungather", "--json")
+    assert status == 0, err
+    assert oracle.plays(lib / "cut.otio", {}) == played
+    if how == "another":
+        assert loose.read_bytes() == b"somebody's other" and (lib / gathered).exists()
+        assert "stays gathered" in err
+    else:
+        assert loose.read_bytes() == content and not (lib / gathered).exists()
+        assert os.fsencode(loose) in (lib / "cut.otio").read_bytes() or how != "edited document"
+    if how in ("there", "gone"):
+        assert only(contents(lib), "cut.otio") == only(before, "cut.otio")
+    assert contents(there) == elsewhere
+    assert not list(loose.parent.glob("*put-back*"))
+    assert fascis(bench, "verify", lib, "--json")[0] == 0
+
+
+def test_cut_off_while_media_is_put_back_it_goes_on(bench, monkeypatch):
+    lib, there, _, _ = away(bench, "release")
+    loose = bench.drives / "inside/Loose/l.wav"
+    loose.unlink()
+    begun = loose.with_name("l.wav.fascis-put-back")
+    begun.write_bytes(b"half of it")
+    status, _, err = fascis(bench, "bring-back", there, "--ungather", "--json")
+    assert status == 0, err
+    assert loose.read_bytes() == b"loose" * 90 and not begun.exists()
+
+
 def test_what_still_stands_is_adopted_and_what_differs_is_a_decision(bench):
     lib, there, before, said = away(bench, "keep")
     write(there / "media/new.mov", b"made at home" * 50)
@@ -166,7 +207,7 @@ def world(folder, filesystem):
 
 
 def brought(bench, there):
-    plan = plan_bringing_back(bench.workspace, way_back(bench.workspace, there))
+    plan, _ = plan_bringing_back(bench.workspace, way_back(bench.workspace, there))
     crossing = Crossing.start(bench.workspace, plan, decided=True)
     try:
         return crossing.run()

@@ -179,7 +179,7 @@ def test_while_a_library_is_brought_back(bench, power):
     home, everything, before = contents(there), _all(old), known(bench.workspace)
 
     def bring_back():
-        plan = plan_bringing_back(bench.workspace, way_back(bench.workspace, there))
+        plan, _ = plan_bringing_back(bench.workspace, way_back(bench.workspace, there))
         crossing = Crossing.start(bench.workspace, plan, decided=True)
         assert crossing.run() is State.SETTLED
         crossing.close()

@@ -118,10 +118,15 @@ def test_a_library_is_brought_back_with_its_documents(open_window, copied, bench
     choose(window, hands, otter / lib.name)
     hands.press("Bring back to")
     shows(window, hands, "Will be copied", "again what they were")
+    (bench.drives / "inside/Loose/l.wav").unlink()
+    hands.tick("Gathered media goes back")
+    shows(window, hands, "1 gathered file goes back", "put there again")
     hands.press("Bring it back")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     mine = contents(lib)
     assert {p: mine.get(p) for p in before} == before
+    assert (bench.drives / "inside/Loose/l.wav").read_bytes() == b"loose" * 90
+    assert not list(lib.rglob("l.wav"))
 
 
 def test_what_was_worked_on_in_a_copy_is_decided_first(open_window, copied, bench):

@@ -97,6 +97,9 @@ def register(app: typer.Typer) -> None:
         after: After | None = typer.Option(
             None, "--after", help="What becomes of what stands where the library is now."
         ),
+        ungather: bool = typer.Option(
+            False, "--ungather", help="Gathered media goes back to its loose place."
+        ),
         dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
         yes: bool = typer.Option(False, "--yes", help="Consent to what needs a decision."),
         as_json: bool = JSON,
@@ -104,4 +107,4 @@ def register(app: typer.Typer) -> None:
         """Brings a library back to where it was, with the documents that it had there."""
         from fascis.commands import copies_work
 
-        copies_work.bring_back(library, to, after, dry_run, yes, as_json)
+        copies_work.bring_back(library, to, after, ungather, dry_run, yes, as_json)

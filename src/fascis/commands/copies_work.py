@@ -20,6 +20,7 @@ from fascis.commands.telling import REFUSED, WRONG, interactive, put, say, usage
 from fascis.copies.bringing_back import WayBack, plan_bringing_back, way_back, way_of
 from fascis.copies.manifesting import lines_of, write_lists_of
 from fascis.copies.repairing import CANNOT, Found, Repairs
+from fascis.copies.ungathering import put_back, told_of
 from fascis.copies.updating import drop, earlier_of, plan_update
 from fascis.copies.verified import Verified, verify_at
 from fascis.crossing.model.afterwards import After
@@ -415,7 +416,13 @@ def _drop_earlier(workspace: Workspace, root: Path, yes: bool, as_json: bool) ->
 
 
 def bring_back(
-    given: str, to: str, after: After | None, dry_run: bool, yes: bool, as_json: bool
+    given: str,
+    to: str,
+    after: After | None,
+    ungather: bool,
+    dry_run: bool,
+    yes: bool,
+    as_json: bool,
 ) -> None:
     """Brings a library back to where it was, or into a folder."""
     workspace = from_environment()
@@ -426,14 +433,22 @@ def bring_back(
         way = _way_back(workspace, given, as_json)
     if to:
         way = replace(way, before=Path(to).absolute() / way.before.name, aside=None)
-    plan = _done(lambda control: plan_bringing_back(workspace, way, after, control))
+    plan, loose = _done(
+        lambda control: plan_bringing_back(workspace, way, after, control, ungather)
+    )
+    for sentence in told_of(loose):
+        say(sentence)
     if plan.update:
         facts = plan.update.facts
         say(
             f"{shown(str(way.before))} stands: {facts.unchanged} the same, {facts.changed} "
             f"written anew, {facts.added} new"
         )
-    cross(workspace, plan, dry_run, yes, as_json)
+
+    def first() -> None:
+        _done(lambda control: put_back(way.now, loose, control))
+
+    cross(workspace, plan, dry_run, yes, as_json, first)
 
 
 def _way_back(workspace: Workspace, given: str, as_json: bool) -> WayBack:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Set
+from collections.abc import Callable, Set
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -334,8 +334,19 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
 
 
-def cross(workspace: Workspace, plan: Plan, dry_run: bool, yes: bool, as_json: bool) -> None:
-    """Tells a plan that needs no more choices, asks for what it leaves to a person, and does it."""
+def cross(
+    workspace: Workspace,
+    plan: Plan,
+    dry_run: bool,
+    yes: bool,
+    as_json: bool,
+    first: Callable[[], None] = lambda: None,
+) -> None:
+    """Tells a plan that needs no more choices, asks for what it leaves to a person, and does it.
+
+    Args:
+        first: what is to be done before it starts, with the person's word.
+    """
     _tell_plan(plan)
     if plan.stopped:
         _refuse(plan, as_json)
@@ -345,6 +356,13 @@ def cross(workspace: Workspace, plan: Plan, dry_run: bool, yes: bool, as_json: b
         raise typer.Exit(0)
     after = plan.choices.after
     _consent(plan, after, yes, as_json)
+    try:
+        first()
+    except Refused as error:
+        if as_json:
+            put(refusal_object(error))
+        say(str(error))
+        raise typer.Exit(REFUSED) from None
     crossing = _started(workspace, plan, yes, as_json)
     _go(crossing, as_json, consent=after is After.RELEASE, bring=yes)
 

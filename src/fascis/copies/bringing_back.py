@@ -11,14 +11,16 @@ import os
 import stat
 from collections.abc import Iterator
 from contextlib import ExitStack, closing, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from fascis.copies.comparing import CopyTree, Place, Source, sources_of
+from fascis.copies.ungathering import Ungathered, find_ungathered
 from fascis.copies.updating import NOT_ASKED, copy_problems, leave_alone
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.header import UpdateFacts
 from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.landing import IntoExisting
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.model.states import UNFINISHED, State
@@ -26,7 +28,7 @@ from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Goal, Plan, Update
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
-from fascis.crossing.status.queue import all_crossings
+from fascis.crossing.status.queue import all_crossings, find_crossing
 from fascis.files.codes import Code, Severity
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.digest import digest_of
@@ -150,9 +152,17 @@ def _came_as_part(now: Path) -> Refused:
 
 
 def plan_bringing_back(
-    workspace: Workspace, way: WayBack, after: After | None = None, control: Control = UNSTOPPED
-) -> Plan:
+    workspace: Workspace,
+    way: WayBack,
+    after: After | None = None,
+    control: Control = UNSTOPPED,
+    ungather: bool = False,
+) -> tuple[Plan, Ungathered]:
     """Plans the crossing to where a library was. Writes nothing.
+
+    Args:
+        ungather: gathered media goes back to its loose place; what is gone there is to be put back
+            before the crossing starts.
 
     Raises:
         Refused: it is there already, or that place cannot be used.
@@ -180,6 +190,7 @@ def plan_bringing_back(
     make = make_plan if after else make_usual_plan
     plan = make(workspace, surveyed, before.parent, choices)
     plan.restores = True
+    loose = _ungathered(workspace, way, surveyed, plan, control) if ungather else Ungathered()
     if os.path.lexists(before):
         _adopt(workspace, plan, surveyed, before, control)
     if way.aside:
@@ -192,7 +203,35 @@ def plan_bringing_back(
                 severity_here=Severity.NOTE,
             )
         )
-    return plan
+    return plan, loose
+
+
+def _ungathered(
+    workspace: Workspace, way: WayBack, surveyed: Surveyed, plan: Plan, control: Control
+) -> Ungathered:
+    """Takes out of a plan what goes back to its loose place."""
+    if not way.crossing:
+        raise Refused(
+            Code.WRONG_STATE,
+            "What was gathered is known only on the computer where the library crossed. Bring it "
+            "back without --ungather: gathered media stays in the library. Nothing was changed.",
+        )
+    crossing = find_crossing(workspace, way.crossing)
+    try:
+        found = find_ungathered(crossing, surveyed, plan, control)
+    finally:
+        crossing.close()
+    survey, left = plan.survey, 0
+    for row, place in survey.files():
+        if place in found.paths:
+            plan.fates[row] = Fate.LEFT_OUT
+            left += survey.size[row]
+    totals = plan.totals
+    plan.totals = replace(totals, files=totals.files - len(found.paths), bytes=totals.bytes - left)
+    plan.elsewhere = found.paths
+    # Documents that call it by an absolute path say the loose one from now on.
+    plan.gathering.aliases |= {surveyed.below + p: path for p, path in found.paths.items()}
+    return found
 
 
 # -- what still stands there -----------------------------------------------------------------------

@@ -20,6 +20,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
 from fascis.demo.bench import plug_in_elsewhere
+from fascis.demo.copies import NESTS
 from fascis.demo.parts import TRIP
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
@@ -393,7 +394,6 @@ def two_drives(world: World, folder: Path) -> list[Path]:
     first = window.conducting.current
     hands.wait(lambda: first is not window.conducting.running, "both whole")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales", 700)
-    hands.take("scales-compared")
     window.close()
     return hands.taken
 
@@ -435,13 +435,40 @@ def parts(world: World, folder: Path) -> list[Path]:
     archive = view.block_of("River Archive").center()
     assert drop_part(view, "projects/Spring Cut", archive)
     hands.wait(partial(landed, True), "the library", 500)
-    hands.take("part-into-library")
     window.go_to(3)
     bundle = window.strands.bundle
     hands.wait(lambda: bundle.isVisible() and bool(bundle.layout_.rights), "its strands", 300)
     bundle.set_by_project(True)
     hands.wait(lambda: any(e.ticked for e in bundle.layout_.rights), "the tick", 500)
     hands.take("part-strands")
+    window.close()
+    return hands.taken
+
+
+def copies(world: World, folder: Path) -> list[Path]:
+    """A library with two copies: one is behind, of the other a clip is damaged, and repaired."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    there = world.heron_a / NESTS
+
+    def block() -> QPointF | None:
+        found = (b.rect.center() for b in view._blocks if b.standing.root == there)
+        return next(found, None)
+
+    hands.wait(lambda: block() is not None, "the copy")
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=(block() or QPointF()).toPoint())
+    hands.press("Verify again")
+    hands.wait(lambda: hands.button("Take the good files") is not None, "what is damaged", 300)
+    hands.press("Back")
+    hands.wait(lambda: hands.button("Verify again") is not None, "the library's page", 500)
+    hands.take("copies")
+    hands.press("Take the good files")
+    hands.wait(lambda: hands.button("Put the good files") is not None, "the good file", 500)
+    hands.take("copies-repair")
+    hands.press("Put the good files")
+    hands.wait(lambda: hands.button("Take it back") is not None, "repaired")
     window.close()
     return hands.taken
 
@@ -489,7 +516,7 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    taken += hands.taken + parts(again, folder) + drives(again, folder)
+    taken += hands.taken + copies(again, folder) + parts(again, folder) + drives(again, folder)
     return taken + two_drives(demo_world(True, stage), folder)
 
 

@@ -86,7 +86,8 @@ class Plan:
     ``left_out_used`` counts files that are left out though documents use them: those that cannot be
     made again, and those that can. ``lists`` are hash lists of others, with which the originals are
     compared while they are read. ``update`` says what changes in a copy that is brought up to its
-    home. ``restores`` gives documents the bytes from before, where the library comes back.
+    home. ``restores`` gives documents the bytes from before, where the library comes back;
+    ``elsewhere`` is what they mean outside from now on: place → path.
     """
 
     crossing: str
@@ -124,6 +125,7 @@ class Plan:
     lists: tuple[HashList, ...] = ()
     update: Update | None = None
     restores: bool = False
+    elsewhere: dict[bytes, bytes] = field(default_factory=dict)
 
     @property
     def destination(self) -> Path:

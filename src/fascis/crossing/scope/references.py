@@ -15,12 +15,17 @@ from fascis.library.survey import Survey
 
 
 def lead_rows(
-    uses: Uses, survey: Survey, gathering: Gathering, entries: Mapping[bytes, int] | None = None
+    uses: Uses,
+    survey: Survey,
+    gathering: Gathering,
+    entries: Mapping[bytes, int] | None = None,
+    elsewhere: Mapping[bytes, bytes] | None = None,
 ) -> LeadRows:
     """Translates the leads of a survey into the plan's.
 
     Args:
         entries: place → number, for entries that are not numbered as the survey's rows are.
+        elsewhere: place → the path outside of the same content that is meant from now on.
     """
     if not uses.leads:
         return LeadRows([], [])
@@ -30,6 +35,7 @@ def lead_rows(
         numbers |= {place: len(survey) + i for i, (place, _) in enumerate(gathering.items)}
     by_row = {row: numbers[place] for place, row in places.items() if place in numbers}
     outside = _Outside(uses, survey, gathering, numbers)
+    by_row |= {places[place]: outside.at(path) for place, path in (elsewhere or {}).items()}
     seen = {d.place or d.path: d.seen for d in uses.documents}
     rows = []
     for document, leads in uses.leads.items():
@@ -79,8 +85,10 @@ class _Outside:
         if place is not None and not place.startswith(b"/"):
             return self._numbers.get(place, NOWHERE)
         path = place or path
-        if path in self._lost:
-            return NOWHERE
+        return NOWHERE if path in self._lost else self.at(path)
+
+    def at(self, path: bytes) -> int:
+        """The plan's lead to a path that stays."""
         index = self._index.setdefault(path, len(self._index))
         if index == len(self.paths):
             self.paths.append(path)

@@ -63,7 +63,7 @@ def begin(
     listed = list(listed_rows(plan)) if plan.lists else []
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
-    leads = lead_rows(plan.uses, plan.survey, plan.gathering)
+    leads = lead_rows(plan.uses, plan.survey, plan.gathering, elsewhere=plan.elsewhere)
     more: dict[str, Any] = {
         "kept_for_others": plan.kept_for_others(),
         "followers": plan.followers_told(),

@@ -14,10 +14,11 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from fascis.copies.bringing_back import plan_bringing_back, way_back
 from fascis.copies.comparing import look_at_copies
 from fascis.copies.repairing import Found, Repairs
+from fascis.copies.ungathering import put_back, told_of
 from fascis.copies.updating import plan_update
 from fascis.copies.verified import Verified, verify_at
 from fascis.crossing.crossing import Crossing
-from fascis.desktop.copies.page import CopiesPage, CopyActions, PlanToChange
+from fascis.desktop.copies.page import ChangeActions, CopiesPage, CopyActions, PlanToChange
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button
 from fascis.desktop.kit.tasks import Task
@@ -56,6 +57,10 @@ class _Progress:
         return read, ", ".join(filter(None, (counted(files, "file"), left)))
 
 
+def _nothing(_: Control) -> None:
+    return
+
+
 class Afterwards(QObject):
     """Connects a library's copies and the side panel with the core."""
 
@@ -83,6 +88,10 @@ class Afterwards(QObject):
         self._timer.timeout.connect(self._tell)
         self._change: PlanToChange | None = None
         self._make: Callable[[Control], Any] | None = None
+        # What comes before a crossing starts; what is said of it; planning it with another choice.
+        self._first: Callable[[Control], Any] = _nothing
+        self._loose: list[str] = []
+        self._again: Callable[[bool], None] | None = None
 
     # -- what can be done --------------------------------------------------------------------------
 
@@ -258,6 +267,7 @@ class Afterwards(QObject):
 
     def update(self, known: KnownPlaces, place: Place) -> None:
         """Plans to bring a copy up to its home."""
+        self._first, self._loose, self._again = _nothing, [], None
         name, where = shown(known.library.name), shown(place.label)
         home = known.home.path
         self._plan(
@@ -270,9 +280,22 @@ class Afterwards(QObject):
             lambda control: plan_update(self._workspace, home, place.path, control)[0],
         )
 
-    def bring_back(self, known: KnownPlaces, before: Path) -> None:
-        """Plans to bring a library back to where it was."""
+    def bring_back(self, known: KnownPlaces, before: Path, ungather: bool = False) -> None:
+        """Plans to bring a library back to where it was.
+
+        Args:
+            ungather: gathered media goes back to its loose place.
+        """
         name, home = shown(known.library.name), known.home.path
+
+        def make(control: Control) -> Any:
+            way = way_back(self._workspace, home)
+            plan, loose = plan_bringing_back(self._workspace, way, None, control, ungather)
+            self._first = partial(put_back, home, loose)
+            self._loose = told_of(loose)
+            return plan
+
+        self._again = partial(self.bring_back, known, before)
         self._plan(
             PlanToChange(
                 f"Bring {name} back",
@@ -280,17 +303,16 @@ class Afterwards(QObject):
                 "there",
                 "Bring it back",
                 None,
+                ungather=ungather,
             ),
-            lambda control: plan_bringing_back(
-                self._workspace, way_back(self._workspace, home), None, control
-            ),
+            make,
         )
 
     def _plan(self, change: PlanToChange, make: Callable[[Control], Any]) -> None:
         self._make = make
 
         def done(plan: Any) -> None:
-            self._change = replace(change, plan=plan)
+            self._change = replace(change, plan=plan, said=self._loose)
             self._show_plan()
 
         words = "Looking at both places. Nothing is written."
@@ -298,7 +320,8 @@ class Afterwards(QObject):
 
     def _show_plan(self) -> None:
         assert self._change
-        self.page.show_plan(self._change, self._decide, self.start, self._leave)
+        actions = ChangeActions(self._decide, self.start, self._leave, self._again)
+        self.page.show_plan(self._change, actions)
 
     def _decide(self, on: bool) -> None:
         assert self._change
@@ -316,6 +339,7 @@ class Afterwards(QObject):
             plan = make(control)
             if _asks(plan) != _asks(before):
                 return plan
+            self._first(control)
             return Crossing.start(self._workspace, plan, decided=change.decided)
 
         def done(outcome: Any) -> None:

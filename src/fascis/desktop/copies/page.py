@@ -61,6 +61,8 @@ class PlanToChange:
         title, under: what it is.
         deed: what the main button says.
         decided: what it asks is decided.
+        ungather: gathered media goes back to its loose place; None where that is no question.
+        said: what is to be known of it.
     """
 
     title: str
@@ -68,6 +70,18 @@ class PlanToChange:
     deed: str
     plan: Plan | None
     decided: bool = False
+    ungather: bool | None = None
+    said: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeActions:
+    """What a person can do with it; ``again`` plans it with or without ungathering."""
+
+    decide: Callable[[bool], None]
+    start: Do
+    back: Do
+    again: Callable[[bool], None] | None = None
 
 
 class CopiesPage:
@@ -205,9 +219,7 @@ class CopiesPage:
 
     # -- changing a copy ---------------------------------------------------------------------------
 
-    def show_plan(
-        self, change: PlanToChange, decide: Callable[[bool], None], start: Do, back: Do
-    ) -> None:
+    def show_plan(self, change: PlanToChange, actions: ChangeActions) -> None:
         """What would change, and what is to be decided first."""
         panel, plan = self._panel, change.plan
         assert plan
@@ -237,12 +249,19 @@ class CopiesPage:
             panel.add_row(
                 "Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file")
             )
+        if change.ungather is not None and actions.again:
+            ungather = QCheckBox("Gathered media goes back to its loose place")
+            ungather.setChecked(change.ungather)
+            ungather.toggled.connect(actions.again)
+            panel.add(ungather)
+        for sentence in change.said:
+            panel.add(label(sentence, quiet=True))
         tell_problems(panel, plan)
         asks = plan.asks and not plan.stopped
         if asks:
             decided = QCheckBox("Go on all the same")
             decided.setChecked(change.decided)
-            decided.toggled.connect(decide)
+            decided.toggled.connect(actions.decide)
             panel.add_to_foot(decided)
         nothing = plan.update is not None and not plan.update.facts.changes
         reason = "A problem above stops it." if plan.stopped else ""
@@ -250,11 +269,11 @@ class CopiesPage:
             reason = "It is up to date already."
         elif not reason and asks and not change.decided:
             reason = "Decide first, above."
-        main = button(change.deed, start, main=True)
+        main = button(change.deed, actions.start, main=True)
         main.setEnabled(not reason)
         if reason:
             panel.add_to_foot(label(reason, quiet=True))
-        panel.end(main, button("Back", back))
+        panel.end(main, button("Back", actions.back))
 
 
 def state_words(place: Place) -> str:
