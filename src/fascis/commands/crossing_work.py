@@ -66,6 +66,8 @@ _NO_ROLES = ("unused", "clashing", "taken")
 _DISCARDED = [r.value for r in Role if r.remakeable]
 # Documents that stay and follow are led when home goes.
 _BEFORE_HOME_GOES = tuple(s.value for s in (*UNFINISHED, State.SETTLED))
+# Of an id, that something is named by.
+_SHORTEST = 4
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 
@@ -625,14 +627,16 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
     """Shows past crossings, or the receipt of one."""
     workspace = from_environment()
     if crossing:
-        with opened(workspace, crossing) as found:
-            _one_receipt(found, html, as_json)
+        record = _record_of(workspace, crossing)
+        _one_receipt(record, html, as_json)
         return
     found_all, damaged = all_crossings(workspace)
     records, unreadable = receipts_of(c.journal for c in found_all)
     damaged += unreadable
+    ids = {c.id for c in found_all}
     for c in found_all:
         c.close()
+    records += _travelled(workspace, ids)
     for error in damaged:
         say(str(error))
     if as_json:
@@ -645,8 +649,25 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
         )
 
 
-def _one_receipt(found: Crossing, html: str, as_json: bool) -> None:
-    record = receipt_of(found.journal)
+def _travelled(workspace: Workspace, known: set[str]) -> list[dict[str, Any]]:
+    from fascis.copies.travelled import travelled_receipts
+
+    return travelled_receipts(workspace, known)
+
+
+def _record_of(workspace: Workspace, given: str) -> dict[str, Any]:
+    """The receipt of a crossing of this computer, or of one that came with a library."""
+    try:
+        with opened(workspace, given) as found:
+            return receipt_of(found.journal)
+    except Refused:
+        travelled = [r for r in _travelled(workspace, set()) if r["crossing"].startswith(given)]
+        if len(travelled) != 1 or len(given) < _SHORTEST:
+            raise
+        return travelled[0]
+
+
+def _one_receipt(record: dict[str, Any], html: str, as_json: bool) -> None:
     if html:
         try:
             with open(html, "xb") as out:

@@ -35,6 +35,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from fascis.copies.travelled import travelled_receipts
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.receipts.receipt import receipt_html, receipts_of
@@ -564,7 +565,9 @@ class Window(QMainWindow):
         def read() -> list[dict[str, Any]]:
             arrived = [c.id for c in self.conducting.crossings if c.arrived]
             # A damaged journal is told of in the list of crossings.
-            return receipts_of(self.conducting.opened.of(id).journal for id in arrived)[0]
+            records = receipts_of(self.conducting.opened.of(id).journal for id in arrived)[0]
+            ids = {c.id for c in self.conducting.crossings}
+            return records + travelled_receipts(self.workspace, ids)
 
         def show(records: Any) -> None:
             if self.place != 2:
@@ -588,7 +591,7 @@ class Window(QMainWindow):
     def _show_receipt(self, id: str) -> None:
         crossing = next((c for c in self.conducting.crossings if c.id == id), None)
         record = self._records.get(id)
-        if crossing is None or record is None:
+        if record is None:
             return
         self.receipts.show_page(receipt_html(record))
         self.panel.begin("Receipt", shown(record["name"]))
@@ -598,13 +601,21 @@ class Window(QMainWindow):
         field = QLineEdit("b3sum --check .fascis/manifest.b3")
         field.setReadOnly(True)
         self.panel.add(field)
-        self.panel.end(
+        buttons = [
             button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
             button("Save as PDF…", self._save_pdf),
             button("Print…", self._print),
-            button("Show in folder", lambda: self.conducting.opener(str(crossing.target))),
-            button("See its crossing", lambda: self._see(id), link=True),
-        )
+        ]
+        if crossing is None:
+            words = "It crossed on another computer; the receipt came with the library."
+            self.panel.add(label(words, quiet=True))
+            folder = record["library"]
+        else:
+            folder = str(crossing.target)
+        buttons.append(button("Show in folder", lambda: self.conducting.opener(folder)))
+        if crossing is not None:
+            buttons.append(button("See its crossing", lambda: self._see(id), link=True))
+        self.panel.end(*buttons)
 
     def _see(self, id: str) -> None:
         self.go_to(1)

@@ -20,12 +20,13 @@ from fascis.crossing.scope.kept import Needed, add_named
 from fascis.crossing.scope.needed import Going, find_needed
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import is_companion, journals, kind_named
+from fascis.drives.model import Drive
 from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
-from fascis.files.names import fsname, shown
+from fascis.files.names import fsname, safe_place, shown
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
 from fascis.library.references.finding import Expected, Known, find_uses
 from fascis.library.references.summary import summary_of
@@ -467,6 +468,29 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
     return found
 
 
+def _meet_home(workspace: Workspace, surveyed: Surveyed, drive: Drive) -> None:
+    """Of a library that is not known here, and says that home is on another drive: a copy is it.
+
+    Home changes by a switch only: opening a copy on another computer does not make it home.
+    """
+    register, identity = workspace.register, surveyed.identity
+    if identity is None or not identity.history or identity.home.drive == drive.uuid:
+        return
+    home = identity.home
+    place = os.fsencode(home.path)
+    known = {one.id for one in register.libraries()}
+    if identity.library_id in known or not home.drive or not safe_place(place):
+        # Anybody can edit what it says.
+        return
+    mounts = {d.uuid: d.mount for d in register.drives()}
+    root = mounts.get(home.drive, Path("/")) / os.fsdecode(place)
+    register.put_library(
+        root, home.drive, surveyed.name, surveyed.kind, identity.library_id,
+        summary_of(surveyed.survey, surveyed.uses),
+    )  # fmt: skip
+    register.put_copy(identity.library_id, drive, surveyed.root, identity.history[-1].id)
+
+
 def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     """Tells the register what a survey found, and gives the library's id.
 
@@ -479,6 +503,7 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     register.put_drives([drive, *connected])
     id = surveyed.identity.library_id if surveyed.identity else None
     known = register.library_at(surveyed.root)
+    _meet_home(workspace, surveyed, drive)
     key = register.meet_library(
         surveyed.root,
         drive.uuid,
