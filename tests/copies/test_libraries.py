@@ -6,6 +6,7 @@ import time
 
 import pytest
 
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.workspace import from_environment
 from tests.commands.test_commands import fascis
 from tests.judge import contents
@@ -140,3 +141,24 @@ def test_two_hundred_libraries_are_told_at_once(bench):
     status, said, _ = fascis(bench, "libraries", "--json")
     assert status == 0 and sum(len(x["copies"]) for x in said["libraries"]) == 400
     assert time.monotonic() - begun < 2
+
+
+def test_a_library_that_is_away_keeps_what_it_used_until_it_is_forgotten(bench):
+    lib = bench.library
+    write(lib / "media/a.mov", b"a" * 900)
+    write(lib / "cut.otio", timeline("media/a.mov"))
+    other = bench.add_drive("otter") / "Otters"
+    write(other / "otters.otio", timeline(str(lib / "media/a.mov")))
+    workspace = from_environment()
+    for folder in (lib, other):
+        remember(workspace, survey_library(workspace, folder))
+    (bench.drives / "otter").rename(bench.root / "in a drawer")
+    words = ("relocate", lib, "--to", bench.heron, "--after", "release")
+    _, said, _ = fascis(bench, *words, "--dry-run", "--json")
+    (away,) = [p for p in said["problems"] if "is away" in p["sentence"]]
+    assert "Otters" in away["sentence"] and [s["path"] for s in said["shared"]] == ["media/a.mov"]
+    known = fascis(bench, "libraries", "Otters", "--json")[1]["libraries"][0]
+    assert fascis(bench, "libraries", "--forget", known["library_id"])[0] == 0
+    status, said, err = fascis(bench, *words, "--yes", "--json")
+    assert (status, said["state"], said["shared"]) == (0, "released", []), err
+    assert (bench.root / "in a drawer/Otters/otters.otio").exists() and not lib.exists()

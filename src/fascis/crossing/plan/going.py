@@ -40,6 +40,7 @@ class Going:
         self._part, self._also, self._below = part, also, surveyed.below
         self._goes = self._what_goes().__contains__
         self.bounds = ""
+        self.away: dict[str, str] = {}
         self.following = Following()
 
     def shared(self, workspace: Workspace, follows: bool) -> dict[bytes, list[str]]:
@@ -53,7 +54,7 @@ class Going:
             return {}
         loose_too = self._afterwards.loose_too
         needed = self._surveyed.needed(workspace, loose_too, follows, self._also)
-        self.bounds = needed.bounds
+        self.bounds, self.away = needed.bounds, needed.away
         if follows:
             self.following = following(needed, self._route, self._needs_nothing, workspace.private)
             needed = needed.without(self.following.led)

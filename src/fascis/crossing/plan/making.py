@@ -27,6 +27,7 @@ from fascis.crossing.scope.gathering import Gathering
 from fascis.crossing.scope.parts import part_name
 from fascis.crossing.scope.selection import (
     Selection,
+    away_problems,
     broken_problems,
     left_out_problems,
     left_out_used,
@@ -111,6 +112,7 @@ def make_plan(
     problems += broken_problems(going.following.broken, surveyed.below)
     if not going.following.broken:
         problems += shared_problems(shared, surveyed.below, afterwards.act, going.bounds, is_part)
+        problems += away_problems(shared, going.away)
     totals, left, discarded = totals_of(found, fates, gathering)
     rooms = [room_on(found, fates, gathering, d, apart.stands) for d in around.drives]
     problems += around.room_problems(rooms, len(found) + len(gathering.items))

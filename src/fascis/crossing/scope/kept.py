@@ -34,12 +34,15 @@ class Needed:
         unknown: libraries of which it is not known what they use: never surveyed and away, or with
             a document that cannot be read.
         bounds: how far was looked, where it was not to the end; else nothing.
+        away: libraries that cannot be seen now, and whose needs are remembered: their names, and
+            the ids that they can be forgotten by.
     """
 
     by: dict[bytes, dict[bytes, str]] = field(default_factory=dict)
     leads: dict[bytes, dict[int, Lead]] = field(default_factory=dict)
     unknown: set[str] = field(default_factory=set)
     bounds: str = ""
+    away: dict[str, str] = field(default_factory=dict)
 
     def add(self, path: bytes, document: bytes, told: str) -> None:
         """Notes one need."""

@@ -231,6 +231,8 @@ class _Search:
             # It was deleted, and needs nothing any more.
             return
         self._remembered(library)
+        if not is_there:
+            self._found.away[library.name] = library.id
         summary = parse_summary(library.summary)
         if is_there or summary is None or not summary.standing or summary.not_understood:
             self._found.unknown.add(library.name)

@@ -119,6 +119,24 @@ def shared_problems(
         )
 
 
+def away_problems(shared: Mapping[bytes, list[str]], away: Mapping[str, str]) -> Iterator[Problem]:
+    """Libraries that cannot be seen keep what they used: that is said, and what can be done.
+
+    Args:
+        away: their names, and ids.
+    """
+    users = {name for who in shared.values() for name in who}
+    for name in sorted(users.intersection(away)):
+        count = sum(name in who for who in shared.values())
+        yield Problem(
+            Code.USED_ELSEWHERE,
+            f"{shown(name)} is away, and used {counted(count, 'file')} of these when it was last "
+            "seen. These originals are kept.",
+            "If it is gone for good, forget it: its page on Shelves, or fascis libraries --forget "
+            f"{away[name][:8]}.",
+        )
+
+
 def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]:
     """Documents that stay and cannot be led to the new place: they would not find their media."""
     if not broken:
