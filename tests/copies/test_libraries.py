@@ -143,12 +143,13 @@ def test_two_hundred_libraries_are_told_at_once(bench):
     assert time.monotonic() - begun < 2
 
 
-def test_a_library_that_is_away_keeps_what_it_used_until_it_is_forgotten(bench):
+def test_a_library_that_is_away_keeps_what_it_used_until_it_is_forgotten(bench, monkeypatch):
     lib = bench.library
     write(lib / "media/a.mov", b"a" * 900)
     write(lib / "cut.otio", timeline("media/a.mov"))
     other = bench.add_drive("otter") / "Otters"
     write(other / "otters.otio", timeline(str(lib / "media/a.mov")))
+    monkeypatch.setenv("FASCIS_STAND_INS", str(bench.drives))
     workspace = from_environment()
     for folder in (lib, other):
         remember(workspace, survey_library(workspace, folder))
