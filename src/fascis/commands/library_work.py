@@ -27,10 +27,13 @@ NOT_UNDERSTOOD = "not understood"
 
 
 def resolve(workspace: Workspace, given: str) -> Path:
-    """A library's folder: a path, or the beginning of a known library's id."""
+    """A library's folder: a path, a known library's name, or the beginning of its id."""
     path = Path(given)
-    if not path.exists() and "/" not in given and len(given) >= 4:
-        found = workspace.register.find(given) if workspace.register.path.exists() else []
+    if not path.exists() and "/" not in given and workspace.register.path.exists():
+        known = workspace.register.libraries()
+        found = [one for one in known if one.name == given]
+        if not found and len(given) >= 4:
+            found = workspace.register.find(given)
         if len(found) == 1:
             return root_now(workspace.register, workspace.drives.connected(), found[0])
     # A library is the folder itself, not one of the ways to it.
