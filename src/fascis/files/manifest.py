@@ -42,7 +42,7 @@ def write_manifest(out: BinaryIO, entries: Iterable[tuple[bytes, bytes]]) -> int
     count = 0
     lines: list[bytes] = []
     for digest, place in entries:
-        if listable(place):
+        if place.isascii() or listable(place):
             lines.append(format_line(digest, place))
             count += 1
         if len(lines) == _LINES:

@@ -72,12 +72,15 @@ def _entries(copies: Copies) -> Iterator[Entry]:
 
 def write_both(inventory: BinaryIO, manifest: BinaryIO, copies: Copies) -> None:
     """Writes both lists in one pass, some thousand files at a time."""
-    entries = _entries(copies)
+    entries = copies.verified_files()
     text = io.TextIOWrapper(inventory, "utf-8", newline="")
     lists = InventoryWriter(text, copies.journal.has_renamed())
     while some := list(islice(entries, _LISTED_AT_ONCE)):
-        lists.write(some)
-        write_manifest(manifest, ((entry.digest, entry.place) for entry in some))
+        lists.write(
+            Entry(place, size, mtime, digest, _ROLE_NAMES[role], before)
+            for place, size, mtime, digest, role, before in some
+        )
+        write_manifest(manifest, ((row[3], row[0]) for row in some))
     text.detach()
 
 

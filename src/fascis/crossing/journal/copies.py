@@ -124,6 +124,8 @@ class StrandProgress:
     verified_bytes: int
 
 
+# The plus keeps entries the outer table: read from the copies, each batch would sort all that is
+# left.
 _ITEM = """
 SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns,
   e.mode, e.links, e.role, e.fate, e.strand, e.twin,
@@ -132,7 +134,7 @@ SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, 
   f.there, e.there, c.ctime_ns, e.stands
 FROM entry e
 JOIN folder f ON f.id=e.folder
-LEFT JOIN copy c ON c.entry=e.id AND c.destination=?"""
+LEFT JOIN copy c ON c.entry=+e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
@@ -338,7 +340,7 @@ class Copies:
                 "SELECT e.id, f.there, coalesce(e.there, e.name), "
                 "coalesce(d.size, c.size), coalesce(d.mtime_ns, c.mtime_ns), coalesce(d.digest, "
                 "c.digest), e.role, e.before, e.stands FROM entry e "
-                "JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=e.id AND c.destination=? "
+                "JOIN folder f ON f.id=e.folder JOIN copy c ON c.entry=+e.id AND c.destination=? "
                 "LEFT JOIN derived d ON d.entry=e.id AND d.destination=c.destination "
                 "AND c.rewritten=1 WHERE e.id>? AND e.kind=0 AND "
                 "e.fate=0 AND c.state=2 AND (c.rewritten=0 OR d.entry IS NOT NULL) ORDER BY e.id "
@@ -359,7 +361,7 @@ class Copies:
             rows = self.journal.read(
                 "SELECT e.id, f.place, e.name, e.outside, f.there, coalesce(e.there, e.name), "
                 "e.stands FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN copy c ON "
-                f"c.entry=e.id AND c.destination=? WHERE e.id>? AND {Which.GOING_VERIFIED} "
+                f"c.entry=+e.id AND c.destination=? WHERE e.id>? AND {Which.GOING_VERIFIED} "
                 "ORDER BY e.id LIMIT ?",
                 (self.number, last, 16 * BATCH),
             )
@@ -532,20 +534,10 @@ class Copies:
 
     def record_trusted(self, rows: Iterable[Trusted]) -> None:
         """Writes that copies were there before, verified then; they are never doubted as recent."""
+        number, verified = self.number, int(CopyState.VERIFIED)
         made = (
-            (
-                self.number,
-                one.original.id,
-                CopyState.VERIFIED,
-                one.size,
-                one.mtime_ns,
-                one.digest,
-                one.original.size,
-                one.original.mtime_ns,
-                one.original.ctime_ns,
-                one.original.inode,
-            )
-            for one in rows
+            (number, original[0], verified, size, mtime, digest, *original[2:])
+            for original, size, mtime, digest in rows
         )
         sql = (
             "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, digest, "
