@@ -9,6 +9,7 @@ that takes, and the bytes that the copy's drive was given to write, beside those
 
 from __future__ import annotations
 
+import gc
 import itertools
 import json
 import os
@@ -27,6 +28,8 @@ from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.drives.connected import Drives
 from fascis.workspace import Workspace
 
+# As the command line does.
+gc.set_threshold(50_000, 20, 100)
 FOLDERS, IN_EACH, BYTES = 40, 5_000, 10_000
 CHANGED = 50
 

@@ -14,6 +14,9 @@ HEADER = ("path", "path_encoding", "size_bytes", "mtime_ns", "blake3", "role")
 WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
 
 
+_LARGEST = 1 << 63
+
+
 class Entry(NamedTuple):
     """One file.
 
@@ -71,20 +74,21 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
         header = None
     if header not in (list(HEADER), list(WITH_BEFORE)):
         raise Damaged(path, "it does not begin as an inventory", meaning)
+    length = len(header)
     try:
         for row in rows:
-            place = unlisted(row[0], row[1])
-            before = unlisted(row[6], row[7]) if len(row) == len(WITH_BEFORE) and row[6] else b""
-            if (
-                len(row) != len(header)
-                or not safe_place(place)
-                or (before and not safe_place(before))
-            ):
+            if len(row) != length:
                 raise ValueError
-            size, mtime = int(row[2]), kept(int(row[3]))
-            if not 0 <= size < 1 << 63:
+            name, encoding, size_text, mtime_text, digest, role = row[:6]
+            # Nearly all are so, and there may be a million.
+            place = name.encode() if encoding == "utf-8" else unlisted(name, encoding)
+            before = unlisted(row[6], row[7]) if length > 6 and row[6] else b""
+            size, mtime = int(size_text), int(mtime_text)
+            if not safe_place(place) or (before and not safe_place(before)):
                 raise ValueError
-            yield Entry(place, size, mtime, bytes.fromhex(row[4]), row[5], before)
+            if not 0 <= size < _LARGEST:
+                raise ValueError
+            yield Entry(place, size, kept(mtime), bytes.fromhex(digest), role, before)
     except (ValueError, IndexError, csv.Error) as error:
         raise Damaged(
             path, f"record {rows.line_num} is not an inventory record", meaning

@@ -331,10 +331,11 @@ class Journal:
         return folders, {join(folder, name): there for folder, name, there in files}
 
     def standing(self) -> dict[bytes, bytes]:
-        """What counts as arrived, as an equal file stood there: place → that file's place."""
+        """What counts as arrived, as an equal file stood elsewhere: place → that file's place."""
         rows = self.read(
             "SELECT f.place, e.name, e.stands FROM entry e JOIN folder f ON f.id=e.folder WHERE "
-            "e.stands IS NOT NULL"
+            "e.stands IS NOT NULL AND e.stands<>CASE length(f.place) WHEN 0 THEN e.name ELSE "
+            "CAST(f.place || '/' || e.name AS BLOB) END"
         )
         return {join(folder, name): stands for folder, name, stands in rows}
 
