@@ -11,7 +11,7 @@ import io
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import ExitStack, closing, suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -23,8 +23,8 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.files.control import UNSTOPPED, Control
-from fascis.files.disk.digest import digest_of
-from fascis.files.disk.medium import Medium, PosixMedium, as_stream
+from fascis.files.disk.digest import digest_at, digest_of
+from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.names import join
@@ -59,11 +59,7 @@ class Source:
 
     def digest(self) -> bytes:
         """Its digest, read now; nothing where it cannot be read."""
-        folder, _, name = self.path.rpartition(b"/")
-        with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
-            medium = stack.enter_context(closing(PosixMedium.at(Path(os.fsdecode(folder)))))
-            return digest_of(stack.enter_context(closing(medium.open(name))))
-        return b""
+        return digest_at(self.path) or b""
 
 
 @dataclass(slots=True)

@@ -228,7 +228,7 @@ class Repairs:
             for number, file in enumerate(act.files):
                 control.checkpoint()
                 new = _new(base, number)
-                _copy(theirs, found.good[file.place], mine, new, file.mtime_ns)
+                copy_one(theirs, found.good[file.place], mine, new, file.mtime_ns)
                 self._workspace.step("repair written")
             mine.sync()
         except OSError as error:
@@ -494,7 +494,8 @@ def _digest(medium: Medium, place: Place) -> str:
         return ""
 
 
-def _copy(theirs: Medium, good: Place, mine: Medium, new: Place, mtime_ns: int) -> None:
+def copy_one(theirs: Medium, good: Place, mine: Medium, new: Place, mtime_ns: int) -> None:
+    """Copies one file to a place where nothing is, and flushes it. Raises ``OSError``."""
     with closing(theirs.open(good)) as reading:
         mode = stat.S_IMODE(reading.opened.st_mode)
         attributes = reading.attributes()

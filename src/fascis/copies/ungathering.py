@@ -10,11 +10,12 @@ from __future__ import annotations
 
 import os
 import stat
-from contextlib import ExitStack, closing, suppress
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.copies.comparing import CopyTree, Place
+from fascis.copies.repairing import copy_one
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
@@ -23,7 +24,7 @@ from fascis.crossing.plan.plan import Plan
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
-from fascis.files.disk.digest import digest_of
+from fascis.files.disk.digest import digest_at, digest_of
 from fascis.files.disk.medium import Medium, PosixMedium, move, remove_own
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused, told
 from fascis.files.names import join, parent, shown
@@ -31,7 +32,6 @@ from fascis.files.sizes import counted, size
 
 # What a copy on its way to its loose place is called, until it is whole.
 _BEGUN = b".fascis-put-back"
-_CHUNK = 1 << 20
 _GATHERED = Which.GATHERED_VERIFIED
 # Documents whose references are paths of their own: what others use stays gathered.
 _BY_PATHS = frozenset(("otio", "xspf", "m3u8"))
@@ -155,19 +155,10 @@ def _look_at(place: Place, path: bytes, tree: CopyTree, found: Ungathered) -> st
     else:
         if not stat.S_ISREG(status.st_mode) or status.st_size != entry.size:
             return "something else lies there"
-        if _digest_at(path) != entry.digest:
+        if digest_at(path) != entry.digest:
             return "something else lies there"
     found.paths[place], found.digests[place] = path, entry.digest
     return ""
-
-
-def _digest_at(path: bytes) -> bytes:
-    folder, _, name = path.rpartition(b"/")
-    with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
-        above = Path(os.fsdecode(folder or b"/"))
-        medium = stack.enter_context(closing(PosixMedium.at(above)))
-        return digest_of(stack.enter_context(closing(medium.open(name))))
-    return b""
 
 
 # -- putting it there ------------------------------------------------------------------------------
@@ -221,14 +212,7 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
     if there.exists(begun):
         # Cut off while it was written.
         remove_own(there, begun)
-    with closing(library.open(place)) as reading:
-        opened = reading.opened
-        buffer = memoryview(bytearray(_CHUNK))
-        with closing(there.create(begun, stat.S_IMODE(opened.st_mode))) as writing:
-            while count := reading.readinto(buffer):
-                writing.write(buffer[:count])
-            os.utime(writing.handle, ns=(opened.st_atime_ns, opened.st_mtime_ns))
-            writing.flush()
+    copy_one(library, place, there, begun, library.status(place).st_mtime_ns)
     with closing(there.open(begun)) as file:
         file.drop_cached()
         right = digest_of(file) == digest

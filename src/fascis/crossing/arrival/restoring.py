@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from contextlib import ExitStack, closing
+from contextlib import closing
 from itertools import zip_longest
 from pathlib import Path
 
@@ -27,8 +27,8 @@ from fascis.documents.model import (
     Reference,
     names_of,
 )
-from fascis.files.disk.digest import digest_of
-from fascis.files.disk.medium import Medium, PosixMedium
+from fascis.files.disk.digest import digest_at
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.names import join, parent
 from fascis.library.identity import OWN, Identity
@@ -170,13 +170,4 @@ def _followed(document: OpenDocument) -> Iterator[Reference]:
 
 def same_outside(path: bytes, digest: bytes | None) -> bool:
     """True when a file outside of the library has this content."""
-    if digest is None:
-        return False
-    folder, _, name = path.rpartition(b"/")
-    try:
-        with ExitStack() as stack:
-            above = Path(os.fsdecode(folder or b"/"))
-            medium = stack.enter_context(closing(PosixMedium.at(above)))
-            return digest_of(stack.enter_context(closing(medium.open(name)))) == digest
-    except (OSError, EnvironmentTrouble):
-        return False
+    return digest is not None and digest_at(path) == digest

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
+from contextlib import ExitStack, closing, suppress
+from pathlib import Path
 from typing import Protocol
 
 from blake3 import blake3
+
+from fascis.files.disk.medium import PosixMedium
+from fascis.files.errors import EnvironmentTrouble
 
 CHUNK = 4 << 20
 DIGEST_BYTES = 32
@@ -35,3 +41,16 @@ def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes
 def digest_of_bytes(content: bytes | memoryview) -> bytes:
     """The BLAKE3 digest of bytes in memory."""
     return blake3(content).digest()
+
+
+def digest_at(path: bytes) -> bytes | None:
+    """The BLAKE3 digest of a file by its absolute path; None where it cannot be read.
+
+    No link is followed.
+    """
+    folder, _, name = path.rpartition(b"/")
+    with suppress(OSError, EnvironmentTrouble), ExitStack() as stack:
+        above = Path(os.fsdecode(folder or b"/"))
+        medium = stack.enter_context(closing(PosixMedium.at(above)))
+        return digest_of(stack.enter_context(closing(medium.open(name))))
+    return None
