@@ -27,7 +27,9 @@ def elsewhere(bench):
     bench.heron.rename(drives / "heron")
     root = bench.root / "second"
     second = Workspace(root / "data", root / "state", root / "config", Drives(drives, real=False))
-    return second, drives / "heron" / lib.name, id
+    copy = drives / "heron" / lib.name
+    remember(second, survey_library(second, copy))
+    return second, copy, id
 
 
 def test_receipts_travel_and_are_shown(elsewhere):
@@ -56,7 +58,6 @@ def test_what_is_no_receipt_is_left_out(elsewhere, content):
 
 def test_a_copy_is_verified_there_and_never_called_home(elsewhere):
     second, copy, _ = elsewhere
-    remember(second, survey_library(second, copy))
     (known,) = known_places(second)
     assert known.home.path != copy and not known.home.connected
     assert [p.path for p in known.copies] == [copy]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Iterator
 from contextlib import closing, suppress
-from pathlib import Path
 from typing import Any
 
 from fascis.copies.verified import RECEIPTS
@@ -14,7 +13,6 @@ from fascis.files.disk.medium import Medium, read_small
 from fascis.files.errors import FascisError
 from fascis.files.names import join
 from fascis.library.known.places import known_places
-from fascis.library.known.recognising import Recognition
 from fascis.workspace import Workspace
 
 _LARGEST = 16 << 20
@@ -25,29 +23,20 @@ _MOST = 1000
 def travelled_receipts(workspace: Workspace, known: Collection[str]) -> list[dict[str, Any]]:
     """The receipts of crossings that this computer has no journal of, the latest first.
 
-    Of libraries that are connected; what is no receipt is left out.
+    Of libraries that are known here and connected; what is no receipt is left out.
 
     Args:
         known: ids of the crossings that it has.
     """
     found: dict[str, dict[str, Any]] = {}
-    for root in _roots(workspace):
+    roots = [p.path for one in known_places(workspace) for p in one.all if p.there]
+    for root in roots:
         with suppress(FascisError, OSError), closing(workspace.drives.open(root)) as medium:
             for record in _receipts_in(medium):
                 id = record["crossing"]
                 if id not in known and id not in found:
                     found[id] = {**record, "library": str(root)}
     return sorted(found.values(), key=lambda r: -float(r["planned_at"]))
-
-
-def _roots(workspace: Workspace) -> list[Path]:
-    """Every place of a library that is connected, known here or not."""
-    roots = [p.path for one in known_places(workspace) for p in one.all if p.there]
-    recognition = Recognition(workspace.drives)
-    for drive in workspace.drives.connected():
-        if drive.connected:
-            roots += [r.root for r in recognition.on(drive, set(roots))]
-    return list(dict.fromkeys(roots))
 
 
 def _receipts_in(medium: Medium) -> Iterator[dict[str, Any]]:
