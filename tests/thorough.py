@@ -7,11 +7,11 @@ real program, generated worlds, and how much of each mutation there are.
 
 import os
 
-STRIDE = int(os.environ.get("FASCIS_STRIDE", "20"))
+STRIDE = int(os.environ.get("FASCIS_STRIDE", "30"))
 EVERY = STRIDE == 1
-MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "6"))
+MOMENTS = int(os.environ.get("FASCIS_MOMENTS", "4"))
 KILLS = int(os.environ.get("FASCIS_KILLS", "3"))
-WORLDS = int(os.environ.get("FASCIS_WORLDS", "32"))
+WORLDS = int(os.environ.get("FASCIS_WORLDS", "24"))
 FUZZ_SECONDS = float(os.environ.get("FASCIS_FUZZ", "0.3"))
 
 

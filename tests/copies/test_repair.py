@@ -16,6 +16,7 @@ from tests.commands.test_commands import fascis
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.judge import contents
 from tests.library.making import timeline, write
+from tests.thorough import spread
 
 DAMAGED, MISSING = "media/b.mov", "media/night/c.mov"
 
@@ -162,7 +163,7 @@ def test_cut_off_at_every_step_nothing_is_lost_and_it_finishes(tmp_path, filesys
     bench.step = counter = Killer(10**9)
     whole_way(bench, there, good)
     assert counter.passed > 12
-    for point in range(counter.passed):
+    for point in spread(counter.passed, 10):
         bench, there, good = world(f"at {point}")
         spoiled, whole, bytes_before = contents(there), contents(good), _all(there)
         bench.step = Killer(point)

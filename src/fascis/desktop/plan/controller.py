@@ -212,7 +212,9 @@ class Planning(QObject):
         self.notes.look(before, self.shelves, self.begun)
         self.view.show_notes(self.notes.shown())
         self.view.show_shelves(self.shelves, self._wanted)
-        self._wanted = None
+        if any(s.root == self._wanted for shelf in self.shelves for s in shelf.standings):
+            # A look that began before it was added does not have it yet.
+            self._wanted = None
         self.refreshed.emit()
         self._search_deeper()
 
