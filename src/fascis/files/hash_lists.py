@@ -49,6 +49,10 @@ _ENDINGS = {"md5", "sha1", "sha256", "sha512", "b3", "blake3", "xxh64", "xxh128"
 _SUMS = re.compile(r"^(md5|sha1|sha256|sha512|b3|xxh64|xxh128|xxh3)sums?(\.txt)?$", re.IGNORECASE)
 _SCHEMA_2 = "urn:ASC:MHL:v2.0"
 
+_FITTING = {
+    length: [a for a, one in LENGTHS.items() if one == length] for length in LENGTHS.values()
+}
+
 Choice = tuple[tuple[Algorithm, bytes], ...]
 
 
@@ -68,8 +72,12 @@ class Listed(NamedTuple):
 
     def as_text(self) -> str:
         """What is said of the file, without its place."""
-        wanted = [[(a.value, d.hex()) for a, d in choice] for choice in self.wanted]
-        return json.dumps([wanted, self.size])
+        # As JSON, by hand: a list may have ten million lines, and nothing here needs an escape.
+        choices = (
+            ",".join(f'["{a.value}","{d.hex()}"]' for a, d in choice) for choice in self.wanted
+        )
+        wanted = ",".join(f"[{choice}]" for choice in choices)
+        return f"[[{wanted}],{'null' if self.size is None else self.size}]"
 
     @classmethod
     def from_text(cls, place: bytes, text: str) -> Listed:
@@ -313,7 +321,7 @@ def _with_choice(
     if len(digits) % 2:
         return None
     digest = bytes.fromhex(digits.decode())
-    fits = [a for a, length in LENGTHS.items() if length == len(digest)]
+    fits = _FITTING.get(len(digest), [])
     if hint in fits:
         fits = [hint]
     if not fits:
@@ -350,6 +358,8 @@ def _unescaped(text: bytes) -> bytes | None:
 
 def _place(raw: bytes) -> bytes | None:
     """A path of a list as a place; None for one that leaves the list's folder."""
+    if safe_place(raw):
+        return raw
     parts = [p for p in raw.split(b"/") if p not in (b"", b".")]
     place = b"/".join(parts)
     return place if not raw.startswith(b"/") and safe_place(place) else None
@@ -401,6 +411,8 @@ def list_at(path: Path) -> HashList:
 
 def place_key(place: bytes) -> bytes:
     """Under which a place is looked for: lists and drives write one name in several forms."""
+    if place.isascii():
+        return place
     try:
         return unicodedata.normalize("NFC", place.decode("utf-8")).encode()
     except UnicodeDecodeError:

@@ -128,7 +128,7 @@ class _Records:
         self._db.execute("BEGIN")
         for one in lists:
             self._read_list(one, root)
-        self._db.execute("CREATE INDEX listed_key ON listed(key)")
+        self._db.execute("CREATE INDEX listed_key ON listed(key, found)")
         if not self.has_manifest:
             return
         self._read_manifest(medium, root / ".fascis/manifest.b3")
@@ -136,12 +136,12 @@ class _Records:
             self._read_inventory(medium, root / ".fascis/inventory.csv")
 
     def _read_list(self, given: HashList, root: Path) -> None:
-        real = Path(os.path.realpath(root))
+        base, below = bytes(given.base), os.path.realpath(bytes(root)) + b"/"
 
         def rows() -> Iterator[tuple[bytes, bytes, str, int]]:
             for listed in given.read():
                 self.algorithms |= listed.algorithms()
-                place = place_in(given, listed.place, real)
+                place = place_in(base, listed.place, below)
                 yield place_key(place), place, listed.as_text(), 0
 
         self._db.executemany("INSERT INTO listed VALUES(?,?,?,?)", rows())
@@ -162,7 +162,7 @@ class _Records:
 
     def count_listed_and_missing(self) -> int:
         """How many there are of these."""
-        sql = "SELECT count(DISTINCT place) FROM listed WHERE found=0"
+        sql = "SELECT count(DISTINCT key) FROM listed WHERE found=0"
         return int(self._db.execute(sql).fetchone()[0])
 
     def _read_manifest(self, medium: Medium, path: Path) -> None:
@@ -233,14 +233,15 @@ def _stream(medium: Medium, place: bytes) -> Iterator[io.BufferedReader]:
         raise told(error, "read", place) from error
 
 
-def place_in(given: HashList, place: bytes, root: Path) -> bytes:
+def place_in(base: bytes, place: bytes, below: bytes) -> bytes:
     """The place in a library that a list means: it may lie in the library, around it, or elsewhere.
 
     Args:
-        root: the library's real folder.
+        base: the folder that the list's places count from.
+        below: the library's real folder, with a slash.
     """
-    whole, below = os.path.join(bytes(given.base), place), bytes(root) + b"/"
-    return whole[len(below) :] if whole.startswith(below) else place
+    whole = base + b"/" + place
+    return whole.removeprefix(below) if whole.startswith(below) else place
 
 
 def verify(
