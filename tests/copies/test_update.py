@@ -266,3 +266,21 @@ def test_a_copy_that_changed_after_the_plan_is_not_touched(bench):
 def plan_of(bench, lib, there):
     work(lib)
     return plan_update(bench.workspace, lib, there)[0]
+
+
+def test_what_appears_where_something_is_moved_to_is_not_taken_for_it(bench):
+    lib, there = copied(bench)
+    (lib / "media/a.mov").rename(lib / "media/moved.mov")
+    write(lib / "cut.otio", timeline("media/moved.mov", "media/night/d.mov"))
+    plan, _ = plan_update(bench.workspace, lib, there)
+    assert plan.update.moves == {b"media/moved.mov": b"media/a.mov"}
+    crossing = Crossing.start(bench.workspace, plan, decided=True)
+    write(there / "media/moved.mov", b"somebody's own")
+    with pytest.raises(FascisError, match="appeared in the copy"):
+        crossing.run()
+    assert (there / "media/moved.mov").read_bytes() == b"somebody's own"
+    (there / "media/moved.mov").rename(there / "media/theirs.mov")
+    assert crossing.run() is State.SETTLED
+    crossing.close()
+    assert (there / "media/moved.mov").read_bytes() == b"a" * 700
+    assert (there / "media/theirs.mov").read_bytes() == b"somebody's own"

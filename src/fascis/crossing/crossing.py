@@ -224,9 +224,11 @@ class Crossing:
             self.line_up(None)
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
-        if self.state is State.PLANNED and not is_known(self.journal):
-            write_known(self.workspace, self.journal, self.places.source)
         try:
+            if self.state is State.PLANNED and not is_known(self.journal):
+                # Its beginning was cut off.
+                self.journal.keep_room()
+                write_known(self.workspace, self.journal, self.places.source)
             error = self._run(source, control, report, skip_unreadable)
         finally:
             source.close()

@@ -319,11 +319,12 @@ class Destination:
         settle(arriving, source.library, home, receipts, rewriting)
         self.copies.put("settled_at", self.workspace.clock())
         library, register = self.places.header.library_id, self.workspace.register
-        if self.places.goal.updates:
-            register.put_state(library, self.places.target, drive.uuid, "equal")
-            return
-        if not self.landing(destination).has_records:
+        if self.places.goal.joins:
             # It is no library of its own.
+            return
+        if self.places.goal.updates and not self.places.header.restores:
+            # What it left as it was is trusted, and not verified.
+            register.put_state(library, self.places.target, drive.uuid, "equal")
             return
         register.put_copy(library, drive, self.places.target, self.places.crossing)
         files, _ = self.copies.verified()

@@ -74,7 +74,6 @@ def begin(
         more[EARLIER] = [place.hex() for place in plan.update.earlier]
     rows = Rows(plan.survey, plan.fates, plan.gathering, plan.apart, leads)
     journal.write_plan(header, rows, more, listed)
-    write_known(workspace, journal, plan.source)
     try:
         journal.keep_room()
     except EnvironmentTrouble as error:
@@ -85,6 +84,8 @@ def begin(
             f"{error} The journal of so many files needs room on the drive it is kept on; nothing "
             "was copied.",
         ) from error
+    # Last: where this is not in it, the beginning was cut off.
+    write_known(workspace, journal, plan.source)
     return journal
 
 

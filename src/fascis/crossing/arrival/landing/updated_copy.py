@@ -11,13 +11,16 @@ from __future__ import annotations
 import errno
 import stat
 from collections.abc import Iterable
+from contextlib import closing
 
 from fascis.crossing.arrival.landing.existing_folder import InExistingFolder
 from fascis.crossing.journal.journal import EARLIER, MOVES
 from fascis.crossing.places.putting import make_parents
+from fascis.files.codes import Code
+from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import move
-from fascis.files.errors import told
-from fascis.files.names import join, parent
+from fascis.files.errors import Refused, told
+from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN
 
 EARLIER_FOLDER = OWN + b"/earlier"
@@ -59,11 +62,32 @@ class UpdatedCopy(InExistingFolder):
             # From here on an old name may be another file's new one.
             self._move_all((old, self._on_the_way(n)) for n, (_, old) in enumerate(moves))
             self._copies.put(_MOVED_OUT, True)
+        for n, (new, _) in enumerate(moves):
+            self._check_free(self._on_the_way(n), new)
         self._move_all((self._on_the_way(n), new) for n, (new, _) in enumerate(moves))
         self._remove_folder(self._way)
         super().arrive()
         self._remove_left({*self._earlier, *(old for _, old in moves)})
         self._medium.sync()
+
+    def _check_free(self, old: bytes, new: bytes) -> None:
+        """Nothing else may have come to lie where something is moved to.
+
+        After power was lost it may be found at both places, and is then the same.
+        """
+        medium = self._medium
+        if medium.exists(old) and medium.exists(new) and not self._same(old, new):
+            raise Refused(
+                Code.NAME_TAKEN,
+                f"{shown(new)} appeared in the copy meanwhile, and is not touched. What is to be "
+                "moved there waits beside it; set that aside under another name and resume.",
+            )
+
+    def _same(self, one: bytes, other: bytes) -> bool:
+        if not all(stat.S_ISREG(self._medium.status(p).st_mode) for p in (one, other)):
+            return False
+        with closing(self._medium.open(one)) as mine, closing(self._medium.open(other)) as theirs:
+            return digest_of(mine) == digest_of(theirs)
 
     @property
     def _way(self) -> bytes:
