@@ -89,6 +89,8 @@ def test_what_is_new_changed_moved_and_gone_comes_and_what_was_stays_in_it(bench
     status, said, err = fascis(bench, "update", there, "--json")
     assert (status, said["state"]) == (0, "settled"), err
     assert {k: said[k] for k in counts} == counts and contents(lib) == home
+    (receipt,) = (there / ".fascis/receipts").glob(f"{said['crossing']}.html")
+    assert "New ones read back, others as listed" in receipt.read_text()
     equal(bench, lib, there)
     kept = there / os.fsdecode(EARLIER_FOLDER) / said["crossing"]
     names = {p.relative_to(kept).as_posix() for p in kept.rglob("*") if p.is_file()}

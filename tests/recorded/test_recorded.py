@@ -22,6 +22,7 @@ NEW = {
     "list_mismatch": [],
     "list_missing": [],
     "list_missing_files": 0,
+    "trusted": False,
     "verified_at": None,
 }
 

@@ -7,7 +7,6 @@ names, lengths and times do not tell: of documents, and of what seems to have be
 
 from __future__ import annotations
 
-import io
 import os
 import stat
 from collections.abc import Iterator
@@ -24,12 +23,12 @@ from fascis.crossing.plan.plan import Plan
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.digest import digest_at, digest_of
-from fascis.files.disk.medium import Medium, as_stream
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import Entry
 from fascis.files.names import join
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY, OWN, read_identity
+from fascis.library.identity import INVENTORY, OWN, inventory_of, read_identity
 from fascis.library.known.places import KnownPlaces, State
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
@@ -155,11 +154,8 @@ class CopyTree:
             raise Damaged(
                 root, "it has no inventory", "Only a copy that arrived by a crossing is compared."
             )
-        with closing(self._medium.open(INVENTORY)) as file:
-            stream = as_stream(file)
-            text = io.TextIOWrapper(stream, "utf-8", newline="", errors="surrogateescape")
-            path = root / ".fascis/inventory.csv"
-            self.recorded = {entry.place: entry for entry in read_inventory(text, path)}
+        listed = inventory_of(self._medium, root / ".fascis/inventory.csv")
+        self.recorded = {entry.place: entry for entry in listed}
 
     def _walk(self) -> None:
         for folder in self._medium.walk():

@@ -10,7 +10,6 @@ left alone.
 from __future__ import annotations
 
 import fcntl
-import io
 import json
 import os
 import stat
@@ -34,12 +33,12 @@ from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import Medium, as_stream, move, remove_own
 from fascis.files.disk.writer import write_whole
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused, told
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import Entry
 from fascis.files.manifest import read_manifest
 from fascis.files.names import fsname, join, listed, shown, unlisted
 from fascis.files.own.private import make_private
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY, MANIFEST, OWN, read_identity
+from fascis.library.identity import INVENTORY, MANIFEST, OWN, inventory_of, read_identity
 from fascis.library.known.places import Place as Located
 from fascis.library.known.places import known_places
 from fascis.library.open_files import find_open
@@ -424,9 +423,7 @@ def _wanted(medium: Medium, root: Path, found: Verification) -> dict[Place, Entr
 def _inventory(medium: Medium, root: Path) -> list[Entry]:
     if not medium.exists(INVENTORY):
         return []
-    with closing(medium.open(INVENTORY)) as file:
-        text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
-        return list(read_inventory(text, root / ".fascis/inventory.csv"))
+    return list(inventory_of(medium, root / ".fascis/inventory.csv"))
 
 
 def _check_same(mine: Medium, root: Path, theirs: Medium, copy: Path) -> None:

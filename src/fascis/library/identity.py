@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import json
+from collections.abc import Iterator
+from contextlib import closing
 from datetime import datetime
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from fascis.files.disk.medium import Medium, read_small
+from fascis.files.disk.medium import Medium, as_stream, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
+from fascis.files.inventory import Entry, read_inventory
 
 OWN = b".fascis"
 IDENTITY = b".fascis/identity.json"
@@ -106,3 +110,16 @@ def read_identity(medium: Medium, path: object) -> Identity | None:
         raise Damaged(
             path, "the identity file is not in a plain folder", "Nothing was changed."
         ) from error
+
+
+def inventory_of(medium: Medium, path: object) -> Iterator[Entry]:
+    """What the inventory of the library lists that a medium is opened on, as it is read.
+
+    Raises:
+        FileNotFoundError: it has none.
+        OSError: it cannot be read.
+        Damaged: it is not understood.
+    """
+    with closing(medium.open(INVENTORY)) as file:
+        text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
+        yield from read_inventory(text, path)

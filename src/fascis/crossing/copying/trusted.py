@@ -5,7 +5,6 @@ Its content is not read again; verifying the copy does that.
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator
 from contextlib import closing
 
@@ -13,12 +12,12 @@ from fascis.crossing.journal.copies import Copies, Trusted
 from fascis.crossing.journal.journal import MOVES
 from fascis.files.codes import Code
 from fascis.files.disk.digest import digest_of
-from fascis.files.disk.medium import Medium, as_stream
+from fascis.files.disk.medium import Medium
 from fascis.files.errors import Refused, told
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import Entry
 from fascis.files.names import shown
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY
+from fascis.library.identity import inventory_of
 
 
 def trust(copies: Copies, destination: Medium) -> None:
@@ -50,7 +49,7 @@ def trust(copies: Copies, destination: Medium) -> None:
             yield Trusted(one, entry.size, entry.mtime_ns, entry.digest)
 
     try:
-        recorded = {entry.place: entry for entry in _inventory(destination)}
+        recorded = {entry.place: entry for entry in inventory_of(destination, "the inventory")}
         copies.record_trusted(rows())
     except OSError as error:
         raise told(error, "look at the copy") from error
@@ -81,9 +80,3 @@ def _read(medium: Medium, place: bytes) -> Entry:
     with closing(medium.open(place)) as file:
         digest, status = digest_of(file), file.status()
         return Entry(place, status.st_size, mtime_of(status), digest, "other")
-
-
-def _inventory(medium: Medium) -> Iterator[Entry]:
-    with closing(medium.open(INVENTORY)) as file:
-        text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
-        yield from read_inventory(text, "the inventory")

@@ -197,6 +197,11 @@ class Header(_Facts):
     decisions: list[Text] = []
 
     @property
+    def trusts(self) -> bool:
+        """True for an update: what stays in the copy is taken from its lists, not read."""
+        return self.update is not None and not self.restores
+
+    @property
     def whole(self) -> str:
         """The id of the library that it is, or that it is a part of."""
         return self.whole_id or self.library_id

@@ -90,6 +90,7 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "verified_files": verified_files,
         "verified_bytes": verified_bytes,
         "proven": all(c.proven() for c in demanded),
+        "trusted": h.trusts,
         "digest": "BLAKE3",
         "seconds": journal.value("seconds", 0.0),
         "left_out": {"roles": h.leave_out, "files": left_files, "bytes": left_bytes},
@@ -197,7 +198,9 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     rows = [
         ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
         (
-            "Read back and equal",
+            "New ones read back, others as listed"
+            if record.get("trusted")
+            else "Read back and equal",
             f"{counted(record['verified_files'], 'file')}, "
             f"{number(record['verified_bytes'])}{NBSP}bytes",
         ),

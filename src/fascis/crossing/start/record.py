@@ -6,18 +6,16 @@ only by decision, and its original is never released.
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterable, Iterator
 from contextlib import closing
 from itertools import groupby
 from pathlib import Path
 
 from fascis.crossing.journal.journal import Journal
-from fascis.files.disk.medium import as_stream
 from fascis.files.errors import Damaged, EnvironmentTrouble
-from fascis.files.inventory import Entry, read_inventory
+from fascis.files.inventory import Entry
 from fascis.files.names import parent
-from fascis.library.identity import INVENTORY
+from fascis.library.identity import INVENTORY, inventory_of
 from fascis.workspace import Workspace
 
 _BATCH = 20_000
@@ -45,16 +43,14 @@ def _write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
         with closing(workspace.drives.open(source)) as medium:
             if not medium.exists(INVENTORY):
                 return
-            with closing(medium.open(INVENTORY)) as file:
-                text = io.TextIOWrapper(as_stream(file), "utf-8", "surrogateescape", newline="")
-                entries = read_inventory(text, source / INVENTORY.decode())
-                known: list[tuple[bytes, int]] = []
-                for folder, some in groupby(entries, key=lambda e: parent(e.place)):
-                    known += _known_in(journal, folder, some)
-                    if len(known) >= _BATCH:
-                        journal.record_known(known)
-                        known = []
-                journal.record_known(known)
+            entries = inventory_of(medium, source / INVENTORY.decode())
+            known: list[tuple[bytes, int]] = []
+            for folder, some in groupby(entries, key=lambda e: parent(e.place)):
+                known += _known_in(journal, folder, some)
+                if len(known) >= _BATCH:
+                    journal.record_known(known)
+                    known = []
+            journal.record_known(known)
     except (OSError, EnvironmentTrouble, Damaged) as error:
         journal.note(
             INVENTORY,
