@@ -149,7 +149,8 @@ def test_verify_tells_edited_damaged_missing_and_new(bench, library):
     target = bench.heron / "The Weir"
     rotten = target / "media/Day 02/salmon.wav"
     times = rotten.stat()
-    rotten.write_bytes(b"!" + rotten.read_bytes()[1:])
+    content = rotten.read_bytes()
+    rotten.write_bytes(bytes([content[0] ^ 1]) + content[1:])
     os.utime(rotten, ns=(times.st_atime_ns, times.st_mtime_ns))
     (target / "notes.txt").write_text("edited here")
     (target / "stills/heron.xmp").unlink()
