@@ -5,7 +5,7 @@ import json
 import pytest
 
 from fascis.copies.travelled import travelled_receipts
-from fascis.copies.verified import verify_at
+from fascis.copies.verifying.verified import verify_at
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.drives.connected import Drives
 from fascis.files.control import Control

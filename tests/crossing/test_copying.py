@@ -18,7 +18,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fascis.crossing.copying import engine as engine_module
-from fascis.crossing.copying.file import CHUNK, PAGE, Buffers, Passage, copy_file, read_back
+from fascis.crossing.copying.file import Passage, copy_file
+from fascis.crossing.copying.reading_back import CHUNK, PAGE, Buffers, read_back
 from fascis.crossing.journal.copies import Item
 from fascis.crossing.model.events import Advanced
 from fascis.crossing.model.fates import Fate

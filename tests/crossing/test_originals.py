@@ -8,7 +8,7 @@ from contextlib import ExitStack, closing
 
 import pytest
 
-from fascis.crossing.copying.file import Buffers
+from fascis.crossing.copying.reading_back import Buffers
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.states import Origin, State
 from fascis.crossing.places.places import open_source

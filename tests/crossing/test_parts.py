@@ -7,7 +7,7 @@ import subprocess
 
 import pytest
 
-from fascis.crossing.copying.verifying import verify
+from fascis.copies.verifying.verifying import verify
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Advanced

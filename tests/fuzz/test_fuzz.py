@@ -17,8 +17,8 @@ from pathlib import Path
 
 import pytest
 
+from fascis.copies.verifying.verifying import verify
 from fascis.crossing.arrival.landing.new_folder import prove_staging
-from fascis.crossing.copying.verifying import verify
 from fascis.crossing.journal.glance import promised, yet_to_copy
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan

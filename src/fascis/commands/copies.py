@@ -44,9 +44,9 @@ def register(app: typer.Typer) -> None:
         as_json: bool = JSON,
     ) -> None:
         """Reads libraries again and compares them with their manifests, and with hash lists."""
-        from fascis.commands import copies_work
+        from fascis.commands import verify_work
 
-        copies_work.verify(library or [], drive, everything, lists, gentle, as_json)
+        verify_work.verify(library or [], drive, everything, lists, gentle, as_json)
 
     @app.command()
     def manifest(

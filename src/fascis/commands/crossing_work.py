@@ -12,8 +12,9 @@ from typing import Any, NoReturn
 
 import typer
 
-from fascis.commands.library_work import resolve
-from fascis.commands.progress import Hanging, Telling, stoppable
+from fascis.commands.crossing_progress import Telling
+from fascis.commands.named import resolve
+from fascis.commands.progress import Hanging, stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After, Shared, Taken

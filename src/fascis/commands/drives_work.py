@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from fascis.commands.library_work import resolve
+from fascis.commands.named import resolve
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import put, say, usage
 from fascis.crossing.fit.suiting import Suits, suits

@@ -8,6 +8,7 @@ from typing import Any
 
 import typer
 
+from fascis.commands.named import resolve
 from fascis.commands.telling import REFUSED, put, say, usage
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.documents.catalog import ENDING
@@ -17,29 +18,12 @@ from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.catalogs import catalog_folders
 from fascis.library.references.strands import strands, totals, totals_by_role
-from fascis.library.register import root_now
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS
-from fascis.workspace import Workspace, from_environment
+from fascis.workspace import from_environment
 
 _MOST_TOLD = 200
 NOT_UNDERSTOOD = "not understood"
-
-
-def resolve(workspace: Workspace, given: str) -> Path:
-    """A library's folder: a path, a known library's name, or the beginning of its id."""
-    path = Path(given)
-    if not path.exists() and "/" not in given and workspace.register.path.exists():
-        known = workspace.register.libraries()
-        found = [one for one in known if one.name == given]
-        if not found and len(given) >= 4:
-            found = workspace.register.find(given)
-        if len(found) == 1:
-            return root_now(workspace.register, workspace.drives.connected(), found[0])
-    # A library is the folder itself, not one of the ways to it.
-    if path.is_symlink() or ".." in path.parts:
-        return path.resolve()
-    return path.absolute()
 
 
 def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:

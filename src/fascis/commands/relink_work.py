@@ -9,7 +9,8 @@ from typing import Any
 
 import typer
 
-from fascis.commands.library_work import resolve, shown_place
+from fascis.commands.library_work import shown_place
+from fascis.commands.named import resolve
 from fascis.commands.progress import stoppable
 from fascis.commands.telling import REFUSED, WRONG, put, say, usage
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties

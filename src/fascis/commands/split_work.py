@@ -9,9 +9,10 @@ from typing import Any, NoReturn
 
 import typer
 
+from fascis.commands.crossing_progress import Telling
 from fascis.commands.crossing_work import leave
-from fascis.commands.library_work import resolve
-from fascis.commands.progress import Telling, stoppable
+from fascis.commands.named import resolve
+from fascis.commands.progress import stoppable
 from fascis.commands.telling import INTERRUPTED, REFUSED, WRONG, interactive, put, say, usage
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After

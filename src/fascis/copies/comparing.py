@@ -14,7 +14,7 @@ from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.copies.verified import roles_left_out
+from fascis.copies.verifying.verified import roles_left_out
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.plan.choices import Choices

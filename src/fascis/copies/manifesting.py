@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 
-from fascis.crossing.copying.file import Buffers, read_back
+from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.places.places import hold
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.files.codes import Code

@@ -21,7 +21,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from fascis.crossing.copying.verifying import Verification, verify
+from fascis.copies.verifying.verifying import Verification, verify
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.copies import LISTED_OTHERWISE
 from fascis.crossing.model.states import CopyState
@@ -61,7 +61,7 @@ class Repaired(BaseModel):
         kept: something damaged stood in its place, and is kept.
     """
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     path: str
     path_encoding: Literal["utf-8", "percent"]
     digest: str
@@ -78,7 +78,7 @@ class Repaired(BaseModel):
 class Repair(BaseModel):
     """The record of one act; ``state`` says how far it came."""
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     format: int = FORMAT
     id: str
     library: str
@@ -97,7 +97,7 @@ class Found(BaseModel):
         cannot: place → why it stays as it is.
     """
 
-    model_config = ConfigDict(frozen=True, arbitrary_types_allowed=True)
+    model_config = ConfigDict(frozen=True, arbitrary_types_allowed=True, defer_build=True)
     good: dict[Place, Place]
     cannot: dict[Place, str]
     wanted: dict[Place, Entry]

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator
 from contextlib import closing, suppress
 from typing import Any
 
-from fascis.copies.verified import RECEIPTS
+from fascis.copies.verifying.verified import RECEIPTS
 from fascis.crossing.receipts.receipt import receipt_html, rows_of, seal
 from fascis.files.disk.medium import Medium, read_small
 from fascis.files.errors import FascisError

@@ -33,7 +33,7 @@ class Fault(BaseModel):
     is stored, at most ``times`` times), ``write-error`` (a file), ``full`` (after N bytes written).
     """
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
     kind: str
     after_bytes: int = 0
     name: str = ""
@@ -44,7 +44,7 @@ class Fault(BaseModel):
 class Description(BaseModel):
     """``stand-in.json``, see docs/formats.md."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
     uuid: str
     label: str
     filesystem: str

@@ -52,6 +52,28 @@ class Control:
             raise Cancelled("Stopped. What is verified is kept; it can go on another day.")
 
 
+class Within(Control):
+    """For a part of some work: it is stopped and paused with the whole, or stopped by itself."""
+
+    def __init__(self, whole: Control) -> None:
+        super().__init__()
+        self._whole = whole
+
+    @property
+    def stopped(self) -> bool:
+        """True once it, or the whole, was stopped."""
+        return self._stopped or self._whole.stopped
+
+    def checkpoint(self) -> None:
+        """Called by the work between chunks.
+
+        Raises:
+            Cancelled: it, or the whole, was stopped.
+        """
+        self._whole.checkpoint()
+        super().checkpoint()
+
+
 class _Unstopped(Control):
     """Nobody pauses or stops it."""
 

@@ -382,19 +382,23 @@ def _text(stream: BinaryIO, head: bytes) -> Iterator[bytes]:
 
 def is_hash_list(name: str) -> bool:
     """True for a file that is called as hash lists are."""
-    ending = name.rpartition(".")[2].lower() if "." in name else ""
-    return ending in _ENDINGS or bool(_SUMS.match(name)) or bool(_BAG.match(name))
+    ending = name.rpartition(".")[2].lower() if "." in name else "txt"
+    # Nearly all names are told by their ending.
+    if ending != "txt":
+        return ending in _ENDINGS
+    return bool(_SUMS.match(name)) or bool(_BAG.match(name))
 
 
 def found_lists(root: Path, most: int = 20) -> list[Path]:
     """Hash lists of others in a library's top folders."""
-    found = []
+    found: list[Path] = []
     for folder in (root, *sorted(p for p in root.glob("*") if p.is_dir() and p.name[:1] != ".")):
         try:
-            names = sorted(p for p in folder.iterdir() if is_hash_list(p.name) and p.is_file())
+            # A folder may have very many files.
+            names = sorted(filter(is_hash_list, os.listdir(folder)))
         except OSError:
             continue
-        found += names
+        found += (path for name in names if (path := folder / name).is_file())
     return found[:most]
 
 

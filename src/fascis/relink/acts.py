@@ -49,7 +49,7 @@ class Changed(BaseModel):
     Where it is, under which name the old one is kept, and the digests (hex) before and after.
     """
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     path: str
     path_encoding: Literal["utf-8", "percent"]
     before: str
@@ -64,7 +64,7 @@ class Known(BaseModel):
     Undoing an act must not forget it.
     """
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     path: str
     path_encoding: Literal["utf-8", "percent"]
     size: int
@@ -78,7 +78,7 @@ class Act(BaseModel):
     ``crossing`` is the id of the crossing that led documents to its new place by it, or nothing.
     """
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     format: int = FORMAT
     id: str
     library: str

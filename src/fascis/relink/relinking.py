@@ -16,8 +16,8 @@ from fascis.drives.connected import Drives
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import parent
 from fascis.files.route import Moved
+from fascis.library.known.drive_roots import drive_roots
 from fascis.library.references.uses import Outside, Uses
-from fascis.library.references.whereabouts import DriveRoots
 from fascis.library.register import Register
 from fascis.library.standing import Standing
 from fascis.library.survey import Survey
@@ -131,19 +131,6 @@ def relinking_of(
         key=lambda m: -len(m[0]),
     )
     return Relinking(real, uses, lost, used, standing, {}, mounts)
-
-
-def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
-    """Where drives are mounted, or were; writes nothing, not even an empty register.
-
-    Args:
-        literal: see :class:`~fascis.library.references.whereabouts.DriveRoots`.
-    """
-    register, connected = workspace.register, workspace.drives.connected()
-    if not register.path.exists():
-        return DriveRoots(connected, [], (), literal)
-    former = [f for some in register.former().values() for f in some]
-    return DriveRoots(connected, register.drives(), former, literal)
 
 
 def acts_of(workspace: Workspace) -> Acts:

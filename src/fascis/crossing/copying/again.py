@@ -10,8 +10,8 @@ from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass
 
-from fascis.crossing.copying.file import Buffers, read_back
 from fascis.crossing.copying.proof import INLINE, Proof
+from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.which import Which
 from fascis.drives.model import Drive

@@ -19,17 +19,10 @@ from dataclasses import dataclass
 
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
 from fascis.crossing.copying.checking import Checks
-from fascis.crossing.copying.file import (
-    Buffers,
-    Passage,
-    copy_file,
-    flush,
-    hindered_by,
-    read_back,
-    remove_staged,
-)
+from fascis.crossing.copying.file import Passage, copy_file, flush, hindered_by, remove_staged
 from fascis.crossing.copying.pipeline import gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.copying.second_names import SecondNames
 from fascis.crossing.copying.sides import Ends
 from fascis.crossing.copying.throughput import Speeds

@@ -1,36 +1,31 @@
-"""Copying one file and reading it back: the two acts on which everything stands.
+"""Copying one file: with reading it back, one of the two acts on which everything stands.
 
 A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the
-source was the same after reading as before. It counts as verified when what is read back from the
-drive has that digest.
+source was the same after reading as before.
 """
 
 from __future__ import annotations
 
 import errno
-import mmap
 import os
 import time
-from collections.abc import Callable, Collection
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from concurrent.futures import Future
+from dataclasses import dataclass
 from functools import partial
-from types import TracebackType
-from typing import Self, TypeVar
+from typing import TypeVar
 
+from fascis.crossing.copying.reading_back import CHUNK, Buffers
 from fascis.crossing.journal.copies import Copied, Item
-from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of, seen_of
+from fascis.crossing.model.seen import Fidelity, copy_seen_of, seen_of
 from fascis.crossing.model.small import SMALL_FILE
 from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.putting import give_attributes
 from fascis.files.control import Control
-from fascis.files.digests import Algorithm, Digests, Threads
 from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import told
 
 T = TypeVar("T")
-CHUNK = 4 << 20
-PAGE = 4096
 _SOURCE_TRIES = 3
 _ZEROS = memoryview(bytes(CHUNK))
 # A file that changed since may not have all its blocks yet.
@@ -72,41 +67,6 @@ class Held:
         if self._granted and not self._reading.held():
             self._reading.let_go()
             raise Written
-
-
-class Buffers:
-    """Buffers of one copying thread, and the one thread that hashes for it.
-
-    A digest must be fed in order.
-    """
-
-    def __init__(self, also: Collection[Algorithm] = ()) -> None:
-        """``also``: what is computed beside BLAKE3, for the hash lists of others."""
-        self.hasher = ThreadPoolExecutor(1, "hash")
-        self._digests = Threads(also)
-        # Whole pages: direct I/O wants them.
-        self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]
-        self.small = memoryview(bytearray(SMALL_FILE))
-
-    def close(self) -> None:
-        """Ends the hashing thread."""
-        self.hasher.shutdown(wait=True, cancel_futures=True)
-        self._digests.close()
-
-    def begin_digests(self) -> Digests:
-        """The digests of one file, which are fed in order."""
-        return self._digests.begin()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        value: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
 
 @dataclass(frozen=True, slots=True)
@@ -380,80 +340,3 @@ def _read(work: Callable[[], T]) -> T:
         return work()
     except OSError as error:
         raise SourceTrouble(error) from error
-
-
-@dataclass(frozen=True, slots=True)
-class ReadBack:
-    """What reading a copy back gave.
-
-    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive, and the
-    digests of others' hash lists, where these are asked for.
-    """
-
-    digest: bytes
-    pages_gone: bool
-    seen: CopySeen
-    stored: int
-    others: dict[Algorithm, bytes] = field(default_factory=dict)
-
-
-def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Control) -> ReadBack:
-    """Drops the copy's pages and reads it.
-
-    Raises:
-        EnvironmentTrouble: the destination failed.
-    """
-    try:
-        file = destination.open(place)
-        try:
-            gone = file.drop_cached()
-            before = file.opened
-            if before.st_size <= SMALL_FILE:
-                buffer, filled = buffers.small, 0
-                while filled < before.st_size and (count := file.readinto(buffer[filled:])):
-                    filled += count
-                digests = buffers.begin_digests()
-                digests.update(buffer[:filled])
-            else:
-                digests = _digest_large(file, buffers, control)
-            stored = min(before.st_size, before.st_blocks * 512)
-            return ReadBack(digests.digest(), gone, copy_seen_of(before), stored, digests.others())
-        finally:
-            file.close()
-    except OSError as error:
-        raise told(error, "read back", place) from error
-
-
-def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> Digests:
-    digests = buffers.begin_digests()
-    pending: list[Future[object] | None] = [None] * len(buffers.ring)
-    turn = at = 0
-    around = file.go_around_cache(True)
-    try:
-        while True:
-            control.checkpoint()
-            if not around:
-                file.begin_reading(at, 2 * CHUNK)
-            if (waiting := pending[turn]) is not None:
-                waiting.result()
-            try:
-                count = file.readinto(buffers.ring[turn])
-            except OSError as error:
-                if not around or error.errno != errno.EINVAL:
-                    raise
-                # This drive wants yet larger pieces: through the cache then.
-                around = file.go_around_cache(False)
-                continue
-            if not count:
-                break
-            at += count
-            # The end; what may still come is asked for through the cache.
-            if around and count % PAGE:
-                around = file.go_around_cache(False)
-            pending[turn] = buffers.hasher.submit(digests.update, buffers.ring[turn][:count])
-            turn = (turn + 1) % len(pending)
-    finally:
-        for waiting in pending:
-            if waiting is not None:
-                waiting.result()
-    return digests

@@ -11,16 +11,9 @@ from contextlib import closing
 from dataclasses import dataclass
 
 from fascis.crossing.copying.checking import Checks
-from fascis.crossing.copying.file import (
-    CHUNK,
-    Buffers,
-    Held,
-    ReadBack,
-    Written,
-    hindered_by,
-    read_back,
-)
+from fascis.crossing.copying.file import Held, Written, hindered_by
 from fascis.crossing.copying.proof import Proof
+from fascis.crossing.copying.reading_back import CHUNK, Buffers, ReadBack, read_back
 from fascis.crossing.journal.copies import Copied, Copies, Item, is_damaged
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.events import Advanced, Report

@@ -28,7 +28,7 @@ Those that are not UTF-8 are lone surrogates, which a plain ``str`` refuses here
 
 
 class _Facts(BaseModel):
-    model_config = ConfigDict(extra="allow", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="allow", frozen=True, populate_by_name=True, defer_build=True)
 
 
 class DriveFacts(_Facts):

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
-from fascis.crossing.copying.file import Buffers
+from fascis.crossing.copying.reading_back import Buffers
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
 
-from fascis.crossing.copying.file import Buffers
+from fascis.crossing.copying.reading_back import Buffers
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.journal.which import Which

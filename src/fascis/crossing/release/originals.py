@@ -18,7 +18,7 @@ from typing import Protocol
 
 from blake3 import blake3
 
-from fascis.crossing.copying.file import Buffers, read_back
+from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.journal.copies import Copies, Item, arrives_at, is_damaged
 from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.journal.journal import Journal

@@ -43,12 +43,12 @@ from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import STAGING, shown
 from fascis.files.own.unexpected import told_unexpected
 from fascis.library.identity import OWN
+from fascis.library.known.drive_roots import drive_roots
 from fascis.library.references.reading import DocumentSource, PathSource, place_folder, read_outside
 from fascis.library.references.summary import parse_summary
 from fascis.library.references.unknown import is_candidate, paths_named
 from fascis.library.register import KnownLibrary, root_now
 from fascis.library.replacing import is_kept
-from fascis.relink.relinking import drive_roots
 from fascis.workspace import Workspace
 
 # Looked into beside a library.

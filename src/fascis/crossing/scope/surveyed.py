@@ -13,6 +13,7 @@ from contextlib import closing
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import below, find_equals
@@ -28,14 +29,17 @@ from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.names import fsname, safe_place, shown
 from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
+from fascis.library.known.drive_roots import drive_roots
 from fascis.library.references.finding import Expected, Known, find_uses
 from fascis.library.references.summary import summary_of
 from fascis.library.references.uses import LostReference, Outside, Uses
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.relink.relinking import Relinking, drive_roots, relinking_of
 from fascis.workspace import Workspace
+
+if TYPE_CHECKING:
+    from fascis.relink.relinking import Relinking
 
 
 @dataclass
@@ -190,6 +194,9 @@ class Surveyed:
 
     def relinking(self, workspace: Workspace, control: Control = UNSTOPPED) -> Relinking:
         """What it lost, to be looked for."""
+        # It imports much, and nearly nothing that is surveyed is relinked.
+        from fascis.relink.relinking import relinking_of
+
         return relinking_of(self.source, self.survey, self.uses, workspace, control)
 
     @property

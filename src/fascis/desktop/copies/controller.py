@@ -16,7 +16,7 @@ from fascis.copies.comparing import look_at_copies
 from fascis.copies.repairing import Found, Repairs
 from fascis.copies.ungathering import put_back, told_of
 from fascis.copies.updating import plan_update
-from fascis.copies.verified import Verified, verify_at
+from fascis.copies.verifying.verified import Verified, verify_at
 from fascis.crossing.crossing import Crossing
 from fascis.desktop.copies.page import ChangeActions, CopiesPage, CopyActions, PlanToChange
 from fascis.desktop.kit.panel import SidePanel

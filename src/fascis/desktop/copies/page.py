@@ -10,7 +10,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QCheckBox
 
 from fascis.copies.repairing import CANNOT, Found, Repair
-from fascis.copies.verified import Verified
+from fascis.copies.verifying.verified import Verified
 from fascis.crossing.plan.plan import Plan
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, row, rule

@@ -25,7 +25,7 @@ _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
 class Block(BaseModel):
     """One block device; ``disk`` and ``tran`` are those of the physical disk below it."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
     name: str
     device: str = Field(alias="maj:min")
     fstype: str | None = None

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from threading import Event
 from typing import Any
 
-from fascis.crossing.copying.verifying import Verification, verify
-from fascis.crossing.scope.surveyed import survey_library
-from fascis.files.control import Control
+from fascis.copies.verifying.verifying import Verification, verify
+from fascis.files.control import Control, Within
 from fascis.files.disk.medium import Medium, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.hash_lists import HashList
@@ -84,14 +85,30 @@ def verify_at(
         EnvironmentTrouble: the drive failed.
     """
     drive = workspace.drives.at(root)
-    with closing(workspace.drives.open(root)) as medium:
-        found = verify(medium, root, control, beat, drive, gentle, lists)
+    beside, reads = Within(control), Event()
+
+    def tell(files: int, done: int, of: int) -> None:
+        reads.set()
+        beat(files, done, of)
+
+    def look() -> list[str]:
+        # The drive is kept busy first.
+        reads.wait()
+        return _unresolved(workspace, root, left_out, beside)
+
+    with closing(workspace.drives.open(root)) as medium, ThreadPoolExecutor(1, "survey") as thread:
         left_out = roles_left_out(medium)
+        looking = thread.submit(look)
+        try:
+            found = verify(medium, root, control, tell, drive, gentle, lists)
+        except BaseException:
+            beside.stop()
+            raise
+        finally:
+            reads.set()
         identity = read_identity(medium, root)
+        unresolved = looking.result()
     at = workspace.clock()
-    surveyed = survey_library(workspace, root, None, control, looks=False)
-    missing = [o for o in surveyed.uses.of(Standing.MISSING) if o.role.value not in left_out]
-    unresolved = [place_text(o.path.removeprefix(surveyed.below)) for o in missing]
     library = identity.library_id if identity else id_at(workspace.register, root)
     if library and workspace.register.path.exists():
         damaged = len(found.damaged) + len(found.missing)
@@ -99,6 +116,18 @@ def verify_at(
             library, root, drive.uuid, found.proven, found.files, damaged
         )
     return Verified(root, found, at, unresolved)
+
+
+def _unresolved(
+    workspace: Workspace, root: Path, left_out: set[str], control: Control
+) -> list[str]:
+    """What a library's documents refer to and is not there."""
+    # Half of what the program imports: files are being read while it does.
+    from fascis.crossing.scope.surveyed import survey_library
+
+    surveyed = survey_library(workspace, root, None, control, looks=False)
+    missing = [o for o in surveyed.uses.of(Standing.MISSING) if o.role.value not in left_out]
+    return [place_text(o.path.removeprefix(surveyed.below)) for o in missing]
 
 
 def roles_left_out(medium: Medium) -> set[str]:

@@ -1,0 +1,87 @@
+"""Progress of crossings on standard error: what they enter, how much of it is done."""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
+
+from fascis.commands.progress import LINE_SECONDS, bar
+from fascis.commands.telling import say
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Released
+from fascis.crossing.status.pace import Pace
+from fascis.files.names import shown
+from fascis.files.sizes import counted, number, size
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
+
+
+class Telling:
+    """Receives the engine's events, from any of its threads, and tells them."""
+
+    def __init__(self, crossing: Crossing) -> None:
+        files, total = crossing.journal.planned()
+        self._paces = [Pace(files, total, *d.copies.verified()) for d in crossing.destinations]
+        self._said = ""
+        self._names = [d.label for d in crossing.destinations]
+        self._total = sum(p.total_bytes for p in self._paces)
+        self._lock = threading.Lock()
+        self._next = time.monotonic() + LINE_SECONDS
+        self._task: TaskID | None = None
+        self._progress: Progress | None = None
+        if sys.stderr.isatty():
+            self._progress = bar()
+
+    def __enter__(self) -> Self:
+        if self._progress:
+            self._progress.start()
+            self._task = self._progress.add_task("copying", total=max(self._total * 2, 1), words="")
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        if self._progress:
+            self._progress.stop()
+
+    def __call__(self, event: Event) -> None:
+        """Takes one event."""
+        with self._lock:
+            if isinstance(event, Advanced):
+                self._paces[event.destination].advance(event)
+                self._draw()
+            elif isinstance(event, Entered):
+                several = len(self._names) > 1 and event.destination is not None
+                words = event.state.value
+                words = (
+                    f"{shown(self._names[event.destination or 0])}: {words}" if several else words
+                )
+                if words != self._said:
+                    self._said = words
+                    say(words)
+            elif isinstance(event, Attention):
+                say(f"{shown(event.place)} ({shown(event.drive)}): {event.meaning}.")
+            elif isinstance(event, Released) and event.files:
+                say(f"deleted {counted(event.files, 'original')}, {size(event.bytes)}")
+
+    def _draw(self) -> None:
+        words = "; ".join(
+            (f"{shown(name)}: " if len(self._names) > 1 else "")
+            + f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} "
+            f"verified, {number(p.verified_files)} of {counted(p.files, 'file')}, "
+            f"{size(p.bytes_a_second())}/s{p.ready_words()}"
+            for name, p in zip(self._names, self._paces, strict=True)
+        )
+        if self._progress and self._task is not None:
+            done = sum(p.copied_bytes + p.verified_bytes for p in self._paces)
+            self._progress.update(self._task, completed=done, words=words)
+        elif time.monotonic() >= self._next:
+            self._next = time.monotonic() + LINE_SECONDS
+            say(words)

@@ -1,0 +1,1 @@
+"""A library is read again where it stands, and compared with its lists and those of others."""
