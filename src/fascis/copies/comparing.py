@@ -34,6 +34,8 @@ from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
 from fascis.workspace import Workspace
 
+# Files that are compared between two looks at whether to stop.
+_LOOK_FILES = 100
 AS_IT_WAS = OWN + b"/as-it-was"
 Place = bytes
 
@@ -217,8 +219,9 @@ class Comparison:
     def _compare(self) -> Difference:
         tree, found = self.tree, Difference()
         wanted = set()
-        for source in self.sources:
-            self._control.checkpoint()
+        for number, source in enumerate(self.sources):
+            if number % _LOOK_FILES == 0:
+                self._control.checkpoint()
             wanted.add(source.there)
             entry = tree.recorded.get(source.there)
             if entry is None:

@@ -61,7 +61,12 @@ class Apart:
     arriving: set[bytes] = field(default_factory=set)
 
     def __bool__(self) -> bool:
-        return bool(self.folders or self.files or self.before or self.bases or self.stands)
+        return bool(self.renames or self.stands)
+
+    @property
+    def renames(self) -> bool:
+        """True when something is, or was before, called otherwise than in the library."""
+        return bool(self.folders or self.files or self.before or self.bases)
 
     def folder(self, place: bytes) -> bytes:
         """Where a folder of the library is in the copy."""

@@ -32,6 +32,12 @@ DOUBT_SECONDS, DOUBT_BYTES = 600.0, 4 << 30
 
 _RECORDS = (IDENTITY, INVENTORY, MANIFEST)
 _SIZE = "coalesce(c.seen_size, e.size)"
+_NAME_THERE = "coalesce(e.there, e.name)"
+# Its planned place there; without a folder there is no slash.
+_PLACE_THERE = (
+    f"CASE length(f.there) WHEN 0 THEN {_NAME_THERE} "
+    f"ELSE CAST(f.there || '/' || {_NAME_THERE} AS BLOB) END"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -252,6 +258,8 @@ class Copies:
     def __init__(self, journal: Journal, number: int = 0) -> None:
         self.journal, self.number = journal, number
         self._session, self._begun = 0, time.monotonic()
+        self._documents: dict[tuple[bytes, ...], str] = {}
+        self._proven: tuple[tuple[int, int], bool] | None = None
         self._sums: dict[Which, tuple[tuple[int, int], tuple[int, int]]] = {}
 
     # -- what is kept of the destination itself ----------------------------------------------------
@@ -379,11 +387,18 @@ class Copies:
         Args:
             endings: without the dot, in lower case.
         """
+        wanted = tuple(sorted(endings))
+        if wanted not in self._documents:
+            # What the plan has does not change, and is asked for again and again.
+            rows = self.journal.read(
+                "SELECT e.id FROM entry e WHERE e.kind=0 AND "
+                f"(e.role={ROLES.index(Role.DOCUMENT)} OR {_ends(wanted)}) ORDER BY e.id"
+            )
+            self._documents[wanted] = json.dumps([entry for (entry,) in rows])
         rows = self.journal.read(
-            "SELECT e.id FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? "
-            f"WHERE e.kind=0 AND {Which.GOING_VERIFIED} AND "
-            f"(e.role={ROLES.index(Role.DOCUMENT)} OR {_ends(endings)}) ORDER BY e.id",
-            (self.number,),
+            "SELECT e.id FROM entry e JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
+            f"e.id IN (SELECT value FROM json_each(?)) AND {Which.GOING_VERIFIED} ORDER BY e.id",
+            (self.number, self._documents[wanted]),
         )
         return [entry for (entry,) in rows]
 
@@ -441,21 +456,21 @@ class Copies:
     def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
         """``(entry, name, state)`` of what the plan has in one folder of the copy.
 
-        By its place there; the state is ``None`` for what is not copied. What stood there before
-        is told by :meth:`standing_there`.
+        By its place there; the state is ``None`` for what is not copied. What stood elsewhere
+        before is told by :meth:`standing_elsewhere`.
         """
         return self.journal.read(
-            "SELECT e.id, coalesce(e.there, e.name), c.state FROM entry e JOIN folder f ON "
+            f"SELECT e.id, {_NAME_THERE}, c.state FROM entry e JOIN folder f ON "
             "f.id=e.folder LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
-            "f.there=? AND e.fate<>4 AND e.stands IS NULL",
+            f"f.there=? AND e.fate<>4 AND (e.stands IS NULL OR e.stands={_PLACE_THERE})",
             (self.number, folder),
         )
 
-    def standing_there(self) -> list[tuple[int, bytes, int | None]]:
-        """``(entry, place, state)`` of what counts as arrived because it stood there before."""
+    def standing_elsewhere(self) -> list[tuple[int, bytes, int | None]]:
+        """``(entry, place, state)`` of what counts as arrived, as an equal file stood elsewhere."""
         return self.journal.read(
-            "SELECT e.id, e.stands, c.state FROM entry e LEFT JOIN copy c ON c.entry=e.id AND "
-            "c.destination=? WHERE e.stands IS NOT NULL",
+            "SELECT e.id, e.stands, c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN "
+            f"copy c ON c.entry=e.id AND c.destination=? WHERE e.stands<>{_PLACE_THERE}",
             (self.number,),
         )
 
@@ -799,12 +814,16 @@ class Copies:
 
     def proven(self) -> bool:
         """True when every verified file was proven to be read from the drive."""
+        version = self.journal.version()
+        if self._proven and self._proven[0] == version:
+            return self._proven[1]
         row = self.journal.read(
             "SELECT count(*), coalesce(min(c.proven), 1) FROM copy c JOIN entry e ON e.id=c.entry "
             "WHERE c.destination=? AND c.state=2 AND NOT (e.stands IS NOT NULL AND c.at=0)",
             (self.number,),
         )[0]
-        return bool(row[1])
+        self._proven = version, bool(row[1])
+        return self._proven[1]
 
     def strands(self) -> list[StrandProgress]:
         """Progress of each strand that goes along, largest first."""

@@ -76,7 +76,7 @@ class Arrived:
             self._folders = {}
             for _, there in self._copies.journal.folders():
                 self._folders.setdefault(self._key(there), []).append(there)
-            for entry, place, state in self._copies.standing_there():
+            for entry, place, state in self._copies.standing_elsewhere():
                 above, _, name = place.rpartition(b"/")
                 self._stood.setdefault(self._key(above), []).append((entry, name, state))
         found: dict[bytes, int] = {}

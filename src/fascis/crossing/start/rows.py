@@ -146,6 +146,8 @@ def _names(
     And the place it had before any was changed; and that of its equal which stands there.
     """
     place = join(folder, name)
+    if not apart.renames:
+        return None, None, apart.stands.get(place)
     before, there = apart.called_before(place), apart.there(place)
     stands = apart.stands.get(place)
     renamed = before != there and stands is None

@@ -13,6 +13,7 @@ from blake3 import blake3
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import EnvironmentTrouble
 
+_FIRST = 64 << 10
 CHUNK = 4 << 20
 DIGEST_BYTES = 32
 
@@ -29,12 +30,15 @@ def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes
 
     ``beat`` is told each count of bytes read.
     """
-    hasher, buffer = blake3(), bytearray(CHUNK)
-    view = memoryview(buffer)
+    hasher = blake3()
+    view = memoryview(bytearray(_FIRST))
     while count := stream.readinto(view):
         hasher.update(view[:count])
         if beat:
             beat(count)
+        if count == len(view) < CHUNK:
+            # Most files are small: a large buffer would take longer to make than they to read.
+            view = memoryview(bytearray(CHUNK))
     return hasher.digest()
 
 

@@ -76,7 +76,7 @@ class UpdatedCopy(InExistingFolder):
         After power was lost it may be found at both places, and is then the same.
         """
         medium = self._medium
-        if medium.exists(old) and medium.exists(new) and not self._same(old, new):
+        if medium.exists(new) and medium.exists(old) and not self._same(old, new):
             raise Refused(
                 Code.NAME_TAKEN,
                 f"{shown(new)} appeared in the copy meanwhile, and is not touched. What is to be "
@@ -105,11 +105,17 @@ class UpdatedCopy(InExistingFolder):
     def _move_all(self, pairs: Iterable[tuple[bytes, bytes]]) -> None:
         """Moves what is not moved yet; what is gone from its first place was."""
         medium, some = self._medium, False
+        folders: set[bytes] = set()
         for old, new in pairs:
-            if not medium.exists(old) or medium.exists(new):
+            if not medium.exists(old):
                 continue
-            self._make_parents(new)
-            move(medium, old, new)
+            if parent(new) not in folders:
+                self._make_parents(new)
+                folders.add(parent(new))
+            try:
+                move(medium, old, new)
+            except FileExistsError:
+                continue
             some = True
         if some:
             medium.sync()
