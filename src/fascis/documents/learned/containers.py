@@ -1,0 +1,303 @@
+"""What a document is packed in, found by its first bytes, and how it is packed again."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zipfile
+import zlib
+from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
+from pathlib import Path
+
+from blake3 import blake3
+
+from fascis.documents.learned import database
+from fascis.documents.learned.database import Database
+from fascis.documents.learned.json_text import JsonTables
+from fascis.documents.learned.plain_text import PlainTables
+from fascis.documents.learned.tables import Cell, Column, Join, Table, TextTable, Unreadable
+from fascis.documents.learned.text import Text, shape_of
+from fascis.documents.learned.xml_text import XmlTables
+
+# Bytes, unpacked.
+LARGEST = 512 << 20
+_GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+
+
+class TextContents:
+    """A document of text: JSON, XML, a property list, or plain."""
+
+    def __init__(self, content: bytes) -> None:
+        self._content = content
+        self._tables: XmlTables | JsonTables | PlainTables
+        start = content[:4096].lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n\0")
+        self._text: Text | None = None
+        if start.startswith(b"<"):
+            self._tables = XmlTables(content)
+        else:
+            self._text = Text.of(content)
+            if start[:1] in (b"{", b"["):
+                self._tables = _json_or_plain(self._text.text)
+            else:
+                self._tables = PlainTables(self._text.text)
+        self.container = self._tables.container
+
+    def tables(self) -> Sequence[TextTable]:
+        """All tables."""
+        return self._tables.tables()
+
+    def shape(self) -> bytes:
+        """A digest of the names of tables and columns."""
+        lines = shape_of(self.container, self.tables())
+        return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
+
+    def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
+        """The document with some cells changed, every other byte as it was; read again.
+
+        Raises:
+            Unreadable: it would not be read as it was to be.
+        """
+        if isinstance(self._tables, XmlTables):
+            content = self._tables.rewritten(edits)
+        else:
+            assert self._text
+            content = self._text.encoded(self._tables.rewritten(edits))
+        again = TextContents(content)
+        if not _differ_in(self.tables(), again.tables(), edits):
+            raise Unreadable("It would not be read back as it was to be.")
+        return content
+
+
+def _json_or_plain(text: str) -> JsonTables | PlainTables:
+    try:
+        return JsonTables(text)
+    except Unreadable:
+        # Settings begin with a bracket too.
+        if text.lstrip().startswith("["):
+            return PlainTables(text)
+        raise
+
+
+def _differ_in(
+    old: Sequence[TextTable], new: Sequence[TextTable], edits: Mapping[Cell, str]
+) -> bool:
+    """True when the edited cells say what they were to say, and all others what they did."""
+    by_column: dict[tuple[str, str], dict[int, str]] = {}
+    for cell, value in edits.items():
+        by_column.setdefault((cell.table, cell.column), {})[cell.row] = value
+    if [t.name for t in old] != [t.name for t in new]:
+        return False
+    for mine, theirs in zip(old, new, strict=True):
+        if len(mine) != len(theirs) or mine.columns() != theirs.columns():
+            return False
+        for name in mine.columns():
+            was, now = list(mine.column(name).all()), list(theirs.column(name).all())
+            for row, value in by_column.get((mine.name, name), {}).items():
+                was[row] = value
+            if was != now:
+                return False
+    return True
+
+
+class Packed:
+    """A document in gzip, or the members of a ZIP, as one.
+
+    Raises:
+        Unreadable: it is damaged, too large unpacked, or has two members of one name.
+    """
+
+    def __init__(self, content: bytes) -> None:
+        self._content = content
+        self._members: dict[str, TextContents] = {}
+        if content.startswith(_GZIP):
+            self.kind = "gzip"
+            self._members[""] = TextContents(_unzipped(content))
+        else:
+            self.kind = "zip"
+            self._open_zip()
+        if not self._members:
+            raise Unreadable("Nothing in it is read.")
+        self.container = f"{self.kind}+{next(iter(self._members.values())).container}"
+
+    def _open_zip(self) -> None:
+        left = LARGEST
+        try:
+            with zipfile.ZipFile(io.BytesIO(self._content)) as packed:
+                infos = packed.infolist()
+                names = [info.filename for info in infos]
+                if len(set(names)) != len(names):
+                    raise Unreadable("Two things in it have the same name.")
+                for info in infos:
+                    left -= info.file_size
+                    if left < 0:
+                        raise Unreadable("It is too large unpacked.")
+                    if info.is_dir():
+                        continue
+                    with packed.open(info) as file:
+                        content = file.read(info.file_size + 1)
+                    if len(content) != info.file_size:
+                        raise Unreadable("It is damaged.")
+                    try:
+                        self._members[info.filename] = TextContents(content)
+                    except Unreadable:
+                        # A picture, say: it stays as it is.
+                        continue
+        except (
+            zipfile.BadZipFile,
+            zlib.error,
+            OSError,
+            RuntimeError,
+            NotImplementedError,
+            EOFError,
+            ValueError,
+        ) as error:
+            raise Unreadable(f"It is packed in a way that is not read ({error}).") from error
+
+    def tables(self) -> Sequence[Table]:
+        """Of all members, called by these."""
+        found: list[Table] = []
+        for name, member in self._members.items():
+            found += [_Renamed(table, name) if name else table for table in member.tables()]
+        return found
+
+    def shape(self) -> bytes:
+        """A digest of what its members have in common."""
+        hasher = blake3(self.kind.encode())
+        for name, member in sorted(self._members.items()):
+            hasher.update(name.encode("utf-8", "surrogateescape") + member.shape())
+        return hasher.digest()
+
+    def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
+        """Packed again, with some cells changed."""
+        changed = {
+            name: member.rewritten(some)
+            for name, member in self._members.items()
+            if (some := _of_member(edits, name))
+        }
+        if self.kind == "gzip":
+            return _zipped_like(self._content, changed[""])
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(self._content)) as old, zipfile.ZipFile(out, "w") as new:
+            new.comment = old.comment
+            for info in old.infolist():
+                content = changed.get(info.filename)
+                new.writestr(info, old.read(info) if content is None else content)
+        return out.getvalue()
+
+
+class _Renamed:
+    """A table of a member: called by both."""
+
+    def __init__(self, table: Table, member: str) -> None:
+        self.name, self._table, self._member = f"{member}:{table.name}", table, member
+
+    def __len__(self) -> int:
+        return len(self._table)
+
+    def columns(self) -> Sequence[str]:
+        """The names of its columns."""
+        return self._table.columns()
+
+    def column(self, name: str) -> Column:
+        """One of them."""
+        return self._table.column(name)
+
+    def joins(self) -> Sequence[Join]:
+        """To what its rows lie in."""
+        return [_RenamedJoin(join, self._member) for join in self._table.joins()]
+
+
+class _RenamedJoin:
+    def __init__(self, join: Join, member: str) -> None:
+        self._join, self.name = join, join.name
+        self.to: Table = _Renamed(join.to, member)
+
+    def some(self, rows: Sequence[int]) -> list[int]:
+        """For some rows the row that each leads to."""
+        return self._join.some(rows)
+
+    def all(self) -> Sequence[int]:
+        """The same for all rows."""
+        return self._join.all()
+
+
+def _of_member(edits: Mapping[Cell, str], member: str) -> dict[Cell, str]:
+    if not member:
+        return dict(edits)
+    begin = member + ":"
+    return {
+        Cell(cell.table.removeprefix(begin), cell.column, cell.row): value
+        for cell, value in edits.items()
+        if cell.table.startswith(begin)
+    }
+
+
+def _unzipped(content: bytes) -> bytes:
+    packed = zlib.decompressobj(31)
+    try:
+        text = packed.decompress(content, LARGEST + 1)
+    except zlib.error as error:
+        raise Unreadable(f"It is damaged ({error}).") from error
+    if len(text) > LARGEST or packed.unconsumed_tail:
+        raise Unreadable("It is too large unpacked.")
+    if not packed.eof or packed.unused_data:
+        raise Unreadable("It is packed in several pieces, which is not read.")
+    return text
+
+
+def _zipped_like(old: bytes, content: bytes) -> bytes:
+    """Packed with the time and name that the old one says."""
+    out = io.BytesIO()
+    mtime = int.from_bytes(old[4:8], "little")
+    name = ""
+    if old[3] & 0x08 and not old[3] & 0x04:
+        name = old[10 : old.index(b"\0", 10)].decode("latin-1")
+    with gzip.GzipFile(name, "wb", fileobj=out, mtime=mtime) as packed:
+        packed.write(content)
+    return out.getvalue()
+
+
+class OpenedDatabase(AbstractContextManager["OpenedDatabase"]):
+    """A private copy of a database."""
+
+    container = "sqlite"
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.database = Database(path)
+
+    def __exit__(self, *_: object) -> None:
+        self.database.close()
+
+    def tables(self) -> Sequence[Table]:
+        """Its tables."""
+        return self.database.tables()
+
+    def shape(self) -> bytes:
+        """A digest of the names of its tables and columns, and their types."""
+        return self.database.shape()
+
+    def rewritten(self, edits: Mapping[Cell, str]) -> Path:
+        """Changes the private copy."""
+        self.database.close()
+        database.rewritten(self.path, edits)
+        return self.path
+
+
+def is_database(head: bytes) -> bool:
+    """True for the first bytes of a database."""
+    return head.startswith(database.MAGIC)
+
+
+def contents_of(content: bytes) -> TextContents | Packed:
+    """A document's tables, by its content; not of a database, which is opened by its path.
+
+    Raises:
+        Unreadable: it is none that is read.
+    """
+    if len(content) > LARGEST:
+        raise Unreadable("It is too large to be looked through.")
+    if content.startswith((_GZIP, _ZIP)):
+        return Packed(content)
+    return TextContents(content)

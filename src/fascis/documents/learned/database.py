@@ -1,0 +1,490 @@
+"""Databases of unknown make, in a private copy.
+
+Nothing in them is run: no trigger, no view, no function but the plainest, no virtual table. What
+changes is looked at through the database itself: a change that would run a trigger is refused, and
+what comes out is compared with what was, table by table.
+"""
+
+from __future__ import annotations
+
+import marshal
+import random
+import sqlite3
+import time
+from array import array
+from bisect import bisect_left
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from blake3 import blake3
+
+from fascis.documents.learned.tables import NO_ROW, Cell, Join, Unreadable
+
+MAGIC = b"SQLite format 3\0"
+MOST_TABLES, MOST_COLUMNS, MOST_JOINS = 300, 200, 60
+_SECONDS = 60.0
+# Values that tell whether a column leads to another table.
+_TRIED = 200
+_AT_ONCE = 400
+_ALLOWED = {sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_PRAGMA}
+_FUNCTIONS = frozenset(("count", "typeof", "total", "length", "min", "max", "hex", "sum"))
+
+
+def quoted(name: str) -> str:
+    """A name as SQL has it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _authorize(action: int, _first: str | None, second: str | None, *_: str | None) -> int:
+    if action == sqlite3.SQLITE_FUNCTION:
+        allowed = (second or "").lower() in _FUNCTIONS
+    else:
+        allowed = action in _ALLOWED
+    return sqlite3.SQLITE_OK if allowed else sqlite3.SQLITE_DENY
+
+
+def _as_text(raw: bytes) -> str:
+    return raw.decode("utf-8", "surrogateescape")
+
+
+@contextmanager
+def making_sense() -> Iterator[None]:
+    """What SQLite says of a damaged database is told as one."""
+    try:
+        yield
+    except (sqlite3.Error, UnicodeError, OverflowError, MemoryError) as error:
+        raise Unreadable(f"It is a database that cannot be read ({error}).") from error
+
+
+class Database:
+    """A private copy of a database, open for reading.
+
+    Args:
+        path: the copy.
+
+    Raises:
+        Unreadable: it is damaged, or too large in some way.
+    """
+
+    container = "sqlite"
+
+    def __init__(self, path: Path, seconds: float = _SECONDS) -> None:
+        self.path = path
+        self._end = time.monotonic() + seconds
+        with making_sense():
+            self.db = sqlite3.connect(path, isolation_level=None)
+            try:
+                self._open()
+            except BaseException:
+                self.db.close()
+                raise
+
+    def _open(self) -> None:
+        db = self.db
+        db.text_factory = _as_text
+        db.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, 64 << 20)
+        for pragma in ("trusted_schema=OFF", "query_only=ON", "cell_size_check=ON", "mmap_size=0"):
+            db.execute(f"PRAGMA {pragma}")
+        db.set_progress_handler(self._is_late, 100_000)
+        if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
+            raise Unreadable(f"It is a damaged database ({said}).")
+        self.encoding = str(db.execute("PRAGMA encoding").fetchone()[0])
+        listed = db.execute("PRAGMA table_list").fetchall()
+        names = [r[1] for r in listed if r[0] == "main" and r[2] == "table"]
+        without = {r[1] for r in listed if r[4]}
+        self.names = sorted(n for n in names if not n.startswith("sqlite_"))
+        if len(self.names) > MOST_TABLES:
+            raise Unreadable(f"It has {len(self.names)} tables, too many to be looked through.")
+        self._tables = {n: DatabaseTable(self, n, n in without) for n in self.names}
+        db.set_authorizer(_authorize)
+
+    def _is_late(self) -> int:
+        return int(time.monotonic() > self._end)
+
+    def close(self) -> None:
+        """Closes it."""
+        self.db.close()
+
+    def tables(self) -> Sequence[DatabaseTable]:
+        """Its tables, but for virtual ones."""
+        return list(self._tables.values())
+
+    def table(self, name: str) -> DatabaseTable:
+        """One of them."""
+        return self._tables[name]
+
+    def schema(self) -> list[tuple[Any, ...]]:
+        """What the database says that it has."""
+        sql = "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name"
+        return self.db.execute(sql).fetchall()
+
+    def shape(self) -> bytes:
+        """A digest of the names of its tables and columns, and their types."""
+        hasher = blake3(b"sqlite\0")
+        for table in self._tables.values():
+            for column in table.all_columns:
+                line = f"{table.name}\0{column.name}\0{column.declared}\n"
+                hasher.update(line.encode("utf-8", "surrogateescape"))
+        return hasher.digest()
+
+    def rows(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
+        """All rows of a question.
+
+        Raises:
+            Unreadable: the database is damaged, or it took too long.
+        """
+        with making_sense():
+            return self.db.execute(sql, arguments).fetchall()
+
+
+@dataclass(frozen=True, slots=True)
+class Declared:
+    """A column as it is declared. ``key``: its turn in the primary key, from 1; 0 for none."""
+
+    name: str
+    declared: str
+    key: int
+
+
+class DatabaseTable:
+    """A table of a database; its rows are numbered in the order of their keys."""
+
+    def __init__(self, database: Database, name: str, without_rowid: bool) -> None:
+        self.name, self._database = name, database
+        self._sql = quoted(name)
+        rows = database.db.execute(f"PRAGMA table_xinfo({self._sql})").fetchall()
+        # Generated columns are read by nobody here, and cannot be written.
+        self.all_columns = [Declared(r[1], str(r[2]).upper(), int(r[5])) for r in rows if not r[6]]
+        if len(self.all_columns) > MOST_COLUMNS:
+            raise Unreadable(f"Its table {name} has too many columns to be looked through.")
+        named = {c.name.lower() for c in self.all_columns}
+        alias = next((a for a in ("rowid", "_rowid_", "oid") if a not in named), None)
+        if without_rowid or alias is None:
+            keys = sorted((c for c in self.all_columns if c.key), key=lambda c: c.key)
+            self.key = ", ".join(quoted(c.name) for c in keys)
+            self.key_columns = len(keys)
+        else:
+            self.key, self.key_columns = alias, 1
+        self.has_rowid = not without_rowid and alias is not None
+        self._columns: dict[str, DatabaseColumn] = {}
+
+    @cached_property
+    def keys(self) -> Any:
+        """The key of every row: a number, or a tuple where it has no row numbers."""
+        if not self.key:
+            return []
+        rows = self._database.rows(f"SELECT {self.key} FROM {self._sql} ORDER BY {self.key}")
+        return array("q", (r[0] for r in rows)) if self.has_rowid else rows
+
+    def __len__(self) -> int:
+        return len(self.keys)
+
+    @cached_property
+    def _texts(self) -> list[str]:
+        names = [c.name for c in self.all_columns]
+        counts = ", ".join(f"total(typeof({quoted(n)})='text')" for n in names)
+        if not names:
+            return []
+        found = self._database.rows(f"SELECT {counts} FROM {self._sql}")[0]
+        return [n for n, count in zip(names, found, strict=True) if count]
+
+    def columns(self) -> Sequence[str]:
+        """The columns in which a text stands."""
+        return self._texts
+
+    def column(self, name: str) -> DatabaseColumn:
+        """One of its columns."""
+        if name not in self._columns:
+            self._columns[name] = DatabaseColumn(self, name, self._database)
+        return self._columns[name]
+
+    def raw(self, column: str, rows: Sequence[int]) -> list[Any]:
+        """What stands in a column in some rows, of whatever type."""
+        wanted, sql = quoted(column), self._sql
+        if not self.has_rowid:
+            every = self.raw_all(column)
+            return [every[row] for row in rows]
+        found: dict[int, Any] = {}
+        keys = [self.keys[row] for row in rows]
+        for at in range(0, len(keys), _AT_ONCE):
+            some = keys[at : at + _AT_ONCE]
+            marks = ",".join("?" * len(some))
+            found.update(
+                self._database.rows(
+                    f"SELECT {self.key}, {wanted} FROM {sql} WHERE {self.key} IN ({marks})", some
+                )
+            )
+        return [found.get(key) for key in keys]
+
+    def raw_all(self, column: str) -> list[Any]:
+        """What stands in a column in all rows."""
+        rows = self._database.rows(f"SELECT {quoted(column)} FROM {self._sql} ORDER BY {self.key}")
+        return [value for (value,) in rows]
+
+    def row_of_key(self, key: Any) -> int:
+        """The row that has a key, or ``NO_ROW``."""
+        at = bisect_left(self.keys, key)
+        return at if at < len(self.keys) and self.keys[at] == key else NO_ROW
+
+    @cached_property
+    def uniques(self) -> list[str]:
+        """Columns whose values tell the rows apart."""
+        found = [c.name for c in self.all_columns if c.key]
+        if len(found) > 1:
+            found = []
+        for row in self._database.rows(f"PRAGMA index_list({self._sql})"):
+            if not row[2] or row[4]:  # not unique, or of some rows only
+                continue
+            columns = self._database.rows(f"PRAGMA index_info({quoted(row[1])})")
+            if len(columns) == 1 and columns[0][2]:
+                found.append(columns[0][2])
+        if not found and 0 < len(self) <= 100_000:
+            found += [c.name for c in self.all_columns[:12] if self._is_unique(c.name)]
+        return list(dict.fromkeys(found))
+
+    def _is_unique(self, column: str) -> bool:
+        sql = f"SELECT count(*), count({quoted(column)}), count(DISTINCT {quoted(column)})"
+        total, some, distinct = self._database.rows(f"{sql} FROM {self._sql}")[0]
+        return bool(total == some == distinct)
+
+    def joins(self) -> Sequence[Join]:
+        """Ways to other tables: by keys that were declared, and by values that are keys there."""
+        return self._joins
+
+    @cached_property
+    def _joins(self) -> list[Join]:
+        found: dict[str, Join] = {}
+        declared = self._database.rows(f"PRAGMA foreign_key_list({self._sql})")
+        for row in declared:
+            table, column, key = row[2], row[3], row[4]
+            if table in self._database.names:
+                to = self._database.table(table)
+                key = key or next((c.name for c in to.all_columns if c.key), None)
+                if key in to.uniques:
+                    join = KeyJoin(self, column, to, key)
+                    found[join.name] = join
+        for join in self._inferred():
+            if len(found) >= MOST_JOINS:
+                break
+            found.setdefault(join.name, join)
+        return list(found.values())
+
+    def _inferred(self) -> Iterator[KeyJoin]:
+        count = len(self)
+        if not count:
+            return
+        rows = sorted(random.Random(1).sample(range(count), min(count, _TRIED)))
+        for column in self.all_columns:
+            values = {v for v in self.raw(column.name, rows) if isinstance(v, int | str)}
+            if len(values) < 1:
+                continue
+            for to in self._database.tables():
+                for key in to.uniques:
+                    if (to, key) != (self, column.name) and to.has_all(key, values):
+                        yield KeyJoin(self, column.name, to, key)
+
+    def has_all(self, key: str, values: set[Any]) -> bool:
+        """True when nearly all of some values are keys; 0 and nothing often stand for none."""
+        some = list(values)[:_AT_ONCE]
+        marks = ",".join("?" * len(some))
+        sql = f"SELECT count(*) FROM {self._sql} WHERE {quoted(key)} IN ({marks})"
+        found = self._database.rows(sql, some)[0][0]
+        return bool(found and found >= len(some) - 1 and found >= 0.9 * len(some))
+
+
+class DatabaseColumn:
+    """A column's texts."""
+
+    def __init__(self, table: DatabaseTable, name: str, database: Database) -> None:
+        self.name, self._table, self._database = name, table, database
+        self._all: list[str | None] | None = None
+
+    def some(self, rows: Sequence[int]) -> list[str | None]:
+        """The texts in some rows."""
+        if self._all is not None:
+            return [self._all[row] for row in rows]
+        return [v if isinstance(v, str) else None for v in self._table.raw(self.name, rows)]
+
+    def all(self) -> Sequence[str | None]:
+        """The texts in all rows; kept from then on."""
+        if self._all is None:
+            values = self._table.raw_all(self.name)
+            self._all = [v if isinstance(v, str) else None for v in values]
+        return self._all
+
+
+class KeyJoin:
+    """From rows that name a key to the row that has it."""
+
+    def __init__(self, table: DatabaseTable, column: str, to: DatabaseTable, key: str) -> None:
+        self.table, self.column, self.to, self.key = table, column, to, key
+        self.name = f"{column} is {to.name}.{key}"
+        self._rows: array[int] | None = None
+
+    def some(self, rows: Sequence[int]) -> list[int]:
+        """For some rows the row that each leads to."""
+        if self._rows is not None:
+            return [self._rows[row] for row in rows]
+        values = self.table.raw(self.column, rows)
+        wanted = sorted({v for v in values if isinstance(v, int | str)}, key=str)
+        found: dict[Any, int] = {}
+        for at in range(0, len(wanted), _AT_ONCE):
+            some = wanted[at : at + _AT_ONCE]
+            marks = ",".join("?" * len(some))
+            sql = f"SELECT {quoted(self.key)}, {self.to.key} FROM {quoted(self.to.name)}"
+            for value, *key in self.table._database.rows(
+                f"{sql} WHERE {quoted(self.key)} IN ({marks})", some
+            ):
+                found[value] = self.to.row_of_key(key[0] if self.to.has_rowid else tuple(key))
+        return [found.get(v, NO_ROW) for v in values]
+
+    def all(self) -> Sequence[int]:
+        """The same for all rows."""
+        if self._rows is None:
+            number = {value: row for row, value in enumerate(self.to.raw_all(self.key))}
+            number.pop(None, None)
+            self._rows = array(
+                "q", (number.get(v, NO_ROW) for v in self.table.raw_all(self.column))
+            )
+        return self._rows
+
+
+# -- writing anew ----------------------------------------------------------------------------------
+
+
+def rewritten(path: Path, edits: Mapping[Cell, str]) -> None:
+    """Changes cells of a private copy, and proves that nothing else changed.
+
+    Raises:
+        Unreadable: a change would run something of the database's own, or breaks a rule of it.
+    """
+    before = path.with_name(path.name + ".before")
+    with (
+        making_sense(),
+        closing(sqlite3.connect(path)) as db,
+        closing(sqlite3.connect(before)) as b,
+    ):
+        db.backup(b)
+    _refuse_what_runs(path, edits)
+    _change(path, edits)
+    _prove(before, path, edits)
+    before.unlink()
+
+
+def _by_column(edits: Mapping[Cell, str]) -> dict[tuple[str, str], list[tuple[int, str]]]:
+    found: dict[tuple[str, str], list[tuple[int, str]]] = {}
+    for cell, value in edits.items():
+        found.setdefault((cell.table, cell.column), []).append((cell.row, value))
+    return found
+
+
+def _refuse_what_runs(path: Path, edits: Mapping[Cell, str]) -> None:
+    """Asks the database what a change would run, without making it."""
+    with making_sense(), closing(sqlite3.connect(path, isolation_level=None)) as db:
+        db.execute("PRAGMA trusted_schema=OFF")
+        for table, column in _by_column(edits):
+            inner: list[str] = []
+
+            def note(
+                action: int,
+                first: str | None,
+                _second: str | None,
+                _db: str | None,
+                by: str | None,
+                inner: list[str] = inner,
+            ) -> int:
+                if by is not None:
+                    inner.append(by)
+                if action == sqlite3.SQLITE_FUNCTION and (_second or "").lower() not in _FUNCTIONS:
+                    inner.append(str(_second))
+                return sqlite3.SQLITE_OK
+
+            db.set_authorizer(note)
+            sql = f"EXPLAIN UPDATE {quoted(table)} SET {quoted(column)}='x'"
+            try:
+                db.execute(sql).fetchall()
+            except sqlite3.Error as error:
+                raise Unreadable(
+                    f"A change of {table}.{column} needs what only its own program has ({error})."
+                ) from error
+            db.set_authorizer(None)
+            if inner:
+                raise Unreadable(
+                    f"A change of {table}.{column} would run something of its own program "
+                    f"({inner[0]})."
+                )
+
+
+def _change(path: Path, edits: Mapping[Cell, str]) -> None:
+    with closing(Database(path)) as reading:
+        plan = []
+        for (table, column), some in _by_column(edits).items():
+            keys = reading.table(table).keys
+            where = " AND ".join(
+                f"{part.strip()}=?" for part in reading.table(table).key.split(", ")
+            )
+            rows = [
+                (value, *(keys[row] if isinstance(keys[row], tuple) else (keys[row],)))
+                for row, value in some
+            ]
+            plan.append((f"UPDATE {quoted(table)} SET {quoted(column)}=? WHERE {where}", rows))
+    with making_sense(), closing(sqlite3.connect(path, isolation_level=None)) as db:
+        db.execute("PRAGMA trusted_schema=OFF")
+        db.execute("PRAGMA foreign_keys=ON")
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            for sql, rows in plan:
+                db.executemany(sql, rows)
+        except sqlite3.Error as error:
+            raise Unreadable(f"The database does not take the new paths ({error}).") from error
+        db.execute("COMMIT")
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+
+def _prove(before: Path, after: Path, edits: Mapping[Cell, str]) -> None:
+    """The new database is sound, and differs from the old one in the planned cells alone."""
+    wanted = _by_column(edits)
+    with closing(Database(before)) as old, closing(Database(after)) as new:
+        if new.rows("PRAGMA integrity_check(1)")[0][0] != "ok":
+            raise Unreadable("The database would be damaged by the new paths.")
+        if old.schema() != new.schema():
+            raise Unreadable("The database would not be what it was.")
+        for table in old.tables():
+            _prove_table(table, new.table(table.name), wanted)
+
+
+def _prove_table(
+    old: DatabaseTable, new: DatabaseTable, wanted: Mapping[tuple[str, str], list[tuple[int, str]]]
+) -> None:
+    changed = {c: dict(v) for (table, c), v in wanted.items() if table == old.name}
+    names = ", ".join(quoted(c.name) for c in old.all_columns)
+    numbers = {c.name: n for n, c in enumerate(old.all_columns)}
+    # A changed column that is part of the key would change the order.
+    sql = f"SELECT {names} FROM {quoted(old.name)}"
+    sql += f" ORDER BY {old.key}" if old.key else ""
+    with making_sense():
+        mine, theirs = old._database.db.execute(sql), new._database.db.execute(sql)
+        first = 0
+        while True:
+            some, others = mine.fetchmany(2000), theirs.fetchmany(2000)
+            for column, values in changed.items():
+                at = numbers[column]
+                for row in range(first, first + len(some)):
+                    if row in values:
+                        was = some[row - first]
+                        some[row - first] = (*was[:at], values[row], *was[at + 1 :])
+            if _exactly(some) != _exactly(others):
+                raise Unreadable(f"Its table {old.name} would not be what it was to be.")
+            if not some:
+                return
+            first += len(some)
+
+
+def _exactly(rows: list[Any]) -> bytes:
+    """Rows with the types of their values: 1 is not 1.0, and no number is a text."""
+    # Without references: these would differ with equal values.
+    return marshal.dumps(rows, 2)

@@ -1,0 +1,112 @@
+"""Which files exist: what a value is held against to tell whether it is a path."""
+
+from __future__ import annotations
+
+import os
+import unicodedata
+from collections.abc import Callable, Iterable, Mapping
+
+# Folders in which one name is looked up.
+_MOST_ALIKE = 64
+
+
+def plain(text: str) -> str:
+    """A name as names are compared: composed."""
+    return text if text.isascii() else unicodedata.normalize("NFC", text)
+
+
+class Existing:
+    """Files by their names, each with the folders that have one of that name.
+
+    Args:
+        paths: of files, absolute.
+        folder: the document's own, absolute.
+        drives: what identifies a drive that is connected → where it is mounted.
+        is_file: looks whether a file exists that is not among these.
+    """
+
+    def __init__(
+        self,
+        paths: Iterable[bytes],
+        folder: bytes,
+        drives: Mapping[str, str] | None = None,
+        is_file: Callable[[str], bool] | None = None,
+    ) -> None:
+        self.folder = plain(os.fsdecode(folder))
+        self.drives = dict(drives or {})
+        self._is_file = is_file
+        self._looked: dict[str, bool] = {}
+        self._folders: list[str] = []
+        self._numbers: dict[str, int] = {}
+        self._by_name: dict[str, int | list[int]] = {}
+        self._by_stem: dict[str, int | list[int]] | None = None
+        self._by_number: list[list[str]] = []
+        for path in paths:
+            above, _, name = plain(os.fsdecode(path)).rpartition("/")
+            self._add(self._by_name, name, self._number(above))
+
+    def _number(self, folder: str) -> int:
+        number = self._numbers.get(folder)
+        if number is None:
+            number = self._numbers[folder] = len(self._folders)
+            self._folders.append(folder)
+        return number
+
+    @staticmethod
+    def _add(known: dict[str, int | list[int]], name: str, folder: int) -> None:
+        there = known.get(name)
+        if there is None:
+            known[name] = folder
+        elif isinstance(there, int):
+            if there != folder:
+                known[name] = [there, folder]
+        elif len(there) < _MOST_ALIKE:
+            there.append(folder)
+
+    def __len__(self) -> int:
+        return len(self._by_name)
+
+    def has_name(self, name: str) -> bool:
+        """True when some file is called so."""
+        return plain(name) in self._by_name
+
+    def has_stem(self, stem: str) -> bool:
+        """True when some file is called so but for what stands after its last dot."""
+        return plain(stem) in self._stems
+
+    @property
+    def _stems(self) -> dict[str, int | list[int]]:
+        if self._by_stem is None:
+            self._by_stem = {}
+            for name, folders in self._by_name.items():
+                stem = name.rpartition(".")[0]
+                if stem:
+                    for folder in [folders] if isinstance(folders, int) else folders:
+                        self._add(self._by_stem, stem, folder)
+        return self._by_stem
+
+    def folders_with(self, name: str, stem: bool = False) -> list[str]:
+        """The folders that have a file of a name, or of one that is so but for its ending."""
+        known = self._stems if stem else self._by_name
+        found = known.get(plain(name))
+        if found is None:
+            return []
+        return [self._folders[n] for n in ([found] if isinstance(found, int) else found)]
+
+    def is_there(self, path: str) -> bool:
+        """True for the absolute path of a file that exists."""
+        above, _, name = plain(path).rpartition("/")
+        found = self._by_name.get(name)
+        number = self._numbers.get(above)
+        if found is not None and number is not None:
+            if found == number or (isinstance(found, list) and number in found):
+                return True
+            if isinstance(found, int) or len(found) < _MOST_ALIKE:
+                # All of that name are known, and the folder is one of those that were looked at.
+                return False
+        if self._is_file is None:
+            return False
+        known = self._looked.get(path)
+        if known is None:
+            known = self._looked[path] = self._is_file(path)
+        return known

@@ -1,0 +1,165 @@
+"""JSON as tables: objects of one path are rows, what lies in them once is their columns."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from fascis.documents.learned.tables import Cell, TextTable, Unreadable
+from fascis.documents.learned.text import Hole, filled
+
+MOST_NESTED = 500
+_TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([{}\[\],:])|[^\s{}\[\],:"]+', re.DOTALL)
+_SAME_KEYS = 3
+Path = tuple[str, ...]
+
+
+def maps_of(tree: Any) -> set[Path]:
+    """Where an object is a map from names to things of one kind, not a thing with fields.
+
+    Its keys have slashes, or its values are objects with the same keys.
+    """
+    found: set[Path] = set()
+    stack: list[tuple[Path, Any]] = [((), tree)]
+    while stack:
+        path, node = stack.pop()
+        if isinstance(node, dict):
+            if _is_map(node):
+                found.add(path)
+            here = (*path, "*") if path in found else None
+            stack += [(here or (*path, key), value) for key, value in node.items()]
+        elif isinstance(node, list):
+            stack += [((*path, "[]"), value) for value in node]
+    return found
+
+
+def _is_map(node: dict[str, Any]) -> bool:
+    if len(node) < _SAME_KEYS:
+        return any("/" in key or "\\" in key for key in node)
+    if sum("/" in key or "\\" in key for key in node) * 2 > len(node):
+        return True
+    values = list(node.values())
+    if not all(isinstance(v, dict) for v in values):
+        return False
+    keys = values[0].keys()
+    return bool(keys) and all(v.keys() == keys for v in values)
+
+
+class _Frame:
+    """An object or array that is being read."""
+
+    __slots__ = ("is_map", "is_object", "key", "path", "prefix", "row", "table")
+
+    def __init__(
+        self, is_object: bool, path: Path, table: TextTable, row: int, prefix: str, is_map: bool
+    ) -> None:
+        self.is_object, self.path, self.table, self.row = is_object, path, table, row
+        self.prefix, self.is_map = prefix, is_map
+        self.key: tuple[str, int, int] | None = None
+
+
+class JsonTables:
+    """The tables of a JSON text.
+
+    Raises:
+        Unreadable: it is no JSON.
+    """
+
+    container = "json"
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self._tables: dict[str, TextTable] = {}
+        try:
+            tree = json.loads(text)
+        except (ValueError, RecursionError) as error:
+            raise Unreadable(f"It is no JSON that makes sense ({error}).") from error
+        if not isinstance(tree, dict | list):
+            raise Unreadable("It is a single value.")
+        self._maps = maps_of(tree)
+        del tree
+        self._read()
+
+    def tables(self) -> Sequence[TextTable]:
+        """All tables."""
+        return list(self._tables.values())
+
+    def _table(self, name: str, parent: TextTable | None) -> TextTable:
+        if name not in self._tables:
+            self._tables[name] = TextTable(name, parent)
+        return self._tables[name]
+
+    def _read(self) -> None:
+        stack: list[_Frame] = []
+        top = self._table("", None)
+        top.add()
+        expects_value = True
+        for token in _TOKEN.finditer(self.text):
+            mark = token[2]
+            frame = stack[-1] if stack else None
+            if mark in ("{", "["):
+                if len(stack) > MOST_NESTED:
+                    raise Unreadable("It is nested too deeply.")
+                stack.append(self._opened(mark == "{", frame, top))
+                expects_value = mark == "["
+            elif mark in ("}", "]"):
+                stack.pop()
+            elif mark == ":":
+                expects_value = True
+            elif mark == ",":
+                expects_value = frame is not None and not frame.is_object
+            elif token[1] is not None and frame is not None:
+                start, end = token.span(1)
+                raw = token[1]
+                value = raw if "\\" not in raw else json.loads(token[0])
+                if frame.is_object and not expects_value:
+                    frame.key = (value, start, end)
+                    continue
+                self._put(frame, value, start, end)
+
+    def _opened(self, is_object: bool, frame: _Frame | None, top: TextTable) -> _Frame:
+        if frame is None:
+            return _Frame(is_object, (), top, 0, "", () in self._maps)
+        if frame.is_object and not frame.is_map:
+            assert frame.key
+            path = (*frame.path, frame.key[0])
+            prefix = f"{frame.prefix}{frame.key[0]}/"
+            return _Frame(is_object, path, frame.table, frame.row, prefix, path in self._maps)
+        path = (*frame.path, "*" if frame.is_object else "[]")
+        table = self._table("/".join(path), frame.table)
+        row = table.add(frame.row)
+        if frame.is_map and frame.key:
+            table.put(row, "@key", *frame.key)
+        return _Frame(is_object, path, table, row, "", path in self._maps)
+
+    def _put(self, frame: _Frame, value: str, start: int, end: int) -> None:
+        if frame.is_object and not frame.is_map:
+            assert frame.key
+            frame.table.put(frame.row, frame.prefix + frame.key[0], value, start, end)
+            return
+        # An element of an array, or of a map, that is a text.
+        path = (*frame.path, "*" if frame.is_object else "[]")
+        table = self._table("/".join(path), frame.table)
+        row = table.add(frame.row)
+        if frame.is_map and frame.key:
+            table.put(row, "@key", *frame.key)
+        table.put(row, "", value, start, end)
+
+    def rewritten(self, edits: Mapping[Cell, str]) -> str:
+        """The text with some cells changed."""
+        return filled(self.text, (self._hole(cell, value) for cell, value in edits.items()))
+
+    def _hole(self, cell: Cell, value: str) -> Hole:
+        column = self._tables[cell.table].column(cell.column)
+        start, end = column.starts[cell.row], column.ends[cell.row]
+        return Hole(start, end, _spelled(value, self.text[start:end]))
+
+
+def _spelled(value: str, like: str) -> str:
+    """A string as JSON, with the escapes that the old one has: of slashes, of what is not ASCII."""
+    text = json.dumps(value, ensure_ascii="\\u" in like and like.isascii())[1:-1]
+    if "\\/" in like:
+        text = text.replace("/", "\\/")
+    return text

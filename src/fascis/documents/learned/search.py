@@ -1,0 +1,493 @@
+"""Finds where a document keeps its paths: from names of files to the left, piece by piece.
+
+A column in which names of existing files stand is where a path ends. What can be reached from its
+rows, and says in nearly all of them how the folder of that file ends, is the piece before; and so
+on, until the path is whole. Columns are looked at in a sample of rows; what is proposed was
+followed in all of them.
+"""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from fascis.documents.learned.existing import Existing, plain
+from fascis.documents.learned.reading import Evidence, Followed, Piece, Reading, absolute
+from fascis.documents.learned.spelling import Mode, decoded, is_foreign, mode_of
+from fascis.documents.learned.tables import NO_ROW, Contents, Join, Table, Unreadable
+from fascis.files.control import UNSTOPPED, Control
+
+SAMPLE = 300
+LEAST_VALUES, LEAST_SHARE = 3, 0.25
+_FIRST, _LATER, _WHOLE = 0.45, 0.85, 0.5
+_LEVELS, _BRANCHES, _NODES, _MOST_SLOTS = 5, 6, 400, 300
+_HOPS = 4
+_MOST_EVALUATED = 8
+# Tables so small may hold a root that all rows have in common.
+_SETTINGS_ROWS = 60
+_LONGEST = 4096
+_DONE = "\0"
+_MOST_TREE = 64
+
+
+@dataclass(slots=True)
+class Found:
+    """A reading that was followed in all rows.
+
+    Attributes:
+        contested_by: other readings that find the same through other cells.
+    """
+
+    reading: Reading
+    evidence: Evidence
+    followed: Followed
+    contested_by: list[Found] = field(default_factory=list)
+    why: str = ""
+
+    @property
+    def is_sure(self) -> bool:
+        """True when it may be taken without a person: see docs/learning.md."""
+        e = self.evidence
+        return (
+            e.files >= 5
+            and e.found * 2 >= e.values
+            and e.outside <= e.values * 0.1
+            and not self.contested_by
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class _Slot:
+    """A column that can be reached from the rows of a table."""
+
+    hops: tuple[str, ...]
+    table: Table
+    column: str
+    rows: tuple[int, ...]
+    tree: Join | None = None
+
+
+@dataclass(slots=True)
+class _Node:
+    """Some pieces, from the right, and what of each row's folder is not explained yet."""
+
+    pieces: tuple[Piece, ...]
+    left: dict[int, frozenset[str]]
+
+
+class Search:
+    """A search in one document.
+
+    Raises:
+        Unreadable: the document is damaged.
+        Cancelled: by the control.
+    """
+
+    def __init__(
+        self, contents: Contents, existing: Existing, control: Control = UNSTOPPED
+    ) -> None:
+        self._contents, self._existing, self._control = contents, existing, control
+        self._slots: dict[str, list[_Slot]] = {}
+        self._samples: dict[str, list[int]] = {}
+        self._numbers: dict[str, dict[int, int]] = {}
+        self._texts_known: dict[tuple[str, str, str], dict[int, str | None]] = {}
+        self._roots = self._lone_cells()
+
+    def fields(self) -> list[Found]:
+        """What was found, of each table the best; those that are not sure too."""
+        found: list[Found] = []
+        for table in self._contents.tables():
+            mine: list[Found] = []
+            for column in table.columns():
+                self._control.checkpoint()
+                mine += self._of_column(table, column)
+            found += self._best(mine)
+        return found
+
+    # -- one column --------------------------------------------------------------------------------
+
+    def _sample(self, table: Table) -> list[int]:
+        if table.name not in self._samples:
+            count = len(table)
+            numbers = random.Random(7)
+            rows = range(count)
+            some = list(rows) if count <= SAMPLE else sorted(numbers.sample(rows, SAMPLE))
+            self._samples[table.name] = some
+        return self._samples[table.name]
+
+    def _texts(self, table: Table, column: str) -> dict[int, str]:
+        rows = self._sample(table)
+        texts = table.column(column).some(rows)
+        return {
+            row: text
+            for row, text in zip(rows, texts, strict=True)
+            if text and len(text) <= _LONGEST and "\n" not in text and "\0" not in text
+        }
+
+    def _of_column(self, table: Table, column: str) -> list[Found]:
+        texts = self._texts(table, column)
+        if len(texts) < LEAST_VALUES:
+            return []
+        modes = [mode_of(list(texts.values()))]
+        if modes[0] is Mode.PLAIN and any("%" in t for t in texts.values()):
+            modes.append(Mode.PERCENT)
+        best: list[Found] = []
+        for mode in modes:
+            pieces = {row: decoded(text, mode) for row, text in texts.items()}
+            values = {row: p for row, p in pieces.items() if p and not is_foreign(p)}
+            found = self._of_values(table, column, mode, values, len(texts))
+            if sum(f.evidence.found for f in found) > sum(f.evidence.found for f in best):
+                best = found
+        return best
+
+    def _of_values(
+        self, table: Table, column: str, mode: Mode, values: dict[int, str], texts: int
+    ) -> list[Found]:
+        piece = Piece((), column, mode)
+        least = max(LEAST_VALUES, LEAST_SHARE * texts)
+        existing = self._existing
+        if sum(v.startswith("/") for v in values.values()) >= _WHOLE * texts:
+            known = sum(existing.has_name(_name(v)) for v in values.values())
+            return self._followed([Reading(table.name, (piece,))]) if known >= least else []
+        relative = Reading(table.name, (piece,), from_folder=True)
+        folder = existing.folder.rstrip("/")
+        there = sum(
+            existing.is_there(f"{folder}/{v}") for v in values.values() if not v.startswith("/")
+        )
+        readings = [relative] if there >= least else []
+        named = {row: v for row, v in values.items() if existing.has_name(_name(v))}
+        if len(named) >= least:
+            readings += self._chains(table, (piece,), named)
+        else:
+            stems = {row: v for row, v in values.items() if existing.has_stem(_name(v))}
+            if len(stems) >= least:
+                readings += self._with_endings(table, piece, stems)
+        return self._followed(readings)
+
+    def _with_endings(self, table: Table, piece: Piece, stems: dict[int, str]) -> list[Reading]:
+        """A name whose ending stands elsewhere."""
+        existing = self._existing
+        for slot in self._reachable(table):
+            if slot.hops == piece.hops and slot.column == piece.column:
+                continue
+            texts = self._slot_texts(table, slot, list(stems))
+            endings = {
+                row: text.removeprefix(".")
+                for row, text in zip(stems, texts, strict=True)
+                if text and len(text) <= 9 and "/" not in text
+            }
+            whole = {r: f"{stems[r]}.{e}" for r, e in endings.items()}
+            named = {r: v for r, v in whole.items() if existing.has_name(_name(v))}
+            if len(named) >= max(LEAST_VALUES, _LATER * len(stems)):
+                ending = Piece(slot.hops, slot.column, ending=True)
+                return self._chains(table, (ending, piece), named)
+        return []
+
+    # -- chains ------------------------------------------------------------------------------------
+
+    def _chains(
+        self, table: Table, pieces: tuple[Piece, ...], named: dict[int, str]
+    ) -> list[Reading]:
+        """Readings that end in some pieces (from the right), by what stands before them."""
+        left = {row: found for row, value in named.items() if (found := self._remainders(value))}
+        level = [_Node(pieces, left)]
+        done: list[Reading] = []
+        visited = 0
+        for depth in range(_LEVELS + 1):
+            share = _FIRST if depth == 0 else _LATER
+            following: list[tuple[int, _Node]] = []
+            for node in level:
+                done += self._complete(table, node)
+                if depth == _LEVELS:
+                    continue
+                for slot in self._reachable(table):
+                    visited += 1
+                    if visited > _NODES * 4:
+                        break
+                    if found := self._extended(table, node, slot, share):
+                        following.append((len(found.left), found))
+            self._control.checkpoint()
+            following.sort(key=lambda f: (-f[0], len(f[1].pieces[-1].hops)))
+            level = [node for _, node in following[:_BRANCHES]]
+            if not level:
+                break
+        return done
+
+    def _remainders(self, value: str) -> frozenset[str]:
+        """What may stand before a value that ends in a file's name, for each file so called."""
+        above, _, name = plain(value).rpartition("/")
+        above = above.strip("/")
+        found = set()
+        for folder in self._existing.folders_with(name):
+            rest = _without_tail(folder, above)
+            if rest is not None:
+                found.add(rest)
+        return frozenset(found)
+
+    def _extended(self, table: Table, node: _Node, slot: _Slot, share: float) -> _Node | None:
+        if any((p.hops, p.column) == (slot.hops, slot.column) for p in node.pieces):
+            return None
+        rows = list(node.left)
+        texts = self._slot_texts(table, slot, rows)
+        some = [t for t in texts if t]
+        if len(some) < max(LEAST_VALUES, LEAST_SHARE * len(rows)):
+            return None
+        modes = [mode_of(some)] + ([Mode.PERCENT] if any("%" in t for t in some) else [])
+        best: _Node | None = None
+        for mode in modes:
+            left: dict[int, frozenset[str]] = {}
+            matched = 0
+            for row, text in zip(rows, texts, strict=True):
+                if not text:
+                    left[row] = node.left[row]
+                    continue
+                drive = self._existing.drives.get(text)
+                value = drive if drive is not None else decoded(text, mode)
+                if value is None or is_foreign(value):
+                    continue
+                if before := _before(node.left[row], plain(value)):
+                    left[row] = before
+                    matched += 1
+            if matched < share * len(some):
+                continue
+            is_drive = any(t in self._existing.drives for t in some)
+            tree = slot.tree.name if slot.tree else ""
+            piece = Piece(slot.hops, slot.column, mode, tree=tree, drive=is_drive)
+            if best is None or len(left) > len(best.left):
+                best = _Node((*node.pieces, piece), left)
+        return best
+
+    def _complete(self, table: Table, node: _Node) -> list[Reading]:
+        pieces = tuple(reversed(node.pieces))
+        rows = len(node.left)
+        if not rows:
+            return []
+        common = Counter(rest for some in node.left.values() for rest in some)
+        found: list[Reading] = []
+        if common[_DONE] >= _WHOLE * rows:
+            found.append(Reading(table.name, pieces))
+        folder = self._existing.folder.rstrip("/")
+        if common[folder] >= _WHOLE * rows:
+            found.append(Reading(table.name, pieces, from_folder=True))
+        for rest, count in common.most_common(3):
+            if rest != _DONE and count >= _WHOLE * rows:
+                found += [
+                    Reading(table.name, (root, *pieces), from_folder=relative)
+                    for root, relative in self._roots.get(rest, ())
+                ]
+        return found
+
+    # -- slots -------------------------------------------------------------------------------------
+
+    def _reachable(self, table: Table) -> list[_Slot]:
+        """The columns that can be reached from a table's rows, the nearest first."""
+        if table.name not in self._slots:
+            self._slots[table.name] = list(self._reach(table))[:_MOST_SLOTS]
+        return self._slots[table.name]
+
+    def _reach(self, start: Table) -> Iterator[_Slot]:
+        sample = tuple(self._sample(start))
+        level: list[tuple[tuple[str, ...], Table, tuple[int, ...]]] = [((), start, sample)]
+        seen: set[tuple[str, tuple[int, ...]]] = set()
+        for _ in range(_HOPS):
+            following = []
+            for hops, table, rows in level:
+                joins = table.joins()
+                trees = [join for join in joins if join.to is table]
+                for column in table.columns():
+                    for join in trees:
+                        yield _Slot(hops, table, column, rows, join)
+                    yield _Slot(hops, table, column, rows)
+                for join in joins:
+                    if join.to is table:
+                        continue
+                    known = [r for r in rows if r != NO_ROW]
+                    there = dict(zip(known, join.some(known), strict=True))
+                    to = tuple(there.get(r, NO_ROW) for r in rows)
+                    key = (join.to.name, to)
+                    if key not in seen and any(r != NO_ROW for r in to):
+                        seen.add(key)
+                        following.append(((*hops, join.name), join.to, to))
+            level = following[:24]
+
+    def _slot_texts(self, table: Table, slot: _Slot, rows: list[int]) -> list[str | None]:
+        """What stands in a slot for some rows of the sample."""
+        numbers = self._numbers.setdefault(
+            table.name, {row: n for n, row in enumerate(self._sample(table))}
+        )
+        there = [slot.rows[numbers[row]] for row in rows]
+        known = sorted({r for r in there if r != NO_ROW})
+        key = (slot.table.name, slot.column, slot.tree.name if slot.tree else "")
+        texts = self._texts_known.setdefault(key, {})
+        if new := [r for r in known if r not in texts]:
+            values = (
+                self._along(slot, new) if slot.tree else slot.table.column(slot.column).some(new)
+            )
+            texts.update(zip(new, values, strict=True))
+        return [texts.get(r) for r in there]
+
+    def _along(self, slot: _Slot, rows: list[int]) -> list[str | None]:
+        """Of rows that lie in each other: what stands in all of them, joined."""
+        assert slot.tree
+        column = slot.table.column(slot.column)
+        way: list[list[int]] = [[row] for row in rows]
+        for _ in range(_MOST_TREE):
+            tops = sorted({w[-1] for w in way})
+            up = dict(zip(tops, slot.tree.some(tops), strict=True))
+            grown = False
+            for w in way:
+                above = up[w[-1]]
+                if above != NO_ROW and above not in w:
+                    w.append(above)
+                    grown = True
+            if not grown:
+                break
+        every = sorted({row for w in way for row in w})
+        texts = dict(zip(every, column.some(every), strict=True))
+        return [_joined([texts[n] for n in reversed(w)]) for w in way]
+
+    # -- roots -------------------------------------------------------------------------------------
+
+    def _lone_cells(self) -> dict[str, list[tuple[Piece, bool]]]:
+        """Folders that stand in one cell of a small table: what all rows may count from."""
+        found: dict[str, list[tuple[Piece, bool]]] = {}
+        folder = self._existing.folder.rstrip("/")
+        for table in self._contents.tables():
+            if len(table) > _SETTINGS_ROWS:
+                continue
+            for column in table.columns():
+                for row, text in enumerate(table.column(column).all()):
+                    if not text or len(text) > _LONGEST:
+                        continue
+                    mode = mode_of([text])
+                    value = decoded(text, mode)
+                    if not value or is_foreign(value) or len(value.strip("/")) < 1:
+                        continue
+                    piece = Piece((), column, mode, row=row, table=table.name)
+                    core = plain(value).rstrip("/")
+                    if value.startswith("/"):
+                        found.setdefault(core, []).append((piece, False))
+                    else:
+                        found.setdefault(f"{folder}/{core}", []).append((piece, True))
+        return found
+
+    # -- which is the best -------------------------------------------------------------------------
+
+    def _followed(self, readings: list[Reading]) -> list[Found]:
+        found: list[Found] = []
+        for reading in dict.fromkeys(readings):
+            if len(found) >= _MOST_EVALUATED:
+                break
+            self._control.checkpoint()
+            try:
+                followed = Followed(self._contents, reading, self._existing.drives)
+                evidence = followed.evidence(self._existing)
+            except Unreadable:
+                continue
+            if evidence.values:
+                found.append(Found(reading, evidence, followed))
+        return found
+
+    def _best(self, found: list[Found]) -> list[Found]:
+        """Of readings that lead to the same files the best; others are of other fields."""
+        kept: list[Found] = []
+        for one in sorted(found, key=_worth):
+            if not one.evidence.found:
+                continue
+            if not any(self._is_told_by(one, better) for better in kept):
+                kept.append(one)
+        return kept
+
+    def _is_told_by(self, one: Found, better: Found) -> bool:
+        """True for a reading that another makes needless, or that is what was once."""
+        folder = self._existing.folder
+        mine = [absolute_of(p, folder, one) for p in one.followed.paths]
+        theirs = [absolute_of(p, folder, better) for p in better.followed.paths]
+        alive = [(m, t) for m, t in zip(mine, theirs, strict=True) if m]
+        same = sum(m == t for m, t in alive)
+        if same < 0.9 * one.evidence.found:
+            # Another field; or where things were once, if much of it that is gone is found by this.
+            dead = [t for m, t in alive if m != t and not self._existing.is_there(m)]
+            moved = sum(t is not None and self._existing.is_there(t) for t in dead)
+            return bool(dead) and moved > 0.3 * len(dead) and len(dead) > 0.1 * len(alive)
+        if one.evidence.found < better.evidence.found:
+            return True
+        if _shares_a_head(one, better):
+            return True
+        better.contested_by.append(one)
+        return True
+
+
+def _worth(found: Found) -> tuple[int, int, int, int]:
+    """What is followed most, by the fewest and nearest pieces; roots by a key come first."""
+    pieces = found.reading.pieces
+    return (
+        -found.evidence.found,
+        sum(piece.ending for piece in pieces),
+        int(found.reading.from_folder) + 2 * sum(piece.row != NO_ROW for piece in pieces),
+        len(pieces) + sum(len(piece.hops) for piece in pieces),
+    )
+
+
+def _shares_a_head(one: Found, better: Found) -> bool:
+    """True when a change of where both lead would be made in the same cell.
+
+    A root that rows are tied to by a key is followed rather than the document's own folder.
+    """
+    rows = [n for n, path in enumerate(better.followed.paths) if path][:50]
+    for row in rows:
+        mine, theirs = one.followed.head(row), better.followed.head(row)
+        if mine is None or theirs is None:
+            continue
+        if mine[0] == theirs[0]:
+            continue
+        cells = {cell for cell, *_ in better.followed.cells(row)}
+        tied = theirs[2].row == NO_ROW
+        if not (one.reading.from_folder and tied and mine[0] in cells):
+            return False
+    return True
+
+
+def absolute_of(path: str | None, folder: str, found: Found) -> str | None:
+    """Where a path of a reading leads."""
+    return None if path is None else absolute(path, folder, found.reading.from_folder)
+
+
+def _joined(pieces: list[str | None]) -> str | None:
+    path = ""
+    for piece in pieces:
+        if piece:
+            path = f"{path.rstrip('/')}/{piece.strip('/')}" if path else piece
+    return path or None
+
+
+def _name(value: str) -> str:
+    return value.rstrip("/").rpartition("/")[2]
+
+
+def _without_tail(folder: str, tail: str) -> str | None:
+    """A folder without what stands at its end; None where something else does."""
+    if not tail:
+        return folder
+    if folder.endswith("/" + tail):
+        return folder[: -len(tail) - 1]
+    return None
+
+
+def _before(rests: frozenset[str], value: str) -> frozenset[str]:
+    """What is left to be explained when a value stands before what was."""
+    core = value.strip("/")
+    if value.startswith("/"):
+        return (
+            frozenset((_DONE,))
+            if "/" + core in rests or (not core and "" in rests)
+            else frozenset()
+        )
+    found = set()
+    for rest in rests:
+        shorter = _without_tail(rest, core)
+        if shorter is not None and core:
+            found.add(shorter)
+    return frozenset(found)

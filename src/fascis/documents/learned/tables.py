@@ -1,0 +1,229 @@
+"""One model for all containers: tables of rows, whose cells hold text.
+
+A table of a database is one; so are the elements of one path in XML, the objects of one path in
+JSON, the sections of settings, the records of a list. Rows of one table lead to rows of another by
+a key, or by lying in them.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from fascis.documents.model import NotUnderstood
+
+# A row that a join does not lead to.
+NO_ROW = -1
+
+
+class Unreadable(NotUnderstood):
+    """A document is not read: it is damaged, hostile, or too large. ``str()`` is the sentence."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """Where a value stands."""
+
+    table: str
+    column: str
+    row: int
+
+
+class Column(Protocol):
+    """The values of one column, row by row; ``None`` where there is no text."""
+
+    name: str
+
+    def some(self, rows: Sequence[int]) -> list[str | None]:
+        """The texts in some rows."""
+
+    def all(self) -> Sequence[str | None]:
+        """The texts in all rows."""
+
+
+class Join(Protocol):
+    """A way from the rows of a table to those of another."""
+
+    @property
+    def name(self) -> str:
+        """What tells it from others of the same table, the same whenever the document is read."""
+
+    @property
+    def to(self) -> Table:
+        """The other table."""
+
+    def some(self, rows: Sequence[int]) -> list[int]:
+        """For some rows the row that each leads to, or ``NO_ROW``."""
+
+    def all(self) -> Sequence[int]:
+        """The same for all rows."""
+
+
+class Table(Protocol):
+    """Rows of one kind."""
+
+    name: str
+
+    def __len__(self) -> int:
+        """How many rows it has."""
+
+    def columns(self) -> Sequence[str]:
+        """The names of columns that hold text."""
+
+    def column(self, name: str) -> Column:
+        """One of them."""
+
+    def joins(self) -> Sequence[Join]:
+        """The ways to other tables, or to itself."""
+
+
+class Contents(Protocol):
+    """A document's tables, and how it is written anew."""
+
+    container: str
+    """What it is packed in: ``sqlite``, ``json``, ``xml``, ``plist``, ``text``."""
+
+    def tables(self) -> Sequence[Table]:
+        """All tables, in the document's order."""
+
+    def shape(self) -> bytes:
+        """What documents of one make have in common: a digest of names and types."""
+
+
+# -- tables in memory ------------------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class TextColumn:
+    """A column whose values stand at spans of a text.
+
+    Attributes:
+        starts, ends: the span of each value, as it is written; -1 where there is none.
+        forms: how each is written, see the container.
+    """
+
+    name: str
+    values: list[str | None] = field(default_factory=list)
+    starts: array[int] = field(default_factory=lambda: array("q"))
+    ends: array[int] = field(default_factory=lambda: array("q"))
+    forms: bytearray = field(default_factory=bytearray)
+
+    def some(self, rows: Sequence[int]) -> list[str | None]:
+        """The texts in some rows."""
+        known = len(self.values)
+        return [self.values[row] if row < known else None for row in rows]
+
+    def all(self) -> Sequence[str | None]:
+        """The texts in all rows."""
+        return self.values
+
+    def fill(self, count: int) -> None:
+        """The table has so many rows."""
+        missing = count - len(self.values)
+        self.values.extend([None] * missing)
+        self.starts.extend([-1] * missing)
+        self.ends.extend([-1] * missing)
+        self.forms.extend(bytes(missing))
+
+    def put(self, row: int, value: str, start: int, end: int, form: int = 0) -> None:
+        """Puts the value of a row; rows come in order."""
+        if len(self.values) < row:
+            self.fill(row)
+        if len(self.values) > row:
+            # A second value of one name in one row: neither is told from the other.
+            return
+        self.values.append(value)
+        self.starts.append(start)
+        self.ends.append(end)
+        self.forms.append(form)
+
+
+class TextTable:
+    """A table that was read from a text."""
+
+    def __init__(self, name: str, parent: TextTable | None = None) -> None:
+        self.name = name
+        self._columns: dict[str, TextColumn] = {}
+        self._count = 0
+        self._parent = parent
+        self._parents: array[int] = array("q")
+
+    def __len__(self) -> int:
+        return self._count
+
+    def add(self, parent: int = NO_ROW) -> int:
+        """A new row; gives its number."""
+        self._parents.append(parent)
+        self._count += 1
+        return self._count - 1
+
+    def put(self, row: int, column: str, value: str, start: int, end: int, form: int = 0) -> None:
+        """Puts a value."""
+        if column not in self._columns:
+            self._columns[column] = TextColumn(column)
+        self._columns[column].put(row, value, start, end, form)
+
+    def has(self, row: int, column: str) -> bool:
+        """True when something was put there; while the table is read."""
+        known = self._columns.get(column)
+        return known is not None and len(known.values) > row and known.values[row] is not None
+
+    def columns(self) -> Sequence[str]:
+        """The names of its columns."""
+        return list(self._columns)
+
+    def column(self, name: str) -> TextColumn:
+        """One of them."""
+        column = self._columns[name]
+        column.fill(self._count)
+        return column
+
+    def has_only(self) -> bool:
+        """True when in no row of its parent there lie two of its own."""
+        return self._parent is not None and len(set(self._parents)) == len(self._parents)
+
+    def fold_into_parent(self, name: str) -> None:
+        """What lies in a row at most once becomes columns of that row."""
+        parent = self._parent
+        assert parent is not None
+        order = sorted(range(self._count), key=self._parents.__getitem__)
+        for column in self._columns.values():
+            column.fill(self._count)
+            there = f"{name}/{column.name}" if column.name else name
+            for row in order:
+                value = column.values[row]
+                if value is not None:
+                    start, end, form = column.starts[row], column.ends[row], column.forms[row]
+                    parent.put(self._parents[row], there, value, start, end, form)
+
+    def joins(self) -> Sequence[Join]:
+        """To what its rows lie in."""
+        return [] if self._parent is None else [_In(self._parent, self._parents)]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _In:
+    """From what lies in something to that."""
+
+    to: TextTable
+    rows: array[int]
+    name: str = "in"
+
+    def some(self, rows: Sequence[int]) -> list[int]:
+        """For some rows the row that each lies in."""
+        return [self.rows[row] for row in rows]
+
+    def all(self) -> Sequence[int]:
+        """The same for all rows."""
+        return self.rows
+
+
+def cells_of(tables: Sequence[Table]) -> Iterator[tuple[Cell, str]]:
+    """Every text of some tables, with where it stands."""
+    for table in tables:
+        for name in table.columns():
+            for row, value in enumerate(table.column(name).all()):
+                if value is not None:
+                    yield Cell(table.name, name, row), value
