@@ -127,6 +127,7 @@ class Followed:
         if reading.table not in tables:
             raise Unreadable(f"It has no {reading.table}.")
         self.table = tables[reading.table]
+        self._tables = tables
         self._slots = [_Slot(tables, self.table, piece, self._drives) for piece in reading.pieces]
 
     @cached_property
@@ -147,6 +148,10 @@ class Followed:
     def cells(self, row: int) -> list[tuple[Cell, str, Piece]]:
         """The cells of a row's path from the left, each with its piece of it; empty ones not."""
         return [found for slot in self._slots for found in slot.cells(row)]
+
+    def raw(self, cell: Cell) -> str:
+        """What stands in a cell."""
+        return self._tables[cell.table].column(cell.column).some([cell.row])[0] or ""
 
     def head(self, row: int) -> tuple[Cell, str, Piece] | None:
         """The first of these."""

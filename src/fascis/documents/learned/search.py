@@ -206,8 +206,9 @@ class Search:
                     visited += 1
                     if visited > _NODES * 4:
                         break
-                    if found := self._extended(table, node, slot, share):
-                        following.append((len(found.left), found))
+                    longer = self._extended(table, node, slot, share)
+                    if longer is not None:
+                        following.append((len(longer.left), longer))
             self._control.checkpoint()
             following.sort(key=lambda f: (-f[0], len(f[1].pieces[-1].hops)))
             level = [node for _, node in following[:_BRANCHES]]
@@ -247,8 +248,8 @@ class Search:
                 value = drive if drive is not None else decoded(text, mode)
                 if value is None or is_foreign(value):
                     continue
-                if before := _before(node.left[row], plain(value)):
-                    left[row] = before
+                if rests := _before(node.left[row], plain(value)):
+                    left[row] = rests
                     matched += 1
             if matched < share * len(some):
                 continue

@@ -35,10 +35,13 @@ class _Open:
         "text",
     )
 
-    def __init__(self, name: str, path: str, table: TextTable, row: int, keyed: bool) -> None:
+    def __init__(
+        self, name: str, path: str, table: TextTable, row: int, keyed: bool, start: int
+    ) -> None:
         self.name, self.path, self.table, self.row, self.keyed = name, path, table, row, keyed
         self.text: list[str] | None = None
-        self.start = -1
+        # Where its tag begins.
+        self.start = start
         self.children = False
         self.mixed = False
         # In a property list: the key that was read last.
@@ -109,17 +112,16 @@ class XmlTables:
                 raise Unreadable("It has too many kinds of elements to be looked through.")
             table = self._tables[path] = TextTable(path, above.table if above else None)
         row = table.add(above.row if above else -1)
+        at = self._parser.CurrentByteIndex
         if attributes:
-            at = self._parser.CurrentByteIndex
             for n in range(0, len(attributes), 2):
                 table.put(row, "@" + attributes[n], attributes[n + 1], at, -1, _ATTRIBUTE)
-        stack.append(_Open(name, path, table, row, keyed))
+        stack.append(_Open(name, path, table, row, keyed, at))
 
     def _characters(self, text: str) -> None:
         open_ = self._stack[-1]
         if open_.text is None:
             open_.text = []
-            open_.start = self._parser.CurrentByteIndex
         open_.text.append(text)
 
     def _end(self, _name: str) -> None:
@@ -172,7 +174,12 @@ class XmlTables:
             start, end, quote = _attribute_at(self.content, start, name, encoding)
             text = escape(value, {quote: "&quot;" if quote == '"' else "&apos;"})
         else:
-            raw = self.content[start:end].decode(encoding)
+            whole = self.content[start:end].decode(encoding)
+            tag = _TAG.match(whole)
+            if not tag:
+                raise Unreadable("One of its paths was not found again.")
+            start += len(tag[0].encode(encoding))
+            raw = whole[tag.end() :]
             lead = raw[: len(raw) - len(raw.lstrip())]
             if raw.strip().startswith("<![CDATA["):
                 if "]]>" in value:
@@ -187,6 +194,7 @@ class XmlTables:
             return start, end, spelled
 
 
+_TAG = re.compile(r"""<[^\s/>]+(?:\s+[^\s=/>]+\s*=\s*(?:"[^"]*"|'[^']*'))*\s*>""")
 _DECLARED = re.compile(rb"""^<\?xml[^>]*?encoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
 
 
