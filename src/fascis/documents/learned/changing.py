@@ -10,76 +10,62 @@ from __future__ import annotations
 import hashlib
 import os
 import random
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import quote
 
 from blake3 import blake3
 
-from fascis.documents.learned.reading import Followed, Piece
+from fascis.documents.learned.reading import Followed, Level, Piece
 from fascis.documents.learned.spelling import encoded
-from fascis.documents.learned.tables import Cell, Contents, Table, Unreadable
+from fascis.documents.learned.tables import NO_ROW, Cell, Contents, Table, Unreadable
+
+Wanted = Callable[[int, str], str]
+"""Where a row is to lead, by its number and where it leads now."""
 
 _SHARED = "What is to lead to different places stands in one place of it."
 
 
 @dataclass(slots=True)
-class _Way:
-    """One row: its cells that are not looked at yet, and what they give, and are to give."""
+class _Group:
+    """Rows that share a cell, and what it is to say.
 
-    row: int
-    cells: Sequence[tuple[Cell, str, Piece]]
-    old: str
-    new: str
-    at: int = 0
+    Attributes:
+        core: what it gives of their paths now.
+        one: what it would say so that all behind it may stay; None where the rows differ.
+        stays: it may stay as it is, and what is behind it changes.
+        folder: what all have in common from now on, up to the last slash.
+    """
 
-    @property
-    def cell(self) -> Cell:
-        return self.cells[self.at][0]
+    core: str
+    piece: Piece
+    one: str | None
+    stays: bool = True
+    changed: bool = False
+    folder: str | None = None
 
-    @property
-    def text(self) -> str:
-        return self.cells[self.at][1]
+    def take(self, old: str, new: str) -> None:
+        """One row more.
 
-    @property
-    def piece(self) -> Piece:
-        return self.cells[self.at][2]
-
-    @property
-    def is_last(self) -> bool:
-        return self.at + 1 == len(self.cells)
-
-    def core(self) -> str:
-        """What the cell gives of the path."""
-        return self.text.strip("/") if self.at else (self.text.rstrip("/") or "/")
-
-    def tail(self) -> str:
-        """What stands behind it, with what parts them."""
-        core = self.core()
-        if self.piece.ending and self.at:
-            core = "." + core.removeprefix(".")
-        return self.old[len(core) :]
-
-    def gone_on(self, core: str) -> _Way | None:
-        """With this cell saying ``core``; None where it cannot."""
-        rest = self.new.removeprefix(core)
-        if rest == self.new or self.is_last:
-            return None
-        behind = self.cells[self.at + 1][2]
-        if behind.ending:
-            if not rest.startswith("."):
-                return None
-        elif rest.startswith("/"):
-            rest = rest[1:]
-        elif core != "/":
-            return None
-        old = self.tail()
-        old = old if behind.ending else old.removeprefix("/")
-        return _Way(self.row, self.cells, old, rest, self.at + 1)
+        Args:
+            old: what it gives from here on; ``new``: and is to give.
+        """
+        self.changed = self.changed or old != new
+        if self.one is not None and self.one != _says(self.core, old, new):
+            self.one = None
+        if self.stays and _behind(new, self.core) is None:
+            self.stays = False
+        folder = new.rpartition("/")[0]
+        if self.folder is None:
+            self.folder = folder
+        elif self.folder != folder and not new.startswith(self.folder + "/"):
+            self.folder = _common(self.folder, folder)
 
 
 class Changes:
     """The edits that make rows of a reading lead elsewhere.
+
+    Shared cells are not looked after here: whoever makes the edits reads all rows again.
 
     Raises:
         Unreadable: the document cannot say so.
@@ -88,74 +74,99 @@ class Changes:
     def __init__(self, followed: Followed, drives: Mapping[str, str] | None = None) -> None:
         self._followed, self._drives = followed, drives or {}
         self.edits: dict[Cell, str] = {}
-        # Cells that must say what they say.
-        self._pinned: set[Cell] = set()
 
-    def make(self, wanted: Mapping[int, str]) -> dict[Cell, str]:
-        """The edits for some rows; all others lead where they did.
+    def make(self, wanted: Wanted) -> dict[Cell, str]:
+        """The edits by which every row leads where it is wanted to."""
 
-        Args:
-            wanted: row → its path from now on, as the reading gives it.
-        """
-        ways: list[_Way] = []
-        for row, path in enumerate(self._followed.paths):
-            if path is not None:
-                cells = self._followed.cells(row)
-                ways.append(_Way(row, cells, path, wanted.get(row, path)))
-        self._solve(ways)
-        return self.edits
+        def whole() -> Iterator[tuple[int, str, str]]:
+            for row, path in enumerate(self._followed.paths()):
+                if path is not None:
+                    yield row, path, wanted(row, path)
 
-    def _solve(self, ways: Iterable[_Way]) -> None:
-        groups: dict[Cell, list[_Way]] = {}
-        for way in ways:
-            groups.setdefault(way.cell, []).append(way)
-        for cell, group in groups.items():
-            self._group(cell, group)
+        # Gone through twice, not kept: there may be a million rows.
+        left: Callable[[], Iterable[tuple[int, str, str]]] = whole
+        for level in self._followed.levels:
+            groups = self._groups(level, left())
+            for at, group in groups.items():
+                self._decide(group, Cell(level.table.name, level.piece.column, at))
+            rest = list(self._following(level, groups, left()))
+            if not rest:
+                return self.edits
 
-    def _group(self, cell: Cell, group: list[_Way]) -> None:
-        first = group[0]
-        if all(way.old == way.new for way in group):
-            self._pin(cell)
-            # Whatever stands behind it is somebody's too.
-            self._solve([w for way in group if (w := way.gone_on(way.core()))])
+            def behind(rest: list[tuple[int, str, str]] = rest) -> list[tuple[int, str, str]]:
+                return rest
+
+            left = behind
+        raise Unreadable(_SHARED)
+
+    def _groups(self, level: Level, left: Iterable[tuple[int, str, str]]) -> dict[int, _Group]:
+        groups: dict[int, _Group] = {}
+        where, texts, piece = level.where, level.texts, level.piece
+        for row, old, new in left:
+            at = row if where is None else where[row]
+            text = None if at == NO_ROW else texts[at]
+            if not text:
+                continue
+            group = groups.get(at)
+            if group is None:
+                core = _core(text, piece, old)
+                group = groups[at] = _Group(core, piece, _says(core, old, new))
+            group.take(old, new)
+        return groups
+
+    def _decide(self, group: _Group, cell: Cell) -> None:
+        """Notes what a cell says from now on; ``group.core`` is what was of the new paths then."""
+        if not group.changed:
             return
-        if (core := _one_edit(group)) is not None and not first.piece.drive:
-            self._say(cell, core, first)
-            self._solve([w for way in group if (w := _stays(way))])
+        if group.one is not None and not group.piece.drive:
+            self._say(cell, group.one, group.piece)
             return
-        same = [way.gone_on(first.core()) for way in group]
-        if all(same):
-            self._pin(cell)
-            self._solve([way for way in same if way])
+        if group.stays:
             return
-        core = self._other_drive(group) if first.piece.drive else _common(group)
-        following = [way.gone_on(core) for way in group] if core else []
-        if not core or not all(following):
+        group.one = None
+        folder = group.folder if not group.piece.drive else self._other_drive(group.folder or "")
+        # With nothing in common but the root they would need a place of their own.
+        if not folder or not folder.strip("/"):
             raise Unreadable(_SHARED)
-        self._say(cell, core, first)
-        self._solve([way for way in following if way])
+        group.folder = folder
+        self._say(cell, folder, group.piece)
 
-    def _other_drive(self, group: list[_Way]) -> str | None:
-        """Where another drive is mounted, on which all of them lie from now on."""
-        mounts = {m for m in self._drives.values() if all(w.new.startswith(m + "/") for w in group)}
+    @staticmethod
+    def _following(
+        level: Level, groups: dict[int, _Group], left: Iterable[tuple[int, str, str]]
+    ) -> Iterator[tuple[int, str, str]]:
+        """What is left behind this level, of rows of which something is to change still."""
+        where = level.where
+        for row, old, new in left:
+            group = groups.get(row if where is None else where[row])
+            if group is None:
+                if old != new:
+                    yield row, old, new
+                continue
+            if not group.changed or group.one is not None:
+                # All behind it may stay.
+                continue
+            behind = _behind(old, group.core)
+            rest = _behind(new, group.core if group.stays else group.folder or "")
+            if behind is None or rest is None:
+                raise Unreadable(_SHARED)
+            yield row, behind, rest
+
+    def _other_drive(self, folder: str) -> str | None:
+        """Where another drive is mounted, on which a folder lies."""
+        inside = folder + "/"
+        mounts = {m for m in self._drives.values() if inside.startswith(m.rstrip("/") + "/")}
         return max(mounts, key=len, default=None)
 
-    def _pin(self, cell: Cell) -> None:
-        if cell in self.edits:
-            raise Unreadable(_SHARED)
-        self._pinned.add(cell)
-
-    def _say(self, cell: Cell, core: str, way: _Way) -> None:
-        raw, mode = self._followed.raw(cell), way.piece.mode
-        value = self._identity(core, raw) if way.piece.drive else encoded(core, raw, mode)
-        if value is None or (not core.strip("/") and core != "/"):
+    def _say(self, cell: Cell, core: str, piece: Piece) -> None:
+        raw, mode = self._followed.raw(cell), piece.mode
+        value = self._identity(core, raw) if piece.drive else encoded(core, raw, mode)
+        if value is None or not core:
             raise Unreadable("A new path cannot be written as the old one is.")
         if value == raw:
-            self._pin(cell)
             return
-        if cell in self._pinned or self.edits.get(cell, value) != value:
+        if self.edits.setdefault(cell, value) != value:
             raise Unreadable(_SHARED)
-        self.edits[cell] = value
 
     def _identity(self, mount: str, like: str) -> str | None:
         """What identifies a drive in the way in which another is identified."""
@@ -168,45 +179,45 @@ def _looks(name: str) -> tuple[int, int]:
     return len(name) if "-" in name else 0, name.count("-")
 
 
-def _stays(way: _Way) -> _Way | None:
-    """What stands behind a cell that changed, and stays."""
-    if way.is_last:
+def _core(text: str, piece: Piece, old: str) -> str:
+    """What a piece gives of the path that it begins."""
+    if piece.ending:
+        return text.removeprefix(".")
+    core = text.rstrip("/") or "/"
+    return core if old.startswith(core) else text.strip("/")
+
+
+def _behind(path: str, core: str) -> str | None:
+    """What stands behind a piece; None where it is not what the path begins with.
+
+    A piece may be followed by a slash, or by the dot of an ending.
+    """
+    if not path.startswith(core):
         return None
-    rest = way.tail()
-    behind = way.cells[way.at + 1][2]
-    rest = rest if behind.ending else rest.removeprefix("/")
-    return _Way(way.row, way.cells, rest, rest, way.at + 1)
+    rest = path[len(core) :]
+    if not rest:
+        return ""
+    if core.endswith("/"):
+        return rest
+    return rest[1:] if rest[0] in "/." else None
 
 
-def _one_edit(group: list[_Way]) -> str | None:
-    """What a cell says so that all behind it may stay; None where they differ."""
-    found: str | None = None
-    for way in group:
-        tail = way.tail()
-        if not way.new.endswith(tail):
-            return None
-        core = way.new[: len(way.new) - len(tail)] if tail else way.new
-        if not way.at and not core and tail.startswith("/"):
-            core = "/"
-        if found is not None and core != found:
-            return None
-        found = core
+def _says(core: str, old: str, new: str) -> str | None:
+    """What a piece would say so that all behind it stays; None where it cannot."""
+    tail = old[len(core) :]
+    if not new.endswith(tail):
+        return None
+    found = new[: len(new) - len(tail)] if tail else new
+    if not found and tail.startswith("/"):
+        return "/"
     return found or None
 
 
-def _common(group: list[_Way]) -> str | None:
-    """The folder that all have in common from now on."""
-    if any(way.is_last for way in group):
-        return None
-    folders = [way.new.rpartition("/")[0] for way in group]
-    if not all(folders):
-        return None
+def _common(one: str, other: str) -> str | None:
     try:
-        found = os.path.commonpath(folders)
+        return os.path.commonpath((one, other))
     except ValueError:
-        return None
-    # With nothing in common but the root they would need a place of their own.
-    return found if found.strip("/") else None
+        return ""
 
 
 # -- copies of paths -------------------------------------------------------------------------------
@@ -273,9 +284,11 @@ def copies_of(contents: Contents, followed: Followed, used: set[tuple[str, str]]
     """
     found = Copies()
     table = followed.table
-    rows = [row for row, path in enumerate(followed.paths) if path]
-    some = sorted(random.Random(3).sample(rows, min(len(rows), _TRIED)))
-    paths = [followed.paths[row] or "" for row in some]
+    count = len(table)
+    tried = random.Random(3).sample(range(count), min(count, 4 * _TRIED))
+    known = {row: path for row in sorted(tried) if (path := followed.path(row))}
+    some = list(known)[:_TRIED]
+    paths = [known[row] for row in some]
     for name in table.columns():
         if (table.name, name) in used:
             continue
@@ -283,7 +296,7 @@ def copies_of(contents: Contents, followed: Followed, used: set[tuple[str, str]]
         copy, share = _best_copy(table, name, texts, paths)
         if copy is None:
             continue
-        if share >= _FOLLOWS and _follows_everywhere(copy, table, followed, rows):
+        if share >= _FOLLOWS and _follows_everywhere(copy, table, followed):
             found.follow.append(copy)
         elif (share >= _HALF and copy.image != "same") or share >= _FOLLOWS:
             found.doubtful.append(name)
@@ -309,28 +322,23 @@ def _best_copy(
     return best, most / max(len(paths), 1)
 
 
-def _follows_everywhere(copy: Copy, table: Table, followed: Followed, rows: Sequence[int]) -> bool:
-    texts = table.column(copy.column).all()
-    same = sum(texts[row] == copy.of(followed.paths[row] or "") for row in rows)
-    return same >= _FOLLOWS * len(rows)
+def _follows_everywhere(copy: Copy, table: Table, followed: Followed) -> bool:
+    values = same = 0
+    for text, path in zip(table.column(copy.column).all(), followed.paths(), strict=True):
+        if path:
+            values += 1
+            same += text == copy.of(path)
+    return same >= _FOLLOWS * values
 
 
 def copy_edits(
-    copies: Iterable[Copy], table: Table, followed: Followed, wanted: Mapping[int, str]
+    copies: Iterable[Copy], table: Table, followed: Followed, wanted: Wanted
 ) -> dict[Cell, str]:
     """The edits by which copies of paths follow these."""
     edits: dict[Cell, str] = {}
     for copy in copies:
         texts = table.column(copy.column).all()
-        for row, path in wanted.items():
-            if texts[row] == copy.of(followed.paths[row] or ""):
-                edits[Cell(table.name, copy.column, row)] = copy.of(path)
+        for row, path in enumerate(followed.paths()):
+            if path and (new := wanted(row, path)) != path and texts[row] == copy.of(path):
+                edits[Cell(table.name, copy.column, row)] = copy.of(new)
     return edits
-
-
-def used_columns(followed: Followed) -> set[tuple[str, str]]:
-    """``(table, column)`` of the cells of a reading."""
-    row = next((n for n, path in enumerate(followed.paths) if path), None)
-    if row is None:
-        return set()
-    return {(cell.table, cell.column) for cell, *_ in followed.cells(row)}

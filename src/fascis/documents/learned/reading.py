@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 import posixpath
-from collections.abc import Iterator, Mapping, Sequence
+from array import array
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any
 
 from fascis.documents.learned.existing import Existing
@@ -96,11 +96,12 @@ class Evidence:
     """What a reading gives.
 
     Attributes:
-        values: rows in which something stands.
+        values: rows in which a path stands.
         found: of these, that lead to files that exist.
         files: different files that they lead to.
         dead: paths that lead nowhere, the first thousand.
         outside: of those, that do not lie in the folder which all others have in common.
+        common: that folder.
     """
 
     values: int = 0
@@ -109,6 +110,32 @@ class Evidence:
     dead: list[str] = field(default_factory=list)
     outside: int = 0
     common: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """One piece of every row's path.
+
+    Attributes:
+        where: of every row, the row of ``table`` in which the piece stands, or ``NO_ROW``; None
+            where it stands in the row itself.
+        texts: the pieces, by the rows of ``table``.
+    """
+
+    table: Table
+    piece: Piece
+    where: Sequence[int] | None
+    texts: Sequence[str | None]
+
+    def text(self, row: int) -> str | None:
+        """The piece of a row."""
+        at = row if self.where is None else self.where[row]
+        return None if at == NO_ROW else self.texts[at]
+
+    def cell(self, row: int) -> Cell:
+        """Where it stands."""
+        at = row if self.where is None else self.where[row]
+        return Cell(self.table.name, self.piece.column, at)
 
 
 class Followed:
@@ -123,57 +150,75 @@ class Followed:
     ) -> None:
         self.reading = reading
         self._drives = drives or {}
-        tables = {table.name: table for table in contents.tables()}
-        if reading.table not in tables:
+        self._tables = {table.name: table for table in contents.tables()}
+        if reading.table not in self._tables:
             raise Unreadable(f"It has no {reading.table}.")
-        self.table = tables[reading.table]
-        self._tables = tables
-        self._slots = [_Slot(tables, self.table, piece, self._drives) for piece in reading.pieces]
-
-    @cached_property
-    def paths(self) -> list[str | None]:
-        """The path of every row; None where there is none."""
-        slots = self._slots
-        relative = self.reading.from_folder
-        if len(slots) == 1 and not slots[0].piece.tree:
-            return [_whole(text, relative) for text in slots[0].texts]
-        columns = [slot.texts for slot in slots]
-        last = columns[-1] if not slots[-1].piece.ending else columns[-2]
-        endings = [slot.piece.ending for slot in slots]
-        return [
-            _whole(_joined(pieces, endings), relative) if name else None
-            for name, pieces in zip(last, zip(*columns, strict=True), strict=True)
-        ]
-
-    def cells(self, row: int) -> list[tuple[Cell, str, Piece]]:
-        """The cells of a row's path from the left, each with its piece of it; empty ones not."""
-        return [found for slot in self._slots for found in slot.cells(row)]
+        self.table = self._tables[reading.table]
+        self.levels = [level for piece in reading.pieces for level in self._levels(piece)]
 
     def raw(self, cell: Cell) -> str:
         """What stands in a cell."""
         return self._tables[cell.table].column(cell.column).some([cell.row])[0] or ""
 
-    def head(self, row: int) -> tuple[Cell, str, Piece] | None:
-        """The first of these."""
-        return next((found for slot in self._slots for found in slot.cells(row)), None)
+    def paths(self) -> Iterator[str | None]:
+        """The path of every row, in order; None where there is none."""
+        relative = self.reading.from_folder
+        levels = self.levels
+        # What stands in the row itself comes last, and differs; what is before it is shared.
+        shared = [level for level in levels if level.where is not None]
+        own = levels[len(shared) :]
+        if len(own) != 1 or own[0].piece.ending or levels[: len(shared)] != shared:
+            for row in range(len(self.table)):
+                yield self.path(row)
+            return
+        known: dict[tuple[int, ...], str] = {}
+        wheres = [level.where for level in shared if level.where is not None]
+        for row, name in enumerate(own[0].texts):
+            if not name:
+                yield None
+                continue
+            key = tuple([where[row] for where in wheres])
+            before = known.get(key)
+            if before is None:
+                pieces = [level.text(row) for level in shared]
+                before = known[key] = joined(pieces, [False] * len(pieces)) or ""
+            if before:
+                name = f"{before.rstrip('/')}/{name.strip('/')}"
+            yield name if relative or name[:1] == "/" else None
+
+    def path(self, row: int) -> str | None:
+        """The path of one row."""
+        pieces = [level.text(row) for level in self.levels]
+        endings = [level.piece.ending for level in self.levels]
+        name = next((p for p, e in zip(pieces[::-1], endings[::-1], strict=True) if not e), None)
+        if not name:
+            return None
+        path = joined(pieces, endings)
+        return path if path and (self.reading.from_folder or path.startswith("/")) else None
+
+    def used(self) -> set[tuple[str, str]]:
+        """``(table, column)`` of the cells of its paths."""
+        return {(level.table.name, level.piece.column) for level in self.levels}
 
     def evidence(self, existing: Existing) -> Evidence:
         """What the paths lead to."""
         found = Evidence()
-        files: set[str] = set()
+        files: set[int] = set()
         dead: list[str] = []
         folders: set[str] = set()
-        for path in self.paths:
+        relative = self.reading.from_folder
+        for path in self.paths():
             if path is None:
                 continue
             found.values += 1
-            whole = absolute(path, existing.folder, self.reading.from_folder)
+            whole = absolute(path, existing.folder, relative)
             if whole is not None and existing.is_there(whole):
                 found.found += 1
-                files.add(whole)
+                # Counted, not kept: there may be a million.
+                files.add(hash(whole))
+                folders.add(whole.rpartition("/")[0])
             else:
                 dead.append(whole or path)
-        folders = {posixpath.dirname(path) for path in files}
         found.files = len(files)
         found.common = os.path.commonpath(folders) if folders else ""
         inside = found.common.rstrip("/") + "/"
@@ -181,15 +226,100 @@ class Followed:
         found.dead = dead[:1000]
         return found
 
+    # -- levels ------------------------------------------------------------------------------------
 
-def _whole(text: str | None, relative: bool) -> str | None:
-    """A path; None for what is none, or counts from nowhere that is known."""
-    if not text or (not relative and not text.startswith("/")):
-        return None
-    return text if text.strip("/") else None
+    def _levels(self, piece: Piece) -> Iterator[Level]:
+        table = self.table
+        where: Sequence[int] | None = None
+        if piece.row != NO_ROW:
+            table = self._tables.get(piece.table, table)
+            if table.name != piece.table or piece.row >= len(table):
+                raise Unreadable(f"It has no {piece.table}.")
+            where = _Same(piece.row)
+        for hop in piece.hops:
+            join = _join_of(table, hop)
+            rows = join.all()
+            where = rows if where is None else _through(where, rows)
+            table = join.to
+        if piece.column not in table.columns():
+            raise Unreadable(f"It has no {table.name}.{piece.column}.")
+        column = table.column(piece.column)
+        if piece.row != NO_ROW:
+            text = self._text(piece, column.some([piece.row])[0])
+            yield Level(table, piece, where, _OneText(piece.row, text))
+            return
+        texts = _texts(column.all(), lambda value: self._text(piece, value), piece)
+        if not piece.tree:
+            yield Level(table, piece, where, texts)
+            return
+        for up in _ways_up(_join_of(table, piece.tree).all()):
+            yield Level(table, piece, up if where is None else _through(where, up), texts)
+
+    def _text(self, piece: Piece, value: str | None) -> str | None:
+        """The piece that a value is."""
+        if value is None:
+            return None
+        return self._drives.get(value) if piece.drive else decoded(value, piece.mode)
 
 
-def _joined(pieces: Sequence[str | None], endings: Sequence[bool]) -> str | None:
+class _Same(Sequence[int]):
+    """One row for all."""
+
+    def __init__(self, row: int) -> None:
+        self._row = row
+
+    def __getitem__(self, _row: object, /) -> Any:
+        return self._row
+
+    def __len__(self) -> int:
+        return 1
+
+
+class _OneText(Sequence["str | None"]):
+    """The one text that all rows have in common."""
+
+    def __init__(self, row: int, text: str | None) -> None:
+        self._row, self._text = row, text
+
+    def __getitem__(self, row: Any, /) -> Any:
+        return self._text if row == self._row else None
+
+    def __len__(self) -> int:
+        return self._row + 1
+
+
+def _texts(
+    values: Sequence[str | None], text: Callable[[str | None], str | None], piece: Piece
+) -> Sequence[str | None]:
+    """The pieces that values are; they themselves where they are written plainly."""
+    if piece.mode is Mode.PLAIN and not piece.drive:
+        return values
+    return [text(value) for value in values]
+
+
+def _through(where: Sequence[int], rows: Sequence[int]) -> array[int]:
+    return array("q", (NO_ROW if at == NO_ROW else rows[at] for at in where))
+
+
+def _ways_up(up: Sequence[int]) -> list[array[int]]:
+    """For rows that lie in each other: of each the topmost, the next below it, and so on."""
+    ways: list[list[int]] = []
+    for row in range(len(up)):
+        way = [row]
+        while (above := up[way[-1]]) != NO_ROW and above not in way:
+            way.append(above)
+            if len(way) > _MOST_TREE:
+                raise Unreadable("Its folders lie in each other too deeply.")
+        ways.append(way[::-1])
+    deepest = max(map(len, ways), default=0)
+    return [
+        array("q", (way[depth] if depth < len(way) else NO_ROW for way in ways))
+        for depth in range(deepest)
+    ]
+
+
+def joined(pieces: Sequence[str | None], endings: Sequence[bool]) -> str | None:
+    """Pieces as one path; those that are endings stand after a dot."""
     path = ""
     for piece, ending in zip(pieces, endings, strict=True):
         if not piece:
@@ -210,92 +340,6 @@ def absolute(path: str, folder: str, from_folder: bool) -> str | None:
     if not from_folder:
         return None
     return posixpath.normpath(f"{folder.rstrip('/')}/{path}")
-
-
-class _Slot:
-    """A piece, with the columns and joins that it needs."""
-
-    def __init__(
-        self, tables: Mapping[str, Table], table: Table, piece: Piece, drives: Mapping[str, str]
-    ) -> None:
-        self.piece, self._drives = piece, drives
-        self._count = len(table)
-        self._rows: Sequence[int] | None = None
-        if piece.row != NO_ROW:
-            table = tables.get(piece.table, table)
-            if table.name != piece.table or piece.row >= len(table):
-                raise Unreadable(f"It has no {piece.table}.")
-        for hop in piece.hops:
-            join = _join_of(table, hop)
-            rows = join.all()
-            if self._rows is None:
-                self._rows = rows
-            else:
-                known = self._rows
-                self._rows = [rows[r] if r != NO_ROW else NO_ROW for r in known]
-            table = join.to
-        if piece.column not in table.columns():
-            raise Unreadable(f"It has no {table.name}.{piece.column}.")
-        self._table = table
-        self._column = table.column(piece.column)
-        self._tree = _join_of(table, piece.tree).all() if piece.tree else None
-
-    def text(self, value: str | None) -> str | None:
-        """The piece that a value is."""
-        if value is None:
-            return None
-        if self.piece.drive:
-            return self._drives.get(value)
-        return decoded(value, self.piece.mode)
-
-    @cached_property
-    def texts(self) -> Sequence[str | None]:
-        """The piece of every row."""
-        if self.piece.row != NO_ROW:
-            text = self.text(self._column.some([self.piece.row])[0])
-            return [text] * self._count
-        here = [self.text(v) for v in self._column.all()]
-        if self._tree is not None:
-            here = self._along_tree(here)
-        if self._rows is None:
-            return here
-        return [here[r] if r != NO_ROW else None for r in self._rows]
-
-    def _along_tree(self, here: list[str | None]) -> list[str | None]:
-        assert self._tree is not None
-        known: dict[int, str | None] = {}
-        for row in range(len(here)):
-            way = self._way_up(row)
-            above: str | None = None
-            for n in reversed(way):
-                if n not in known:
-                    known[n] = _joined((above, here[n]), (False, False))
-                above = known[n]
-        return [known[row] for row in range(len(here))]
-
-    def _way_up(self, row: int) -> list[int]:
-        assert self._tree is not None
-        way = [row]
-        while (up := self._tree[way[-1]]) != NO_ROW and up not in way:
-            way.append(up)
-            if len(way) > _MOST_TREE:
-                raise Unreadable("Its folders lie in each other too deeply.")
-        return way
-
-    def cells(self, row: int) -> Iterator[tuple[Cell, str, Piece]]:
-        """The cells that give the piece of a row."""
-        if self.piece.row != NO_ROW:
-            there = self.piece.row
-        else:
-            there = row if self._rows is None else self._rows[row]
-        if there == NO_ROW:
-            return
-        rows = [there] if self._tree is None else list(reversed(self._way_up(there)))
-        values = self._column.all()
-        for one in rows:
-            text = self.text(values[one])
-            if text:
-                yield Cell(self._table.name, self.piece.column, one), text, self.piece
 
 
 def _join_of(table: Table, name: str) -> Join:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import zip_longest
 from pathlib import Path
 from typing import Protocol
 
-from fascis.documents.learned.changing import Changes, copies_of, copy_edits, used_columns
+from fascis.documents.learned.changing import Changes, Wanted, copies_of, copy_edits
 from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.tables import Cell, Contents, Unreadable
+
+# No path: one of the two has more rows.
+_NONE = "\0"
 
 
 class Rewritable(Contents, Protocol):
@@ -21,24 +25,24 @@ class Rewritable(Contents, Protocol):
 def edits_for(
     contents: Contents,
     readings: Sequence[Reading],
-    wanted: Sequence[Mapping[int, str]],
+    wanted: Sequence[Wanted],
     drives: Mapping[str, str] | None = None,
 ) -> dict[Cell, str]:
     """The edits that make rows lead elsewhere.
 
     Args:
-        wanted: for each reading, row → its path from now on.
+        wanted: for each reading, where each row is to lead.
 
     Raises:
         Unreadable: the document cannot say so, or it is not sure what else would have to change.
     """
     every = [Followed(contents, reading, drives) for reading in readings]
-    used = {column for followed in every for column in used_columns(followed)}
+    used = {column for followed in every for column in followed.used()}
     edits: dict[Cell, str] = {}
     for followed, some in zip(every, wanted, strict=True):
-        if not some:
-            continue
         mine = Changes(followed, drives).make(some)
+        if not mine:
+            continue
         copies = copies_of(contents, followed, used)
         if copies.doubtful:
             raise Unreadable(
@@ -57,8 +61,8 @@ def edits_for(
 def prove_paths(
     contents: Contents,
     readings: Sequence[Reading],
-    before: Sequence[Sequence[str | None]],
-    wanted: Sequence[Mapping[int, str]],
+    before: Sequence[Iterable[str | None]],
+    wanted: Sequence[Wanted],
     drives: Mapping[str, str] | None = None,
 ) -> None:
     """Reads a document that was written anew: every path is as it was to be.
@@ -70,9 +74,7 @@ def prove_paths(
         Unreadable: one is not.
     """
     for reading, old, new in zip(readings, before, wanted, strict=True):
-        now = Followed(contents, reading, drives).paths
-        if len(now) != len(old):
-            raise Unreadable("It would have other rows than before.")
-        for row, (was, is_now) in enumerate(zip(old, now, strict=True)):
-            if is_now != new.get(row, was):
+        now = Followed(contents, reading, drives).paths()
+        for row, (was, is_now) in enumerate(zip_longest(old, now, fillvalue=_NONE)):
+            if is_now != (was if was is None else new(row, was)):
                 raise Unreadable("A path would not be read back as it was to be.")

@@ -14,7 +14,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from fascis.documents.learned.existing import Existing, plain
-from fascis.documents.learned.reading import Evidence, Followed, Piece, Reading, absolute
+from fascis.documents.learned.reading import (
+    Evidence,
+    Followed,
+    Level,
+    Piece,
+    Reading,
+    absolute,
+    joined,
+)
 from fascis.documents.learned.spelling import Mode, decoded, is_foreign, mode_of
 from fascis.documents.learned.tables import NO_ROW, Contents, Join, Table, Unreadable
 from fascis.files.control import UNSTOPPED, Control
@@ -24,7 +32,6 @@ LEAST_VALUES, LEAST_SHARE = 3, 0.25
 _FIRST, _LATER, _WHOLE = 0.45, 0.85, 0.5
 _LEVELS, _BRANCHES, _NODES, _MOST_SLOTS = 5, 6, 400, 300
 _HOPS = 4
-_MOST_EVALUATED = 8
 # Tables so small may hold a root that all rows have in common.
 _SETTINGS_ROWS = 60
 _LONGEST = 4096
@@ -69,12 +76,29 @@ class _Slot:
     tree: Join | None = None
 
 
+_Texts = tuple[dict[int, "str | None"], ...]
+
+
 @dataclass(slots=True)
 class _Node:
-    """Some pieces, from the right, and what of each row's folder is not explained yet."""
+    """Some pieces, from the right, and what of each row's folder is not explained yet.
+
+    Attributes:
+        texts: of every piece what it is in the rows of the sample.
+    """
 
     pieces: tuple[Piece, ...]
     left: dict[int, frozenset[str]]
+    texts: _Texts
+
+
+@dataclass(slots=True)
+class _Candidate:
+    """A reading, and where it leads in the sample; how many of these exist."""
+
+    reading: Reading
+    paths: dict[int, str]
+    found: int
 
 
 class Search:
@@ -93,13 +117,14 @@ class Search:
         self._samples: dict[str, list[int]] = {}
         self._numbers: dict[str, dict[int, int]] = {}
         self._texts_known: dict[tuple[str, str, str], dict[int, str | None]] = {}
+        self._levels_known: dict[Reading, list[Level]] = {}
         self._roots = self._lone_cells()
 
     def fields(self) -> list[Found]:
         """What was found, of each table the best; those that are not sure too."""
         found: list[Found] = []
         for table in self._contents.tables():
-            mine: list[Found] = []
+            mine: list[_Candidate] = []
             for column in table.columns():
                 self._control.checkpoint()
                 mine += self._of_column(table, column)
@@ -126,74 +151,77 @@ class Search:
             if text and len(text) <= _LONGEST and "\n" not in text and "\0" not in text
         }
 
-    def _of_column(self, table: Table, column: str) -> list[Found]:
+    def _of_column(self, table: Table, column: str) -> list[_Candidate]:
         texts = self._texts(table, column)
         if len(texts) < LEAST_VALUES:
             return []
         modes = [mode_of(list(texts.values()))]
         if modes[0] is Mode.PLAIN and any("%" in t for t in texts.values()):
             modes.append(Mode.PERCENT)
-        best: list[Found] = []
+        best: list[_Candidate] = []
         for mode in modes:
             pieces = {row: decoded(text, mode) for row, text in texts.items()}
             values = {row: p for row, p in pieces.items() if p and not is_foreign(p)}
             found = self._of_values(table, column, mode, values, len(texts))
-            if sum(f.evidence.found for f in found) > sum(f.evidence.found for f in best):
+            most = max((one.found for one in best), default=0)
+            if max((one.found for one in found), default=0) > most:
                 best = found
         return best
 
     def _of_values(
         self, table: Table, column: str, mode: Mode, values: dict[int, str], texts: int
-    ) -> list[Found]:
+    ) -> list[_Candidate]:
         piece = Piece((), column, mode)
+        known: dict[int, str | None] = dict(values)
         least = max(LEAST_VALUES, LEAST_SHARE * texts)
         existing = self._existing
         if sum(v.startswith("/") for v in values.values()) >= _WHOLE * texts:
-            known = sum(existing.has_name(_name(v)) for v in values.values())
-            return self._followed([Reading(table.name, (piece,))]) if known >= least else []
-        relative = Reading(table.name, (piece,), from_folder=True)
+            if sum(existing.has_name(_name(v)) for v in values.values()) < least:
+                return []
+            return [self._candidate(table, (piece,), False, (known,))]
         folder = existing.folder.rstrip("/")
+        found: list[_Candidate] = []
         there = sum(
             existing.is_there(f"{folder}/{v}") for v in values.values() if not v.startswith("/")
         )
-        readings = [relative] if there >= least else []
+        if there >= least:
+            found.append(self._candidate(table, (piece,), True, (known,)))
         named = {row: v for row, v in values.items() if existing.has_name(_name(v))}
         if len(named) >= least:
-            readings += self._chains(table, (piece,), named)
-        else:
-            stems = {row: v for row, v in values.items() if existing.has_stem(_name(v))}
-            if len(stems) >= least:
-                readings += self._with_endings(table, piece, stems)
-        return self._followed(readings)
+            return found + self._chains(table, (piece,), (known,), named)
+        stems = {row: v for row, v in values.items() if existing.has_stem(_name(v))}
+        if len(stems) >= least:
+            return found + self._with_endings(table, piece, stems)
+        return found
 
-    def _with_endings(self, table: Table, piece: Piece, stems: dict[int, str]) -> list[Reading]:
+    def _with_endings(self, table: Table, piece: Piece, stems: dict[int, str]) -> list[_Candidate]:
         """A name whose ending stands elsewhere."""
         existing = self._existing
         for slot in self._reachable(table):
             if slot.hops == piece.hops and slot.column == piece.column:
                 continue
             texts = self._slot_texts(table, slot, list(stems))
-            endings = {
-                row: text.removeprefix(".")
+            endings: dict[int, str | None] = {
+                row: text
                 for row, text in zip(stems, texts, strict=True)
                 if text and len(text) <= 9 and "/" not in text
             }
-            whole = {r: f"{stems[r]}.{e}" for r, e in endings.items()}
+            whole = {r: f"{stems[r]}.{(e or '').removeprefix('.')}" for r, e in endings.items()}
             named = {r: v for r, v in whole.items() if existing.has_name(_name(v))}
             if len(named) >= max(LEAST_VALUES, _LATER * len(stems)):
                 ending = Piece(slot.hops, slot.column, ending=True)
-                return self._chains(table, (ending, piece), named)
+                return self._chains(table, (ending, piece), (endings, dict(stems)), named)
         return []
 
     # -- chains ------------------------------------------------------------------------------------
 
     def _chains(
-        self, table: Table, pieces: tuple[Piece, ...], named: dict[int, str]
-    ) -> list[Reading]:
+        self, table: Table, pieces: tuple[Piece, ...], texts: _Texts, named: dict[int, str]
+    ) -> list[_Candidate]:
         """Readings that end in some pieces (from the right), by what stands before them."""
         left = {row: found for row, value in named.items() if (found := self._remainders(value))}
-        level = [_Node(pieces, left)]
-        done: list[Reading] = []
+        level = [_Node(pieces, left, texts)]
+        done: list[_Candidate] = []
         visited = 0
         for depth in range(_LEVELS + 1):
             share = _FIRST if depth == 0 else _LATER
@@ -239,6 +267,7 @@ class Search:
         best: _Node | None = None
         for mode in modes:
             left: dict[int, frozenset[str]] = {}
+            pieces: dict[int, str | None] = {}
             matched = 0
             for row, text in zip(rows, texts, strict=True):
                 if not text:
@@ -248,6 +277,7 @@ class Search:
                 value = drive if drive is not None else decoded(text, mode)
                 if value is None or is_foreign(value):
                     continue
+                pieces[row] = value
                 if rests := _before(node.left[row], plain(value)):
                     left[row] = rests
                     matched += 1
@@ -257,27 +287,26 @@ class Search:
             tree = slot.tree.name if slot.tree else ""
             piece = Piece(slot.hops, slot.column, mode, tree=tree, drive=is_drive)
             if best is None or len(left) > len(best.left):
-                best = _Node((*node.pieces, piece), left)
+                best = _Node((*node.pieces, piece), left, (*node.texts, pieces))
         return best
 
-    def _complete(self, table: Table, node: _Node) -> list[Reading]:
-        pieces = tuple(reversed(node.pieces))
+    def _complete(self, table: Table, node: _Node) -> list[_Candidate]:
+        pieces, texts = node.pieces[::-1], node.texts[::-1]
         rows = len(node.left)
         if not rows:
             return []
         common = Counter(rest for some in node.left.values() for rest in some)
-        found: list[Reading] = []
+        found: list[_Candidate] = []
         if common[_DONE] >= _WHOLE * rows:
-            found.append(Reading(table.name, pieces))
-        folder = self._existing.folder.rstrip("/")
-        if common[folder] >= _WHOLE * rows:
-            found.append(Reading(table.name, pieces, from_folder=True))
+            found.append(self._candidate(table, pieces, False, texts))
+        if common[self._existing.folder.rstrip("/")] >= _WHOLE * rows:
+            found.append(self._candidate(table, pieces, True, texts))
         for rest, count in common.most_common(3):
-            if rest != _DONE and count >= _WHOLE * rows:
-                found += [
-                    Reading(table.name, (root, *pieces), from_folder=relative)
-                    for root, relative in self._roots.get(rest, ())
-                ]
+            if rest == _DONE or count < _WHOLE * rows:
+                continue
+            for root, relative, text in self._roots.get(rest, ()):
+                same: dict[int, str | None] = dict.fromkeys(self._sample(table), text)
+                found.append(self._candidate(table, (root, *pieces), relative, (same, *texts)))
         return found
 
     # -- slots -------------------------------------------------------------------------------------
@@ -347,13 +376,13 @@ class Search:
                 break
         every = sorted({row for w in way for row in w})
         texts = dict(zip(every, column.some(every), strict=True))
-        return [_joined([texts[n] for n in reversed(w)]) for w in way]
+        return [joined([texts[n] for n in reversed(w)], [False] * len(w)) for w in way]
 
     # -- roots -------------------------------------------------------------------------------------
 
-    def _lone_cells(self) -> dict[str, list[tuple[Piece, bool]]]:
+    def _lone_cells(self) -> dict[str, list[tuple[Piece, bool, str]]]:
         """Folders that stand in one cell of a small table: what all rows may count from."""
-        found: dict[str, list[tuple[Piece, bool]]] = {}
+        found: dict[str, list[tuple[Piece, bool, str]]] = {}
         folder = self._existing.folder.rstrip("/")
         for table in self._contents.tables():
             if len(table) > _SETTINGS_ROWS:
@@ -369,99 +398,109 @@ class Search:
                     piece = Piece((), column, mode, row=row, table=table.name)
                     core = plain(value).rstrip("/")
                     if value.startswith("/"):
-                        found.setdefault(core, []).append((piece, False))
+                        found.setdefault(core, []).append((piece, False, value))
                     else:
-                        found.setdefault(f"{folder}/{core}", []).append((piece, True))
+                        found.setdefault(f"{folder}/{core}", []).append((piece, True, value))
         return found
 
     # -- which is the best -------------------------------------------------------------------------
 
-    def _followed(self, readings: list[Reading]) -> list[Found]:
-        found: list[Found] = []
-        for reading in dict.fromkeys(readings):
-            if len(found) >= _MOST_EVALUATED:
-                break
-            self._control.checkpoint()
-            try:
-                followed = Followed(self._contents, reading, self._existing.drives)
-                evidence = followed.evidence(self._existing)
-            except Unreadable:
-                continue
-            if evidence.values:
-                found.append(Found(reading, evidence, followed))
-        return found
+    def _candidate(
+        self, table: Table, pieces: tuple[Piece, ...], from_folder: bool, texts: _Texts
+    ) -> _Candidate:
+        """A reading, and what it gives in the sample.
 
-    def _best(self, found: list[Found]) -> list[Found]:
-        """Of readings that lead to the same files the best; others are of other fields."""
-        kept: list[Found] = []
-        for one in sorted(found, key=_worth):
-            if not one.evidence.found:
-                continue
-            if not any(self._is_told_by(one, better) for better in kept):
-                kept.append(one)
-        return kept
-
-    def _is_told_by(self, one: Found, better: Found) -> bool:
-        """True for a reading that another makes needless, or that is what was once."""
+        Args:
+            texts: for every piece the pieces of rows.
+        """
+        paths: dict[int, str] = {}
+        endings = [piece.ending for piece in pieces]
         folder = self._existing.folder
-        mine = [absolute_of(p, folder, one) for p in one.followed.paths]
-        theirs = [absolute_of(p, folder, better) for p in better.followed.paths]
-        alive = [(m, t) for m, t in zip(mine, theirs, strict=True) if m]
-        same = sum(m == t for m, t in alive)
-        if same < 0.9 * one.evidence.found:
+        for row in self._sample(table):
+            some = [known.get(row) for known in texts]
+            if not some[-1]:
+                continue
+            path = joined(some, endings)
+            whole = absolute(path, folder, from_folder) if path else None
+            if whole is not None:
+                paths[row] = whole
+        found = sum(self._existing.is_there(path) for path in paths.values())
+        return _Candidate(Reading(table.name, pieces, from_folder), paths, found)
+
+    def _best(self, candidates: list[_Candidate]) -> list[Found]:
+        """Of readings that lead to the same files the best; others are of other fields."""
+        kept: list[_Candidate] = []
+        contests: list[tuple[_Candidate, _Candidate]] = []
+        unique = {one.reading: one for one in candidates if one.found}
+        for one in sorted(unique.values(), key=_worth):
+            told = [self._is_told_by(one, better) for better in kept]
+            contests += [(b, one) for b, how in zip(kept, told, strict=True) if how == "contested"]
+            if not any(told):
+                kept.append(one)
+        found = {one.reading: self._followed(one) for one in kept}
+        for better, one in contests:
+            mine, other = found[better.reading], self._followed(one)
+            if mine and other and other.evidence.found >= mine.evidence.found:
+                mine.contested_by.append(other)
+        return [one for one in found.values() if one]
+
+    def _followed(self, one: _Candidate) -> Found | None:
+        self._control.checkpoint()
+        try:
+            followed = Followed(self._contents, one.reading, self._existing.drives)
+            return Found(one.reading, followed.evidence(self._existing), followed)
+        except Unreadable:
+            return None
+
+    def _is_told_by(self, one: _Candidate, better: _Candidate) -> str:
+        """Why a reading that another finds more by is none of its own; nothing where it is."""
+        shared = one.paths.keys() & better.paths.keys()
+        same = sum(one.paths[row] == better.paths[row] for row in shared)
+        if same < 0.9 * one.found:
             # Another field; or where things were once, if much of it that is gone is found by this.
-            dead = [t for m, t in alive if m != t and not self._existing.is_there(m)]
-            moved = sum(t is not None and self._existing.is_there(t) for t in dead)
-            return bool(dead) and moved > 0.3 * len(dead) and len(dead) > 0.1 * len(alive)
-        if one.evidence.found < better.evidence.found:
+            dead = [r for r in shared if not self._existing.is_there(one.paths[r])]
+            moved = sum(self._existing.is_there(better.paths[row]) for row in dead)
+            once = moved > 0.3 * len(dead) and len(dead) > 0.1 * len(one.paths)
+            return "once" if dead and once else ""
+        if one.found < better.found:
+            return "less"
+        return "same" if self._shares_a_head(one, better) else "contested"
+
+    def _shares_a_head(self, one: _Candidate, better: _Candidate) -> bool:
+        """True when a change of where both lead would be made in the same cell.
+
+        A root that rows are tied to by a key is followed rather than the document's own folder.
+        """
+        try:
+            mine, theirs = self._levels(one.reading), self._levels(better.reading)
+        except Unreadable:
             return True
-        if _shares_a_head(one, better):
-            return True
-        better.contested_by.append(one)
+        tied = better.reading.pieces[0].row == NO_ROW and one.reading.from_folder
+        for row in list(one.paths.keys() & better.paths.keys())[:50]:
+            cells = [level.cell(row) for level in theirs if level.text(row)]
+            head = next((level.cell(row) for level in mine if level.text(row)), None)
+            if head is None or not cells or head == cells[0]:
+                continue
+            if not (tied and head in cells):
+                return False
         return True
 
+    def _levels(self, reading: Reading) -> list[Level]:
+        if reading not in self._levels_known:
+            followed = Followed(self._contents, reading, self._existing.drives)
+            self._levels_known[reading] = followed.levels
+        return self._levels_known[reading]
 
-def _worth(found: Found) -> tuple[int, int, int, int]:
+
+def _worth(one: _Candidate) -> tuple[int, int, int, int]:
     """What is followed most, by the fewest and nearest pieces; roots by a key come first."""
-    pieces = found.reading.pieces
+    pieces = one.reading.pieces
     return (
-        -found.evidence.found,
+        -one.found,
         sum(piece.ending for piece in pieces),
-        int(found.reading.from_folder) + 2 * sum(piece.row != NO_ROW for piece in pieces),
+        int(one.reading.from_folder) + 2 * sum(piece.row != NO_ROW for piece in pieces),
         len(pieces) + sum(len(piece.hops) for piece in pieces),
     )
-
-
-def _shares_a_head(one: Found, better: Found) -> bool:
-    """True when a change of where both lead would be made in the same cell.
-
-    A root that rows are tied to by a key is followed rather than the document's own folder.
-    """
-    rows = [n for n, path in enumerate(better.followed.paths) if path][:50]
-    for row in rows:
-        mine, theirs = one.followed.head(row), better.followed.head(row)
-        if mine is None or theirs is None:
-            continue
-        if mine[0] == theirs[0]:
-            continue
-        cells = {cell for cell, *_ in better.followed.cells(row)}
-        tied = theirs[2].row == NO_ROW
-        if not (one.reading.from_folder and tied and mine[0] in cells):
-            return False
-    return True
-
-
-def absolute_of(path: str | None, folder: str, found: Found) -> str | None:
-    """Where a path of a reading leads."""
-    return None if path is None else absolute(path, folder, found.reading.from_folder)
-
-
-def _joined(pieces: list[str | None]) -> str | None:
-    path = ""
-    for piece in pieces:
-        if piece:
-            path = f"{path.rstrip('/')}/{piece.strip('/')}" if path else piece
-    return path or None
 
 
 def _name(value: str) -> str:
