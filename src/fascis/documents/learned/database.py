@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import marshal
 import random
+import re
 import sqlite3
 import time
 from array import array
@@ -370,6 +371,7 @@ def rewritten(path: Path, edits: Mapping[Cell, str]) -> None:
     ):
         db.backup(b)
     _refuse_what_runs(path, edits)
+    _refuse_indexed(path, edits)
     _change(path, edits)
     _prove(before, path, edits)
     before.unlink()
@@ -417,6 +419,49 @@ def _refuse_what_runs(path: Path, edits: Mapping[Cell, str]) -> None:
                     f"A change of {table}.{column} would run something of its own program "
                     f"({inner[0]})."
                 )
+
+
+_USING = re.compile(r"\bUSING\s+(\w+)\s*\((.*)\)\s*$", re.IGNORECASE | re.DOTALL)
+_CONTENT = re.compile(r"\bcontent\s*=\s*(['\"`\[]?)([^'\"`\],)]*)", re.IGNORECASE)
+
+
+def _refuse_indexed(path: Path, edits: Mapping[Cell, str]) -> None:
+    """Refuses what an index of words holds too: nothing here could change it there.
+
+    Raises:
+        Unreadable: one does, or there is a virtual table of which it is not known what it holds.
+    """
+    changed = {cell.table.lower() for cell in edits}
+    with closing(Database(path)) as reading:
+        old = [reading.table(c.table).raw(c.column, [c.row])[0] for c in list(edits)[:_TRIED]]
+        sql = "SELECT name, sql FROM sqlite_schema WHERE type='table' AND rootpage=0"
+        for name, said in reading.rows(sql):
+            found = _USING.search(said or "")
+            module = found[1].lower() if found else ""
+            if module == "rtree":
+                continue
+            content = _CONTENT.search(found[2]) if found else None
+            if module.startswith("fts") and content is None:
+                if not _holds(reading, f"{name}_content", old):
+                    continue
+            elif module.startswith("fts") and content and content[2].lower() not in changed:
+                tables = {n.lower() for n in reading.names}
+                if content[2].lower() in tables:
+                    continue
+            raise Unreadable(f"Its index {name} holds paths too, and cannot be changed with them.")
+
+
+def _holds(reading: Database, table: str, values: list[Any]) -> bool:
+    """True when some of the values stand in a table that belongs to an index."""
+    columns = [r[1] for r in reading.rows(f"PRAGMA table_xinfo({quoted(table)})")]
+    for column in columns:
+        for at in range(0, len(values), _AT_ONCE):
+            some = values[at : at + _AT_ONCE]
+            marks = ",".join("?" * len(some))
+            sql = f"SELECT count(*) FROM {quoted(table)} WHERE {quoted(column)} IN ({marks})"
+            if reading.rows(sql, some)[0][0]:
+                return True
+    return not columns
 
 
 def _change(path: Path, edits: Mapping[Cell, str]) -> None:

@@ -1,0 +1,246 @@
+"""Where documents of made-up makes keep their paths is found, and changed there and nowhere else.
+
+They are judged by readers that stand beside their writers, and know nothing of the product.
+"""
+
+from __future__ import annotations
+
+import gzip
+import os
+import random
+import shutil
+import sqlite3
+import zipfile
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from fascis.documents.learned.containers import (
+    OpenedDatabase,
+    Packed,
+    TextContents,
+    contents_of,
+    is_database,
+)
+from fascis.documents.learned.existing import Existing
+from fascis.documents.learned.reading import Followed
+from fascis.documents.learned.rewriting import edits_for, prove_paths
+from fascis.documents.learned.search import Found, Search
+from fascis.documents.learned.tables import Unreadable
+from tests.learned.styles import STYLES, Style, media
+
+# As many as there is time for: see tests/thorough.py.
+WORLDS = int(os.environ.get("FASCIS_LEARNED", "2"))
+Move = Callable[[str], str]
+
+
+def opened(document: Path) -> OpenedDatabase | TextContents | Packed:
+    if is_database(document.read_bytes()[:100]):
+        return OpenedDatabase(document)
+    return contents_of(document.read_bytes())
+
+
+def existing(files: list[str], folder: Path) -> Existing:
+    return Existing([os.fsencode(f) for f in files], bytes(folder))
+
+
+def world(
+    folder: Path, style: Style, numbers: random.Random, count: int = 30
+) -> tuple[Path, list[str]]:
+    """A library with media, and a document of a style that refers to all of it."""
+    library = folder / "River"
+    files = media(library / "Media", numbers, count)
+    document = library / f"work.{style.ending}"
+    style.write(document, list(files), str(library / "Media"), numbers)
+    return document, files
+
+
+def learned(document: Path, files: list[str]) -> list[Found]:
+    found = Search(opened(document), existing(files, document.parent)).fields()
+    return [one for one in found if one.is_sure]
+
+
+def rewrite(document: Path, files: list[str], move: Move) -> None:
+    """Learns where a document keeps its paths, and makes them lead elsewhere."""
+    sure = learned(document, files)
+    contents = opened(document)
+    folder = str(document.parent)
+
+    def wanted(_row: int, path: str) -> str:
+        whole = path if path.startswith("/") else f"{folder}/{path}"
+        new = move(whole)
+        return path if new == whole else new
+
+    readings = [one.reading for one in sure]
+    before = [list(Followed(contents, reading).paths()) for reading in readings]
+    wants = [wanted] * len(readings)
+    new = contents.rewritten(edits_for(contents, readings, wants))
+    if isinstance(new, bytes):
+        document.write_bytes(new)
+    prove_paths(opened(document), readings, before, wants)
+
+
+def unpacked(document: Path) -> object:
+    """What is in a document, without what packing it anew may change."""
+    content = document.read_bytes()
+    if is_database(content[:100]):
+        with closing(sqlite3.connect(document)) as db:
+            return list(db.iterdump())
+    if content.startswith(b"PK"):
+        with zipfile.ZipFile(document) as packed:
+            return [(i.filename, i.date_time, packed.read(i)) for i in packed.infolist()]
+    return gzip.decompress(content) if content.startswith(b"\x1f\x8b") else content
+
+
+def to_another_drive(path: str) -> str:
+    return (
+        path if "/Media/" not in path else "/mnt/Heron é %41/River" + path[path.index("/Media/") :]
+    )
+
+
+@pytest.mark.parametrize("style", STYLES, ids=lambda s: s.name)
+def test_what_is_sure_is_every_path_and_nothing_else(style: Style, tmp_path: Path) -> None:
+    for seed in range(WORLDS):
+        numbers = random.Random(seed)
+        document, files = world(tmp_path / str(seed), style, numbers)
+        sure = learned(document, files)
+        folder = str(document.parent)
+        if not style.sure:
+            assert sure == []
+            continue
+        paths = [p for one in sure for p in one.followed.paths() if p]
+        assert sorted(p if p.startswith("/") else f"{folder}/{p}" for p in paths) == sorted(files)
+
+
+@pytest.mark.parametrize("style", [s for s in STYLES if s.sure], ids=lambda s: s.name)
+def test_all_moved_away_and_back_it_is_what_it_was(style: Style, tmp_path: Path) -> None:
+    for seed in range(WORLDS):
+        numbers = random.Random(seed)
+        document, files = world(tmp_path / str(seed), style, numbers)
+        as_it_was, read = unpacked(document), style.read(document)
+        rewrite(document, files, to_another_drive)
+        there = [to_another_drive(f) for f in files]
+        assert style.read(document) == [to_another_drive(f) for f in read]
+        assert unpacked(document) != as_it_was
+        if style.name == "JSON from here":
+            return  # what was relative is absolute now
+        back = dict(zip(there, files, strict=True))
+        rewrite(document, there, back.__getitem__)
+        assert unpacked(document) == as_it_was
+
+
+@pytest.mark.parametrize("style", [s for s in STYLES if s.sure], ids=lambda s: s.name)
+def test_a_part_moves_or_the_document_is_as_it_was(style: Style, tmp_path: Path) -> None:
+    for seed in range(WORLDS):
+        numbers = random.Random(100 + seed)
+        document, files = world(tmp_path / str(seed), style, numbers)
+        as_it_was, read = unpacked(document), style.read(document)
+        gone = set(numbers.sample(files, 10))
+
+        def move(path: str, gone: set[str] = gone) -> str:
+            return to_another_drive(path) if path in gone else path
+
+        kept = document.with_name("kept")
+        shutil.copy(document, kept)
+        try:
+            rewrite(document, files, move)
+        except Unreadable:
+            # Two places where the document has room for one.
+            shutil.copy(kept, document)
+            assert unpacked(document) == as_it_was
+            continue
+        assert style.read(document) == [move(f) for f in read]
+
+
+# -- refused ---------------------------------------------------------------------------------------
+
+
+def database(path: Path, files: list[str], more: str = "") -> Path:
+    with closing(sqlite3.connect(path)) as db:
+        db.executescript("CREATE TABLE item(n INTEGER PRIMARY KEY, w TEXT, low TEXT); " + more)
+        db.executemany(
+            "INSERT INTO item VALUES(?,?,?)", ((n, f, f.lower()) for n, f in enumerate(files))
+        )
+        db.commit()
+    return path
+
+
+@pytest.mark.parametrize(
+    ("more", "why"),
+    [
+        (
+            "CREATE TABLE log(t TEXT); CREATE TRIGGER x AFTER UPDATE OF w ON item BEGIN "
+            "INSERT INTO log VALUES(new.w); END",
+            "would run something",
+        ),
+        ("CREATE INDEX odd ON item(w COLLATE BINARY); CREATE UNIQUE INDEX u ON item(upper(w))", ""),
+        ("CREATE VIRTUAL TABLE words USING fts5(w, content='item', content_rowid='n')", "index"),
+        ("CREATE VIRTUAL TABLE words USING fts5(w)", ""),
+    ],
+)
+def test_what_a_change_would_run_or_leave_behind(more: str, why: str, tmp_path: Path) -> None:
+    files = media(tmp_path / "River", random.Random(1), 20)
+    document = database(tmp_path / "work.db", files, more)
+    before = unpacked(document)
+    if not why:
+        rewrite(document, files, lambda p: p.replace("/River/", "/Stream/"))
+        return
+    with pytest.raises(Unreadable, match=why):
+        rewrite(document, files, lambda p: p.replace("/River/", "/Stream/"))
+    assert unpacked(document) == before
+
+
+def test_a_copy_in_lower_case_follows(tmp_path: Path) -> None:
+    files = media(tmp_path / "River", random.Random(2), 20)
+    document = database(tmp_path / "work.db", files)
+    rewrite(document, files, lambda p: p.replace("/River/", "/Stream/"))
+    with closing(sqlite3.connect(document)) as db:
+        rows = db.execute("SELECT w, low FROM item ORDER BY n").fetchall()
+    wanted = [f.replace("/River/", "/Stream/") for f in files]
+    assert rows == [(f, f.lower()) for f in wanted]
+
+
+def test_what_follows_in_part_refuses_all(tmp_path: Path) -> None:
+    files = media(tmp_path / "River", random.Random(2), 40)
+    document = database(tmp_path / "work.db", files)
+    with closing(sqlite3.connect(document)) as db:
+        db.execute("UPDATE item SET low='' WHERE n%3=0")
+        db.commit()
+    before = unpacked(document)
+    with pytest.raises(Unreadable, match="in part"):
+        rewrite(document, files, lambda p: p.replace("/River/", "/Stream/"))
+    assert unpacked(document) == before
+
+
+@pytest.mark.parametrize(
+    ("content", "why"),
+    [
+        (b"SQLite format 3\0" + b"\0" * 2000, "database"),
+        (b"{" * 600 + b"}" * 600, "JSON"),
+        (b'{"a": "\xff"}', "encoding"),
+        (b'<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>', "entities"),
+        (b"<a>" * 600 + b"</a>" * 600, "deeply"),
+        (b"<a><b></a>", "well-formed"),
+        (gzip.compress(bytes(600 << 20), 1), "large"),
+        (b"PK\x03\x04" + b"\0" * 100, "packed"),
+    ],
+    ids=["pages", "nested", "bytes", "entities", "deep", "broken", "bomb", "zip"],
+)
+def test_hostile_documents_are_refused_with_a_sentence(
+    content: bytes, why: str, tmp_path: Path
+) -> None:
+    document = tmp_path / "work.x"
+    document.write_bytes(content)
+    with pytest.raises(Unreadable, match=why):
+        opened(document)
+    assert document.read_bytes() == content
+
+
+def test_fewer_than_five_files_are_proposed_and_not_sure(tmp_path: Path) -> None:
+    style = next(s for s in STYLES if s.name == "JSON list")
+    document, files = world(tmp_path, style, random.Random(1), 4)
+    found = Search(opened(document), existing(files, document.parent)).fields()
+    assert [one.evidence.files for one in found] == [4]
+    assert not any(one.is_sure for one in found)
