@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.documents.learned.stored import CONFIRMED, Stored
 from fascis.drives.connected import Drives
 from fascis.files.own.folders import cache_folder, config_folder, data_folder, state_folder
 from fascis.library.register import Register
@@ -54,6 +55,20 @@ class Workspace:
     def register(self) -> Register:
         """The register of known libraries and drives."""
         return Register(self.data / "register.sqlite")
+
+    def use_readings(self) -> None:
+        """What was confirmed of documents of unknown make is known from now on.
+
+        Raises:
+            Damaged: the register is.
+        """
+        register = self.register
+        said = register.readings() if register.path.exists() else []
+        mounts = [d for d in self.drives.connected() if d.connected and d.uuid] if said else []
+        CONFIRMED.use(
+            (Stored.from_text(text, register.path) for text in said),
+            {d.uuid: str(d.mount) for d in mounts},
+        )
 
     @property
     def crossings(self) -> Path:

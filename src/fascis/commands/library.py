@@ -1,4 +1,4 @@
-"""``survey`` and ``catalog``: what a library holds, and photo catalogs."""
+"""``survey``, ``catalog`` and ``learn``: what a library holds, catalogs, unknown makes."""
 
 from __future__ import annotations
 
@@ -33,3 +33,23 @@ def register(app: typer.Typer) -> None:
         from fascis.commands import library_work
 
         library_work.catalog(file, add, as_json)
+
+    @app.command()
+    def learn(
+        document: str,
+        search: list[str] = typer.Option(
+            [], "--search", help="A folder in which its media may be, besides its library's."
+        ),
+        confirm: bool = typer.Option(
+            False, "--confirm", help="Yes: these are the places where it keeps its paths."
+        ),
+        forget: bool = typer.Option(False, "--forget", help="Forget what was confirmed."),
+        choose: list[int] = typer.Option(
+            [], "--choose", help="Take this field; where two say the same, or not all are wanted."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Finds where a document of unknown make keeps its paths; it changes nothing."""
+        from fascis.commands import learn_work
+
+        learn_work.learn(document, search, confirm, forget, choose, as_json)

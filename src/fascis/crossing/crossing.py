@@ -70,6 +70,7 @@ class Crossing:
 
     def __init__(self, workspace: Workspace, journal: Journal) -> None:
         self.workspace = workspace
+        workspace.use_readings()
         self.journal = journal
         self.destinations = [
             Destination(workspace, journal, n) for n in range(len(journal.header.destinations))

@@ -305,6 +305,9 @@ class DocumentKind(Protocol):
     companion: bool
     """True where it belongs to the files beside it that have its name, and goes where they go."""
 
+    stays_absolute: bool
+    """True where an absolute path stays one in a copy: its program may know no other."""
+
     library: str
     """What a library is called that has such a document."""
 
@@ -355,6 +358,7 @@ class NobodysWork:
     is_file = True
     works = False
     companion = False
+    stays_absolute = False
     library = "library"
 
     def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from fascis.documents.catalog import PhotoCatalog
+from fascis.documents.learned.kind import LearnedDatabase, LearnedText
 from fascis.documents.lines import Edl, M3u8
 from fascis.documents.link import Link
 from fascis.documents.model import DocumentKind
@@ -114,3 +115,5 @@ register(Xspf())
 register(M3u8())
 register(Sidecar())
 register(LINK)
+register(LearnedText())
+register(LearnedDatabase())

@@ -22,7 +22,7 @@ from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, tr
 from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 6
+VERSION = 7
 _SCHEMA = f"""
 PRAGMA application_id={APPLICATION_ID};
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -62,8 +62,11 @@ _SINCE = """
 ALTER TABLE looked ADD COLUMN since REAL;
 UPDATE looked SET since=looked_at;
 """
+_READING = """
+CREATE TABLE reading(shape BLOB PRIMARY KEY, said TEXT NOT NULL) WITHOUT ROWID;
+"""
 # What brings a register from one version to the next.
-_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE)))
+_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE, _READING)))
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
@@ -528,6 +531,21 @@ class Register:
         return (
             {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
         )
+
+    def readings(self) -> list[str]:
+        """What was confirmed of documents of unknown make, as JSON."""
+        with self._open() as db:
+            return [said for (said,) in db.execute("SELECT said FROM reading ORDER BY shape")]
+
+    def put_reading(self, shape: bytes, said: str) -> None:
+        """Keeps where documents of one shape keep their paths."""
+        with self._open() as db:
+            db.execute("INSERT OR REPLACE INTO reading VALUES(?,?)", (shape, said))
+
+    def forget_reading(self, shape: bytes) -> bool:
+        """Forgets that; False when nothing was known."""
+        with self._open() as db:
+            return db.execute("DELETE FROM reading WHERE shape=?", (shape,)).rowcount > 0
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
         """Remembers how fast a drive was when it was last measured, by a crossing or on request."""

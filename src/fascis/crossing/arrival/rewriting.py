@@ -145,9 +145,20 @@ class Rewriting:
                     )
                 return below.get(reference.locator)
             lead = next(leads, None)
-            return spelling.change(reference, lead) if reference.means is Means.PATH else None
+            if reference.means is not Means.PATH:
+                return None
+            change = spelling.change(reference, lead)
+            if change and kind.stays_absolute and reference.as_written.startswith("/"):
+                return self._absolute(change, item)
+            return change
 
         return wanted
+
+    def _absolute(self, change: Change, item: Item) -> Change:
+        """A change that says where the copy will be, not how that is reached from the document."""
+        here = bytes(self._places.target) + b"/" + parent(item.there)
+        whole = os.path.normpath(here + b"/" + os.fsencode(change.target))
+        return Change(os.fsdecode(whole))
 
     def _title(self, item: Item) -> str | None:
         """What a document that is the library calls itself, where the person named it anew."""

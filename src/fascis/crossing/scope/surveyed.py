@@ -238,6 +238,7 @@ def survey_library(
     def unfit(code: Code, sentence: str, remedy: str) -> Surveyed:
         return Surveyed(source, Survey(), None, [Problem(code, sentence, remedy)])
 
+    workspace.use_readings()
     try:
         workspace.drives.check_answers(source)
     except DriveGone as error:

@@ -66,6 +66,20 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True)
+class Left:
+    """A column that looks like one of paths, and is none that is followed.
+
+    Attributes:
+        values, alive: of the sample, how many look so, and how many of these exist.
+    """
+
+    table: str
+    column: str
+    values: int
+    alive: int
+
+
+@dataclass(frozen=True, slots=True)
 class _Slot:
     """A column that can be reached from the rows of a table."""
 
@@ -129,6 +143,25 @@ class Search:
                 self._control.checkpoint()
                 mine += self._of_column(table, column)
             found += self._best(mine)
+        return found
+
+    def left(self, fields: list[Found]) -> list[Left]:
+        """What looks like paths, and is left as it is."""
+        used = {column for one in fields for column in one.followed.used()}
+        found: list[Left] = []
+        for table in self._contents.tables():
+            for column in table.columns():
+                if (table.name, column) in used:
+                    continue
+                texts = self._texts(table, column).values()
+                paths = [
+                    t for t in texts if t.count("/") + t.count("\\") > 1 and "://" not in t[8:]
+                ]
+                if len(paths) < LEAST_VALUES or len(paths) * 2 < len(texts):
+                    continue
+                pieces = [decoded(p, mode_of([p])) or "" for p in paths]
+                alive = sum(p.startswith("/") and self._existing.is_there(p) for p in pieces)
+                found.append(Left(table.name, column, len(paths), alive))
         return found
 
     # -- one column --------------------------------------------------------------------------------

@@ -1,0 +1,179 @@
+"""Documents of unknown make whose reading a person confirmed: a kind like all others."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from blake3 import blake3
+
+from fascis.documents.catalog import JOURNALS
+from fascis.documents.learned.changing import Wanted as Row
+from fascis.documents.learned.containers import (
+    LARGEST,
+    OpenedDatabase,
+    Packed,
+    TextContents,
+    contents_of,
+)
+from fascis.documents.learned.reading import Followed
+from fascis.documents.learned.rewriting import edits_for, prove_paths
+from fascis.documents.learned.stored import CONFIRMED, Stored
+from fascis.documents.learned.tables import Unreadable
+from fascis.documents.model import (
+    KnownBy,
+    Length,
+    Members,
+    NotUnderstood,
+    OpenDocument,
+    Reference,
+    Source,
+    Wanted,
+    Works,
+)
+from fascis.documents.targets import Syntax, Target, readings
+
+_OTHER = (
+    "It is not as the document of its make that was looked at: where it keeps its paths is not "
+    "known. fascis learn looks at it."
+)
+
+
+class _Learned(Works):
+    """What both have in common."""
+
+    name = "learned"
+    extensions: frozenset[str] = frozenset()
+    syntax = Syntax.EXACT
+    stays_absolute = True
+    _database: bool
+
+    def recognises(self, head: bytes) -> bool:
+        """True for what may be of a shape that was confirmed; opening it tells."""
+        return CONFIRMED.may_fit(head, self._database)
+
+    def readings(self, as_written: str) -> list[Target]:
+        """As it stands there: a reading gives plain paths."""
+        return readings(as_written, Syntax.EXACT)
+
+    def spellings(self, target: str) -> Iterator[str]:
+        """As it is."""
+        yield target
+
+
+class LearnedText(_Learned):
+    """A text: JSON, XML, settings, lines; packed or not."""
+
+    known_by = KnownBy.DIGEST
+    _database = False
+
+    def open(self, source: Source) -> OpenDocument:
+        """Opens a document; it is read at once."""
+        if source.size > LARGEST:
+            raise NotUnderstood(f"It is {source.size} bytes long, too large for a document.")
+        with source.stream() as stream:
+            content = stream.read(LARGEST + 1)
+        contents = contents_of(content)
+        return LearnedDocument(contents, _stored(contents), blake3(content).digest())
+
+
+class LearnedDatabase(_Learned):
+    """A database."""
+
+    journals = tuple(end.encode() for end in JOURNALS if end)
+    known_by = KnownBy.LOOK
+    _database = True
+
+    def open(self, source: Source) -> OpenDocument:
+        """Opens a private copy."""
+        look = source.look()
+        contents = OpenedDatabase(source.private_copy())
+        try:
+            return LearnedDocument(contents, _stored(contents), look)
+        except BaseException:
+            contents.database.close()
+            raise
+
+
+def _stored(contents: OpenedDatabase | TextContents | Packed) -> Stored:
+    stored = CONFIRMED.of_shape(contents.shape())
+    if stored is None:
+        raise NotUnderstood(_OTHER)
+    return stored
+
+
+class LearnedDocument:
+    """An open document whose reading was confirmed.
+
+    Raises:
+        Unreadable: the reading is not followed in it.
+    """
+
+    def __init__(
+        self, contents: OpenedDatabase | TextContents | Packed, stored: Stored, seen: bytes
+    ) -> None:
+        self._contents, self._stored, self.seen = contents, stored, seen
+        self._drives: Mapping[str, str] = CONFIRMED.drives
+        self._followed = [Followed(contents, r, self._drives) for r in stored.readings]
+
+    def __enter__(self) -> LearnedDocument:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if isinstance(self._contents, OpenedDatabase):
+            self._contents.database.close()
+
+    def references(self) -> Iterator[Reference]:
+        """All of them, reading by reading, in the order of rows."""
+        for number, followed in enumerate(self._followed):
+            for row, path in enumerate(followed.paths()):
+                if path is not None:
+                    yield Reference((number, row), path)
+
+    def members(self) -> Iterator[Members]:
+        """None: each names its own path."""
+        return iter(())
+
+    def lengths(self) -> list[Length | None]:
+        """Not known."""
+        return []
+
+    def picture(self, number: int) -> bytes | None:
+        """None is kept."""
+        return None
+
+    def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
+        """The document with some paths changed, and proven."""
+        to: list[dict[int, str]] = [{} for _ in self._followed]
+        for number, reference in enumerate(self.references()):
+            if (change := wanted(number, reference)) is not None:
+                assert isinstance(reference.locator, tuple)
+                which, row = reference.locator
+                to[which][row] = _plainly(change.target)
+        if not any(to):
+            return None
+        before = [list(followed.paths()) for followed in self._followed]
+        wants = [_wanted(some) for some in to]
+        stored = self._stored.readings
+        edits = edits_for(self._contents, stored, wants, self._drives)
+        new = self._contents.rewritten(edits)
+        self._prove(new, before, wants)
+        return new
+
+    def _prove(self, new: bytes | Path, before: list[list[str | None]], wants: list[Row]) -> None:
+        if isinstance(new, bytes):
+            prove_paths(contents_of(new), self._stored.readings, before, wants, self._drives)
+            return
+        with OpenedDatabase(new) as contents:
+            if contents.shape() != self._stored.shape:
+                raise Unreadable("It would not be what it was.")
+            prove_paths(contents, self._stored.readings, before, wants, self._drives)
+
+
+def _plainly(target: str) -> str:
+    return posixpath.normpath(target)
+
+
+def _wanted(to: Mapping[int, str]) -> Row:
+    return lambda row, path: to.get(row, path)
