@@ -308,8 +308,13 @@ class _Search:
                 self._link(entry.path, name)
             elif kind_named(entry.name):
                 whole = self._document(entry.path, name) and whole
-            elif unknown and is_candidate(entry.name):
-                whole = self._candidate(entry, bool(name)) and whole
+            elif is_candidate(entry.name):
+                # Beside the library there may be very many: these are looked into later.
+                inside = bool(name) or not unknown
+                if inside and self._is_document(entry.path):
+                    whole = self._document(entry.path, name) and whole
+                elif unknown:
+                    whole = self._candidate(entry, bool(name)) and whole
         return inner, whole
 
     def _beside(self) -> None:
@@ -523,6 +528,14 @@ class _Search:
         self._need(path, (path, self._told(path, name)))
         self._reference = None
 
+    def _is_document(self, path: bytes) -> bool:
+        """True for a document whose name does not say that it is one; by its content."""
+        try:
+            with PathSource(path, self._workspace.private) as source:
+                return kind_of(b"", source.head()) is not None
+        except _CANNOT_BE_READ:
+            return False
+
     def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
         """A file that may be a document of unknown make.
 
@@ -559,6 +572,8 @@ class _Search:
         Returns:
             False when it cannot be read.
         """
+        if self._is_document(path):
+            return self._document(path, "")
         who = path, shown(path)
         self._reference = None
         try:

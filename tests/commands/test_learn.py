@@ -1,0 +1,236 @@
+"""Documents of unknown make: looked at, confirmed, and from then on like all others.
+
+They are judged by the readers of tests/learned/styles.py, which know nothing of the product.
+"""
+
+import os
+import random
+import re
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.learned.styles import STYLES, media
+from tests.library.making import timeline, write
+
+ROOTS, BINS, ELEMENTS = (
+    next(s for s in STYLES if s.name == name)
+    for name in ("root, folder, name", "JSON bins", "XML elements")
+)
+CHOSEN = [ROOTS, BINS, ELEMENTS]
+
+
+def make(library, style, seed=1, count=12, more=()):
+    """A document of a style that refers to media of its own, in the library."""
+    numbers = random.Random(seed)
+    root = library / "Media"
+    files = [*media(root, numbers, count), *map(str, more)]
+    document = library / f"{style.name.split(',')[0]}.{style.ending}"
+    style.write(document, list(files), str(root), numbers)
+    return document, files
+
+
+def learn(bench, document, *words):
+    return fascis(bench, "learn", document, *words, "--json")
+
+
+def confirmed(bench, *documents):
+    for document in documents:
+        status, said, err = learn(bench, document, "--confirm")
+        assert (status, said["state"]) == (0, "confirmed"), err
+
+
+def not_understood(bench):
+    _, said, _ = fascis(bench, "survey", bench.library, "--json")
+    return [d["path"] for d in said["documents"] if d["format"] == "not understood"]
+
+
+def all_lead(style, document):
+    read = style.read(document)
+    return bool(read) and all(Path(p).is_file() for p in read)
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_looked_at_it_is_proposed_and_nothing_is_changed(bench, style):
+    document, files = make(bench.library, style)
+    before = contents(bench.drives)
+    status, said, err = learn(bench, document)
+    assert status == 0, err
+    assert (said["verdict"], said["state"]) == ("readable", "proposed")
+    (field,) = said["fields"]
+    assert (field["values"], field["lead_to_files"], field["files"]) == (12, 12, 12)
+    assert {e["leads_to"] for e in field["examples"]} <= set(files)
+    assert contents(bench.drives) == before
+    assert not bench.workspace.register.path.exists()
+    assert not_understood(bench) == [document.name]
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_confirmed_it_crosses_gathers_and_leads_to_the_new_place(bench, style):
+    loose = [bench.drives / f"inside/Elsewhere/otter {n}.mov" for n in range(3)]
+    for n, path in enumerate(loose):
+        write(path, b"o" * (n + 500))
+    more = loose if style is not ROOTS else ()
+    document, files = make(bench.library, style, more=more)
+    as_it_was = document.read_bytes()
+    confirmed(bench, document)
+    assert not_understood(bench) == []
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert (status, said["state"], said["left_behind"]) == (0, "released", []), err
+    there = Path(said["to"][0]) / document.name
+    assert all_lead(style, there)
+    assert all(p.startswith(str(bench.heron)) for p in style.read(there))
+    assert not bench.library.exists()
+    assert all(path.exists() for path in loose)
+    kept = list((Path(said["to"][0]) / ".fascis/as-it-was").rglob(document.name))
+    assert [k.read_bytes() for k in kept] == [as_it_was]
+
+
+def test_what_is_not_confirmed_is_not_understood_and_its_originals_stay(bench):
+    document, files = make(bench.library, BINS)
+    assert learn(bench, document)[1]["state"] == "proposed"
+    status, said, _ = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert (status, said["state"]) == (0, "switched")
+    assert all(os.path.exists(f) for f in files) and document.exists()
+
+
+def test_forgotten_it_is_not_understood_again(bench):
+    document, _ = make(bench.library, BINS)
+    confirmed(bench, document)
+    status, said, _ = learn(bench, document, "--forget")
+    assert (status, said["state"]) == (0, "proposed")
+    assert not_understood(bench) == [document.name]
+
+
+def test_others_of_its_make_are_understood_and_others_are_not(bench):
+    document, _ = make(bench.library, BINS)
+    confirmed(bench, document)
+    second = bench.library / "second"
+    second.mkdir()
+    make(second, BINS, seed=5)
+    assert not_understood(bench) == []
+    other = bench.library / "second" / "other.json"
+    text = document.read_text().replace('"folder"', '"folders"')
+    other.write_text(text)
+    assert not_understood(bench) == ["second/other.json"]
+
+
+def test_two_places_that_say_the_same_are_a_persons_choice(bench):
+    style = next(s for s in STYLES if s.name == "two whole paths")
+    document, files = make(bench.library, style)
+    status, said, _ = learn(bench, document, "--confirm")
+    assert (status, said["state"]) == (1, "proposed")
+    (field,) = said["fields"]
+    assert field["contested_by"]
+    status, said, _ = learn(bench, document, "--choose", "1")
+    assert (status, said["state"]) == (0, "confirmed")
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "keep", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert (status, said["state"]) == (0, "switched"), err
+    there = Path(said["to"][0]) / document.name
+    assert all_lead(style, there)
+    assert all(os.path.exists(f) for f in files)
+
+
+def test_a_trigger_is_refused_and_never_confirmed(bench):
+    document, files = make(bench.library, ROOTS)
+    with closing(sqlite3.connect(document)) as db:
+        db.executescript(
+            "CREATE TABLE seen(t TEXT); CREATE TRIGGER t AFTER UPDATE OF a ON r BEGIN "
+            "INSERT INTO seen VALUES(new.a); END"
+        )
+    before = document.read_bytes()
+    status, said, _ = learn(bench, document, "--confirm")
+    assert (status, said["verdict"], said["state"]) == (3, "refused", "none")
+    assert "would run" in said["why"]
+    assert document.read_bytes() == before and all(os.path.exists(f) for f in files)
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_after_a_renamed_folder_it_is_relinked_and_undone(bench, style):
+    document, files = make(bench.library, style)
+    confirmed(bench, document)
+    fascis(bench, "survey", bench.library)
+    as_it_was = document.read_bytes()
+    (bench.library / "Media").rename(bench.library / "Footage")
+    status, said, err = fascis(
+        bench, "relink", bench.library, "--search", bench.library, "--apply", "--json"
+    )
+    assert status == 0, err
+    assert all_lead(style, document)
+    status, _, err = fascis(bench, "undo", said["act"])
+    assert status == 0, err
+    assert document.read_bytes() == as_it_was
+    assert len(list((bench.library / "Footage").rglob("*.*"))) >= len(files)
+
+
+def test_it_stays_and_follows_when_a_part_goes(bench):
+    document, files = make(bench.library, BINS)
+    confirmed(bench, document)
+    folder = sorted({Path(f).parent.parent.name for f in files})[0]
+    gone = [f for f in files if f"/Media/{folder}/" in f]
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--only", f"Media/{folder}", "--to", bench.heron,
+        "--after", "release", "--yes", "--json",
+    )  # fmt: skip
+    assert status in (0, 1), err
+    assert all_lead(BINS, document)
+    assert all(os.path.exists(f) for f in files if f not in gone)
+
+
+def test_what_cannot_say_the_new_place_keeps_the_originals(bench):
+    """A root for all, and a file outside of it that is gathered: there is room for one root."""
+    loose = bench.drives / "inside/Elsewhere/otter.mov"
+    write(loose, b"o" * 500)
+    document, files = make(bench.library, ROOTS, count=20)
+    with closing(sqlite3.connect(document)) as db:
+        root = bench.drives / "inside"
+        below = (bench.library / "Media").relative_to(root)
+        db.execute("UPDATE r SET a=?", (str(root),))
+        db.execute("UPDATE f SET b=?||'/'||b", (str(below),))
+        db.execute("INSERT INTO f VALUES(99, 7, 'Elsewhere')")
+        db.execute("INSERT INTO n VALUES(99, 99, 'otter.mov')")
+        db.commit()
+    assert all_lead(ROOTS, document)
+    confirmed(bench, document)
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    there = bench.heron / bench.library.name / document.name
+    if status == 0:
+        assert all_lead(ROOTS, there), err
+        assert all(p.startswith(str(bench.heron)) for p in ROOTS.read(there))
+    else:
+        assert all(os.path.exists(f) for f in files) and document.exists()
+    assert loose.exists()
+
+
+@pytest.mark.parametrize("known", [True, False], ids=["in the library", "beside it"])
+def test_a_timeline_whose_name_says_nothing_follows_what_it_uses(bench, known):
+    """Documents are known by their content, also when it is asked what is needed elsewhere."""
+    clip = bench.library / "Media/weir.mov"
+    write(clip, b"w" * 900)
+    write(bench.library / "Autumn/autumn.otio", timeline("../Media/weir.mov"))
+    other = (bench.library if known else bench.library.parent) / "Spring/spring.cut"
+    write(other, timeline(os.path.relpath(clip, other.parent)))
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--only", "Autumn", "--to", bench.heron, "--after",
+        "release", "--yes", "--json",
+    )  # fmt: skip
+    assert (status, len(said["followers"])) == (0, 1), err
+    (target,) = re.findall(r'"target_url": "([^"]+)"', other.read_text())
+    assert Path(os.path.join(other.parent, target)).read_bytes() == b"w" * 900
+    assert not clip.exists()
