@@ -277,6 +277,49 @@ def _history(path: Path, files: list[str], root: str, numbers: random.Random) ->
     )
 
 
+def _read_cells(path: Path) -> list[str]:
+    rows = _ask(path, "SELECT said FROM asset ORDER BY id")
+    return [json.loads(str(said))["source"]["url"] for (said,) in rows]
+
+
+@style("JSON in a cell", "db", _read_cells)
+def _cells(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    rows = [
+        (n, f"asset {n}", json.dumps({"v": 2, "source": {"url": f, "w": 1920}, "marks": [1, n]}))
+        for n, f in enumerate(files)
+    ]
+    _db(
+        path,
+        "CREATE TABLE asset(id INTEGER PRIMARY KEY, label TEXT, said TEXT)",
+        [("INSERT INTO asset VALUES(?,?,?)", rows)],
+    )
+
+
+def _read_cell_parts(path: Path) -> list[str]:
+    found = []
+    for folder, said in _ask(path, "SELECT b.dir, c.more FROM c JOIN b ON b.k=c.b ORDER BY c.k"):
+        found += [f"{folder}/{one['n']}" for one in json.loads(str(said))]
+    return found
+
+
+@style("names in a cell", "db", _read_cell_parts)
+def _cell_parts(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    by_folder: dict[str, list[str]] = {}
+    for f in files:
+        by_folder.setdefault(f.rpartition("/")[0], []).append(f.rpartition("/")[2])
+    bins = list(enumerate(sorted(by_folder), 1))
+    rows = [
+        (k, k, json.dumps([{"n": name} for name in by_folder[folder]], ensure_ascii=False))
+        for k, folder in bins
+    ]
+    _db(
+        path,
+        "CREATE TABLE b(k INTEGER PRIMARY KEY, dir TEXT); "
+        "CREATE TABLE c(k INTEGER PRIMARY KEY, b INTEGER, more TEXT)",
+        [("INSERT INTO b VALUES(?,?)", bins), ("INSERT INTO c VALUES(?,?,?)", rows)],
+    )
+
+
 @style("two whole paths", "db", lambda p: _first(p, "SELECT a FROM q ORDER BY i"), sure=False)
 def _twice(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
     rows = [(n, f, f) for n, f in enumerate(files)]

@@ -17,14 +17,9 @@ from pathlib import Path
 
 import pytest
 
-from fascis.documents.learned.containers import (
-    OpenedDatabase,
-    Packed,
-    TextContents,
-    contents_of,
-    is_database,
-)
+from fascis.documents.learned.containers import OpenedDatabase, contents_of, is_database
 from fascis.documents.learned.existing import Existing
+from fascis.documents.learned.inner import WithInner
 from fascis.documents.learned.reading import Followed
 from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.search import Found, Search
@@ -36,10 +31,10 @@ WORLDS = int(os.environ.get("FASCIS_LEARNED", "2"))
 Move = Callable[[str], str]
 
 
-def opened(document: Path) -> OpenedDatabase | TextContents | Packed:
+def opened(document: Path) -> WithInner:
     if is_database(document.read_bytes()[:100]):
-        return OpenedDatabase(document)
-    return contents_of(document.read_bytes())
+        return WithInner(OpenedDatabase(document))
+    return WithInner(contents_of(document.read_bytes()))
 
 
 def existing(files: list[str], folder: Path) -> Existing:

@@ -16,6 +16,7 @@ from fascis.documents.learned.containers import (
     is_database,
 )
 from fascis.documents.learned.existing import Existing
+from fascis.documents.learned.inner import WithInner
 from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.search import Found, Left, Search
@@ -115,7 +116,7 @@ def _look(
     existing = Existing(
         _files(folders, control), os.path.realpath(bytes(document.parent)), drives, os.path.isfile
     )
-    looking = Search(contents, existing, control)
+    looking = Search(WithInner(contents), existing, control)
     try:
         learnt.fields = looking.fields()
         learnt.left = looking.left(learnt.fields)
@@ -157,14 +158,16 @@ def _refusal(source: PathSource, readings: Sequence[Reading], drives: dict[str, 
         return _ELSEWHERE + path if path.startswith("/") else path
 
     try:
-        contents = _opened(source)
+        names = {reading.table for reading in readings}
+        contents = WithInner(_opened(source), names)
         followed = [Followed(contents, reading, drives) for reading in readings]
         before = [list(one.paths()) for one in followed]
         wants = [moved] * len(readings)
         edits = edits_for(contents, readings, wants, drives)
         if edits:
             new = contents.rewritten(edits)
-            again = contents_of(new) if isinstance(new, bytes) else OpenedDatabase(new)
+            anew = contents_of(new) if isinstance(new, bytes) else OpenedDatabase(new)
+            again = WithInner(anew, names)
             prove_paths(again, readings, before, wants, drives)
     except NotUnderstood as error:
         return str(error)

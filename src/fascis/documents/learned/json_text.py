@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from fascis.documents.learned.tables import Cell, TextTable, Unreadable
+from fascis.documents.learned.tables import Cell, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Hole, filled
 
 MOST_NESTED = 500
@@ -60,49 +60,44 @@ class _Frame:
         self.key: tuple[str, int, int] | None = None
 
 
-class JsonTables:
-    """The tables of a JSON text.
+class JsonReader:
+    """Reads JSON into tables: of one document, or of many texts of one kind.
 
-    Raises:
-        Unreadable: it is no JSON.
+    Args:
+        prefix: what the names of tables begin with.
+        maps: where an object is a map, see :func:`maps_of`.
     """
 
-    container = "json"
+    def __init__(self, prefix: str = "", maps: Collection[Path] = ()) -> None:
+        self.tables: dict[str, TextTable] = {}
+        self._prefix, self._maps = prefix, maps
 
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self._tables: dict[str, TextTable] = {}
-        try:
-            tree = json.loads(text)
-        except (ValueError, RecursionError) as error:
-            raise Unreadable(f"It is no JSON that makes sense ({error}).") from error
-        if not isinstance(tree, dict | list):
-            raise Unreadable("It is a single value.")
-        self._maps = maps_of(tree)
-        del tree
-        self._read()
+    def table(self, name: str, parent: Table | None) -> TextTable:
+        """One of them, a new one where there is none yet."""
+        name = self._prefix + name
+        if name not in self.tables:
+            self.tables[name] = TextTable(name, parent)
+        return self.tables[name]
 
-    def tables(self) -> Sequence[TextTable]:
-        """All tables."""
-        return list(self._tables.values())
+    def read(self, text: str, top: TextTable, row: int) -> None:
+        """Reads one text; what lies in nothing else is of a row of ``top``.
 
-    def _table(self, name: str, parent: TextTable | None) -> TextTable:
-        if name not in self._tables:
-            self._tables[name] = TextTable(name, parent)
-        return self._tables[name]
-
-    def _read(self) -> None:
+        Raises:
+            Unreadable: it is nested too deeply.
+        """
         stack: list[_Frame] = []
-        top = self._table("", None)
-        top.add()
         expects_value = True
-        for token in _TOKEN.finditer(self.text):
+        for token in _TOKEN.finditer(text):
             mark = token[2]
             frame = stack[-1] if stack else None
             if mark in ("{", "["):
                 if len(stack) > MOST_NESTED:
                     raise Unreadable("It is nested too deeply.")
-                stack.append(self._opened(mark == "{", frame, top))
+                if frame is None:
+                    opened = _Frame(mark == "{", (), top, row, "", () in self._maps)
+                else:
+                    opened = self._opened(mark == "{", frame)
+                stack.append(opened)
                 expects_value = mark == "["
             elif mark in ("}", "]"):
                 stack.pop()
@@ -119,33 +114,59 @@ class JsonTables:
                     continue
                 self._put(frame, value, start, end)
 
-    def _opened(self, is_object: bool, frame: _Frame | None, top: TextTable) -> _Frame:
-        if frame is None:
-            return _Frame(is_object, (), top, 0, "", () in self._maps)
+    def _opened(self, is_object: bool, frame: _Frame) -> _Frame:
         if frame.is_object and not frame.is_map:
             assert frame.key
             path = (*frame.path, frame.key[0])
             prefix = f"{frame.prefix}{frame.key[0]}/"
             return _Frame(is_object, path, frame.table, frame.row, prefix, path in self._maps)
+        path, table, row = self._element(frame)
+        return _Frame(is_object, path, table, row, "", path in self._maps)
+
+    def _element(self, frame: _Frame) -> tuple[Path, TextTable, int]:
+        """A row for what lies in an array or a map."""
         path = (*frame.path, "*" if frame.is_object else "[]")
-        table = self._table("/".join(path), frame.table)
+        table = self.table("/".join(path), frame.table)
         row = table.add(frame.row)
         if frame.is_map and frame.key:
             table.put(row, "@key", *frame.key)
-        return _Frame(is_object, path, table, row, "", path in self._maps)
+        return path, table, row
 
     def _put(self, frame: _Frame, value: str, start: int, end: int) -> None:
         if frame.is_object and not frame.is_map:
             assert frame.key
             frame.table.put(frame.row, frame.prefix + frame.key[0], value, start, end)
             return
-        # An element of an array, or of a map, that is a text.
-        path = (*frame.path, "*" if frame.is_object else "[]")
-        table = self._table("/".join(path), frame.table)
-        row = table.add(frame.row)
-        if frame.is_map and frame.key:
-            table.put(row, "@key", *frame.key)
+        _, table, row = self._element(frame)
         table.put(row, "", value, start, end)
+
+
+class JsonTables:
+    """The tables of a JSON text.
+
+    Raises:
+        Unreadable: it is no JSON.
+    """
+
+    container = "json"
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        try:
+            tree = json.loads(text)
+        except (ValueError, RecursionError) as error:
+            raise Unreadable(f"It is no JSON that makes sense ({error}).") from error
+        if not isinstance(tree, dict | list):
+            raise Unreadable("It is a single value.")
+        reader = JsonReader(maps=maps_of(tree))
+        del tree
+        top = reader.table("", None)
+        reader.read(text, top, top.add())
+        self._tables = reader.tables
+
+    def tables(self) -> Sequence[TextTable]:
+        """All tables."""
+        return list(self._tables.values())
 
     def rewritten(self, edits: Mapping[Cell, str]) -> str:
         """The text with some cells changed."""
@@ -154,10 +175,10 @@ class JsonTables:
     def _hole(self, cell: Cell, value: str) -> Hole:
         column = self._tables[cell.table].column(cell.column)
         start, end = column.starts[cell.row], column.ends[cell.row]
-        return Hole(start, end, _spelled(value, self.text[start:end]))
+        return Hole(start, end, spelled(value, self.text[start:end]))
 
 
-def _spelled(value: str, like: str) -> str:
+def spelled(value: str, like: str) -> str:
     """A string as JSON, with the escapes that the old one has: of slashes, of what is not ASCII."""
     text = json.dumps(value, ensure_ascii="\\u" in like and like.isascii())[1:-1]
     if "\\/" in like:

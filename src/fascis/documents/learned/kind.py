@@ -17,6 +17,7 @@ from fascis.documents.learned.containers import (
     TextContents,
     contents_of,
 )
+from fascis.documents.learned.inner import WithInner
 from fascis.documents.learned.reading import Followed
 from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.stored import CONFIRMED, Stored
@@ -113,16 +114,18 @@ class LearnedDocument:
     def __init__(
         self, contents: OpenedDatabase | TextContents | Packed, stored: Stored, seen: bytes
     ) -> None:
-        self._contents, self._stored, self.seen = contents, stored, seen
+        self._opened, self._stored, self.seen = contents, stored, seen
         self._drives: Mapping[str, str] = CONFIRMED.drives
-        self._followed = [Followed(contents, r, self._drives) for r in stored.readings]
+        self._names = {reading.table for reading in stored.readings}
+        self._contents = WithInner(contents, self._names)
+        self._followed = [Followed(self._contents, r, self._drives) for r in stored.readings]
 
     def __enter__(self) -> LearnedDocument:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if isinstance(self._contents, OpenedDatabase):
-            self._contents.database.close()
+        if isinstance(self._opened, OpenedDatabase):
+            self._opened.database.close()
 
     def references(self) -> Iterator[Reference]:
         """All of them, reading by reading, in the order of rows."""
@@ -163,12 +166,14 @@ class LearnedDocument:
 
     def _prove(self, new: bytes | Path, before: list[list[str | None]], wants: list[Row]) -> None:
         if isinstance(new, bytes):
-            prove_paths(contents_of(new), self._stored.readings, before, wants, self._drives)
+            again = WithInner(contents_of(new), self._names)
+            prove_paths(again, self._stored.readings, before, wants, self._drives)
             return
         with OpenedDatabase(new) as contents:
             if contents.shape() != self._stored.shape:
                 raise Unreadable("It would not be what it was.")
-            prove_paths(contents, self._stored.readings, before, wants, self._drives)
+            again = WithInner(contents, self._names)
+            prove_paths(again, self._stored.readings, before, wants, self._drives)
 
 
 def _plainly(target: str) -> str:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import zip_longest
-from pathlib import Path
-from typing import Protocol
 
 from fascis.documents.learned.changing import Changes, Wanted, copies_of, copy_edits
 from fascis.documents.learned.reading import Followed, Reading
@@ -13,13 +11,6 @@ from fascis.documents.learned.tables import Cell, Contents, Unreadable
 
 # No path: one of the two has more rows.
 _NONE = "\0"
-
-
-class Rewritable(Contents, Protocol):
-    """A document that can be written anew."""
-
-    def rewritten(self, edits: Mapping[Cell, str]) -> bytes | Path:
-        """With some cells changed, and proven: nothing else is."""
 
 
 def edits_for(

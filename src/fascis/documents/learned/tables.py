@@ -143,7 +143,7 @@ class TextColumn:
 class TextTable:
     """A table that was read from a text."""
 
-    def __init__(self, name: str, parent: TextTable | None = None) -> None:
+    def __init__(self, name: str, parent: Table | None = None) -> None:
         self.name = name
         self._columns: dict[str, TextColumn] = {}
         self._count = 0
@@ -187,7 +187,7 @@ class TextTable:
     def fold_into_parent(self, name: str) -> None:
         """What lies in a row at most once becomes columns of that row."""
         parent = self._parent
-        assert parent is not None
+        assert isinstance(parent, TextTable)
         order = sorted(range(self._count), key=self._parents.__getitem__)
         for column in self._columns.values():
             column.fill(self._count)
@@ -207,7 +207,7 @@ class TextTable:
 class _In:
     """From what lies in something to that."""
 
-    to: TextTable
+    to: Table
     rows: array[int]
     name: str = "in"
 
