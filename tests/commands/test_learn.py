@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from fascis.workspace import from_environment
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.learned.styles import STYLES, media
@@ -65,7 +66,7 @@ def test_looked_at_it_is_proposed_and_nothing_is_changed(bench, style):
     assert (field["values"], field["lead_to_files"], field["files"]) == (12, 12, 12)
     assert {e["leads_to"] for e in field["examples"]} <= set(files)
     assert contents(bench.drives) == before
-    assert not bench.workspace.register.path.exists()
+    assert not from_environment().register.path.exists()
     assert not_understood(bench) == [document.name]
 
 
@@ -234,3 +235,23 @@ def test_a_timeline_whose_name_says_nothing_follows_what_it_uses(bench, known):
     (target,) = re.findall(r'"target_url": "([^"]+)"', other.read_text())
     assert Path(os.path.join(other.parent, target)).read_bytes() == b"w" * 900
     assert not clip.exists()
+
+
+def test_on_another_computer_the_yes_is_known_and_asked_for_again(bench):
+    style = next(s for s in STYLES if s.name == "two whole paths")
+    document, _ = make(bench.library, style)
+    learn(bench, document, "--choose", "1")
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "keep", "--yes", "--json"
+    )
+    assert status == 0, err
+    arrived = Path(said["to"][0])
+    assert len(list((arrived / ".fascis/readings").iterdir())) == 1
+    from_environment().register.path.unlink()
+    status, said, _ = learn(bench, arrived / document.name)
+    assert (status, said["state"]) == (0, "proposed")
+    assert "another computer" in said["why"]
+    assert "contested_by" not in said["fields"][0]
+    (reading,) = (arrived / ".fascis/readings").iterdir()
+    reading.write_text("{")
+    assert learn(bench, arrived / document.name)[0] == 1

@@ -19,6 +19,7 @@ OWN = b".fascis"
 IDENTITY = b".fascis/identity.json"
 MANIFEST = OWN + b"/manifest.b3"
 INVENTORY = OWN + b"/inventory.csv"
+READINGS = OWN + b"/readings"
 FORMAT = 1
 _LIMIT = 1 << 20
 

@@ -26,14 +26,15 @@ from fascis.documents.model import NotUnderstood
 from fascis.documents.registry import kind_named
 from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
-from fascis.files.errors import EnvironmentTrouble, Refused
+from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.names import shown
-from fascis.library.identity import OWN
+from fascis.library.identity import OWN, READINGS
 from fascis.library.references.reading import PathSource
 from fascis.workspace import Workspace
 
 MOST_FILES = 3_000_000
 _EXAMPLES = 3
+_LARGEST = 4 << 20
 _ELSEWHERE = "/moved by way of trial"
 
 
@@ -123,6 +124,9 @@ def _look(
     except Unreadable as error:
         learnt.why = str(error)
         return
+    told = _travelled(folders[0], learnt.shape)
+    if told and (taken := _as_told(contents, told, existing)):
+        learnt.fields = taken
     sure = [one for one in learnt.fields if one.is_sure]
     learnt.marks = marks_of(source.head(), contents.container, [f.reading for f in learnt.fields])
     register = workspace.register
@@ -137,6 +141,37 @@ def _look(
         learnt.verdict, learnt.state, learnt.why = "uncertain", "proposed", _doubt(learnt.fields)
     if known is not None:
         learnt.state = "confirmed"
+    elif told and learnt.verdict != "refused":
+        learnt.why = "On another computer somebody said yes to this."
+
+
+def _travelled(library: Path, shape: bytes) -> Stored | None:
+    """What was confirmed on another computer, and came with the library; a hint only."""
+    path = library / os.fsdecode(READINGS) / f"{shape.hex()}.json"
+    try:
+        with open(path, encoding="utf-8", errors="surrogateescape") as file:
+            stored = Stored.from_text(file.read(_LARGEST), path)
+    except (OSError, Damaged):
+        return None
+    return stored if stored.shape == shape else None
+
+
+def _as_told(
+    contents: OpenedDatabase | TextContents | Packed, told: Stored, existing: Existing
+) -> list[Found]:
+    """The fields that somebody took elsewhere, followed here; none where they lead nowhere."""
+    inner = WithInner(contents, {reading.table for reading in told.readings})
+    found = []
+    for reading in told.readings:
+        try:
+            followed = Followed(inner, reading, existing.drives)
+            evidence = followed.evidence(existing)
+        except Unreadable:
+            return []
+        if not evidence.found:
+            return []
+        found.append(Found(reading, evidence, followed))
+    return found
 
 
 def _known(workspace: Workspace, shape: bytes) -> Stored | None:

@@ -28,6 +28,8 @@ from fascis.crossing.model.states import CopyState
 from fascis.crossing.places.arrived import Arrived, place_from, relative
 from fascis.crossing.places.places import Places, fidelity
 from fascis.crossing.places.putting import Like, make_parents, put
+from fascis.documents.learned.kind import LearnedDocument
+from fascis.documents.learned.stored import Stored
 from fascis.documents.model import (
     Change,
     DocumentKind,
@@ -60,6 +62,8 @@ class Rewriting:
         self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
         self._known: IntoCopy | None = None
         self._arrived: Arrived | None = None
+        # What was confirmed of documents of unknown make that are among these.
+        self.readings: dict[bytes, Stored] = {}
 
     @property
     def arrived(self) -> Arrived:
@@ -110,6 +114,8 @@ class Rewriting:
             journals = [j for j in beside if j.copy is CopyState.VERIFIED]
             source.beside = {j.place[len(item.place) :]: self._as_copied(root, j) for j in journals}
             with kind.open(source) as document:
+                if isinstance(document, LearnedDocument):
+                    self.readings[document.stored.shape] = document.stored
                 new: bytes | Path | None = self._before(kind, document, item, medium, root)
                 if new is None:
                     new = document.retargeted(self._wanted(kind, document, item), self._title(item))

@@ -14,7 +14,15 @@ from fascis.crossing.places.putting import put
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import told
 from fascis.files.names import join, shown
-from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN, Home, format_identity
+from fascis.library.identity import (
+    IDENTITY,
+    INVENTORY,
+    MANIFEST,
+    OWN,
+    READINGS,
+    Home,
+    format_identity,
+)
 
 
 def settle(
@@ -47,6 +55,7 @@ def settle(
             rewriting.documents(medium, landing.staged)
             if landing.has_records:
                 _own_files(arriving, source, home, receipts)
+                _readings(arriving, source, rewriting)
             _folder_times(copies, places, source, medium, owner)
             medium.sync()
         act = copies.open_act("arrive") or copies.intend(
@@ -125,6 +134,23 @@ def _own_files(
     for folder in (OWN + b"/receipts", OWN):
         # Readable by whoever may read the library.
         _like(source, b"", medium, join(root, folder), False)
+
+
+def _readings(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
+    """What was confirmed of documents of unknown make goes with them, for other computers."""
+    medium, folder = arriving.medium, join(arriving.places.staged_library, READINGS)
+    if not rewriting.readings:
+        return
+    if not medium.exists(folder):
+        medium.make_folder(folder)
+    for shape, stored in rewriting.readings.items():
+        text = stored.as_text().encode("utf-8", "surrogateescape")
+        put(
+            medium,
+            join(folder, shape.hex().encode() + b".json"),
+            lambda out, text=text: _all(out, text),  # type: ignore[misc]
+        )
+    _like(source, b"", medium, folder, False)
 
 
 def _all(out: BinaryIO, content: bytes) -> None:

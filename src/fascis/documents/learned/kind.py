@@ -107,6 +107,9 @@ def _stored(contents: OpenedDatabase | TextContents | Packed) -> Stored:
 class LearnedDocument:
     """An open document whose reading was confirmed.
 
+    Attributes:
+        stored: what was confirmed.
+
     Raises:
         Unreadable: the reading is not followed in it.
     """
@@ -114,7 +117,7 @@ class LearnedDocument:
     def __init__(
         self, contents: OpenedDatabase | TextContents | Packed, stored: Stored, seen: bytes
     ) -> None:
-        self._opened, self._stored, self.seen = contents, stored, seen
+        self._opened, self.stored, self.seen = contents, stored, seen
         self._drives: Mapping[str, str] = CONFIRMED.drives
         self._names = {reading.table for reading in stored.readings}
         self._contents = WithInner(contents, self._names)
@@ -158,7 +161,7 @@ class LearnedDocument:
             return None
         before = [list(followed.paths()) for followed in self._followed]
         wants = [_wanted(some) for some in to]
-        stored = self._stored.readings
+        stored = self.stored.readings
         edits = edits_for(self._contents, stored, wants, self._drives)
         new = self._contents.rewritten(edits)
         self._prove(new, before, wants)
@@ -167,13 +170,13 @@ class LearnedDocument:
     def _prove(self, new: bytes | Path, before: list[list[str | None]], wants: list[Row]) -> None:
         if isinstance(new, bytes):
             again = WithInner(contents_of(new), self._names)
-            prove_paths(again, self._stored.readings, before, wants, self._drives)
+            prove_paths(again, self.stored.readings, before, wants, self._drives)
             return
         with OpenedDatabase(new) as contents:
-            if contents.shape() != self._stored.shape:
+            if contents.shape() != self.stored.shape:
                 raise Unreadable("It would not be what it was.")
             again = WithInner(contents, self._names)
-            prove_paths(again, self._stored.readings, before, wants, self._drives)
+            prove_paths(again, self.stored.readings, before, wants, self._drives)
 
 
 def _plainly(target: str) -> str:
