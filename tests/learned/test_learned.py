@@ -239,3 +239,15 @@ def test_fewer_than_five_files_are_proposed_and_not_sure(tmp_path: Path) -> None
     found = Search(opened(document), existing(files, document.parent)).fields()
     assert [one.evidence.files for one in found] == [4]
     assert not any(one.is_sure for one in found)
+
+
+@pytest.mark.parametrize("name", ["whole paths", "root, folder, name", "XML attributes"])
+def test_what_was_moved_away_whole_is_proposed_with_the_move(name: str, tmp_path: Path) -> None:
+    style = next(s for s in STYLES if s.name == name)
+    document, files = world(tmp_path, style, random.Random(1))
+    os.rename(tmp_path / "River/Media", tmp_path / "River/Footage")
+    there = [f.replace("/Media/", "/Footage/") for f in files]
+    (found,) = Search(opened(document), existing(there, document.parent)).fields()
+    assert not found.is_sure and found.gone
+    assert found.gone.old.endswith("/Media") and found.gone.new.endswith("/Footage")
+    assert sorted(p for p in found.followed.paths() if p) == sorted(files)

@@ -181,6 +181,11 @@ def _known(workspace: Workspace, shape: bytes) -> Stored | None:
 
 
 def _doubt(fields: Sequence[Found]) -> str:
+    for gone in (one.gone for one in fields if one.gone):
+        return (
+            f"Nothing is where it says. If {shown(gone.old)} is {shown(gone.new)} now, "
+            f"{gone.found} of {gone.values} are found."
+        )
     if any(one.contested_by for one in fields):
         return "Two places in it say the same; which its program follows is not known."
     return "Too few of its paths lead to files that exist to be sure."

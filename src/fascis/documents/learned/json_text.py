@@ -13,6 +13,8 @@ from fascis.documents.learned.text import Hole, filled
 MOST_NESTED = 500
 _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([{}\[\],:])|[^\s{}\[\],:"]+', re.DOTALL)
 _SAME_KEYS = 3
+# Letters; of a larger text no tree is made.
+_LARGE = 32 << 20
 Path = tuple[str, ...]
 
 
@@ -141,6 +143,10 @@ class JsonReader:
         table.put(row, "", value, start, end)
 
 
+def _nothing(_pairs: list[tuple[str, Any]]) -> None:
+    """An object that is not kept."""
+
+
 class JsonTables:
     """The tables of a JSON text.
 
@@ -152,13 +158,15 @@ class JsonTables:
 
     def __init__(self, text: str) -> None:
         self.text = text
+        large = len(text) > _LARGE
         try:
-            tree = json.loads(text)
+            # Of a large one nothing is kept; then where it has maps is not known.
+            tree = json.loads(text, object_pairs_hook=_nothing if large else None)
         except (ValueError, RecursionError) as error:
             raise Unreadable(f"It is no JSON that makes sense ({error}).") from error
-        if not isinstance(tree, dict | list):
+        if text.lstrip()[:1] not in ("{", "["):
             raise Unreadable("It is a single value.")
-        reader = JsonReader(maps=maps_of(tree))
+        reader = JsonReader(maps=set() if large else maps_of(tree))
         del tree
         top = reader.table("", None)
         reader.read(text, top, top.add())

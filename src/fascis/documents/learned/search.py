@@ -39,19 +39,30 @@ _DONE = "\0"
 _MOST_TREE = 64
 
 
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """A folder that is another one now: what was in it is found below that."""
+
+    old: str
+    new: str
+    found: int
+    values: int
+
+
 @dataclass(slots=True)
 class Found:
     """A reading that was followed in all rows.
 
     Attributes:
         contested_by: other readings that find the same through other cells.
+        gone: nothing is where it says, and one move would explain that.
     """
 
     reading: Reading
     evidence: Evidence
     followed: Followed
     contested_by: list[Found] = field(default_factory=list)
-    why: str = ""
+    gone: Gone | None = None
 
     @property
     def is_sure(self) -> bool:
@@ -113,6 +124,7 @@ class _Candidate:
     reading: Reading
     paths: dict[int, str]
     found: int
+    gone: Gone | None = None
 
 
 class Search:
@@ -197,7 +209,7 @@ class Search:
             values = {row: p for row, p in pieces.items() if p and not is_foreign(p)}
             found = self._of_values(table, column, mode, values, len(texts))
             most = max((one.found for one in best), default=0)
-            if max((one.found for one in found), default=0) > most:
+            if not best or max((one.found for one in found), default=0) > most:
                 best = found
         return best
 
@@ -254,11 +266,13 @@ class Search:
         """Readings that end in some pieces (from the right), by what stands before them."""
         left = {row: found for row, value in named.items() if (found := self._remainders(value))}
         level = [_Node(pieces, left, texts)]
+        nodes: list[_Node] = []
         done: list[_Candidate] = []
         visited = 0
         for depth in range(_LEVELS + 1):
             share = _FIRST if depth == 0 else _LATER
             following: list[tuple[int, _Node]] = []
+            nodes += level
             for node in level:
                 done += self._complete(table, node)
                 if depth == _LEVELS:
@@ -275,7 +289,32 @@ class Search:
             level = [node for _, node in following[:_BRANCHES]]
             if not level:
                 break
-        return done
+        return done if any(one.found for one in done) else done + self._all_gone(table, nodes)
+
+    def _all_gone(self, table: Table, nodes: list[_Node]) -> list[_Candidate]:
+        """Readings whose first piece is a folder that is another one now."""
+        found: list[_Candidate] = []
+        for node in nodes[: _NODES // 20]:
+            rows = list(node.left)
+            for slot in self._reachable(table):
+                texts = self._slot_texts(table, slot, rows)
+                some = [t for t in texts if t]
+                mode = mode_of(some)
+                heads = {
+                    row: piece
+                    for row, text in zip(rows, texts, strict=True)
+                    if text and (piece := decoded(text, mode)) and piece.startswith("/")
+                }
+                if len(heads) < max(LEAST_VALUES, _WHOLE * len(rows)):
+                    continue
+                tree = slot.tree.name if slot.tree else ""
+                head = Piece(slot.hops, slot.column, mode, tree=tree)
+                known: dict[int, str | None] = dict(heads)
+                one = self._candidate(
+                    table, (head, *node.pieces[::-1]), False, (known, *node.texts[::-1])
+                )
+                found += [one] if one.gone else []
+        return found
 
     def _remainders(self, value: str) -> frozenset[str]:
         """What may stand before a value that ends in a file's name, for each file so called."""
@@ -458,13 +497,32 @@ class Search:
             if whole is not None:
                 paths[row] = whole
         found = sum(self._existing.is_there(path) for path in paths.values())
-        return _Candidate(Reading(table.name, pieces, from_folder), paths, found)
+        gone = None if found else self._gone(paths)
+        return _Candidate(Reading(table.name, pieces, from_folder), paths, found, gone)
+
+    def _gone(self, paths: dict[int, str]) -> Gone | None:
+        """The one move that explains where more than half of some paths are now."""
+        moves: Counter[tuple[str, str]] = Counter()
+        for path in paths.values():
+            old, _, name = plain(path).rpartition("/")
+            moves.update({_move(old, new) for new in self._existing.folders_with(name)})
+        if not moves:
+            return None
+        (old, new), count = moves.most_common(1)[0]
+        if count < LEAST_VALUES or count * 2 <= len(paths) or not old.strip("/"):
+            return None
+        return Gone(old, new, count, len(paths))
 
     def _best(self, candidates: list[_Candidate]) -> list[Found]:
         """Of readings that lead to the same files the best; others are of other fields."""
         kept: list[_Candidate] = []
         contests: list[tuple[_Candidate, _Candidate]] = []
         unique = {one.reading: one for one in candidates if one.found}
+        if not unique:
+            # All was moved away: what one move explains best.
+            gone = [one for one in candidates if one.gone]
+            gone.sort(key=lambda one: (-one.gone.found if one.gone else 0, *_worth(one)))
+            unique = {one.reading: one for one in gone[:1]}
         for one in sorted(unique.values(), key=_worth):
             told = [self._is_told_by(one, better) for better in kept]
             contests += [(b, one) for b, how in zip(kept, told, strict=True) if how == "contested"]
@@ -481,7 +539,8 @@ class Search:
         self._control.checkpoint()
         try:
             followed = Followed(self._contents, one.reading, self._existing.drives)
-            return Found(one.reading, followed.evidence(self._existing), followed)
+            evidence = followed.evidence(self._existing)
+            return Found(one.reading, evidence, followed, gone=one.gone)
         except Unreadable:
             return None
 
@@ -534,6 +593,15 @@ def _worth(one: _Candidate) -> tuple[int, int, int, int]:
         int(one.reading.from_folder) + 2 * sum(piece.row != NO_ROW for piece in pieces),
         len(pieces) + sum(len(piece.hops) for piece in pieces),
     )
+
+
+def _move(old: str, new: str) -> tuple[str, str]:
+    """What differs of two folders: without what they have in common at their ends."""
+    mine, theirs = old.split("/"), new.split("/")
+    while mine and theirs and mine[-1] == theirs[-1]:
+        mine.pop()
+        theirs.pop()
+    return "/".join(mine), "/".join(theirs)
 
 
 def _name(value: str) -> str:
