@@ -243,8 +243,9 @@ class DatabaseTable:
             columns = self._database.rows(f"PRAGMA index_info({quoted(row[1])})")
             if len(columns) == 1 and columns[0][2]:
                 found.append(columns[0][2])
-        if not found and 0 < len(self) <= 100_000:
-            found += [c.name for c in self.all_columns[:12] if self._is_unique(c.name)]
+        if 0 < len(self) <= 100_000:
+            some = [c.name for c in self.all_columns[:12] if c.name not in found]
+            found += [name for name in some if self._is_unique(name)]
         return list(dict.fromkeys(found))
 
     def _is_unique(self, column: str) -> bool:

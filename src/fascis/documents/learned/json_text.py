@@ -115,6 +115,8 @@ class JsonReader:
                     frame.key = (value, start, end)
                     continue
                 self._put(frame, value, start, end)
+            elif frame is not None and frame.is_object and not frame.is_map and frame.key:
+                frame.table.put_number(frame.row, frame.prefix + frame.key[0], token[0])
 
     def _opened(self, is_object: bool, frame: _Frame) -> _Frame:
         if frame.is_object and not frame.is_map:
@@ -171,6 +173,8 @@ class JsonTables:
         top = reader.table("", None)
         reader.read(text, top, top.add())
         self._tables = reader.tables
+        for table in self._tables.values():
+            table.is_among(list(self._tables.values()))
 
     def tables(self) -> Sequence[TextTable]:
         """All tables."""

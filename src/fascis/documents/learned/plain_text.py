@@ -40,6 +40,8 @@ class PlainTables:
             self._read_lines()
         else:
             self._read_records(delimiter)
+        for table in self._tables.values():
+            table.is_among(list(self._tables.values()))
 
     def tables(self) -> Sequence[TextTable]:
         """All tables."""

@@ -7,6 +7,7 @@ a key, or by lying in them.
 
 from __future__ import annotations
 
+import random
 from array import array
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -16,6 +17,9 @@ from fascis.documents.model import NotUnderstood
 
 # A row that a join does not lead to.
 NO_ROW = -1
+# Of keys: how many rows they tell apart at least, their length, the share of rows that have one.
+_LEAST_KEYS, _LONGEST_KEY, _NEARLY = 2, 200, 0.9
+_TRIED, _MOST_JOINS = 200, 40
 
 
 class Unreadable(NotUnderstood):
@@ -146,9 +150,14 @@ class TextTable:
     def __init__(self, name: str, parent: Table | None = None) -> None:
         self.name = name
         self._columns: dict[str, TextColumn] = {}
+        # Numbers: no texts, but they may tell rows apart, and name them.
+        self._numbers: dict[str, TextColumn] = {}
         self._count = 0
         self._parent = parent
         self._parents: array[int] = array("q")
+        self._others: Sequence[TextTable] = ()
+        self._joins: list[Join] | None = None
+        self._by_key: dict[str, dict[str, int] | None] = {}
 
     def __len__(self) -> int:
         return self._count
@@ -164,6 +173,16 @@ class TextTable:
         if column not in self._columns:
             self._columns[column] = TextColumn(column)
         self._columns[column].put(row, value, start, end, form)
+
+    def put_number(self, row: int, column: str, value: str) -> None:
+        """Puts a number, as it is written."""
+        if column not in self._numbers:
+            self._numbers[column] = TextColumn(column)
+        self._numbers[column].put(row, value, -1, -1)
+
+    def is_among(self, tables: Sequence[TextTable]) -> None:
+        """All tables of its document are read: its rows may name rows of these."""
+        self._others = tables
 
     def has(self, row: int, column: str) -> bool:
         """True when something was put there; while the table is read."""
@@ -199,8 +218,62 @@ class TextTable:
                     parent.put(self._parents[row], there, value, start, end, form)
 
     def joins(self) -> Sequence[Join]:
-        """To what its rows lie in."""
-        return [] if self._parent is None else [_In(self._parent, self._parents)]
+        """To what its rows lie in, and to rows whose keys they say."""
+        if self._joins is None:
+            self._joins = [] if self._parent is None else [_In(self._parent, self._parents)]
+            self._joins += self._key_joins()
+        return self._joins
+
+    def _key_joins(self) -> Iterator[Join]:
+        if len(self._others) < 2 or self._count < _LEAST_KEYS:
+            return
+        numbers = random.Random(1)
+        rows = sorted(numbers.sample(range(self._count), min(self._count, _TRIED)))
+        found = 0
+        for name in self._scalars():
+            values = {v for v in self._scalar(name).some(rows) if v and len(v) <= _LONGEST_KEY}
+            if len(values) < 2:
+                continue
+            for to in self._others:
+                for key in to.keys() if to is not self or self._parent is None else ():
+                    known = to.by_key(key)
+                    if known is None or (to is self and key == name):
+                        continue
+                    if sum(v in known for v in values) >= _NEARLY * len(values):
+                        yield _ByKey(self._scalar(name), to, key)
+                        found += 1
+                        if found == _MOST_JOINS:
+                            return
+
+    def _scalars(self) -> list[str]:
+        return [*self._columns, *self._numbers]
+
+    def _scalar(self, name: str) -> TextColumn:
+        column = self._columns.get(name) or self._numbers[name]
+        column.fill(self._count)
+        return column
+
+    def keys(self) -> list[str]:
+        """Columns whose values may tell its rows apart."""
+        return [name for name in self._scalars() if self.by_key(name)]
+
+    def by_key(self, name: str) -> dict[str, int] | None:
+        """The row of every value of a column; None where two rows have one, or most have none."""
+        if name not in self._by_key:
+            self._by_key[name] = self._keyed(name)
+        return self._by_key[name]
+
+    def _keyed(self, name: str) -> dict[str, int] | None:
+        known: dict[str, int] = {}
+        if self._count < _LEAST_KEYS:
+            return None
+        for row, value in enumerate(self._scalar(name).values):
+            if not value:
+                continue
+            if value in known or len(value) > _LONGEST_KEY or "/" in value:
+                return None
+            known[value] = row
+        return known if len(known) >= _NEARLY * self._count else None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -218,6 +291,27 @@ class _In:
     def all(self) -> Sequence[int]:
         """The same for all rows."""
         return self.rows
+
+
+class _ByKey:
+    """From rows that say a key to the row that has it."""
+
+    def __init__(self, column: TextColumn, to: TextTable, key: str) -> None:
+        self._column, self._table, self._key = column, to, key
+        self.to: Table = to
+        self.name = f"{column.name} is {to.name}.{key}"
+        self._all: array[int] | None = None
+
+    def some(self, rows: Sequence[int]) -> list[int]:
+        """For some rows the row that each leads to."""
+        known = self._table.by_key(self._key) or {}
+        return [known.get(v, NO_ROW) if v else NO_ROW for v in self._column.some(rows)]
+
+    def all(self) -> Sequence[int]:
+        """The same for all rows."""
+        if self._all is None:
+            self._all = array("q", self.some(range(len(self._column.values))))
+        return self._all
 
 
 def cells_of(tables: Sequence[Table]) -> Iterator[tuple[Cell, str]]:

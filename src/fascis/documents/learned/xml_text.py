@@ -76,6 +76,8 @@ class XmlTables:
         except expat.ExpatError as error:
             raise Unreadable(f"It is no well-formed XML ({error}).") from error
         self._fold()
+        for table in self._tables.values():
+            table.is_among(list(self._tables.values()))
 
     def tables(self) -> Sequence[TextTable]:
         """All tables."""
