@@ -76,7 +76,7 @@ class LearnedText(_Learned):
         with source.stream() as stream:
             content = stream.read(LARGEST + 1)
         contents = contents_of(content)
-        return LearnedDocument(contents, _stored(contents), blake3(content).digest())
+        return LearnedDocument(contents, _stored(contents), blake3(content).digest(), source)
 
 
 class LearnedDatabase(_Learned):
@@ -91,7 +91,7 @@ class LearnedDatabase(_Learned):
         look = source.look()
         contents = OpenedDatabase(source.private_copy())
         try:
-            return LearnedDocument(contents, _stored(contents), look)
+            return LearnedDocument(contents, _stored(contents), look, source)
         except BaseException:
             contents.database.close()
             raise
@@ -115,8 +115,14 @@ class LearnedDocument:
     """
 
     def __init__(
-        self, contents: OpenedDatabase | TextContents | Packed, stored: Stored, seen: bytes
+        self,
+        contents: OpenedDatabase | TextContents | Packed,
+        stored: Stored,
+        seen: bytes,
+        source: Source,
     ) -> None:
+        # A private copy goes with its source.
+        self._source = source
         self._opened, self.stored, self.seen = contents, stored, seen
         self._drives: Mapping[str, str] = CONFIRMED.drives
         self._names = {reading.table for reading in stored.readings}

@@ -126,6 +126,10 @@ class Confirmed:
         self._stored = {one.shape: one for one in stored}
         self.drives = dict(drives or {})
 
+    def all(self) -> list[Stored]:
+        """All of them."""
+        return list(self._stored.values())
+
     def may_fit(self, head: bytes, database: bool) -> bool:
         """True when a document with these first bytes may be of a shape that was confirmed."""
         if not self._stored or is_database(head) != database:
