@@ -62,7 +62,9 @@ def _split(path: str, root: str) -> tuple[str, str]:
 
 def media(root: Path, numbers: random.Random, count: int) -> list[str]:
     """Media below a root, made up; absolute paths."""
-    found = []
+    found: list[str] = []
+    # Cameras begin to count anew: files of one name lie in several folders.
+    alike = numbers.random() < 0.5
     for n in range(count):
         folder = root / numbers.choice(WORDS) / f"{numbers.choice(WORDS)} {numbers.randrange(3)}"
         folder.mkdir(parents=True, exist_ok=True)
@@ -71,6 +73,8 @@ def media(root: Path, numbers: random.Random, count: int) -> list[str]:
         )
         if numbers.random() < 0.1:
             name = f"été & {name}"
+        if alike and not (folder / f"Clip_{n % 4}.mov").exists():
+            name = f"Clip_{n % 4}.mov"
         (folder / name).write_bytes(numbers.randbytes(20 + n))
         found.append(str(folder / name))
     return found

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +13,7 @@ from fascis.documents.learned.search import Found
 from fascis.files.control import Control
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number
-from fascis.library.learning import Learnt, confirm, examples, forget
+from fascis.library.learning import Learnt, confirm, forget
 from fascis.library.learning import learn as look
 from fascis.workspace import from_environment
 
@@ -58,7 +57,6 @@ def learn(
 
 
 def _as_json(learnt: Learnt) -> dict[str, Any]:
-    folder = os.path.realpath(learnt.document.absolute().parent)
     fields = []
     for one in learnt.fields:
         said: dict[str, Any] = {
@@ -69,7 +67,7 @@ def _as_json(learnt: Learnt) -> dict[str, Any]:
             "files": one.evidence.files,
             "examples": [
                 {"written": shown(written), "leads_to": shown(leads)}
-                for written, leads in examples(one, folder)
+                for written, leads in one.examples
             ],
         }
         if one.contested_by:
@@ -100,7 +98,6 @@ def _means(found: Found) -> str:
 
 
 def _tell(learnt: Learnt) -> None:
-    folder = os.path.realpath(learnt.document.absolute().parent)
     for n, one in enumerate(learnt.fields, 1):
         e = one.evidence
         pieces = len(one.reading.pieces)
@@ -109,7 +106,7 @@ def _tell(learnt: Learnt) -> None:
             f"{n}. {where(one)} keeps a path{parts}. {number(e.found)} of {number(e.values)} lead "
             f"to files ({counted(e.files, 'file')})."
         )
-        for written, leads in examples(one, folder):
+        for written, leads in one.examples:
             print(f"     {shown(written)}  →  {shown(leads)}")
         for other in one.contested_by:
             print(f"   {where(other)} says the same: which does its program follow?")

@@ -25,13 +25,14 @@ from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.copies import NESTS, make_copies, make_nests
 from fascis.demo.parts import make_archive, make_cuts, make_river, make_year
 from fascis.demo.timelines import Cut, sequence, write_catalog, write_timeline
+from fascis.demo.unknown import PAPERS, make_papers
 from fascis.drives.connected import Drives
 from fascis.files.disk.medium import PosixMedium, remove_own
 from fascis.workspace import Workspace
 
 MARK = "made.json"
-_ALSO = ("Saltmeadow", "Bell", "River", "River Cuts", NESTS)
-VERSION = 8
+_ALSO = ("Saltmeadow", "Bell", "River", "River Cuts", NESTS, PAPERS)
+VERSION = 9
 _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
@@ -85,6 +86,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     river = make_river(internal, _still)
     make_cuts(internal, _clip, brief)
     nests = make_nests(internal, _clip)
+    make_papers(internal, _still)
     _drives(world.drives, slow)
     make_year(world.heron_a, river, _still)
     make_archive(world.workspace, internal, world.heron_a, _clip)

@@ -127,6 +127,9 @@ def _look(
     told = _travelled(folders[0], learnt.shape)
     if told and (taken := _as_told(contents, told, existing)):
         learnt.fields = taken
+    for one in learnt.fields:
+        for each in (one, *one.contested_by):
+            each.examples = _examples(each, existing.folder)
     sure = [one for one in learnt.fields if one.is_sure]
     learnt.marks = marks_of(source.head(), contents.container, [f.reading for f in learnt.fields])
     register = workspace.register
@@ -278,7 +281,7 @@ def _files(folders: Sequence[Path], control: Control) -> Iterator[bytes]:
                 )
 
 
-def examples(found: Found, folder: str) -> list[tuple[str, str]]:
+def _examples(found: Found, folder: str) -> list[tuple[str, str]]:
     """Some paths of a field, as they are written and where they lead."""
     said: list[tuple[str, str]] = []
     followed = found.followed

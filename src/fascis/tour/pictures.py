@@ -24,6 +24,7 @@ from fascis.demo.copies import NESTS
 from fascis.demo.parts import TRIP
 from fascis.demo.place import demo_world
 from fascis.demo.scenario import World
+from fascis.demo.unknown import PAPERS, SCANS, TITLES
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import PART_MIME
@@ -445,6 +446,32 @@ def parts(world: World, folder: Path) -> list[Path]:
     return hands.taken
 
 
+def unknown(world: World, folder: Path) -> list[Path]:
+    """A library with two documents of unknown make: one is read, and asked about."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    view = window.shelves
+    hands.wait(lambda: view.selected is not None, "the shelves", 500)
+    there = world.weir.parent / PAPERS
+
+    def block() -> QPointF | None:
+        found = (b.rect.center() for b in view._blocks if b.standing.root == there)
+        return next(found, None)
+
+    hands.wait(lambda: block() is not None, "the papers")
+    QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=(block() or QPointF()).toPoint())
+    hands.press("Read what is not understood")
+    hands.press(f"Read {SCANS}")
+    hands.wait(lambda: hands.button("Yes, these are") is not None, "what was learnt", 500)
+    hands.take("unknown-make")
+    hands.press("Yes, these are")
+    hands.wait(lambda: hands.button(f"Read {TITLES}") is not None, "the other document")
+    hands.press("Back")
+    hands.wait(lambda: hands.button("Read what is not understood") is not None, "its page")
+    window.close()
+    return hands.taken
+
+
 def copies(world: World, folder: Path) -> list[Path]:
     """A library with two copies: one is behind, of the other a clip is damaged, and repaired."""
     window = _open(world)
@@ -466,7 +493,6 @@ def copies(world: World, folder: Path) -> list[Path]:
     hands.take("copies")
     hands.press("Take the good files")
     hands.wait(lambda: hands.button("Put the good files") is not None, "the good file", 500)
-    hands.take("copies-repair")
     hands.press("Put the good files")
     hands.wait(lambda: hands.button("Take it back") is not None, "repaired")
     window.close()
@@ -516,7 +542,8 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    taken += hands.taken + copies(again, folder) + parts(again, folder) + drives(again, folder)
+    taken += hands.taken + copies(again, folder) + unknown(again, folder)
+    taken += parts(again, folder) + drives(again, folder)
     return taken + two_drives(demo_world(True, stage), folder)
 
 

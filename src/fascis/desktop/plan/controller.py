@@ -27,6 +27,7 @@ from fascis.desktop.copies.controller import Afterwards
 from fascis.desktop.kit.notes import Notes
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
+from fascis.desktop.learning.controller import Learning
 from fascis.desktop.plan.page import Around, PlanActions, PlanDraft, PlanPage, along_of
 from fascis.desktop.plan.parts import PartsActions, PartsPage
 from fascis.desktop.plan.splitting import Splitting
@@ -175,6 +176,8 @@ class Planning(QObject):
         self.afterwards = Afterwards(workspace, panel, self.show_chosen, self._one_more, self)
         self.afterwards.changed.connect(self.refresh)
         self.afterwards.started.connect(self.started)
+        self.learning = Learning(workspace, panel, self.show_chosen, self)
+        self.learning.confirmed.connect(self.add_library)
 
     # -- looking -----------------------------------------------------------------------------------
 
@@ -250,9 +253,10 @@ class Planning(QObject):
     def _touched(self) -> None:
         self.tells = False
         self.afterwards.close()
+        self.learning.close()
 
     def _chosen(self, standing: OnShelf | None) -> None:
-        held = self.tells or self.held() or self.afterwards.open
+        held = self.tells or self.held() or self.afterwards.open or self.learning.open
         if self.draft is None and not held and self.view.isVisible():
             self.show_library(standing)
 
@@ -283,6 +287,7 @@ class Planning(QObject):
             crossing=self.see_crossing.emit,
             strands=(lambda: self.open_strands(standing)) if at_home and best else None,
             relink=(lambda: self.see_relink.emit(standing.root)) if at_home else None,
+            read=(lambda: self.learning.look(standing.root)) if at_home else None,
             copies=self.afterwards.actions(standing, best is not None and not away),
         )
         library = OnDisplay(

@@ -60,6 +60,7 @@ class LibraryActions:
     crossing: Do
     strands: Do | None = None
     relink: Do | None = None
+    read: Do | None = None
     copies: CopyActions = field(default_factory=CopyActions)
 
 
@@ -101,7 +102,7 @@ class LibraryPage:
         if known and elsewhere:
             self._copies.tell_copies(known, actions.copies)
         if s.summary:
-            self._what_it_holds(s.summary, actions.relink)
+            self._what_it_holds(s.summary, actions)
         if known and not elsewhere:
             self._copies.tell_copies(known, actions.copies)
         if full:
@@ -141,7 +142,7 @@ class LibraryPage:
             buttons.append(button("Forget it (touches no file)", actions.forget))
         panel.end(*buttons)
 
-    def _what_it_holds(self, summary: Summary, relink: Do | None) -> None:
+    def _what_it_holds(self, summary: Summary, actions: LibraryActions) -> None:
         """Its roles with their bytes, then what must be done before it travels."""
         panel = self._panel
         panel.head("What it holds")
@@ -159,9 +160,9 @@ class LibraryPage:
                     quiet=True,
                 )
             )
-        self._before_it_travels(summary, relink)
+        self._before_it_travels(summary, actions)
 
-    def _before_it_travels(self, s: Summary, relink: Do | None) -> None:
+    def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""
         panel = self._panel
 
@@ -200,8 +201,10 @@ class LibraryPage:
         panel.head("Before it can travel whole" if lines else "Could be left out")
         for left, right, quiet in lines:
             panel.add_row(left, right, quiet)
-        if relink is not None and (missing[0] or away[0]):
-            panel.add(button("Relink: look for what is lost", relink, link=True))
+        if actions.relink is not None and (missing[0] or away[0]):
+            panel.add(button("Relink: look for what is lost", actions.relink, link=True))
+        if actions.read is not None and s.not_understood:
+            panel.add(button("Read what is not understood…", actions.read, link=True))
         if s.remakeable:
             panel.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
         if s.unused[0]:

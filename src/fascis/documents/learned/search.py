@@ -56,6 +56,7 @@ class Found:
     Attributes:
         contested_by: other readings that find the same through other cells.
         gone: nothing is where it says, and one move would explain that.
+        examples: some paths, as they are written and where they lead.
     """
 
     reading: Reading
@@ -63,6 +64,7 @@ class Found:
     followed: Followed
     contested_by: list[Found] = field(default_factory=list)
     gone: Gone | None = None
+    examples: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def is_sure(self) -> bool:
@@ -550,6 +552,9 @@ class Search:
         same = sum(one.paths[row] == better.paths[row] for row in shared)
         if same < 0.9 * one.found:
             # Another field; or where things were once, if much of it that is gone is found by this.
+            if _anchor(one.reading) == _anchor(better.reading):
+                # One name is of one file: where it leads to more of them is right.
+                return "contested" if _finds(one) == _finds(better) else "less"
             dead = [r for r in shared if not self._existing.is_there(one.paths[r])]
             moved = sum(self._existing.is_there(better.paths[row]) for row in dead)
             once = moved > 0.3 * len(dead) and len(dead) > 0.1 * len(one.paths)
@@ -584,11 +589,22 @@ class Search:
         return self._levels_known[reading]
 
 
-def _worth(one: _Candidate) -> tuple[int, int, int, int]:
+def _anchor(reading: Reading) -> Piece:
+    """The piece in which the name of a file stands."""
+    return next(piece for piece in reversed(reading.pieces) if not piece.ending)
+
+
+def _finds(one: _Candidate) -> tuple[int, int]:
+    """How many rows lead to files that exist, and to how many different ones at most."""
+    return one.found, len(set(one.paths.values()))
+
+
+def _worth(one: _Candidate) -> tuple[int, int, int, int, int]:
     """What is followed most, by the fewest and nearest pieces; roots by a key come first."""
     pieces = one.reading.pieces
     return (
         -one.found,
+        -len(set(one.paths.values())),
         sum(piece.ending for piece in pieces),
         int(one.reading.from_folder) + 2 * sum(piece.row != NO_ROW for piece in pieces),
         len(pieces) + sum(len(piece.hops) for piece in pieces),

@@ -1,0 +1,117 @@
+"""What was learnt of a document, with examples, and one question; in the side panel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do, button, label, rule
+from fascis.documents.learned.search import Found, Left
+from fascis.files.names import elided, shown
+from fascis.files.sizes import counted, number
+from fascis.library.learning import Learnt
+
+_MOST_LEFT = 4
+_LONGEST = 60
+
+
+@dataclass(frozen=True, slots=True)
+class LearningActions:
+    """What a person can do.
+
+    Attributes:
+        read: looks at one of the documents.
+        yes: these are the places; ``take`` of several that say the same one, by its number.
+        back: leaves it as it is.
+    """
+
+    read: Callable[[Path], None]
+    yes: Do
+    take: Callable[[int], None]
+    back: Do
+
+
+class LearningPage:
+    """Shows documents of unknown make in a side panel."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+
+    def show_documents(
+        self, name: str, documents: Sequence[tuple[Path, str]], actions: LearningActions
+    ) -> None:
+        """Those of a library, and why each is not understood."""
+        panel = self._panel
+        count = counted(len(documents), "document is", "documents are")
+        panel.begin(shown(name), f"{count} not understood: what they refer to is not known.")
+        for document, why in documents:
+            panel.add(label(shown(document.name), head=True))
+            panel.add(label(f"{why[:1].upper()}{why[1:]}.".replace("..", "."), quiet=True))
+            words = f"Read {elided(shown(document.name), 30)}…"
+            panel.add(button(words, lambda d=document: actions.read(d), link=True))  # type: ignore[misc]
+        if not documents:
+            panel.add(label("Every document is understood.", head=True))
+        panel.end(button("Back", actions.back))
+
+    def show_learnt(self, learnt: Learnt, actions: LearningActions) -> None:
+        """What was found in one document."""
+        panel, name = self._panel, shown(learnt.document.name)
+        panel.begin(name, "Of a make that is not known here. Looking at it changed nothing.")
+        for found in learnt.fields:
+            self._tell_field(found)
+        for left in learnt.left[:_MOST_LEFT]:
+            panel.add(label(_left_words(left), quiet=True))
+        if learnt.verdict == "refused" or not learnt.fields:
+            panel.add(label(f"It is left as it is. {learnt.why}", wrong=bool(learnt.fields)))
+            panel.end(button("Back", actions.back, main=True))
+            return
+        if learnt.why:
+            panel.add(label(learnt.why))
+        self._ask(learnt, actions)
+
+    def _tell_field(self, found: Found) -> None:
+        panel, evidence = self._panel, found.evidence
+        panel.head(_sentence(found))
+        dead = evidence.values - evidence.found
+        words = f"{number(evidence.found)} of {number(evidence.values)} lead to media"
+        words += f", {number(dead)} lead nowhere." if dead else "."
+        panel.add(label(words))
+        for written, leads in found.examples:
+            panel.add(label(elided(shown(written), _LONGEST), quiet=True))
+            panel.add(label("→ " + elided(shown(leads), _LONGEST)))
+            panel.add(rule())
+
+    def _ask(self, learnt: Learnt, actions: LearningActions) -> None:
+        panel = self._panel
+        contested = next((f for f in learnt.fields if f.contested_by), None)
+        leave = button("Leave it as it is", actions.back)
+        if contested is None:
+            panel.add(label("Are these the places where this document keeps its media?", head=True))
+            panel.end(button("Yes, these are the places", actions.yes, main=True), leave)
+            return
+        panel.add(label("Two places say the same. Which does its program follow?", head=True))
+        for n, one in enumerate([contested, *contested.contested_by]):
+            words = f"It follows {_column(one)}"
+            panel.add(button(words, lambda n=n: actions.take(n), link=True))  # type: ignore[misc]
+        panel.end(button("I don't know: leave it as it is", actions.back, main=True))
+
+
+def _column(found: Found) -> str:
+    """What a person may know of a field: the names that stand in the document."""
+    names = [p.column.rpartition("/")[2].strip("@") for p in found.reading.pieces]
+    told = [shown(n) for n in dict.fromkeys(names) if n]
+    return " and ".join(told) if told else "its lines"
+
+
+def _sentence(found: Found) -> str:
+    pieces = len(found.reading.pieces)
+    parts = "" if pieces == 1 else f" in {number(pieces)} parts"
+    begins = ", counted from the document's folder" if found.reading.from_folder else ""
+    return f"It keeps each file{parts}: {_column(found)}{begins}"
+
+
+def _left_words(left: Left) -> str:
+    name = shown(left.column.rpartition("/")[2].strip("@"))
+    return f"Looks like a path and will be left: {name} ({left.alive} of {left.values} exist)."

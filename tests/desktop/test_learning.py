@@ -1,0 +1,91 @@
+"""Documents of unknown make in the window: read, asked about, confirmed, and then understood."""
+
+import random
+import sqlite3
+from contextlib import closing
+
+import pytest
+
+from fascis.crossing.scope.surveyed import remember, survey_library
+from tests.desktop.test_copies import choose, said, shows
+from tests.judge import contents
+from tests.learned.styles import STYLES, media
+from tests.library.making import timeline, write
+
+
+def of(name):
+    return next(s for s in STYLES if s.name == name)
+
+
+def library(bench, *styles):
+    """A library with a timeline, and documents of some styles that share no media."""
+    write(bench.library / "cut.otio", timeline("media/weir.mov"))
+    write(bench.library / "media/weir.mov", b"w" * 700)
+    documents = []
+    for n, style in enumerate(styles):
+        numbers = random.Random(n)
+        root = bench.library / f"Media {n}"
+        files = media(root, numbers, 8)
+        document = bench.library / f"{style.name.split(',')[0]}.{style.ending}"
+        style.write(document, files, str(root), numbers)
+        documents.append(document)
+    remember(bench.workspace, survey_library(bench.workspace, bench.library))
+    return documents
+
+
+def test_it_is_read_with_examples_and_a_yes_makes_it_understood(open_window, bench):
+    document, other = library(bench, of("root, folder, name"), of("XML attributes"))
+    before = contents(bench.drives)
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    shows(window, hands, "2 documents not understood")
+    hands.press("Read what is not understood…")
+    shows(window, hands, document.name, other.name, "what they refer to is not known")
+    hands.press(f"Read {document.name}…")
+    shows(window, hands, "in 3 parts", "8 of 8 lead to media", "Are these the places")
+    assert contents(bench.drives) == before
+    hands.press("Yes, these are the places")
+    shows(window, hands, "1 document is not understood", other.name)
+    assert document.name not in said(window)
+    hands.press(f"Read {other.name}…")
+    shows(window, hands, "where", "Are these the places")
+    hands.press("Yes, these are the places")
+    hands.wait(lambda: "not understood" not in said(window), "both understood")
+    assert contents(bench.drives) == before
+    uses = survey_library(bench.workspace, bench.library).uses
+    assert uses.not_understood == [] and sum(d.references for d in uses.documents) == 17
+
+
+@pytest.mark.parametrize("leave", [True, False])
+def test_two_places_that_say_the_same_are_asked_for(open_window, bench, leave):
+    (document,) = library(bench, of("two whole paths"))
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    hands.press("Read what is not understood…")
+    hands.press(f"Read {document.name}…")
+    shows(window, hands, "Two places say the same")
+    if leave:
+        hands.press("I don't know: leave it as it is")
+        shows(window, hands, document.name, "what they refer to is not known")
+    else:
+        hands.press("It follows b")
+        hands.wait(lambda: "not understood" not in said(window), "it is understood")
+    uses = survey_library(bench.workspace, bench.library).uses
+    assert bool(uses.not_understood) == leave
+
+
+def test_what_is_refused_says_why_and_offers_no_yes(open_window, bench):
+    (document,) = library(bench, of("whole paths"))
+    with closing(sqlite3.connect(document)) as db:
+        db.executescript(
+            "CREATE TABLE seen(t TEXT); CREATE TRIGGER t AFTER UPDATE OF w ON item BEGIN "
+            "INSERT INTO seen VALUES(new.w); END"
+        )
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    hands.press("Read what is not understood…")
+    hands.press(f"Read {document.name}…")
+    shows(window, hands, "It is left as it is", "would run something")
+    assert "Are these the places" not in said(window)
+    hands.press("Back")
+    shows(window, hands, document.name, "what they refer to is not known")
