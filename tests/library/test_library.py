@@ -257,7 +257,7 @@ def test_a_register_of_the_first_version_is_brought_up_and_keeps_what_it_knew(be
     id = register.put_library(library, "uuid-inside", "The Weir", "library")
     with closing(sqlite3.connect(register.path)) as db:
         db.executescript(
-            "DROP TABLE used; DROP TABLE former; DROP TABLE looked;"
+            "DROP TABLE used; DROP TABLE former; DROP TABLE looked; DROP TABLE reading;"
             " ALTER TABLE drive DROP COLUMN hardware;"
             " ALTER TABLE drive DROP COLUMN measured_at; PRAGMA user_version=1;"
         )

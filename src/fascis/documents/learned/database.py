@@ -24,6 +24,7 @@ from typing import Any
 from blake3 import blake3
 
 from fascis.documents.learned.tables import NO_ROW, Cell, Join, Unreadable
+from fascis.files.disk.door import delete_state
 
 MAGIC = b"SQLite format 3\0"
 MOST_TABLES, MOST_COLUMNS, MOST_JOINS = 300, 200, 60
@@ -375,7 +376,7 @@ def rewritten(path: Path, edits: Mapping[Cell, str]) -> None:
     _refuse_indexed(path, edits)
     _change(path, edits)
     _prove(before, path, edits)
-    before.unlink()
+    delete_state(before)
 
 
 def _by_column(edits: Mapping[Cell, str]) -> dict[tuple[str, str], list[tuple[int, str]]]:
