@@ -553,8 +553,10 @@ class Search:
         if same < 0.9 * one.found:
             # Another field; or where things were once, if much of it that is gone is found by this.
             if _anchor(one.reading) == _anchor(better.reading):
-                # One name is of one file: where it leads to more of them is right.
-                return "contested" if _finds(one) == _finds(better) else "less"
+                # One name is of one file: where it leads to more of them is right; among equals
+                # the nearer, for by many joins anything is reached.
+                nearer = _hops(better.reading) < _hops(one.reading)
+                return "less" if nearer or _finds(one) != _finds(better) else "contested"
             dead = [r for r in shared if not self._existing.is_there(one.paths[r])]
             moved = sum(self._existing.is_there(better.paths[row]) for row in dead)
             once = moved > 0.3 * len(dead) and len(dead) > 0.1 * len(one.paths)
@@ -592,6 +594,11 @@ class Search:
 def _anchor(reading: Reading) -> Piece:
     """The piece in which the name of a file stands."""
     return next(piece for piece in reversed(reading.pieces) if not piece.ending)
+
+
+def _hops(reading: Reading) -> int:
+    """How many joins its pieces need."""
+    return sum(len(piece.hops) + bool(piece.tree) for piece in reading.pieces)
 
 
 def _finds(one: _Candidate) -> tuple[int, int]:
