@@ -12,11 +12,19 @@ from pathlib import Path
 
 import pytest
 
+from fascis.crossing.scope.surveyed import survey_library
+from fascis.library.learning import confirm
+from fascis.library.learning import learn as look_at
+from fascis.relink.acts import Acts
+from fascis.relink.contents import Contents
+from fascis.relink.index import look_in
+from fascis.relink.relinking import acts_of
 from fascis.workspace import from_environment
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.learned.styles import STYLES, media
 from tests.library.making import timeline, write
+from tests.thorough import spread
 
 ROOTS, BINS, ELEMENTS = (
     next(s for s in STYLES if s.name == name)
@@ -255,3 +263,52 @@ def test_on_another_computer_the_yes_is_known_and_asked_for_again(bench):
     (reading,) = (arrived / ".fascis/readings").iterdir()
     reading.write_text("{")
     assert learn(bench, arrived / document.name)[0] == 1
+
+
+class Killed(BaseException):
+    """The program ends here."""
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_cut_off_while_it_is_led_elsewhere_it_is_the_old_one_or_the_new_one(bench, style):
+    document, files = make(bench.library, style)
+    learnt = look_at(bench.workspace, document)
+    confirm(bench.workspace, learnt)
+    before = document.read_bytes()
+    (bench.library / "Media").rename(bench.library / "Footage")
+
+    def lead():
+        surveyed = survey_library(bench.workspace, bench.library)
+        relinking = surveyed.relinking(bench.workspace)
+        match = relinking.match(look_in([bench.library]), Contents())
+        return acts_of(bench.workspace).apply(
+            "id", surveyed.name, bench.library, relinking.files, relinking.retargets(match)
+        )
+
+    steps = []
+    bench.step = steps.append
+    act = lead()
+    new = document.read_bytes()
+    assert all_lead(style, document) and new != before
+    acts_of(bench.workspace).undo(act.id)
+    assert document.read_bytes() == before
+    for point in spread(len(steps), 8):
+        seen = []
+
+        def killed(name, seen=seen, point=point):
+            seen.append(name)
+            if len(seen) > point:
+                raise Killed(name)
+
+        bench.step = killed
+        with pytest.raises(Killed), pytest.MonkeyPatch.context() as patch:
+            patch.setattr(Acts, "_take_back", lambda self, act: None)
+            lead()
+            raise Killed
+        bench.step = lambda _name: None
+        assert document.read_bytes() in (before, new), seen
+        acts_of(bench.again()).recover()
+        for done in acts_of(bench.workspace).all():
+            if done.state == "done":
+                acts_of(bench.workspace).undo(done.id)
+        assert document.read_bytes() == before, seen

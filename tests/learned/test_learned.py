@@ -25,9 +25,9 @@ from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.search import Found, Search
 from fascis.documents.learned.tables import Unreadable
 from tests.learned.styles import STYLES, Style, media
+from tests.learned.worlds import any_world
+from tests.thorough import LEARNED as WORLDS
 
-# As many as there is time for: see tests/thorough.py.
-WORLDS = int(os.environ.get("FASCIS_LEARNED", "2"))
 Move = Callable[[str], str]
 
 
@@ -251,3 +251,32 @@ def test_what_was_moved_away_whole_is_proposed_with_the_move(name: str, tmp_path
     assert not found.is_sure and found.gone
     assert found.gone.old.endswith("/Media") and found.gone.new.endswith("/Footage")
     assert sorted(p for p in found.followed.paths() if p) == sorted(files)
+
+
+def test_in_makes_that_nobody_thought_of_nothing_but_paths_is_changed(tmp_path: Path) -> None:
+    done = 0
+    for seed in range(20 * WORLDS):
+        numbers = random.Random(1000 + seed)
+        library = tmp_path / f"{seed}/River"
+        files = media(library / "Media", numbers, numbers.choice([8, 20, 40]))
+        one = any_world(library, numbers, files, str(library / "Media"))
+        before = one.cells()
+        gone = set(files) if numbers.random() < 0.5 else set(numbers.sample(files, len(files) // 3))
+
+        def move(path: str, gone: set[str] = gone) -> str:
+            return to_another_drive(path) if path in gone else path
+
+        if not learned(one.document, files):
+            continue
+        try:
+            rewrite(one.document, files, move)
+        except Unreadable:
+            assert one.cells() == before
+            continue
+        assert one.read() == [move(f) for f in files]
+        paths = {value for row in before for _, value in row if "/" in str(value)}
+        kept = [[c for c in row if c[1] not in paths] for row in before]
+        after = one.cells()
+        assert [[c for c in row if c in after[n]] for n, row in enumerate(kept)] == kept
+        done += 1
+    assert done >= 0.8 * 20 * WORLDS

@@ -102,7 +102,9 @@ def _column(found: Found) -> str:
     """What a person may know of a field: the names that stand in the document."""
     names = [p.column.rpartition("/")[2].strip("@") for p in found.reading.pieces]
     told = [shown(n) for n in dict.fromkeys(names) if n]
-    return " and ".join(told) if told else "its lines"
+    if not told:
+        return "its lines"
+    return " and ".join(filter(None, (", ".join(told[:-1]), told[-1])))
 
 
 def _sentence(found: Found) -> str:
