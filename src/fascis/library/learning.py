@@ -136,7 +136,7 @@ def _look(
     known = _known(workspace, learnt.shape) if register.path.exists() else None
     if not learnt.fields:
         learnt.verdict, learnt.why = "uncertain", "No place in it was found that names files."
-    elif why := _refusal(source, [one.reading for one in learnt.fields], drives):
+    elif why := _refusal(source, contents, [f.reading for f in learnt.fields], drives):
         learnt.verdict, learnt.why = "refused", why
     elif len(sure) == len(learnt.fields):
         learnt.verdict, learnt.state = "readable", "proposed"
@@ -194,7 +194,12 @@ def _doubt(fields: Sequence[Found]) -> str:
     return "Too few of its paths lead to files that exist to be sure."
 
 
-def _refusal(source: PathSource, readings: Sequence[Reading], drives: dict[str, str]) -> str:
+def _refusal(
+    source: PathSource,
+    opened: OpenedDatabase | TextContents | Packed,
+    readings: Sequence[Reading],
+    drives: dict[str, str],
+) -> str:
     """Why it could not be written anew; nothing where it could: tried on a private copy."""
 
     def moved(_row: int, path: str) -> str:
@@ -202,6 +207,13 @@ def _refusal(source: PathSource, readings: Sequence[Reading], drives: dict[str, 
 
     try:
         names = {reading.table for reading in readings}
+        if not isinstance(opened, OpenedDatabase):
+            # The whole proof comes when it is written anew.
+            within = WithInner(opened, names)
+            opened.filled(
+                within.outer(edits_for(within, readings, [moved] * len(readings), drives))
+            )
+            return ""
         contents = WithInner(_opened(source), names)
         followed = [Followed(contents, reading, drives) for reading in readings]
         before = [list(one.paths()) for one in followed]

@@ -42,6 +42,8 @@ class TextContents:
             else:
                 self._tables = PlainTables(self._text.text)
         self.container = self._tables.container
+        # What was written anew, read again.
+        self.after: TextContents | None = None
 
     def tables(self) -> Sequence[TextTable]:
         """All tables."""
@@ -58,15 +60,22 @@ class TextContents:
         Raises:
             Unreadable: it would not be read as it was to be.
         """
-        if isinstance(self._tables, XmlTables):
-            content = self._tables.rewritten(edits)
-        else:
-            assert self._text
-            content = self._text.encoded(self._tables.rewritten(edits))
-        again = TextContents(content)
-        if not _differ_in(self.tables(), again.tables(), edits):
+        content = self.filled(edits)
+        self.after = TextContents(content)
+        if not _differ_in(self.tables(), self.after.tables(), edits):
             raise Unreadable("It would not be read back as it was to be.")
         return content
+
+    def filled(self, edits: Mapping[Cell, str]) -> bytes:
+        """The same, before it is read again.
+
+        Raises:
+            Unreadable: a value cannot stand where it is to.
+        """
+        if isinstance(self._tables, XmlTables):
+            return self._tables.rewritten(edits)
+        assert self._text
+        return self._text.encoded(self._tables.rewritten(edits))
 
 
 def _json_or_plain(text: str) -> JsonTables | PlainTables:
@@ -92,9 +101,9 @@ def _differ_in(
         if len(mine) != len(theirs) or mine.columns() != theirs.columns():
             return False
         for name in mine.columns():
-            was, now = list(mine.column(name).all()), list(theirs.column(name).all())
-            for row, value in by_column.get((mine.name, name), {}).items():
-                was[row] = value
+            was, now = mine.column(name).all(), theirs.column(name).all()
+            if changed := by_column.get((mine.name, name)):
+                was = [changed.get(row, value) for row, value in enumerate(was)]
             if was != now:
                 return False
     return True
@@ -167,6 +176,16 @@ class Packed:
         for name, member in sorted(self._members.items()):
             hasher.update(name.encode("utf-8", "surrogateescape") + member.shape())
         return hasher.digest()
+
+    def filled(self, edits: Mapping[Cell, str]) -> None:
+        """Tries whether every value can stand where it is to.
+
+        Raises:
+            Unreadable: one cannot.
+        """
+        for name, member in self._members.items():
+            if some := _of_member(edits, name):
+                member.filled(some)
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
         """Packed again, with some cells changed."""

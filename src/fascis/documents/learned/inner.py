@@ -55,13 +55,17 @@ class WithInner:
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes | Path:
         """With some cells changed; of a document in a cell that cell."""
+        return self._contents.rewritten(self.outer(edits))
+
+    def outer(self, edits: Mapping[Cell, str]) -> dict[Cell, str]:
+        """The cells of the document itself that change."""
         own = {cell: value for cell, value in edits.items() if WITHIN not in cell.table}
         for name, inner in self._inner.items():
             mine = {c: v for c, v in edits.items() if c.table.partition(WITHIN)[0] == name}
             for cell, value in inner.outer(mine).items():
                 if own.setdefault(cell, value) != value:
                     raise Unreadable("Two of its paths stand at one place.")
-        return self._contents.rewritten(own)
+        return own
 
 
 def _holds_json(table: Table, column: str) -> bool:

@@ -175,7 +175,8 @@ class LearnedDocument:
 
     def _prove(self, new: bytes | Path, before: list[list[str | None]], wants: list[Row]) -> None:
         if isinstance(new, bytes):
-            again = WithInner(contents_of(new), self._names)
+            after = getattr(self._opened, "after", None) or contents_of(new)
+            again = WithInner(after, self._names)
             prove_paths(again, self.stored.readings, before, wants, self._drives)
             return
         with OpenedDatabase(new) as contents:
