@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 from blake3 import blake3
@@ -17,8 +17,8 @@ from fascis.documents.learned.containers import (
     TextContents,
     contents_of,
 )
-from fascis.documents.learned.inner import WithInner
-from fascis.documents.learned.reading import Followed
+from fascis.documents.learned.inner import WITHIN, WithInner
+from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.stored import CONFIRMED, Stored
 from fascis.documents.learned.tables import Unreadable
@@ -165,6 +165,8 @@ class LearnedDocument:
                 to[which][row] = _plainly(change.target)
         if not any(to):
             return None
+        if isinstance(self._opened, TextContents) and self._opened.container in ("xml", "plist"):
+            self._opened.keeps = _columns_of(self.stored.readings)
         before = [list(followed.paths()) for followed in self._followed]
         wants = [_wanted(some) for some in to]
         stored = self.stored.readings
@@ -192,3 +194,19 @@ def _plainly(target: str) -> str:
 
 def _wanted(to: Mapping[int, str]) -> Row:
     return lambda row, path: to.get(row, path)
+
+
+def _columns_of(readings: Sequence[Reading]) -> set[str] | None:
+    """The columns that some readings need; None where keys are needed too."""
+    if any(hop != "in" for reading in readings for p in reading.pieces for hop in p.hops):
+        return None
+    found: set[str] = set()
+    for reading in readings:
+        for piece in reading.pieces:
+            if piece.tree or WITHIN in reading.table:
+                return None
+            table = piece.table or reading.table
+            for _ in piece.hops:
+                table = table.rpartition("/")[0]
+            found.add(f"{table}/{piece.column}" if piece.column else table)
+    return found

@@ -133,11 +133,12 @@ class TextColumn:
 
     def put(self, row: int, value: str, start: int, end: int, form: int = 0) -> None:
         """Puts the value of a row; rows come in order."""
-        if len(self.values) < row:
+        known = len(self.values)
+        if known != row:
+            if known > row:
+                # A second value of one name in one row: neither is told from the other.
+                return
             self.fill(row)
-        if len(self.values) > row:
-            # A second value of one name in one row: neither is told from the other.
-            return
         self.values.append(value)
         self.starts.append(start)
         self.ends.append(end)
@@ -170,9 +171,13 @@ class TextTable:
 
     def put(self, row: int, column: str, value: str, start: int, end: int, form: int = 0) -> None:
         """Puts a value."""
-        if column not in self._columns:
-            self._columns[column] = TextColumn(column)
-        self._columns[column].put(row, value, start, end, form)
+        self.open_column(column).put(row, value, start, end, form)
+
+    def open_column(self, name: str) -> TextColumn:
+        """A column to put values into, a new one where there is none yet."""
+        if name not in self._columns:
+            self._columns[name] = TextColumn(name)
+        return self._columns[name]
 
     def put_number(self, row: int, column: str, value: str) -> None:
         """Puts a number, as it is written."""

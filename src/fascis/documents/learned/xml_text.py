@@ -7,43 +7,43 @@ by its key. Entities of a document's own are not read.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
-from fascis.documents.learned.tables import Cell, TextTable, Unreadable
+from fascis.documents.learned.tables import Cell, TextColumn, TextTable, Unreadable
 
 MOST_NESTED = 500
 _MOST_PATHS = 5000
+# Letters.
+_LONG = 200
 # How a value stands there.
 _TEXT, _ATTRIBUTE, _MIXED = 0, 1, 2
+
+
+class _Kind:
+    """The elements of one path."""
+
+    __slots__ = ("called", "children", "columns", "keyed", "path", "table")
+
+    def __init__(self, called: str, path: str, table: TextTable, keyed: bool) -> None:
+        self.called, self.path, self.table, self.keyed = called, path, table, keyed
+        self.children: dict[str, _Kind] = {}
+        # None for a column whose values are not kept.
+        self.columns: dict[str, TextColumn | None] = {}
 
 
 class _Open:
     """An element that is open."""
 
-    __slots__ = (
-        "children",
-        "keyed",
-        "mixed",
-        "name",
-        "path",
-        "pending",
-        "row",
-        "start",
-        "table",
-        "text",
-    )
+    __slots__ = ("children", "kind", "mixed", "pending", "row", "start", "text")
 
-    def __init__(
-        self, name: str, path: str, table: TextTable, row: int, keyed: bool, start: int
-    ) -> None:
-        self.name, self.path, self.table, self.row, self.keyed = name, path, table, row, keyed
+    def __init__(self, kind: _Kind, row: int, start: int) -> None:
+        self.kind, self.row = kind, row
         self.text: list[str] | None = None
         # Where its tag begins.
         self.start = start
-        self.children = False
-        self.mixed = False
+        self.children = self.mixed = False
         # In a property list: the key that was read last.
         self.pending: str | None = None
 
@@ -51,15 +51,17 @@ class _Open:
 class XmlTables:
     """The tables of an XML document.
 
+    Args:
+        only: columns whose values are kept, ``TABLE/COLUMN``; without it, of all.
+
     Raises:
         Unreadable: it is not well-formed, nested too deeply, or has entities of its own.
     """
 
-    def __init__(self, content: bytes) -> None:
-        self.content = content
+    def __init__(self, content: bytes, only: Collection[str] | None = None) -> None:
+        self.content, self._only = content, only
         self.container = "xml"
         self._tables: dict[str, TextTable] = {}
-        self._order: list[str] = []
         self._stack: list[_Open] = []
         parser = expat.ParserCreate()
         parser.buffer_text = True
@@ -90,35 +92,65 @@ class XmlTables:
         if self._stack:
             self._stack[-1].mixed = True
 
-    def _start(self, name: str, attributes: list[str]) -> None:
-        stack = self._stack
-        if len(stack) > MOST_NESTED:
-            raise Unreadable("It is nested too deeply.")
-        above = stack[-1] if stack else None
-        keyed = False
-        if above is None:
-            if name == "plist":
-                self.container = "plist"
-            path = name
-        else:
-            above.children = True
-            called = name
-            if above.keyed and name != "key":
-                called = above.pending or name
-                above.pending = None
-            path = f"{above.path}/{called}"
-        keyed = self.container == "plist" and name == "dict"
+    def _kind(self, called: str, above: _Kind | None) -> _Kind:
+        if len(self._tables) >= _MOST_PATHS:
+            raise Unreadable("It has too many kinds of elements to be looked through.")
+        if above is None and called == "plist":
+            self.container = "plist"
+        path = f"{above.path}/{called}" if above else called
         table = self._tables.get(path)
         if table is None:
-            if len(self._tables) >= _MOST_PATHS:
-                raise Unreadable("It has too many kinds of elements to be looked through.")
             table = self._tables[path] = TextTable(path, above.table if above else None)
-        row = table.add(above.row if above else -1)
+        return _Kind(called, path, table, False)
+
+    def _start(self, name: str, attributes: list[str]) -> None:
+        stack = self._stack
+        if stack:
+            above = stack[-1]
+            above.children = True
+            kind = above.kind.children.get(name)
+            if kind is None or above.kind.keyed:
+                kind = self._child(above, name)
+            row = kind.table.add(above.row)
+        else:
+            kind = self._kind(name, None)
+            row = kind.table.add()
         at = self._parser.CurrentByteIndex
         if attributes:
             for n in range(0, len(attributes), 2):
-                table.put(row, "@" + attributes[n], attributes[n + 1], at, -1, _ATTRIBUTE)
-        stack.append(_Open(name, path, table, row, keyed, at))
+                self._keep(kind, row, "@" + attributes[n], attributes[n + 1], at, -1, _ATTRIBUTE)
+        stack.append(_Open(kind, row, at))
+
+    def _child(self, above: _Open, name: str) -> _Kind:
+        """The kind of an element that was not seen before, or is called by a key."""
+        if len(self._stack) > MOST_NESTED:
+            raise Unreadable("It is nested too deeply.")
+        called = name
+        if above.kind.keyed and name != "key":
+            called, above.pending = above.pending or name, None
+        key = f"{name} {called}" if called != name else name
+        kind = above.kind.children.get(key)
+        if kind is None:
+            kind = above.kind.children[key] = self._kind(called, above.kind)
+            kind.keyed = self.container == "plist" and name == "dict"
+        return kind
+
+    def _keep(
+        self, kind: _Kind, row: int, name: str, value: str, start: int, end: int, form: int
+    ) -> None:
+        # What is long and has no slash is neither a path nor a key.
+        if len(value) > _LONG and "/" not in value and "\\" not in value:
+            return
+        column = kind.columns.get(name)
+        if column is None:
+            if name in kind.columns:
+                return
+            whole = f"{kind.path}/{name}" if name else kind.path
+            kept = self._only is None or whole in self._only
+            column = kind.columns[name] = kind.table.open_column(name) if kept else None
+            if column is None:
+                return
+        column.put(row, value, start, end, form)
 
     def _characters(self, text: str) -> None:
         open_ = self._stack[-1]
@@ -126,17 +158,19 @@ class XmlTables:
             open_.text = []
         open_.text.append(text)
 
-    def _end(self, _name: str) -> None:
+    def _end(self, name: str) -> None:
         stack = self._stack
         open_ = stack.pop()
         if open_.text is None or open_.children:
             return
-        value = "".join(open_.text)
-        if open_.name == "key" and stack and stack[-1].keyed:
-            stack[-1].pending = value.replace("/", "\\u2215")
+        text = open_.text
+        value = text[0] if len(text) == 1 else "".join(text)
+        if name == "key" and stack and stack[-1].kind.keyed:
+            stack[-1].pending = value.replace("/", "\u2215")
             return
         form = _MIXED if open_.mixed else _TEXT
-        open_.table.put(open_.row, "", value, open_.start, self._parser.CurrentByteIndex, form)
+        end = self._parser.CurrentByteIndex
+        self._keep(open_.kind, open_.row, "", value, open_.start, end, form)
 
     def _fold(self) -> None:
         """What lies in something at most once becomes columns of that, from within outwards."""
