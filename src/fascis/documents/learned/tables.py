@@ -317,12 +317,3 @@ class _ByKey:
         if self._all is None:
             self._all = array("q", self.some(range(len(self._column.values))))
         return self._all
-
-
-def cells_of(tables: Sequence[Table]) -> Iterator[tuple[Cell, str]]:
-    """Every text of some tables, with where it stands."""
-    for table in tables:
-        for name in table.columns():
-            for row, value in enumerate(table.column(name).all()):
-                if value is not None:
-                    yield Cell(table.name, name, row), value
