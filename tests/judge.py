@@ -11,16 +11,17 @@ import stat
 from pathlib import Path
 
 
-def contents(root):
-    """``{place.
+def contents(root, staged=True):
+    """``{place: (kind, sha256 or link target)}`` of everything below, ``.fascis`` left out.
 
-    Sha256, link target or None}`` of everything below, ``.fascis`` and staging folders of others
-    left out.
+    Without ``staged``, what crossings have not brought to its place yet is not even opened.
     """
     found = {}
     root = os.fsencode(root)
     for folder, folders, files in os.walk(root):
         folders[:] = [f for f in folders if f != b".fascis"]
+        if not staged:
+            folders[:] = [f for f in folders if not f.startswith(b".fascis-crossing")]
         for name in files:
             path = os.path.join(folder, name)
             place = os.path.relpath(path, root)
