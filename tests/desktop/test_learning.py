@@ -5,6 +5,9 @@ import sqlite3
 from contextlib import closing
 
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 from fascis.crossing.scope.surveyed import remember, survey_library
 from tests.desktop.test_copies import choose, said, shows
@@ -89,3 +92,29 @@ def test_what_is_refused_says_why_and_offers_no_yes(open_window, bench):
     assert "Are these the places" not in said(window)
     hands.press("Back")
     shows(window, hands, document.name, "what they refer to is not known")
+
+
+def test_by_keyboard_alone(open_window, bench):
+    (document,) = library(bench, of("JSON bins"))
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    shows(window, hands, "1 document not understood")
+
+    def press(words):
+        """Goes on with Tab to what is called so, and presses it."""
+        for _ in range(60):
+            here = QApplication.focusWidget()
+            if isinstance(here, QPushButton) and here.text().startswith(words):
+                QTest.keyClick(here, Qt.Key.Key_Space)
+                return
+            QTest.keyClick(here or window, Qt.Key.Key_Tab)
+        raise AssertionError(f"Tab never came to {words}")
+
+    window.activateWindow()
+    window.shelves.setFocus()
+    press("Read what is not understood")
+    shows(window, hands, document.name, "what they refer to is not known")
+    press(f"Read {document.name}")
+    shows(window, hands, "Are these the places")
+    press("Yes, these are the places")
+    hands.wait(lambda: "not understood" not in said(window), "it is understood")

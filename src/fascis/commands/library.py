@@ -45,7 +45,7 @@ def register(app: typer.Typer) -> None:
         ),
         forget: bool = typer.Option(False, "--forget", help="Forget what was confirmed."),
         choose: list[int] = typer.Option(
-            [], "--choose", help="Take this field; where two say the same, or not all are wanted."
+            [], "--choose", help="Take this field of those that say the same."
         ),
         as_json: bool = JSON,
     ) -> None:

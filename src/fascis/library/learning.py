@@ -127,9 +127,9 @@ def _look(
     told = _travelled(folders[0], learnt.shape)
     if told and (taken := _as_told(contents, told, existing)):
         learnt.fields = taken
+    learnt.fields = _each_by_itself(learnt.fields)
     for one in learnt.fields:
-        for each in (one, *one.contested_by):
-            each.examples = _examples(each, existing.folder)
+        one.examples = _examples(one, existing.folder)
     sure = [one for one in learnt.fields if one.is_sure]
     learnt.marks = marks_of(source.head(), contents.container, [f.reading for f in learnt.fields])
     register = workspace.register
@@ -146,6 +146,17 @@ def _look(
         learnt.state = "confirmed"
     elif told and learnt.verdict != "refused":
         learnt.why = "On another computer somebody said yes to this."
+
+
+def _each_by_itself(fields: Sequence[Found]) -> list[Found]:
+    """Fields that say the same stand beside each other, each contested by the others."""
+    found: list[Found] = []
+    for one in fields:
+        same = [one, *one.contested_by]
+        for each in same:
+            each.contested_by = [other for other in same if other is not each]
+        found += same
+    return found
 
 
 def _travelled(library: Path, shape: bytes) -> Stored | None:
@@ -233,16 +244,17 @@ def confirm(workspace: Workspace, learnt: Learnt, choice: Sequence[int] = ()) ->
     """Remembers where a document keeps its paths: from now on its like is understood.
 
     Args:
-        choice: the numbers of the fields that are taken, from 0; without it all that are sure.
+        choice: of fields that say the same those that are taken, by their numbers from 0. All that
+            are contested by none are taken too: what they name must not be forgotten.
 
     Raises:
         Refused: nothing of it may be confirmed.
     """
-    if choice:
-        taken = [learnt.fields[n] for n in choice if 0 <= n < len(learnt.fields)]
-    else:
-        taken = [one for one in learnt.fields if not one.contested_by]
-    if learnt.verdict == "refused" or not taken:
+    chosen = [learnt.fields[n] for n in choice if learnt.fields[n].contested_by]
+    taken = [one for one in learnt.fields if not one.contested_by] + chosen
+    asked = {id(x) for one in chosen for x in (one, *one.contested_by)}
+    open_ = [one for one in learnt.fields if one.contested_by and id(one) not in asked]
+    if learnt.verdict == "refused" or not taken or open_:
         raise Refused(
             Code.WRONG_STATE,
             f"{shown(learnt.document.name)} is left as it is: {learnt.why or 'nothing was found.'}",

@@ -82,13 +82,8 @@ class Learning(QObject):
         self._confirm(())
 
     def _take(self, number: int) -> None:
-        """One of several that say the same: the contested field, or one that contests it."""
-        learnt = self._learnt
-        if learnt is None:
-            return
-        at, contested = next((n, f) for n, f in enumerate(learnt.fields) if f.contested_by)
-        learnt.fields[at] = [contested, *contested.contested_by][number]
-        self._confirm((at,))
+        """One of several that say the same, by its number."""
+        self._confirm((number,))
 
     def _confirm(self, choice: tuple[int, ...]) -> None:
         learnt = self._learnt

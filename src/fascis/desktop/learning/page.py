@@ -85,14 +85,14 @@ class LearningPage:
 
     def _ask(self, learnt: Learnt, actions: LearningActions) -> None:
         panel = self._panel
-        contested = next((f for f in learnt.fields if f.contested_by), None)
+        contested = [(n, f) for n, f in enumerate(learnt.fields) if f.contested_by]
         leave = button("Leave it as it is", actions.back)
-        if contested is None:
+        if not contested:
             panel.add(label("Are these the places where this document keeps its media?", head=True))
             panel.end(button("Yes, these are the places", actions.yes, main=True), leave)
             return
         panel.add(label("Two places say the same. Which does its program follow?", head=True))
-        for n, one in enumerate([contested, *contested.contested_by]):
+        for n, one in contested:
             words = f"It follows {_column(one)}"
             panel.add(button(words, lambda n=n: actions.take(n), link=True))  # type: ignore[misc]
         panel.end(button("I don't know: leave it as it is", actions.back, main=True))

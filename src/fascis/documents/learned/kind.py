@@ -20,6 +20,7 @@ from fascis.documents.learned.containers import (
 from fascis.documents.learned.inner import WITHIN, WithInner
 from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.rewriting import edits_for, prove_paths
+from fascis.documents.learned.spelling import Mode, decoded
 from fascis.documents.learned.stored import CONFIRMED, Stored
 from fascis.documents.learned.tables import Unreadable
 from fascis.documents.model import (
@@ -34,7 +35,9 @@ from fascis.documents.model import (
     Works,
 )
 from fascis.documents.targets import Syntax, Target, readings
+from fascis.files.names import shown
 
+_LONGEST = 4096
 _OTHER = (
     "It is not as the document of its make that was looked at: where it keeps its paths is not "
     "known. fascis learn looks at it."
@@ -126,8 +129,9 @@ class LearnedDocument:
         self._opened, self.stored, self.seen = contents, stored, seen
         self._drives: Mapping[str, str] = CONFIRMED.drives
         self._names = {reading.table for reading in stored.readings}
-        self._contents = WithInner(contents, self._names)
+        self._contents = WithInner(contents)
         self._followed = [Followed(self._contents, r, self._drives) for r in stored.readings]
+        self._refuse_what_else_is_named()
 
     def __enter__(self) -> LearnedDocument:
         return self
@@ -135,6 +139,28 @@ class LearnedDocument:
     def __exit__(self, *_: object) -> None:
         if isinstance(self._opened, OpenedDatabase):
             self._opened.database.close()
+
+    def _refuse_what_else_is_named(self) -> None:
+        """A shape says nothing of what stands in it: another column may have begun to be used.
+
+        Raises:
+            Unreadable: a path stands where nobody said that there are any, and its file exists.
+        """
+        used = {column for followed in self._followed for column in followed.used()}
+        covered: set[str | None] = set()
+        for table in self._contents.tables():
+            for name in table.columns():
+                if (table.name, name) in used:
+                    continue
+                for path in filter(None, map(_path_in, table.column(name).all())):
+                    if path in covered or not Path(path).is_file():
+                        continue
+                    covered = covered or {p for f in self._followed for p in f.paths()}
+                    if path not in covered:
+                        raise Unreadable(
+                            f"It names {shown(path)} too, in a place that was not looked at: what "
+                            "else it refers to is not known. fascis learn looks at it again."
+                        )
 
     def references(self) -> Iterator[Reference]:
         """All of them, reading by reading, in the order of rows."""
@@ -186,6 +212,14 @@ class LearnedDocument:
                 raise Unreadable("It would not be what it was.")
             again = WithInner(contents, self._names)
             prove_paths(again, self.stored.readings, before, wants, self._drives)
+
+
+def _path_in(text: str | None) -> str | None:
+    """The absolute path that a text is, as it stands or as a URL; None where it is none."""
+    if not text or len(text) > _LONGEST or "\0" in text or text[0] not in "/fF":
+        return None
+    path = text if text[0] == "/" else decoded(text, Mode.URL)
+    return path if path and path[0] == "/" else None
 
 
 def _plainly(target: str) -> str:

@@ -200,7 +200,7 @@ class Search:
 
     def _of_column(self, table: Table, column: str) -> list[_Candidate]:
         texts = self._texts(table, column)
-        if len(texts) < LEAST_VALUES:
+        if not texts:
             return []
         modes = [mode_of(list(texts.values()))]
         if modes[0] is Mode.PLAIN and any("%" in t for t in texts.values()):
@@ -223,7 +223,10 @@ class Search:
         least = max(LEAST_VALUES, LEAST_SHARE * texts)
         existing = self._existing
         if sum(v.startswith("/") for v in values.values()) >= _WHOLE * texts:
-            if sum(existing.has_name(_name(v)) for v in values.values()) < least:
+            # A whole path that leads to a file needs no others beside it.
+            alive = any(existing.is_there(v) for v in values.values())
+            known_names = sum(existing.has_name(_name(v)) for v in values.values())
+            if known_names < least and not alive:
                 return []
             return [self._candidate(table, (piece,), False, (known,))]
         folder = existing.folder.rstrip("/")
