@@ -66,8 +66,7 @@ class Workspace:
         said = register.readings() if register.path.exists() else []
         mounts = [d for d in self.drives.connected() if d.connected and d.uuid] if said else []
         CONFIRMED.use(
-            (Stored.from_text(text, register.path) for text in said),
-            {d.uuid: str(d.mount) for d in mounts},
+            Stored.understood(said, register.path), {d.uuid: str(d.mount) for d in mounts}
         )
 
     @property

@@ -336,3 +336,13 @@ def test_what_a_column_that_was_not_looked_at_names_makes_it_not_understood(benc
     )  # fmt: skip
     assert said["state"] == "switched", err
     assert sound.exists() and all(os.path.exists(f) for f in files)
+
+
+def test_a_reading_that_makes_no_sense_stops_nothing_and_its_document_is_not_understood(bench):
+    document, _ = make(bench.library, BINS)
+    confirmed(bench, document)
+    with closing(sqlite3.connect(from_environment().register.path)) as db:
+        db.execute("UPDATE reading SET said='{}'")
+        db.commit()
+    assert not_understood(bench) == [document.name]
+    assert learn(bench, document)[1]["state"] == "proposed"

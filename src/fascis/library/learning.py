@@ -190,7 +190,7 @@ def _as_told(
 
 def _known(workspace: Workspace, shape: bytes) -> Stored | None:
     register = workspace.register
-    every = (Stored.from_text(text, register.path) for text in register.readings())
+    every = Stored.understood(register.readings(), register.path)
     return next((one for one in every if one.shape == shape), None)
 
 

@@ -6,6 +6,7 @@ They are followed anew, and proven, in every document.
 from __future__ import annotations
 
 import json
+import logging
 import zlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -14,6 +15,8 @@ from typing import Any
 from fascis.documents.learned.containers import is_database
 from fascis.documents.learned.reading import Reading
 from fascis.files.errors import Damaged
+
+_LOG = logging.getLogger(__name__)
 
 FORMAT = 1
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
@@ -71,6 +74,17 @@ class Stored:
             raise Damaged(
                 path, f"a reading in it cannot be understood ({error})", "Nothing was changed."
             ) from error
+
+    @classmethod
+    def understood(cls, texts: Iterable[str], path: object) -> list[Stored]:
+        """Those that can be understood. Of others their documents are not: that is all."""
+        found = []
+        for text in texts:
+            try:
+                found.append(cls.from_text(text, path))
+            except Damaged as error:
+                _LOG.warning("%s", error)
+        return found
 
     def fits(self, head: bytes) -> bool:
         """True when a document with these first bytes may be of the same shape."""
