@@ -64,10 +64,14 @@ class Workspace:
         """
         register = self.register
         said = register.readings() if register.path.exists() else []
-        mounts = [d for d in self.drives.connected() if d.connected and d.uuid] if said else []
-        CONFIRMED.use(
-            Stored.understood(said, register.path), {d.uuid: str(d.mount) for d in mounts}
-        )
+        if not said:
+            CONFIRMED.use(())
+            return
+        mounts = {d.uuid: str(d.mount) for d in self.drives.connected() if d.connected and d.uuid}
+        roots = {str(one.root): one.id for one in register.libraries()}
+        every = register.all_copies().values()
+        roots |= {str(one.root): one.library for copies in every for one in copies}
+        CONFIRMED.use(Stored.understood(said, register.path), mounts, roots)
 
     @property
     def crossings(self) -> Path:

@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.scope.surveyed import survey_library
-from fascis.library.learning import confirm
-from fascis.library.learning import learn as look_at
+from fascis.library.learning.asking import confirm
+from fascis.library.learning.asking import learn as look_at
 from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
@@ -132,6 +132,92 @@ def test_others_of_its_make_are_understood_and_others_are_not(bench):
     text = document.read_text().replace('"folder"', '"folders"')
     other.write_text(text)
     assert not_understood(bench) == ["second/other.json"]
+
+
+def another_library(bench, style):
+    """A second library beside the first, with a document of the same make."""
+    there = bench.library.parent / "Spawning Beds"
+    there.mkdir()
+    document, files = make(there, style)
+    for library in (bench.library, there):
+        fascis(bench, "survey", library, "--json")
+    return there, document, files
+
+
+def survey_of(bench, library):
+    _, said, _ = fascis(bench, "survey", library, "--json")
+    return {d["path"]: d for d in said["documents"]}
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_in_another_library_it_is_asked_for_again(bench, style):
+    document, _ = make(bench.library, style)
+    there, other, files = another_library(bench, style)
+    confirmed(bench, document)
+    said = survey_of(bench, there)[other.name]
+    assert said["format"] == "not understood" and "fascis learn asks" in said["why"]
+    status, planned, _ = fascis(
+        bench, "relocate", there, "--to", bench.heron, "--after", "release", "--yes", "--json"
+    )
+    assert (status, planned["state"]) == (0, "switched")
+    copied = Path(planned["to"][0]) / other.name
+    assert copied.read_bytes() == other.read_bytes() and all(map(os.path.exists, files))
+    status, said, _ = learn(bench, other)
+    assert (status, said["state"]) == (0, "proposed") and "somebody said yes" in said["why"]
+    confirmed(bench, other)
+    assert survey_of(bench, there)[other.name]["format"] == "learned"
+    assert survey_of(bench, bench.library)[document.name]["format"] == "learned"
+
+
+def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
+    """A library that nobody knew, and that has an identity once it has crossed."""
+    document, _ = make(bench.library, BINS)
+    confirmed(bench, document)
+    _, said, _ = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "keep", "--yes", "--json"
+    )
+    there = Path(said["to"][0])
+    assert survey_of(bench, there)[document.name]["format"] == "learned"
+    moved = there.with_name("Elsewhere")
+    there.rename(moved)
+    assert learn(bench, moved / document.name)[1]["state"] in ("none", "proposed")
+
+
+def test_a_survey_tells_what_could_be_read(bench):
+    document, _ = make(bench.library, ROOTS)
+    (bench.library / "notes.xml").write_text("<a><b/></a>")
+    said = survey_of(bench, bench.library)
+    reading = said[document.name]["reading"]
+    assert (reading["verdict"], reading["values"], reading["lead_to_files"]) == ("readable", 12, 12)
+    assert list(said) == [document.name]
+    before = from_environment().register.proposed()
+    assert list(before) == [bytes(document)]
+    # Nothing changed: it is not looked through again.
+    with closing(sqlite3.connect(from_environment().register.path)) as db:
+        db.execute("UPDATE proposed SET said=replace(said, '12', '11')")
+        db.commit()
+    assert survey_of(bench, bench.library)[document.name]["reading"]["values"] == 11
+    os.utime(document, (1, 1))
+    assert survey_of(bench, bench.library)[document.name]["reading"]["values"] == 12
+
+
+@pytest.mark.parametrize("value", ["herons/dawn.mov", "dawn.mov", "c:\\\\herons\\\\dawn"])
+def test_paths_where_nothing_stood_when_it_was_looked_at(bench, value):
+    """Relative, so that nothing tells whether there is such a file: nobody judged this column."""
+    document, _ = make(bench.library, ROOTS)
+    with closing(sqlite3.connect(document)) as db:
+        db.execute("ALTER TABLE n ADD COLUMN proxy TEXT NOT NULL DEFAULT ''")
+        db.execute("ALTER TABLE n ADD COLUMN said TEXT")
+        db.commit()
+    confirmed(bench, document)
+    with closing(sqlite3.connect(document)) as db:
+        db.execute("UPDATE n SET said='in the rain' WHERE k=2")
+        db.commit()
+    assert not_understood(bench) == []
+    with closing(sqlite3.connect(document)) as db:
+        db.execute("UPDATE n SET proxy=? WHERE k=3", (value,))
+        db.commit()
+    assert "nothing stood there" in survey_of(bench, bench.library)[document.name]["why"]
 
 
 def test_two_places_that_say_the_same_are_a_persons_choice(bench):

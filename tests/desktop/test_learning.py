@@ -43,7 +43,7 @@ def test_it_is_read_with_examples_and_a_yes_makes_it_understood(open_window, ben
     choose(window, hands, bench.library)
     shows(window, hands, "2 documents not understood")
     hands.press("Read what is not understood…")
-    shows(window, hands, document.name, other.name, "what they refer to is not known")
+    shows(window, hands, document.name, other.name, "8 of 8 paths that it keeps were found")
     hands.press(f"Read {document.name}…")
     shows(window, hands, "in 3 parts", "8 of 8 lead to media", "Are these the places")
     assert contents(bench.drives) == before
@@ -91,7 +91,7 @@ def test_what_is_refused_says_why_and_offers_no_yes(open_window, bench):
     shows(window, hands, "It is left as it is", "would run something")
     assert "Are these the places" not in said(window)
     hands.press("Back")
-    shows(window, hands, document.name, "what they refer to is not known")
+    shows(window, hands, document.name, "would run something")
 
 
 def test_by_keyboard_alone(open_window, bench):
@@ -118,3 +118,57 @@ def test_by_keyboard_alone(open_window, bench):
     shows(window, hands, "Are these the places")
     press("Yes, these are the places")
     hands.wait(lambda: "not understood" not in said(window), "it is understood")
+
+
+def test_strands_marks_it_and_reads_it_there(open_window, bench):
+    document, other = library(bench, of("root, folder, name"), of("JSON bins"))
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    hands.press("See its strands")
+    strands = window.strands
+    hands.wait(lambda: strands.isVisible() and strands.ledger.shown_rows > 0, "the strands")
+    assert sum(s.unread for s in strands.woven.strands) == 2
+    folder = next(e for e in strands.bundle.layout_.lefts if strands.bundle._unread(e.strands))
+    assert "2\xa0documents not understood" in strands.bundle.words_of(folder.strands)
+    hands.press("not read 2")
+    hands.wait(lambda: strands.ledger.shown_rows == 2, "these alone")
+    table = strands.ledger.table
+    names = [strands.ledger.model_.index(n, 1).data() for n in range(2)]
+    assert sorted(names) == sorted([document.name, other.name])
+    line = names.index(document.name)
+    at = table.visualRect(strands.ledger.model_.index(line, 1)).center()
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    hands.press("Read it…")
+    shows(window, hands, document.name, "8 of 8 lead to media", "Are these the places")
+    hands.press("Yes, these are the places")
+    hands.wait(lambda: sum(s.unread for s in strands.woven.strands) == 1, "one is understood")
+    assert strands.isVisible() and window.planning.draft is not None
+
+
+def test_a_document_that_is_left_goes_back_to_the_plan(open_window, bench):
+    (document,) = library(bench, of("JSON bins"))
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    hands.press("See its strands")
+    hands.press("not read 1")
+    strands = window.strands
+    hands.wait(lambda: strands.ledger.shown_rows == 1, "it alone")
+    at = strands.ledger.table.visualRect(strands.ledger.model_.index(0, 1)).center()
+    QTest.mouseClick(strands.ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=at)
+    hands.press("Read it…")
+    shows(window, hands, "Are these the places")
+    hands.press("Leave it as it is")
+    shows(window, hands, "not understood")
+    assert strands.isVisible()
+    assert [p for p, _ in survey_library(bench.workspace, bench.library).uses.not_understood] == [
+        document.name.encode()
+    ]
+
+
+def test_what_could_be_read_is_found_without_being_asked_for(open_window, bench):
+    library(bench, of("JSON bins"), of("root, folder, name"))
+    window, hands = open_window(bench)
+    choose(window, hands, bench.library)
+    hands.press("Look at it again")
+    shows(window, hands, "It was found where 2 documents keep their paths")
+    assert len(survey_library(bench.workspace, bench.library).uses.not_understood) == 2

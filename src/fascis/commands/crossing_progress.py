@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import sys
 import threading
-import time
-from types import TracebackType
-from typing import TYPE_CHECKING, Self
 
-from fascis.commands.progress import LINE_SECONDS, bar
+from fascis.commands.progress import Saying
 from fascis.commands.telling import say
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Released
@@ -16,11 +12,8 @@ from fascis.crossing.status.pace import Pace
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number, size
 
-if TYPE_CHECKING:
-    from rich.progress import Progress, TaskID
 
-
-class Telling:
+class Telling(Saying):
     """Receives the engine's events, from any of its threads, and tells them."""
 
     def __init__(self, crossing: Crossing) -> None:
@@ -28,28 +21,8 @@ class Telling:
         self._paces = [Pace(files, total, *d.copies.verified()) for d in crossing.destinations]
         self._said = ""
         self._names = [d.label for d in crossing.destinations]
-        self._total = sum(p.total_bytes for p in self._paces)
         self._lock = threading.Lock()
-        self._next = time.monotonic() + LINE_SECONDS
-        self._task: TaskID | None = None
-        self._progress: Progress | None = None
-        if sys.stderr.isatty():
-            self._progress = bar()
-
-    def __enter__(self) -> Self:
-        if self._progress:
-            self._progress.start()
-            self._task = self._progress.add_task("copying", total=max(self._total * 2, 1), words="")
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        value: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        if self._progress:
-            self._progress.stop()
+        super().__init__(total=max(2 * sum(p.total_bytes for p in self._paces), 1))
 
     def __call__(self, event: Event) -> None:
         """Takes one event."""
@@ -79,9 +52,4 @@ class Telling:
             f"{size(p.bytes_a_second())}/s{p.ready_words()}"
             for name, p in zip(self._names, self._paces, strict=True)
         )
-        if self._progress and self._task is not None:
-            done = sum(p.copied_bytes + p.verified_bytes for p in self._paces)
-            self._progress.update(self._task, completed=done, words=words)
-        elif time.monotonic() >= self._next:
-            self._next = time.monotonic() + LINE_SECONDS
-            say(words)
+        self.tell(words, sum(p.copied_bytes + p.verified_bytes for p in self._paces))

@@ -7,16 +7,22 @@ from typing import Any
 
 import typer
 
-from fascis.commands.progress import stoppable
+from fascis.commands.progress import Saying, stoppable
 from fascis.commands.telling import DONE, REFUSED, WRONG, put, say, usage
-from fascis.documents.learned.search import Found
 from fascis.files.control import Control
 from fascis.files.names import shown
 from fascis.files.sizes import counted, number
-from fascis.library.learning import Learnt, confirm, forget
-from fascis.library.learning import learn as look
+from fascis.library.learning.asking import confirm, forget
+from fascis.library.learning.asking import learn as look
+from fascis.library.learning.learnt import Field, Learnt
 from fascis.workspace import from_environment
 
+_STEPS = {
+    "listing": "looking which files there are",
+    "reading": "reading it",
+    "searching": "looking for places that name files",
+    "trying": "trying whether it can be written anew",
+}
 _STATUS = {"readable": DONE, "uncertain": WRONG, "refused": REFUSED}
 
 
@@ -36,7 +42,12 @@ def learn(
             usage(f"There is no folder {shown(folder)}.", as_json)
     control = Control()
     path, folders = Path(document), [Path(f) for f in search]
-    learnt = stoppable(lambda: look(workspace, path, folders, control), control)
+    with Saying(shown(path.name)) as saying:
+
+        def step(one: str, _number: int) -> None:
+            saying.tell(_STEPS[one])
+
+        learnt = stoppable(lambda: look(workspace, path, folders, control, step), control)
     if any(n < 1 or n > len(learnt.fields) for n in choose):
         usage(f"It has {counted(len(learnt.fields), 'field')}, from 1.", as_json)
     contested = any(one.contested_by for one in learnt.fields)
@@ -60,18 +71,18 @@ def _as_json(learnt: Learnt) -> dict[str, Any]:
     fields = []
     for one in learnt.fields:
         said: dict[str, Any] = {
-            "where": where(one),
+            "where": shown(one.where),
             "means": _means(one),
-            "values": one.evidence.values,
-            "lead_to_files": one.evidence.found,
-            "files": one.evidence.files,
+            "values": one.values,
+            "lead_to_files": one.found,
+            "files": one.files,
             "examples": [
                 {"written": shown(written), "leads_to": shown(leads)}
                 for written, leads in one.examples
             ],
         }
         if one.contested_by:
-            said["contested_by"] = [where(other) for other in one.contested_by]
+            said["contested_by"] = [shown(learnt.fields[n].where) for n in one.contested_by]
         fields.append(said)
     return {
         "document": shown(str(learnt.document)),
@@ -87,29 +98,24 @@ def _as_json(learnt: Learnt) -> dict[str, Any]:
     }
 
 
-def where(found: Found) -> str:
-    """A field in a person's words: its columns, from the left."""
-    levels = {(x.table.name, x.piece.column): None for x in found.followed.levels}
-    return shown(" + ".join(f"{table}.{column}".strip(".") for table, column in levels))
-
-
-def _means(found: Found) -> str:
+def _means(found: Field) -> str:
     return "from the document's folder" if found.reading.from_folder else "whole paths"
 
 
 def _tell(learnt: Learnt) -> None:
     for n, one in enumerate(learnt.fields, 1):
-        e = one.evidence
         pieces = len(one.reading.pieces)
         parts = f" in {counted(pieces, 'part')}" if pieces > 1 else ""
+        found = f"{number(one.found)} of {number(one.values)}"
         print(
-            f"{n}. {where(one)} keeps a path{parts}. {number(e.found)} of {number(e.values)} lead "
-            f"to files ({counted(e.files, 'file')})."
+            f"{n}. {shown(one.where)} keeps a path{parts}. {found} lead "
+            f"to files ({counted(one.files, 'file')})."
         )
         for written, leads in one.examples:
             print(f"     {shown(written)}  →  {shown(leads)}")
         for other in one.contested_by:
-            print(f"   {where(other)} says the same: which does its program follow?")
+            says = shown(learnt.fields[other].where)
+            print(f"   {says} says the same: which does its program follow?")
     for left in learnt.left:
         print(
             f"Looks like a path and is left: {shown(left.table)}.{shown(left.column)} "

@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import os
+import shlex
+from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import typer
 
 from fascis.commands.named import resolve
+from fascis.commands.progress import Saying, stoppable
 from fascis.commands.telling import REFUSED, put, say, usage
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.documents.catalog import ENDING
 from fascis.files.codes import Code
-from fascis.files.errors import FascisError
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import place_text, shown
 from fascis.files.sizes import counted, number, size
 from fascis.library.catalogs import catalog_folders
+from fascis.library.learning.proposing import Proposal, proposals
 from fascis.library.references.strands import strands, totals, totals_by_role
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS
-from fascis.workspace import from_environment
+from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
 NOT_UNDERSTOOD = "not understood"
@@ -73,14 +79,35 @@ def survey(library: str, files: bool, as_json: bool) -> None:
             usage(problem.sentence, as_json)
         say(problem.sentence)
     key = remember(workspace, surveyed)
+    proposed = _proposals(workspace, surveyed)
     if as_json:
-        _tell_troubles(surveyed, say)
-        put(_record(surveyed, key, files))
+        _tell_troubles(surveyed, proposed, say)
+        put(_record(surveyed, key, files, proposed))
     else:
-        _tell_survey(surveyed, key, files)
+        _tell_survey(surveyed, key, files, proposed)
 
 
-def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
+def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal]:
+    """What could be read of documents that are not understood; stopped, what is known by then."""
+    if not surveyed.uses.not_understood:
+        return {}
+    control = Control()
+    with Saying() as saying:
+
+        def step(_step: str, number: int) -> None:
+            saying.tell(f"Looking where documents of unknown make keep their paths ({number + 1})")
+
+        try:
+            work = partial(proposals, workspace, surveyed.source, surveyed.uses, control, step)
+            return stoppable(work, control)
+        except Cancelled:
+            say("Where documents of unknown make keep their paths was not looked for to the end.")
+            return {}
+
+
+def _record(
+    surveyed: Surveyed, key: str, files: bool, proposed: Mapping[bytes, Proposal]
+) -> dict[str, Any]:
     uses = surveyed.uses
     by_role = totals_by_role(surveyed.survey, uses)
     record: dict[str, Any] = {
@@ -100,8 +127,14 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
             if d.kind.works and not d.trouble
         ]
         + [
-            {"path": shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
-            for place, _ in uses.not_understood
+            {
+                "path": shown_place(surveyed, place),
+                "format": NOT_UNDERSTOOD,
+                "references": 0,
+                "why": why,
+                **_proposed(proposed.get(place)),
+            }
+            for place, why in uses.not_understood
         ],
         "standing": _standing(surveyed),
         "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
@@ -121,7 +154,17 @@ def _record(surveyed: Surveyed, key: str, files: bool) -> dict[str, Any]:
     return record
 
 
-def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
+def _proposed(one: Proposal | None) -> dict[str, Any]:
+    """What could be read of a document of unknown make, for JSON."""
+    if one is None:
+        return {}
+    said = {"verdict": one.verdict, "fields": one.fields, "why": one.why}
+    return {"reading": said | {"values": one.values, "lead_to_files": one.found}}
+
+
+def _tell_troubles(
+    surveyed: Surveyed, proposed: Mapping[bytes, Proposal], tell: Callable[[str], None]
+) -> None:
     """What is not understood, not followed, or belongs to nothing."""
     uses = surveyed.uses
     if uses.not_understood:
@@ -131,6 +174,13 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
         )
     for place, why in uses.not_understood[:_MOST_TOLD]:
         tell(f"  {shown(shown_place(surveyed, place))}: {why}")
+        one = proposed.get(place)
+        if one and one.asks:
+            path = shown(os.fsdecode(os.path.join(bytes(surveyed.source), place)))
+            tell(
+                f"    {number(one.found)} of {number(one.values)} paths in it lead to files. To "
+                f"have it read: fascis learn {shlex.quote(path)}"
+            )
     for place in uses.databases[:_MOST_TOLD]:
         tell(f"  {shown(shown_place(surveyed, place))}: a database that is no catalog known here")
     for n, target, why in uses.not_media[:_MOST_TOLD]:
@@ -143,7 +193,9 @@ def _tell_troubles(surveyed: Surveyed, tell: Callable[[str], None]) -> None:
         tell(f"  sidecar of nothing: {shown(orphan)}")
 
 
-def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
+def _tell_survey(
+    surveyed: Surveyed, key: str, files: bool, proposed: Mapping[bytes, Proposal]
+) -> None:
     uses = surveyed.uses
     by_role = surveyed.survey.totals()
     count, total, allocated = (sum(t[i] for t in by_role.values()) for i in range(3))
@@ -160,7 +212,7 @@ def _tell_survey(surveyed: Surveyed, key: str, files: bool) -> None:
             f"  {size(s.bytes):>12}  {s.files:>8}  {s.standing.value:<8} {s.role.value:<9} "
             f"{shown(s.folder) or '.'}"
         )
-    _tell_troubles(surveyed, print)
+    _tell_troubles(surveyed, proposed, print)
     if files:
         for f in _files(surveyed):
             print(f"{f['bytes']:>14}  {f['standing']:<8} {f['role']:<9} {shown(f['path'])}")

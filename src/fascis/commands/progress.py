@@ -70,28 +70,25 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
     return outcome[0]
 
 
-def bar() -> Progress:
-    """A bar on a terminal, gone when the work is done."""
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn
+class Saying:
+    """Says how far work is: on a terminal by a bar that goes when it is done, else by lines.
 
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[words]}"))
-    return Progress(*columns, console=Console(stderr=True), transient=True)
+    Args:
+        name: what is told before each line, and beside the bar.
+        total: how much there is to do, where that is known.
+    """
 
-
-class Counting:
-    """Tells how much of a library was read, of how much, and when it will be done."""
-
-    def __init__(self, name: str) -> None:
-        self._name, self._begun = name, time.monotonic()
+    def __init__(self, name: str = "", total: int | None = None) -> None:
+        self._name, self._total, self._begun = name, total, time.monotonic()
         self._next = self._begun + LINE_SECONDS
-        self._progress: Progress | None = bar() if sys.stderr.isatty() else None
+        self._progress: Progress | None = None
         self._task: TaskID | None = None
 
     def __enter__(self) -> Self:
-        if self._progress:
+        if sys.stderr.isatty():
+            self._progress = _bar()
             self._progress.start()
-            self._task = self._progress.add_task(self._name, total=None, words="")
+            self._task = self._progress.add_task(self._name, total=self._total, words="")
         return self
 
     def __exit__(
@@ -103,6 +100,27 @@ class Counting:
         if self._progress:
             self._progress.stop()
 
+    def tell(self, words: str, done: int = 0, total: int | None = None) -> None:
+        """Takes what is being done, and how much of how much is."""
+        if self._progress and self._task is not None:
+            of = self._total if total is None else total
+            self._progress.update(self._task, completed=done, total=of, words=words)
+        elif time.monotonic() >= self._next:
+            self._next = time.monotonic() + LINE_SECONDS
+            say(f"{self._name}: {words}" if self._name else words)
+
+
+def _bar() -> Progress:
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[words]}"))
+    return Progress(*columns, console=Console(stderr=True), transient=True)
+
+
+class Counting(Saying):
+    """Tells how much of a library was read, of how much, and when it will be done."""
+
     def __call__(self, files: int, done: int, of: int = 0) -> None:
         """Takes how many files and bytes were read, and of how many bytes."""
         seconds = time.monotonic() - self._begun
@@ -110,8 +128,4 @@ class Counting:
         if of > done and seconds > 2:
             left = (of - done) * seconds / max(done, 1)
             words += f" of {size(of)}, about {duration(left)} left"
-        if self._progress and self._task is not None:
-            self._progress.update(self._task, completed=done, total=of or None, words=words)
-        elif time.monotonic() >= self._next:
-            self._next = time.monotonic() + LINE_SECONDS
-            say(f"{self._name}: {words} read")
+        self.tell(f"{words} read", done, of or None)

@@ -272,6 +272,7 @@ class Window(QMainWindow):
         self.caring.made_home.connect(self.planning.make_home)
         self.strands.without_changed.connect(self.planning.take_in_or_out)
         self.strands.part_toggled.connect(self.planning.tick_part)
+        self.strands.read_asked.connect(self.planning.read_document)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
         self.relinks.progress.connect(self._relink_page.progress)

@@ -22,7 +22,7 @@ from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, tr
 from fascis.files.own.private import make_private
 
 APPLICATION_ID = 0x46415352  # "FASR"
-VERSION = 7
+VERSION = 8
 _SCHEMA = f"""
 PRAGMA application_id={APPLICATION_ID};
 CREATE TABLE library(id TEXT PRIMARY KEY, name TEXT NOT NULL, kind TEXT NOT NULL,
@@ -65,8 +65,12 @@ UPDATE looked SET since=looked_at;
 _READING = """
 CREATE TABLE reading(shape BLOB PRIMARY KEY, said TEXT NOT NULL) WITHOUT ROWID;
 """
+_PROPOSED = """
+CREATE TABLE proposed(document BLOB PRIMARY KEY, look TEXT NOT NULL, said TEXT NOT NULL)
+ WITHOUT ROWID;
+"""
 # What brings a register from one version to the next.
-_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE, _READING)))
+_STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE, _READING, _PROPOSED)))
 _MEANING = (
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
@@ -546,6 +550,20 @@ class Register:
         """Forgets that; False when nothing was known."""
         with self._open() as db:
             return db.execute("DELETE FROM reading WHERE shape=?", (shape,)).rowcount > 0
+
+    def proposed(self) -> dict[bytes, tuple[str, str]]:
+        """What was learnt of documents that nobody said yes to, by their paths.
+
+        With what they looked like then, and as JSON.
+        """
+        with self._open() as db:
+            rows = db.execute("SELECT document, look, said FROM proposed")
+            return {document: (look, said) for document, look, said in rows}
+
+    def put_proposed(self, document: bytes, look: str, said: str) -> None:
+        """Keeps what was learnt of a document."""
+        with self._open() as db:
+            db.execute("INSERT OR REPLACE INTO proposed VALUES(?,?,?)", (document, look, said))
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
         """Remembers how fast a drive was when it was last measured, by a crossing or on request."""

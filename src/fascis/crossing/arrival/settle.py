@@ -144,7 +144,7 @@ def _readings(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
     if not medium.exists(folder):
         medium.make_folder(folder)
     for shape, stored in rewriting.readings.items():
-        text = stored.as_text().encode("utf-8", "surrogateescape")
+        text = stored.as_text(travels=True).encode("utf-8", "surrogateescape")
         put(
             medium,
             join(folder, shape.hex().encode() + b".json"),

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.crossing.scope.kept import Lead, Needed
+from fascis.documents.learned.kind import check_agreed
 from fascis.documents.model import NotUnderstood
 from fascis.documents.registry import LINK, kind_of
 from fascis.files.errors import FascisError
@@ -139,6 +140,7 @@ def _retarget(
         if kind is None:
             raise NotUnderstood("how it names files is not known")
         with kind.open(source) as opened:
+            check_agreed(opened, document)
             seen = opened.seen
     one = Retarget(Document(b"", kind, len(changes), document, seen=seen), path, changes)
     check_writable(one)

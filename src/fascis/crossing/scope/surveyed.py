@@ -285,7 +285,9 @@ def survey_library(
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, control)
             expected = _expected(workspace, source, identity)
-            known = Known(drive_roots(workspace, literal), workspace.private, expected, looks)
+            library = identity.library_id if identity else ""
+            drives = drive_roots(workspace, literal)
+            known = Known(drives, workspace.private, expected, looks, library)
             uses = _uses(medium, source, found, known, control)
             before = _names_before(medium)
         except EnvironmentTrouble as error:

@@ -24,6 +24,7 @@ from fascis.drives.model import Drive
 from fascis.files.codes import Code, Severity
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import parent, shown
+from fascis.library.learning.agreed import pass_on
 from fascis.workspace import Workspace
 
 
@@ -59,6 +60,7 @@ def begin(
     else:
         # A part is a library of its own from now on.
         library_id = str(uuid.uuid4()) if plan.part else whole_id
+    pass_on(workspace, plan.source, (whole_id, library_id))
     # Read before anything is written: a list may be none any more.
     listed = list(listed_rows(plan)) if plan.lists else []
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)

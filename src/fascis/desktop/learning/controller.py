@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from fascis.crossing.scope.surveyed import survey_library
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do
 from fascis.desktop.kit.tasks import Task
-from fascis.desktop.learning.page import LearningActions, LearningPage
+from fascis.desktop.learning.page import LearningActions, LearningPage, ToRead
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
 from fascis.files.names import shown
-from fascis.library.learning import Learnt, confirm, learn
+from fascis.library.learning.asking import Step, confirm, learn
+from fascis.library.learning.learnt import Learnt
+from fascis.library.learning.proposing import proposals
 from fascis.workspace import Workspace
+
+_STEPS = {
+    "listing": "Looking which files there are. Nothing is changed by looking.",
+    "reading": "Reading a private copy. Nothing is changed by looking.",
+    "searching": "Looking for places in it that name files. Nothing is changed by looking.",
+    "trying": "Trying on a private copy whether it can be written anew.",
+}
 
 
 class Learning(QObject):
@@ -24,6 +34,9 @@ class Learning(QObject):
 
     # Something was confirmed in this library: it is to be looked at again.
     confirmed = pyqtSignal(object)
+    # It is known what could be read in this library.
+    proposed = pyqtSignal(object)
+    _stepped = pyqtSignal(int, str)
 
     def __init__(self, workspace: Workspace, panel: SidePanel, back: Do, parent: QObject) -> None:
         super().__init__(parent)
@@ -36,6 +49,25 @@ class Learning(QObject):
         self._root: Path | None = None
         self._learnt: Learnt | None = None
         self._changed = False
+        # How many documents of a library a person could say yes to.
+        self.asks: dict[Path, int] = {}
+        self._stepped.connect(self._show_step)
+        self._name = ""
+        self._alone = False
+
+    def propose(self, surveyed: Surveyed) -> None:
+        """Looks in the background what could be read in a library; nobody waits for it."""
+        root, uses = surveyed.root, surveyed.uses
+        if not uses.not_understood:
+            self.asks.pop(root, None)
+            return
+
+        def done(outcome: Any) -> None:
+            if not isinstance(outcome, BaseException):
+                self.asks[root] = sum(one.asks for one in outcome.values())
+                self.proposed.emit(root)
+
+        Task(lambda: proposals(self._workspace, surveyed.source, uses), done, self)
 
     def close(self) -> None:
         """Something else is chosen: what was begun here is shown no more."""
@@ -46,17 +78,39 @@ class Learning(QObject):
 
     def look(self, root: Path) -> None:
         """Shows the documents of a library that are not understood."""
-        self._root = root
+        self._root, self._alone = root, False
         control = self._begin(f"Looking at {shown(root.name)}")
+        step = self._steps()
 
-        def work() -> list[tuple[Path, str]]:
-            uses = survey_library(self._workspace, root, None, control).uses
-            return [(root / shown(place), why) for place, why in uses.not_understood]
+        def work() -> list[ToRead]:
+            surveyed = survey_library(self._workspace, root, None, control)
+            uses = surveyed.uses
+            known = proposals(self._workspace, surveyed.source, uses, control, step)
+            above = surveyed.source
+            return [
+                ToRead(above / os.fsdecode(place), why, known.get(place))
+                for place, why in uses.not_understood
+            ]
 
         self._task(work, self._show_documents)
 
-    def _show_documents(self, documents: list[tuple[Path, str]]) -> None:
+    def read(self, root: Path, document: Path) -> None:
+        """Looks at one document; from there back to where the person was."""
+        self._root, self._alone = root, True
+        self._read(document)
+
+    def _steps(self) -> Step:
+        """What says in the panel what is being done, from any thread."""
+        turn = self._turn + 1
+        return lambda step, _number: self._stepped.emit(turn, step)
+
+    def _show_step(self, turn: int, step: str) -> None:
+        if turn == self._turn and self.open:
+            self._panel.show_busy(self._name, _STEPS[step], self._cancel)
+
+    def _show_documents(self, documents: list[ToRead]) -> None:
         assert self._root
+        self.asks[self._root] = sum(bool(d.proposal and d.proposal.asks) for d in documents)
         if not documents and self._changed:
             self._leave()
             return
@@ -67,7 +121,8 @@ class Learning(QObject):
 
     def _read(self, document: Path) -> None:
         control = self._begin(f"Reading {shown(document.name)}")
-        self._task(lambda: learn(self._workspace, document, (), control), self._show_learnt)
+        step = self._steps()
+        self._task(lambda: learn(self._workspace, document, (), control, step), self._show_learnt)
 
     def _show_learnt(self, learnt: Learnt) -> None:
         self._learnt = learnt
@@ -75,7 +130,9 @@ class Learning(QObject):
         self._page.show_learnt(learnt, actions)
 
     def _look_again(self) -> None:
-        if self._root:
+        if self._alone:
+            self._leave()
+        elif self._root:
             self.look(self._root)
 
     def _yes(self) -> None:
@@ -109,7 +166,7 @@ class Learning(QObject):
     # -- tasks -------------------------------------------------------------------------------------
 
     def _begin(self, words: str) -> Control:
-        self.open = True
+        self.open, self._name = True, words
         self._control = Control()
         self._panel.show_busy(words, "Nothing is changed by looking.", self._cancel)
         return self._control

@@ -8,10 +8,11 @@ from pathlib import Path
 
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, rule
-from fascis.documents.learned.search import Found, Left
+from fascis.documents.learned.search import Left
 from fascis.files.names import elided, shown
 from fascis.files.sizes import counted, number
-from fascis.library.learning import Learnt
+from fascis.library.learning.learnt import Field, Learnt
+from fascis.library.learning.proposing import Proposal
 
 _MOST_LEFT = 4
 _LONGEST = 60
@@ -33,6 +34,25 @@ class LearningActions:
     back: Do
 
 
+@dataclass(frozen=True, slots=True)
+class ToRead:
+    """A document that is not understood: why, and what was found in it."""
+
+    document: Path
+    why: str
+    proposal: Proposal | None
+
+    @property
+    def sentence(self) -> str:
+        """What is said of it before it is read."""
+        one = self.proposal
+        if one is None:
+            return f"{self.why[:1].upper()}{self.why[1:]}.".replace("..", ".")
+        if one.asks:
+            return f"{number(one.found)} of {number(one.values)} paths that it keeps were found."
+        return one.why
+
+
 class LearningPage:
     """Shows documents of unknown make in a side panel."""
 
@@ -40,17 +60,17 @@ class LearningPage:
         self._panel = panel
 
     def show_documents(
-        self, name: str, documents: Sequence[tuple[Path, str]], actions: LearningActions
+        self, name: str, documents: Sequence[ToRead], actions: LearningActions
     ) -> None:
-        """Those of a library, and why each is not understood."""
+        """Those of a library, why each is not understood, and what was found in it."""
         panel = self._panel
         count = counted(len(documents), "document is", "documents are")
         panel.begin(shown(name), f"{count} not understood: what they refer to is not known.")
-        for document, why in documents:
-            panel.add(label(shown(document.name), head=True))
-            panel.add(label(f"{why[:1].upper()}{why[1:]}.".replace("..", "."), quiet=True))
-            words = f"Read {elided(shown(document.name), 30)}…"
-            panel.add(button(words, lambda d=document: actions.read(d), link=True))  # type: ignore[misc]
+        for one in sorted(documents, key=lambda d: not (d.proposal and d.proposal.asks)):
+            panel.add(label(shown(one.document.name), head=True))
+            panel.add(label(one.sentence, quiet=True))
+            words = f"Read {elided(shown(one.document.name), 30)}…"
+            panel.add(button(words, lambda d=one.document: actions.read(d), link=True))  # type: ignore[misc]
         if not documents:
             panel.add(label("Every document is understood.", head=True))
         panel.end(button("Back", actions.back))
@@ -71,11 +91,11 @@ class LearningPage:
             panel.add(label(learnt.why))
         self._ask(learnt, actions)
 
-    def _tell_field(self, found: Found) -> None:
-        panel, evidence = self._panel, found.evidence
+    def _tell_field(self, found: Field) -> None:
+        panel = self._panel
         panel.head(_sentence(found))
-        dead = evidence.values - evidence.found
-        words = f"{number(evidence.found)} of {number(evidence.values)} lead to media"
+        dead = found.values - found.found
+        words = f"{number(found.found)} of {number(found.values)} lead to media"
         words += f", {number(dead)} lead nowhere." if dead else "."
         panel.add(label(words))
         for written, leads in found.examples:
@@ -98,7 +118,7 @@ class LearningPage:
         panel.end(button("I don't know: leave it as it is", actions.back, main=True))
 
 
-def _column(found: Found) -> str:
+def _column(found: Field) -> str:
     """What a person may know of a field: the names that stand in the document."""
     names = [p.column.rpartition("/")[2].strip("@") for p in found.reading.pieces]
     told = [shown(n) for n in dict.fromkeys(names) if n]
@@ -107,7 +127,7 @@ def _column(found: Found) -> str:
     return " and ".join(filter(None, (", ".join(told[:-1]), told[-1])))
 
 
-def _sentence(found: Found) -> str:
+def _sentence(found: Field) -> str:
     pieces = len(found.reading.pieces)
     parts = "" if pieces == 1 else f" in {number(pieces)} parts"
     begins = ", counted from the document's folder" if found.reading.from_folder else ""

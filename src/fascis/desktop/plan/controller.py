@@ -176,8 +176,9 @@ class Planning(QObject):
         self.afterwards = Afterwards(workspace, panel, self.show_chosen, self._one_more, self)
         self.afterwards.changed.connect(self.refresh)
         self.afterwards.started.connect(self.started)
-        self.learning = Learning(workspace, panel, self.show_chosen, self)
-        self.learning.confirmed.connect(self.add_library)
+        self.learning = Learning(workspace, panel, self._leave_learning, self)
+        self.learning.confirmed.connect(self._understood)
+        self.learning.proposed.connect(self._show_proposed)
 
     # -- looking -----------------------------------------------------------------------------------
 
@@ -288,6 +289,7 @@ class Planning(QObject):
             strands=(lambda: self.open_strands(standing)) if at_home and best else None,
             relink=(lambda: self.see_relink.emit(standing.root)) if at_home else None,
             read=(lambda: self.learning.look(standing.root)) if at_home else None,
+            readable=self.learning.asks.get(standing.root, 0),
             copies=self.afterwards.actions(standing, best is not None and not away),
         )
         library = OnDisplay(
@@ -407,6 +409,30 @@ class Planning(QObject):
         """Surveys a folder and puts it on its shelf; an open plan is left."""
         self._look_at(root, home=False)
 
+    def read_document(self, document: Path) -> None:
+        """Looks where a document of the library that is planned keeps its paths."""
+        if self.draft is not None:
+            self.learning.read(self.draft.standing.root, document)
+
+    def _leave_learning(self) -> None:
+        if self.draft is not None:
+            self.show_plan()
+        else:
+            self.show_chosen()
+
+    def _understood(self, root: Path) -> None:
+        """Documents of a library are understood that were not: it is looked at again."""
+        if self.draft is not None and self.draft.standing.root == root:
+            self.library_changed(root)
+        else:
+            self.add_library(root)
+
+    def _show_proposed(self, root: Path) -> None:
+        """It is known now what could be read in a library: its page says so, if it is shown."""
+        chosen = self.view.selected
+        if chosen is not None and chosen.root == root:
+            self._chosen(chosen)
+
     def make_home(self, root: Path) -> None:
         """The person's word that one folder, and no other of its library, is home here."""
         self._look_at(root, home=True)
@@ -446,6 +472,7 @@ class Planning(QObject):
             return
         self._wanted, self.tells = outcome.root, False
         self.refresh()
+        self.learning.propose(outcome)
 
     # -- trying shelves ----------------------------------------------------------------------------
 

@@ -51,7 +51,10 @@ class OnDisplay:
 
 @dataclass(frozen=True, slots=True)
 class LibraryActions:
-    """What a person can do with it; None for what cannot be done now."""
+    """What a person can do with it; None for what cannot be done now.
+
+    ``readable``: of how many documents that are not understood it is known what could be read.
+    """
 
     plan: Do
     parts: Do
@@ -61,6 +64,7 @@ class LibraryActions:
     strands: Do | None = None
     relink: Do | None = None
     read: Do | None = None
+    readable: int = 0
     copies: CopyActions = field(default_factory=CopyActions)
 
 
@@ -162,6 +166,12 @@ class LibraryPage:
             )
         self._before_it_travels(summary, actions)
 
+    def _offer_to_read(self, read: Do, readable: int) -> None:
+        if readable:
+            found = counted(readable, "document keeps its", "documents keep their")
+            self._panel.add(label(f"It was found where {found} paths."))
+        self._panel.add(button("Read what is not understood…", read, link=True))
+
     def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""
         panel = self._panel
@@ -204,7 +214,7 @@ class LibraryPage:
         if actions.relink is not None and (missing[0] or away[0]):
             panel.add(button("Relink: look for what is lost", actions.relink, link=True))
         if actions.read is not None and s.not_understood:
-            panel.add(button("Read what is not understood…", actions.read, link=True))
+            self._offer_to_read(actions.read, actions.readable)
         if s.remakeable:
             panel.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
         if s.unused[0]:

@@ -289,6 +289,9 @@ class BundleView(QWidget):
             painter.drawText(
                 QPointF(LEFT + 10, middle), elide(end.words, metrics, RIBBONS - LEFT - 30 - width)
             )
+            if self._unread(end.strands):
+                known = min(metrics.horizontalAdvance(end.words), RIBBONS - LEFT - 30 - width)
+                self._sealed(painter, QPointF(LEFT + 19 + known, middle - 4))
             if end.quiet:
                 painter.setFont(theme.font(12, BOLD))
                 begin, _, right = self._x()
@@ -296,6 +299,21 @@ class BundleView(QWidget):
                 self._on_ground(
                     painter, QPointF(begin + (right - begin) * _STUB + 18, middle), end.quiet, tone
                 )
+
+    def _unread(self, strands: Sequence[int]) -> int:
+        """How many documents in some strands are not understood."""
+        return sum(self._woven.strands[i].unread for i in strands) if self._woven else 0
+
+    @staticmethod
+    def _sealed(painter: QPainter, at: QPointF) -> None:
+        """The mark of what holds a document that nobody reads here: a seal."""
+        t = theme.active()
+        painter.setPen(QPen(t.color("ink"), 1.4))
+        painter.setBrush(t.color("ground"))
+        painter.drawEllipse(at, 5, 5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(t.color("ink"))
+        painter.drawEllipse(at, 1.8, 1.8)
 
     def _rights(self, painter: QPainter) -> None:
         t = theme.active()
@@ -441,10 +459,13 @@ class BundleView(QWidget):
                 goes = "in part in the plan"
             if standing in (Standing.MISSING, Standing.AWAY):
                 goes = "nothing to copy"
-            lines.append(
+            line = (
                 f"{shown(folder) or 'its own folder'}\n{ROLE_WORDS[role]}, "
                 f"{_WORD[standing]}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes · {goes}"
             )
+            if s.unread:
+                line += f"\n{counted(s.unread, 'document')} not understood"
+            lines.append(line)
         if len(strands) > 6:
             lines.append(f"and {len(strands) - 6} more")
         return "\n\n".join(lines)

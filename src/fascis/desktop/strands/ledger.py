@@ -30,6 +30,8 @@ from fascis.files.sizes import NBSP, number, size
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 
+# What is said of a document that is not understood.
+UNREAD = "not read"
 COLUMNS = ("Standing", "File", "Size", "Where it is", "Used by", "In the plan")
 _LOST = (Standing.MISSING, Standing.AWAY)
 
@@ -76,7 +78,10 @@ class FileTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             known = "last known size " if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
             exact = f"{known}{int(self._woven.size[i]):,}{NBSP}bytes"
-            return tip(f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}")
+            words = f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}"
+            if self._woven.unread[i]:
+                words += "\nNot understood: what it refers to is not known."
+            return tip(words)
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._colour(i, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and column == 2:
@@ -87,6 +92,8 @@ class FileTable(QAbstractTableModel):
         woven = self._woven
         assert woven is not None
         standing, role = STANDINGS[int(woven.standing[i])], ROLES[int(woven.role[i])]
+        if column == 0 and woven.unread[i]:
+            return UNREAD
         if column == 0:
             return f"{standing.value}, {role.value}" if role.remakeable else standing.value
         if column == 1:
@@ -102,6 +109,8 @@ class FileTable(QAbstractTableModel):
         t, woven = theme.active(), self._woven
         assert woven is not None
         standing, role = STANDINGS[int(woven.standing[i])], ROLES[int(woven.role[i])]
+        if column == 0 and woven.unread[i]:
+            return t.color("ink")
         if column == 0:
             remakeable = role.remakeable and standing.inside
             return t.color("remakeable_text" if remakeable else f"{standing.value}_text")
@@ -137,6 +146,11 @@ class Ledger(QWidget):
                 chip.setProperty("standing", standing.value)
             self._chips[standing] = chip
             across.addWidget(chip)
+        self._unread = button("", self.filter_unread, chip=True)
+        self._unread.setCheckable(True)
+        self._unread.setAutoExclusive(True)
+        self._only_unread = False
+        across.addWidget(self._unread)
         self._chips[None].setChecked(True)
         across.addStretch(1)
         self.search = QLineEdit()
@@ -210,7 +224,13 @@ class Ledger(QWidget):
         self._chips[None].setText(f"Everything {number(len(woven))}")
         for standing in STANDINGS:
             self._chips[standing].setText(f"{standing.value} {number(counts[standing][0])}")
-        for chip in self._chips.values():
+        unread = int(woven.unread.sum())
+        self._unread.setText(f"{UNREAD} {number(unread)}")
+        self._unread.setVisible(unread > 0)
+        if not unread and self._only_unread:
+            self._chips[None].setChecked(True)
+            self._filter, self._only_unread = None, False
+        for chip in (*self._chips.values(), self._unread):
             chip.setAccessibleName(chip.text())
         self._again()
 
@@ -221,7 +241,12 @@ class Ledger(QWidget):
 
     def filter_by(self, standing: Standing | None) -> None:
         """Shows one standing, or all."""
-        self._filter = standing
+        self._filter, self._only_unread = standing, False
+        self._again()
+
+    def filter_unread(self) -> None:
+        """Shows the documents that are not understood."""
+        self._filter, self._only_unread = None, True
         self._again()
 
     def _sort(self, column: int) -> None:
@@ -243,7 +268,8 @@ class Ledger(QWidget):
     def _say_none(self, none: bool) -> None:
         """Says why there is no line, and what to do."""
         strands = "the chosen strands" if self._strands else "this library"
-        words = f"No file of {strands}" + (f" is {self._filter.value}" if self._filter else "")
+        kind = self._filter.value if self._filter else UNREAD if self._only_unread else ""
+        words = f"No file of {strands}" + (f" is {kind}" if kind else "")
         if wanted := self.search.text().strip():
             words += f" with “{wanted}” in its name or folder"
         words += "."
@@ -264,10 +290,10 @@ class Ledger(QWidget):
             self._filter,
             self._order,
         )
-        text = self.search.text().strip().lower()
+        text, unread = self.search.text().strip().lower(), self._only_unread
 
         def work() -> np.ndarray:
-            return chosen_rows(woven, strands, standing, text, order)
+            return chosen_rows(woven, strands, standing, text, order, unread)
 
         def show(rows: Any) -> None:
             if turn == self._turn and self._woven is woven:
@@ -286,6 +312,7 @@ def chosen_rows(
     standing: Standing | None,
     text: str,
     order: tuple[int, bool] | None,
+    unread: bool = False,
 ) -> np.ndarray:
     """The rows that a filter leaves, in order; without an order what needs attention comes first.
 
@@ -296,12 +323,16 @@ def chosen_rows(
         mask &= np.isin(woven.strand, np.array(strands))
     if standing is not None:
         mask &= woven.standing == STANDINGS.index(standing)
+    if unread:
+        mask &= woven.unread
     rows = np.flatnonzero(mask)
     if text:
         lower = woven.lower()
         rows = np.array([i for i in rows.tolist() if text in lower[i]], np.int64)
     if order is None:
         rank = np.array([_FIRST.index(s) for s in STANDINGS])[woven.standing[rows]]
+        # Behind what is lost, and before all that is well.
+        rank = np.where(woven.unread[rows], _FIRST.index(Standing.LOOSE) - 0.5, rank)
         return rows[np.argsort(rank, kind="stable")]
     column, down = order
     if column == 2:

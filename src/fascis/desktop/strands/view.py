@@ -13,7 +13,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSplitter, QVBoxLayout, QWidget
 
-from fascis.desktop.kit.pieces import label
+from fascis.desktop.kit.pieces import button, label
 from fascis.desktop.kit.previews import picture_of
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.strands.bundle import BundleView
@@ -37,6 +37,8 @@ class StrandsView(QWidget):
     # What names the part to a plan that is ticked, or not any more.
     part_toggled = pyqtSignal(str)
     said = pyqtSignal(str)
+    # A document that is not understood is to be read: its path.
+    read_asked = pyqtSignal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -81,6 +83,9 @@ class StrandsView(QWidget):
         down.addWidget(self._picture)
         self._about = label("", quiet=True)
         down.addWidget(self._about)
+        self._read = button("Read it…", self._ask_to_read)
+        self._chosen: Path | None = None
+        down.addWidget(self._read)
         down.addStretch(1)
         self._preview.hide()
         return self._preview
@@ -143,12 +148,23 @@ class StrandsView(QWidget):
         )
         self._picture.setPixmap(QPixmap())
         self._preview.show()
+        self._picture.setVisible(not woven.unread[i])
+        self._read.setVisible(bool(woven.unread[i]))
+        self._chosen = woven.path(i)
+        if woven.unread[i]:
+            name = elided(shown(self._chosen.name), 60)
+            self._about.setText(f"{name}\nWhat it refers to is not known.")
+            return
         if standing in (Standing.MISSING, Standing.AWAY):
             self._picture.setText("It is not here to be shown.")
             return
         self._picture.setText("…")
         turn, path, cache = self._turn, woven.path(i), self.thumbnails
         Task(lambda: picture_of(path, cache), lambda found: self._show_picture(turn, found), self)
+
+    def _ask_to_read(self) -> None:
+        if self._chosen is not None:
+            self.read_asked.emit(self._chosen)
 
     def _show_picture(self, turn: int, found: Any) -> None:
         if turn != self._turn:

@@ -33,7 +33,10 @@ NOBODY = "nothing"
 
 @dataclass(slots=True)
 class WovenStrand:
-    """One strand, with where it lies as a group of the view, and how much of it goes along."""
+    """One strand, with where it lies as a group of the view, and how much of it goes along.
+
+    ``unread`` counts documents in it that are not understood.
+    """
 
     key: StrandKey
     group: str
@@ -41,6 +44,7 @@ class WovenStrand:
     bytes: int = 0
     along_files: int = 0
     along_bytes: int = 0
+    unread: int = 0
 
     @property
     def name(self) -> str:
@@ -60,6 +64,7 @@ class Woven:
         along: 1 for a file that is copied.
         strand: index into ``strands``.
         users: index into ``projects``, the projects that use it.
+        unread: True for a document that is not understood.
         parts: what can be ticked by itself, by what it is called.
         ticked: which of these go; none where all of it does.
     """
@@ -76,6 +81,7 @@ class Woven:
     projects: list[tuple[str, ...]]
     places: dict[bytes, bytes]
     drives: dict[bytes, str]
+    unread: np.ndarray = field(default_factory=lambda: np.empty(0, bool))
     parts: dict[str, NamedPart] = field(default_factory=dict)
     ticked: frozenset[str] = frozenset()
     _lower: list[str] = field(default_factory=list)
@@ -214,8 +220,15 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
         [fates == Fate.COPY, np.fromiter((o.path in places for o in uses.outside), bool, count)]
     )
     strand, strands, names = _strands(surveyed, drives, row, standing, role)
+    closed = {place for place, _ in uses.not_understood}
+    unread = np.zeros(len(row), bool)
+    if closed:
+        places_inside = (place in closed for _, place in survey.files())
+        unread[: len(inside)] = np.fromiter(places_inside, bool, len(inside))
+        unread[len(inside) :] = [o.path in closed for o in uses.outside]
     for i, s in enumerate(strands):
         mine = strand == i
+        s.unread = int((mine & unread).sum())
         s.files, s.bytes = int(mine.sum()), int(size[mine].sum())
         s.along_files, s.along_bytes = int((mine & along).sum()), int(size[mine & along].sum())
     parts = named_parts(surveyed)
@@ -233,6 +246,7 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
         projects,
         places,
         names,
+        unread,
         {part.words: part for part in parts},
         plan.choices.only if plan else frozenset(),
     )

@@ -237,6 +237,10 @@ class _Renamed:
         """One of them."""
         return self._table.column(name)
 
+    def says_something(self, name: str) -> bool:
+        """True for a column in which something stands, in some row."""
+        return self._table.says_something(name)
+
     def joins(self) -> Sequence[Join]:
         """To what its rows lie in."""
         return [_RenamedJoin(join, self._member) for join in self._table.joins()]

@@ -188,7 +188,7 @@ class DatabaseTable:
     @cached_property
     def _texts(self) -> list[str]:
         names = [c.name for c in self.all_columns]
-        counts = ", ".join(f"total(typeof({quoted(n)})='text')" for n in names)
+        counts = ", ".join(f"total(typeof({q})='text' AND {q}<>'')" for q in map(quoted, names))
         if not names:
             return []
         found = self._database.rows(f"SELECT {counts} FROM {self._sql}")[0]
@@ -197,6 +197,10 @@ class DatabaseTable:
     def columns(self) -> Sequence[str]:
         """The columns in which a text stands."""
         return self._texts
+
+    def says_something(self, name: str) -> bool:
+        """True for a column in which something stands, in some row."""
+        return name in self._texts
 
     def column(self, name: str) -> DatabaseColumn:
         """One of its columns."""

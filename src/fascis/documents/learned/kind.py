@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
@@ -38,6 +39,11 @@ from fascis.documents.targets import Syntax, Target, readings
 from fascis.files.names import shown
 
 _LONGEST = 4096
+_ENDS = re.compile(r"\.[A-Za-z][A-Za-z0-9]{1,4}$|\.[0-9][A-Za-z]{2}$")
+_UNASKED = (
+    "Documents of its make are read in another library. Whether they are to be read so in this one "
+    "too nobody has said: fascis learn asks."
+)
 _OTHER = (
     "It is not as the document of its make that was looked at: where it keeps its paths is not "
     "known. fascis learn looks at it."
@@ -107,6 +113,26 @@ def _stored(contents: OpenedDatabase | TextContents | Packed) -> Stored:
     return stored
 
 
+def check_agreed(document: OpenDocument, path: bytes, library: str = "") -> None:
+    """A reading counts in the libraries for which a person said yes to it, and in no others.
+
+    Args:
+        path: of the document, absolute.
+        library: the id of its library, where that is known.
+
+    Raises:
+        NotUnderstood: nobody said yes for this one.
+    """
+    if not isinstance(document, LearnedDocument):
+        return
+    if not CONFIRMED.holds(document.stored, path, library):
+        raise NotAgreed(_UNASKED)
+
+
+class NotAgreed(NotUnderstood):
+    """A document could be read, and nobody said that it is to be."""
+
+
 class LearnedDocument:
     """An open document whose reading was confirmed.
 
@@ -131,6 +157,7 @@ class LearnedDocument:
         self._names = {reading.table for reading in stored.readings}
         self._contents = WithInner(contents)
         self._followed = [Followed(self._contents, r, self._drives) for r in stored.readings]
+        self._refuse_what_nobody_saw()
         self._refuse_what_else_is_named()
 
     def __enter__(self) -> LearnedDocument:
@@ -139,6 +166,24 @@ class LearnedDocument:
     def __exit__(self, *_: object) -> None:
         if isinstance(self._opened, OpenedDatabase):
             self._opened.database.close()
+
+    def _refuse_what_nobody_saw(self) -> None:
+        """What was empty when a person looked was judged by nobody.
+
+        Raises:
+            Unreadable: there are paths, or names of media, in such a column now.
+        """
+        seen = self.stored.filled
+        if seen is None:
+            return
+        for table in self._contents.tables():
+            for name in table.columns():
+                where = f"{table.name}.{name}"
+                if where not in seen and any(map(_may_name_media, table.column(name).all())):
+                    raise Unreadable(
+                        f"What stands in {shown(where)} may be paths, and nothing stood there in "
+                        "the document that was looked at. fascis learn looks at it again."
+                    )
 
     def _refuse_what_else_is_named(self) -> None:
         """A shape says nothing of what stands in it: another column may have begun to be used.
@@ -220,6 +265,13 @@ def _path_in(text: str | None) -> str | None:
         return None
     path = text if text[0] == "/" else decoded(text, Mode.URL)
     return path if path and path[0] == "/" else None
+
+
+def _may_name_media(text: str | None) -> bool:
+    """True for what has the looks of a path, or of the name of a file."""
+    if not text:
+        return False
+    return "/" in text or "\\" in text or bool(_ENDS.search(text))
 
 
 def _plainly(target: str) -> str:

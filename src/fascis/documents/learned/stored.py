@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import json
 import logging
+import os
+import posixpath
 import zlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -32,6 +34,10 @@ class Stored:
         shape: what documents of its make have in common.
         marks: what their first bytes have in common: only such are opened.
         confirmed_at: in seconds since 1970.
+        filled: the columns, ``TABLE.COLUMN``, that said something when a person looked. What was
+            empty then was judged by nobody. None in a reading of an earlier version.
+        libraries: ids of the libraries for which somebody said yes; ``folders`` where they lie
+            that had none. These are this machine's, and do not travel.
     """
 
     container: str
@@ -39,10 +45,17 @@ class Stored:
     marks: tuple[bytes, ...]
     readings: tuple[Reading, ...]
     confirmed_at: float
+    filled: frozenset[str] | None = None
+    libraries: frozenset[str] = frozenset()
+    folders: frozenset[str] = frozenset()
 
-    def as_text(self) -> str:
-        """As JSON."""
-        said = {
+    def as_text(self, travels: bool = False) -> str:
+        """As JSON.
+
+        Args:
+            travels: for other computers, where somebody is to say yes again.
+        """
+        said: dict[str, Any] = {
             "format": FORMAT,
             "container": self.container,
             "shape": self.shape.hex(),
@@ -50,6 +63,10 @@ class Stored:
             "readings": [reading.as_json() for reading in self.readings],
             "confirmed_at": self.confirmed_at,
         }
+        if self.filled is not None:
+            said["filled"] = sorted(self.filled)
+        if not travels:
+            said["libraries"], said["folders"] = sorted(self.libraries), sorted(self.folders)
         return json.dumps(said, ensure_ascii=False, indent=1)
 
     @classmethod
@@ -69,6 +86,9 @@ class Stored:
                 tuple(map(bytes.fromhex, said["marks"])),
                 tuple(map(Reading.from_json, said["readings"])),
                 float(said["confirmed_at"]),
+                frozenset(map(str, said["filled"])) if "filled" in said else None,
+                frozenset(map(str, said.get("libraries", ()))),
+                frozenset(map(str, said.get("folders", ()))),
             )
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise Damaged(
@@ -129,16 +149,38 @@ class Confirmed:
 
     def __init__(self) -> None:
         self._stored: dict[bytes, Stored] = {}
+        self._roots: Mapping[str, str] = {}
         self.drives: Mapping[str, str] = {}
 
-    def use(self, stored: Iterable[Stored], drives: Mapping[str, str] | None = None) -> None:
+    def use(
+        self,
+        stored: Iterable[Stored],
+        drives: Mapping[str, str] | None = None,
+        roots: Mapping[str, str] | None = None,
+    ) -> None:
         """From now on these are known, and no others.
 
         Args:
             drives: what identifies a drive that is connected → where it is mounted.
+            roots: the folder of every library and copy that is known → the library's id.
         """
         self._stored = {one.shape: one for one in stored}
-        self.drives = dict(drives or {})
+        self.drives, self._roots = dict(drives or {}), dict(roots or {})
+
+    def holds(self, stored: Stored, document: bytes, library: str = "") -> bool:
+        """True when somebody said yes to a reading for the library in which a document lies.
+
+        Args:
+            document: its absolute path.
+            library: the id of its library, where that is known without looking.
+        """
+        if library in stored.libraries:
+            return True
+        above = {os.fsdecode(document)}
+        while (folder := posixpath.dirname(min(above, key=len))) not in above:
+            above.add(folder)
+        here = {id for root, id in self._roots.items() if root in above}
+        return bool(above & stored.folders or here & stored.libraries)
 
     def all(self) -> list[Stored]:
         """All of them."""

@@ -79,6 +79,9 @@ class Table(Protocol):
     def column(self, name: str) -> Column:
         """One of them."""
 
+    def says_something(self, name: str) -> bool:
+        """True for a column in which something stands, in some row."""
+
     def joins(self) -> Sequence[Join]:
         """The ways to other tables, or to itself."""
 
@@ -94,6 +97,16 @@ class Contents(Protocol):
 
     def shape(self) -> bytes:
         """What documents of one make have in common: a digest of names and types."""
+
+
+def filled(contents: Contents) -> frozenset[str]:
+    """The columns that say something in at least one row, as ``TABLE.COLUMN``."""
+    return frozenset(
+        f"{table.name}.{name}"
+        for table in contents.tables()
+        for name in table.columns()
+        if table.says_something(name)
+    )
 
 
 # -- tables in memory ------------------------------------------------------------------------------
@@ -203,6 +216,10 @@ class TextTable:
         column = self._columns[name]
         column.fill(self._count)
         return column
+
+    def says_something(self, name: str) -> bool:
+        """True for a column in which something stands, in some row."""
+        return any(self._columns[name].values)
 
     def has_only(self) -> bool:
         """True when in no row of its parent there lie two of its own."""

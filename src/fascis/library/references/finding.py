@@ -13,6 +13,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fascis.documents.learned.kind import NotAgreed, check_agreed
 from fascis.documents.model import (
     DocumentKind,
     Means,
@@ -78,12 +79,14 @@ class Known:
         cache: a private folder for copies of databases.
         expected: size, digest and time that files had when they were last seen, by absolute path.
         looks: files whose names say nothing are looked into: they may be documents of unknown make.
+        library: the id of the library, if it has one.
     """
 
     drives: DriveRoots
     cache: Path
     expected: Expected = field(default_factory=dict)
     looks: bool = True
+    library: str = ""
 
 
 def find_uses(
@@ -123,7 +126,7 @@ class _Reading:
     ) -> None:
         self._medium, self._survey, self._control = medium, survey, control
         self._drives, self._cache, self._expected = known.drives, known.cache, known.expected
-        self._looks = known.looks
+        self._looks, self._library = known.looks, known.library
         self._places: dict[bytes, int] = {}
         self._links: dict[bytes, bytes] = {}
         self._special: set[bytes] = set()
@@ -149,6 +152,8 @@ class _Reading:
         self._sets: dict[int, set[int]] = {}
         self._frames = 0
         self._by_name: dict[str, list[int]] | None = None
+        # What was found by its content to be a document: the role that its name gave it.
+        self._roles_by_name: dict[int, int] = {}
 
     def run(self) -> Uses:
         """Everything."""
@@ -222,6 +227,7 @@ class _Reading:
                 self._found.unknown.append(place)
             elif found is not False:
                 self._found.documents.append(Document(place, found))
+                self._roles_by_name[row] = self._survey.role[row]
                 self._survey.role[row] = ROLES.index(Role.DOCUMENT)
             elif extension in DATABASES:
                 self._found.databases.append(place)
@@ -249,7 +255,14 @@ class _Reading:
                 known = kind_of(document.place or document.path, source.head())
                 document.kind = known or document.kind
                 with document.kind.open(source) as opened:
+                    path = document.path or self._root + b"/" + document.place
+                    check_agreed(opened, path, self._library)
                     self._read_open(number, document, opened)
+        except NotAgreed as error:
+            # Until somebody says yes it is a file like others, and carried as it is.
+            document.trouble = str(error)
+            row = self._places[document.place]
+            self._survey.role[row] = self._roles_by_name[row]
         except (NotUnderstood, EnvironmentTrouble) as error:
             document.trouble = str(error)
         except MemoryError:

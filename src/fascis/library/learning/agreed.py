@@ -1,0 +1,67 @@
+"""For which libraries somebody said yes to a reading."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import replace
+from pathlib import Path
+
+from fascis.documents.learned.stored import Stored
+from fascis.workspace import Workspace
+
+
+def library_of(workspace: Workspace, document: Path) -> tuple[Path, str]:
+    """The library in which a document lies, and its id where it is known; else its own folder."""
+    register = workspace.register
+    known = {str(x.root): x.id for x in register.libraries()} if register.path.exists() else {}
+    for folder in document.parents:
+        if str(folder) in known:
+            return folder, known[str(folder)]
+        if (folder / ".fascis/identity.json").is_file():
+            return folder, ""
+    return document.parent, ""
+
+
+def agree(workspace: Workspace, stored: Stored, document: Path) -> Stored:
+    """Remembers a yes for the library of a document, besides all others of that reading."""
+    folder, id = library_of(workspace, document)
+    before = known_readings(workspace).get(stored.shape)
+    folders = {str(folder), os.path.realpath(folder)}
+    ids = {id} if id else set()
+    if before is not None and before.readings == stored.readings:
+        folders |= before.folders
+        ids |= before.libraries
+    agreed = replace(stored, libraries=frozenset(ids), folders=frozenset(folders))
+    workspace.register.put_reading(agreed.shape, agreed.as_text())
+    workspace.use_readings()
+    return agreed
+
+
+def pass_on(workspace: Workspace, root: Path, ids: Iterable[str]) -> None:
+    """What a library is read by, its copies and parts are read by too.
+
+    Args:
+        root: of the library.
+        ids: its own, and those of what is made of it.
+    """
+    every, ids = known_readings(workspace), [id for id in ids if id]
+    inside = {str(root), os.path.realpath(root)}
+    for stored in every.values():
+        here = any(_meet(one, folder) for one in inside for folder in stored.folders)
+        if (here or stored.libraries.intersection(ids)) and not stored.libraries.issuperset(ids):
+            more = replace(stored, libraries=stored.libraries.union(ids))
+            workspace.register.put_reading(more.shape, more.as_text())
+
+
+def _meet(one: str, other: str) -> bool:
+    """True when one folder lies in the other, or is it."""
+    return os.path.commonpath((one, other)) in (one, other)
+
+
+def known_readings(workspace: Workspace) -> dict[bytes, Stored]:
+    """What was confirmed on this machine, by shape; for whichever library."""
+    register = workspace.register
+    if not register.path.exists():
+        return {}
+    return {one.shape: one for one in Stored.understood(register.readings(), register.path)}

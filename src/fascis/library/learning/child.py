@@ -1,0 +1,61 @@
+"""A process that looks through documents, one after the other, within its limits.
+
+It reads what to do as JSON from its input, and says line by line, as JSON, how far it is and what
+it found. It changes nothing but private copies in a folder that it is given.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import sys
+from pathlib import Path
+from typing import Any
+
+from fascis.documents.learned.stored import Stored
+from fascis.files.errors import EnvironmentTrouble
+from fascis.library.learning.learnt import Learnt
+from fascis.library.learning.looking import Where, existing_in, look
+
+# Of one document: seconds of the processor, and bytes of memory of the whole process.
+SECONDS, MEMORY = 240, 3 << 30
+_TOO_LARGE = "To look through it takes more memory than a document may take here."
+
+
+def main() -> None:
+    """Looks through all documents that its input names."""
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+    task = json.load(sys.stdin)
+    _say(step="listing")
+    try:
+        existing = existing_in([os.fsencode(f) for f in task["folders"]], task["drives"])
+    except EnvironmentTrouble as error:
+        _say(trouble=str(error))
+        return
+    told = Stored.understood(task["told"], "a reading")
+    where = Where(
+        existing,
+        {one.shape: one for one in told},
+        Path(task["private"]),
+        lambda step: _say(step=step),
+    )
+    for document in task["documents"]:
+        used = resource.getrusage(resource.RUSAGE_SELF)
+        until = int(used.ru_utime + used.ru_stime) + SECONDS
+        resource.setrlimit(resource.RLIMIT_CPU, (until, resource.RLIM_INFINITY))
+        try:
+            _say(learnt=look(Path(document), where).as_json())
+        except EnvironmentTrouble as error:
+            _say(trouble=str(error))
+        except (MemoryError, RecursionError):
+            _say(learnt=Learnt(Path(document), why=_TOO_LARGE).as_json())
+
+
+def _say(**said: Any) -> None:
+    sys.stdout.write(json.dumps(said) + "\n")
+    sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
