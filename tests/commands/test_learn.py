@@ -284,8 +284,8 @@ def test_it_stays_and_follows_when_a_part_goes(bench):
     assert all(os.path.exists(f) for f in files if f not in gone)
 
 
-def test_what_cannot_say_the_new_place_keeps_the_originals(bench):
-    """A root for all, and a file outside of it that is gathered: there is room for one root."""
+def one_root_for_all(bench):
+    """A document with one root, below which its media lie and a file outside of the library."""
     loose = bench.drives / "inside/Elsewhere/otter.mov"
     write(loose, b"o" * 500)
     document, files = make(bench.library, ROOTS, count=20)
@@ -299,17 +299,37 @@ def test_what_cannot_say_the_new_place_keeps_the_originals(bench):
         db.commit()
     assert all_lead(ROOTS, document)
     confirmed(bench, document)
+    return document, files, loose
+
+
+def test_one_root_says_where_all_of_it_is_together(bench):
+    document, files, loose = one_root_for_all(bench)
     status, said, err = fascis(
         bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
         "--json",
     )  # fmt: skip
+    assert (status, said["state"]) == (0, "released"), err
     there = bench.heron / bench.library.name / document.name
-    if status == 0:
-        assert all_lead(ROOTS, there), err
-        assert all(p.startswith(str(bench.heron)) for p in ROOTS.read(there))
-    else:
-        assert all(os.path.exists(f) for f in files) and document.exists()
+    assert all_lead(ROOTS, there)
+    assert all(p.startswith(str(bench.heron)) for p in ROOTS.read(there))
     assert loose.exists()
+
+
+def test_what_cannot_be_written_anew_is_left_as_it_is_and_says_why(bench):
+    """Its program makes it note every change of a folder: that was not so when it was looked at."""
+    document, files = make(bench.library, ROOTS)
+    confirmed(bench, document)
+    with closing(sqlite3.connect(document)) as db:
+        db.executescript("CREATE TRIGGER t AFTER UPDATE OF a ON r BEGIN UPDATE n SET c=c||'x'; END")
+    as_it_was = document.read_bytes()
+    status, said, _ = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert status != 0 and said["state"] != "released"
+    assert all(map(os.path.exists, files)) and document.read_bytes() == as_it_was
+    (wrong,) = [p for p in said["problems"] if p["code"] == "out-of-balance"]
+    assert f"{document.name} is as it was: A change of r.a would run" in wrong["sentence"]
 
 
 @pytest.mark.parametrize("known", [True, False], ids=["in the library", "beside it"])

@@ -170,5 +170,5 @@ def test_what_could_be_read_is_found_without_being_asked_for(open_window, bench)
     window, hands = open_window(bench)
     choose(window, hands, bench.library)
     hands.press("Look at it again")
-    shows(window, hands, "It was found where 2 documents keep their paths")
+    shows(window, hands, "Fascis found where 2 of them keep their paths")
     assert len(survey_library(bench.workspace, bench.library).uses.not_understood) == 2

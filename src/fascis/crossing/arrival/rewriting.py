@@ -11,7 +11,7 @@ made, and for documents of which that is not known by their paths.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO
@@ -45,11 +45,28 @@ from fascis.documents.targets import Target
 from fascis.drives.model import Drive
 from fascis.files.disk.digest import digest_of_bytes
 from fascis.files.disk.medium import Medium, move, remove_own
-from fascis.files.names import join, parent
+from fascis.files.names import join, parent, shown
 from fascis.library.references.reading import MediumSource
 from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
+
+# Documents that a copy has as they were, though they were to be written anew: place there → why.
+CARRIED = "carried"
+
+
+def why_carried(copies: Copies, wrong: Sequence[str]) -> list[str]:
+    """Why documents lead elsewhere than they should: those that could not be written anew.
+
+    Args:
+        wrong: references, each as ``document: target``.
+    """
+    carried: dict[str, str] = copies.value(CARRIED, {})
+    return [
+        f"{place} is as it was: {why}"
+        for place, why in carried.items()
+        if any(one.startswith(f"{place}: ") for one in wrong)
+    ][:2]
 
 
 class Rewriting:
@@ -92,14 +109,21 @@ class Rewriting:
         Raises:
             EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
         """
+        carried: dict[str, str] = self._copies.value(CARRIED, {})
+        before = dict(carried)
         for item in documents_of(self._copies):
             if item.stood:
                 # It stood there before, and says there what it says here.
                 continue
             if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
-                # Told of in the survey: it is carried as a file.
-                with suppress(NotUnderstood):
+                carried.pop(shown(item.there), None)
+                try:
                     self._document(medium, root, item)
+                except NotUnderstood as error:
+                    # Carried as a file; the scales tell where it leads then.
+                    carried[shown(item.there)] = str(error)
+        if carried != before:
+            self._copies.put(CARRIED, carried)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
         """Writes one document anew. Its journals are then part of it, and kept as they were."""

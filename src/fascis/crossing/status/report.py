@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from fascis.crossing.arrival.destination import Destination
+from fascis.crossing.arrival.rewriting import why_carried
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.header import UpdateFacts
 from fascis.crossing.journal.opening import making_sense
@@ -297,6 +298,7 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
                 f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other "
                 f"content than before, or to none: {opened.wrong[0]}"
             )
+            sentence = "; ".join([sentence, *why_carried(destination.copies, opened.wrong)])
             yield {
                 "severity": Severity.STOPS,
                 "code": Code.OUT_OF_BALANCE,

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.open_check import Opened, open_documents
+from fascis.crossing.arrival.rewriting import why_carried
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
@@ -260,7 +261,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             well,
             detail,
         )
-        names = ", ".join(wrong[:2])
+        names = "; ".join([", ".join(wrong[:2]), *why_carried(crossing.copies, wrong)])
         yield Check(
             "Lead to other content than before",
             "",

@@ -102,6 +102,8 @@ class LearningPage:
             panel.add(label(elided(shown(written), _LONGEST), quiet=True))
             panel.add(label("→ " + elided(shown(leads), _LONGEST)))
             panel.add(rule())
+        if found.dead:
+            panel.add(label(f"Leads nowhere: {elided(shown(found.dead), _LONGEST)}", quiet=True))
 
     def _ask(self, learnt: Learnt, actions: LearningActions) -> None:
         panel = self._panel

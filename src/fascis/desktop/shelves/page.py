@@ -168,8 +168,8 @@ class LibraryPage:
 
     def _offer_to_read(self, read: Do, readable: int) -> None:
         if readable:
-            found = counted(readable, "document keeps its", "documents keep their")
-            self._panel.add(label(f"It was found where {found} paths."))
+            found = "1 of them keeps its" if readable == 1 else f"{readable} of them keep their"
+            self._panel.add(label(f"Fascis found where {found} paths."))
         self._panel.add(button("Read what is not understood…", read, link=True))
 
     def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:

@@ -21,6 +21,7 @@ class Field:
         values: how many paths stand there; ``found`` of them lead to files, to ``files`` different
             ones.
         examples: some paths, as they are written and where they lead.
+        dead: a path that leads nowhere, if there is one.
         gone: nothing is where it says, and one move would explain that.
         contested_by: the numbers of other fields that say the same.
         sure: it may be taken without a person.
@@ -32,6 +33,7 @@ class Field:
     found: int
     files: int
     examples: list[tuple[str, str]] = field(default_factory=list)
+    dead: str = ""
     gone: Gone | None = None
     contested_by: list[int] = field(default_factory=list)
     sure: bool = False

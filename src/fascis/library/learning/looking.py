@@ -145,6 +145,7 @@ def _field(found: Found, numbers: Mapping[int, int], folder: str) -> Field:
         evidence.found,
         evidence.files,
         _examples(found, folder),
+        next(iter(evidence.dead), ""),
         found.gone,
         [numbers[id(other)] for other in found.contested_by],
         found.is_sure,
