@@ -328,8 +328,8 @@ def test_what_cannot_be_written_anew_is_left_as_it_is_and_says_why(bench):
     )  # fmt: skip
     assert status != 0 and said["state"] != "released"
     assert all(map(os.path.exists, files)) and document.read_bytes() == as_it_was
-    (wrong,) = [p for p in said["problems"] if p["code"] == "out-of-balance"]
-    assert f"{document.name} is as it was: A change of r.a would run" in wrong["sentence"]
+    wrong = [p["sentence"] for p in said["problems"] if p["code"] == "out-of-balance"]
+    assert f"{document.name} is as it was: A change of r.a would run" in wrong[0]
 
 
 @pytest.mark.parametrize("known", [True, False], ids=["in the library", "beside it"])

@@ -399,6 +399,99 @@ def _json_gzip(path: Path, files: list[str], root: str, numbers: random.Random) 
     path.write_bytes(gzip.compress(json.dumps(said).encode(), mtime=5))
 
 
+# -- markup and pairs in cells ---------------------------------------------------------------------
+
+
+def _read_markup(path: Path) -> list[str]:
+    found = []
+    for (said,) in _ask(path, "SELECT said FROM shot ORDER BY id"):
+        element = ElementTree.fromstring(str(said))
+        found.append(f"{element.find('from').attrib['dir']}/{element.findtext('from/name')}")
+    return found
+
+
+@style("markup in a cell", "db", _read_markup)
+def _markup_cells(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    rows = []
+    for n, f in enumerate(files):
+        folder, _, name = f.rpartition("/")
+        said = f"<shot n='{n}'><from dir={quoteattr(folder)}><name>{escape(name)}</name></from>"
+        rows.append((n, f"{said}<tone warm='yes'/></shot>"))
+    _db(
+        path,
+        "CREATE TABLE shot(id INTEGER PRIMARY KEY, said TEXT)",
+        [("INSERT INTO shot VALUES(?,?)", rows)],
+    )
+
+
+def _read_lists(path: Path) -> list[str]:
+    cells = _ask(path, "SELECT said FROM reel ORDER BY id")
+    return [str(e.text) for (said,) in cells for e in ElementTree.fromstring(str(said)).iter("f")]
+
+
+@style("lists in markup in a cell", "db", _read_lists)
+def _markup_lists(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    rows = []
+    for n in range(0, len(files), 2):
+        items = "".join(f"<f><![CDATA[{f}]]></f>" for f in files[n : n + 2])
+        rows.append((n, f"<reel>\n <of>{items}</of>\n</reel>"))
+    _db(
+        path,
+        "CREATE TABLE reel(id INTEGER PRIMARY KEY, said TEXT)",
+        [("INSERT INTO reel VALUES(?,?)", rows)],
+    )
+
+
+def _pairs(text: str, separator: str) -> dict[str, str]:
+    return dict(p.split("=", 1) for p in text.split(separator) if p)
+
+
+def _read_pairs(path: Path) -> list[str]:
+    return [
+        _pairs(str(said), "\n")["source"] for (said,) in _ask(path, "SELECT a FROM x ORDER BY k")
+    ]
+
+
+@style("pairs in a cell", "db", _read_pairs)
+def _pair_cells(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    rows = [(n, f"speed=25\nsource={f}\nkeep=yes\n") for n, f in enumerate(files)]
+    _db(
+        path, "CREATE TABLE x(k INTEGER PRIMARY KEY, a TEXT)", [("INSERT INTO x VALUES(?,?)", rows)]
+    )
+
+
+def _read_short_pairs(path: Path) -> list[str]:
+    found = []
+    for base, said in _ask(path, "SELECT d.p, x.a FROM x JOIN d ON d.k=x.d ORDER BY x.k"):
+        found.append(f"{base}/{_pairs(str(said), ';')['name']}")
+    return found
+
+
+@style("names in pairs in a cell", "db", _read_short_pairs)
+def _short_pairs(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    folders = sorted({f.rpartition("/")[0] for f in files})
+    keys = {folder: k for k, folder in enumerate(folders, 1)}
+    rows = [
+        (n, keys[f.rpartition("/")[0]], f"name={f.rpartition('/')[2]};mark={n};fps=25")
+        for n, f in enumerate(files)
+    ]
+    _db(
+        path,
+        "CREATE TABLE d(k INTEGER PRIMARY KEY, p TEXT);"
+        "CREATE TABLE x(k INTEGER PRIMARY KEY, d INTEGER REFERENCES d(k), a TEXT)",
+        [
+            ("INSERT INTO d VALUES(?,?)", [(k, f) for f, k in keys.items()]),
+            ("INSERT INTO x VALUES(?,?,?)", rows),
+        ],
+    )
+
+
+@style("property list by path", "plist", lambda p: list(plistlib.loads(p.read_bytes())["known"]))
+def _plist_map(path: Path, files: list[str], root: str, numbers: random.Random) -> None:
+    known = {f: {"stars": n % 5, "note": "calm"} for n, f in enumerate(files)}
+    path.write_bytes(plistlib.dumps({"v": 3, "known": known}, sort_keys=False))
+
+
 # -- XML -------------------------------------------------------------------------------------------
 
 

@@ -1,20 +1,19 @@
-"""Documents in the cells of others: JSON in a column, read as tables of its own."""
+"""Documents in the cells of others: JSON, markup or pairs in a column, read as tables."""
 
 from __future__ import annotations
 
-import json
 import random
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from fascis.documents.learned.json_text import JsonReader, spelled
+from fascis.documents.learned.cell_text import CellJson, CellMarkup, CellPairs, CellReader
 from fascis.documents.learned.tables import Cell, Contents, Join, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Hole, filled
 
 # What parts the name of a column from those of the tables in it.
 WITHIN = "→"
-_TRIED, _LEAST, _MOST_BYTES = 60, 3, 1 << 20
+_TRIED, _LEAST, _NEARLY = 60, 3, 0.9
 
 
 class Rewritable(Contents, Protocol):
@@ -39,8 +38,10 @@ class WithInner:
         for table in contents.tables():
             for column in table.columns() if wanted != set() else ():
                 name = f"{table.name}.{column}"
-                if (wanted is None or name in wanted) and _holds_json(table, column):
-                    self._inner[name] = _InColumn(table, column)
+                if wanted is not None and name not in wanted:
+                    continue
+                if (reader := _reader_of(table, column)) is not None:
+                    self._inner[name] = _InColumn(table, column, reader)
 
     def tables(self) -> Sequence[Table]:
         """Its own, then those in cells."""
@@ -68,37 +69,35 @@ class WithInner:
         return own
 
 
-def _holds_json(table: Table, column: str) -> bool:
-    """True for a column in which nearly all texts are JSON."""
+def _reader_of(table: Table, column: str) -> CellReader | None:
+    """What reads the texts of a column; None where they are plain values."""
     count = len(table)
     rows = sorted(random.Random(5).sample(range(count), min(count, _TRIED)))
     texts = [text for text in table.column(column).some(rows) if text]
-    like = [text for text in texts if text.lstrip()[:1] in ("{", "[") and "/" in text + "/"]
-    if len(like) < _LEAST or len(like) < 0.9 * len(texts):
-        return False
-    return sum(_is_json(text) for text in like) >= 0.9 * len(texts)
-
-
-def _is_json(text: str) -> bool:
-    try:
-        return len(text) <= _MOST_BYTES and isinstance(json.loads(text), dict | list)
-    except (ValueError, RecursionError):
-        return False
+    if len(texts) < _LEAST:
+        return None
+    prefix = f"{table.name}.{column}{WITHIN}"
+    for kind in (CellJson, CellMarkup):
+        if sum(map(kind.is_one, texts)) >= _NEARLY * len(texts):
+            return kind(prefix)
+    separator = CellPairs.separator_of(texts)
+    return CellPairs(prefix, separator) if separator else None
 
 
 class _InColumn:
-    """The documents in one column."""
+    """What stands in the cells of one column."""
 
-    def __init__(self, table: Table, column: str) -> None:
-        self._table, self._column = table, column
-        reader = JsonReader(f"{table.name}.{column}{WITHIN}")
+    def __init__(self, table: Table, column: str, reader: CellReader) -> None:
+        self._table, self._column, self._reader = table, column, reader
         self._top = reader.table("", table)
+        is_one = getattr(reader, "is_one", bool)
         # Of every row of the top table the row in whose cell it stands.
         self._rows: list[int] = []
         for row, text in enumerate(table.column(column).all()):
-            if text and _is_json(text):
+            if text and is_one(text):
                 self._rows.append(row)
                 reader.read(text, self._top, self._top.add(row))
+        reader.end()
         self._tables = reader.tables
 
     def tables(self) -> Sequence[TextTable]:
@@ -112,9 +111,14 @@ class _InColumn:
         for cell, value in edits.items():
             row = self._row_of(cell)
             column = self._tables[cell.table].column(cell.column)
-            start, end = column.starts[cell.row], column.ends[cell.row]
+            start, end, form = (
+                column.starts[cell.row],
+                column.ends[cell.row],
+                column.forms[cell.row],
+            )
             like = (texts[row] or "")[start:end]
-            holes.setdefault(row, []).append(Hole(start, end, spelled(value, like)))
+            new = self._reader.spelled(value, like, form)
+            holes.setdefault(row, []).append(Hole(start, end, new))
         return {
             Cell(self._table.name, self._column, row): filled(texts[row] or "", some)
             for row, some in holes.items()

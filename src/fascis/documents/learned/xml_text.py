@@ -17,6 +17,8 @@ MOST_NESTED = 500
 _MOST_PATHS = 5000
 # Letters.
 _LONG = 200
+# What lies in a map is called so, whatever its key.
+_ANY = "*"
 # How a value stands there.
 _TEXT, _ATTRIBUTE, _MIXED = 0, 1, 2
 
@@ -44,8 +46,8 @@ class _Open:
         # Where its tag begins.
         self.start = start
         self.children = self.mixed = False
-        # In a property list: the key that was read last.
-        self.pending: str | None = None
+        # In a property list: the key that was read last, and how it stands there.
+        self.pending: tuple[str, int, int, int] | None = None
 
 
 class XmlTables:
@@ -108,10 +110,13 @@ class XmlTables:
         if stack:
             above = stack[-1]
             above.children = True
+            key = above.pending
             kind = above.kind.children.get(name)
             if kind is None or above.kind.keyed:
                 kind = self._child(above, name)
             row = kind.table.add(above.row)
+            if key is not None and kind.called == _ANY:
+                self._keep(kind, row, "@key", *key)
         else:
             kind = self._kind(name, None)
             row = kind.table.add()
@@ -127,7 +132,11 @@ class XmlTables:
             raise Unreadable("It is nested too deeply.")
         called = name
         if above.kind.keyed and name != "key":
-            called, above.pending = above.pending or name, None
+            said, above.pending = above.pending, None
+            called = name if said is None else said[0]
+            if "/" in called or "\\" in called:
+                # A map: its keys are values.
+                called = _ANY
         key = f"{name} {called}" if called != name else name
         kind = above.kind.children.get(key)
         if kind is None:
@@ -166,7 +175,8 @@ class XmlTables:
         text = open_.text
         value = text[0] if len(text) == 1 else "".join(text)
         if name == "key" and stack and stack[-1].kind.keyed:
-            stack[-1].pending = value.replace("/", "\u2215")
+            form = _MIXED if open_.mixed else _TEXT
+            stack[-1].pending = (value, open_.start, self._parser.CurrentByteIndex, form)
             return
         form = _MIXED if open_.mixed else _TEXT
         end = self._parser.CurrentByteIndex

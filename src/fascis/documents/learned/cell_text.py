@@ -1,0 +1,217 @@
+"""What stands in a cell and is more than a value: JSON, markup, or ``key=value`` pairs.
+
+Each is read into tables of its own: what lies in a cell once is a column of the row of that cell,
+what repeats has rows that lie in it. A value is changed where it stands, and nothing else.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from typing import Protocol
+from xml.parsers import expat
+from xml.sax.saxutils import escape
+
+from fascis.documents.learned.json_text import JsonReader, spelled
+from fascis.documents.learned.tables import Table, TextTable, Unreadable
+
+_MOST_BYTES = 1 << 20
+MOST_NESTED, _MOST_TABLES = 60, 500
+# How a value of markup stands there.
+_TEXT, _ATTRIBUTE, _CDATA = 0, 1, 2
+
+
+class CellReader(Protocol):
+    """Reads the texts of one column, cell by cell."""
+
+    tables: dict[str, TextTable]
+
+    def table(self, name: str, parent: Table | None) -> TextTable:
+        """One of its tables, a new one where there is none yet."""
+
+    def read(self, text: str, top: TextTable, row: int) -> None:
+        """Reads one text; what lies in nothing else is of a row of ``top``."""
+
+    def end(self) -> None:
+        """All are read."""
+
+    def spelled(self, value: str, like: str, form: int) -> str:
+        """A value as it is written where another stands.
+
+        Raises:
+            Unreadable: it cannot stand there.
+        """
+
+
+class CellJson(JsonReader):
+    """JSON, one object or array in each cell."""
+
+    @staticmethod
+    def is_one(text: str) -> bool:
+        """True for JSON."""
+        if text.lstrip()[:1] not in ("{", "[") or len(text) > _MOST_BYTES:
+            return False
+        try:
+            return isinstance(json.loads(text), dict | list)
+        except (ValueError, RecursionError):
+            return False
+
+    def end(self) -> None:
+        """Nothing is left to be done."""
+
+    def spelled(self, value: str, like: str, form: int) -> str:
+        """With the escapes that the old one has."""
+        return spelled(value, like)
+
+
+class _Tables:
+    """What readers of cells have in common."""
+
+    def __init__(self, prefix: str) -> None:
+        self.tables: dict[str, TextTable] = {}
+        self._prefix = prefix
+
+    def table(self, name: str, parent: Table | None) -> TextTable:
+        """One of its tables, a new one where there is none yet."""
+        name = self._prefix + name
+        if name not in self.tables:
+            if len(self.tables) >= _MOST_TABLES:
+                raise Unreadable("What stands in its cells is of too many kinds.")
+            self.tables[name] = TextTable(name, parent)
+        return self.tables[name]
+
+
+_MARKUP = re.compile(
+    r"<!\[CDATA\[(?P<cdata>.*?)\]\]>|<!--.*?-->|<\?.*?\?>"
+    r"|</(?P<end>[^\s>]+)\s*>"
+    r"|<(?P<name>[^\s/>!?]+)(?P<attributes>(?:\s+[^\s=/>]+\s*=\s*(?:\"[^\"]*\"|'[^']*'))*)\s*"
+    r"(?P<empty>/?)>|(?P<text>[^<]+)",
+    re.DOTALL,
+)
+_ATTRIBUTES = re.compile(r"""([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
+_REFERENCE = re.compile(r"&(?:#(\d+)|#x([0-9A-Fa-f]+)|(lt|gt|amp|quot|apos));")
+_NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
+
+
+# What it says, its span, and how it stands there.
+_Value = tuple[str, int, int, int]
+
+
+class CellMarkup(_Tables):
+    """Markup, one element in each cell."""
+
+    @staticmethod
+    def is_one(text: str) -> bool:
+        """True for well-formed XML without declarations of its own."""
+        if text.lstrip()[:1] != "<" or len(text) > _MOST_BYTES or "<!DOCTYPE" in text:
+            return False
+        try:
+            expat.ParserCreate("utf-8").Parse(text.encode("utf-8"), True)
+        except (expat.ExpatError, UnicodeEncodeError):
+            return False
+        return True
+
+    def read(self, text: str, top: TextTable, row: int) -> None:
+        """Reads one text; what lies in nothing else is of a row of ``top``.
+
+        Raises:
+            Unreadable: it is nested too deeply.
+        """
+        # Of every open element its table and row, its path, and all that stands in it.
+        stack: list[tuple[TextTable, int, str, list[_Value | None]]] = [(top, row, "", [])]
+        for token in _MARKUP.finditer(text):
+            table, here, path, content = stack[-1]
+            if name := token["name"]:
+                content.append(None)
+                if len(stack) > MOST_NESTED:
+                    raise Unreadable("What stands in its cells is nested too deeply.")
+                path = f"{path}/{name}" if path else name
+                table = self.table(path, table)
+                here = table.add(here)
+                for found in _ATTRIBUTES.finditer(text, *token.span("attributes")):
+                    group = 2 if found[2] is not None else 3
+                    said = _plain(found[group])
+                    table.put(here, "@" + found[1], said, *found.span(group), _ATTRIBUTE)
+                if not token["empty"]:
+                    stack.append((table, here, path, []))
+            elif token["end"]:
+                if len(content) == 1 and content[0] is not None:
+                    table.put(here, "", *content[0])
+                stack.pop()
+            elif token["cdata"] is not None:
+                content.append((token["cdata"], *token.span("cdata"), _CDATA))
+            elif (said := token["text"]) and said.strip():
+                content.append((_plain(said), *token.span("text"), _TEXT))
+
+    def end(self) -> None:
+        """What lies in something at most once becomes columns of that, from within outwards."""
+        for name in sorted(self.tables, key=lambda n: -n.count("/")):
+            table = self.tables[name]
+            inside = name.removeprefix(self._prefix)
+            below = any(other.startswith(name + "/") for other in self.tables)
+            if inside and not below and table.has_only():
+                table.fold_into_parent(inside.rpartition("/")[2])
+                del self.tables[name]
+
+    def spelled(self, value: str, like: str, form: int) -> str:
+        """With what may not stand there written as a reference."""
+        if form == _CDATA:
+            if "]]>" in value:
+                raise Unreadable("A name cannot stand where the path does.")
+            return value
+        quotes = {'"': "&quot;", "'": "&apos;"} if form == _ATTRIBUTE else {}
+        return escape(value, quotes)
+
+
+def _plain(text: str) -> str:
+    """Text without its references."""
+    return text if "&" not in text else _REFERENCE.sub(_referred, text)
+
+
+def _referred(found: re.Match[str]) -> str:
+    if found[3]:
+        return _NAMED[found[3]]
+    return chr(int(found[1]) if found[1] else int(found[2], 16))
+
+
+_SEPARATORS = ("\n", ";", "|", "&")
+_PAIR = re.compile(r"\s*([A-Za-z_][\w .\-]{0,60}?)\s*=\s*(.*?)\s*", re.DOTALL)
+
+
+class CellPairs(_Tables):
+    """``key=value``, parted by line ends or by one of a few letters."""
+
+    def __init__(self, prefix: str, separator: str) -> None:
+        super().__init__(prefix)
+        self._separator = separator
+
+    @staticmethod
+    def separator_of(texts: Sequence[str]) -> str:
+        """What parts the pairs in some texts; nothing where they are none."""
+        for separator in _SEPARATORS:
+            pieces = [[p for p in text.split(separator) if p.strip()] for text in texts]
+            if all(len(p) > 1 for p in pieces) and all(
+                _PAIR.fullmatch(piece) for some in pieces for piece in some
+            ):
+                return separator
+        return ""
+
+    def read(self, text: str, top: TextTable, row: int) -> None:
+        """Reads one text; a key that is there twice is told apart from none."""
+        at = 0
+        for piece in text.split(self._separator):
+            found = _PAIR.fullmatch(piece)
+            if found:
+                start, end = found.span(2)
+                top.put(row, found[1], found[2], at + start, at + end)
+            at += len(piece) + 1
+
+    def end(self) -> None:
+        """Nothing is left to be done."""
+
+    def spelled(self, value: str, like: str, form: int) -> str:
+        """As it is, where it can stand so."""
+        if self._separator in value or "\n" in value or value != value.strip():
+            raise Unreadable("A name cannot stand in it as the others do.")
+        return value
