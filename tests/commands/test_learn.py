@@ -452,3 +452,34 @@ def test_a_reading_that_makes_no_sense_stops_nothing_and_its_document_is_not_und
         db.commit()
     assert not_understood(bench) == [document.name]
     assert learn(bench, document)[1]["state"] == "proposed"
+
+
+def test_a_drive_that_is_named_by_its_identity_is_another_one_then(bench):
+    """Its mount point is in no cell: what identifies the drive is changed with the paths."""
+    files = media(bench.library / "Media", random.Random(3), 12)
+    inside, heron = (drive_of(bench, path) for path in (bench.library, bench.heron))
+    document = bench.library / "clips.db"
+    with closing(sqlite3.connect(document)) as db:
+        db.executescript(
+            "CREATE TABLE disk(k INTEGER PRIMARY KEY, u TEXT UNIQUE);"
+            "CREATE TABLE clip(k INTEGER PRIMARY KEY, d INTEGER REFERENCES disk(k), at TEXT)"
+        )
+        db.execute("INSERT INTO disk VALUES(1, ?)", (inside.uuid,))
+        rows = [(n, str(Path(f).relative_to(inside.mount))) for n, f in enumerate(files)]
+        db.executemany("INSERT INTO clip VALUES(?, 1, ?)", rows)
+        db.commit()
+    confirmed(bench, document)
+    assert not_understood(bench) == []
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert (status, said["state"]) == (0, "released"), err
+    with closing(sqlite3.connect(Path(said["to"][0]) / document.name)) as db:
+        rows = db.execute("SELECT u, at FROM clip JOIN disk ON disk.k=d").fetchall()
+    assert {uuid for uuid, _ in rows} == {heron.uuid}
+    assert len(rows) == 12 and all((heron.mount / at).is_file() for _, at in rows)
+
+
+def drive_of(bench, path):
+    return from_environment().drives.at(path)
