@@ -63,18 +63,21 @@ def rewrite(document: Path, files: list[str], move: Move) -> None:
     contents = opened(document)
     folder = str(document.parent)
 
-    def wanted(_row: int, path: str) -> str:
+    def wanted(path: str | None) -> str | None:
+        if path is None:
+            return None
         whole = path if path.startswith("/") else f"{folder}/{path}"
         new = move(whole)
         return path if new == whole else new
 
     readings = [one.reading for one in sure]
-    before = [list(Followed(contents, reading).paths()) for reading in readings]
-    wants = [wanted] * len(readings)
-    new = contents.rewritten(edits_for(contents, readings, wants))
+    followed = [Followed(contents, reading) for reading in readings]
+    before = [list(one.paths()) for one in followed]
+    after = [list(map(wanted, paths)) for paths in before]
+    new = contents.rewritten(edits_for(followed, before, after))
     if isinstance(new, bytes):
         document.write_bytes(new)
-    prove_paths(opened(document), readings, before, wants)
+    prove_paths(opened(document), readings, after)
 
 
 def unpacked(document: Path) -> object:

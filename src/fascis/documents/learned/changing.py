@@ -18,10 +18,10 @@ from blake3 import blake3
 
 from fascis.documents.learned.reading import Followed, Level, Piece
 from fascis.documents.learned.spelling import encoded
-from fascis.documents.learned.tables import NO_ROW, Cell, Contents, Table, Unreadable
+from fascis.documents.learned.tables import NO_ROW, Cell, Table, Unreadable
 
-Wanted = Callable[[int, str], str]
-"""Where a row is to lead, by its number and where it leads now."""
+Paths = Sequence[str | None]
+"""Where every row leads, or is to lead; None where it leads nowhere."""
 
 _SHARED = "What is to lead to different places stands in one place of it."
 
@@ -44,15 +44,8 @@ class _Group:
     changed: bool = False
     folder: str | None = None
 
-    def take(self, old: str, new: str) -> None:
-        """One row more.
-
-        Args:
-            old: what it gives from here on; ``new``: and is to give.
-        """
-        self.changed = self.changed or old != new
-        if self.one is not None and self.one != _says(self.core, old, new):
-            self.one = None
+    def look_closer(self, new: str) -> None:
+        """One row more of those that differ: where it is to lead."""
         if self.stays and _behind(new, self.core) is None:
             self.stays = False
         folder = new.rpartition("/")[0]
@@ -60,6 +53,10 @@ class _Group:
             self.folder = folder
         elif self.folder != folder and not new.startswith(self.folder + "/"):
             self.folder = _common(self.folder, folder)
+
+
+# Rows of which something is to change: the row, what is given from here on, and is to be given.
+_Rows = Iterable[tuple[int, str, str]]
 
 
 class Changes:
@@ -75,50 +72,82 @@ class Changes:
         self._followed, self._drives = followed, drives or {}
         self.edits: dict[Cell, str] = {}
 
-    def make(self, wanted: Wanted) -> dict[Cell, str]:
-        """The edits by which every row leads where it is wanted to."""
+    def make(self, before: Paths, after: Paths) -> dict[Cell, str]:
+        """The edits by which every row leads where it is to lead."""
 
-        def whole() -> Iterator[tuple[int, str, str]]:
-            for row, path in enumerate(self._followed.paths()):
-                if path is not None:
-                    yield row, path, wanted(row, path)
+        def whole() -> _Rows:
+            for row, (old, new) in enumerate(zip(before, after, strict=True)):
+                if old is not None and new is not None:
+                    yield row, old, new
 
-        # Gone through twice, not kept: there may be a million rows.
-        left: Callable[[], Iterable[tuple[int, str, str]]] = whole
+        # Gone through several times, not kept: there may be a million rows.
+        left: Callable[[], _Rows] = whole
         for level in self._followed.levels:
-            groups = self._groups(level, left())
+            groups, loose = self._groups(level, left())
+            differ = {at: g for at, g in groups.items() if g.changed and not self._is_one(g)}
+            if differ:
+                self._look_closer(level, differ, left())
             for at, group in groups.items():
                 self._decide(group, Cell(level.table.name, level.piece.column, at))
-            rest = list(self._following(level, groups, left()))
+            rest = list(self._following(level, groups, left())) if differ or loose else []
             if not rest:
                 return self.edits
 
-            def behind(rest: list[tuple[int, str, str]] = rest) -> list[tuple[int, str, str]]:
+            def behind(rest: list[tuple[int, str, str]] = rest) -> _Rows:
                 return rest
 
             left = behind
         raise Unreadable(_SHARED)
 
-    def _groups(self, level: Level, left: Iterable[tuple[int, str, str]]) -> dict[int, _Group]:
+    @staticmethod
+    def _is_one(group: _Group) -> bool:
+        """True where one edit moves all rows that share a cell."""
+        return group.one is not None and not group.piece.drive
+
+    @staticmethod
+    def _groups(level: Level, left: _Rows) -> tuple[dict[int, _Group], bool]:
+        """Rows by the cell that they share; True where some have none, and are to change."""
         groups: dict[int, _Group] = {}
+        loose = False
         where, texts, piece = level.where, level.texts, level.piece
         for row, old, new in left:
             at = row if where is None else where[row]
-            text = None if at == NO_ROW else texts[at]
-            if not text:
-                continue
             group = groups.get(at)
             if group is None:
+                text = None if at == NO_ROW else texts[at]
+                if not text:
+                    loose = loose or old != new
+                    continue
                 core = _core(text, piece, old)
                 group = groups[at] = _Group(core, piece, _says(core, old, new))
-            group.take(old, new)
-        return groups
+            group.changed = group.changed or old != new
+            one = group.one
+            # What is asked first is what it nearly always comes to.
+            if (
+                one is not None
+                and new != one + old[len(group.core) :]
+                and one != _says(group.core, old, new)
+            ):
+                group.one = None
+        return groups, loose
+
+    @staticmethod
+    def _look_closer(level: Level, groups: Mapping[int, _Group], left: _Rows) -> None:
+        """What a cell is to say whose rows go apart."""
+        where = level.where
+        for row, _, new in left:
+            group = groups.get(row if where is None else where[row])
+            if group is not None:
+                group.look_closer(new)
 
     def _decide(self, group: _Group, cell: Cell) -> None:
         """Notes what a cell says from now on; ``group.core`` is what was of the new paths then."""
         if not group.changed:
             return
-        if group.one is not None and not group.piece.drive:
+        if group.piece.drive:
+            # It says which drive, and no path.
+            group.one = None
+        if group.one is not None:
             self._say(cell, group.one, group.piece)
             return
         if group.stays:
@@ -133,7 +162,7 @@ class Changes:
 
     @staticmethod
     def _following(
-        level: Level, groups: dict[int, _Group], left: Iterable[tuple[int, str, str]]
+        level: Level, groups: Mapping[int, _Group], left: _Rows
     ) -> Iterator[tuple[int, str, str]]:
         """What is left behind this level, of rows of which something is to change still."""
         where = level.where
@@ -276,7 +305,7 @@ class Copies:
     left: list[str] = field(default_factory=list)
 
 
-def copies_of(contents: Contents, followed: Followed, used: set[tuple[str, str]]) -> Copies:
+def copies_of(followed: Followed, before: Paths, used: set[tuple[str, str]]) -> Copies:
     """Looks for columns, of the rows that a reading is of, that say its paths again.
 
     Args:
@@ -296,7 +325,7 @@ def copies_of(contents: Contents, followed: Followed, used: set[tuple[str, str]]
         copy, share = _best_copy(table, name, texts, paths)
         if copy is None:
             continue
-        if share >= _FOLLOWS and _follows_everywhere(copy, table, followed):
+        if share >= _FOLLOWS and _follows_everywhere(copy, table, before):
             found.follow.append(copy)
         elif (share >= _HALF and copy.image != "same") or share >= _FOLLOWS:
             found.doubtful.append(name)
@@ -322,9 +351,9 @@ def _best_copy(
     return best, most / max(len(paths), 1)
 
 
-def _follows_everywhere(copy: Copy, table: Table, followed: Followed) -> bool:
+def _follows_everywhere(copy: Copy, table: Table, before: Paths) -> bool:
     values = same = 0
-    for text, path in zip(table.column(copy.column).all(), followed.paths(), strict=True):
+    for text, path in zip(table.column(copy.column).all(), before, strict=True):
         if path:
             values += 1
             same += text == copy.of(path)
@@ -332,13 +361,13 @@ def _follows_everywhere(copy: Copy, table: Table, followed: Followed) -> bool:
 
 
 def copy_edits(
-    copies: Iterable[Copy], table: Table, followed: Followed, wanted: Wanted
+    copies: Iterable[Copy], table: Table, before: Paths, after: Paths
 ) -> dict[Cell, str]:
     """The edits by which copies of paths follow these."""
     edits: dict[Cell, str] = {}
     for copy in copies:
         texts = table.column(copy.column).all()
-        for row, path in enumerate(followed.paths()):
-            if path and (new := wanted(row, path)) != path and texts[row] == copy.of(path):
+        for row, (path, new) in enumerate(zip(before, after, strict=True)):
+            if path and new and new != path and texts[row] == copy.of(path):
                 edits[Cell(table.name, copy.column, row)] = copy.of(new)
     return edits

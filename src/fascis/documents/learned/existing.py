@@ -95,18 +95,21 @@ class Existing:
 
     def is_there(self, path: str) -> bool:
         """True for the absolute path of a file that exists."""
+        return self.folder_of(path) is not None
+
+    def folder_of(self, path: str) -> str | None:
+        """The folder of a file that exists, by its absolute path; None for any other."""
         above, _, name = plain(path).rpartition("/")
         found = self._by_name.get(name)
-        number = self._numbers.get(above)
-        if found is not None and number is not None:
+        if found is not None and (number := self._numbers.get(above)) is not None:
             if found == number or (isinstance(found, list) and number in found):
-                return True
+                return above
             if isinstance(found, int) or len(found) < _MOST_ALIKE:
                 # All of that name are known, and the folder is one of those that were looked at.
-                return False
+                return None
         if self._is_file is None:
-            return False
+            return None
         known = self._looked.get(path)
         if known is None:
             known = self._looked[path] = self._is_file(path)
-        return known
+        return above if known else None

@@ -10,7 +10,6 @@ from pathlib import Path
 from blake3 import blake3
 
 from fascis.documents.catalog import JOURNALS
-from fascis.documents.learned.changing import Wanted as Row
 from fascis.documents.learned.containers import (
     LARGEST,
     OpenedDatabase,
@@ -228,35 +227,40 @@ class LearnedDocument:
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
         """The document with some paths changed, and proven."""
-        to: list[dict[int, str]] = [{} for _ in self._followed]
-        for number, reference in enumerate(self.references()):
-            if (change := wanted(number, reference)) is not None:
-                assert isinstance(reference.locator, tuple)
-                which, row = reference.locator
-                to[which][row] = _plainly(change.target)
-        if not any(to):
+        before: list[list[str | None]] = []
+        after: list[list[str | None]] = []
+        number = 0
+        for which, followed in enumerate(self._followed):
+            before.append(list(followed.paths()))
+            new: list[str | None] = []
+            for row, path in enumerate(before[which]):
+                change = None
+                if path is not None:
+                    change = wanted(number, Reference((which, row), path))
+                    number += 1
+                new.append(path if change is None else posixpath.normpath(change.target))
+            after.append(new)
+        if before == after:
             return None
         if isinstance(self._opened, TextContents) and self._opened.container in ("xml", "plist"):
             self._opened.keeps = _columns_of(self.stored.readings)
-        before = [list(followed.paths()) for followed in self._followed]
-        wants = [_wanted(some) for some in to]
-        stored = self.stored.readings
-        edits = edits_for(self._contents, stored, wants, self._drives)
-        new = self._contents.rewritten(edits)
-        self._prove(new, before, wants)
-        return new
+        edits = edits_for(self._followed, before, after, self._drives)
+        del before
+        written = self._contents.rewritten(edits)
+        self._prove(written, after)
+        return written
 
-    def _prove(self, new: bytes | Path, before: list[list[str | None]], wants: list[Row]) -> None:
+    def _prove(self, new: bytes | Path, after: list[list[str | None]]) -> None:
         if isinstance(new, bytes):
-            after = getattr(self._opened, "after", None) or contents_of(new)
-            again = WithInner(after, self._names)
-            prove_paths(again, self.stored.readings, before, wants, self._drives)
+            read = getattr(self._opened, "after", None) or contents_of(new)
+            again = WithInner(read, self._names)
+            prove_paths(again, self.stored.readings, after, self._drives)
             return
         with OpenedDatabase(new) as contents:
             if contents.shape() != self.stored.shape:
                 raise Unreadable("It would not be what it was.")
             again = WithInner(contents, self._names)
-            prove_paths(again, self.stored.readings, before, wants, self._drives)
+            prove_paths(again, self.stored.readings, after, self._drives)
 
 
 def _path_in(text: str | None) -> str | None:
@@ -272,14 +276,6 @@ def _may_name_media(text: str | None) -> bool:
     if not text:
         return False
     return "/" in text or "\\" in text or bool(_ENDS.search(text))
-
-
-def _plainly(target: str) -> str:
-    return posixpath.normpath(target)
-
-
-def _wanted(to: Mapping[int, str]) -> Row:
-    return lambda row, path: to.get(row, path)
 
 
 def _columns_of(readings: Sequence[Reading]) -> set[str] | None:

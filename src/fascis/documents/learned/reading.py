@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import posixpath
 from array import array
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import repeat
 from typing import Any
 
 from fascis.documents.learned.existing import Existing
@@ -162,29 +163,31 @@ class Followed:
 
     def paths(self) -> Iterator[str | None]:
         """The path of every row, in order; None where there is none."""
-        relative = self.reading.from_folder
         levels = self.levels
         # What stands in the row itself comes last, and differs; what is before it is shared.
         shared = [level for level in levels if level.where is not None]
         own = levels[len(shared) :]
-        if len(own) != 1 or own[0].piece.ending or levels[: len(shared)] != shared:
+        plain = len(own) == 1 and not own[0].piece.ending and levels[: len(shared)] == shared
+        first = _first_of(shared, len(self.table)) if plain else None
+        if first is None:
             for row in range(len(self.table)):
                 yield self.path(row)
             return
-        known: dict[tuple[int, ...], str] = {}
-        wheres = [level.where for level in shared if level.where is not None]
-        for row, name in enumerate(own[0].texts):
+        # What stands before the name, by the row that the first join of all leads to.
+        known: dict[int, str] = {}
+        needs_slash = not self.reading.from_folder
+        for row, (at, name) in enumerate(zip(first, own[0].texts, strict=False)):
             if not name:
                 yield None
                 continue
-            key = tuple([where[row] for where in wheres])
-            before = known.get(key)
+            before = known.get(at)
             if before is None:
                 pieces = [level.text(row) for level in shared]
-                before = known[key] = joined(pieces, [False] * len(pieces)) or ""
+                before = joined(pieces, [False] * len(pieces)) or ""
+                before = known[at] = before and before.rstrip("/") + "/"
             if before:
-                name = f"{before.rstrip('/')}/{name.strip('/')}"
-            yield name if relative or name[:1] == "/" else None
+                name = before + (name.strip("/") if "/" in name else name)
+            yield None if needs_slash and name[0] != "/" else name
 
     def path(self, row: int) -> str | None:
         """The path of one row."""
@@ -207,16 +210,18 @@ class Followed:
         dead: list[str] = []
         folders: set[str] = set()
         relative = self.reading.from_folder
+        find = existing.folder_of
         for path in self.paths():
             if path is None:
                 continue
             found.values += 1
             whole = absolute(path, existing.folder, relative)
-            if whole is not None and existing.is_there(whole):
+            folder = None if whole is None else find(whole)
+            if folder is not None:
                 found.found += 1
                 # Counted, not kept: there may be a million.
                 files.add(hash(whole))
-                folders.add(whole.rpartition("/")[0])
+                folders.add(folder)
             else:
                 dead.append(whole or path)
         found.files = len(files)
@@ -239,7 +244,7 @@ class Followed:
         for hop in piece.hops:
             join = _join_of(table, hop)
             rows = join.all()
-            where = rows if where is None else _through(where, rows)
+            where = rows if where is None else _Through(where, rows)
             table = join.to
         if piece.column not in table.columns():
             raise Unreadable(f"It has no {table.name}.{piece.column}.")
@@ -253,7 +258,7 @@ class Followed:
             yield Level(table, piece, where, texts)
             return
         for up in _ways_up(_join_of(table, piece.tree).all()):
-            yield Level(table, piece, up if where is None else _through(where, up), texts)
+            yield Level(table, piece, up if where is None else _Through(where, up), texts)
 
     def _text(self, piece: Piece, value: str | None) -> str | None:
         """The piece that a value is."""
@@ -297,8 +302,37 @@ def _texts(
     return [text(value) for value in values]
 
 
-def _through(where: Sequence[int], rows: Sequence[int]) -> array[int]:
-    return array("q", (NO_ROW if at == NO_ROW else rows[at] for at in where))
+class _Through(Sequence[int]):
+    """The rows that a second join leads to from where a first one does; looked up one by one."""
+
+    def __init__(self, first: Sequence[int], rows: Sequence[int]) -> None:
+        self.first: Sequence[int] = first
+        self._rest: tuple[Sequence[int], ...] = (rows,)
+        if isinstance(first, _Through):
+            self.first, self._rest = first.first, (*first._rest, rows)
+
+    def __getitem__(self, row: Any, /) -> Any:
+        at = self.first[row]
+        for rows in self._rest:
+            if at == NO_ROW:
+                return NO_ROW
+            at = rows[at]
+        return at
+
+    def __len__(self) -> int:
+        return len(self.first)
+
+
+def _first_of(levels: Sequence[Level], count: int) -> Iterable[int] | None:
+    """Where the first join leads that all levels have in common.
+
+    None where they have none: what they say does not follow from one row then.
+    """
+    firsts = [w.first if isinstance(w, _Through) else w for w in (x.where for x in levels)]
+    joins = [f for f in firsts if f is not None and not isinstance(f, _Same)]
+    if not joins:
+        return repeat(0, count)
+    return joins[0] if all(one is joins[0] for one in joins) else None
 
 
 def _ways_up(up: Sequence[int]) -> list[array[int]]:

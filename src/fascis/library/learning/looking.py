@@ -215,28 +215,30 @@ def _refusal(
     source: PathSource, opened: Contents, readings: Sequence[Reading], drives: Mapping[str, str]
 ) -> str:
     """Why it could not be written anew; nothing where it could: tried on a private copy."""
-
-    def moved(_row: int, path: str) -> str:
-        return _ELSEWHERE + path if path.startswith("/") else path
-
-    wants = [moved] * len(readings)
     names = {reading.table for reading in readings}
     try:
-        if not isinstance(opened, OpenedDatabase):
-            # The whole proof comes when it is written anew.
-            within = WithInner(opened, names)
-            opened.filled(within.outer(edits_for(within, readings, wants, drives)))
-            return ""
-        contents = WithInner(_opened(source), names)
+        is_text = not isinstance(opened, OpenedDatabase)
+        contents = WithInner(opened if is_text else _opened(source), names)
         followed = [Followed(contents, reading, drives) for reading in readings]
         before = [list(one.paths()) for one in followed]
-        if edits := edits_for(contents, readings, wants, drives):
+        after = [[_moved(path) for path in paths] for paths in before]
+        edits = edits_for(followed, before, after, drives)
+        if isinstance(opened, TextContents | Packed):
+            # The whole proof comes when it is written anew.
+            opened.filled(contents.outer(edits))
+        elif edits:
             new = contents.rewritten(edits)
-            anew = contents_of(new) if isinstance(new, bytes) else OpenedDatabase(new)
-            prove_paths(WithInner(anew, names), readings, before, wants, drives)
+            assert isinstance(new, Path)
+            with OpenedDatabase(new) as anew:
+                prove_paths(WithInner(anew, names), readings, after, drives)
     except NotUnderstood as error:
         return str(error)
     return ""
+
+
+def _moved(path: str | None) -> str | None:
+    """Where a path would lead by way of trial."""
+    return _ELSEWHERE + path if path and path.startswith("/") else path
 
 
 def _files(folders: Sequence[bytes]) -> Iterator[bytes]:
