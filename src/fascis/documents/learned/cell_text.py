@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
-from typing import Protocol
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
-from fascis.documents.learned.json_text import JsonReader, spelled
+from fascis.documents.learned.json_text import JsonReader, Path, spelled
 from fascis.documents.learned.tables import Table, TextTable, Unreadable
 
 _MOST_BYTES = 1 << 20
@@ -30,6 +30,9 @@ class CellReader(Protocol):
     def table(self, name: str, parent: Table | None) -> TextTable:
         """One of its tables, a new one where there is none yet."""
 
+    def is_one(self, text: str) -> bool:
+        """True for a text that is read."""
+
     def read(self, text: str, top: TextTable, row: int) -> None:
         """Reads one text; what lies in nothing else is of a row of ``top``."""
 
@@ -44,18 +47,89 @@ class CellReader(Protocol):
         """
 
 
-class CellJson(JsonReader):
-    """JSON, one object or array in each cell."""
+def _tree(text: str) -> Any:
+    """What JSON says, its numbers as they are written; None for anything else."""
+    if text.lstrip()[:1] not in ("{", "[") or len(text) > _MOST_BYTES:
+        return None
+    try:
+        return _DECODER.decode(text)
+    except (ValueError, RecursionError):
+        return None
 
-    @staticmethod
-    def is_one(text: str) -> bool:
+
+class _Number(str):
+    """A number in JSON, as it is written."""
+
+    __slots__ = ()
+
+
+_DECODER = json.JSONDecoder(parse_int=_Number, parse_float=_Number, parse_constant=_Number)
+_WORDS = {True: "true", False: "false", None: "null"}
+
+
+class CellJson(JsonReader):
+    """JSON, one object or array in each cell.
+
+    Where its values stand is looked for only in cells that change, see :meth:`spans`.
+    """
+
+    def __init__(self, prefix: str) -> None:
+        super().__init__(prefix)
+        # What was asked about last is what is read next.
+        self._last: tuple[str, Any] = ("", None)
+
+    def is_one(self, text: str) -> bool:
         """True for JSON."""
-        if text.lstrip()[:1] not in ("{", "[") or len(text) > _MOST_BYTES:
-            return False
-        try:
-            return isinstance(json.loads(text), dict | list)
-        except (ValueError, RecursionError):
-            return False
+        self._last = text, _tree(text)
+        return self._last[1] is not None
+
+    def read(self, text: str, top: TextTable, row: int) -> None:
+        """Reads one text, without where its values stand."""
+        self._values(self._last[1] if self._last[0] is text else _tree(text), (), "", top, row, 0)
+
+    def _values(
+        self, node: Any, path: Path, prefix: str, table: TextTable, row: int, depth: int
+    ) -> None:
+        """The same rows and columns as those of the text, value by value."""
+        if depth > MOST_NESTED:
+            raise Unreadable("What stands in its cells is nested too deeply.")
+        if isinstance(node, dict):
+            for key, value in node.items():
+                kind = type(value)
+                if kind is str:
+                    table.put(row, prefix + key, value, -1, -1)
+                elif kind is dict or kind is list:
+                    self._values(value, (*path, key), f"{prefix}{key}/", table, row, depth + 1)
+                else:
+                    said = value if kind is _Number else _WORDS[value]
+                    table.put_number(row, prefix + key, said)
+            return
+        inner_path = (*path, "[]")
+        for value in node:
+            kind = type(value)
+            if kind is dict or kind is list or kind is str:
+                inner = self.table("/".join(inner_path), table)
+                here = inner.add(row)
+                if kind is str:
+                    inner.put(here, "", value, -1, -1)
+                else:
+                    self._values(value, inner_path, "", inner, here, depth + 1)
+
+    def found(self, text: str, value: str) -> tuple[int, int] | None:
+        """Where it stands when it is there once, as most programs write it, and is no key."""
+        raw = json.dumps(value, ensure_ascii=False)
+        start = text.find(raw)
+        end = start + len(raw)
+        if start < 0 or text.find(raw, start + 1) >= 0 or text[end:].lstrip()[:1] == ":":
+            return None
+        return start + 1, end - 1
+
+    def alone(self, text: str) -> Mapping[str, TextTable]:
+        """The same tables of one text alone, with where its values stand."""
+        reader = JsonReader(self._prefix)
+        alone = reader.table("", None)
+        reader.read(text, alone, alone.add())
+        return reader.tables
 
     def end(self) -> None:
         """Nothing is left to be done."""
@@ -101,8 +175,7 @@ _Value = tuple[str, int, int, int]
 class CellMarkup(_Tables):
     """Markup, one element in each cell."""
 
-    @staticmethod
-    def is_one(text: str) -> bool:
+    def is_one(self, text: str) -> bool:
         """True for well-formed XML without declarations of its own."""
         if text.lstrip()[:1] != "<" or len(text) > _MOST_BYTES or "<!DOCTYPE" in text:
             return False
@@ -196,6 +269,10 @@ class CellPairs(_Tables):
             ):
                 return separator
         return ""
+
+    def is_one(self, text: str) -> bool:
+        """True for every text: what is no pair in it is left."""
+        return bool(text)
 
     def read(self, text: str, top: TextTable, row: int) -> None:
         """Reads one text; a key that is there twice is told apart from none."""

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import random
+from bisect import bisect_left
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
 from fascis.documents.learned.cell_text import CellJson, CellMarkup, CellPairs, CellReader
-from fascis.documents.learned.tables import Cell, Contents, Join, Table, TextTable, Unreadable
+from fascis.documents.learned.tables import Cell, Contents, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Hole, filled
 
 # What parts the name of a column from those of the tables in it.
@@ -77,9 +78,9 @@ def _reader_of(table: Table, column: str) -> CellReader | None:
     if len(texts) < _LEAST:
         return None
     prefix = f"{table.name}.{column}{WITHIN}"
-    for kind in (CellJson, CellMarkup):
-        if sum(map(kind.is_one, texts)) >= _NEARLY * len(texts):
-            return kind(prefix)
+    for reader in (CellJson(prefix), CellMarkup(prefix)):
+        if sum(map(reader.is_one, texts)) >= _NEARLY * len(texts):
+            return reader
     separator = CellPairs.separator_of(texts)
     return CellPairs(prefix, separator) if separator else None
 
@@ -90,15 +91,15 @@ class _InColumn:
     def __init__(self, table: Table, column: str, reader: CellReader) -> None:
         self._table, self._column, self._reader = table, column, reader
         self._top = reader.table("", table)
-        is_one = getattr(reader, "is_one", bool)
         # Of every row of the top table the row in whose cell it stands.
         self._rows: list[int] = []
         for row, text in enumerate(table.column(column).all()):
-            if text and is_one(text):
+            if text and reader.is_one(text):
                 self._rows.append(row)
                 reader.read(text, self._top, self._top.add(row))
         reader.end()
         self._tables = reader.tables
+        self._known_owners: dict[str, Sequence[int]] = {}
 
     def tables(self) -> Sequence[TextTable]:
         """Their tables."""
@@ -106,30 +107,57 @@ class _InColumn:
 
     def outer(self, edits: Mapping[Cell, str]) -> dict[Cell, str]:
         """Edits of what is in cells, as edits of these cells."""
-        holes: dict[int, list[Hole]] = {}
-        texts = self._table.column(self._column).all()
+        by_row: dict[int, list[tuple[Cell, str]]] = {}
         for cell, value in edits.items():
-            row = self._row_of(cell)
-            column = self._tables[cell.table].column(cell.column)
-            start, end, form = (
-                column.starts[cell.row],
-                column.ends[cell.row],
-                column.forms[cell.row],
-            )
-            like = (texts[row] or "")[start:end]
-            new = self._reader.spelled(value, like, form)
-            holes.setdefault(row, []).append(Hole(start, end, new))
-        return {
-            Cell(self._table.name, self._column, row): filled(texts[row] or "", some)
-            for row, some in holes.items()
-        }
+            by_row.setdefault(self._top_row(cell), []).append((cell, value))
+        texts = self._table.column(self._column).all()
+        found = {}
+        for top, some in by_row.items():
+            row = self._rows[top]
+            text = texts[row] or ""
+            holes = [self._hole(cell, value, top, text) for cell, value in some]
+            found[Cell(self._table.name, self._column, row)] = filled(text, holes)
+        return found
 
-    def _row_of(self, cell: Cell) -> int:
-        """The row of the outer table in whose cell another stands."""
-        table, row = self._tables[cell.table], cell.row
-        while table is not self._top:
-            join: Join = table.joins()[0]
-            row = join.all()[row]
-            assert isinstance(join.to, TextTable)
-            table = join.to
-        return self._rows[row]
+    def _hole(self, cell: Cell, value: str, top: int, text: str) -> Hole:
+        """Where a value stands in its text, and what stands there from now on.
+
+        Raises:
+            Unreadable: it does not stand where it was read, or cannot stand there.
+        """
+        column, row = self._tables[cell.table].column(cell.column), cell.row
+        start, end, form = column.starts[row], column.ends[row], column.forms[row]
+        if isinstance(self._reader, CellJson):
+            was = column.values[row] or ""
+            at = self._reader.found(text, was) or self._looked_for(cell, was, top, text)
+            start, end = at
+        return Hole(start, end, self._reader.spelled(value, text[start:end], form))
+
+    def _looked_for(self, cell: Cell, value: str, top: int, text: str) -> tuple[int, int]:
+        """Where a value stands in JSON: the text is read once more, by itself."""
+        assert isinstance(self._reader, CellJson)
+        owners = self._owners(cell.table)
+        row = cell.row - bisect_left(owners, top) if owners else 0
+        column = self._reader.alone(text)[cell.table].column(cell.column)
+        if row >= len(column.values) or column.values[row] != value:
+            raise Unreadable("Two values in a cell have one name.")
+        return column.starts[row], column.ends[row]
+
+    def _owners(self, name: str) -> Sequence[int]:
+        """For every row of a table the row of the top table in which it lies; none of that."""
+        if name not in self._known_owners:
+            table = self._tables[name]
+            owners: Sequence[int] = ()
+            while table is not self._top:
+                join = table.joins()[0]
+                rows = join.all()
+                owners = [rows[at] for at in owners] if owners else rows
+                assert isinstance(join.to, TextTable)
+                table = join.to
+            self._known_owners[name] = owners
+        return self._known_owners[name]
+
+    def _top_row(self, cell: Cell) -> int:
+        """The row of the top table in which a cell lies."""
+        owners = self._owners(cell.table)
+        return owners[cell.row] if owners else cell.row

@@ -139,6 +139,8 @@ class TextColumn:
     def fill(self, count: int) -> None:
         """The table has so many rows."""
         missing = count - len(self.values)
+        if not missing:
+            return
         self.values.extend([None] * missing)
         self.starts.extend([-1] * missing)
         self.ends.extend([-1] * missing)
