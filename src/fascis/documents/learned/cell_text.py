@@ -14,6 +14,7 @@ from xml.parsers import expat
 from xml.sax.saxutils import escape
 
 from fascis.documents.learned.json_text import JsonReader, Path, spelled
+from fascis.documents.learned.markup import said_by
 from fascis.documents.learned.tables import Table, TextTable, Unreadable
 
 _MOST_BYTES = 1 << 20
@@ -164,8 +165,6 @@ _MARKUP = re.compile(
     re.DOTALL,
 )
 _ATTRIBUTES = re.compile(r"""([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
-_REFERENCE = re.compile(r"&(?:#(\d+)|#x([0-9A-Fa-f]+)|(lt|gt|amp|quot|apos));")
-_NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 
 
 # What it says, its span, and how it stands there.
@@ -204,7 +203,7 @@ class CellMarkup(_Tables):
                 here = table.add(here)
                 for found in _ATTRIBUTES.finditer(text, *token.span("attributes")):
                     group = 2 if found[2] is not None else 3
-                    said = _plain(found[group])
+                    said = said_by(found[group], '"' if group == 2 else "'") or ""
                     table.put(here, "@" + found[1], said, *found.span(group), _ATTRIBUTE)
                 if not token["empty"]:
                     stack.append((table, here, path, []))
@@ -215,7 +214,7 @@ class CellMarkup(_Tables):
             elif token["cdata"] is not None:
                 content.append((token["cdata"], *token.span("cdata"), _CDATA))
             elif (said := token["text"]) and said.strip():
-                content.append((_plain(said), *token.span("text"), _TEXT))
+                content.append((said_by(said) or "", *token.span("text"), _TEXT))
 
     def end(self) -> None:
         """What lies in something at most once becomes columns of that, from within outwards."""
@@ -235,17 +234,6 @@ class CellMarkup(_Tables):
             return value
         quotes = {'"': "&quot;", "'": "&apos;"} if form == _ATTRIBUTE else {}
         return escape(value, quotes)
-
-
-def _plain(text: str) -> str:
-    """Text without its references."""
-    return text if "&" not in text else _REFERENCE.sub(_referred, text)
-
-
-def _referred(found: re.Match[str]) -> str:
-    if found[3]:
-        return _NAMED[found[3]]
-    return chr(int(found[1]) if found[1] else int(found[2], 16))
 
 
 _SEPARATORS = ("\n", ";", "|", "&")

@@ -6,8 +6,9 @@ import gzip
 import io
 import zipfile
 import zlib
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 
 from blake3 import blake3
@@ -28,14 +29,13 @@ _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 class TextContents:
     """A document of text: JSON, XML, a property list, or plain."""
 
-    def __init__(self, content: bytes, only: Collection[str] | None = None) -> None:
-        """``only``: of XML the columns that are kept, ``TABLE/COLUMN``; without it, all."""
+    def __init__(self, content: bytes) -> None:
         self._content = content
         self._tables: XmlTables | JsonTables | PlainTables
         start = content[:4096].lstrip(b"\xef\xbb\xbf\xff\xfe \t\r\n\0")
         self._text: Text | None = None
         if start.startswith(b"<"):
-            self._tables = XmlTables(content, only)
+            self._tables = XmlTables(content)
         else:
             self._text = Text.of(content)
             if start[:1] in (b"{", b"["):
@@ -43,9 +43,8 @@ class TextContents:
             else:
                 self._tables = PlainTables(self._text.text)
         self.container = self._tables.container
-        # What was written anew, read again, and the columns of it that somebody looks at then.
-        self.after: TextContents | None = None
-        self.keeps: Collection[str] | None = None
+        # What was written anew, read again.
+        self.after: TextContents | Anew | None = None
 
     def tables(self) -> Sequence[TextTable]:
         """All tables."""
@@ -63,13 +62,12 @@ class TextContents:
             Unreadable: it would not be read as it was to be.
         """
         content = self.filled(edits)
-        keeps = None
-        if self.keeps is not None:
-            # Of XML what is between the holes is the same, byte for byte: rows are counted.
-            changed = {_whole(c.table, c.column) for c in edits}
-            keeps = changed.union(self.keeps)
-        self.after = TextContents(content, keeps)
-        if not _differ_in(self.tables(), self.after.tables(), edits, keeps):
+        if isinstance(self._tables, XmlTables):
+            # Proven hole by hole: what is between them is the same, byte for byte.
+            self.after = Anew(self.container, self._tables.saying(edits))
+            return content
+        self.after = TextContents(content)
+        if not _differ_in(self.tables(), self.after.tables(), edits):
             raise Unreadable("It would not be read back as it was to be.")
         return content
 
@@ -95,15 +93,8 @@ def _json_or_plain(text: str) -> JsonTables | PlainTables:
         raise
 
 
-def _whole(table: str, column: str) -> str:
-    return f"{table}/{column}" if column else table
-
-
 def _differ_in(
-    old: Sequence[TextTable],
-    new: Sequence[TextTable],
-    edits: Mapping[Cell, str],
-    kept: Collection[str] | None,
+    old: Sequence[TextTable], new: Sequence[TextTable], edits: Mapping[Cell, str]
 ) -> bool:
     """True when the edited cells say what they were to say, and all others what they did."""
     by_column: dict[tuple[str, str], dict[int, str]] = {}
@@ -112,16 +103,40 @@ def _differ_in(
     if [t.name for t in old] != [t.name for t in new]:
         return False
     for mine, theirs in zip(old, new, strict=True):
-        names = [n for n in mine.columns() if kept is None or _whole(mine.name, n) in kept]
-        if len(mine) != len(theirs) or names != theirs.columns():
+        if len(mine) != len(theirs) or mine.columns() != theirs.columns():
             return False
-        for name in names:
+        for name in mine.columns():
             was, now = mine.column(name).all(), theirs.column(name).all()
             if changed := by_column.get((mine.name, name)):
                 was = [changed.get(row, value) for row, value in enumerate(was)]
             if was != now:
                 return False
     return True
+
+
+@dataclass(frozen=True, slots=True)
+class Anew:
+    """The tables of a document that was written anew."""
+
+    container: str
+    _tables: Sequence[TextTable]
+
+    def tables(self) -> Sequence[TextTable]:
+        """All tables."""
+        return self._tables
+
+    def shape(self) -> bytes:
+        """That of the old one: only values changed."""
+        lines = shape_of(self.container, self._tables)
+        return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
+
+    def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
+        """It is written once.
+
+        Raises:
+            Unreadable: always.
+        """
+        raise Unreadable("It was written anew already.")
 
 
 class Packed:

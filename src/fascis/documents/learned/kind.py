@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from blake3 import blake3
@@ -17,8 +17,8 @@ from fascis.documents.learned.containers import (
     TextContents,
     contents_of,
 )
-from fascis.documents.learned.inner import WITHIN, WithInner
-from fascis.documents.learned.reading import Followed, Reading
+from fascis.documents.learned.inner import WithInner
+from fascis.documents.learned.reading import Followed
 from fascis.documents.learned.rewriting import edits_for, prove_paths
 from fascis.documents.learned.spelling import Mode, decoded
 from fascis.documents.learned.stored import CONFIRMED, Stored
@@ -242,8 +242,6 @@ class LearnedDocument:
             after.append(new)
         if before == after:
             return None
-        if isinstance(self._opened, TextContents) and self._opened.container in ("xml", "plist"):
-            self._opened.keeps = _columns_of(self.stored.readings)
         edits = edits_for(self._followed, before, after, self._drives)
         del before
         written = self._contents.rewritten(edits)
@@ -276,19 +274,3 @@ def _may_name_media(text: str | None) -> bool:
     if not text:
         return False
     return "/" in text or "\\" in text or bool(_ENDS.search(text))
-
-
-def _columns_of(readings: Sequence[Reading]) -> set[str] | None:
-    """The columns that some readings need; None where keys are needed too."""
-    if any(hop != "in" for reading in readings for p in reading.pieces for hop in p.hops):
-        return None
-    found: set[str] = set()
-    for reading in readings:
-        for piece in reading.pieces:
-            if piece.tree or WITHIN in reading.table:
-                return None
-            table = piece.table or reading.table
-            for _ in piece.hops:
-                table = table.rpartition("/")[0]
-            found.add(f"{table}/{piece.column}" if piece.column else table)
-    return found

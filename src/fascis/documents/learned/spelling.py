@@ -95,7 +95,9 @@ def _ends_like(piece: str, old: str) -> str:
         # A piece further right that begins with a slash.
         lead = "/"
     trail = "/" if old.endswith("/") and len(old) > 1 and core else ""
-    return lead + core + trail
+    found = lead + core + trail
+    # One text, not two that are equal: there may be a million.
+    return piece if found == piece else found
 
 
 def _escaped(piece: str, like: str) -> str:

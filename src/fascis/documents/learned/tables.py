@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import random
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -123,8 +123,8 @@ class TextColumn:
 
     name: str
     values: list[str | None] = field(default_factory=list)
-    starts: array[int] = field(default_factory=lambda: array("q"))
-    ends: array[int] = field(default_factory=lambda: array("q"))
+    starts: array[int] = field(default_factory=lambda: array("i"))
+    ends: array[int] = field(default_factory=lambda: array("i"))
     forms: bytearray = field(default_factory=bytearray)
 
     def some(self, rows: Sequence[int]) -> list[str | None]:
@@ -159,6 +159,23 @@ class TextColumn:
         self.ends.append(end)
         self.forms.append(form)
 
+    def move(self, row: int, to: TextColumn, there: int) -> None:
+        """Puts one of its values into a row of another column."""
+        value = self.values[row]
+        if value is not None:
+            to.put(there, value, self.starts[row], self.ends[row], self.forms[row])
+
+    def new(self, name: str) -> TextColumn:
+        """An empty column of its kind."""
+        return TextColumn(name)
+
+    def saying(self, changed: Mapping[int, str]) -> TextColumn:
+        """The column with other values in some rows; where they stand is not known any more."""
+        values = list(self.values)
+        for row, value in changed.items():
+            values[row] = value
+        return TextColumn(self.name, values)
+
 
 class TextTable:
     """A table that was read from a text."""
@@ -168,30 +185,29 @@ class TextTable:
         self._columns: dict[str, TextColumn] = {}
         # Numbers: no texts, but they may tell rows apart, and name them.
         self._numbers: dict[str, TextColumn] = {}
-        self._count = 0
         self._parent = parent
-        self._parents: array[int] = array("q")
+        # Of every row the one that it lies in.
+        self.parents: array[int] = array("i")
         self._others: Sequence[TextTable] = ()
         self._joins: list[Join] | None = None
         self._by_key: dict[str, dict[str, int] | None] = {}
 
     def __len__(self) -> int:
-        return self._count
+        return len(self.parents)
 
     def add(self, parent: int = NO_ROW) -> int:
         """A new row; gives its number."""
-        self._parents.append(parent)
-        self._count += 1
-        return self._count - 1
+        self.parents.append(parent)
+        return len(self.parents) - 1
 
     def put(self, row: int, column: str, value: str, start: int, end: int, form: int = 0) -> None:
         """Puts a value."""
         self.open_column(column).put(row, value, start, end, form)
 
-    def open_column(self, name: str) -> TextColumn:
-        """A column to put values into, a new one where there is none yet."""
+    def open_column(self, name: str, new: TextColumn | None = None) -> TextColumn:
+        """A column to put values into; where there is none yet ``new``, or a plain one."""
         if name not in self._columns:
-            self._columns[name] = TextColumn(name)
+            self._columns[name] = TextColumn(name) if new is None else new
         return self._columns[name]
 
     def put_number(self, row: int, column: str, value: str) -> None:
@@ -216,7 +232,7 @@ class TextTable:
     def column(self, name: str) -> TextColumn:
         """One of them."""
         column = self._columns[name]
-        column.fill(self._count)
+        column.fill(len(self))
         return column
 
     def says_something(self, name: str) -> bool:
@@ -225,34 +241,55 @@ class TextTable:
 
     def has_only(self) -> bool:
         """True when in no row of its parent there lie two of its own."""
-        return self._parent is not None and len(set(self._parents)) == len(self._parents)
+        return self._parent is not None and len(set(self.parents)) == len(self.parents)
 
     def fold_into_parent(self, name: str) -> None:
         """What lies in a row at most once becomes columns of that row."""
         parent = self._parent
         assert isinstance(parent, TextTable)
-        order = sorted(range(self._count), key=self._parents.__getitem__)
+        each = self.parents == array("i", range(len(parent)))
+        order = [] if each else sorted(range(len(self)), key=self.parents.__getitem__)
         for column in self._columns.values():
-            column.fill(self._count)
+            column.fill(len(self))
             there = f"{name}/{column.name}" if column.name else name
-            for row in order:
-                value = column.values[row]
-                if value is not None:
-                    start, end, form = column.starts[row], column.ends[row], column.forms[row]
-                    parent.put(self._parents[row], there, value, start, end, form)
+            if each and there not in parent._columns:
+                # One in each: its rows are those of the parent.
+                column.name = there
+                parent._columns[there] = column
+                continue
+            to = parent._columns.setdefault(there, column.new(there))
+            for row in order or range(len(self)):
+                column.move(row, to, self.parents[row])
+
+    def saying(
+        self, changed: Mapping[str, Mapping[int, str]], known: Mapping[TextTable, TextTable]
+    ) -> TextTable:
+        """The table with other values in some cells.
+
+        Args:
+            changed: the new values by column and row.
+            known: what other tables have become, that it lies in.
+        """
+        parent = self._parent
+        new = TextTable(self.name, known[parent] if isinstance(parent, TextTable) else parent)
+        new.parents, new._numbers = self.parents, self._numbers
+        for name in self._columns:
+            column = self.column(name)
+            new._columns[name] = column.saying(changed[name]) if name in changed else column
+        return new
 
     def joins(self) -> Sequence[Join]:
         """To what its rows lie in, and to rows whose keys they say."""
         if self._joins is None:
-            self._joins = [] if self._parent is None else [_In(self._parent, self._parents)]
+            self._joins = [] if self._parent is None else [_In(self._parent, self.parents)]
             self._joins += self._key_joins()
         return self._joins
 
     def _key_joins(self) -> Iterator[Join]:
-        if len(self._others) < 2 or self._count < _LEAST_KEYS:
+        if len(self._others) < 2 or len(self) < _LEAST_KEYS:
             return
         numbers = random.Random(1)
-        rows = sorted(numbers.sample(range(self._count), min(self._count, _TRIED)))
+        rows = sorted(numbers.sample(range(len(self)), min(len(self), _TRIED)))
         found = 0
         for name in self._scalars():
             values = {v for v in self._scalar(name).some(rows) if v and len(v) <= _LONGEST_KEY}
@@ -274,7 +311,7 @@ class TextTable:
 
     def _scalar(self, name: str) -> TextColumn:
         column = self._columns.get(name) or self._numbers[name]
-        column.fill(self._count)
+        column.fill(len(self))
         return column
 
     def keys(self) -> list[str]:
@@ -289,7 +326,7 @@ class TextTable:
 
     def _keyed(self, name: str) -> dict[str, int] | None:
         known: dict[str, int] = {}
-        if self._count < _LEAST_KEYS:
+        if len(self) < _LEAST_KEYS:
             return None
         for row, value in enumerate(self._scalar(name).values):
             if not value:
@@ -297,7 +334,7 @@ class TextTable:
             if value in known or len(value) > _LONGEST_KEY or "/" in value:
                 return None
             known[value] = row
-        return known if len(known) >= _NEARLY * self._count else None
+        return known if len(known) >= _NEARLY * len(self) else None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -6,65 +6,118 @@ by its key. Entities of a document's own are not read.
 
 from __future__ import annotations
 
+import io
 import re
-from collections.abc import Collection, Mapping, Sequence
+from array import array
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import groupby
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
+from fascis.documents.learned.markup import said_by
 from fascis.documents.learned.tables import Cell, TextColumn, TextTable, Unreadable
 
 MOST_NESTED = 500
 _MOST_PATHS = 5000
 # Letters.
 _LONG = 200
+# Values of a column that come again and again are kept once.
+_MOST_KNOWN = 500
 # What lies in a map is called so, whatever its key.
 _ANY = "*"
-# How a value stands there.
-_TEXT, _ATTRIBUTE, _MIXED = 0, 1, 2
+_FOUND_AGAIN = "One of its paths was not found again."
+
+
+@dataclass(slots=True)
+class XmlColumn(TextColumn):
+    """A column of attributes or of texts.
+
+    Of each value it is kept where the tag begins in which it stands, or after which: the rest is
+    found there when it is to be changed.
+    """
+
+    attribute: bool = False
+    known: dict[str, str] | None = field(default_factory=dict)
+
+    def fill(self, count: int) -> None:
+        """The table has so many rows."""
+        missing = count - len(self.values)
+        if missing:
+            self.values.extend([None] * missing)
+            self.starts.extend([-1] * missing)
+
+    def put(self, row: int, value: str, start: int, end: int = -1, form: int = 0) -> None:
+        """Puts the value of a row; rows come in order."""
+        values = self.values
+        if len(values) != row:
+            if len(values) > row:
+                # A second value of one name in one row: neither is told from the other.
+                return
+            self.fill(row)
+        if self.known is not None:
+            if len(self.known) > _MOST_KNOWN:
+                self.known = None
+            else:
+                value = self.known.setdefault(value, value)
+        values.append(value)
+        self.starts.append(start)
+
+    def move(self, row: int, to: TextColumn, there: int) -> None:
+        """Puts one of its values into a row of another column."""
+        value = self.values[row]
+        if value is not None:
+            to.put(there, value, self.starts[row], -1)
+
+    def new(self, name: str) -> XmlColumn:
+        """An empty column of its kind."""
+        return XmlColumn(name, attribute=self.attribute)
 
 
 class _Kind:
     """The elements of one path."""
 
-    __slots__ = ("called", "children", "columns", "keyed", "path", "table")
+    __slots__ = ("attributes", "called", "children", "keyed", "parents", "path", "table", "texts")
 
     def __init__(self, called: str, path: str, table: TextTable, keyed: bool) -> None:
         self.called, self.path, self.table, self.keyed = called, path, table, keyed
+        self.parents: array[int] = table.parents
         self.children: dict[str, _Kind] = {}
-        # None for a column whose values are not kept.
-        self.columns: dict[str, TextColumn | None] = {}
+        self.attributes: dict[str, XmlColumn] = {}
+        self.texts: XmlColumn | None = None
 
 
 class _Open:
-    """An element that is open."""
+    """An element that is open; used again for the next one of its depth."""
 
-    __slots__ = ("children", "kind", "mixed", "pending", "row", "start", "text")
+    __slots__ = ("children", "kind", "pending", "row", "start", "text")
 
-    def __init__(self, kind: _Kind, row: int, start: int) -> None:
-        self.kind, self.row = kind, row
-        self.text: list[str] | None = None
-        # Where its tag begins.
-        self.start = start
-        self.children = self.mixed = False
-        # In a property list: the key that was read last, and how it stands there.
-        self.pending: tuple[str, int, int, int] | None = None
+    def __init__(self) -> None:
+        self.kind: _Kind
+        self.row = self.start = 0
+        self.begin()
+
+    def begin(self) -> None:
+        """Nothing is known of what lies in it."""
+        self.text: str | None = None
+        self.children = False
+        # In a property list: the key that was read last, and where its tag begins.
+        self.pending: tuple[str, int] | None = None
 
 
 class XmlTables:
     """The tables of an XML document.
 
-    Args:
-        only: columns whose values are kept, ``TABLE/COLUMN``; without it, of all.
-
     Raises:
         Unreadable: it is not well-formed, nested too deeply, or has entities of its own.
     """
 
-    def __init__(self, content: bytes, only: Collection[str] | None = None) -> None:
-        self.content, self._only = content, only
+    def __init__(self, content: bytes) -> None:
+        self.content = content
         self.container = "xml"
         self._tables: dict[str, TextTable] = {}
         self._stack: list[_Open] = []
+        self._depth = 0
         parser = expat.ParserCreate()
         parser.buffer_text = True
         parser.buffer_size = 1 << 16
@@ -72,13 +125,13 @@ class XmlTables:
         parser.EndElementHandler = self._end
         parser.CharacterDataHandler = self._characters
         parser.EntityDeclHandler = self._entity
-        parser.CommentHandler = parser.ProcessingInstructionHandler = self._aside
         parser.ordered_attributes = True
         self._parser = parser
         try:
             parser.Parse(content, True)
         except expat.ExpatError as error:
             raise Unreadable(f"It is no well-formed XML ({error}).") from error
+        del self._stack[:]
         self._fold()
         for table in self._tables.values():
             table.is_among(list(self._tables.values()))
@@ -89,10 +142,6 @@ class XmlTables:
 
     def _entity(self, *_: object) -> None:
         raise Unreadable("It has entities of its own, which are not read.")
-
-    def _aside(self, *_: object) -> None:
-        if self._stack:
-            self._stack[-1].mixed = True
 
     def _kind(self, called: str, above: _Kind | None) -> _Kind:
         if len(self._tables) >= _MOST_PATHS:
@@ -106,81 +155,75 @@ class XmlTables:
         return _Kind(called, path, table, False)
 
     def _start(self, name: str, attributes: list[str]) -> None:
-        stack = self._stack
-        if stack:
-            above = stack[-1]
+        depth, stack = self._depth, self._stack
+        at = self._parser.CurrentByteIndex
+        if depth:
+            above = stack[depth - 1]
             above.children = True
-            key = above.pending
             kind = above.kind.children.get(name)
             if kind is None or above.kind.keyed:
-                kind = self._child(above, name)
-            row = kind.table.add(above.row)
-            if key is not None and kind.called == _ANY:
-                self._keep(kind, row, "@key", *key)
+                kind = self._child(above, name, above.row)
+            kind.parents.append(above.row)
         else:
             kind = self._kind(name, None)
-            row = kind.table.add()
-        at = self._parser.CurrentByteIndex
-        if attributes:
-            for n in range(0, len(attributes), 2):
-                self._keep(kind, row, "@" + attributes[n], attributes[n + 1], at, -1, _ATTRIBUTE)
-        stack.append(_Open(kind, row, at))
+            kind.parents.append(-1)
+        row = len(kind.parents) - 1
+        if depth == len(stack):
+            stack.append(_Open())
+        here = stack[depth]
+        here.kind, here.row, here.start = kind, row, at
+        here.begin()
+        self._depth = depth + 1
+        known = kind.attributes
+        for n in range(0, len(attributes), 2):
+            value = attributes[n + 1]
+            if len(value) > _LONG and _is_long(value):
+                continue
+            column = known.get(attributes[n])
+            if column is None:
+                column = known[attributes[n]] = _column(kind.table, "@" + attributes[n], True)
+            column.put(row, value, at)
 
-    def _child(self, above: _Open, name: str) -> _Kind:
+    def _child(self, above: _Open, name: str, row: int) -> _Kind:
         """The kind of an element that was not seen before, or is called by a key."""
-        if len(self._stack) > MOST_NESTED:
+        if self._depth > MOST_NESTED:
             raise Unreadable("It is nested too deeply.")
-        called = name
+        called, key = name, None
         if above.kind.keyed and name != "key":
-            said, above.pending = above.pending, None
-            called = name if said is None else said[0]
+            key, above.pending = above.pending, None
+            called = name if key is None else key[0]
             if "/" in called or "\\" in called:
                 # A map: its keys are values.
                 called = _ANY
-        key = f"{name} {called}" if called != name else name
-        kind = above.kind.children.get(key)
+        which = f"{name} {called}" if called != name else name
+        kind = above.kind.children.get(which)
         if kind is None:
-            kind = above.kind.children[key] = self._kind(called, above.kind)
+            kind = above.kind.children[which] = self._kind(called, above.kind)
             kind.keyed = self.container == "plist" and name == "dict"
+        if key is not None and called == _ANY and not _is_long(key[0]):
+            # Its row is the next one.
+            _column(kind.table, "@key", False).put(len(kind.parents), *key)
         return kind
 
-    def _keep(
-        self, kind: _Kind, row: int, name: str, value: str, start: int, end: int, form: int
-    ) -> None:
-        # What is long and has no slash is neither a path nor a key.
-        if len(value) > _LONG and "/" not in value and "\\" not in value:
-            return
-        column = kind.columns.get(name)
-        if column is None:
-            if name in kind.columns:
-                return
-            whole = f"{kind.path}/{name}" if name else kind.path
-            kept = self._only is None or whole in self._only
-            column = kind.columns[name] = kind.table.open_column(name) if kept else None
-            if column is None:
-                return
-        column.put(row, value, start, end, form)
-
     def _characters(self, text: str) -> None:
-        open_ = self._stack[-1]
-        if open_.text is None:
-            open_.text = []
-        open_.text.append(text)
+        here = self._stack[self._depth - 1]
+        here.text = text if here.text is None else here.text + text
 
     def _end(self, name: str) -> None:
-        stack = self._stack
-        open_ = stack.pop()
-        if open_.text is None or open_.children:
+        self._depth -= 1
+        here = self._stack[self._depth]
+        value = here.text
+        if value is None or here.children:
             return
-        text = open_.text
-        value = text[0] if len(text) == 1 else "".join(text)
-        if name == "key" and stack and stack[-1].kind.keyed:
-            form = _MIXED if open_.mixed else _TEXT
-            stack[-1].pending = (value, open_.start, self._parser.CurrentByteIndex, form)
+        if name == "key" and self._depth and self._stack[self._depth - 1].kind.keyed:
+            self._stack[self._depth - 1].pending = (value, here.start)
             return
-        form = _MIXED if open_.mixed else _TEXT
-        end = self._parser.CurrentByteIndex
-        self._keep(open_.kind, open_.row, "", value, open_.start, end, form)
+        if len(value) > _LONG and _is_long(value):
+            return
+        kind = here.kind
+        if kind.texts is None:
+            kind.texts = _column(kind.table, "", False)
+        kind.texts.put(here.row, value, here.start)
 
     def _fold(self) -> None:
         """What lies in something at most once becomes columns of that, from within outwards."""
@@ -197,50 +240,95 @@ class XmlTables:
     # -- writing anew ------------------------------------------------------------------------------
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
-        """The document with some cells changed; every other byte as it was."""
-        encoding = _encoding_of(self.content)
-        holes = sorted(self._hole(cell, value, encoding) for cell, value in edits.items())
-        parts: list[bytes] = []
+        """The document with some cells changed; every other byte as it was.
+
+        It is proven as it is made: what stood in every hole says what was read, what stands there
+        from now on says what it is to say, and ends where the old one ended.
+        """
+        encoding, content = _encoding_of(self.content), memoryview(self.content)
+        # Written piece by piece: there may be as many as there are paths.
+        new = io.BytesIO()
         at = 0
-        for start, end, text in holes:
-            if start < at:
-                raise Unreadable("Two of its paths stand at one place.")
-            parts += (self.content[at:start], text)
-            at = end
-        parts.append(self.content[at:])
-        return b"".join(parts)
+        for _, cells in groupby(sorted(edits, key=self._tag_of), self._tag_of):
+            for start, end, text in sorted(self._hole(c, edits[c], encoding) for c in cells):
+                if start < at:
+                    raise Unreadable("Two of its paths stand at one place.")
+                new.write(content[at:start])
+                new.write(text)
+                at = end
+        new.write(content[at:])
+        _check(new)
+        return new.getvalue()
+
+    def _tag_of(self, cell: Cell) -> int:
+        """Where the tag begins in which a value stands, or after which."""
+        return self._tables[cell.table].column(cell.column).starts[cell.row]
+
+    def saying(self, edits: Mapping[Cell, str]) -> list[TextTable]:
+        """The tables with some cells changed, as they are read when it was written anew."""
+        changed: dict[str, dict[str, dict[int, str]]] = {}
+        for cell, value in edits.items():
+            changed.setdefault(cell.table, {}).setdefault(cell.column, {})[cell.row] = value
+        known: dict[TextTable, TextTable] = {}
+        for path in sorted(self._tables, key=lambda p: p.count("/")):
+            table = self._tables[path]
+            known[table] = table.saying(changed.get(path, {}), known)
+        found = [known[table] for table in self._tables.values()]
+        for table in found:
+            table.is_among(found)
+        return found
 
     def _hole(self, cell: Cell, value: str, encoding: str) -> tuple[int, int, bytes]:
         column = self._tables[cell.table].column(cell.column)
-        start, end, form = (column.starts[cell.row], column.ends[cell.row], column.forms[cell.row])
-        if form == _MIXED:
-            raise Unreadable("A comment stands in the middle of a path.")
-        if form == _ATTRIBUTE:
-            name = cell.column.rpartition("@")[2]
-            start, end, quote = _attribute_at(self.content, start, name, encoding)
-            text = escape(value, {quote: "&quot;" if quote == '"' else "&apos;"})
+        assert isinstance(column, XmlColumn)
+        tag = column.starts[cell.row]
+        name = cell.column.rpartition("@")[2] if column.attribute else ""
+        start, end, raw, quote = _standing(self.content, tag, name, encoding)
+        if said_by(raw, quote) != column.values[cell.row]:
+            raise Unreadable(_FOUND_AGAIN)
+        if raw.startswith("<![CDATA["):
+            text = f"<![CDATA[{value}]]>"
         else:
-            whole = self.content[start:end].decode(encoding)
-            tag = _TAG.match(whole)
-            if not tag:
-                raise Unreadable("One of its paths was not found again.")
-            start += len(tag[0].encode(encoding))
-            raw = whole[tag.end() :]
-            lead = raw[: len(raw) - len(raw.lstrip())]
-            if raw.strip().startswith("<![CDATA["):
-                if "]]>" in value:
-                    raise Unreadable("A name cannot stand where the path does.")
-                text = f"{lead}<![CDATA[{value}]]>"
-            else:
-                text = escape(value)
+            text = escape(value, {'"': "&quot;", "'": "&apos;"} if quote else {})
         try:
-            return start, end, text.encode(encoding)
+            new = text.encode(encoding)
         except UnicodeEncodeError:
-            spelled = text.encode(encoding, "xmlcharrefreplace")
-            return start, end, spelled
+            new = text.encode(encoding, "xmlcharrefreplace")
+        if said_by(new.decode(encoding), quote) != value:
+            raise Unreadable("A name cannot stand where the path does.")
+        return start, end, new
 
 
-_TAG = re.compile(r"""<[^\s/>]+(?:\s+[^\s=/>]+\s*=\s*(?:"[^"]*"|'[^']*'))*\s*>""")
+def _is_long(value: str) -> bool:
+    """True for what is long and has no slash: neither a path nor a key."""
+    return len(value) > _LONG and "/" not in value and "\\" not in value
+
+
+def _column(table: TextTable, name: str, attribute: bool) -> XmlColumn:
+    """A column of a table, a new one where there is none yet."""
+    column = table.open_column(name, XmlColumn(name, attribute=attribute))
+    assert isinstance(column, XmlColumn)
+    return column
+
+
+def _check(content: io.BytesIO) -> None:
+    """Reads a document that was written anew.
+
+    Raises:
+        Unreadable: it is well-formed no more.
+    """
+    try:
+        content.seek(0)
+        expat.ParserCreate().ParseFile(content)
+    except expat.ExpatError as error:
+        raise Unreadable(f"It would be no well-formed XML ({error}).") from error
+
+
+_BEGINS = re.compile(r"<[^\s/>]+")
+_ATTRIBUTE = re.compile(r"""\s+([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
+_TEXT = re.compile(r"\s*>((?:[^<]+|<!\[CDATA\[.*?\]\]>)*)", re.DOTALL)
+# Letters that tell what stands there.
+_ENOUGH = 12
 _DECLARED = re.compile(rb"""^<\?xml[^>]*?encoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
 
 
@@ -254,42 +342,52 @@ def _encoding_of(content: bytes) -> str:
     return found[1].decode() if found else "utf-8"
 
 
-def _attribute_at(content: bytes, tag: int, name: str, encoding: str) -> tuple[int, int, str]:
-    """Where the value of an attribute stands, and the quote around it.
+def _standing(content: bytes, tag: int, name: str, encoding: str) -> tuple[int, int, str, str]:
+    """Where an attribute's value, or the text of an element, stands: its span in bytes, and it.
 
     Args:
-        tag: where its element begins.
+        tag: where the element begins.
+        name: of the attribute; nothing for the text.
+
+    Returns:
+        With the quote around an attribute's value at the end.
+
+    Raises:
+        Unreadable: it is not there.
     """
-    width = 2 if encoding.startswith("utf-16") else 1
-    length = 1 << 12
+    length = 1 << 10
     while True:
-        piece = content[tag : tag + length]
-        text = piece.decode(encoding, "ignore")
-        found = _find_attribute(text, name)
+        text = content[tag : tag + length].decode(encoding, "ignore")
+        found = _find(text, name)
         if found:
             start, end, quote = found
-            before = len(text[:start].encode(encoding))
-            value = len(text[start:end].encode(encoding))
-            return tag + before, tag + before + value, quote
-        if tag + length >= len(content) + width:
-            raise Unreadable("One of its paths was not found again.")
+            before = tag + len(text[:start].encode(encoding))
+            raw = text[start:end]
+            return before, before + len(raw.encode(encoding)), raw, quote
+        if tag + length >= len(content):
+            raise Unreadable(_FOUND_AGAIN)
         length *= 4
 
 
-_ATTRIBUTES = re.compile(r"""([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
+def _find(text: str, name: str) -> tuple[int, int, str] | None:
+    """The same in the text from where the tag begins; None where more of it is needed.
 
-
-def _find_attribute(text: str, name: str) -> tuple[int, int, str] | None:
-    at = re.compile(r"<[^\s/>]+").match(text)
-    if not at:
+    Raises:
+        Unreadable: something else stands there, a comment perhaps.
+    """
+    begins = _BEGINS.match(text)
+    if not begins:
         return None
-    position = at.end()
-    while found := _ATTRIBUTES.search(text, position):
-        between = text[position : found.start()]
-        if ">" in between:
-            return None
-        if found[1] == name:
+    at = begins.end()
+    while found := _ATTRIBUTE.match(text, at):
+        if name and found[1] == name:
             group = 2 if found[2] is not None else 3
             return (*found.span(group), '"' if group == 2 else "'")
-        position = found.end()
+        at = found.end()
+    inside = _TEXT.match(text, at)
+    if inside and not name and text.startswith("</", inside.end()):
+        return (*inside.span(1), "")
+    rest = text[inside.end() :] if inside else text[at:]
+    if (inside and name) or (len(rest) > _ENOUGH and inside and not rest.startswith("<![CDATA[")):
+        raise Unreadable("A comment, or more, stands in the middle of a path.")
     return None
