@@ -18,7 +18,7 @@ from blake3 import blake3
 
 from fascis.documents.learned.reading import Followed, Level, Piece
 from fascis.documents.learned.spelling import encoded
-from fascis.documents.learned.tables import NO_ROW, Cell, Table, Unreadable
+from fascis.documents.learned.tables import NO_ROW, Cell, Column, Table, Unreadable
 
 Paths = Sequence[str | None]
 """Where every row leads, or is to lead; None where it leads nowhere."""
@@ -87,8 +87,10 @@ class Changes:
             differ = {at: g for at, g in groups.items() if g.changed and not self._is_one(g)}
             if differ:
                 self._look_closer(level, differ, left())
+            column = level.table.column(level.piece.column)
             for at, group in groups.items():
-                self._decide(group, Cell(level.table.name, level.piece.column, at))
+                if group.changed:
+                    self._decide(group, Cell(level.table.name, level.piece.column, at), column)
             rest = list(self._following(level, groups, left())) if differ or loose else []
             if not rest:
                 return self.edits
@@ -140,15 +142,13 @@ class Changes:
             if group is not None:
                 group.look_closer(new)
 
-    def _decide(self, group: _Group, cell: Cell) -> None:
+    def _decide(self, group: _Group, cell: Cell, column: Column) -> None:
         """Notes what a cell says from now on; ``group.core`` is what was of the new paths then."""
-        if not group.changed:
-            return
         if group.piece.drive:
             # It says which drive, and no path.
             group.one = None
         if group.one is not None:
-            self._say(cell, group.one, group.piece)
+            self._say(cell, group.one, group.piece, column)
             return
         if group.stays:
             return
@@ -158,7 +158,7 @@ class Changes:
         if not folder or not folder.strip("/"):
             raise Unreadable(_SHARED)
         group.folder = folder
-        self._say(cell, folder, group.piece)
+        self._say(cell, folder, group.piece, column)
 
     @staticmethod
     def _following(
@@ -187,8 +187,8 @@ class Changes:
         mounts = {m for m in self._drives.values() if inside.startswith(m.rstrip("/") + "/")}
         return max(mounts, key=len, default=None)
 
-    def _say(self, cell: Cell, core: str, piece: Piece) -> None:
-        raw, mode = self._followed.raw(cell), piece.mode
+    def _say(self, cell: Cell, core: str, piece: Piece, column: Column) -> None:
+        raw, mode = column.some([cell.row])[0] or "", piece.mode
         value = self._identity(core, raw) if piece.drive else encoded(core, raw, mode)
         if value is None or not core:
             raise Unreadable("A new path cannot be written as the old one is.")

@@ -11,7 +11,7 @@ import random
 from array import array
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from fascis.documents.model import NotUnderstood
 
@@ -26,8 +26,7 @@ class Unreadable(NotUnderstood):
     """A document is not read: it is damaged, hostile, or too large. ``str()`` is the sentence."""
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(NamedTuple):
     """Where a value stands."""
 
     table: str

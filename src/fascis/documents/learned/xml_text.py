@@ -95,10 +95,6 @@ class _Open:
     def __init__(self) -> None:
         self.kind: _Kind
         self.row = self.start = 0
-        self.begin()
-
-    def begin(self) -> None:
-        """Nothing is known of what lies in it."""
         self.text: str | None = None
         self.children = False
         # In a property list: the key that was read last, and where its tag begins.
@@ -172,7 +168,9 @@ class XmlTables:
             stack.append(_Open())
         here = stack[depth]
         here.kind, here.row, here.start = kind, row, at
-        here.begin()
+        # Nothing is known yet of what lies in it.
+        here.text = here.pending = None
+        here.children = False
         self._depth = depth + 1
         known = kind.attributes
         for n in range(0, len(attributes), 2):
@@ -249,8 +247,14 @@ class XmlTables:
         # Written piece by piece: there may be as many as there are paths.
         new = io.BytesIO()
         at = 0
-        for _, cells in groupby(sorted(edits, key=self._tag_of), self._tag_of):
-            for start, end, text in sorted(self._hole(c, edits[c], encoding) for c in cells):
+        columns = {(table, name): self._column(table, name) for table, name, _ in edits}
+
+        def tag_of(cell: Cell) -> int:
+            return columns[cell[:2]].starts[cell.row]
+
+        for tag, cells in groupby(sorted(edits, key=tag_of), tag_of):
+            holes = [self._hole(columns[c[:2]], c, tag, edits[c], encoding) for c in cells]
+            for start, end, text in sorted(holes) if len(holes) > 1 else holes:
                 if start < at:
                     raise Unreadable("Two of its paths stand at one place.")
                 new.write(content[at:start])
@@ -260,9 +264,10 @@ class XmlTables:
         _check(new)
         return new.getvalue()
 
-    def _tag_of(self, cell: Cell) -> int:
-        """Where the tag begins in which a value stands, or after which."""
-        return self._tables[cell.table].column(cell.column).starts[cell.row]
+    def _column(self, table: str, name: str) -> XmlColumn:
+        column = self._tables[table].column(name)
+        assert isinstance(column, XmlColumn)
+        return column
 
     def saying(self, edits: Mapping[Cell, str]) -> list[TextTable]:
         """The tables with some cells changed, as they are read when it was written anew."""
@@ -278,10 +283,10 @@ class XmlTables:
             table.is_among(found)
         return found
 
-    def _hole(self, cell: Cell, value: str, encoding: str) -> tuple[int, int, bytes]:
-        column = self._tables[cell.table].column(cell.column)
-        assert isinstance(column, XmlColumn)
-        tag = column.starts[cell.row]
+    def _hole(
+        self, column: XmlColumn, cell: Cell, tag: int, value: str, encoding: str
+    ) -> tuple[int, int, bytes]:
+        """Where a value stands, and what stands there from now on; looked at before and after."""
         name = cell.column.rpartition("@")[2] if column.attribute else ""
         start, end, raw, quote = _standing(self.content, tag, name, encoding)
         if said_by(raw, quote) != column.values[cell.row]:
