@@ -13,6 +13,9 @@ from pathlib import Path
 import pytest
 
 from fascis.crossing.scope.surveyed import survey_library
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled
+from fascis.library.learning import asking
 from fascis.library.learning.asking import confirm
 from fascis.library.learning.asking import learn as look_at
 from fascis.relink.acts import Acts
@@ -145,8 +148,13 @@ def another_library(bench, style):
 
 
 def survey_of(bench, library):
-    _, said, _ = fascis(bench, "survey", library, "--json")
-    return {d["path"]: d for d in said["documents"]}
+    _, said, err = fascis(bench, "survey", library, "--json")
+    return {d["path"]: d["format"] for d in said["documents"]}, err
+
+
+def proposed(bench):
+    _, said, _ = fascis(bench, "survey", bench.library, "--json")
+    return {d["document"]: d for d in said["proposed"]}
 
 
 @pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
@@ -154,8 +162,8 @@ def test_in_another_library_it_is_asked_for_again(bench, style):
     document, _ = make(bench.library, style)
     there, other, files = another_library(bench, style)
     confirmed(bench, document)
-    said = survey_of(bench, there)[other.name]
-    assert said["format"] == "not understood" and "fascis learn asks" in said["why"]
+    formats, told = survey_of(bench, there)
+    assert formats == {other.name: "not understood"} and "fascis learn asks" in told
     status, planned, _ = fascis(
         bench, "relocate", there, "--to", bench.heron, "--after", "release", "--yes", "--json"
     )
@@ -165,8 +173,8 @@ def test_in_another_library_it_is_asked_for_again(bench, style):
     status, said, _ = learn(bench, other)
     assert (status, said["state"]) == (0, "proposed") and "somebody said yes" in said["why"]
     confirmed(bench, other)
-    assert survey_of(bench, there)[other.name]["format"] == "learned"
-    assert survey_of(bench, bench.library)[document.name]["format"] == "learned"
+    assert survey_of(bench, there)[0] == {other.name: "learned"}
+    assert survey_of(bench, bench.library)[0] == {document.name: "learned"}
 
 
 def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
@@ -177,7 +185,7 @@ def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
         bench, "relocate", bench.library, "--to", bench.heron, "--after", "keep", "--yes", "--json"
     )
     there = Path(said["to"][0])
-    assert survey_of(bench, there)[document.name]["format"] == "learned"
+    assert survey_of(bench, there)[0][document.name] == "learned"
     moved = there.with_name("Elsewhere")
     there.rename(moved)
     assert learn(bench, moved / document.name)[1]["state"] in ("none", "proposed")
@@ -186,19 +194,19 @@ def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
 def test_a_survey_tells_what_could_be_read(bench):
     document, _ = make(bench.library, ROOTS)
     (bench.library / "notes.xml").write_text("<a><b/></a>")
-    said = survey_of(bench, bench.library)
-    reading = said[document.name]["reading"]
-    assert (reading["verdict"], reading["values"], reading["lead_to_files"]) == ("readable", 12, 12)
+    said = proposed(bench)
     assert list(said) == [document.name]
+    one = said[document.name]
+    assert (one["verdict"], one["values"], one["lead_to_files"]) == ("readable", 12, 12)
     before = from_environment().register.proposed()
     assert list(before) == [bytes(document)]
     # Nothing changed: it is not looked through again.
     with closing(sqlite3.connect(from_environment().register.path)) as db:
         db.execute("UPDATE proposed SET said=replace(said, '12', '11')")
         db.commit()
-    assert survey_of(bench, bench.library)[document.name]["reading"]["values"] == 11
+    assert proposed(bench)[document.name]["values"] == 11
     os.utime(document, (1, 1))
-    assert survey_of(bench, bench.library)[document.name]["reading"]["values"] == 12
+    assert proposed(bench)[document.name]["values"] == 12
 
 
 @pytest.mark.parametrize("value", ["herons/dawn.mov", "dawn.mov", "c:\\\\herons\\\\dawn"])
@@ -217,7 +225,7 @@ def test_paths_where_nothing_stood_when_it_was_looked_at(bench, value):
     with closing(sqlite3.connect(document)) as db:
         db.execute("UPDATE n SET proxy=? WHERE k=3", (value,))
         db.commit()
-    assert "nothing stood there" in survey_of(bench, bench.library)[document.name]["why"]
+    assert "nothing stood there" in survey_of(bench, bench.library)[1]
 
 
 def test_two_places_that_say_the_same_are_a_persons_choice(bench):
@@ -483,3 +491,74 @@ def test_a_drive_that_is_named_by_its_identity_is_another_one_then(bench):
 
 def drive_of(bench, path):
     return from_environment().drives.at(path)
+
+
+def test_a_document_that_takes_too_much_ends_nothing_but_itself(bench, monkeypatch):
+    """Its child process is ended; the documents behind it are looked at by another."""
+    paths = []
+    for n, name in enumerate(["before", "fatal", "behind"]):
+        document, _ = make(bench.library / name, BINS, seed=n)
+        paths.append(document.rename(document.with_stem(name)))
+    monkeypatch.setattr(asking, "CHILD", "tests.commands.dying_child")
+    monkeypatch.setenv("PYTHONPATH", str(Path(__file__).parents[2]))
+    before = contents(bench.drives)
+    found = asking.learn_all(bench.workspace, paths, [bench.library])
+    assert [one.verdict for one in found] == ["readable", "refused", "readable"]
+    assert "time and memory" in found[1].why and found[1].fields == []
+    assert contents(bench.drives) == before
+    assert list(bench.workspace.private.iterdir()) == []
+
+
+def test_stopped_nothing_of_it_goes_on(bench, monkeypatch):
+    document, _ = make(bench.library, BINS)
+    control, begun = Control(), []
+    popen = asking.subprocess.Popen
+
+    def begin(*words, **more):
+        begun.append(popen(*words, **more))
+        return begun[-1]
+
+    monkeypatch.setattr(asking.subprocess, "Popen", begin)
+    with pytest.raises(Cancelled):
+        asking.learn(bench.workspace, document, (), control, lambda *_: control.stop())
+    (child,) = [one for one in begun if "fascis.library.learning.child" in one.args]
+    assert child.poll() is not None
+    assert list(bench.workspace.private.iterdir()) == []
+
+
+@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
+def test_brought_back_it_is_byte_for_byte_as_it_was(bench, style):
+    """The library has this document and no other."""
+    document, files = make(bench.library, style)
+    confirmed(bench, document)
+    before = {path: path.read_bytes() for path in [document, *map(Path, files)]}
+    _, said, _ = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert said["state"] == "released" and not bench.library.exists()
+    there = Path(said["to"][0])
+    assert all_lead(style, there / document.name)
+    status, back, err = fascis(bench, "bring-back", there, "--after", "release", "--yes", "--json")
+    assert (status, back["state"]) == (0, "released"), err
+    assert {path: path.read_bytes() for path in before} == before
+    assert not there.exists()
+
+
+def test_split_off_it_takes_its_media_along(bench):
+    """Two documents of unknown make, each with media of its own."""
+    made = {}
+    for n, (name, style) in enumerate(zip(["Weir", "Otters"], [ROOTS, ELEMENTS], strict=True)):
+        made[name] = make(bench.library / name, style, seed=n)
+        confirmed(bench, made[name][0])
+    status, said, err = fascis(
+        bench, "relocate", bench.library, "--only", "Weir", "--to", bench.heron, "--after",
+        "release", "--yes", "--json",
+    )  # fmt: skip
+    assert (status, said["state"]) == (0, "released"), err
+    document, files = made["Weir"]
+    there = next(Path(said["to"][0]).rglob(document.name))
+    assert all_lead(ROOTS, there) and not any(map(os.path.exists, files))
+    assert all(p.startswith(str(bench.heron)) for p in ROOTS.read(there))
+    other, stay = made["Otters"]
+    assert ELEMENTS.read(other) == stay and all(map(os.path.exists, stay))

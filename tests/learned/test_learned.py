@@ -223,8 +223,23 @@ def test_what_follows_in_part_refuses_all(tmp_path: Path) -> None:
         (b"<a><b></a>", "well-formed"),
         (gzip.compress(bytes(600 << 20), 1), "large"),
         (b"PK\x03\x04" + b"\0" * 100, "packed"),
+        (b"<a " + b" ".join(b"a%d='1'" % n for n in range(200_000)) + b"/>", "kinds of values"),
+        (b"[" + b",".join(b'{"k%d": "v"}' % n for n in range(100_000)) + b"]", "kinds of values"),
+        (b"{" + b",".join(b'"k%d": 1' % n for n in range(100_000)) + b"}", "kinds of values"),
     ],
-    ids=["pages", "nested", "bytes", "entities", "deep", "broken", "bomb", "zip"],
+    ids=[
+        "pages",
+        "nested",
+        "bytes",
+        "entities",
+        "deep",
+        "broken",
+        "bomb",
+        "zip",
+        "attributes",
+        "keys",
+        "numbers",
+    ],
 )
 def test_hostile_documents_are_refused_with_a_sentence(
     content: bytes, why: str, tmp_path: Path

@@ -258,6 +258,7 @@ def test_a_register_of_the_first_version_is_brought_up_and_keeps_what_it_knew(be
     with closing(sqlite3.connect(register.path)) as db:
         db.executescript(
             "DROP TABLE used; DROP TABLE former; DROP TABLE looked; DROP TABLE reading;"
+            " DROP TABLE proposed;"
             " ALTER TABLE drive DROP COLUMN hardware;"
             " ALTER TABLE drive DROP COLUMN measured_at; PRAGMA user_version=1;"
         )

@@ -127,14 +127,8 @@ def _record(
             if d.kind.works and not d.trouble
         ]
         + [
-            {
-                "path": shown_place(surveyed, place),
-                "format": NOT_UNDERSTOOD,
-                "references": 0,
-                "why": why,
-                **_proposed(proposed.get(place)),
-            }
-            for place, why in uses.not_understood
+            {"path": shown_place(surveyed, place), "format": NOT_UNDERSTOOD, "references": 0}
+            for place, _ in uses.not_understood
         ],
         "standing": _standing(surveyed),
         "roles": {r.value: {"files": by_role[r][0], "bytes": by_role[r][1]} for r in ROLES},
@@ -149,17 +143,27 @@ def _record(
             for n, t, why in uses.not_media
         ],
     }
+    if could := _proposed(surveyed, proposed):
+        record["proposed"] = could
     if files:
         record["files"] = list(_files(surveyed))
     return record
 
 
-def _proposed(one: Proposal | None) -> dict[str, Any]:
-    """What could be read of a document of unknown make, for JSON."""
-    if one is None:
-        return {}
-    said = {"verdict": one.verdict, "fields": one.fields, "why": one.why}
-    return {"reading": said | {"values": one.values, "lead_to_files": one.found}}
+def _proposed(surveyed: Surveyed, proposed: Mapping[bytes, Proposal]) -> list[dict[str, Any]]:
+    """What could be read of documents that are not understood, for JSON."""
+    return [
+        {
+            "document": shown_place(surveyed, place),
+            "verdict": one.verdict,
+            "why": one.why,
+            "fields": one.fields,
+            "values": one.values,
+            "lead_to_files": one.found,
+        }
+        for place, one in sorted(proposed.items())
+        if one.fields
+    ]
 
 
 def _tell_troubles(

@@ -19,7 +19,7 @@ from fascis.crossing.arrival.below import old_folder
 from fascis.crossing.arrival.restoring import same_outside
 from fascis.crossing.arrival.rewriting import documents_of
 from fascis.crossing.arrival.routes import IntoCopy, path_of
-from fascis.crossing.arrival.spelling import leads_of
+from fascis.crossing.arrival.spelling import is_of_copied, leads_of
 from fascis.crossing.journal.copies import Copies, Item, arrives_at
 from fascis.crossing.journal.leads import Led
 from fascis.crossing.journal.which import Which
@@ -174,10 +174,10 @@ class _Opening:
         if led is None:
             return None
         if kind.known_by is KnownBy.LOOK:
-            return led if _same_look(led.seen, item) and self._is_ours(item) else None
+            return led if is_of_copied(kind, led, item) and self._is_ours(item) else None
         anew = self._derived.get(item.id)
         ours = document.seen in (item.digest, anew[1] if anew else b"")
-        return led if ours and led.seen == item.digest else None
+        return led if ours and is_of_copied(kind, led, item) else None
 
     def _reference(
         self,
@@ -344,13 +344,6 @@ class _Opening:
         except OSError:
             return False
         return seen is not None and (status.st_size, mtime_of(status)) == seen[:2]
-
-
-def _same_look(seen: bytes, item: Item) -> bool:
-    """True when a document's leads are those of what was copied: by its size and time."""
-    return bool(seen and item.seen) and seen.split()[:2] == [
-        b"%d" % n for n in (item.seen or (0, 0))[:2]
-    ]
 
 
 # -- one picture or clip of every strand -----------------------------------------------------------

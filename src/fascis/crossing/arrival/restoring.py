@@ -14,7 +14,7 @@ from pathlib import Path
 
 from fascis.crossing.arrival.below import old_folder
 from fascis.crossing.arrival.routes import path_of
-from fascis.crossing.arrival.spelling import leads_of
+from fascis.crossing.arrival.spelling import is_of_copied, leads_of
 from fascis.crossing.journal.copies import Copies, Item
 from fascis.crossing.journal.leads import Led
 from fascis.crossing.places.arrived import Arrived
@@ -68,7 +68,7 @@ class Restoring:
         if place is None:
             return None
         led = self._copies.journal.led(item.id)
-        if led is None or led.seen != item.digest:
+        if led is None or not is_of_copied(kind, led, item):
             return None
         try:
             with MediumSource(self._medium, place, self._cache) as source:

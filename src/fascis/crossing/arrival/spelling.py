@@ -16,7 +16,7 @@ from fascis.crossing.arrival.routes import IntoCopy, path_of
 from fascis.crossing.journal.copies import Item
 from fascis.crossing.journal.leads import Led, frames
 from fascis.crossing.places.arrived import Arrived, leads_only, place_from, relative
-from fascis.documents.model import Change, DocumentKind, OpenDocument, Reference, names_of
+from fascis.documents.model import Change, DocumentKind, KnownBy, OpenDocument, Reference, names_of
 from fascis.documents.targets import Target
 from fascis.files.names import join, parent
 from fascis.library.references.uses import NOWHERE
@@ -35,6 +35,17 @@ def leads_of(led: Led | None, document: OpenDocument) -> Iterator[list[int] | No
     if sum(_counts(document)) != len(led.of):
         return repeat(None)
     return frames(led, _counts(document))
+
+
+def is_of_copied(kind: DocumentKind, led: Led, item: Item) -> bool:
+    """True when leads are those of the document as it was copied.
+
+    A database is known by its size and time: it may say the same in other bytes.
+    """
+    if kind.known_by is KnownBy.DIGEST:
+        return led.seen == item.digest
+    seen = item.seen or (0, 0)
+    return bool(led.seen and item.seen) and led.seen.split()[:2] == [b"%d" % n for n in seen[:2]]
 
 
 def _counts(document: OpenDocument) -> Iterator[int]:

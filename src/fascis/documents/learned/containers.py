@@ -15,7 +15,7 @@ from blake3 import blake3
 
 from fascis.documents.learned import database
 from fascis.documents.learned.database import Database
-from fascis.documents.learned.json_text import JsonTables
+from fascis.documents.learned.json_text import JsonTables, NoJson
 from fascis.documents.learned.plain_text import PlainTables
 from fascis.documents.learned.tables import Cell, Column, Join, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Text, shape_of
@@ -86,7 +86,7 @@ class TextContents:
 def _json_or_plain(text: str) -> JsonTables | PlainTables:
     try:
         return JsonTables(text)
-    except Unreadable:
+    except NoJson:
         # Settings begin with a bracket too.
         if text.lstrip().startswith("["):
             return PlainTables(text)

@@ -149,6 +149,10 @@ def _nothing(_pairs: list[tuple[str, Any]]) -> None:
     """An object that is not kept."""
 
 
+class NoJson(Unreadable):
+    """A text begins like JSON, and is none."""
+
+
 class JsonTables:
     """The tables of a JSON text.
 
@@ -165,7 +169,7 @@ class JsonTables:
             # Of a large one nothing is kept; then where it has maps is not known.
             tree = json.loads(text, object_pairs_hook=_nothing if large else None)
         except (ValueError, RecursionError) as error:
-            raise Unreadable(f"It is no JSON that makes sense ({error}).") from error
+            raise NoJson(f"It is no JSON that makes sense ({error}).") from error
         if text.lstrip()[:1] not in ("{", "["):
             raise Unreadable("It is a single value.")
         reader = JsonReader(maps=set() if large else maps_of(tree))

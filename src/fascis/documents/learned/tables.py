@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import random
 from array import array
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Sized
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -19,7 +19,7 @@ from fascis.documents.model import NotUnderstood
 NO_ROW = -1
 # Of keys: how many rows they tell apart at least, their length, the share of rows that have one.
 _LEAST_KEYS, _LONGEST_KEY, _NEARLY = 2, 200, 0.9
-_TRIED, _MOST_JOINS = 200, 40
+_TRIED, _MOST_JOINS, _MOST_COLUMNS = 200, 40, 2000
 
 
 class Unreadable(NotUnderstood):
@@ -206,12 +206,14 @@ class TextTable:
     def open_column(self, name: str, new: TextColumn | None = None) -> TextColumn:
         """A column to put values into; where there is none yet ``new``, or a plain one."""
         if name not in self._columns:
+            _refuse_many(self._columns)
             self._columns[name] = TextColumn(name) if new is None else new
         return self._columns[name]
 
     def put_number(self, row: int, column: str, value: str) -> None:
         """Puts a number, as it is written."""
         if column not in self._numbers:
+            _refuse_many(self._numbers)
             self._numbers[column] = TextColumn(column)
         self._numbers[column].put(row, value, -1, -1)
 
@@ -334,6 +336,11 @@ class TextTable:
                 return None
             known[value] = row
         return known if len(known) >= _NEARLY * len(self) else None
+
+
+def _refuse_many(columns: Sized) -> None:
+    if len(columns) >= _MOST_COLUMNS:
+        raise Unreadable("Its things have too many kinds of values to be looked through.")
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -23,6 +23,7 @@ from fascis.library.learning.learnt import Learnt
 from fascis.library.references.reading import PathSource
 from fascis.workspace import Workspace
 
+CHILD = "fascis.library.learning.child"
 _LARGEST, _MOST_READINGS = 4 << 20, 200
 _LOOK_SECONDS = 0.1
 _ENDED = "It could not be looked through within the time and memory that a document may take here."
@@ -124,7 +125,7 @@ def _answers(
     """What a child says of one document after the other, until it ends; what went wrong as text."""
     child = subprocess.Popen(
         # -P: no module is taken from the folder that the person happens to be in.
-        [sys.executable, "-P", "-m", "fascis.library.learning.child"],
+        [sys.executable, "-P", "-m", CHILD],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
