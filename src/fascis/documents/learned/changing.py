@@ -83,6 +83,12 @@ class Changes:
         # Gone through several times, not kept: there may be a million rows.
         left: Callable[[], _Rows] = whole
         for level in self._followed.levels:
+            if level.where is None and not level.piece.drive:
+                rest = self._alone(level, left())
+                if not rest:
+                    return self.edits
+
+                left = _again(rest)
             groups, loose = self._groups(level, left())
             differ = {at: g for at, g in groups.items() if g.changed and not self._is_one(g)}
             if differ:
@@ -94,12 +100,25 @@ class Changes:
             rest = list(self._following(level, groups, left())) if differ or loose else []
             if not rest:
                 return self.edits
-
-            def behind(rest: list[tuple[int, str, str]] = rest) -> _Rows:
-                return rest
-
-            left = behind
+            left = _again(rest)
         raise Unreadable(_SHARED)
+
+    def _alone(self, level: Level, left: _Rows) -> list[tuple[int, str, str]]:
+        """Changes the cells that no rows share, where one edit does; gives all other rows."""
+        rest = []
+        texts, piece = level.texts, level.piece
+        table, name = level.table.name, piece.column
+        column = level.table.column(name)
+        for row, old, new in left:
+            if old == new:
+                continue
+            text = texts[row]
+            one = _says(_core(text, piece, old), old, new) if text else None
+            if one is None:
+                rest.append((row, old, new))
+            else:
+                self._say(Cell(table, name, row), one, piece, column)
+        return rest
 
     @staticmethod
     def _is_one(group: _Group) -> bool:
@@ -202,6 +221,11 @@ class Changes:
         known = [name for name, where in self._drives.items() if where == mount]
         alike = [name for name in known if _looks(name) == _looks(like)]
         return alike[0] if len(alike) == 1 else None
+
+
+def _again(rows: list[tuple[int, str, str]]) -> Callable[[], _Rows]:
+    """What can be gone through as often as it is asked for."""
+    return lambda: rows
 
 
 def _looks(name: str) -> tuple[int, int]:

@@ -6,7 +6,7 @@ import gzip
 import io
 import zipfile
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -54,6 +54,12 @@ class TextContents:
         """A digest of the names of tables and columns."""
         lines = shape_of(self.container, self.tables())
         return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
+
+    def forget_all_but(self, columns: Collection[tuple[str, str]]) -> None:
+        """Lets go of what is not needed to write it anew; of XML, which is proven hole by hole."""
+        if isinstance(self._tables, XmlTables):
+            for table in self.tables():
+                table.forget_all_but({name for where, name in columns if where == table.name})
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
         """The document with some cells changed, every other byte as it was; read again.

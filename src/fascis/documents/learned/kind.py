@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 from blake3 import blake3
 
 from fascis.documents.catalog import JOURNALS
+from fascis.documents.learned.changing import Copies
 from fascis.documents.learned.containers import (
     LARGEST,
     OpenedDatabase,
@@ -17,9 +18,9 @@ from fascis.documents.learned.containers import (
     TextContents,
     contents_of,
 )
-from fascis.documents.learned.inner import WithInner
+from fascis.documents.learned.inner import WITHIN, WithInner
 from fascis.documents.learned.reading import Followed
-from fascis.documents.learned.rewriting import edits_for, prove_paths
+from fascis.documents.learned.rewriting import copies_in, edits_for, prove_paths
 from fascis.documents.learned.spelling import Mode, decoded
 from fascis.documents.learned.stored import CONFIRMED, Stored
 from fascis.documents.learned.tables import Unreadable
@@ -227,13 +228,14 @@ class LearnedDocument:
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
         """The document with some paths changed, and proven."""
-        before: list[list[str | None]] = []
+        before = [list(followed.paths()) for followed in self._followed]
+        copies = copies_in(self._followed, before)
+        self._forget_the_rest(copies)
         after: list[list[str | None]] = []
         number = 0
-        for which, followed in enumerate(self._followed):
-            before.append(list(followed.paths()))
+        for which, paths in enumerate(before):
             new: list[str | None] = []
-            for row, path in enumerate(before[which]):
+            for row, path in enumerate(paths):
                 change = None
                 if path is not None:
                     change = wanted(number, Reference((which, row), path))
@@ -242,11 +244,25 @@ class LearnedDocument:
             after.append(new)
         if before == after:
             return None
-        edits = edits_for(self._followed, before, after, self._drives)
+        edits = edits_for(self._followed, before, after, self._drives, copies)
         del before
         written = self._contents.rewritten(edits)
         self._prove(written, after)
         return written
+
+    def _forget_the_rest(self, copies: Sequence[Copies]) -> None:
+        """Of a text, which may be large, no column is needed any more but those that change.
+
+        Where rows are joined by keys all may be.
+        """
+        pieces = [piece for reading in self.stored.readings for piece in reading.pieces]
+        by_keys = any(hop != "in" for piece in pieces for hop in (*piece.hops, piece.tree) if hop)
+        within = any(WITHIN in name for name in self._names)
+        if by_keys or within or not isinstance(self._opened, TextContents):
+            return
+        used = {column for followed in self._followed for column in followed.used()}
+        used |= {(copy.table, copy.column) for some in copies for copy in some.follow}
+        self._opened.forget_all_but(used)
 
     def _prove(self, new: bytes | Path, after: list[list[str | None]]) -> None:
         if isinstance(new, bytes):

@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from fascis.documents.learned.changing import Changes, Paths, copies_of, copy_edits
+from fascis.documents.learned.changing import Changes, Copies, Paths, copies_of, copy_edits
 from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.tables import Cell, Contents, Unreadable
+
+
+def copies_in(every: Sequence[Followed], before: Sequence[Paths]) -> list[Copies]:
+    """What says again where rows lead, for each reading of a document."""
+    used = {column for followed in every for column in followed.used()}
+    return [copies_of(one, paths, used) for one, paths in zip(every, before, strict=True)]
 
 
 def edits_for(
@@ -14,23 +20,24 @@ def edits_for(
     before: Sequence[Paths],
     after: Sequence[Paths],
     drives: Mapping[str, str] | None = None,
+    known: Sequence[Copies] = (),
 ) -> dict[Cell, str]:
     """The edits that make rows lead elsewhere.
 
     Args:
         every: all readings of a document, followed in it.
         before, after: for each of them where every row leads, and is to lead.
+        known: what says that again, where it was looked for already.
 
     Raises:
         Unreadable: the document cannot say so, or it is not sure what else would have to change.
     """
-    used = {column for followed in every for column in followed.used()}
     edits: dict[Cell, str] = {}
-    for followed, old, new in zip(every, before, after, strict=True):
+    every_copies = known or copies_in(every, before)
+    for followed, old, new, copies in zip(every, before, after, every_copies, strict=True):
         mine = Changes(followed, drives).make(old, new)
         if not mine:
             continue
-        copies = copies_of(followed, old, used)
         if copies.doubtful:
             raise Unreadable(
                 f"What it keeps in {copies.doubtful[0]} follows its paths in part, and it is not "

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import random
 from array import array
-from collections.abc import Iterator, Mapping, Sequence, Sized
+from collections.abc import Collection, Iterator, Mapping, Sequence, Sized
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -235,6 +235,11 @@ class TextTable:
         column = self._columns[name]
         column.fill(len(self))
         return column
+
+    def forget_all_but(self, names: Collection[str]) -> None:
+        """Lets go of columns that nobody asks for any more."""
+        for name in [name for name in self._columns if name not in names]:
+            del self._columns[name]
 
     def says_something(self, name: str) -> bool:
         """True for a column in which something stands, in some row."""
