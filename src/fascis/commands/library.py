@@ -1,4 +1,4 @@
-"""``survey``, ``catalog`` and ``learn``: what a library holds, catalogs, unknown makes."""
+"""``look``, ``survey``, ``catalog``, ``learn``: finding libraries, and what one holds."""
 
 from __future__ import annotations
 
@@ -9,6 +9,18 @@ from fascis.commands.telling import JSON
 
 def register(app: typer.Typer) -> None:
     """Adds the commands."""
+
+    @app.command()
+    def look(
+        where: list[str] = typer.Argument(
+            None, help="Folders or drives; without one, the home and every connected drive."
+        ),
+        as_json: bool = JSON,
+    ) -> None:
+        """Looks for libraries, and for what is big; it writes nothing."""
+        from fascis.commands import look_work
+
+        look_work.look(where or [], as_json)
 
     @app.command()
     def survey(

@@ -34,6 +34,8 @@ _PICTURES = (
 )
 _SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
 _FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
+FILMS = frozenset(e.encode() for e in _FILMS.split())
+SOUND = frozenset(e.encode() for e in _SOUND.split())
 STILLS = frozenset(e.encode() for e in _PICTURES.split())
 MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
 DATABASES = frozenset((b"sqlite", b"sqlite3", b"db", b"db3"))  # of unknown make

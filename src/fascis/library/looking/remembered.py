@@ -1,0 +1,76 @@
+"""What was seen of folders before, so that a second look is quick: a cache, in the user's own."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+from collections.abc import Iterable
+from contextlib import closing
+from pathlib import Path
+
+from fascis.files.own.private import make_private
+from fascis.library.looking.walking import Seen
+
+VERSION = 1
+_SCHEMA = f"""
+PRAGMA user_version={VERSION};
+CREATE TABLE seen(path BLOB PRIMARY KEY, mtime_ns INTEGER NOT NULL, at REAL NOT NULL,
+ said TEXT NOT NULL) WITHOUT ROWID;
+"""
+# A folder that changed so shortly before it was seen may have changed again with the same time.
+_SECONDS = 2.0
+
+
+class Remembered:
+    """Folders as they were seen. What cannot be read of it is seen anew.
+
+    Args:
+        path: of the cache.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._known: dict[bytes, tuple[int, float, str]] = {}
+
+    def load(self, root: bytes) -> None:
+        """Takes in what is known of a folder and of all below it."""
+        end = root.rstrip(b"/") + b"0"  # what sorts behind the slash
+        sql = "SELECT path, mtime_ns, at, said FROM seen WHERE path=? OR (path>? AND path<?)"
+        try:
+            with closing(self._open()) as db:
+                rows = db.execute(sql, (root, root.rstrip(b"/") + b"/", end))
+                self._known |= {path: (mtime, at, said) for path, mtime, at, said in rows}
+        except sqlite3.Error:
+            self._known = {}
+
+    def find(self, path: bytes, mtime_ns: int) -> Seen | None:
+        """A folder as it was seen, if nothing came into it or went since."""
+        known = self._known.get(path)
+        if known is None or known[0] != mtime_ns or mtime_ns / 1e9 > known[1] - _SECONDS:
+            return None
+        try:
+            return Seen.from_json(path, mtime_ns, json.loads(known[2]))
+        except (ValueError, TypeError, KeyError):
+            return None
+
+    def keep(self, folders: Iterable[Seen], at: float | None = None) -> None:
+        """Remembers folders; a cache that cannot be written is none."""
+        at = time.time() if at is None else at
+        rows = (
+            (seen.path, seen.mtime_ns, at, json.dumps(seen.as_json()))
+            for seen in folders
+            if self._known.get(seen.path, (0,))[0] != seen.mtime_ns
+        )
+        try:
+            with closing(self._open()) as db, db:
+                db.executemany("INSERT OR REPLACE INTO seen VALUES(?,?,?,?)", rows)
+        except (sqlite3.Error, OSError):
+            return
+
+    def _open(self) -> sqlite3.Connection:
+        make_private(self._path.parent)
+        db = sqlite3.connect(self._path, timeout=20)
+        if db.execute("PRAGMA user_version").fetchone()[0] != VERSION:
+            db.executescript("DROP TABLE IF EXISTS seen;" + _SCHEMA)
+        return db

@@ -1,0 +1,152 @@
+"""Looking: libraries are found in generated homes, what is none is not, and nothing is written."""
+
+import json
+import os
+import random
+from pathlib import Path
+
+import pytest
+
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled
+from fascis.library.looking.look import look
+from fascis.library.looking.walking import Walking
+from tests.commands.test_commands import fascis
+from tests.judge import contents
+from tests.library.making import timeline, write
+from tests.looking.homes import clips, film, make_home, program, recorded
+from tests.thorough import WORLDS
+
+
+@pytest.fixture
+def home(bench, monkeypatch):
+    there = bench.drives / "inside/home/otter"
+    there.mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(there))
+    return there
+
+
+def found(bench, folder):
+    return {one.root for one in look(bench.workspace, [folder]).libraries}
+
+
+@pytest.mark.parametrize("seed", range(WORLDS))
+def test_what_is_work_is_found_and_nothing_else(bench, home, seed):
+    wanted = make_home(home, seed)
+    before = contents(home)
+    assert found(bench, home) == wanted
+    # A second look knows the same.
+    assert found(bench, home) == wanted
+    assert contents(home) == before
+
+
+def test_by_the_command_line(bench, home, monkeypatch):
+    root = film(home, "Weir", random.Random(1))
+    clips(home / "Pictures/Phone", random.Random(2), 9, "jpg")
+    for kind in ("CACHE", "STATE", "DATA", "CONFIG"):
+        monkeypatch.setenv(f"XDG_{kind}_HOME", str(bench.drives.parent / kind.lower()))
+    every = [p for p in home.rglob("*") if p.is_file()]
+    status, said, err = fascis(bench, "look", "--json")
+    assert status == 0, err
+    (library,) = said["libraries"]
+    assert (library["root"], library["kind"], library["known"]) == (
+        str(root), "editing library", False,
+    )  # fmt: skip
+    files = [p for p in root.rglob("*") if p.is_file()]
+    assert library["files"] == len(files)
+    assert library["bytes"] == sum(p.stat().st_size for p in files)
+    assert said["looked_at_files"] == len(every)
+    assert sum(f["bytes"] for f in said["folders"]) == sum(p.stat().st_size for p in every)
+    for one in said["folders"]:
+        inside = [p for p in Path(one["path"]).rglob("*") if p.is_file()]
+        assert one["files"] == len(inside) and sum(one["by_type"].values()) == one["bytes"]
+    paths = [f["path"] + "/" for f in said["folders"]]
+    assert not any(a != b and a.startswith(b) for a in paths for b in paths)
+    biggest = max(every, key=lambda p: p.stat().st_size)
+    assert said["files"][0]["bytes"] == biggest.stat().st_size
+    fascis(bench, "survey", root, "--json")
+    _, said, _ = fascis(bench, "look", home, "--json")
+    assert said["libraries"][0]["known"] and said["libraries"][0]["library_id"]
+
+
+def test_a_folder_with_records_tells_who_it_is(bench, home):
+    root = recorded(home, "Heron", random.Random(3))
+    _, said, _ = fascis(bench, "look", home, "--json")
+    (library,) = said["libraries"]
+    identity = json.loads((root / ".fascis/identity.json").read_text())
+    assert (library["library_id"], library["name"]) == (identity["library_id"], "Heron")
+
+
+def test_a_timeline_on_the_desktop_is_a_library_by_itself(bench, home):
+    """What holds most of its media holds everything."""
+    files = clips(home / "Videos", random.Random(4), 3)
+    document = home / "Desktop" / "cut.otio"
+    write(document, timeline(*map(str, files)))
+    (library,) = look(bench.workspace, [home]).libraries
+    assert library.root == document and library.files == 4
+
+
+def test_what_changed_is_seen_and_what_did_not_is_remembered(bench, home, monkeypatch):
+    root = film(home, "Weir", random.Random(5))
+    program(home, random.Random(6))
+    for path in sorted(home.rglob("*")):
+        os.utime(path, (1_000_000_000, 1_000_000_000))
+    first = look(bench.workspace, [home])
+    listed = []
+    see = Walking._see
+
+    def seeing(self, path, mtime_ns):
+        listed.append(path)
+        return see(self, path, mtime_ns)
+
+    monkeypatch.setattr(Walking, "_see", seeing)
+    again = look(bench.workspace, [home])
+    # The home itself was made just now: it may have changed again within the same moment.
+    assert listed == [bytes(home)] and again.files == first.files
+    clips(root / "footage" / "day 2", random.Random(7), 2)
+    after = look(bench.workspace, [home])
+    assert after.files == first.files + 2
+
+
+def test_what_may_not_be_listed_is_told(bench, home, monkeypatch):
+    film(home, "Weir", random.Random(8))
+    closed = home / "Film locked"
+    closed.mkdir()
+    see = Walking._see
+
+    def refusing(self, path, mtime_ns):
+        if path == bytes(closed):
+            raise PermissionError(13, "no")
+        return see(self, path, mtime_ns)
+
+    monkeypatch.setattr(Walking, "_see", refusing)
+    looked = look(bench.workspace, [home])
+    assert looked.not_permitted == [bytes(closed)] and len(looked.libraries) == 1
+
+
+def test_stopped_it_ends_at_once(bench, home):
+    film(home, "Weir", random.Random(9))
+    control = Control()
+    control.stop()
+    with pytest.raises(Cancelled):
+        look(bench.workspace, [home], control)
+
+
+@pytest.mark.parametrize("damage", ["{", '{"format": 9}', "\x00" * 40])
+def test_a_document_or_record_that_is_none_is_no_library(bench, home, damage):
+    write(home / "Film/Weir/cut.otio", damage.encode())
+    write(home / "Film/Otter/.fascis/identity.json", damage.encode())
+    clips(home / "Film/Weir", random.Random(1), 2)
+    assert found(bench, home) == set()
+
+
+def test_a_folder_that_is_not_there_is_refused(bench):
+    status, said, _ = fascis(bench, "look", bench.drives / "nowhere", "--json")
+    assert status == 2 and "no connected drive" in said["error"]
+
+
+def test_a_cache_that_is_damaged_is_made_anew(bench, home):
+    root = film(home, "Weir", random.Random(10))
+    cache = bench.workspace.private.parent / "looked.sqlite"
+    write(cache, b"no database at all, but long enough to be taken for one" * 40)
+    assert found(bench, home) == {root}
