@@ -142,6 +142,15 @@ class Database:
         with making_sense():
             return self.db.execute(sql, arguments).fetchall()
 
+    def values(self, sql: str) -> list[Any]:
+        """What stands in the one column that is asked for; rows are not kept.
+
+        Raises:
+            Unreadable: the database is damaged, or it took too long.
+        """
+        with making_sense():
+            return [value for (value,) in self.db.execute(sql)]
+
 
 @dataclass(frozen=True, slots=True)
 class Declared:
@@ -179,8 +188,10 @@ class DatabaseTable:
         """The key of every row: a number, or a tuple where it has no row numbers."""
         if not self.key:
             return []
-        rows = self._database.rows(f"SELECT {self.key} FROM {self._sql} ORDER BY {self.key}")
-        return array("q", (r[0] for r in rows)) if self.has_rowid else rows
+        sql = f"SELECT {self.key} FROM {self._sql} ORDER BY {self.key}"
+        return (
+            array("q", self._database.values(sql)) if self.has_rowid else self._database.rows(sql)
+        )
 
     def __len__(self) -> int:
         return len(self.keys)
@@ -228,8 +239,8 @@ class DatabaseTable:
 
     def raw_all(self, column: str) -> list[Any]:
         """What stands in a column in all rows."""
-        rows = self._database.rows(f"SELECT {quoted(column)} FROM {self._sql} ORDER BY {self.key}")
-        return [value for (value,) in rows]
+        order = f" ORDER BY {self.key}" if self.key else ""
+        return self._database.values(f"SELECT {quoted(column)} FROM {self._sql}{order}")
 
     def row_of_key(self, key: Any) -> int:
         """The row that has a key, or ``NO_ROW``."""
