@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 from PyQt6.QtCore import (
     QByteArray,
     QFileSystemWatcher,
+    QProcess,
     QSettings,
     QSize,
     QSocketNotifier,
@@ -51,6 +53,9 @@ from fascis.desktop.kit.mark import mark_icon
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import button, clear, label, tip
 from fascis.desktop.kit.tasks import Task
+from fascis.desktop.look.controller import Looking
+from fascis.desktop.look.view import FOOT as LOOK_FOOT
+from fascis.desktop.look.view import LookView
 from fascis.desktop.plan.controller import Planning
 from fascis.desktop.receipts.view import ReceiptsView
 from fascis.desktop.relink.controller import Relinks
@@ -77,12 +82,15 @@ from fascis.workspace import Workspace
 SOON_MS = 150
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
+# The view that is none of the places: it belongs to the shelves.
+LOOK = 5
 _FOOT = {
     0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter "
     "puts it down, or opens its strands · Left: the drive",
     1: "P pauses. Nothing is deleted while you are away.",
     2: "Up and Down choose a receipt. The same page travels inside the library, in "
     ".fascis/receipts.",
+    LOOK: LOOK_FOOT,
 }
 
 
@@ -107,6 +115,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1100, 700)
         self.shelves, self.crossings, self.receipts = ShelvesView(), CrossingsView(), ReceiptsView()
         self.strands, self.relink, self.panel = StrandsView(), RelinkView(), SidePanel()
+        self.look = LookView()
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
         self.relinks = Relinks(workspace, self)
@@ -120,6 +129,15 @@ class Window(QMainWindow):
             self.planning.shelf_of,
             lambda: self.conducting.running,
             self.conducting.stop,
+            self,
+        )
+        self.looking = Looking(
+            workspace,
+            self.look,
+            self.panel,
+            lambda: self.go_to(0),
+            lambda path: self.conducting.opener(path),
+            lambda: self.place == LOOK,
             self,
         )
         self.bench = Bench(workspace, self.panel, self.planning.show_chosen, self)
@@ -163,7 +181,8 @@ class Window(QMainWindow):
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.shelves)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        for view in (scroll, self.crossings, self.receipts, self.strands, self.relink):
+        views = (self.crossings, self.receipts, self.strands, self.relink, self.look)
+        for view in (scroll, *views):
             self._stack.addWidget(view)
         left.addWidget(self._stack, 1)
         self._foot = label("", wrap=False)
@@ -231,6 +250,7 @@ class Window(QMainWindow):
     def _menu(self) -> QMenu:
         menu = QMenu(self)
         for text, do in (
+            ("Look for libraries…", self.look_for_libraries),
             ("Add a library…", lambda: self.planning.ask_library()),
             ("Add a single document…", lambda: self.planning.ask_document()),
             ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
@@ -251,6 +271,9 @@ class Window(QMainWindow):
         self.planning.started.connect(self._started)
         self.planning.refreshed.connect(self._drives_seen)
         self.planning.see_crossing.connect(lambda: self.go_to(1))
+        self.planning.look_asked.connect(self.look_for_libraries)
+        self.planning.demo_asked.connect(self._open_demo)
+        self.looking.added.connect(self._found_added)
         self.conducting.pulse.connect(self._pulse.setText)
         self.conducting.changed.connect(self.planning.refresh)
         self.conducting.to_receipts.connect(self._to_receipt)
@@ -379,7 +402,7 @@ class Window(QMainWindow):
     def go_to(self, place: int, receipt: str | None = None) -> None:
         """Shows a place; of the receipts the given one."""
         self._stack.setCurrentIndex(place)
-        self._places[place].setChecked(True)
+        self._places[0 if place == LOOK else place].setChecked(True)
         self._foot.setText(_FOOT.get(place, ""))
         if place == 0:
             if self.planning.plan is not None:
@@ -397,6 +420,9 @@ class Window(QMainWindow):
         elif place == 4:
             self._relinks_changed()
             self.relink.setFocus()
+        elif place == LOOK:
+            self.looking.show()
+            self.look.first_focus()
         elif place == 1:
             self.conducting.load()
             self.crossings.list.setFocus()
@@ -447,6 +473,22 @@ class Window(QMainWindow):
         )
         self._library.show()
         self.go_to(4)
+
+    # -- looking for libraries ---------------------------------------------------------------------
+
+    def look_for_libraries(self) -> None:
+        """Looks at the home and every connected drive."""
+        self.looking.begin("This machine")
+        self.go_to(LOOK)
+
+    def _found_added(self, root: Path) -> None:
+        """What was found stands on the shelf, and is chosen."""
+        self.planning.was_added(root)
+        self.go_to(0)
+
+    def _open_demo(self) -> None:
+        """The demo, in a window of its own: it has a world of its own."""
+        QProcess.startDetached(sys.executable, ["-P", "-m", "fascis", "demo"])
 
     # -- relinking ---------------------------------------------------------------------------------
 
@@ -533,7 +575,7 @@ class Window(QMainWindow):
 
     def _next_area(self) -> None:
         areas = [
-            self._places[self.place],
+            self._places[0 if self.place == LOOK else self.place],
             self._stack.currentWidget() if self.place else self.shelves,
             self.panel.main,
         ]

@@ -125,6 +125,9 @@ class Planning(QObject):
     # Woven, or None when there is no plan any more.
     woven_changed = pyqtSignal(object)
     see_strands = pyqtSignal()
+    # Libraries are to be looked for; the demo is to be opened.
+    look_asked = pyqtSignal()
+    demo_asked = pyqtSignal()
     see_relink = pyqtSignal(object)  # the library's folder
     # A library that was recognised and is not known, or another folder of one, was chosen.
     another = pyqtSignal(object)
@@ -265,9 +268,13 @@ class Planning(QObject):
         """Shows the chosen library in the panel."""
         if standing is None:
             self.panel.show_nothing(
-                "Add the folder of an editing library or a photo catalog. Looking at it writes "
-                "nothing into it.",
-                [("Add a library…", self.ask_library)],
+                "Fascis can look for the folders that hold your work, or you name one. Looking "
+                "writes nothing there.",
+                [
+                    ("Look for libraries on this machine", self.look_asked.emit),
+                    ("Add a folder…", self.ask_library),
+                    ("Try it with the demo", self.demo_asked.emit),
+                ],
             )
             return
         if standing.says is not None:
@@ -433,6 +440,11 @@ class Planning(QObject):
         if chosen is not None and chosen.root == root:
             self._chosen(chosen)
 
+    def was_added(self, root: Path) -> None:
+        """A library stands on its shelf that did not: it is chosen when it is seen there."""
+        self._wanted, self.tells = root, False
+        self.refresh()
+
     def make_home(self, root: Path) -> None:
         """The person's word that one folder, and no other of its library, is home here."""
         self._look_at(root, home=True)
@@ -470,8 +482,7 @@ class Planning(QObject):
         if isinstance(outcome, BaseException):
             self._error("This folder cannot be added", outcome)
             return
-        self._wanted, self.tells = outcome.root, False
-        self.refresh()
+        self.was_added(outcome.root)
         self.learning.propose(outcome)
 
     # -- trying shelves ----------------------------------------------------------------------------

@@ -188,7 +188,6 @@ class Finding:
                 with suppress(*_CANNOT):
                     if self._names_media(region, path, name):
                         yield Found(region, "library", {path + b"/" + name}, unknown=True)
-                        break
 
     def _region(self, path: bytes) -> bytes | None:
         """The folder with media that a document in this one may be about."""

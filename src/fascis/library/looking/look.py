@@ -23,12 +23,17 @@ _TELL_SECONDS = 0.2
 
 @dataclass(slots=True)
 class Weight:
-    """What a folder holds, with all below it."""
+    """What a folder holds, with all below it; ``own``: what lies directly in it.
+
+    ``room``: what it takes on the drive.
+    """
 
     path: bytes
     files: int = 0
     size: int = 0
     own: int = 0
+    room: int = 0
+    own_room: int = 0
     last_change_ns: int = 0
     types: list[int] = field(default_factory=lambda: [0] * len(TYPES))
     inner: list[Weight] = field(default_factory=list)
@@ -37,6 +42,7 @@ class Weight:
         """One more folder in it."""
         self.files += other.files
         self.size += other.size
+        self.room += other.room
         self.last_change_ns = max(self.last_change_ns, other.last_change_ns)
         self.types = [mine + theirs for mine, theirs in zip(self.types, other.types, strict=True)]
         self.inner.append(other)
@@ -189,7 +195,14 @@ def _weigh(root: bytes, folders: Sequence[Seen]) -> Weight:
     known: dict[bytes, Weight] = {}
     for seen in folders:
         known[seen.path] = Weight(
-            seen.path, seen.files, seen.size, seen.size, seen.last_change_ns, list(seen.types)
+            seen.path,
+            seen.files,
+            seen.size,
+            seen.size,
+            seen.room,
+            seen.room,
+            seen.last_change_ns,
+            list(seen.types),
         )
     for seen in reversed(folders):
         if seen.path != root and (above := known.get(parent(seen.path) or b"/")) is not None:

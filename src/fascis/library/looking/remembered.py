@@ -12,7 +12,7 @@ from pathlib import Path
 from fascis.files.own.private import make_private
 from fascis.library.looking.walking import Seen
 
-VERSION = 1
+VERSION = 2
 _SCHEMA = f"""
 PRAGMA user_version={VERSION};
 CREATE TABLE seen(path BLOB PRIMARY KEY, mtime_ns INTEGER NOT NULL, at REAL NOT NULL,

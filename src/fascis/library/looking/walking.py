@@ -42,6 +42,7 @@ class Seen:
         path: absolute.
         folders: names of those in it.
         files, size, types: what lies directly in it, its bytes by type as in ``TYPES``.
+        room: what it takes on the drive: less where there are holes.
         media: how many of its files are pictures, films or sound; ``programs``: are of programs.
         last_change_ns: of its files the one that changed last.
         documents: names of files that are documents by their names.
@@ -55,6 +56,7 @@ class Seen:
     folders: list[bytes] = field(default_factory=list)
     files: int = 0
     size: int = 0
+    room: int = 0
     types: list[int] = field(default_factory=lambda: [0] * len(TYPES))
     media: int = 0
     programs: int = 0
@@ -155,6 +157,7 @@ class Walking:
                 kind = self._type(name)
                 seen.files += 1
                 seen.size += size
+                seen.room += 512 * status.st_blocks
                 if mtime > seen.last_change_ns:
                     seen.last_change_ns = mtime
                 if kind < OTHER:

@@ -1,0 +1,205 @@
+"""What a person does about a look: begin it, stop it, put what was found on the shelf."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do, button, label
+from fascis.desktop.kit.tasks import Task
+from fascis.desktop.look.bands import Block
+from fascis.desktop.look.view import LookView
+from fascis.files.codes import Severity
+from fascis.files.control import Control
+from fascis.files.errors import Cancelled, FascisError
+from fascis.files.names import parent, shown
+from fascis.files.sizes import counted, size
+from fascis.files.times import date_text
+from fascis.library.looking.finding import Found
+from fascis.library.looking.look import LibraryFound, Looked, look, usual_folders
+from fascis.library.looking.walking import TYPES
+from fascis.workspace import Workspace
+
+_TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", "Other files"), strict=True))
+
+
+class Looking(QObject):
+    """Connects the view and the side panel with the core."""
+
+    # Libraries were put on the shelf: the last of them.
+    added = pyqtSignal(object)
+    _told = pyqtSignal(int, int, object)
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        view: LookView,
+        panel: SidePanel,
+        back: Do,
+        opener: Callable[[str], None],
+        shows: Callable[[], bool],
+        above: QObject,
+    ) -> None:
+        super().__init__(above)
+        # True while the view is the one that is seen: the panel is its own then.
+        self._shows = shows
+        self._workspace, self._view, self._panel = workspace, view, panel
+        self._back, self._opener = back, opener
+        self._control = Control()
+        self._turn = 0
+        self._looked: Looked | None = None
+        self._block: Block | None = None
+        self.running = False
+        self._told.connect(self._so_far)
+        view.chosen.connect(self._chosen)
+        view.ticked.connect(self._show)
+
+    def begin(self, title: str, folders: Sequence[Path] = ()) -> None:
+        """Looks; without folders at the home and every connected drive."""
+        self._control.stop()
+        self._control = control = Control()
+        self._turn += 1
+        turn = self._turn
+        self.running, self._looked, self._block = True, None, None
+        self._view.show_looking(title)
+        self._panel.show_busy("Looking", "Nothing is written there.", self._cancel)
+
+        def tell(files: int, found: list[Found]) -> None:
+            self._told.emit(turn, files, sorted({one.root for one in found}))
+
+        def work() -> Looked:
+            where = folders or usual_folders(self._workspace)
+            return look(self._workspace, where, control, tell)
+
+        Task(work, lambda outcome: self._done(turn, outcome), self)
+
+    def stop(self) -> None:
+        """Stops a look that is under way."""
+        self._control.stop()
+        self._turn += 1
+        self.running = False
+
+    def _cancel(self) -> None:
+        self.stop()
+        self._back()
+
+    def _so_far(self, turn: int, files: int, roots: list[bytes]) -> None:
+        if turn == self._turn and self.running:
+            self._view.show_so_far(files, [Path(os.fsdecode(root)) for root in roots])
+
+    def _done(self, turn: int, outcome: Any) -> None:
+        if turn != self._turn:
+            return
+        self.running = False
+        if isinstance(outcome, Cancelled):
+            return
+        if isinstance(outcome, BaseException):
+            back = [("Back to the shelves", self._back)]
+            if self._shows():
+                self._panel.show_error("It cannot be looked at", str(outcome), back)
+            return
+        self._looked = outcome
+        self._view.show_looked(outcome)
+        if self._shows():
+            self._show()
+            self._view.first_focus()
+
+    # -- the panel ---------------------------------------------------------------------------------
+
+    def _chosen(self, block: Block) -> None:
+        self._block = block
+        self._show()
+
+    def show(self) -> None:
+        """Shows the panel again, as it is now."""
+        if self.running:
+            self._panel.show_busy("Looking", "Nothing is written there.", self._cancel)
+        elif self._looked is not None:
+            self._show()
+
+    def _show(self) -> None:
+        looked, block = self._looked, self._block
+        if looked is None:
+            return
+        panel = self._panel
+        panel.begin("What is on it", "Looking writes nothing anywhere.")
+        if block is not None:
+            self._tell_block(block)
+        elif looked.tops:
+            for kind, total in zip(TYPES, self._types(looked), strict=True):
+                if total:
+                    panel.add_row(_TYPE_WORDS[kind], size(total))
+        wanted = self._view.wanted()
+        buttons = []
+        if wanted:
+            words = f"Put {counted(len(wanted), 'library', 'libraries')} on the shelf"
+            buttons.append(button(words, lambda: self._put(wanted), main=True))
+        buttons.append(button("Back to the shelves", self._back, main=not wanted))
+        panel.end(*buttons)
+
+    @staticmethod
+    def _types(looked: Looked) -> list[int]:
+        return [sum(top.types[n] for top in looked.tops) for n in range(len(TYPES))]
+
+    def _tell_block(self, block: Block) -> None:
+        panel = self._panel
+        panel.add(label(block.words, head=True))
+        panel.add_row("Takes", size(block.room), counted(block.files, "file"))
+        panel.add_row("Last change", date_text(block.last_change_ns, "%d %b %Y"))
+        if block.weight is not None:
+            for kind, total in zip(TYPES, block.weight.types, strict=True):
+                if total:
+                    panel.add_row(_TYPE_WORDS[kind], size(total))
+        if not block.path:
+            return
+        panel.add_row("In", "", shown(parent(block.path)))
+        path = Path(os.fsdecode(block.path))
+        panel.add(button("Show in folder", lambda: self._opener(str(path)), link=True))
+        if block.weight is not None:
+            words = "It is a library: put it on the shelf"
+            panel.add(button(words, lambda: self._put_all([path]), link=True))
+
+    # -- onto the shelf ----------------------------------------------------------------------------
+
+    def _put(self, wanted: Sequence[LibraryFound]) -> None:
+        self._put_all([one.root for one in wanted])
+
+    def _put_all(self, roots: Sequence[Path]) -> None:
+        """Surveys each, and puts it on its shelf."""
+        self._control = control = Control()
+        count = counted(len(roots), "library", "libraries")
+        words = "Each is surveyed first. Nothing is written into it."
+        self._panel.show_busy(f"Putting {count} on the shelf", words, self._cancel)
+        self._turn += 1
+        turn = self._turn
+
+        def work() -> list[str]:
+            wrong = []
+            for root in roots:
+                surveyed = survey_library(self._workspace, root, None, control)
+                stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
+                if stops:
+                    wrong.append(stops[0].sentence)
+                else:
+                    remember(self._workspace, surveyed)
+            return wrong
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn or isinstance(outcome, Cancelled):
+                return
+            wrong = [str(outcome)] if isinstance(outcome, (FascisError, OSError)) else outcome
+            if isinstance(wrong, BaseException):
+                raise wrong
+            if wrong:
+                back = [("Back to the shelves", lambda: self.added.emit(roots[-1]))]
+                self._panel.show_error("Not all could be put there", " ".join(wrong), back)
+            else:
+                self.added.emit(roots[0])
+
+        Task(work, done, self)

@@ -1,0 +1,118 @@
+"""Looking for libraries in the window: from the first start to the shelf, by hand and by keys."""
+
+import random
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from fascis.desktop.window import LOOK
+from tests.desktop.test_copies import shows
+from tests.judge import contents
+from tests.looking.homes import film, loose_film, photos, playlist, scans
+
+
+@pytest.fixture
+def home(bench, monkeypatch):
+    there = bench.drives / "inside/home/otter"
+    there.mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(there))
+    return there
+
+
+def looked(window, hands):
+    hands.wait(lambda: window.looking._looked is not None, "it was looked")
+    return window.look
+
+
+def on_shelf(bench):
+    return {one.root for one in bench.workspace.register.libraries()}
+
+
+def test_from_the_first_start_to_the_shelf(open_window, bench, home):
+    made = {film(home, "Weir", random.Random(1)), playlist(home, "Otter", random.Random(2))}
+    database = scans(home, "Mill", random.Random(3))
+    photos(home, random.Random(4))
+    before = contents(home)
+    window, hands = open_window(bench)
+    for words in ("Look for libraries on this machine", "Add a folder…", "Try it with the demo"):
+        hands.wait(lambda words=words: hands.button(words) is not None, words)
+    hands.press("Look for libraries on this machine")
+    view = looked(window, hands)
+    assert window.place == LOOK and {one.root for _, one in view.boxes} == made | {database}
+    # What only a document of unknown make tells is offered, and not taken by itself.
+    assert {one.root for one in view.wanted()} == made
+    hands.press("Put 2")
+    hands.wait(lambda: window.place == 0 and window.shelves.selected is not None, "the shelf")
+    assert on_shelf(bench) == made and window.shelves.selected.root in made
+    assert contents(home) == before
+    window.look_for_libraries()
+    view = looked(window, hands)
+    hands.wait(lambda: hands.button("Back to the shelves") is not None, "nothing to put there")
+    known = {one.root for box, one in view.boxes if not box.isEnabled()}
+    assert known == made and hands.button("Put") is None
+
+
+def test_by_keys_alone_in_few_strokes(open_window, bench, home):
+    root = film(home, "Weir", random.Random(5))
+    window, hands = open_window(bench)
+    hands.wait(lambda: hands.button("Look for libraries") is not None, "the first way")
+    window.activateWindow()
+    QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    view = looked(window, hands)
+    hands.wait(lambda: QApplication.focusWidget() is view.boxes[0][0], "the first box has it")
+    QTest.keyClick(view.boxes[0][0], Qt.Key.Key_Space)
+    hands.wait(lambda: hands.button("Put") is None, "nothing is ticked")
+    assert view.wanted() == []
+    QTest.keyClick(view.boxes[0][0], Qt.Key.Key_Space)
+    hands.wait(lambda: hands.button("Put 1") is not None, "it is ticked")
+    QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    hands.wait(lambda: on_shelf(bench) == {root}, "it is on the shelf")
+
+
+def test_what_is_big_is_seen_closer_and_put_on_the_shelf(open_window, bench, home):
+    root = loose_film(home, "Heron", random.Random(6))
+    photos(home, random.Random(7))
+    window, hands = open_window(bench)
+    window.looking.begin("Home", [home])
+    window.go_to(LOOK)
+    view = looked(window, hands)
+    band = view.bands[0]
+    names = [block.words for block in band.blocks]
+    assert sorted(names) == ["Desktop", "Film", "Pictures"]
+    QTest.mouseClick(band, Qt.MouseButton.LeftButton, pos=band.point_of("Pictures").toPoint())
+    shows(window, hands, "Pictures", "12 files", "Takes")
+    QTest.keyClick(band, Qt.Key.Key_Return)
+    hands.wait(lambda: len(view.bands) == 2, "what lies in it")
+    assert [block.words for block in view.bands[1].blocks] == ["Phone"]
+    QTest.keyClick(view.bands[1], Qt.Key.Key_Backspace)
+    hands.wait(lambda: len(view.bands) == 1, "back")
+    shows(window, hands, "Pictures")
+    hands.press("It is a library")
+    hands.wait(lambda: on_shelf(bench) == {home / "Pictures"}, "it is on the shelf")
+    assert Path(root).exists()
+
+
+def test_stopped_it_goes_back_to_the_shelves(open_window, bench, home, monkeypatch):
+    film(home, "Weir", random.Random(8))
+    window, hands = open_window(bench)
+    monkeypatch.setattr(
+        "fascis.desktop.look.controller.look",
+        lambda _workspace, _where, control, _tell: [control.checkpoint() for _ in iter(int, 1)],
+    )
+    hands.press("Look for libraries on this machine")
+    shows(window, hands, "Looking", "Nothing is written there")
+    hands.press("Cancel")
+    hands.wait(lambda: window.place == 0, "the shelves")
+    assert not window.looking.running and on_shelf(bench) == set()
+
+
+def test_nothing_found_says_what_to_do(open_window, bench, home):
+    photos(home, random.Random(9))
+    window, hands = open_window(bench)
+    hands.press("Look for libraries on this machine")
+    view = looked(window, hands)
+    hands.wait(lambda: "No libraries found" in view._found.text(), "it says so")
+    shows(window, hands, "Pictures")
