@@ -495,7 +495,9 @@ def test_what_is_offered_for_a_drive_depends_on_what_it_is(bench):
     bench.add_drive("gone", connected=False)
     by = {s.drive.label: s for s in read_shelves(bench.again())}
     assert [o.deed for o in offers(by["gone"], True, False)] == []
-    assert [o.deed for o in offers(by["locked"], True, False)] == ["suits", "remove"]
+    assert [o.deed for o in offers(by["locked"], True, False)] == [
+        "look", "suits", "remove",
+    ]  # fmt: skip
     assert (
         offers(by["heron"], False, False)[0].deed == "folder"
         and offers(by["heron"], False, False)[0].main

@@ -288,6 +288,7 @@ class Window(QMainWindow):
         self.shelves.chosen.connect(self._library_chosen)
         self.shelves.drive_chosen.connect(self._drive_chosen)
         self.planning.another.connect(self._another)
+        self.caring.look_asked.connect(self._look_on)
         self.caring.changed.connect(self.planning.refresh)
         self.bench.changed.connect(self.planning.refresh)
         self.caring.returned.connect(self._make_right)
@@ -479,6 +480,14 @@ class Window(QMainWindow):
     def look_for_libraries(self) -> None:
         """Looks at the home and every connected drive."""
         self.looking.begin("This machine")
+        self.go_to(LOOK)
+
+    def _look_on(self, shelf: Shelf) -> None:
+        """Looks at one drive; of that of the home at the home."""
+        drive = shelf.drive
+        home = Path.home()
+        folder = home if home.is_relative_to(drive.mount) else drive.mount
+        self.looking.begin(shown(drive.label), [folder])
         self.go_to(LOOK)
 
     def _found_added(self, root: Path) -> None:

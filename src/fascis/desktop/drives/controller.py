@@ -54,6 +54,8 @@ class Caring(QObject):
 
     # The drives should be looked at again.
     changed = pyqtSignal()
+    # Libraries are to be looked for on the drive of a shelf.
+    look_asked = pyqtSignal(object)
     # A library's folder, moves, folders to look in, a literal survey.
     returned = pyqtSignal(object, object, object, object)
     # A folder that is to be added.
@@ -177,6 +179,8 @@ class Caring(QObject):
                 self.remove()
             case Deed.RETURNED:
                 self.make_right()
+            case Deed.LOOK:
+                self.look_asked.emit(self.shelf)
 
     def _inside(
         self,

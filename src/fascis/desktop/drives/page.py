@@ -49,6 +49,7 @@ class Deed(StrEnum):
     SUITS = "suits"
     REMOVE = "remove"
     RETURNED = "returned"
+    LOOK = "look"
 
 
 DoDeed = Callable[[Deed], None]
@@ -101,6 +102,7 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
         found.append(Offer(Deed.FOLDER, "Make a folder for libraries on it", True))
     if shelf.former and any(f.mount != drive.mount for f in shelf.former):
         found.append(Offer(Deed.RETURNED, "Make old paths right", not found))
+    found.append(Offer(Deed.LOOK, "Look for libraries on it"))
     if not drive.read_only:
         found.append(Offer(Deed.MEASURE, "Measure its speed"))
     found.append(Offer(Deed.SUITS, "Which file system would suit?"))

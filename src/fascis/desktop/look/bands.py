@@ -27,7 +27,7 @@ from fascis.files.sizes import counted, size
 from fascis.library.looking.look import Weight
 
 HEIGHT, _LINE, _GAP = 104, 4, 5
-_LEAST, _ROOM_FOR_WORDS = 26.0, 64.0
+_LEAST, _ROOM_FOR_WORDS = 26.0, 46.0
 _MOST_BLOCKS = 14
 # Years after which something is as pale as it gets.
 _OLD = 6.0
