@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import asdict, dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from fascis.documents.registry import is_companion, kind_named
@@ -17,7 +17,7 @@ from fascis.library.roles import FILMS, MEDIA, SOUND, STILLS
 FILM, PICTURES, SOUNDS, OTHER = range(4)
 TYPES = ("film", "pictures", "sound", "other")
 # Of each folder: files that may be documents of unknown make, and its largest files.
-_MOST_CANDIDATES, _MOST_BIG = 40, 20
+_MOST_CANDIDATES, _MOST_BIG = 40, 10
 _DOCUMENT, _CANDIDATE, _PROGRAM = 4, 5, 6
 # How files end that programs are made of.
 _PROGRAMS = frozenset(
@@ -68,12 +68,20 @@ class Seen:
 
     def as_json(self) -> dict[str, Any]:
         """As it is remembered; names as text."""
-        said = asdict(self)
-        del said["path"], said["mtime_ns"]
-        for name in ("folders", "documents", "candidates"):
-            said[name] = [os.fsdecode(x) for x in said[name]]
-        said["big"] = [(size, mtime, os.fsdecode(name)) for size, mtime, name in self.big]
-        return said
+        return {
+            "folders": list(map(os.fsdecode, self.folders)),
+            "files": self.files,
+            "size": self.size,
+            "room": self.room,
+            "types": self.types,
+            "media": self.media,
+            "programs": self.programs,
+            "last_change_ns": self.last_change_ns,
+            "documents": list(map(os.fsdecode, self.documents)),
+            "candidates": list(map(os.fsdecode, self.candidates)),
+            "big": [(size, mtime, os.fsdecode(name)) for size, mtime, name in self.big],
+            "identity": self.identity,
+        }
 
     @classmethod
     def from_json(cls, path: bytes, mtime_ns: int, said: Mapping[str, Any]) -> Seen:
@@ -104,7 +112,7 @@ class Walking:
         control: Control = UNSTOPPED,
     ) -> None:
         self._remembered, self._control = remembered, control
-        self._types: dict[bytes, int] = {}
+        self._kinds = _Kinds()
         self.files = 0
         self.not_permitted: list[bytes] = []
 
@@ -138,51 +146,67 @@ class Walking:
 
     def _see(self, path: bytes, mtime_ns: int) -> Seen:
         seen = Seen(path, mtime_ns)
-        types = seen.types
-        candidates: list[tuple[int, bytes]] = []
-        big: list[tuple[int, int, bytes]] = []
         with os.scandir(path) as entries:
-            for entry in entries:
-                name = entry.name
-                if entry.is_dir(follow_symlinks=False):
-                    if name == OWN:
-                        seen.identity = _is_file(path + b"/" + OWN + b"/identity.json")
-                    elif not name.startswith(STAGING):
-                        seen.folders.append(name)
-                    continue
-                if not entry.is_file(follow_symlinks=False):
-                    continue
-                status = entry.stat(follow_symlinks=False)
-                size, mtime = status.st_size, status.st_mtime_ns
-                kind = self._type(name)
-                seen.files += 1
-                seen.size += size
-                seen.room += 512 * status.st_blocks
-                if mtime > seen.last_change_ns:
-                    seen.last_change_ns = mtime
-                if kind < OTHER:
-                    seen.media += 1
-                    types[kind] += size
-                else:
-                    types[OTHER] += size
-                    if kind == _DOCUMENT:
-                        seen.documents.append(name)
-                    elif kind == _PROGRAM:
-                        seen.programs += 1
-                    elif kind == _CANDIDATE and size:
-                        candidates.append((size, name))
-                big.append((size, mtime, name))
-        seen.candidates = [name for _, name in sorted(candidates, reverse=True)[:_MOST_CANDIDATES]]
-        seen.big = sorted(big, reverse=True)[:_MOST_BIG]
+            every = list(entries)
+        if not every:
+            return seen
+        # All at once, list by list: there may be a million files.
+        stats = [e.stat(follow_symlinks=False) for e in every]
+        names = [e.name for e in every]
+        rooms = [s.st_blocks for s in stats]
+        # A status is a tuple of its first ten fields too.
+        modes, _, _, _, _, _, sizes, _, times, _ = zip(*stats, strict=True)
+        if not all(map(stat.S_ISREG, set(modes))):
+            for name, mode in zip(names, modes, strict=True):
+                if stat.S_ISDIR(mode):
+                    self._see_folder(seen, name)
+            rows = [n for n, mode in enumerate(modes) if stat.S_ISREG(mode)]
+            names, rooms = [names[n] for n in rows], [rooms[n] for n in rows]
+            sizes, times = tuple(sizes[n] for n in rows), tuple(times[n] for n in rows)
+        if names:
+            seen.room = 512 * sum(rooms)
+            self._see_files(seen, names, sizes, times)
         return seen
 
-    def _type(self, name: bytes) -> int:
-        dot = name.rfind(b".")
-        ending = name[dot + 1 :].lower() if dot >= 0 else b""
-        known = self._types.get(ending)
-        if known is None:
-            known = self._types[ending] = _type_of(ending)
-        return known
+    @staticmethod
+    def _see_folder(seen: Seen, name: bytes) -> None:
+        if name == OWN:
+            seen.identity = _is_file(seen.path + b"/" + OWN + b"/identity.json")
+        elif not name.startswith(STAGING):
+            seen.folders.append(name)
+
+    def _see_files(
+        self, seen: Seen, names: list[bytes], sizes: Sequence[int], times: Sequence[int]
+    ) -> None:
+        """Files of one folder: their names, lengths, and times in seconds."""
+        kinds = list(map(self._kinds.__getitem__, [n[n.rfind(b".") :] for n in names]))
+        seen.files, seen.size = len(names), sum(sizes)
+        seen.last_change_ns = max(times) * 10**9
+        totals = [0] * (_PROGRAM + 1)
+        for kind, size in zip(kinds, sizes, strict=True):
+            totals[kind] += size
+        seen.types = [*totals[:OTHER], sum(totals[OTHER:])]
+        there = set(kinds)
+        seen.media = sum(map(kinds.count, there.intersection(range(OTHER))))
+        seen.programs = kinds.count(_PROGRAM)
+        if _DOCUMENT in there:
+            seen.documents = [n for n, kind in zip(names, kinds, strict=True) if kind == _DOCUMENT]
+        if _CANDIDATE in there:
+            some = zip(sizes, names, kinds, strict=True)
+            found = [(size, n) for size, n, kind in some if kind == _CANDIDATE and size]
+            seen.candidates = [n for _, n in sorted(found, reverse=True)[:_MOST_CANDIDATES]]
+        largest = sorted(range(len(names)), key=sizes.__getitem__)[: -_MOST_BIG - 1 : -1]
+        seen.big = [(sizes[n], times[n] * 10**9, names[n]) for n in largest]
+
+
+class _Kinds(dict[bytes, int]):
+    """What files are by how their names end, from the last dot on."""
+
+    def __missing__(self, ending: bytes) -> int:
+        # Of a name without a dot this is its last letter.
+        known = ending.startswith(b".")
+        kind = self[ending] = _type_of(ending[1:].lower() if known else b"")
+        return kind
 
 
 def _is_file(path: bytes) -> bool:
