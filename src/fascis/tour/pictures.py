@@ -28,7 +28,7 @@ from fascis.demo.unknown import PAPERS, SCANS, TITLES
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import PART_MIME
-from fascis.desktop.window import Window
+from fascis.desktop.window import LOOK, Window
 from fascis.drives.stand_in import DESCRIPTION
 
 PATIENCE = 30.0
@@ -215,7 +215,6 @@ def _strands(window: Window, hands: Hands) -> None:
     line = ledger.table.visualRect(ledger.model_.index(2, 1)).center()
     QTest.mouseClick(ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=line)
     hands.wait(lambda: window.strands.has_picture, "a clip's first frame", 300)
-    hands.take("strands-projects")
     QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
     QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     hands.press("Back")
@@ -446,6 +445,19 @@ def parts(world: World, folder: Path) -> list[Path]:
     return hands.taken
 
 
+def look(world: World, folder: Path) -> list[Path]:
+    """The studio's drive is looked at: what is big, and which libraries are there."""
+    window = _open(world)
+    hands = Hands(window, folder)
+    hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
+    window.looking.begin("Studio internal", [world.weir.parent])
+    window.go_to(LOOK)
+    hands.wait(lambda: bool(window.look.bands), "what was found", 500)
+    hands.take("look")
+    window.close()
+    return hands.taken
+
+
 def unknown(world: World, folder: Path) -> list[Path]:
     """A library with two documents of unknown make: one is read, and asked about."""
     window = _open(world)
@@ -542,7 +554,8 @@ def all_screenshots(folder: Path) -> list[Path]:
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
     hands.take("shelves-dusk")
     window.close()
-    taken += hands.taken + copies(again, folder) + unknown(again, folder)
+    taken += hands.taken + copies(again, folder)
+    taken += unknown(again, folder) + look(again, folder)
     taken += parts(again, folder) + drives(again, folder)
     return taken + two_drives(demo_world(True, stage), folder)
 
