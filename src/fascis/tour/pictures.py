@@ -32,6 +32,8 @@ from fascis.desktop.window import LOOK, Window
 from fascis.drives.stand_in import DESCRIPTION
 
 PATIENCE = 30.0
+# All that were opened: what was begun in one may still end after it was closed.
+_WINDOWS: list[Window] = []
 
 
 class Hands:
@@ -190,8 +192,9 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
     application = make_application(sys.argv[:1])
     theme.apply(application, look)
     window = Window(world.workspace, demo=True)
-    # Python must not let go of it while the window lives.
+    # Python must not let go of it while the window lives, nor of a window while its tasks run.
     window.keep = application
+    _WINDOWS.append(window)
     window.conducting.opener = lambda _path: None
     window.resize(1280, 800)
     window.show()
