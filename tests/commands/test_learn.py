@@ -562,3 +562,66 @@ def test_split_off_it_takes_its_media_along(bench):
     assert all(p.startswith(str(bench.heron)) for p in ROOTS.read(there))
     other, stay = made["Otters"]
     assert ELEMENTS.read(other) == stay and all(map(os.path.exists, stay))
+
+
+def noted(document):
+    with closing(sqlite3.connect(document)) as db:
+        return db.execute("SELECT c FROM n ORDER BY k").fetchall(), db.execute(
+            "SELECT * FROM note"
+        ).fetchall()
+
+
+def note(document, words, keep):
+    """Writes words that are no path, into the journal alone where it is to be kept."""
+    db = sqlite3.connect(document)
+    db.execute("PRAGMA journal_mode=WAL")
+    db.execute("PRAGMA wal_autocheckpoint=0")
+    db.execute("CREATE TABLE IF NOT EXISTS note(w TEXT)")
+    db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    db.execute("INSERT INTO note VALUES(?)", (words,))
+    db.commit()
+    if not keep:
+        db.close()
+        return
+    # As a program leaves it that was ended: the journal lies beside it.
+    ends = ["", "-wal"]
+    there = {end: Path(f"{document}{end}").read_bytes() for end in ends}
+    db.close()
+    for end, content in there.items():
+        Path(f"{document}{end}").write_bytes(content)
+
+
+@pytest.mark.parametrize("when", ["before", "at the copy"])
+def test_brought_back_what_is_in_a_journal_is_not_lost(bench, when):
+    """References are as they were; what a person noted since is in the journal only."""
+    document, files = make(bench.library, ROOTS)
+    note(document, "calm", keep=False)
+    note(document, "the weir is open", keep=when == "before")
+    confirmed(bench, document)
+    _, said, err = fascis(
+        bench, "relocate", bench.library, "--to", bench.heron, "--after", "release", "--yes",
+        "--json",
+    )  # fmt: skip
+    assert said["state"] == "released", err
+    there = Path(said["to"][0])
+    if when != "before":
+        note(there / document.name, "seen at dusk", keep=True)
+    names, words = noted_in_copy(there / document.name)
+    status, back, err = fascis(bench, "bring-back", there, "--yes", "--json")
+    assert (status, back["state"]) == (0, "switched"), err
+    assert noted(document) == (names, words) and len(words) == 2 + (when != "before")
+    assert all_lead(ROOTS, document) and all(map(os.path.exists, files))
+
+
+def noted_in_copy(document):
+    """What a document says, without touching its journal."""
+    apart = document.with_name("apart")
+    apart.mkdir()
+    for end in ("", "-wal"):
+        if Path(f"{document}{end}").exists():
+            (apart / f"x.db{end}").write_bytes(Path(f"{document}{end}").read_bytes())
+    found = noted(apart / "x.db")
+    for path in apart.iterdir():
+        path.unlink()
+    apart.rmdir()
+    return found

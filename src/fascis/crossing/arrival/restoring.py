@@ -65,7 +65,8 @@ class Restoring:
             # It was edited since, or what it was is not on record.
             return None
         place = self._kept(item.there)
-        if place is None:
+        if place is None or any(self._medium.exists(place + end) for end in kind.journals):
+            # What its journal had then is in it now, and in the bytes from before it is not.
             return None
         led = self._copies.journal.led(item.id)
         if led is None or not is_of_copied(kind, led, item):

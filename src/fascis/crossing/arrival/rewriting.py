@@ -19,7 +19,7 @@ from typing import BinaryIO
 from fascis.crossing.arrival.below import Below
 from fascis.crossing.arrival.restoring import Restoring
 from fascis.crossing.arrival.routes import IntoCopy
-from fascis.crossing.arrival.spelling import Spelling, is_of_copied, leads_of
+from fascis.crossing.arrival.spelling import Spelling, leads_of
 from fascis.crossing.journal.copies import Copied, Copies, Item, arrives_at, as_it_was, own_place
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.fates import Fate
@@ -140,7 +140,10 @@ class Rewriting:
             with kind.open(source) as document:
                 if isinstance(document, LearnedDocument):
                     self.readings[document.stored.shape] = document.stored
-                new: bytes | Path | None = self._before(kind, document, item, medium, root)
+                new: bytes | Path | None = None
+                if not beside:
+                    # What a journal has is not in the bytes from before.
+                    new = self._before(kind, document, item, medium, root)
                 if new is None:
                     new = document.retargeted(self._wanted(kind, document, item), self._title(item))
             if new is None:
@@ -161,7 +164,8 @@ class Rewriting:
     def _wanted(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Wanted:
         """What each reference of a document says in the copy."""
         led = self._copies.journal.led(item.id)
-        known = led if led and is_of_copied(kind, led, item) else None
+        # Of a database it is not sure that they are those of the very content: it is read anew.
+        known = led if led and led.seen == item.digest else None
         spelling = Spelling(kind, item, self.route, self.arrived, known)
         leads = leads_of(known, document)
         below: dict[Locator, Change] | None = None
