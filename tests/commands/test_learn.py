@@ -175,6 +175,12 @@ def test_in_another_library_it_is_asked_for_again(bench, style):
     confirmed(bench, other)
     assert survey_of(bench, there)[0] == {other.name: "learned"}
     assert survey_of(bench, bench.library)[0] == {document.name: "learned"}
+    # What is forgotten in one is known in the other.
+    assert learn(bench, document, "--forget")[1]["state"] == "proposed"
+    assert survey_of(bench, bench.library)[0] == {document.name: "not understood"}
+    assert survey_of(bench, there)[0] == {other.name: "learned"}
+    learn(bench, other, "--forget")
+    assert from_environment().register.readings() == []
 
 
 def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):

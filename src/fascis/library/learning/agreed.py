@@ -8,7 +8,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from fascis.documents.learned.stored import Stored
+from fascis.files.errors import Damaged
+from fascis.library.identity import parse_identity
 from fascis.workspace import Workspace
+
+_LARGEST = 1 << 20
 
 
 def library_of(workspace: Workspace, document: Path) -> tuple[Path, str]:
@@ -18,9 +22,18 @@ def library_of(workspace: Workspace, document: Path) -> tuple[Path, str]:
     for folder in document.parents:
         if str(folder) in known:
             return folder, known[str(folder)]
-        if (folder / ".fascis/identity.json").is_file():
-            return folder, ""
+        if (said := folder / ".fascis/identity.json").is_file():
+            return folder, _id_in(said)
     return document.parent, ""
+
+
+def _id_in(records: Path) -> str:
+    """The id that a library's records say; nothing where they are damaged."""
+    try:
+        with open(records, "rb") as file:
+            return parse_identity(file.read(_LARGEST), records).library_id
+    except (OSError, Damaged):
+        return ""
 
 
 def agree(workspace: Workspace, stored: Stored, document: Path) -> Stored:
@@ -36,6 +49,28 @@ def agree(workspace: Workspace, stored: Stored, document: Path) -> Stored:
     workspace.register.put_reading(agreed.shape, agreed.as_text())
     workspace.use_readings()
     return agreed
+
+
+def take_back(workspace: Workspace, shape: bytes, document: Path) -> bool:
+    """Forgets a yes for the library of a document; those for others stay.
+
+    Returns:
+        False when there was none.
+    """
+    stored = known_readings(workspace).get(shape)
+    if stored is None:
+        return False
+    folder, id = library_of(workspace, document)
+    above = {str(folder), os.path.realpath(folder), *map(str, document.parents)}
+    left = replace(
+        stored, libraries=stored.libraries - {id}, folders=stored.folders.difference(above)
+    )
+    if left.libraries or left.folders:
+        workspace.register.put_reading(shape, left.as_text())
+    else:
+        workspace.register.forget_reading(shape)
+    workspace.use_readings()
+    return left != stored
 
 
 def pass_on(workspace: Workspace, root: Path, ids: Iterable[str]) -> None:

@@ -18,7 +18,7 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.names import shown
 from fascis.library.identity import READINGS
-from fascis.library.learning.agreed import agree, known_readings, library_of
+from fascis.library.learning.agreed import agree, known_readings, library_of, take_back
 from fascis.library.learning.learnt import Learnt
 from fascis.library.references.reading import PathSource
 from fascis.workspace import Workspace
@@ -217,8 +217,7 @@ def confirm(workspace: Workspace, learnt: Learnt, choice: Sequence[int] = ()) ->
 
 
 def forget(workspace: Workspace, learnt: Learnt) -> bool:
-    """Forgets what was confirmed; False when nothing was."""
-    found = workspace.register.path.exists() and workspace.register.forget_reading(learnt.shape)
-    workspace.use_readings()
+    """Forgets what was confirmed for the library of a document; False when nothing was."""
+    found = take_back(workspace, learnt.shape, learnt.document.absolute())
     learnt.state = "proposed" if learnt.fields else "none"
     return found
