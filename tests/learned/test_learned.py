@@ -271,6 +271,20 @@ def test_what_was_moved_away_whole_is_proposed_with_the_move(name: str, tmp_path
     assert sorted(p for p in found.followed.paths() if p) == sorted(files)
 
 
+@pytest.mark.parametrize("name", ["whole paths", "root, folder, name", "XML elements"])
+def test_of_a_copied_library_the_document_leads_to_where_it_was(name: str, tmp_path: Path) -> None:
+    """Both stand there: what it says is right, and no move explains it better."""
+    style = next(s for s in STYLES if s.name == name)
+    document, files = world(tmp_path, style, random.Random(2))
+    shutil.copytree(tmp_path / "River", tmp_path / "Elsewhere/River")
+    there = [f.replace(str(tmp_path), f"{tmp_path}/Elsewhere") for f in files]
+    copied = tmp_path / "Elsewhere/River" / document.relative_to(tmp_path / "River")
+    index = Existing(map(os.fsencode, there), bytes(copied.parent), None, os.path.isfile)
+    (found,) = Search(opened(copied), index).fields()
+    assert found.gone is None and found.evidence.found == len(files)
+    assert sorted(p for p in found.followed.paths() if p) == sorted(files)
+
+
 def test_in_makes_that_nobody_thought_of_nothing_but_paths_is_changed(tmp_path: Path) -> None:
     done = 0
     for seed in range(20 * WORLDS):

@@ -318,7 +318,8 @@ class Search:
                 one = self._candidate(
                     table, (head, *node.pieces[::-1]), False, (known, *node.texts[::-1])
                 )
-                found += [one] if one.gone else []
+                # It may lead to what stands elsewhere still, beside a copy of it here.
+                found += [one] if one.gone or one.found else []
         return found
 
     def _remainders(self, value: str) -> frozenset[str]:
