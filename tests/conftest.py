@@ -128,6 +128,15 @@ def usual(bench):
 
 
 @pytest.fixture
+def home(bench, monkeypatch):
+    """A home on the drive inside, where nothing lies yet."""
+    there = bench.drives / "inside/home/otter"
+    there.mkdir(parents=True)
+    monkeypatch.setenv("HOME", str(there))
+    return there
+
+
+@pytest.fixture
 def library(bench):
     return usual(bench)
 

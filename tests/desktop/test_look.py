@@ -3,7 +3,6 @@
 import random
 from pathlib import Path
 
-import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
@@ -12,14 +11,6 @@ from fascis.desktop.window import LOOK
 from tests.desktop.test_copies import shows
 from tests.judge import contents
 from tests.looking.homes import film, loose_film, photos, playlist, scans
-
-
-@pytest.fixture
-def home(bench, monkeypatch):
-    there = bench.drives / "inside/home/otter"
-    there.mkdir(parents=True)
-    monkeypatch.setenv("HOME", str(there))
-    return there
 
 
 def looked(window, hands):

@@ -18,14 +18,6 @@ from tests.looking.homes import clips, film, make_home, program, recorded
 from tests.thorough import WORLDS
 
 
-@pytest.fixture
-def home(bench, monkeypatch):
-    there = bench.drives / "inside/home/otter"
-    there.mkdir(parents=True)
-    monkeypatch.setenv("HOME", str(there))
-    return there
-
-
 def found(bench, folder):
     return {one.root for one in look(bench.workspace, [folder]).libraries}
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from fascis.documents.registry import is_companion, kind_named
 from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk.looks import is_file
 from fascis.files.names import STAGING
 from fascis.library.identity import OWN
 from fascis.library.roles import FILMS, MEDIA, SOUND, STILLS
@@ -171,7 +172,7 @@ class Walking:
     @staticmethod
     def _see_folder(seen: Seen, name: bytes) -> None:
         if name == OWN:
-            seen.identity = _is_file(seen.path + b"/" + OWN + b"/identity.json")
+            seen.identity = is_file(seen.path + b"/" + OWN + b"/identity.json")
         elif not name.startswith(STAGING):
             seen.folders.append(name)
 
@@ -207,13 +208,6 @@ class _Kinds(dict[bytes, int]):
         known = ending.startswith(b".")
         kind = self[ending] = _type_of(ending[1:].lower() if known else b"")
         return kind
-
-
-def _is_file(path: bytes) -> bool:
-    try:
-        return stat.S_ISREG(os.lstat(path).st_mode)
-    except OSError:
-        return False
 
 
 def _type_of(ending: bytes) -> int:

@@ -14,7 +14,6 @@ import io
 import os
 import re
 import sqlite3
-import stat
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
@@ -25,6 +24,7 @@ from urllib.parse import quote, unquote_to_bytes
 
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import endings, is_companion, kind_named, kind_of
+from fascis.files.disk.looks import is_file
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.names import join, name_key, parent
 from fascis.library.roles import MEDIA
@@ -93,20 +93,13 @@ class Names:
         self._load()
         if path.startswith(b"/"):
             below = self.root.rstrip(b"/") + b"/"
-            return (path.startswith(below) and path[len(below) :] in self._places) or _is_file(path)
+            return (path.startswith(below) and path[len(below) :] in self._places) or is_file(path)
         for base in (folder, b""):
             place = os.path.normpath(join(base, path))
             if place in self._places:
                 return True
-            if place.startswith(b"../") and _is_file(os.path.normpath(self.root + b"/" + place)):
+            if place.startswith(b"../") and is_file(os.path.normpath(self.root + b"/" + place)):
                 return True
-        return False
-
-
-def _is_file(path: bytes) -> bool:
-    try:
-        return stat.S_ISREG(os.lstat(path).st_mode)
-    except (OSError, ValueError):
         return False
 
 
