@@ -3,14 +3,16 @@
 import random
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from fascis.desktop.window import LOOK
 from tests.desktop.test_copies import shows
 from tests.judge import contents
-from tests.looking.homes import film, loose_film, photos, playlist, scans
+from tests.library.making import timeline, write
+from tests.looking.homes import clips, film, loose_film, photos, playlist, scans
 
 
 def looked(window, hands):
@@ -107,3 +109,52 @@ def test_nothing_found_says_what_to_do(open_window, bench, home):
     view = looked(window, hands)
     hands.wait(lambda: "No libraries found" in view._found.text(), "it says so")
     shows(window, hands, "Pictures")
+
+
+def drop(window, path):
+    """What a file manager does when a folder is dragged onto the shelves."""
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path))])
+    at = QPointF(window.shelves.width() / 2, 60)
+    for kind, event in (
+        (QDragEnterEvent, window.shelves.dragEnterEvent),
+        (QDragMoveEvent, window.shelves.dragMoveEvent),
+        (QDropEvent, window.shelves.dropEvent),
+    ):
+        where = at if kind is QDropEvent else at.toPoint()
+        made = kind(
+            where, Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton,
+            Qt.KeyboardModifier.NoModifier,
+        )  # fmt: skip
+        event(made)
+        assert made.isAccepted()
+
+
+def test_a_folder_that_is_dropped_goes_on_the_shelf(open_window, bench, home):
+    root = film(home, "Weir", random.Random(10))
+    window, hands = open_window(bench)
+    drop(window, root)
+    hands.wait(lambda: on_shelf(bench) == {root}, "it is on the shelf")
+    assert window.place == 0
+
+
+def test_one_that_holds_several_shows_these(open_window, bench, home):
+    one, other = home / "Jobs/Weir", home / "Jobs/Otter"
+    for n, root in enumerate((one, other)):
+        files = clips(root, random.Random(n), 3)
+        write(root / "cut.otio", timeline(*(f.name for f in files)))
+    window, hands = open_window(bench)
+    drop(window, home / "Jobs")
+    view = looked(window, hands)
+    hands.wait(lambda: window.place == LOOK, "they are shown")
+    assert {found.root for found in view.wanted()} == {one, other}
+    hands.press("Put 2")
+    hands.wait(lambda: on_shelf(bench) == {one, other}, "both are on the shelf")
+
+
+def test_a_document_that_is_dropped_is_a_library_by_itself(open_window, bench, home):
+    root = film(home, "Weir", random.Random(11))
+    document = next(root.rglob("*.otio"))
+    window, hands = open_window(bench)
+    drop(window, document)
+    hands.wait(lambda: on_shelf(bench) == {document}, "it is on the shelf")

@@ -145,3 +145,8 @@ def test_a_cache_that_is_damaged_is_made_anew(bench, home):
     cache = bench.workspace.private.parent / "looked.sqlite"
     write(cache, b"no database at all, but long enough to be taken for one" * 40)
     assert found(bench, home) == {root}
+
+
+def test_a_folder_that_is_given_may_be_the_library_itself(bench, home):
+    root = film(home, "Weir", random.Random(11))
+    assert found(bench, root) == {root}

@@ -274,6 +274,9 @@ class Window(QMainWindow):
         self.planning.look_asked.connect(self.look_for_libraries)
         self.planning.demo_asked.connect(self._open_demo)
         self.looking.added.connect(self._found_added)
+        self.looking.alone.connect(self.planning.add_library)
+        self.looking.several.connect(lambda: self.go_to(LOOK))
+        self.shelves.folder_dropped.connect(self._dropped)
         self.conducting.pulse.connect(self._pulse.setText)
         self.conducting.changed.connect(self.planning.refresh)
         self.conducting.to_receipts.connect(self._to_receipt)
@@ -494,6 +497,11 @@ class Window(QMainWindow):
         """What was found stands on the shelf, and is chosen."""
         self.planning.was_added(root)
         self.go_to(0)
+
+    def _dropped(self, folder: Path) -> None:
+        """A folder, or a document, was dropped on the shelves."""
+        self.planning.tells = True
+        self.looking.take(folder)
 
     def _open_demo(self) -> None:
         """The demo, in a window of its own: it has a world of its own."""

@@ -34,6 +34,10 @@ class Looking(QObject):
 
     # Libraries were put on the shelf: the last of them.
     added = pyqtSignal(object)
+    # What was given holds no more than one library: it is to be put on the shelf itself.
+    alone = pyqtSignal(object)
+    # Several libraries were found in what was given: they are to be seen.
+    several = pyqtSignal()
     _told = pyqtSignal(int, int, object)
 
     def __init__(
@@ -78,6 +82,33 @@ class Looking(QObject):
             return look(self._workspace, where, control, tell)
 
         Task(work, lambda outcome: self._done(turn, outcome), self)
+
+    def take(self, path: Path) -> None:
+        """A folder was given: where it holds several libraries, these are shown to be ticked."""
+        self._control.stop()
+        self._control = control = Control()
+        self._turn += 1
+        turn = self._turn
+        self.running, self._looked, self._block = True, None, None
+        self._panel.show_busy(
+            shown(path.name), "Looking at it. Nothing is written there.", self._cancel
+        )
+
+        def work() -> Looked | None:
+            return look(self._workspace, [path], control) if path.is_dir() else None
+
+        def done(outcome: Any) -> None:
+            if turn != self._turn:
+                return
+            if outcome is None or (isinstance(outcome, Looked) and len(outcome.libraries) < 2):
+                self.running = False
+                self.alone.emit(path)
+                return
+            self._view.show_looking(shown(path.name))
+            self.several.emit()
+            self._done(turn, outcome)
+
+        Task(work, done, self)
 
     def stop(self) -> None:
         """Stops a look that is under way."""

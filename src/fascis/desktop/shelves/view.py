@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QDragEnterEvent,
     QDragLeaveEvent,
@@ -45,6 +45,7 @@ class ShelvesView(ShelfDrawing):
     opened = pyqtSignal(object)  # OnShelf
     put_down = pyqtSignal(object, object)  # OnShelf, Drive
     # What names a part to a plan, and the OnShelf, Drive or folder that it was put onto.
+    folder_dropped = pyqtSignal(object)
     part_put_down = pyqtSignal(str, object)
     # A part is held over a drive or a folder: what folders are in it?
     held_over = pyqtSignal(object)  # Path
@@ -244,14 +245,19 @@ class ShelvesView(ShelfDrawing):
         return self._shelves[row].drive
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        """Takes parts, and nothing else."""
+        """Takes parts of libraries, and folders from a file manager."""
         mime = event.mimeData() if event else None
-        if event and mime and mime.hasFormat(PART_MIME):
+        if event and mime and (mime.hasFormat(PART_MIME) or _folder_in(mime) is not None):
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
         """Shows what it would be put onto."""
         if event is None:
+            return
+        mime = event.mimeData()
+        if mime and not mime.hasFormat(PART_MIME):
+            # A folder from elsewhere is put on the shelf of the drive that it lies on.
+            event.setAccepted(_folder_in(mime) is not None)
             return
         found = self._part_target(event.position())
         self._part_over = found if isinstance(found, OnShelf) else None
@@ -265,8 +271,14 @@ class ShelvesView(ShelfDrawing):
         self._let_part_go()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Puts a part down."""
+        """Puts a part down, or a folder on its shelf."""
         mime = event.mimeData() if event else None
+        if event and mime and not mime.hasFormat(PART_MIME):
+            folder = _folder_in(mime)
+            if folder is not None:
+                event.acceptProposedAction()
+                self.folder_dropped.emit(folder)
+            return
         found = self._part_target(event.position()) if event else None
         self._let_part_go()
         if event and mime and found is not None and mime.hasFormat(PART_MIME):
@@ -391,3 +403,10 @@ class ShelvesView(ShelfDrawing):
         self._previews = {}
         self.let_go.emit()
         self.update()
+
+
+def _folder_in(mime: QMimeData) -> Path | None:
+    """The one folder, or document, that is dragged in from a file manager; None for all else."""
+    urls = mime.urls() if mime.hasUrls() else []
+    local = [url.toLocalFile() for url in urls if url.isLocalFile()]
+    return Path(local[0]) if len(urls) == 1 and local else None

@@ -154,7 +154,7 @@ class Finding:
             return None if folder in self._wide else folder
         best, most, here = folder, 0, folder
         for _ in range(_MOST_CLIMBED):
-            if here in self._wide or here == b"/":
+            if here in self._wide or here not in self._folders:
                 break
             inside = sum(path.startswith(here + b"/") for path in media)
             if inside > most:

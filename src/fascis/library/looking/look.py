@@ -128,7 +128,7 @@ def look(
     finding = Finding(
         every,
         roots,
-        _wide(workspace, roots),
+        _wide(workspace),
         workspace.drives,
         workspace.private,
         {d.uuid: str(d.mount) for d in workspace.drives.connected() if d.connected and d.uuid},
@@ -172,13 +172,13 @@ def usual_folders(workspace: Workspace) -> list[Path]:
     return found
 
 
-def _wide(workspace: Workspace, roots: Sequence[bytes]) -> set[bytes]:
+def _wide(workspace: Workspace) -> set[bytes]:
     """Folders that hold everything, and are nobody's library."""
     home = bytes(Path.home())
     tops = {bytes(d.mount) for d in workspace.drives.connected() if d.connected}
     inside = {home + b"/" + name for name in (b"Documents", b"Desktop", b"Downloads", b"Work")}
     above = {bytes(p) for p in Path.home().parents}
-    return {*roots, *tops, *above, *inside, home, b"/home", b"/media", b"/mnt", b"/run/media"}
+    return {*tops, *above, *inside, home, b"/home", b"/media", b"/mnt", b"/run/media"}
 
 
 def _apart(roots: Sequence[bytes]) -> list[bytes]:
