@@ -27,7 +27,7 @@ from fascis.files.sizes import counted, size
 from fascis.library.looking.look import Weight
 
 HEIGHT, _LINE, _GAP = 104, 4, 5
-_LEAST, _ROOM_FOR_WORDS = 26.0, 46.0
+_LEAST, _ROOM_FOR_WORDS, _ROOM_FOR_PART = 26.0, 46.0, 64.0
 _MOST_BLOCKS = 14
 # Years after which something is as pale as it gets.
 _OLD = 6.0
@@ -170,7 +170,11 @@ class Band(QWidget):
             painter.setFont(theme.font(12, weight))
             painter.setPen(t.color(tone))
             metrics = QFontMetricsF(painter.font())
-            painter.drawText(QPointF(rect.left() + 8, y), elide(words, metrics, rect.width() - 14))
+            fits = metrics.horizontalAdvance(words) <= rect.width() - 12
+            # A name may be told in part, a figure never.
+            if fits or (weight == BOLD and rect.width() >= _ROOM_FOR_PART):
+                words = words if fits else elide(words, metrics, rect.width() - 14)
+                painter.drawText(QPointF(rect.left() + 8, y), words)
             y += 17
         painter.setFont(theme.font(11))
         painter.setPen(t.color("muted"))

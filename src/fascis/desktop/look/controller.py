@@ -163,9 +163,7 @@ class Looking(QObject):
         if block is not None:
             self._tell_block(block)
         elif looked.tops:
-            for kind, total in zip(TYPES, self._types(looked), strict=True):
-                if total:
-                    panel.add_row(_TYPE_WORDS[kind], size(total))
+            self._tell_types(self._types(looked))
         wanted = self._view.wanted()
         buttons = []
         if wanted:
@@ -178,15 +176,20 @@ class Looking(QObject):
     def _types(looked: Looked) -> list[int]:
         return [sum(top.types[n] for top in looked.tops) for n in range(len(TYPES))]
 
+    def _tell_types(self, types: Sequence[int]) -> None:
+        """What it holds, by lengths: with holes in files these are more than the room."""
+        self._panel.head("By their lengths")
+        for kind, total in zip(TYPES, types, strict=True):
+            if total:
+                self._panel.add_row(_TYPE_WORDS[kind], size(total))
+
     def _tell_block(self, block: Block) -> None:
         panel = self._panel
         panel.add(label(block.words, head=True))
         panel.add_row("Takes", size(block.room), counted(block.files, "file"))
         panel.add_row("Last change", date_text(block.last_change_ns, "%d %b %Y"))
         if block.weight is not None:
-            for kind, total in zip(TYPES, block.weight.types, strict=True):
-                if total:
-                    panel.add_row(_TYPE_WORDS[kind], size(total))
+            self._tell_types(block.weight.types)
         if not block.path:
             return
         panel.add_row("In", "", shown(parent(block.path)))

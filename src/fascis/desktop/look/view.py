@@ -97,7 +97,7 @@ class LookView(QWidget):
                 self._add_band(top, shown(top.path) if len(looked.tops) > 1 else "")
         count = len(looked.libraries)
         self._found.setText(_found_words(count))
-        for one in looked.libraries:
+        for one in sorted(looked.libraries, key=lambda one: -one.room):
             self._add_library(one)
         if not count:
             words = "No folder with documents and media, and no catalog. Add one by hand, or look "
@@ -117,10 +117,10 @@ class LookView(QWidget):
         about += ["of unknown make"] if one.unknown else []
         about += ["on the shelf already"] if one.known else []
         words = " · ".join([*about, elided(shown(str(one.root.parent)), _LONGEST_PATH)])
-        box.setAccessibleName(f"{shown(one.name)}, {words}, {size(one.size)}")
+        box.setAccessibleName(f"{shown(one.name)}, {words}, {size(one.room)}")
         across.addWidget(box)
         across.addWidget(label(words, wrap=False, quiet=True), 1)
-        across.addWidget(label(size(one.size), wrap=False, head=True))
+        across.addWidget(label(size(one.room), wrap=False, head=True))
         across.addWidget(label(date_text(one.last_change_ns, "%b %Y"), wrap=False, quiet=True))
         self._list.addWidget(line)
         self._list.addWidget(rule())

@@ -54,6 +54,7 @@ class LibraryFound:
 
     Attributes:
         root: its folder, or the document that it is.
+        size: the lengths of its files; ``room``: what it takes on the drive.
         known: it is on the shelf already; ``id`` is its id then, or what its records say.
         unknown: it is known by a document of unknown make only.
     """
@@ -64,6 +65,7 @@ class LibraryFound:
     documents: int
     files: int
     size: int
+    room: int
     last_change_ns: int
     known: bool
     id: str
@@ -236,6 +238,7 @@ def _told(workspace: Workspace, one: Found, weights: dict[bytes, Weight]) -> Lib
         len(one.documents),
         weight.files,
         weight.size,
+        weight.room,
         weight.last_change_ns,
         here,
         known.id if known else one.id,
@@ -253,5 +256,6 @@ def _of_files(one: Found) -> Weight:
             continue
         weight.files += 1
         weight.size += status.st_size
+        weight.room += 512 * status.st_blocks
         weight.last_change_ns = max(weight.last_change_ns, status.st_mtime_ns)
     return weight
