@@ -38,10 +38,10 @@ def test_by_the_command_line(bench, home, monkeypatch):
     for kind in ("CACHE", "STATE", "DATA", "CONFIG"):
         monkeypatch.setenv(f"XDG_{kind}_HOME", str(bench.drives.parent / kind.lower()))
     every = [p for p in home.rglob("*") if p.is_file()]
-    # Without a folder every drive is looked at too.
+    # Without a folder every drive is looked at too, and other tests may have mounted some.
     _, all_of_it, _ = fascis(bench, "look", "--json")
     status, said, err = fascis(bench, "look", home, "--json")
-    assert all_of_it["libraries"] == said["libraries"]
+    assert all(one in all_of_it["libraries"] for one in said["libraries"])
     assert status == 0, err
     (library,) = said["libraries"]
     assert (library["root"], library["kind"], library["known"]) == (
