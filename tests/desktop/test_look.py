@@ -15,6 +15,13 @@ from tests.library.making import timeline, write
 from tests.looking.homes import clips, film, loose_film, photos, playlist, scans
 
 
+@pytest.fixture(autouse=True)
+def only_the_home(home, monkeypatch):
+    """Other tests may have mounted drives at the same time, with libraries on them."""
+    there = "fascis.desktop.look.controller.usual_folders"
+    monkeypatch.setattr(there, lambda _workspace: [home])
+
+
 def looked(window, hands):
     hands.wait(lambda: window.looking._looked is not None, "it was looked")
     return window.look
