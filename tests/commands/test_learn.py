@@ -14,7 +14,7 @@ import pytest
 
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.files.control import Control
-from fascis.files.errors import Cancelled
+from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.library.learning import asking
 from fascis.library.learning.asking import confirm
 from fascis.library.learning.asking import learn as look_at
@@ -181,6 +181,31 @@ def test_in_another_library_it_is_asked_for_again(bench, style):
     assert survey_of(bench, there)[0] == {other.name: "learned"}
     learn(bench, other, "--forget")
     assert from_environment().register.readings() == []
+
+
+def test_what_is_called_like_a_known_make_is_never_read_by_a_reading(bench):
+    """Its name says that it is a timeline, and it is none: no reading is tried on it."""
+    document, _ = make(bench.library, BINS)
+    there, other, files = another_library(bench, BINS)
+    confirmed(bench, document)
+    named = other.rename(other.with_suffix(".otio"))
+    before = named.read_bytes()
+    assert survey_of(bench, there)[0] == {named.name: "not understood"}
+    status, said, err = fascis(
+        bench, "relocate", there, "--to", bench.heron, "--after", "release", "--yes", "--json"
+    )
+    assert (status, said["state"]) == (0, "switched"), err
+    assert (Path(said["to"][0]) / named.name).read_bytes() == before
+    assert all(map(os.path.exists, files)) and named.exists()
+
+
+def test_a_mistake_of_ours_is_not_told_as_the_documents(bench, monkeypatch):
+    document, _ = make(bench.library, BINS)
+    monkeypatch.setattr(asking, "CHILD", "tests.commands.dying_child")
+    monkeypatch.setenv("PYTHONPATH", str(Path(__file__).parents[2]))
+    wrong = document.rename(document.with_stem("mistaken"))
+    with pytest.raises(EnvironmentTrouble, match="unexpected"):
+        asking.learn(bench.workspace, wrong)
 
 
 def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):

@@ -198,8 +198,12 @@ def test_it_is_known_by_its_content_whatever_it_is_called(kind, tmp_path):
     others = [k for k in kinds() if k.is_file and k is not kind]
     if kind.name != "m3u8":
         assert kind_of(b"autosave.bak", source.head()) is kind
-        assert all(kind_of(b"x." + e.encode(), source.head()) is kind
-                   for k in others for e in k.extensions)  # fmt: skip
+        # A reading is never tried on what is called like a document of a known make.
+        learned = kind.name == "learned"
+        for other in others:
+            expected = other if learned and other.works else kind
+            for e in other.extensions:
+                assert kind_of(b"x." + e.encode(), source.head()) is expected
     assert [k.name for k in others if k.recognises(source.head())] == []
     for extension in sorted(kind.extensions)[:1]:
         assert kind_of(b"x." + extension.encode(), b"?") is kind

@@ -3,6 +3,8 @@
 import json
 import os
 import random
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -14,7 +16,7 @@ from fascis.library.looking.walking import Walking
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.library.making import timeline, write
-from tests.looking.homes import clips, film, make_home, program, recorded
+from tests.looking.homes import clips, film, make_home, program, recorded, scans
 from tests.thorough import WORLDS
 
 
@@ -145,8 +147,22 @@ def test_a_cache_that_is_damaged_is_made_anew(bench, home):
     cache = bench.workspace.private.parent / "looked.sqlite"
     write(cache, b"no database at all, but long enough to be taken for one" * 40)
     assert found(bench, home) == {root}
+    with closing(sqlite3.connect(cache)) as db:
+        assert db.execute("SELECT count(*) FROM seen").fetchone()[0] > 3
+
+
+def test_a_folder_that_went_is_told(bench, home):
+    looked = look(bench.workspace, [home / "gone"])
+    assert looked.libraries == [] and looked.not_permitted == [bytes(home / "gone")]
 
 
 def test_a_folder_that_is_given_may_be_the_library_itself(bench, home):
     root = film(home, "Weir", random.Random(11))
     assert found(bench, root) == {root}
+
+
+def test_a_database_that_is_read_already_is_found_too(bench, home):
+    root = scans(home, "Mill", random.Random(12))
+    assert fascis(bench, "learn", root / "scans.db", "--confirm", "--json")[0] == 0
+    bench.workspace.use_readings()
+    assert found(bench, home) == {root}

@@ -12,7 +12,7 @@ from typing import Any
 import typer
 
 from fascis.commands.named import resolve
-from fascis.commands.progress import Saying, stoppable
+from fascis.commands.progress import Hanging, Saying, stoppable
 from fascis.commands.telling import REFUSED, put, say, usage
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.documents.catalog import ENDING
@@ -100,6 +100,8 @@ def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal
         try:
             work = partial(proposals, workspace, surveyed.source, surveyed.uses, control, step)
             return stoppable(work, control)
+        except Hanging:
+            raise
         except Cancelled:
             say("Where documents of unknown make keep their paths was not looked for to the end.")
             return {}

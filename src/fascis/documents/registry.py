@@ -71,7 +71,11 @@ def kind_of(name: bytes, head: bytes) -> DocumentKind | None:
     named = kind_named(name)
     if named is not None and named.recognises(head):
         return named
-    return next((kind for kind in _KINDS if kind.recognises(head)), named)
+    found = next((kind for kind in _KINDS if kind.recognises(head)), named)
+    if named is not None and isinstance(found, (LearnedText, LearnedDatabase)):
+        # What is called like a document of a known make is never read by a reading.
+        return named
+    return found
 
 
 def is_companion(name: bytes) -> bool:

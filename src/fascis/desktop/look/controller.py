@@ -32,7 +32,7 @@ _TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", "Other files"), stri
 class Looking(QObject):
     """Connects the view and the side panel with the core."""
 
-    # Libraries were put on the shelf: the last of them.
+    # Libraries were put on the shelf: the first of them.
     added = pyqtSignal(object)
     # What was given holds no more than one library: it is to be put on the shelf itself.
     alone = pyqtSignal(object)
@@ -66,11 +66,7 @@ class Looking(QObject):
 
     def begin(self, title: str, folders: Sequence[Path] = ()) -> None:
         """Looks; without folders at the home and every connected drive."""
-        self._control.stop()
-        self._control = control = Control()
-        self._turn += 1
-        turn = self._turn
-        self.running, self._looked, self._block = True, None, None
+        turn, control = self._start()
         self._view.show_looking(title)
         self._panel.show_busy("Looking", "Nothing is written there.", self._cancel)
 
@@ -83,13 +79,17 @@ class Looking(QObject):
 
         Task(work, lambda outcome: self._done(turn, outcome), self)
 
+    def _start(self) -> tuple[int, Control]:
+        """Begins something new: what went on before is stopped, and shown no more."""
+        self._control.stop()
+        self._control = Control()
+        self._turn += 1
+        self.running, self._looked, self._block = True, None, None
+        return self._turn, self._control
+
     def take(self, path: Path) -> None:
         """A folder was given: where it holds several libraries, these are shown to be ticked."""
-        self._control.stop()
-        self._control = control = Control()
-        self._turn += 1
-        turn = self._turn
-        self.running, self._looked, self._block = True, None, None
+        turn, control = self._start()
         self._panel.show_busy(
             shown(path.name), "Looking at it. Nothing is written there.", self._cancel
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import select
 import subprocess
@@ -23,10 +24,15 @@ from fascis.library.learning.learnt import Learnt
 from fascis.library.references.reading import PathSource
 from fascis.workspace import Workspace
 
+_LOG = logging.getLogger(__name__)
+
 CHILD = "fascis.library.learning.child"
 _LARGEST, _MOST_READINGS = 4 << 20, 200
 _LOOK_SECONDS = 0.1
 _ENDED = "It could not be looked through within the time and memory that a document may take here."
+_UNEXPECTED = (
+    "Something unexpected happened while it was looked through; the log has it. It is as it was."
+)
 _ELSEWHERE = "In another library, or on another computer, somebody said yes to this."
 
 # Told what is being done, and with which of the documents, from 0.
@@ -95,15 +101,21 @@ def learn_all(
         }
         while len(found) < len(documents):
             task["documents"] = list(map(str, documents[len(found) :]))
-            before = len(found)
             for said in _answers(task, control, lambda s: step(s, len(found))):
                 document = documents[len(found)]
-                if isinstance(said, str):
-                    found.append(EnvironmentTrouble(said, bytes(document)))
+                if "stops" in said:
+                    # None of them can be looked at.
+                    rest = documents[len(found) :]
+                    return found + [EnvironmentTrouble(said["stops"], bytes(d)) for d in rest]
+                if "trouble" in said:
+                    found.append(EnvironmentTrouble(said["trouble"], bytes(document)))
+                elif "unexpected" in said:
+                    _LOG.error("%s: %s", shown(document.name), said["unexpected"])
+                    found.append(EnvironmentTrouble(_UNEXPECTED, bytes(document)))
                 else:
-                    learnt = Learnt.from_json(document, said)
+                    learnt = Learnt.from_json(document, said["learnt"])
                     found.append(_with_state(learnt, known.get(learnt.shape), id))
-            if len(found) == before or len(found) < len(documents):
+            if len(found) < len(documents):
                 # It ended at this one.
                 found.append(Learnt(documents[len(found)], why=_ENDED))
     return found
@@ -121,8 +133,8 @@ def _with_state(learnt: Learnt, known: Stored | None, library: str) -> Learnt:
 
 def _answers(
     task: dict[str, Any], control: Control, step: Callable[[str], None]
-) -> Iterator[dict[str, Any] | str]:
-    """What a child says of one document after the other, until it ends; what went wrong as text."""
+) -> Iterator[dict[str, Any]]:
+    """What a child says of one document after the other, until it ends."""
     child = subprocess.Popen(
         # -P: no module is taken from the folder that the person happens to be in.
         [sys.executable, "-P", "-m", CHILD],
@@ -138,10 +150,8 @@ def _answers(
             said = json.loads(line)
             if "step" in said:
                 step(said["step"])
-            elif "trouble" in said:
-                yield said["trouble"]
             else:
-                yield said["learnt"]
+                yield said
     except BrokenPipeError:
         return
     finally:

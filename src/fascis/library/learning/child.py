@@ -10,6 +10,7 @@ import json
 import os
 import resource
 import sys
+import traceback
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +32,7 @@ def main() -> None:
     try:
         existing = existing_in([os.fsencode(f) for f in task["folders"]], task["drives"])
     except EnvironmentTrouble as error:
-        _say(trouble=str(error))
+        _say(stops=str(error))
         return
     told = Stored.understood(task["told"], "a reading")
     where = Where(
@@ -50,6 +51,9 @@ def main() -> None:
             _say(trouble=str(error))
         except (MemoryError, RecursionError):
             _say(learnt=Learnt(Path(document), why=_TOO_LARGE).as_json())
+        except Exception:
+            # A mistake of ours must not be told as one of the document's.
+            _say(unexpected=traceback.format_exc())
 
 
 def _say(**said: Any) -> None:

@@ -80,6 +80,7 @@ class Finding:
         self._private, self._mounts = private, mounts
         self._below: dict[bytes, tuple[int, int]] = {}
         self._candidates = 0
+        self._names: dict[bytes, Names] = {}
 
     def _is_hidden(self, path: bytes) -> bool:
         """True for what programs keep for themselves, below what is looked at."""
@@ -217,9 +218,14 @@ class Finding:
         size = os.lstat(folder + b"/" + name).st_size
         if size > _LARGEST:
             return False
-        with closing(self._drives.open(Path(os.fsdecode(region)))) as medium:
+        names = self._names.get(region)
+        if names is None:
+            # Its files are listed once for all documents in it.
             names = Names(region, lambda: islice(_places(region), _MOST_NAMES))
-            return recognised(medium, place, size, names) is True
+            self._names[region] = names
+        with closing(self._drives.open(Path(os.fsdecode(region)))) as medium:
+            # One whose make somebody said yes to is known by its first bytes alone.
+            return recognised(medium, place, size, names) is not False
 
 
 def _places(region: bytes) -> Iterator[bytes]:

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
 
+from fascis.files.disk.door import delete_state
 from fascis.files.own.private import make_private
 from fascis.library.looking.walking import Seen
 
@@ -70,7 +71,19 @@ class Remembered:
 
     def _open(self) -> sqlite3.Connection:
         make_private(self._path.parent)
+        try:
+            return self._opened()
+        except sqlite3.DatabaseError:
+            # It is damaged: what it knew is seen anew.
+            delete_state(self._path)
+            return self._opened()
+
+    def _opened(self) -> sqlite3.Connection:
         db = sqlite3.connect(self._path, timeout=20)
-        if db.execute("PRAGMA user_version").fetchone()[0] != VERSION:
-            db.executescript("DROP TABLE IF EXISTS seen;" + _SCHEMA)
+        try:
+            if db.execute("PRAGMA user_version").fetchone()[0] != VERSION:
+                db.executescript("DROP TABLE IF EXISTS seen;" + _SCHEMA)
+        except BaseException:
+            db.close()
+            raise
         return db

@@ -10,6 +10,7 @@ from typing import Any
 
 from fascis.documents.registry import is_companion, kind_named
 from fascis.files.control import UNSTOPPED, Control
+from fascis.files.disk import kernel
 from fascis.files.disk.looks import is_file
 from fascis.files.names import STAGING
 from fascis.library.identity import OWN
@@ -124,14 +125,21 @@ class Walking:
             Cancelled: ``control`` was stopped.
         """
         root = os.path.realpath(root)
-        device = os.stat(root).st_dev
+        try:
+            device, mount = os.stat(root).st_dev, _mount_of(root)
+        except OSError:
+            self.not_permitted.append(root)
+            return
         pending = [root]
         while pending:
             self._control.checkpoint()
             path = pending.pop()
             try:
                 status = os.lstat(path)
-                if status.st_dev != device or not stat.S_ISDIR(status.st_mode):
+                if not stat.S_ISDIR(status.st_mode):
+                    continue
+                # A subvolume has a device number of its own, and is mounted nowhere.
+                if status.st_dev != device and (mount is None or _mount_of(path) != mount):
                     continue
                 seen = self._remembered(path, status.st_mtime_ns)
                 if seen is None:
@@ -198,6 +206,14 @@ class Walking:
             seen.candidates = [n for _, n in sorted(found, reverse=True)[:_MOST_CANDIDATES]]
         largest = sorted(range(len(names)), key=sizes.__getitem__)[: -_MOST_BIG - 1 : -1]
         seen.big = [(sizes[n], times[n] * 10**9, names[n]) for n in largest]
+
+
+def _mount_of(folder: bytes) -> int | None:
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        return kernel.mount_of(fd)
+    finally:
+        os.close(fd)
 
 
 class _Kinds(dict[bytes, int]):
