@@ -166,3 +166,19 @@ def test_a_document_that_is_dropped_is_a_library_by_itself(open_window, bench, h
     window, hands = open_window(bench)
     drop(window, document)
     hands.wait(lambda: on_shelf(bench) == {document}, "it is on the shelf")
+
+
+def test_closed_while_it_is_looked_nothing_goes_on(open_window, bench, home, monkeypatch):
+    window, hands = open_window(bench)
+    given = []
+
+    def looks(_workspace, _where, control, _tell):
+        given.append(control)
+        while True:
+            control.checkpoint()
+
+    monkeypatch.setattr("fascis.desktop.look.controller.look", looks)
+    hands.press("Look for libraries on this machine")
+    hands.wait(lambda: bool(given), "it looks")
+    window.close()
+    assert given[0].stopped and window.planning.learning._proposing.stopped

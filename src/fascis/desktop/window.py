@@ -763,6 +763,8 @@ class Window(QMainWindow):
         self._settings.setValue("geometry", self.saveGeometry())
         self.conducting.close()
         self.relinks.cancel()
+        self.looking.stop()
+        self.planning.learning.stop()
         if self._news is not None:
             self._news.close()
         self._notifier.setEnabled(False)

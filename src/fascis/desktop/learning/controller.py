@@ -45,7 +45,7 @@ class Learning(QObject):
         # True while the panel is about this, and a look at the drives must not wipe it away.
         self.open = False
         self._turn = 0
-        self._control = Control()
+        self._control, self._proposing = Control(), Control()
         self._root: Path | None = None
         self._learnt: Learnt | None = None
         self._changed = False
@@ -67,7 +67,13 @@ class Learning(QObject):
                 self.asks[root] = sum(one.asks for one in outcome.values())
                 self.proposed.emit(root)
 
-        Task(lambda: proposals(self._workspace, surveyed.source, uses), done, self)
+        control = self._proposing
+        Task(lambda: proposals(self._workspace, surveyed.source, uses, control), done, self)
+
+    def stop(self) -> None:
+        """The window closes: nothing goes on in the background."""
+        self._proposing.stop()
+        self._control.stop()
 
     def close(self) -> None:
         """Something else is chosen: what was begun here is shown no more."""
