@@ -19,7 +19,7 @@ from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import format_line, parse_line, read_manifest, write_manifest
 from fascis.files.names import elided, folded, listed, safe_place, shown, unlisted
-from fascis.files.sizes import duration, number, size
+from fascis.words.figures import duration, number, size
 
 NAME = st.binary(min_size=1, max_size=40).filter(
     lambda b: b"\0" not in b and b"/" not in b and b not in (b".", b"..")

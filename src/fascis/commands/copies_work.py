@@ -28,9 +28,9 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.digests import Algorithm
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted, size
 from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces, Place, State, known_places, named
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace, from_environment
 
 T = TypeVar("T")

@@ -10,7 +10,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Released
 from fascis.crossing.status.pace import Pace
 from fascis.files.names import shown
-from fascis.files.sizes import counted, number, size
+from fascis.words.figures import counted, number, size
 
 
 class Telling(Saying):

@@ -56,10 +56,10 @@ from fascis.files.control import Control
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.hash_lists import HashList, found_lists, list_at
 from fascis.files.names import shown
-from fascis.files.sizes import counted, duration, size
 from fascis.library.roles import Role
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
+from fascis.words.figures import counted, duration, size
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]

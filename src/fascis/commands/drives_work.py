@@ -35,9 +35,9 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import shown
-from fascis.files.sizes import size
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
+from fascis.words.figures import size
 from fascis.workspace import Workspace, from_environment
 
 

@@ -11,10 +11,10 @@ from fascis.commands.progress import Saying, stoppable
 from fascis.commands.telling import DONE, REFUSED, WRONG, put, say, usage
 from fascis.files.control import Control
 from fascis.files.names import shown
-from fascis.files.sizes import counted, number
 from fascis.library.learning.asking import confirm, forget
 from fascis.library.learning.asking import learn as look
 from fascis.library.learning.learnt import Field, Learnt
+from fascis.words.figures import counted, number
 from fascis.workspace import from_environment
 
 _STEPS = {

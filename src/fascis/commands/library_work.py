@@ -20,12 +20,12 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted, number, size
 from fascis.library.catalogs import catalog_folders
 from fascis.library.learning.proposing import Proposal, proposals
 from fascis.library.references.strands import strands, totals, totals_by_role
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS
+from fascis.words.figures import counted, number, size
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200

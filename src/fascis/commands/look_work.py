@@ -11,11 +11,11 @@ from fascis.commands.progress import Saying, stoppable
 from fascis.commands.telling import put, usage
 from fascis.files.control import Control
 from fascis.files.names import shown
-from fascis.files.sizes import counted, number, size
 from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, Weight, usual_folders
 from fascis.library.looking.look import look as look_at
 from fascis.library.looking.walking import TYPES
+from fascis.words.figures import counted, number, size
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 20

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Self, TypeVar
 from fascis.commands.telling import say
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
-from fascis.files.sizes import counted, duration, size
+from fascis.words.figures import counted, duration, size
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID

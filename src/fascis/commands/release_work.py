@@ -20,7 +20,7 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import FascisError, Refused
 from fascis.files.names import shown
-from fascis.files.sizes import counted, number, size
+from fascis.words.figures import counted, number, size
 from fascis.workspace import from_environment
 
 # Of what would be deleted, told before it is asked whether to.

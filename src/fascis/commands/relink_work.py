@@ -21,13 +21,13 @@ from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
 from fascis.files.route import Moved
-from fascis.files.sizes import NBSP, counted, number
 from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
 from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
+from fascis.words.figures import NBSP, counted, number
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200

@@ -24,7 +24,7 @@ def register(app: typer.Typer) -> None:
         from fascis.crossing.status.makers_report import makers_report
         from fascis.files.names import shown
         from fascis.files.own.saving import write_new
-        from fascis.files.sizes import size
+        from fascis.words.figures import size
         from fascis.workspace import from_environment
 
         content = makers_report(from_environment(), names=not without_names)

@@ -33,8 +33,8 @@ from fascis.crossing.status.report import (
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError, Refused
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
 from fascis.machine.awake import Awake
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace, from_environment
 
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)

@@ -17,8 +17,8 @@ from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.hash_lists import HashList, found_lists, list_at
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
 from fascis.library.known.places import known_places
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace, from_environment
 
 

@@ -35,10 +35,10 @@ from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import Medium, PosixMedium
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.names import join, shown
-from fascis.files.sizes import counted
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN, Identity, read_identity
 from fascis.library.known.places import KnownPlaces
+from fascis.words.figures import counted
 from fascis.workspace import Workspace
 
 _MOST = 1000

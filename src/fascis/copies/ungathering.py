@@ -28,7 +28,7 @@ from fascis.files.disk.digest import digest_at, digest_of
 from fascis.files.disk.medium import Medium, PosixMedium, move, remove_own
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused, told
 from fascis.files.names import join, parent, shown
-from fascis.files.sizes import counted, size
+from fascis.words.figures import counted, size
 
 # What a copy on its way to its loose place is called, until it is whole.
 _BEGUN = b".fascis-put-back"

@@ -27,8 +27,8 @@ from fascis.files.disk.door import Proven
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
-from fascis.files.sizes import counted, size
 from fascis.library.survey import Kind
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace
 
 # What a crossing to a new folder would be told, and an update need not be.

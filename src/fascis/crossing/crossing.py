@@ -58,10 +58,10 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted
 from fascis.library.identity import OWN, Home
 from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
+from fascis.words.figures import counted
 from fascis.workspace import Workspace
 
 

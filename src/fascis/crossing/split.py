@@ -29,8 +29,8 @@ from fascis.files.codes import Code, Stays
 from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import fsname, name_key, place_text, shown
-from fascis.files.sizes import counted, size
 from fascis.library.references.projects import project_of, project_place
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace
 
 # How far a split is: as far as the part that is the least far.

@@ -73,9 +73,9 @@ from fascis.files.names import elided, shown
 from fascis.files.own.saving import write_over
 from fascis.files.own.unexpected import told_unexpected
 from fascis.files.route import Moved
-from fascis.files.sizes import counted, size
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.relink.outcome import Decisions
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace
 
 # From the first word of a change to looking: several come at once.

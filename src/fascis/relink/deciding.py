@@ -13,12 +13,12 @@ import numpy as np
 
 from fascis.files.names import name_key
 from fascis.files.route import Moved
-from fascis.files.sizes import counted, number
 from fascis.relink.evidence import Evidence
 from fascis.relink.lost import Lost
 from fascis.relink.moves import LEAST, FolderMove, Preference, Statements, choose, solid, statements
 from fascis.relink.outcome import Match, State, basis_of
 from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
+from fascis.words.figures import counted, number
 
 # Of a folder's files: fewer may lie elsewhere too, and it still is that folder.
 _FEW = 0.5

@@ -10,11 +10,11 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 
 from fascis.files.route import Moved
-from fascis.files.sizes import counted
 from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.moves import FolderMove
 from fascis.relink.pairs import EQUAL, SAME_PLACE, UNKNOWN, Basis, Pairs
+from fascis.words.figures import counted
 
 
 class State(IntEnum):

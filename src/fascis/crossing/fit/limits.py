@@ -22,9 +22,9 @@ from fascis.crossing.scope.gathering import Gathering
 from fascis.drives.model import Drive
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, join, shown
-from fascis.files.sizes import counted, size
 from fascis.files.times import EXACT, whole
 from fascis.library.survey import Survey
+from fascis.words.figures import counted, size
 
 MOST = 1000  # files that a problem names
 _APART = (

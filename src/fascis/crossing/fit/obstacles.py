@@ -23,11 +23,11 @@ from fascis.drives.model import Drive
 from fascis.files.codes import Code, Severity
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
 from fascis.library.identity import Identity, read_identity
 from fascis.library.open_files import find_open
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace
 
 _MOST = 1000

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fascis.files.codes import Code, Severity, Stays
-from fascis.files.sizes import counted
+from fascis.words.figures import counted
 
 
 @dataclass(frozen=True, slots=True)

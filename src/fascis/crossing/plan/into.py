@@ -26,11 +26,11 @@ from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.names import join, parent, shown
-from fascis.files.sizes import counted
 from fascis.library.identity import INVENTORY, MANIFEST, OWN, Identity, read_identity
 from fascis.library.open_files import find_open
 from fascis.library.references.reading import PathSource
 from fascis.library.roles import ROLES, Role
+from fascis.words.figures import counted
 from fascis.workspace import Workspace
 
 _MOST = 1000

@@ -38,10 +38,10 @@ from fascis.crossing.scope.selection import (
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, shown
-from fascis.files.sizes import counted
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind, Survey
+from fascis.words.figures import counted
 from fascis.workspace import Workspace
 
 

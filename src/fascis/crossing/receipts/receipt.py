@@ -16,9 +16,9 @@ from fascis.crossing.model.problems import stays_because
 from fascis.crossing.model.states import State
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import NBSP, counted, number, size
 from fascis.files.times import local_text
 from fascis.library.survey import Kind
+from fascis.words.figures import NBSP, counted, number, size
 
 FORMAT = 1
 

@@ -39,7 +39,7 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted
+from fascis.words.figures import counted
 from fascis.workspace import Workspace
 
 _LOG = logging.getLogger(__name__)

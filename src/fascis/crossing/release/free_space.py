@@ -9,8 +9,8 @@ from fascis.drives.model import Drive
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import told
 from fascis.files.names import shown
-from fascis.files.sizes import size
 from fascis.library.open_files import find_open
+from fascis.words.figures import size
 
 
 @dataclass(slots=True)

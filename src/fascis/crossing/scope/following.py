@@ -14,11 +14,11 @@ from fascis.documents.model import NotUnderstood
 from fascis.documents.registry import LINK, kind_of
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
-from fascis.files.sizes import counted
 from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Document, LostReference
 from fascis.relink.acts import check_writable
 from fascis.relink.retarget import Retarget
+from fascis.words.figures import counted
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,12 +15,12 @@ from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import database_of
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, parent, shown
-from fascis.files.sizes import counted, size
 from fascis.library.references.strands import tops_of
 from fascis.library.references.uses import Outside
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import strand_folder
+from fascis.words.figures import counted, size
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)

@@ -14,7 +14,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.files.errors import DriveGone
 from fascis.files.names import shown
-from fascis.files.sizes import counted
+from fascis.words.figures import counted
 
 MOST = 1000  # files that are counted
 

@@ -33,8 +33,8 @@ from fascis.files.errors import (
     Refused,
 )
 from fascis.files.names import join, place_text, shown
-from fascis.files.sizes import counted
 from fascis.library.identity import OWN
+from fascis.words.figures import counted
 
 
 def problem_object(problem: Problem) -> dict[str, Any]:

@@ -22,10 +22,10 @@ from fascis.crossing.status.deleting import lost_now
 from fascis.files.codes import Stays
 from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
-from fascis.files.sizes import counted as counted_files
-from fascis.files.sizes import number
 from fascis.library.identity import OWN
 from fascis.library.survey import Kind
+from fascis.words.figures import counted as counted_files
+from fascis.words.figures import number
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,9 +25,9 @@ from fascis.desktop.kit.tasks import Task
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
-from fascis.files.sizes import counted, duration, size
 from fascis.library.known.places import KnownPlaces, Place, State
 from fascis.library.known.shelves import OnShelf
+from fascis.words.figures import counted, duration, size
 from fascis.workspace import Workspace
 
 _TELLS_MS = 250

@@ -16,9 +16,9 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, row, rule
 from fascis.desktop.kit.problems import tell_problems
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number, size
 from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces, Place, State
+from fascis.words.figures import counted, number, size
 
 # So many files are told one by one.
 _MOST = 12

@@ -13,7 +13,7 @@ from fascis.crossing.model.policy import Facts, Step, next_step, why_not_release
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.scales import Balance
 from fascis.files.codes import Code
-from fascis.files.sizes import counted, size
+from fascis.words.figures import counted, size
 
 
 @dataclass(frozen=True, slots=True)

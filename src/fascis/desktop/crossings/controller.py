@@ -36,9 +36,9 @@ from fascis.drives.care.removal import remove_safely
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number, size
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
+from fascis.words.figures import counted, number, size
 
 # Of 200 ms: how often the clock times in the list are renewed.
 _LIST_BEATS = 10

@@ -16,7 +16,7 @@ from fascis.desktop.crossings.answers import Answer
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, tip
 from fascis.files.names import shown
-from fascis.files.sizes import NBSP, counted, number, size
+from fascis.words.figures import NBSP, counted, number, size
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,8 +13,8 @@ from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.theme import BOLD
 from fascis.files.names import elided, shown
-from fascis.files.sizes import size
 from fascis.library.roles import Role
+from fascis.words.figures import size
 
 STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Release")
 

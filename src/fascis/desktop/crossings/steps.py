@@ -23,7 +23,7 @@ from fascis.desktop.kit.tasks import Task
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number, size
+from fascis.words.figures import counted, number, size
 
 # Until a drive that was busy is looked at again.
 _AGAIN_MS = 3_000

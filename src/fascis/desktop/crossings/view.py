@@ -28,7 +28,7 @@ from fascis.desktop.crossings.stations import Lane, Lanes, StationLine
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import clear, label, tip
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, size
+from fascis.words.figures import counted, size
 
 
 @dataclass(slots=True)

@@ -25,13 +25,13 @@ from fascis.files.control import Control
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.files.route import Moved
-from fascis.files.sizes import NBSP
 from fascis.library.known.apartness import tell_apart
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.library.register import KnownLibrary
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
 from fascis.relink.relinking import relinking_of
 from fascis.relink.returned import folders_to_look_in, returned_moves
+from fascis.words.figures import NBSP
 from fascis.workspace import Workspace
 
 _AFTER_STOP_MS = 200

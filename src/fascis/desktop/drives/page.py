@@ -33,8 +33,8 @@ from fascis.drives.care.describing import (
     transport_words,
 )
 from fascis.files.names import shown
-from fascis.files.sizes import NBSP, size
 from fascis.library.known.shelves import OnShelf, Shelf
+from fascis.words.figures import NBSP, size
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel

@@ -10,8 +10,8 @@ from collections.abc import Callable, Sequence
 
 from fascis.crossing.status.old_place import Begun
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted
 from fascis.library.known.shelves import Shelf
+from fascis.words.figures import counted
 
 # Seconds that news of a drive stays beside it.
 STAYS = 90.0

@@ -10,9 +10,9 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, rule
 from fascis.documents.learned.search import Left
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number
 from fascis.library.learning.learnt import Field, Learnt
 from fascis.library.learning.proposing import Proposal
+from fascis.words.figures import counted, number
 
 _MOST_LEFT = 4
 _LONGEST = 60

@@ -23,8 +23,8 @@ from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide, tip
 from fascis.desktop.kit.theme import BOLD
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
 from fascis.library.looking.look import Weight
+from fascis.words.figures import counted, size
 
 HEIGHT, _LINE, _GAP = 104, 4, 5
 _LEAST, _ROOM_FOR_WORDS, _ROOM_FOR_PART = 26.0, 46.0, 64.0

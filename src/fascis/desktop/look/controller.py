@@ -19,11 +19,11 @@ from fascis.files.codes import Severity
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import parent, shown
-from fascis.files.sizes import counted, size
 from fascis.files.times import date_text
 from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, look, usual_folders
 from fascis.library.looking.walking import TYPES
+from fascis.words.figures import counted, size
 from fascis.workspace import Workspace
 
 _TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", "Other files"), strict=True))

@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 from fascis.desktop.kit.pieces import clear, label, rule, tip
 from fascis.desktop.look.bands import Band
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number, size
 from fascis.files.times import date_text
 from fascis.library.looking.look import LibraryFound, Looked, Weight
+from fascis.words.figures import counted, number, size
 
 _LONGEST_PATH = 60
 FOOT = (

@@ -42,13 +42,13 @@ from fascis.files.codes import Scope, Severity
 from fascis.files.control import Control
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
-from fascis.files.sizes import size
 from fascis.library.catalogs import Cataloged, catalog_folders
 from fascis.library.known.places import KnownPlaces, known_places
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, folders_in, read_shelves
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
+from fascis.words.figures import size
 from fascis.workspace import Workspace
 
 

@@ -31,10 +31,10 @@ from fascis.desktop.kit.problems import tell_problems
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number, size
 from fascis.library.known.shelves import OnShelf
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
+from fascis.words.figures import counted, number, size
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel

@@ -16,7 +16,7 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import PART_MIME, Do, button, label, row, rule, tip
 from fascis.files.codes import Severity
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, size
+from fascis.words.figures import counted, size
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
 from fascis.crossing.receipts.receipt import clock_text
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
+from fascis.words.figures import counted, size
 
 
 class ReceiptsView(QWidget):

@@ -28,9 +28,9 @@ from fascis.desktop.kit.pieces import Do, Row, button, label, row, rule, tip
 from fascis.desktop.relink.controller import Relinks, short_names
 from fascis.files.names import elided, shown
 from fascis.files.route import Moved
-from fascis.files.sizes import counted, number
 from fascis.library.standing import Standing
 from fascis.relink.moves import FolderMove
+from fascis.words.figures import counted, number
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel

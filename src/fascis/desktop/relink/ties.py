@@ -9,10 +9,10 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from fascis.files.sizes import counted, number
 from fascis.library.standing import Standing
 from fascis.relink.lost import Lost
 from fascis.relink.outcome import Match, State
+from fascis.words.figures import counted, number
 
 # Pixels; the last for one file.
 SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0

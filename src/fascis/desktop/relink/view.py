@@ -24,12 +24,12 @@ from fascis.desktop.relink.ties import lay_out_ties, sentence
 from fascis.desktop.relink.tile import Tile
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, number
 from fascis.files.times import date_text
 from fascis.library.references.reading import PathSource
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate
+from fascis.words.figures import counted, number
 
 # Pixels wide, at most and at least.
 _TILE, _LEAST = 212, 150

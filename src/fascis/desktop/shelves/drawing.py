@@ -24,10 +24,10 @@ from fascis.drives.care.describing import (
 )
 from fascis.drives.model import Drive
 from fascis.files.names import shown
-from fascis.files.sizes import NBSP, counted, size
 from fascis.files.times import date_text
 from fascis.library.known.places import State
 from fascis.library.known.shelves import OnShelf, Shelf
+from fascis.words.figures import NBSP, counted, size
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H, LEAST_BLOCK = 62, 28

@@ -10,12 +10,12 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, FullBar, button, label
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import shown
-from fascis.files.sizes import counted, size
 from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces
 from fascis.library.known.shelves import OnShelf
 from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
+from fascis.words.figures import counted, size
 
 
 def _kind_words(s: OnShelf) -> str:

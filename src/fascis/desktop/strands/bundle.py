@@ -35,8 +35,8 @@ from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.ribbons import End, Layout, Ribbon, lay_out
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import shown
-from fascis.files.sizes import NBSP, counted, size
 from fascis.library.standing import Standing
+from fascis.words.figures import NBSP, counted, size
 
 LEFT, RIBBONS, WORDS, EDGE = 20.0, 216.0, 200.0, 18.0
 # How far what is missing reaches into the view.

@@ -26,9 +26,9 @@ from fascis.desktop.kit.pieces import button, label, tip
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.strands.woven import NOBODY, Woven
 from fascis.files.names import shown
-from fascis.files.sizes import NBSP, number, size
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
+from fascis.words.figures import NBSP, number, size
 
 # What is said of a document that is not understood.
 UNREAD = "not read"

@@ -12,8 +12,8 @@ import numpy as np
 
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import INSIDE, NOT_FOUND, Woven, WovenStrand
-from fascis.files.sizes import counted, number, size
 from fascis.library.standing import Standing
+from fascis.words.figures import counted, number, size
 
 TOP, SLOT, HEAD, GAP = 30.0, 17.0, 18.0, 10.0
 LEAST, LEAST_OUT = 5.0, 3.0

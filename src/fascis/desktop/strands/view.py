@@ -20,8 +20,8 @@ from fascis.desktop.strands.bundle import BundleView
 from fascis.desktop.strands.ledger import Ledger
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import elided, shown
-from fascis.files.sizes import counted, size
 from fascis.library.standing import STANDINGS, Standing
+from fascis.words.figures import counted, size
 
 _PICTURE = (168, 110)
 

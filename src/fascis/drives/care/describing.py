@@ -10,7 +10,7 @@ import time
 from fascis.drives.care.character import Character
 from fascis.drives.model import Drive
 from fascis.drives.rules import LAST_CODE, Fold, Rules
-from fascis.files.sizes import NBSP, counted, size
+from fascis.words.figures import NBSP, counted, size
 
 _LAST = {0x7F: "z, without accents", 0xFFFF: "those of the basic plane, without pictures"}
 _TRANSPORTS = {

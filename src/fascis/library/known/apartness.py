@@ -16,9 +16,9 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled
 from fascis.files.names import join
-from fascis.files.sizes import counted
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN
+from fascis.words.figures import counted
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,126 @@
+"""Figures, dates and lists as the person's locale writes them.
+
+Sizes are in decimal units, as on drive boxes; number and unit are never broken apart. Without a
+locale (``C``) numbers have thin groups and times are of 24 hours.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Sequence
+from datetime import datetime
+from functools import cache
+
+from babel import Locale, UnknownLocaleError
+from babel.dates import format_date, format_time
+from babel.lists import format_list
+from babel.numbers import format_decimal, format_percent
+
+NBSP = "\u00a0"
+_UNITS = ("bytes", "kB", "MB", "GB", "TB", "PB")
+# What a locale is called where none is set.
+_NONE = ("", "C", "POSIX")
+
+
+@cache
+def _locale(category: str) -> Locale | None:
+    """The locale of the environment for a category; None where none is set, or none that is known.
+
+    ``LC_ALL`` comes before the category, and that before ``LANG``.
+    """
+    names = (os.environ.get(name, "") for name in ("LC_ALL", category, "LANG"))
+    name = next(filter(None, names), "").partition(".")[0].partition("@")[0]
+    if name in _NONE:
+        return None
+    try:
+        return Locale.parse(name)
+    except (UnknownLocaleError, ValueError):
+        return None
+
+
+def _decimal(value: float, form: str) -> str:
+    """A number by a pattern such as ``#,##0.0``."""
+    locale = _locale("LC_NUMERIC")
+    if locale is not None:
+        return format_decimal(value, form, locale)
+    places = len(form.partition(".")[2])
+    return f"{value:,.{places}f}".replace(",", NBSP)
+
+
+def size(count: int | float) -> str:
+    """Bytes as on drive boxes: ``311.3 GB``; three significant figures, four from 100 on."""
+    value, unit = float(count), 0
+    while abs(value) >= 999.95 and unit < len(_UNITS) - 1:
+        value, unit = value / 1000, unit + 1
+    if unit == 0:
+        return f"{int(count)}{NBSP}{'byte' if count == 1 else 'bytes'}"
+    text = _decimal(value, "#,##0.0" if value >= 10 else "#,##0.00")
+    return f"{text}{NBSP}{_UNITS[unit]}"
+
+
+def number(count: int) -> str:
+    """A count in groups of three: ``4 822``."""
+    return _decimal(count, "#,##0")
+
+
+def percent(fraction: float) -> str:
+    """A fraction in whole percent: ``85%``."""
+    locale = _locale("LC_NUMERIC")
+    if locale is not None:
+        return format_percent(fraction, "#,##0%" if locale.language == "en" else None, locale)
+    return f"{fraction:.0%}"
+
+
+def counted(count: int, one: str, many: str | None = None) -> str:
+    """``1 file``, ``4 822 files``."""
+    return f"{number(count)}{NBSP}{one if count == 1 else many or one + 's'}"
+
+
+def duration(seconds: float) -> str:
+    """``40 s``, ``12 min``, ``3 h 05 min``."""
+    if seconds < 90:
+        return f"{max(0, round(seconds))}{NBSP}s"
+    minutes = round(seconds / 60)
+    if minutes < 60:
+        return f"{minutes}{NBSP}min"
+    return f"{minutes // 60}{NBSP}h{NBSP}{minutes % 60:02d}{NBSP}min"
+
+
+def listed(names: Sequence[str]) -> str:
+    """``A``, ``A and B``, ``A, B and C``."""
+    locale = _locale("LC_MESSAGES")
+    if locale is not None:
+        return format_list(list(names), locale=locale)
+    if len(names) < 2:
+        return "".join(names)
+    return f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def clock(at: float) -> str:
+    """A time of day, of seconds since 1970: ``22:14``."""
+    locale = _locale("LC_TIME")
+    if locale is not None:
+        return format_time(datetime.fromtimestamp(at), "short", locale=locale)
+    return time.strftime("%H:%M", time.localtime(at))
+
+
+def day(at: float) -> str:
+    """A date, of seconds since 1970: ``28 Nov 2026``."""
+    locale = _locale("LC_TIME")
+    if locale is not None:
+        return format_date(datetime.fromtimestamp(at), "medium", locale=locale)
+    return time.strftime("%d %b %Y", time.localtime(at))
+
+
+def ready_at(seconds: float) -> str:
+    """The time of day in some seconds from now, with its weekday if that is not today."""
+    at = time.time() + seconds
+    if time.localtime(at)[:3] == time.localtime()[:3]:
+        return clock(at)
+    locale = _locale("LC_TIME")
+    if locale is not None:
+        weekday = format_date(datetime.fromtimestamp(at), "EEE", locale=locale)
+    else:
+        weekday = time.strftime("%a", time.localtime(at))
+    return f"{weekday}{NBSP}{clock(at)}"
