@@ -527,3 +527,68 @@ def test_a_library_with_records_of_its_own_becomes_part_of_another(bench, archiv
     assert now.items() >= before.items() and sound(there) == now.keys()
     for name, wanted in plays.items():
         assert oracle.plays(there / f"projects/The Weir/projects/{name}/{name}.otio", {}) == wanted
+
+
+def test_a_library_is_not_put_into_a_copy_of_itself(bench):
+    """Everything would be there twice, and home could never go there."""
+    lib = bench.library
+    write(lib / "media/weir.mov", b"weir" * 500)
+    write(lib / "projects/Spring/spring.otio", timeline("../../media/weir.mov"))
+    before = files(lib)
+    assert fascis(bench, "relocate", lib, "--to", bench.heron, "--after", "copy", "--yes")[0] == 0
+    copy = bench.heron / lib.name
+    there = files(copy)
+    status, said, _ = fascis(
+        bench, "relocate", lib, "--into", copy / "projects", "--after", "release", "--yes", "--json"
+    )
+    assert status == 3 and said["state"] == "refused"
+    assert "same-library-there" in {p["code"] for p in said["problems"]}
+    assert files(lib) == before and files(copy) == there
+
+
+def test_what_landed_in_a_plain_folder_keeps_the_media_that_it_uses(bench):
+    """Its documents are in no library, and on another drive: they need their media all the same."""
+    loose = bench.drives / "inside/Loose"
+    write(loose / "ambience.wav", b"ambience" * 100)
+    write(loose / "other.wav", b"other" * 100)
+    document = "projects/Spring/spring.otio"
+    write(bench.library / document, timeline(str(loose / "ambience.wav")))
+    (bench.heron / "Years").mkdir()
+    gone = ("--after", "release", "--yes")
+    into = ("--into", bench.heron / "Years", "--no-gather", *gone)
+    assert fascis(bench, "relocate", bench.library, *into)[0] == 0
+    landed = bench.heron / "Years" / bench.library.name / document
+    plays = oracle.plays(landed, {})
+    assert not bench.library.exists() and None not in plays
+    otter = bench.add_drive("otter")
+    status, said, _ = fascis(bench, "relocate", loose, "--to", otter, *gone, "--json")
+    assert status in (0, 1) and said["state"] == "released"
+    assert oracle.plays(landed, {}) == plays and (loose / "ambience.wav").exists()
+    assert not (loose / "other.wav").exists(), "what nobody needs goes"
+
+
+def test_media_that_lies_where_the_library_lands_is_still_found_there(bench):
+    """A document that used clips of the library it becomes part of leads to them as before."""
+    archive = bench.heron / "Archive"
+    write(archive / "media/weir.mov", b"weir" * 500)
+    write(archive / "old.otio", timeline("media/weir.mov"))
+    otter = bench.add_drive("otter")
+    gone = ("--after", "release", "--yes")
+    assert fascis(bench, "relocate", archive, "--to", otter, *gone)[0] == 0
+    used = otter / "Archive/media/weir.mov"
+    write(bench.library / "projects/new.otio", timeline(str(used)))
+    relocate = ("relocate", bench.library, "--into", otter / "Archive", "--no-gather", *gone)
+    status, said, err = fascis(bench, *relocate, "--json")
+    assert (status, said["state"]) == (0, "released"), err
+    landed = otter / "Archive" / bench.library.name / "projects/new.otio"
+    assert None not in oracle.plays(landed, {}) and used.exists()
+
+
+def test_a_part_that_is_not_there_lands_nowhere(bench, archive):
+    there, _ = archive
+    before = files(bench.library)
+    status, said, _ = fascis(
+        bench, "relocate", bench.library, "--only", "P9", "--into", there, "--yes", "--json"
+    )
+    assert status == 3 and "part-not-there" in {p["code"] for p in said["problems"]}
+    assert files(bench.library) == before

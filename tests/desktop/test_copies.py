@@ -6,15 +6,16 @@ import time
 from contextlib import closing
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
+from PyQt6.QtWidgets import QFileDialog, QLabel
 
 from fascis.copies.manifesting import write_lists_of
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.sentence import Choice
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.files.control import Control
 from tests.copies.test_update import begin, fill, work
@@ -73,7 +74,9 @@ def test_a_copy_that_is_behind_is_seen_and_brought_up_to_date(open_window, copie
     assert choose(window, hands, there).state.value == "behind"
     before = contents(there)
     hands.press("Bring heron up to date")
-    shows(window, hands, "To copy", "Moved or renamed", ".fascis/earlier")
+    shows(window, hands, ".fascis/earlier", "Whole on heron at")
+    said = hands.sentence().accessibleName()
+    assert "moved file" in said and "removed file" in said and "to copy)." in said
     assert contents(there) == before
     hands.press("Bring heron up to date")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
@@ -117,9 +120,11 @@ def test_a_library_is_brought_back_with_its_documents(open_window, copied, bench
     window, hands = open_window(bench)
     choose(window, hands, otter / lib.name)
     hands.press("Bring back to")
-    shows(window, hands, "Will be copied", "again what they were")
+    shows(window, hands, "Whole on ")
+    said = hands.sentence().accessibleName()
+    assert said.startswith("Bring The Weir back from otter to ") and "Home moves back" in said
     (bench.drives / "inside/Loose/l.wav").unlink()
-    hands.tick("Gathered media goes back")
+    hands.choose_in_sentence(Choice.GATHERED, "Goes back to where it was")
     shows(window, hands, "1 gathered file goes back", "put there again")
     hands.press("Bring it back")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
@@ -138,11 +143,9 @@ def test_what_was_worked_on_in_a_copy_is_decided_first(open_window, copied, benc
     hands.press("Compare the copies with home")
     shows(window, hands, "differs")
     hands.press("Bring heron up to date")
-    shows(window, hands, "Decide first")
-    main = window.panel.main
-    assert not main.isEnabled()
-    QTest.mouseClick(window.panel.findChild(QCheckBox), LEFT, pos=QPoint(10, 10))
-    hands.wait(lambda: window.panel.main.isEnabled(), "the decision")
+    shows(window, hands, "To decide, 1")
+    assert window.panel.main.text() == "1\xa0decision first"
+    hands.decide()
     hands.press("Bring heron up to date")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert b"the copy's" in {p.read_bytes() for p in there.rglob("a.mov")}
@@ -157,8 +160,8 @@ def test_a_reminder_is_in_words_on_the_block_and_nowhere_else(open_window, copie
     assert choose(window, hands, there).reminder == "not verified for a year"
     assert choose(window, hands, lib).reminder == ""
     hands.press("Make one more copy")
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
-    assert window.planning.plan.choices.after.value == "copy"
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    assert window.drafting.plan.choices.after.value == "copy"
 
 
 def test_verifying_is_cancelled_and_a_drive_that_fails_is_told(open_window, copied, bench):

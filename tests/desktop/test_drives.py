@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from fascis.crossing.model.states import State
+from fascis.crossing.plan.sentence import Choice
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.demo.bench import levers
 from fascis.demo.timelines import Cut, write_timeline
@@ -109,9 +110,10 @@ def test_what_does_not_fit_is_a_box_in_the_plan(known, open_window):
     window, hands = open_window(known)
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     window.planning.begin_plan(window.shelves.selected, to)
-    hands.wait(lambda: "1\u00a0name will be others there" in panel_text(window), "the box")
-    hands.tick("What does not fit")
-    hands.wait(lambda: window.planning.plan.choices.leave_clashing, "left out")
+    hands.open(Choice.ALONG)
+    hands.wait(lambda: "1\u00a0name changes there" in panel_text(window), "the box")
+    hands.tick("Files this drive cannot store")
+    hands.wait(lambda: window.drafting.plan.choices.leave_clashing, "left out")
     hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert len(contents(to / "The Weir")) == 10 and len(contents(known.library)) == 11

@@ -5,7 +5,7 @@ import os
 import time
 from contextlib import suppress
 
-from PyQt6.QtWidgets import QLabel, QListView, QRadioButton
+from PyQt6.QtWidgets import QLabel, QListView
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
@@ -34,8 +34,8 @@ def planned(window, hands, destination):
     view = window.shelves
     hands.wait(lambda: view.selected is not None and bool(view._blocks), "the library")
     window.planning.begin_plan(view.selected, destination)
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
-    return window.planning.plan
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    return window.drafting.plan
 
 
 def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answers(
@@ -50,7 +50,7 @@ def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answer
         "the other",
     )
     hands.wait(lambda: hands.button("Look at it again") is not None, "its panel")
-    assert window.planning.plan is None and "Looking at it" not in words(window)
+    assert window.drafting.plan is None and "Looking at it" not in words(window)
 
 
 def test_the_crossing_that_ran_goes_on_first_and_the_others_after_it(known, open_window):
@@ -137,14 +137,13 @@ def test_what_is_left_out_though_it_is_used_is_asked_and_home_stays_by_itself(kn
     window, hands = open_window(known)
     plan = planned(window, hands, known.heron)
     assert plan.choices.after is After.KEEP
-    strand = next(s.key for s in window.planning.woven.strands if s.key[0] == b"media/Day 01")
-    window.planning.take_in_or_out([s for s in window.planning.woven.strands if s.key == strand])
-    hands.wait(lambda: window.planning.plan.choices.without == {strand}, "left out")
-    hands.wait(lambda: window.planning.plan.choices.after is After.COPY, "home stays")
-    said = {p.code: p.severity.value for p in window.planning.plan.problems}
-    assert said["used-left-out"] == "decision" and hands.button("Start").isEnabled() is False
-    stays = [r for r in window.panel.findChildren(QRadioButton) if r.isChecked() and r.isVisible()]
-    assert stays and stays[0].text().startswith("Home stays here")
+    strand = next(s.key for s in window.drafting.woven.strands if s.key[0] == b"media/Day 01")
+    window.drafting.take_in_or_out([s for s in window.drafting.woven.strands if s.key == strand])
+    hands.wait(lambda: window.drafting.plan.choices.without == {strand}, "left out")
+    hands.wait(lambda: window.drafting.plan.choices.after is After.COPY, "home stays")
+    said = {p.code: p.severity.value for p in window.drafting.plan.problems}
+    assert said["used-left-out"] == "decision" and window.panel.main.text() == "1\xa0decision first"
+    assert hands.sentence().accessibleName().endswith("Home stays here; this is one more copy.")
     hands.decide()
     hands.press("Start")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")

@@ -142,7 +142,7 @@ def test_strands_marks_it_and_reads_it_there(open_window, bench):
     shows(window, hands, document.name, "8 of 8 lead to media", "Are these the places")
     hands.press("Yes, these are the places")
     hands.wait(lambda: sum(s.unread for s in strands.woven.strands) == 1, "one is understood")
-    assert strands.isVisible() and window.planning.draft is not None
+    assert strands.isVisible() and window.drafting.draft is not None
 
 
 def test_a_document_that_is_left_goes_back_to_the_plan(open_window, bench):

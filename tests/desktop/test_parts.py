@@ -11,6 +11,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.sentence import Choice
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.tour.pictures import PartDrag, drop_part
 from tests.judge import contents
@@ -67,7 +68,7 @@ def planned(window, hands, name):
     hands.wait(lambda: view.selected is not None, "the shelves")
     QTest.mouseClick(view, LEFT, pos=view.block_of(name).center().toPoint())
     hands.press("Plan the crossing")
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
 
 
 def to_the_end(window, hands):
@@ -92,20 +93,23 @@ def test_a_trip_is_ticked_in_strands_and_goes_into_its_year(bench, river, open_w
     hands.wait(lambda: any(e.part for e in bundle.layout_.rights), "folders", 200)
     end = next(e.words for e in bundle.layout_.rights if "2024" in e.words)
     QTest.mouseClick(bundle, LEFT, pos=bundle.box_of(end).toPoint())
-    hands.wait(lambda: window.planning.plan and window.planning.plan.part is not None, "a part")
-    assert "River.fascat" in words(window) and "only this part" in words(window)
-    window.planning.choose_folder(bench.heron / "Archive/2024")  # the folder dialog's answer
+    hands.wait(lambda: window.drafting.plan and window.drafting.plan.part is not None, "a part")
+    assert "The Weir stays here and follows." in hands.sentence().accessibleName()
+    window.drafting.choose_folder(bench.heron / "Archive/2024")  # the folder dialog's answer
+    hands.open(Choice.WHERE)
     hands.wait(lambda: hands.radio("into 2024") is not None, "the folder")
     hands.choose("into 2024")
-    hands.wait(lambda: bool(window.planning.plan and window.planning.plan.apart.stands), "landing")
-    assert "1 file stands there already" in words(window)
-    assert not hands.button("Start").isEnabled()
-    hands.choose("newcomers get other names")
+    hands.wait(lambda: bool(window.drafting.plan and window.drafting.plan.apart.stands), "landing")
+    hands.wait(lambda: "1 file is there already" in words(window), "what stands there")
+    assert hands.button("Start") is None
+    hands.press("1\xa0decision first")
+    hands.press("Give other names")
     hands.wait(
-        lambda: window.planning.plan.choices.taken is not None and hands.button("Start"), "decided"
+        lambda: window.drafting.plan.choices.taken is not None and hands.button("Start"), "decided"
     )
-    hands.choose("…then originals are deleted")
-    hands.wait(lambda: window.planning.plan.choices.after.value == "release", "the choice")
+    hands.open(Choice.ORIGINALS)
+    hands.choose("Delete the originals")
+    hands.wait(lambda: window.drafting.plan.choices.after.value == "release", "the choice")
     to_the_end(window, hands)
     hands.press("Set the originals aside")
     hands.wait(lambda: window.conducting.current.state is State.PARKED, "set aside")
@@ -128,9 +132,10 @@ def test_keys_tick_a_folder_in_strands_and_take_the_tick_away(bench, river, open
     bundle.setFocus()
     QTest.keyClick(bundle, Qt.Key.Key_Right)
     QTest.keyClick(bundle, Qt.Key.Key_Space)
-    hands.wait(lambda: window.planning.plan and window.planning.plan.part is not None, "a part")
-    hands.press("All of it")
-    hands.wait(lambda: window.planning.plan and window.planning.plan.part is None, "all of it")
+    hands.wait(lambda: window.drafting.plan and window.drafting.plan.part is not None, "a part")
+    hands.open(Choice.WHAT)
+    hands.tick("All of")
+    hands.wait(lambda: window.drafting.plan and window.drafting.plan.part is None, "all of it")
 
 
 def archive_of(bench):
@@ -151,16 +156,16 @@ def test_a_project_is_put_onto_a_library_and_becomes_part_of_it(bench, studio, o
     before = contents(there)
     window, hands = open_window(bench)
     planned(window, hands, studio.name)
-    hands.press("A part of it")
+    hands.open(Choice.WHAT)
     hands.wait(lambda: hands.button("Split by") is not None, "the parts")
-    assert "shared" in words(window) and "also used by Autumn" in words(window)
+    assert "3 files; 54.0 kB of them also used by Autumn" in words(window)
     view = window.shelves
     block = next(
         b.rect for b in view._blocks if b.standing.root == there and b.standing.name == "Archive"
     )
     assert drop_part(view, "projects/Spring", block.center())
-    hands.wait(lambda: window.planning.plan and window.planning.plan.choices.into, "into it")
-    plan = window.planning.plan
+    hands.wait(lambda: window.drafting.plan and window.drafting.plan.choices.into, "into it")
+    plan = window.drafting.plan
     assert plan.goals[0].landing.folder == there and len(plan.apart.stands) == 1
     hands.press("Start")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
@@ -177,7 +182,7 @@ def test_a_part_is_put_into_a_folder_of_a_drive(bench, river, open_window):
     hands.wait(lambda: view.selected is not None, "the shelves")
     QTest.mouseClick(view, LEFT, pos=view.block_of(river.name).center().toPoint())
     hands.press("Take a part of it")
-    hands.wait(lambda: hands.button("All of it") is not None, "the parts")
+    hands.wait(lambda: bool(window.drafting.parts), "the parts")
     shelf = view.shelf_of("heron")
     empty = QPointF(shelf.right() - 200, shelf.center().y())
     drag = PartDrag(view, TRIP, empty)
@@ -187,8 +192,8 @@ def test_a_part_is_put_into_a_folder_of_a_drive(bench, river, open_window):
     assert drag.over(view.folder_at("Archive"))
     hands.wait(lambda: painted(view, "Archive / 2024"), "the folders in it")
     assert drag.drop(view.folder_at("Archive / 2024"))
-    hands.wait(lambda: window.planning.plan and window.planning.plan.choices.into, "into it")
-    plan = window.planning.plan
+    hands.wait(lambda: window.drafting.plan and window.drafting.plan.choices.into, "into it")
+    plan = window.drafting.plan
     assert plan.asked_for == bench.heron / "Archive/2024" and len(plan.apart.stands) == 1
     assert not painted(view, "Archive"), "nothing is held over it any more"
 
@@ -213,7 +218,7 @@ def test_a_part_that_waits_says_which_documents_still_lead_where(bench, river, o
 def test_split_by_project_and_one_release_for_all(bench, studio, open_window):
     window, hands = open_window(bench)
     planned(window, hands, studio.name)
-    hands.press("A part of it")
+    hands.open(Choice.WHAT)
     hands.press("Split by project")
     hands.wait(lambda: hands.button("Start the split") is not None, "the split")
     assert "2 new libraries" in words(window) and "used by several" in words(window)

@@ -148,9 +148,9 @@ def tell():
     if view.picked and "uuid-heron" in view._previews and "picked" not in told:
         print("said:picked", view._previews["uuid-heron"].verdict, flush=True)
         told.add("picked")
-    if window.planning.plan and "plan" not in told:
+    if window.drafting.plan and "plan" not in told:
         told.add("plan")
-        print("said:plan", window.planning.plan.target, flush=True)
+        print("said:plan", window.drafting.plan.target, flush=True)
         application.quit()
 timer = QTimer(); timer.timeout.connect(tell); timer.start(50)
 def give_up():

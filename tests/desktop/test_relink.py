@@ -145,17 +145,17 @@ def test_the_plan_offers_it_first_and_the_copy_alone_can_be_relinked(weir, opene
     QTest.keyClick(window, Key.Key_1, Ctrl)
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Key.Key_Return)
-    hands.wait(lambda: window.planning.plan is not None and window.place == 3, "the strands")
-    hands.press("Relink 6 first")
+    hands.wait(lambda: window.drafting.plan is not None and window.place == 3, "the strands")
+    hands.press("Find them")
     found(window, hands, 5)
     hands.choose("only the copy")
     hands.press("Plan a crossing with 5")
     hands.wait(
-        lambda: window.planning.plan is not None and len(window.planning.plan.gathering.items) == 5,
+        lambda: window.drafting.plan is not None and len(window.drafting.plan.gathering.items) == 5,
         "the plan",
     )
-    hands.tick("Go on all the same")
-    hands.press("Start without them")
+    hands.decide()
+    hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     crossing = window.conducting.current
     assert crossing.state is CrossingState.SETTLED and contents(weir.library) == before

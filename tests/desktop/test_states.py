@@ -99,7 +99,7 @@ def test_a_block_that_is_not_moved_far_is_not_picked_up(known, open_window):
     QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=at)
     QTest.mouseMove(view, at + QPointF(3, 2).toPoint())
     QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at)
-    assert view.picked is None and window.planning.plan is None
+    assert view.picked is None and window.drafting.plan is None
 
 
 def test_let_go_over_its_own_shelf_nothing_happens(known, open_window):
@@ -109,7 +109,7 @@ def test_let_go_over_its_own_shelf_nothing_happens(known, open_window):
     start = view.block_of("The Weir").center()
     hands.drag(view, start, start + QPointF(60, 5), lambda: None)
     QTest.qWait(100)
-    assert view.picked is None and window.planning.draft is None
+    assert view.picked is None and window.drafting.draft is None
 
 
 def test_the_set_aside_originals_stand_hatched_and_can_be_put_back(known, open_window):

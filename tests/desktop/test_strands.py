@@ -7,11 +7,12 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLabel
+from PyQt6.QtWidgets import QApplication, QCheckBox, QFileDialog
 
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.sentence import Choice
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.desktop.kit.previews import picture_of
 from fascis.desktop.strands.ledger import chosen_rows
@@ -59,8 +60,8 @@ def opened(weir, open_window):
         "focus on the library",
     )
     QTest.keyClick(window.shelves, Key.Key_Return)
-    hands.wait(lambda: window.planning.woven is not None and window.place == 3, "the strands")
-    hands.wait(lambda: window.strands.ledger.shown_rows == len(window.planning.woven), "the ledger")
+    hands.wait(lambda: window.drafting.woven is not None and window.place == 3, "the strands")
+    hands.wait(lambda: window.strands.ledger.shown_rows == len(window.drafting.woven), "the ledger")
     return window, hands
 
 
@@ -162,37 +163,36 @@ def test_filter_search_and_sort(opened):
 
 def test_space_takes_a_strand_out_and_in_and_the_plan_follows(opened):
     window, hands = opened
-    whole = window.planning.plan.totals.bytes
+    whole = window.drafting.plan.totals.bytes
     click(window, "Music")
     QTest.keyClick(window.strands.bundle, Key.Key_Space)
     hands.wait(
-        lambda: window.planning.plan.totals.bytes == whole - 20_000, "the plan without the music"
+        lambda: window.drafting.plan.totals.bytes == whole - 20_000, "the plan without the music"
     )
     hands.wait(lambda: cells(window, 0)[5] == "stays", "and the ledger says so")
-    assert "strand taken out" in "\n".join(x.text() for x in window.panel.findChildren(QLabel))
+    assert "everything but 1\xa0strand" in hands.sentence().accessibleName()
     QTest.keyClick(window.strands.bundle, Key.Key_Space)
-    hands.wait(lambda: window.planning.plan.totals.bytes == whole, "in again")
+    hands.wait(lambda: window.drafting.plan.totals.bytes == whole, "in again")
 
 
 def test_boxes_of_the_plan_recompute_at_once(opened):
     window, hands = opened
-    whole = window.planning.plan.totals.files
+    whole = window.drafting.plan.totals.files
+    hands.open(Choice.ALONG)
     for words, files_ in (("Loose media", 1), ("Unused", 1), ("Proxies", 1)):
         hands.tick(words)
         whole -= files_
-        hands.wait(lambda n=whole: window.planning.plan.totals.files == n, f"without {words}")
-    assert window.planning.plan.gathering.items == [] and not box(window, "Unused").isChecked()
+        hands.wait(lambda n=whole: window.drafting.plan.totals.files == n, f"without {words}")
+    assert window.drafting.plan.gathering.items == [] and not box(window, "Unused").isChecked()
 
 
 def test_missing_media_must_be_decided_before_the_start(opened):
     window, hands = opened
-    assert window.panel.main.text() == "Relink 1 first" and window.panel.main.isEnabled()
-    assert not hands.button("Start without them").isEnabled()
-    assert any(
-        "Decide first" in x.text() for x in window.panel.findChildren(QLabel) if x.isVisible()
-    )
-    hands.tick("Go on all the same")
-    hands.press("Start without them")
+    assert window.panel.main.text() == "1\xa0decision first" and hands.button("Start") is None
+    hands.press("1\xa0decision first")
+    assert QApplication.focusWidget().text() == "Find them"
+    hands.decide()
+    hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert window.conducting.current.state is State.SETTLED and window.conducting.steps.balance.even
     table = window.crossings.checks
@@ -299,7 +299,7 @@ def test_a_single_document_is_a_library_in_the_window_too(bench, open_window):
     )
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Key.Key_Return)
-    hands.wait(lambda: window.planning.woven is not None, "its strands")
+    hands.wait(lambda: window.drafting.woven is not None, "its strands")
     hands.wait(lambda: sorted(files(window)) == ["a.jpg", "list.m3u8"], "its files alone")
     QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")

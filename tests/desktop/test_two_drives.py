@@ -16,6 +16,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLineEdit
 
 from fascis.crossing.model.states import State
+from fascis.crossing.plan.sentence import Choice
 from fascis.desktop.crossings.answers import DriveNow, Situation, safe_to, why_not_delete
 from fascis.desktop.crossings.pulse import Returns, whole_words
 from fascis.drives.connected import Drives
@@ -37,7 +38,7 @@ def plan(window, hands, library, drive):
     hands.wait(lambda: bool(view._blocks), "the shelves")
     hands.drag(view, view.block_of(library).center(), view.shelf_of(drive).center(), lambda: None)
     hands.wait(
-        lambda: window.planning.plan is not None and hands.button("Back") is not None, "the plan"
+        lambda: window.drafting.plan is not None and hands.button("Back") is not None, "the plan"
     )
 
 
@@ -61,12 +62,15 @@ def test_one_is_ready_before_the_other_and_is_removed_safely(known, open_window)
     known.again()
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
+    hands.open(Choice.WHERE)
     hands.pick("Second copy", "Second copy on egret")
     hands.wait(
-        lambda: len(window.planning.plan.goals) == 2 and hands.button("Let egret") is not None,
+        lambda: (
+            len(window.drafting.plan.goals) == 2 and hands.button("Make egret home") is not None
+        ),
         "two goals",
     )
-    assert "home · " in panel_text(window) and "second copy · " in panel_text(window)
+    assert "to heron and egret, as The Weir" in hands.sentence().accessibleName()
     hands.press("Start the crossing")
     hands.press("Remove heron safely")
     hands.wait(
@@ -104,12 +108,14 @@ def test_the_second_copy_can_be_home(known, open_window):
     known.again()
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
+    hands.open(Choice.WHERE)
     hands.pick("Second copy", "Second copy on egret")
-    hands.press("Let egret be home")
-    hands.wait(lambda: window.planning.plan.destination_drive.label == "egret", "home")
-    assert [g.drive.label for g in window.planning.plan.goals] == ["egret", "heron"]
+    hands.press("Make egret home")
+    hands.wait(lambda: window.drafting.plan.destination_drive.label == "egret", "home")
+    assert [g.drive.label for g in window.drafting.plan.goals] == ["egret", "heron"]
+    hands.open(Choice.WHERE)
     hands.pick("Second copy", "No second copy")
-    hands.wait(lambda: len(window.planning.plan.goals) == 1, "one goal")
+    hands.wait(lambda: len(window.drafting.plan.goals) == 1, "one goal")
     assert not list(known.heron.glob("The*"))
 
 
@@ -118,19 +124,22 @@ def test_several_libraries_in_one_night(known, open_window):
     window, hands = crossing_slowly(known, open_window)
     for name in ("second", "third"):
         plan(window, hands, "The Weir", "heron")
+        hands.open(Choice.NAME)
         field = next(
-            f for f in window.findChildren(QLineEdit) if f.accessibleName() == "Called there"
+            f
+            for f in window.findChildren(QLineEdit)
+            if f.accessibleName() == "Name on the new drive"
         )
         field.setFocus()
         field.selectAll()
         QTest.keyClicks(field, name)
         QTest.keyClick(field, Qt.Key.Key_Return)
         hands.wait(
-            lambda n=name: window.planning.plan is not None and window.planning.plan.name == n,
+            lambda n=name: window.drafting.plan is not None and window.drafting.plan.name == n,
             "the name",
         )
         assert "waits its turn behind it" in panel_text(window)
-        hands.press("Line it up")
+        hands.press("Add it to the queue")
         hands.wait(
             lambda n=name: any(n in t and "waits its turn" in t for t in listed(window)), "the line"
         )
@@ -153,14 +162,14 @@ def test_a_later_one_may_go_first(known, open_window):
     window, hands = crossing_slowly(known, open_window)
     for after in (1, 2):
         plan(window, hands, "The Weir", "heron")
-        window.planning._choices_changed(type(window.planning._choices)(name=f"n{after}"))
+        window.drafting.change(name=f"n{after}")
         hands.wait(
             lambda a=after: (
-                window.planning.plan is not None and window.planning.plan.name == f"n{a}"
+                window.drafting.plan is not None and window.drafting.plan.name == f"n{a}"
             ),
             "the name",
         )
-        hands.press("Line it up")
+        hands.press("Add it to the queue")
         hands.wait(
             lambda a=after: len(listed(window)) == a + 1 and "waits" in listed(window)[a],
             "the line",
@@ -175,11 +184,13 @@ def test_a_later_one_may_go_first(known, open_window):
 def test_discarding_has_a_box_of_its_own(known, open_window):
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
+    hands.open(Choice.ALONG)
     hands.tick("Proxies")
-    hands.wait(lambda: window.planning.plan.left_out.files == 1, "left out")
-    assert window.planning.plan.discarded.files == 0  # leaving out alone deletes nothing
-    hands.tick("Discard proxies")
-    hands.wait(lambda: window.planning.plan.discarded.files == 1, "discarded")
+    hands.wait(lambda: window.drafting.plan.left_out.files == 1, "left out")
+    assert window.drafting.plan.discarded.files == 0  # leaving out alone deletes nothing
+    hands.open(Choice.ORIGINALS)
+    hands.tick("Also delete Proxies")
+    hands.wait(lambda: window.drafting.plan.discarded.files == 1, "discarded")
     assert "largest: weir_01.mov" in panel_text(window)
     hands.press("Start the crossing")
     hands.press("Open it from heron")

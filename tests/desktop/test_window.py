@@ -6,9 +6,10 @@ import os
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QCheckBox, QLabel, QLineEdit
+from PyQt6.QtWidgets import QApplication, QCheckBox, QLabel, QLineEdit
 
 from fascis.crossing.model.states import State
+from fascis.crossing.plan.sentence import Choice
 from fascis.desktop.kit import theme
 from tests.conftest import Bench
 from tests.crossing.ways import settled, started
@@ -46,7 +47,7 @@ def test_a_whole_crossing_by_keyboard_alone(known, open_window, library):
     press(window, Key.Key_Space, Key.Key_Down)
     hands.wait(lambda: bool(view._previews), "previews")
     press(window, Key.Key_Return)
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
     QTest.keyClick(window, Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert checks(window)["Files"] == ("10", "10", "equal") and window.crossings.scales.angle == 0
@@ -108,8 +109,8 @@ def test_a_drag_shows_what_would_become_of_both_shelves(known, open_window):
         seen["uuid-heron"].verdict.startswith("Fits.") and "after." in seen["uuid-inside"].verdict
     )
     assert seen["uuid-small"].verdict == "Cannot take it." and "needed" in seen["uuid-small"].detail
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
-    assert window.planning.plan.destination == known.heron and list(known.heron.iterdir()) == [
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    assert window.drafting.plan.destination == known.heron and list(known.heron.iterdir()) == [
         known.heron / "stand-in.json"
     ]
 
@@ -118,37 +119,33 @@ def test_escape_takes_a_picked_up_library_back(known, open_window):
     window, hands = open_window(known)
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     press(window, Key.Key_Space, Key.Key_Down, Key.Key_Escape)
-    assert window.shelves.picked is None and window.planning.plan is None
+    assert window.shelves.picked is None and window.drafting.plan is None
 
 
 def test_the_plan_follows_its_choices(known, open_window):
     window, hands = open_window(known)
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     hands.press("Plan the crossing")
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    hands.open(Choice.ALONG)
     proxies = next(
         b for b in window.panel.findChildren(QCheckBox) if b.text().startswith("Proxies")
     )
     proxies.setFocus()
     press(window, Key.Key_Space)
-    hands.wait(lambda: window.planning.plan.left_out.files == 1, "proxies left out")
+    hands.wait(lambda: window.drafting.plan.left_out.files == 1, "proxies left out")
+    hands.open(Choice.NAME)
     field = next(f for f in window.panel.findChildren(QLineEdit) if f.isVisible())
-    field.setFocus()
-    field.selectAll()
+    assert field.hasFocus() and field.selectedText() == "The Weir"
     QTest.keyClicks(field, "Weir 2024")
-    press(window, Key.Key_Tab)
-    hands.wait(lambda: window.planning.plan.name == "Weir 2024", "the name")
-    hands.choose("…then originals are set aside")
-    hands.wait(
-        lambda: (
-            "then 487.9" in panel_text(window).replace("\u00a0", " ")
-            or "until they are deleted" in panel_text(window)
-        ),
-        "what it frees",
-    )
+    hands.wait(lambda: window.drafting.plan.name == "Weir 2024", "the name")
+    hands.open(Choice.ORIGINALS)
+    hands.choose("Are set aside")
+    hands.wait(lambda: "the originals are set aside" in hands.sentence().accessibleName(), "it")
+    assert "when you delete the originals" in panel_text(window)
     assert (
-        window.planning.plan.choices.leave_out
-        and window.planning.plan.target == known.heron / "Weir 2024"
+        window.drafting.plan.choices.leave_out
+        and window.drafting.plan.target == known.heron / "Weir 2024"
     )
 
 
@@ -157,11 +154,12 @@ def test_a_problem_that_stops_disables_the_start_and_says_why(known, open_window
     window, hands = open_window(known)
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     hands.press("Plan the crossing")
-    hands.wait(lambda: hands.button("Start the crossing") is not None, "the plan")
-    assert not hands.button("Start the crossing").isEnabled()
-    assert "A problem above stops it." in panel_text(
-        window
-    ) and "exists already; nothing there is touched" in panel_text(window)
+    hands.wait(lambda: hands.button("See what stops it") is not None, "the plan")
+    assert hands.button("Start the crossing") is None
+    assert "1\xa0thing stops it" in panel_text(window)
+    assert "exists already; nothing there is touched" in panel_text(window)
+    hands.press("Choose another name")
+    assert QApplication.focusWidget().accessibleName() == "Name on the new drive"
 
 
 def test_pause_go_on_and_stop(known, open_window):

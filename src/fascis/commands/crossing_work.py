@@ -24,6 +24,7 @@ from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import as_asked, make_plan, make_usual_plan
 from fascis.crossing.plan.plan import Plan
+from fascis.crossing.plan.sentence import freed_sentence, kept_sentence, plan_sentence
 from fascis.crossing.receipts.receipt import (
     clock_text,
     receipt_html,
@@ -60,6 +61,7 @@ from fascis.library.roles import Role
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
 from fascis.words.figures import counted, duration, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _LEFT = [r.value for r in Role]
@@ -119,10 +121,11 @@ def _tell(record: dict[str, Any]) -> None:
 
 
 def _tell_plan(plan: Plan) -> None:
-    say(
-        f"{shown(plan.name)}: {counted(plan.totals.files, 'file')}, {size(plan.totals.bytes)} → "
-        f"{shown(str(plan.target))}, about {duration(plan.estimate.seconds)}"
-    )
+    say(plan_sentence(plan).text)
+    for target, goal in zip(plan.targets, plan.goals, strict=True):
+        files = trn("{n} file", "{n} files", plan.totals.files)
+        about = duration(goal.estimate.seconds)
+        say(tr("{path}: {files}, about {time}", path=shown(str(target)), files=files, time=about))
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
         if plan.choices.loose_too:
@@ -135,18 +138,14 @@ def _tell_plan(plan: Plan) -> None:
         )
     for follower in plan.followers.documents:
         say(f"led to the new place: {follower.told} ({counted(follower.references, 'reference')})")
-    for goal in plan.goals[1:]:
-        say(
-            f"and a second copy → {shown(str(goal.path / plan.name))}, about "
-            f"{duration(goal.estimate.seconds)}"
-        )
     if plan.discarded.files:
         say(
             f"not copied, and deleted with the originals: {counted(plan.discarded.files, 'file')},"
             f" {size(plan.discarded.bytes)} ({', '.join(sorted(plan.choices.discard))})"
         )
-    if plan.frees:
-        say(f"Deleting the originals frees {size(plan.frees)}.")
+    say(freed_sentence(plan))
+    if kept := kept_sentence(plan):
+        say(kept)
     for problem in plan.problems:
         say(
             f"{problem.severity.value}: {problem.sentence}"

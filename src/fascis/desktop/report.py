@@ -53,7 +53,8 @@ class SavingReport(QObject):
             label("The report then has no name of a file, folder, library or drive.", quiet=True)
         )
         self._panel.end(
-            button("Save the report…", self._save, main=True), button("Back", self._leave)
+            button("Save the report…", self._save, main=True),
+            button("Back", self._leave, back=True),
         )
 
     def _leave(self) -> None:
@@ -86,4 +87,4 @@ class SavingReport(QObject):
             return
         self._panel.begin("The report is saved", shown(name))
         self._panel.add(label("Nothing was sent.", well=True))
-        self._panel.end(button("Back", self._leave, main=True))
+        self._panel.end(button("Back", self._leave, main=True, back=True))

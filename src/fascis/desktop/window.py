@@ -18,7 +18,7 @@ from PyQt6.QtCore import (
     QTimer,
     pyqtSignal,
 )
-from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
+from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeySequence, QShortcut
 from PyQt6.QtPrintSupport import QPrintDialog, QPrinter
 from PyQt6.QtWidgets import (
     QApplication,
@@ -48,6 +48,7 @@ from fascis.desktop.crossings.seen import Listed
 from fascis.desktop.crossings.view import CrossingsView
 from fascis.desktop.drives.bench import Bench
 from fascis.desktop.drives.controller import Caring
+from fascis.desktop.keys import KeyActions, Keys
 from fascis.desktop.kit import tasks, theme
 from fascis.desktop.kit.mark import mark_icon
 from fascis.desktop.kit.panel import SidePanel
@@ -82,8 +83,8 @@ from fascis.workspace import Workspace
 SOON_MS = 150
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
-# The view that is none of the places: it belongs to the shelves.
-LOOK = 5
+# Views that are no places: the first two are of a library, the last belongs to the shelves.
+STRANDS_PLACE, RELINK_PLACE, LOOK = 3, 4, 5
 _FOOT = {
     0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter "
     "puts it down, or opens its strands · Left: the drive",
@@ -118,6 +119,7 @@ class Window(QMainWindow):
         self.look = LookView()
         self._build()
         self.planning = Planning(workspace, self.shelves, self.panel, self._busy, self)
+        self.drafting = self.planning.drafting
         self.relinks = Relinks(workspace, self)
         self._relink_page = RelinkPage(self.panel)
         self.conducting = Conducting(
@@ -251,10 +253,10 @@ class Window(QMainWindow):
         menu = QMenu(self)
         for text, do in (
             ("Look for libraries…", self.look_for_libraries),
-            ("Add a library…", lambda: self.planning.ask_library()),
-            ("Add a single document…", lambda: self.planning.ask_document()),
-            ("New catalog over a folder of photos…", lambda: self.planning.ask_catalog()),
-            ("Add photos to the chosen catalog…", lambda: self.planning.ask_photos()),
+            ("Add a library…", lambda: self.planning.adding.ask_library()),
+            ("Add a single document…", lambda: self.planning.adding.ask_document()),
+            ("New catalog over a folder of photos…", lambda: self.planning.adding.ask_catalog()),
+            ("Add photos to the chosen catalog…", lambda: self.planning.adding.ask_photos()),
             ("Look at the drives again", lambda: self.planning.refresh()),
             ("Save a report for the makers…", lambda: self._report.show()),
             *([("Stand-in drives…", self._show_bench)] if self.demo else []),
@@ -282,8 +284,8 @@ class Window(QMainWindow):
         self.conducting.to_receipts.connect(self._to_receipt)
         self.conducting.to_shelves.connect(lambda: self.go_to(0))
         self.receipts.chosen.connect(self._show_receipt)
-        self.planning.see_strands.connect(lambda: self.go_to(3))
-        self.planning.woven_changed.connect(self._woven)
+        self.drafting.see_strands.connect(lambda: self.go_to(3))
+        self.drafting.woven_changed.connect(self._woven)
         self.shelves.opened.connect(self.planning.open_strands)
         self.shelves.touched.connect(self.bench.close)
         self.shelves.touched.connect(self.caring.touched)
@@ -296,9 +298,9 @@ class Window(QMainWindow):
         self.bench.changed.connect(self.planning.refresh)
         self.caring.returned.connect(self._make_right)
         self.caring.added.connect(self.planning.add_library)
-        self.caring.made_home.connect(self.planning.make_home)
-        self.strands.without_changed.connect(self.planning.take_in_or_out)
-        self.strands.part_toggled.connect(self.planning.tick_part)
+        self.caring.made_home.connect(self.planning.adding.make_home)
+        self.strands.without_changed.connect(self.drafting.take_in_or_out)
+        self.strands.part_toggled.connect(self.drafting.tick_part)
         self.strands.read_asked.connect(self.planning.read_document)
         self.planning.see_relink.connect(self._relink)
         self.relinks.changed.connect(self._relinks_changed)
@@ -325,6 +327,7 @@ class Window(QMainWindow):
         }
         for key, do in keys.items():
             QShortcut(QKeySequence(key), self).activated.connect(do)
+        self._keys = Keys(self, KeyActions(self._letter, self._escape, self._find))
 
     def _watch(self) -> None:
         self._mounts = MountWatch()
@@ -409,17 +412,17 @@ class Window(QMainWindow):
         self._places[0 if place == LOOK else place].setChecked(True)
         self._foot.setText(_FOOT.get(place, ""))
         if place == 0:
-            if self.planning.plan is not None:
-                self.planning.show_plan()
+            if self.drafting.plan is not None:
+                self.drafting.show_plan()
             else:
-                self.planning.draft = None
+                self.drafting.leave()
                 self.planning.show_chosen()
             self.shelves.setFocus()
         elif place == 3:
-            if self.planning.woven is None:
+            if self.drafting.woven is None:
                 self.strands.show_waiting("Looking at the library. Nothing is written into it.")
-            if self.planning.plan is not None:
-                self.planning.show_plan()
+            if self.drafting.plan is not None:
+                self.drafting.show_plan()
             self.strands.bundle.setFocus()
         elif place == 4:
             self._relinks_changed()
@@ -436,7 +439,7 @@ class Window(QMainWindow):
 
     def _open_strands(self) -> None:
         """Ctrl+4: the strands of the library that is open, or of the chosen one."""
-        if self.planning.woven is not None:
+        if self.drafting.woven is not None:
             self.go_to(3)
         elif self.shelves.selected is not None and self.shelves.selected.home:
             self.planning.open_strands(self.shelves.selected)
@@ -449,7 +452,7 @@ class Window(QMainWindow):
             self.caring.leave()
 
     def _drive_chosen(self, shelf: Shelf) -> None:
-        free = self.planning.draft is None and not self.planning.tells and not self.bench.open
+        free = self.drafting.draft is None and not self.planning.tells and not self.bench.open
         if self.place == 0 and free:
             self.caring.show(shelf)
 
@@ -511,7 +514,7 @@ class Window(QMainWindow):
 
     def _open_relink(self) -> None:
         """Ctrl+5: what the library lost that is open, or the chosen one."""
-        draft, chosen = self.planning.draft, self.shelves.selected
+        draft, chosen = self.drafting.draft, self.shelves.selected
         root = self.relinks.root
         if draft:
             root = draft.standing.root
@@ -608,16 +611,41 @@ class Window(QMainWindow):
         )
         there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """P pauses, when no field has the focus."""
-        if (
-            event
-            and event.key() == Qt.Key.Key_P
-            and not isinstance(QApplication.focusWidget(), QLineEdit)
-        ):
+    def _letter(self, letter: str) -> bool:
+        """A letter or numeral, whatever has the focus but a field."""
+        if letter == "P":
             self.conducting.pause_or_go_on()
-        else:
-            super().keyPressEvent(event)
+            return True
+        return self.place == RELINK_PLACE and self.relink.letter(letter)
+
+    def _escape(self) -> bool:
+        """Leaves what is innermost: what is picked up, an open choice, an inner page, a view."""
+        if self.place == 0 and self.shelves.picked is not None:
+            self.shelves.put_back()
+            return True
+        if self.place == STRANDS_PLACE and self.strands.bundle.selected:
+            self.strands.bundle.choose_nothing()
+            return True
+        if self.drafting.close_choice():
+            return True
+        back = self.panel.back
+        if back is not None and back.isVisible():
+            back.click()
+            return True
+        if self.place in (STRANDS_PLACE, RELINK_PLACE, LOOK):
+            self.go_to(0)
+            return True
+        return False
+
+    def _find(self) -> bool:
+        """Goes to the field of the view that looks for something."""
+        view = self._stack.currentWidget()
+        fields: list[QLineEdit] = view.findChildren(QLineEdit) if view is not None else []
+        field = next((f for f in fields if f.isVisible()), None)
+        if field is not None:
+            field.setFocus(Qt.FocusReason.ShortcutFocusReason)
+            field.selectAll()
+        return field is not None
 
     # -- receipts ----------------------------------------------------------------------------------
 

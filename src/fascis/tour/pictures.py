@@ -19,6 +19,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QPushButton, QRadioButton, QWidget
 
+from fascis.crossing.plan.sentence import Choice
 from fascis.demo.bench import plug_in_elsewhere
 from fascis.demo.copies import NESTS
 from fascis.demo.parts import TRIP
@@ -28,10 +29,19 @@ from fascis.demo.unknown import PAPERS, SCANS, TITLES
 from fascis.desktop.app import make_application
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import PART_MIME
+from fascis.desktop.kit.sentence import SentenceView
 from fascis.desktop.window import LOOK, Window
 from fascis.drives.stand_in import DESCRIPTION
 
 PATIENCE = 30.0
+# Answers by which a person goes on as planned.
+_ACCEPT = (
+    "Go without them",
+    "Continue anyway",
+    "Leave them",
+    "Copy it as it is",
+    "Give other names",
+)
 # All that were opened: what was begun in one may still end after it was closed.
 _WINDOWS: list[Window] = []
 
@@ -133,15 +143,30 @@ class Hands:
         )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
+    def sentence(self) -> SentenceView:
+        """The plan's sentence."""
+        return next(v for v in self.window.findChildren(SentenceView) if v.isVisible())
+
+    def open(self, choice: Choice) -> None:
+        """Opens a choice of the plan's sentence, if it is not open."""
+        self.wait(lambda: self.window.drafting.plan is not None, "the plan", 0)
+        QTest.qWait(120)
+        if self.window.drafting.opened is not choice:
+            part = self.sentence().part_of(choice)
+            QTest.mouseClick(part, Qt.MouseButton.LeftButton, pos=part.middle)
+
+    def choose_in_sentence(self, choice: Choice, starts: str) -> None:
+        """Opens a choice that a sentence has, and takes one of what it offers."""
+        part = self.sentence().part_of(choice)
+        QTest.mouseClick(part, Qt.MouseButton.LeftButton, pos=part.middle)
+        self.wait(lambda: self.radio(starts) is not None, starts, 0)
+        self.choose(starts)
+
     def decide(self) -> None:
         """Decides to go on, where that is asked."""
-        asked = [
-            b
-            for b in self.window.findChildren(QCheckBox)
-            if b.isVisible() and b.text() == "Go on all the same"
-        ]
-        if asked and not asked[0].isChecked():
-            self.tick("Go on all the same")
+        QTest.qWait(150)
+        while asked := next((b for w in _ACCEPT if (b := self.button(w))), None):
+            QTest.mouseClick(asked, Qt.MouseButton.LeftButton)
             QTest.qWait(150)
 
     def drag(self, view: QWidget, start: QPointF, end: QPointF, hold: Callable[[], None]) -> None:
@@ -205,7 +230,7 @@ def _strands(window: Window, hands: Hands) -> None:
     """Opens the chosen library, looks at its strands and at one file, and goes back."""
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Qt.Key.Key_Return)
-    hands.wait(lambda: window.planning.woven is not None, "the strands", 600)
+    hands.wait(lambda: window.drafting.woven is not None, "the strands", 600)
     bundle, ledger = window.strands.bundle, window.strands.ledger
     hands.take("strands")
     QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
@@ -213,7 +238,7 @@ def _strands(window: Window, hands: Hands) -> None:
         bundle, Qt.MouseButton.LeftButton, pos=bundle.point_of("media/Day 02").toPoint()
     )
     hands.wait(
-        lambda: 0 < ledger.shown_rows < len(window.planning.woven or ()), "the files of one strand"
+        lambda: 0 < ledger.shown_rows < len(window.drafting.woven or ()), "the files of one strand"
     )
     line = ledger.table.visualRect(ledger.model_.index(2, 1)).center()
     QTest.mouseClick(ledger.table.viewport(), Qt.MouseButton.LeftButton, pos=line)
@@ -221,7 +246,7 @@ def _strands(window: Window, hands: Hands) -> None:
     QTest.mouseClick(bundle, Qt.MouseButton.LeftButton, pos=bundle.switch_point.toPoint())
     QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     hands.press("Back")
-    hands.wait(lambda: window.planning.plan is None, "the shelves")
+    hands.wait(lambda: window.drafting.plan is None, "the shelves")
 
 
 def _relink(window: Window, hands: Hands) -> None:
@@ -251,7 +276,7 @@ def _relink(window: Window, hands: Hands) -> None:
             lambda: relinks.outcome is not None and relinks.looking is None, "what is lost now"
         )
     hands.press("Shelves")
-    hands.wait(lambda: window.shelves.isVisible() and window.planning.plan is None, "the shelves")
+    hands.wait(lambda: window.shelves.isVisible() and window.drafting.plan is None, "the shelves")
 
 
 def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path], Path, Path]:
@@ -277,12 +302,13 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.drag(
         view, view.block_of(world.weir.name).center(), view.shelf_of("Heron A").center(), hold
     )
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
-    hands.choose("…then originals are deleted")
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    hands.open(Choice.ORIGINALS)
+    hands.choose("Are deleted")
     hands.wait(
         lambda: (
-            window.planning.plan is not None
-            and window.planning.plan.choices.after.value == "release"
+            window.drafting.plan is not None
+            and window.drafting.plan.choices.after.value == "release"
         ),
         "the choice",
     )
@@ -356,24 +382,27 @@ def two_drives(world: World, folder: Path) -> list[Path]:
         view.shelf_of("Heron A").center(),
         lambda: None,
     )
-    hands.wait(lambda: window.planning.plan is not None, "the plan")
+    hands.wait(lambda: window.drafting.plan is not None, "the plan")
+    hands.open(Choice.WHERE)
     hands.pick("Second copy", "Second copy on Heron B")
     hands.wait(
-        lambda: window.planning.plan is not None and len(window.planning.plan.goals) == 2,
+        lambda: window.drafting.plan is not None and len(window.drafting.plan.goals) == 2,
         "two goals",
     )
+    hands.open(Choice.ALONG)
     hands.tick("Proxies")
     hands.wait(
-        lambda: window.planning.plan is not None and bool(window.planning.plan.left_out.files),
+        lambda: window.drafting.plan is not None and bool(window.drafting.plan.left_out.files),
         "left out",
     )
-    hands.tick("Discard proxies")
+    hands.open(Choice.ORIGINALS)
+    hands.tick("Also delete Proxies")
     hands.wait(
-        lambda: window.planning.plan is not None and bool(window.planning.plan.discarded.files),
+        lambda: window.drafting.plan is not None and bool(window.drafting.plan.discarded.files),
         "discarded",
     )
     hands.decide()
-    hands.press("Start without them")
+    hands.press("Start the crossing")
     hands.wait(lambda: window.conducting.running is not None, "the start")
     for name, shelf in (("Bell", "Heron A"), ("Saltmeadow", "Heron A")):
         window.go_to(0)
@@ -382,14 +411,14 @@ def two_drives(world: World, folder: Path) -> list[Path]:
         hands.wait(
             partial(
                 lambda n: (
-                    window.planning.plan is not None and window.planning.plan.source.name == n
+                    window.drafting.plan is not None and window.drafting.plan.source.name == n
                 ),
                 name,
             ),
             "a plan",
         )
         hands.decide()
-        hands.press("Line it up")
+        hands.press("Add it to the queue")
         hands.wait(lambda: window.place == 1, "the crossings")
     window.conducting.choose(window.conducting.rows()[0].id)
     hands.wait(lambda: hands.button("Remove Heron A") is not None, "one drive whole", 600)
@@ -405,19 +434,19 @@ def parts(world: World, folder: Path) -> list[Path]:
     """A trip that goes into its year, a project that shares clips, a library that takes it in."""
     window = _open(world)
     hands = Hands(window, folder)
-    view, planning = window.shelves, window.planning
+    view, drafting = window.shelves, window.drafting
     hands.wait(lambda: view.selected is not None, "the shelves", 500)
 
     def plan(name: str) -> None:
         point = view.block_of(name).center().toPoint()
         QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=point)
         hands.press("Plan the crossing to Heron A")
-        hands.wait(lambda: planning.plan is not None, "the plan")
-        hands.press("A part of it")
-        hands.wait(lambda: hands.button("All of it") is not None, "its parts")
+        hands.wait(lambda: drafting.plan is not None, "the plan")
+        hands.open(Choice.WHAT)
+        hands.wait(lambda: bool(drafting.parts), "its parts")
 
     def landed(into: bool) -> bool:
-        return planning.plan is not None and planning.plan.choices.into is into
+        return drafting.plan is not None and drafting.plan.choices.into is into
 
     plan("River")
     shelf = view.shelf_of("Heron A")
@@ -429,11 +458,11 @@ def parts(world: World, folder: Path) -> list[Path]:
     hands.wait(lambda: view.folder_at("Archive / 2024") is not None, "those in Archive")
     trip.drop(view.folder_at("Archive / 2024") or clear)
     hands.wait(partial(landed, True), "landing there")
-    hands.choose("newcomers")
-    hands.wait(lambda: bool(planning.plan and planning.plan.choices.taken), "decided", 500)
+    hands.press("Give other names")
+    hands.wait(lambda: bool(drafting.plan and drafting.plan.choices.taken), "decided", 500)
     hands.take("part-into-year")
     hands.press("Back")
-    hands.wait(lambda: planning.plan is None, "the shelves")
+    hands.wait(lambda: drafting.plan is None, "the shelves")
     plan("River Cuts")
     archive = view.block_of("River Archive").center()
     assert drop_part(view, "projects/Spring Cut", archive)

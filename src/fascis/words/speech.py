@@ -11,7 +11,7 @@ from __future__ import annotations
 import gettext
 from pathlib import Path
 
-from fascis.words.figures import number
+from fascis.words.figures import NBSP, number
 
 DOMAIN = "fascis"
 CATALOGS = Path(__file__).parent / "locale"
@@ -30,6 +30,9 @@ def tr(message: str, /, **parts: object) -> str:
 
 
 def trn(one: str, many: str, count: int, /, **parts: object) -> str:
-    """A sentence that speaks of a number of things; ``{n}`` is that number as people write it."""
-    found = _catalog.ngettext(one, many, count)
+    """A sentence that speaks of a number of things; ``{n}`` is that number as people write it.
+
+    It is never broken apart from the word that follows it.
+    """
+    found = _catalog.ngettext(one, many, count).replace("{n} ", f"{{n}}{NBSP}")
     return found.format_map({"n": number(count), **parts})

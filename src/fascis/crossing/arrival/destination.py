@@ -19,7 +19,7 @@ from fascis.crossing.arrival.landing.new_folder import InNewFolder, open_copy
 from fascis.crossing.arrival.landing.updated_copy import UpdatedCopy
 from fascis.crossing.arrival.open_check import Opened, open_documents, see_samples
 from fascis.crossing.arrival.refreshing import refresh_leads
-from fascis.crossing.arrival.rewriting import Rewriting
+from fascis.crossing.arrival.rewriting import Rewriting, documents_of
 from fascis.crossing.arrival.settle import settle
 from fascis.crossing.copying.again import prove
 from fascis.crossing.copying.engine import Amending, Engine, Manner
@@ -37,6 +37,7 @@ from fascis.crossing.model.states import HINDRANCES, CopyState, State
 from fascis.crossing.places.clearing import beside_name
 from fascis.crossing.places.loose import Sources
 from fascis.crossing.places.places import Places, fidelity, hold, open_destination
+from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.drives.model import Drive
 from fascis.drives.system.udisks import mount_again
 from fascis.files.codes import Code
@@ -320,7 +321,7 @@ class Destination:
         self.copies.put("settled_at", self.workspace.clock())
         library, register = self.places.header.library_id, self.workspace.register
         if self.places.goal.joins:
-            # It is no library of its own.
+            self._know_what_joined()
             return
         if self.places.goal.updates and not self.places.header.restores:
             # What it left as it was is trusted, and not verified.
@@ -331,6 +332,24 @@ class Destination:
         proven = self.copies.proven()
         register.put_verified(library, self.places.target, drive.uuid, proven, files, 0)
         register.put_state(library, self.places.target, drive.uuid, "equal")
+
+    def _know_what_joined(self) -> None:
+        """Documents that became part of what nobody knows here still need what they refer to.
+
+        Their folder is known as a library from now on: else what they use, wherever it lies, would
+        be taken for something that nothing needs. It gets no identity, and stays as it is.
+        """
+        goal, register = self.places.goal, self.workspace.register
+        known = any(library.id == goal.library for library in register.libraries())
+        if (goal.library and known) or not any(documents_of(self.copies)):
+            return
+        folder = self.places.told
+        try:
+            remember(self.workspace, survey_library(self.workspace, folder))
+        except (FascisError, OSError):
+            # What it needs is not known: then everything that it may need stays.
+            header = self.places.header
+            register.put_library(folder, self.places.drive.uuid, folder.name, header.kind)
 
     def _open_there(self) -> None:
         """Opens every document at its new place, and decodes a sample of every strand.

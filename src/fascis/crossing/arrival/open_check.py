@@ -273,9 +273,12 @@ class _Opening:
         if found:
             # It led out of the library, or nowhere, and leads into the copy now.
             return "wrong"
-        if led.path(lead) is not None:
+        before = led.path(lead)
+        if before is not None:
+            # What it landed in may be what it referred to.
+            as_before = all(os.path.normpath(p) == before for p in paths)
             outside = any(not p.startswith(self._root) for p in paths)
-            return "elsewhere" if outside else "wrong"
+            return "elsewhere" if outside or as_before else "wrong"
         leads_out = not paths[0].startswith(self._root) and self._route.to(paths[0]) is None
         return "elsewhere" if leads_out else "lost"
 

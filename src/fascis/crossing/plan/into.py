@@ -72,6 +72,15 @@ def find_into(
     root = library or real
     inner = bytes(real)[len(bytes(root)) :].strip(b"/")
     id = _look_at_library(workspace, around, surveyed, library, place) if library else ""
+    if library and id and not selection.part and id == _id_of(workspace, surveyed):
+        around.add(
+            Code.SAME_LIBRARY_THERE,
+            f"{shown(str(library))} is a copy of this same library: put into it, everything would "
+            "be there twice, and it would no longer be a copy.",
+            "Bring that copy up to date instead, or choose a folder outside of it.",
+            severity_here=Severity.STOPS,
+        )
+        return None
     meeting = Meeting(
         root,
         {},
@@ -82,6 +91,9 @@ def find_into(
         surveyed.compared,
     )
     tops = _outermost(selection.part.tops) if selection.part else {b"": b""}
+    if not tops:
+        # No such part is there; that is told with the selection.
+        return None
     if len(tops) == 1:
         tops = dict.fromkeys(tops, os.fsencode(name))
     bases = _bases(meeting, inner, tops, around)
@@ -99,6 +111,16 @@ def find_into(
     meeting.bases = bases
     told = next(iter(bases.values())) if len(tops) == 1 else inner
     return Into(IntoExisting(root, told, id), meeting)
+
+
+def _id_of(workspace: Workspace, surveyed: Surveyed) -> str:
+    """The library's id, of its own records or of the register; nothing where it has none yet."""
+    if surveyed.identity:
+        return surveyed.identity.library_id
+    known = None
+    if workspace.register.path.exists():
+        known = workspace.register.library_at(surveyed.root)
+    return known.id if known else ""
 
 
 def _outermost(tops: dict[bytes, bytes]) -> dict[bytes, bytes]:

@@ -18,7 +18,10 @@ from fascis.copies.ungathering import put_back, told_of
 from fascis.copies.updating import plan_update
 from fascis.copies.verifying.verified import Verified, verify_at
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.plan.answers import Answer, Turn
 from fascis.desktop.copies.page import ChangeActions, CopiesPage, CopyActions, PlanToChange
+from fascis.desktop.kit.decisions import DecisionActions, about, open_decisions
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button
 from fascis.desktop.kit.tasks import Task
@@ -160,7 +163,7 @@ class Afterwards(QObject):
         self._progress = progress = _Progress()
         self._panel.begin(title, words)
         self._panel.add_row("Read", "–", " ")
-        self._panel.end(button("Cancel", self._leave))
+        self._panel.end(button("Cancel", self._leave, back=True))
         self._timer.start()
 
         def ended(outcome: Any) -> None:
@@ -320,18 +323,32 @@ class Afterwards(QObject):
 
     def _show_plan(self) -> None:
         assert self._change
-        actions = ChangeActions(self._decide, self.start, self._leave, self._again)
+        able = (Turn.ACCEPT, Turn.AGAIN)
+        deciding = DecisionActions(self._answer, self._reopen, able)
+        actions = ChangeActions(deciding, self.start, self._leave, self._again)
         self.page.show_plan(self._change, actions)
 
-    def _decide(self, on: bool) -> None:
+    def _answer(self, problem: Problem, answer: Answer) -> None:
+        assert self._change and self._make
+        if answer.turn is Turn.AGAIN:
+            self._plan(self._change, self._make)
+            return
+        accepted = self._change.accepted | {about(problem)}
+        self._change = replace(self._change, accepted=accepted)
+        self._show_plan()
+
+    def _reopen(self, problem: Problem) -> None:
         assert self._change
-        self._change = replace(self._change, decided=on)
+        accepted = self._change.accepted - {about(problem)}
+        self._change = replace(self._change, accepted=accepted)
         self._show_plan()
 
     def start(self) -> None:
         """Begins the crossing that was planned, planned anew right before."""
         change, make = self._change, self._make
         if change is None or make is None or change.plan is None:
+            return
+        if open_decisions(change.plan.problems, change.accepted):
             return
         before = change.plan
 
@@ -340,7 +357,7 @@ class Afterwards(QObject):
             if _asks(plan) != _asks(before):
                 return plan
             self._first(control)
-            return Crossing.start(self._workspace, plan, decided=change.decided)
+            return Crossing.start(self._workspace, plan, decided=True)
 
         def done(outcome: Any) -> None:
             if isinstance(outcome, Crossing):
@@ -348,7 +365,7 @@ class Afterwards(QObject):
                 self.started.emit(outcome)
                 self.changed.emit()
                 return
-            self._change = replace(change, plan=outcome, decided=False)
+            self._change = replace(change, plan=outcome, accepted=frozenset())
             self._show_plan()
 
         self._busy(change.title, "Looking at both places once more.", work, done)

@@ -5,20 +5,25 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
+from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox
+from PyQt6.QtWidgets import QFrame, QRadioButton, QVBoxLayout, QWidget
 
 from fascis.copies.repairing import CANNOT, Found, Repair
 from fascis.copies.verifying.verified import Verified
 from fascis.crossing.plan.plan import Plan
+from fascis.crossing.plan.sentence import gathered_words, plan_sentence, ready_sentence
+from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words, open_decisions
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, row, rule
-from fascis.desktop.kit.problems import tell_problems
+from fascis.desktop.kit.sentence import Piece, SentenceView
 from fascis.files.names import elided, shown
 from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces, Place, State
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import counted, number
+from fascis.words.speech import tr
 
 # So many files are told one by one.
 _MOST = 12
@@ -60,7 +65,7 @@ class PlanToChange:
     Attributes:
         title, under: what it is.
         deed: what the main button says.
-        decided: what it asks is decided.
+        accepted: the decisions that were made, by what each was about.
         ungather: gathered media goes back to its loose place; None where that is no question.
         said: what is to be known of it.
     """
@@ -69,7 +74,7 @@ class PlanToChange:
     under: str
     deed: str
     plan: Plan | None
-    decided: bool = False
+    accepted: frozenset[Any] = frozenset()
     ungather: bool | None = None
     said: list[str] = field(default_factory=list)
 
@@ -78,7 +83,7 @@ class PlanToChange:
 class ChangeActions:
     """What a person can do with it; ``again`` plans it with or without ungathering."""
 
-    decide: Callable[[bool], None]
+    decisions: DecisionActions
     start: Do
     back: Do
     again: Callable[[bool], None] | None = None
@@ -89,6 +94,7 @@ class CopiesPage:
 
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
+        self._decisions = Decisions(panel)
 
     # -- in a library's page -----------------------------------------------------------------------
 
@@ -167,7 +173,7 @@ class CopiesPage:
             button(f"Take the good files from {shown(where)}", do, main=n == 0)
             for n, (where, do) in enumerate(repair if wrong else [])
         ]
-        panel.end(*takes, button("Back", back, main=not takes))
+        panel.end(*takes, button("Back", back, main=not takes, back=True))
 
     def _files(self, word: str, places: list[bytes] | list[str]) -> None:
         for place in places[:_MOST]:
@@ -183,7 +189,7 @@ class CopiesPage:
         panel.begin("Repair", f"{shown(name)}, from {shown(where)}")
         if not found.good and not found.cannot:
             panel.add(label("Nothing of it is damaged or missing.", head=True))
-            panel.end(button("Back", back, main=True))
+            panel.end(button("Back", back, main=True, back=True))
             return
         if found.good:
             panel.head(f"Good on {shown(where)}")
@@ -197,7 +203,7 @@ class CopiesPage:
         for place, why in list(found.cannot.items())[:_MOST]:
             panel.add_row(elided(shown(place), 40), "", CANNOT[why])
         if not found.good:
-            panel.end(button("Back", back, main=True))
+            panel.end(button("Back", back, main=True, back=True))
             return
         panel.add(
             label(
@@ -206,7 +212,7 @@ class CopiesPage:
                 quiet=True,
             )
         )
-        panel.end(button("Put the good files back", do, main=True), button("Back", back))
+        panel.end(button("Put the good files back", do, main=True), button("Back", back, back=True))
 
     def show_repaired(self, act: Repair, undo: Do, back: Do) -> None:
         """What was put back."""
@@ -215,7 +221,9 @@ class CopiesPage:
         files = counted(len(act.files), "file is what it was", "files are what they were")
         panel.add(label(f"{files}.", head=True))
         self._files("", [file.place for file in act.files])
-        panel.end(button("Back", back, main=True), button("Take it back", undo, link=True))
+        panel.end(
+            button("Back", back, main=True, back=True), button("Take it back", undo, link=True)
+        )
 
     # -- changing a copy ---------------------------------------------------------------------------
 
@@ -223,57 +231,52 @@ class CopiesPage:
         """What would change, and what is to be decided first."""
         panel, plan = self._panel, change.plan
         assert plan
-        panel.begin(change.title, change.under)
-        if plan.update:
-            facts = plan.update.facts
-            rows = (
-                (facts.added, "new"),
-                (facts.changed, "changed"),
-                (facts.moved, "moved or renamed"),
-                (facts.removed, "no longer there"),
-                (facts.unchanged, "the same"),
-            )
-            for count, word in rows:
-                if count or word == "the same":
-                    panel.add_row(word.capitalize(), number(count), "")
-            panel.add_row("To copy", size(plan.goals[0].room))
-            kept = facts.changed + facts.removed
-            if kept:
-                panel.add(
-                    label(
-                        "What is replaced or no longer there is kept in its .fascis/earlier.",
-                        quiet=True,
-                    )
-                )
+        panel.begin_plain(change.title)
+        sentence = plan_sentence(plan, change.ungather if actions.again else None)
+        pieces = [Piece(r.text, r.choice or "") for r in sentence.runs]
+        panel.add(SentenceView(pieces, lambda _key: self._open_gathered()))
+        panel.space(4)
+        panel.add(self._gathered(change, actions))
+        panel.add(label(ready_sentence(plan), head=True))
+        if plan.update and plan.update.facts.changed + plan.update.facts.removed:
+            words = tr("What is replaced or removed is kept in the copy, in .fascis/earlier.")
+            panel.add(label(words, quiet=True))
+        for said in change.said:
+            panel.add(label(said, quiet=True))
+        self._decisions.show(plan.problems, plan.choices, change.accepted, actions.decisions)
+        waiting = open_decisions(plan.problems, change.accepted)
+        nothing = plan.update is not None and not plan.update.facts.changes and not plan.restores
+        back = button(tr("Back"), actions.back, back=True)
+        if nothing and not plan.stopped:
+            panel.end(back)
+        elif waiting:
+            panel.end(button(first_words(waiting), self._decisions.first, main=True), back)
         else:
-            panel.add_row(
-                "Will be copied", size(plan.totals.bytes), counted(plan.totals.files, "file")
-            )
-        if change.ungather is not None and actions.again:
-            ungather = QCheckBox("Gathered media goes back to its loose place")
-            ungather.setChecked(change.ungather)
-            ungather.toggled.connect(actions.again)
-            panel.add(ungather)
-        for sentence in change.said:
-            panel.add(label(sentence, quiet=True))
-        tell_problems(panel, plan)
-        asks = plan.asks and not plan.stopped
-        if asks:
-            decided = QCheckBox("Go on all the same")
-            decided.setChecked(change.decided)
-            decided.toggled.connect(actions.decide)
-            panel.add_to_foot(decided)
-        nothing = plan.update is not None and not plan.update.facts.changes
-        reason = "A problem above stops it." if plan.stopped else ""
-        if nothing and not plan.restores:
-            reason = "It is up to date already."
-        elif not reason and asks and not change.decided:
-            reason = "Decide first, above."
-        main = button(change.deed, actions.start, main=True)
-        main.setEnabled(not reason)
-        if reason:
-            panel.add_to_foot(label(reason, quiet=True))
-        panel.end(main, button("Back", actions.back))
+            panel.end(button(change.deed, actions.start, main=True), back)
+
+    def _gathered(self, change: PlanToChange, actions: ChangeActions) -> QWidget:
+        """The choice of what becomes of gathered media, opened from the sentence."""
+        made = QFrame()
+        made.setObjectName("card")
+        down = QVBoxLayout(made)
+        down.setContentsMargins(12, 8, 12, 8)
+        for ungather in (False, True):
+            words = gathered_words(ungather)
+            choice = QRadioButton(words[:1].upper() + words[1:])
+            choice.setChecked(change.ungather is ungather)
+            if actions.again:
+                chosen = partial(actions.again, ungather)
+                choice.toggled.connect(lambda on, do=chosen: do() if on else None)
+            down.addWidget(choice)
+        made.hide()
+        self._choice = made
+        return made
+
+    def _open_gathered(self) -> None:
+        self._choice.setVisible(not self._choice.isVisible())
+        first = self._choice.findChild(QRadioButton)
+        if self._choice.isVisible() and first is not None:
+            first.setFocus()
 
 
 def state_words(place: Place) -> str:

@@ -31,6 +31,7 @@ from fascis.desktop.crossings.stations import Lane
 from fascis.desktop.crossings.steps import Steps
 from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
 from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do
 from fascis.desktop.kit.tasks import Coalescer, Task
 from fascis.drives.care.removal import remove_safely
 from fascis.files.control import Control
@@ -384,11 +385,11 @@ class Conducting(QObject):
         )
         self.page.show_running(running, actions)
 
-    def _offers(self, crossing: Listed, s: Situation) -> list[tuple[str, Callable[[], None]]]:
+    def _offers(self, crossing: Listed, s: Situation) -> list[tuple[str, Do]]:
         """What more can be done with a crossing on its way."""
         seen = self.seen
         assert seen
-        offers: list[tuple[str, Callable[[], None]]] = []
+        offers: list[tuple[str, Do]] = []
         if s.running:
             for d in s.whole:
                 if d.number not in self._removed:
@@ -479,9 +480,7 @@ class Conducting(QObject):
     def _show_error(self) -> None:
         assert self.current
         unfinished = self._state(self.current) in UNFINISHED
-        actions: list[tuple[str, Callable[[], None]]] = (
-            [("Go on", self.go_on)] if unfinished else []
-        )
+        actions: list[tuple[str, Do]] = [("Go on", self.go_on)] if unfinished else []
         if unfinished and self.seen and self.now is None:
             actions += self._offers(self.current, self.situation())
         words = self._error

@@ -272,7 +272,7 @@ class CrossingPage:
             panel.add(label("You have looked.", well=True))
         panel.end(
             button("I have looked; it is all there", actions.looked, main=True),
-            button("Back", actions.back),
+            button("Back", actions.back, back=True),
         )
 
     def show_deleting(self, plan: Deleting, source: str, drive: str, back: Do, delete: Do) -> None:
@@ -302,7 +302,7 @@ class CrossingPage:
             stays.setFixedHeight(min(36 * len(plan.stays) + 6, 150))
             panel.add(stays)
         panel.end(
-            button("Keep them", back, main=True),
+            button("Keep them", back, main=True, back=True),
             button(f"Delete {counted(plan.files, 'file')}", delete, delete=True),
         )
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from fascis.desktop.kit.pieces import Row, button, clear, label, row, rule
+from fascis.desktop.kit.pieces import Do, Row, button, clear, label, row, rule
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -28,7 +29,7 @@ class SidePanel(QWidget):
         around = QVBoxLayout(self)
         around.setContentsMargins(1, 0, 0, 0)
         around.setSpacing(0)
-        scroll = QScrollArea()
+        self._scroll = scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
@@ -46,6 +47,8 @@ class SidePanel(QWidget):
         self._foot.setSpacing(8)
         around.addWidget(foot)
         self.main: QPushButton | None = None
+        # What leads out of an inner page: Esc presses it.
+        self.back: QPushButton | None = None
         self._signature: object = None
         self._rows: list[Row] = []
 
@@ -53,6 +56,18 @@ class SidePanel(QWidget):
 
     def begin(self, title: str, under: str = "") -> None:
         """Empties the panel and writes its title."""
+        self._empty()
+        self._down.addWidget(label(title, title=True))
+        if under:
+            self._down.addWidget(label(under, quiet=True))
+        self._down.addSpacing(8)
+
+    def begin_plain(self, name: str) -> None:
+        """Empties the panel; it has a name for those who cannot see it, and no title."""
+        self._empty()
+        self._built[0].setAccessibleName(name)
+
+    def _empty(self) -> None:
         self._signature = None
         self._rows = []
         focus = QApplication.focusWidget()
@@ -64,11 +79,11 @@ class SidePanel(QWidget):
             part.hide()
         clear(self._down)
         clear(self._foot)
-        self.main = None
-        self._down.addWidget(label(title, title=True))
-        if under:
-            self._down.addWidget(label(under, quiet=True))
-        self._down.addSpacing(8)
+        self.main = self.back = None
+
+    def show_part(self, widget: QWidget) -> None:
+        """Scrolls to something in it."""
+        self._scroll.ensureWidgetVisible(widget)
 
     def add(self, widget: QWidget) -> None:
         """Adds a widget."""
@@ -119,6 +134,7 @@ class SidePanel(QWidget):
         for b in buttons:
             self._foot.addWidget(b)
         self.main = next((b for b in buttons if b.property("main")), None)
+        self.back = next((b for b in buttons if b.property("back")), None)
 
     def add_to_foot(self, widget: QWidget) -> None:
         """Adds a widget above the buttons, where it is always seen."""
@@ -126,21 +142,22 @@ class SidePanel(QWidget):
 
     # -- what any room may say ---------------------------------------------------------------------
 
-    def show_nothing(self, words: str, actions: list[tuple[str, Callable[[], None]]]) -> None:
+    def show_nothing(self, words: str, actions: Sequence[tuple[str, Do]]) -> None:
         """Nothing is selected: says what to do first."""
         self.begin("No library chosen", words)
         self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
 
-    def show_busy(self, title: str, words: str, cancel: Callable[[], None] | None = None) -> None:
+    def show_busy(self, title: str, words: str, cancel: Do | None = None) -> None:
         """Something is under way."""
         self.begin(title, words)
-        self.end(*([button("Cancel", cancel)] if cancel else []))
+        self.end(*([button(tr("Cancel"), cancel, back=True)] if cancel else []))
 
-    def show_error(
-        self, title: str, sentence: str, actions: list[tuple[str, Callable[[], None]]]
-    ) -> None:
+    def show_error(self, title: str, sentence: str, actions: Sequence[tuple[str, Do]]) -> None:
         """An error, in the place where it belongs: what, where, what it means, what to do."""
         _LOG.info("told: %s: %s", title, sentence)
         self.begin(title)
         self.add(label(sentence, wrong=True))
-        self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
+        last = len(actions) - 1
+        self.end(
+            *(button(text, do, main=i == 0, back=i == last) for i, (text, do) in enumerate(actions))
+        )

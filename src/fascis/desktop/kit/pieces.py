@@ -41,7 +41,7 @@ def tip(text: str) -> str:
     return f"<span>{escape(text)}</span>".replace("\n", "<br>")
 
 
-Do = Callable[[], None]
+Do = Callable[[], object]
 """What pressing something does."""
 
 PART_MIME = "application/x-fascis-part"

@@ -73,7 +73,7 @@ class LearningPage:
             panel.add(button(words, lambda d=one.document: actions.read(d), link=True))  # type: ignore[misc]
         if not documents:
             panel.add(label("Every document is understood.", head=True))
-        panel.end(button("Back", actions.back))
+        panel.end(button("Back", actions.back, back=True))
 
     def show_learnt(self, learnt: Learnt, actions: LearningActions) -> None:
         """What was found in one document."""
@@ -85,7 +85,7 @@ class LearningPage:
             panel.add(label(_left_words(left), quiet=True))
         if learnt.verdict == "refused" or not learnt.fields:
             panel.add(label(f"It is left as it is. {learnt.why}", wrong=bool(learnt.fields)))
-            panel.end(button("Back", actions.back, main=True))
+            panel.end(button("Back", actions.back, main=True, back=True))
             return
         if learnt.why:
             panel.add(label(learnt.why))

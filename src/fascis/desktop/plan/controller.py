@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
-from PyQt6.QtWidgets import QFileDialog
 
 from fascis.copies.bringing_back import ways_back
-from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
-from fascis.crossing.plan.making import make_plan, make_usual_plan
-from fascis.crossing.plan.plan import Plan, still_holds
-from fascis.crossing.scope.catalog_folders import folders_of_catalog
-from fascis.crossing.scope.named_parts import named_parts, weigh_parts
-from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library, with_ties
+from fascis.crossing.plan.making import make_plan
+from fascis.crossing.plan.plan import Plan
+from fascis.crossing.plan.sentence import Choice
+from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.crossing.status.old_place import Begun, begun_again, set_aside
 from fascis.crossing.status.queue import all_crossings
 from fascis.desktop.copies.controller import Afterwards
@@ -28,33 +26,23 @@ from fascis.desktop.kit.notes import Notes
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.learning.controller import Learning
-from fascis.desktop.plan.page import Around, PlanActions, PlanDraft, PlanPage, along_of
-from fascis.desktop.plan.parts import PartsActions, PartsPage
-from fascis.desktop.plan.splitting import Splitting
+from fascis.desktop.plan.adding import Adding
+from fascis.desktop.plan.choosing import Target
+from fascis.desktop.plan.drafting import Drafting
 from fascis.desktop.shelves.drawing import Preview
 from fascis.desktop.shelves.page import LibraryActions, LibraryPage, OnDisplay
 from fascis.desktop.shelves.view import ShelvesView
-from fascis.desktop.strands.woven import Woven, WovenStrand, weave
-from fascis.documents.catalog import ENDING
-from fascis.documents.registry import endings
 from fascis.drives.model import Drive
 from fascis.files.codes import Scope, Severity
-from fascis.files.control import Control
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
-from fascis.library.catalogs import Cataloged, catalog_folders
 from fascis.library.known.places import KnownPlaces, known_places
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, folders_in, read_shelves
-from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.words.figures import size
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
-
-
-def _patterns() -> str:
-    """Names of documents that can be a library by themselves, for a dialog of files."""
-    return " ".join(f"*.{ending.decode()}" for ending in endings())
 
 
 def preview_of(plan: Plan, drive: Drive) -> Preview:
@@ -122,9 +110,6 @@ class Planning(QObject):
     started = pyqtSignal(object)  # Crossing
     see_crossing = pyqtSignal()
     refreshed = pyqtSignal()
-    # Woven, or None when there is no plan any more.
-    woven_changed = pyqtSignal(object)
-    see_strands = pyqtSignal()
     # Libraries are to be looked for; the demo is to be opened.
     look_asked = pyqtSignal()
     demo_asked = pyqtSignal()
@@ -141,19 +126,9 @@ class Planning(QObject):
         parent: QObject,
     ) -> None:
         super().__init__(parent)
-        self.workspace, self.view, self.panel, self._busy = workspace, view, panel, busy
+        self.workspace, self.view, self.panel = workspace, view, panel
         self.shelves: list[Shelf] = []
-        self.draft: PlanDraft | None = None
-        self.plan: Plan | None = None
-        self.woven: Woven | None = None
-        self._surveyed: Surveyed | None = None
-        self._choices = Choices()
-        # the person chose what becomes of home; until then it stays where everything is
-        self._after_said = False
-        self._decided = False
-        self._also: Path | None = None
-        self._ties: dict[bytes, bytes] = {}
-        self._turn = self._looks = self._seen_look = 0
+        self._held_up = self._looks = self._seen_look = 0
         self._wanted: Path | None = None
         self.recognition = Recognition(workspace.drives)
         self.notes = Notes()
@@ -165,16 +140,19 @@ class Planning(QObject):
         view.touched.connect(self._touched)
         view.chosen.connect(self._chosen)
         view.picked_up.connect(self._picked_up)
+        self.drafting = Drafting(workspace, panel, self._targets, busy, self)
+        self.drafting.started.connect(self.started)
+        self.drafting.left.connect(self.show_chosen)
+        self.drafting.failed.connect(self._says)
+        self.drafting.read_asked.connect(self._read)
+        self.drafting.see_relink.connect(self.see_relink)
+        self.adding = Adding(workspace, view, panel, self)
+        self.adding.begun.connect(self._begin_adding)
+        self.adding.added.connect(self._added)
+        self.adding.left.connect(self.show_chosen)
         view.put_down.connect(lambda standing, drive: self.begin_plan(standing, drive.mount))
-        self._page = PlanPage(panel)
-        self._parts_page = PartsPage(panel)
-        self._ticked: frozenset[str] = frozenset()
-        self._parts_first = False
-        self.splitting = Splitting(workspace, panel, self.show_parts, self)
-        self.splitting.started.connect(self._part_begun)
-        view.part_put_down.connect(self.plan_part)
+        view.part_put_down.connect(self.drafting.put_part)
         view.held_over.connect(self._show_folders)
-        self._page.choices_changed.connect(self._page_changed)
         self._library_page = LibraryPage(panel)
         self.afterwards = Afterwards(workspace, panel, self.show_chosen, self._one_more, self)
         self.afterwards.changed.connect(self.refresh)
@@ -255,13 +233,15 @@ class Planning(QObject):
         return next((s for s in self.shelves if s.drive.uuid == uuid), None)
 
     def _touched(self) -> None:
+        """A person chose another block or drive: what the panel was about is left."""
         self.tells = False
+        self.drafting.leave()
         self.afterwards.close()
         self.learning.close()
 
     def _chosen(self, standing: OnShelf | None) -> None:
         held = self.tells or self.held() or self.afterwards.open or self.learning.open
-        if self.draft is None and not held and self.view.isVisible():
+        if self.drafting.draft is None and not held and self.view.isVisible():
             self.show_library(standing)
 
     def show_library(self, standing: OnShelf | None) -> None:
@@ -272,7 +252,7 @@ class Planning(QObject):
                 "writes nothing there.",
                 [
                     ("Look for libraries on this machine", self.look_asked.emit),
-                    ("Add a folder…", self.ask_library),
+                    ("Add a folder…", self.adding.ask_library),
                     ("Try it with the demo", self.demo_asked.emit),
                 ],
             )
@@ -289,7 +269,7 @@ class Planning(QObject):
         at_home = standing.home and drive is not None and drive.connected
         actions = LibraryActions(
             plan=lambda: self.begin_plan(standing, best.mount) if best and not away else None,
-            parts=lambda: self.begin_parts(standing, best.mount) if best and not away else None,
+            parts=lambda: self._begin_parts(standing, best) if best and not away else None,
             survey=lambda: self.add_library(standing.root),
             forget=lambda: self._forget(standing),
             crossing=self.see_crossing.emit,
@@ -340,96 +320,47 @@ class Planning(QObject):
         return max(fitting, key=lambda d: (d.rules.links, d.free), default=None)
 
     def _forget(self, standing: OnShelf) -> None:
-        self.workspace.register.forget_library(standing.id)
-        self.refresh()
-
-    def ask_library(self) -> None:
-        """Asks for a library's folder."""
-        folder = QFileDialog.getExistingDirectory(self.view, "The library's own folder")
-        if folder:
-            self.add_library(Path(folder))
-
-    def ask_document(self) -> None:
-        """Asks for a single document that is a library by itself, with what it refers to."""
-        name, _ = QFileDialog.getOpenFileName(
-            self.view, "A catalog, a timeline or a playlist", "", f"Documents ({_patterns()})"
-        )
-        if name:
-            self.add_library(Path(name))
-
-    def ask_catalog(self) -> None:
-        """Asks for a folder of photos and for the name of a new catalog over it."""
-        folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos")
-        if folder:
-            name, _ = QFileDialog.getSaveFileName(
-                self.view,
-                "The new catalog",
-                f"{folder}/{Path(folder).name}.{ENDING}",
-                f"Photo catalog (*.{ENDING})",
-            )
-            if name:
-                whole = name if name.endswith(f".{ENDING}") else f"{name}.{ENDING}"
-                self.catalog(Path(whole), [Path(folder)])
-
-    def ask_photos(self) -> None:
-        """Asks for a folder of photos to add to the catalog of the chosen library."""
-        chosen = self.view.selected
-        if chosen and chosen.root.is_dir():
-            found = sorted(chosen.root.glob(f"*.{ENDING}"))
-        elif chosen:
-            found = [chosen.root]
-        else:
-            found = []
-        if len(found) != 1 or found[0].suffix != f".{ENDING}":
-            self.panel.show_error(
-                "No catalog is chosen",
-                "Choose a library that has one catalog in its own folder. Nothing was changed.",
-                [("Back to the shelves", self.back)],
-            )
-            return
-        folder = QFileDialog.getExistingDirectory(self.view, "The folder of photos to add")
-        if folder:
-            self.catalog(found[0], [Path(folder)])
-
-    def catalog(self, path: Path, folders: list[Path]) -> None:
-        """Makes a catalog, or adds folders of photos to one; then looks at it as a library."""
-        self._leave_plan()
-        control, self.tells = Control(), True
-        words = "Reading the photos. Nothing is written into them or their folders."
-        self.panel.show_busy(shown(path.name), words, control.stop)
-
-        def work() -> Cataloged:
-            return catalog_folders(
-                self.workspace.drives, path, folders, self.workspace.private, control
-            )
-
         def done(outcome: Any) -> None:
             if isinstance(outcome, BaseException):
-                self._error("The catalog is as it was", outcome)
-                return
-            inside = all(f.is_relative_to(path.parent) for f in folders)
-            self.add_library(path.parent if inside else path)
+                self._error(tr("It could not be taken off the shelf"), outcome)
+            else:
+                self.refresh()
 
-        Task(work, done, self)
+        Task(lambda: self.workspace.register.forget_library(standing.id), done, self)
+
+    # -- adding, and reading documents -------------------------------------------------------------
 
     def add_library(self, root: Path) -> None:
         """Surveys a folder and puts it on its shelf; an open plan is left."""
-        self._look_at(root, home=False)
+        self.adding.add_library(root)
+
+    def _begin_adding(self) -> None:
+        """Something is looked at, or could not be: the panel is about that."""
+        self.drafting.leave()
+        self.tells = True
+
+    def _added(self, surveyed: Surveyed) -> None:
+        self.was_added(surveyed.root)
+        self.learning.propose(surveyed)
 
     def read_document(self, document: Path) -> None:
         """Looks where a document of the library that is planned keeps its paths."""
-        if self.draft is not None:
-            self.learning.read(self.draft.standing.root, document)
+        if self.drafting.draft is not None:
+            self.learning.read(self.drafting.draft.standing.root, document)
+
+    def _read(self, root: Path, place: bytes) -> None:
+        """A document of the plan that is not understood is to be read."""
+        self.learning.read(root, Path(os.fsdecode(os.path.join(bytes(root), place))))
 
     def _leave_learning(self) -> None:
-        if self.draft is not None:
-            self.show_plan()
+        if self.drafting.draft is not None:
+            self.drafting.show_plan()
         else:
             self.show_chosen()
 
     def _understood(self, root: Path) -> None:
         """Documents of a library are understood that were not: it is looked at again."""
-        if self.draft is not None and self.draft.standing.root == root:
+        if self.drafting.draft is not None and self.drafting.draft.standing.root == root:
             self.library_changed(root)
         else:
             self.add_library(root)
@@ -445,51 +376,11 @@ class Planning(QObject):
         self._wanted, self.tells = root, False
         self.refresh()
 
-    def make_home(self, root: Path) -> None:
-        """The person's word that one folder, and no other of its library, is home here."""
-        self._look_at(root, home=True)
-
-    def _leave_plan(self) -> None:
-        self.draft = self.plan = self.woven = None
-        # A plan that is still being made is shown no more.
-        self._turn += 1
-        self.woven_changed.emit(None)
-
-    def _look_at(self, root: Path, home: bool) -> None:
-        self._leave_plan()
-        control, self.tells = Control(), True
-        self.panel.show_busy(
-            shown(root.name), "Looking at it. Nothing is written into it.", control.stop
-        )
-
-        def work() -> Surveyed:
-            surveyed = survey_library(self.workspace, root, None, control)
-            stops = [p for p in surveyed.problems if p.severity is Severity.STOPS]
-            if stops:
-                raise FascisError(stops[0].sentence)
-            key = remember(self.workspace, surveyed)
-            if home:
-                drive = self.workspace.drives.at(surveyed.source)
-                self.workspace.register.put_library(
-                    surveyed.root, drive.uuid, surveyed.name, surveyed.kind, key
-                )
-                remember(self.workspace, surveyed)
-            return surveyed
-
-        Task(work, self._added, self)
-
-    def _added(self, outcome: Any) -> None:
-        if isinstance(outcome, BaseException):
-            self._error("This folder cannot be added", outcome)
-            return
-        self.was_added(outcome.root)
-        self.learning.propose(outcome)
-
     # -- trying shelves ----------------------------------------------------------------------------
 
     def _picked_up(self, standing: OnShelf) -> None:
-        self._turn += 1
-        turn = self._turn
+        self._held_up += 1
+        turn = self._held_up
         drives = [s.drive for s in self.shelves if s.drive.connected]
 
         def work() -> tuple[Surveyed, list[Preview]]:
@@ -515,7 +406,7 @@ class Planning(QObject):
 
     def _previewed(self, turn: int, outcome: Any) -> None:
         if (
-            turn == self._turn
+            turn == self._held_up
             and self.view.picked is not None
             and not isinstance(outcome, BaseException)
         ):
@@ -523,252 +414,93 @@ class Planning(QObject):
 
     # -- the plan ----------------------------------------------------------------------------------
 
-    def begin_plan(self, standing: OnShelf, destination: Path) -> None:
+    def begin_plan(
+        self,
+        standing: OnShelf,
+        destination: Path,
+        opened: Choice | None = None,
+        choices: Choices | None = None,
+    ) -> None:
         """Plans a crossing of a library into a folder and shows the plan."""
-        self.draft, self.tells = PlanDraft(standing, destination), False
-        self._after_said = self._parts_first = False
-        self._choices, self._decided, self._surveyed, self._also = Choices(), False, None, None
-        self.plan = self.woven = None
-        self._ties = {}
-        self.woven_changed.emit(None)
-        self.panel.show_busy("Plan", "Looking at both places. Nothing is written.", self.back)
-        self._make()
+        self.tells = False
+        self.drafting.begin(standing, destination, opened, choices)
+
+    def _begin_parts(self, standing: OnShelf, best: Drive) -> None:
+        """The same, with the choice of its parts open."""
+        self.begin_plan(standing, best.mount, Choice.WHAT)
 
     def _one_more(self, standing: OnShelf) -> None:
         """Plans one more copy: home and originals stay as they are."""
         best = self._best(standing)
         if best is not None:
-            self.begin_plan(standing, best.mount)
-            self._choices_changed(Choices(after=After.COPY))
-
-    def begin_parts(self, standing: OnShelf, destination: Path) -> None:
-        """The same, and asks first which parts of it."""
-        self.begin_plan(standing, destination)
-        self._parts_first = True
+            self.begin_plan(standing, best.mount, choices=Choices(after=After.COPY))
 
     def open_strands(self, standing: OnShelf) -> None:
         """Opens a library: its strands, with a plan to the drive that suits it best."""
         best = self._best(standing)
         if best is not None:
-            if self.draft is None or self.draft.standing.id != standing.id:
+            draft = self.drafting.draft
+            if draft is None or draft.standing.id != standing.id:
                 self.begin_plan(standing, best.mount)
-            self.see_strands.emit()
+            self.drafting.see_strands.emit()
 
     def known_of(self, root: Path) -> tuple[Surveyed | None, int]:
         """The survey that the open plan was made from, if it is this library's.
 
         And how many files it had lost when last looked at.
         """
-        mine = self.draft is not None and self.draft.standing.root == root and not self._ties
-        standing = next(
-            (s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home),
-            None,
-        )
+        standing = self._home_at(root)
         lost = standing.summary.standing if standing and standing.summary else {}
         files = sum(lost.get(s, (0, 0))[0] for s in (Standing.MISSING, Standing.AWAY))
-        return (self._surveyed if mine else None), files
+        return self.drafting.known_survey(root), files
+
+    def _home_at(self, root: Path) -> OnShelf | None:
+        every = (s for shelf in self.shelves for s in shelf.standings)
+        return next((s for s in every if s.root == root and s.home), None)
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were written anew.
-
-        It is looked at again, and a plan of it made anew.
-        """
+        """A library's documents were written anew: it is looked at again, its plan made again."""
         self.refresh()
-        if self.draft is not None and self.draft.standing.root == root:
-            self._surveyed = None
-            self._make()
+        self.drafting.library_changed(root)
 
     def plan_with(self, root: Path, ties: dict[bytes, bytes]) -> bool:
         """Plans a crossing whose copy refers to what was found.
 
         False when there is no drive for one.
         """
-        if self.draft is None or self.draft.standing.root != root:
-            standing = next(
-                (s for shelf in self.shelves for s in shelf.standings if s.root == root and s.home),
-                None,
-            )
+        draft = self.drafting.draft
+        if draft is None or draft.standing.root != root:
+            standing = self._home_at(root)
             best = self._best(standing) if standing else None
             if standing is None or best is None:
                 self.panel.show_error(
-                    "There is no drive to plan a crossing to",
-                    "Connect a drive that is large enough, or relink the library here. Nothing "
-                    "was changed.",
-                    [("Back to the shelves", self.back)],
+                    tr("There is no drive to plan a crossing to"),
+                    tr(
+                        "Connect a drive that is large enough, or relink the library here. "
+                        "Nothing was changed."
+                    ),
+                    [(tr("Back to the shelves"), self.show_chosen)],
                 )
                 return False
             self.begin_plan(standing, best.mount)
-        self._ties = ties
-        self._surveyed = None
-        self._make()
+        self.drafting.with_ties(ties)
         return True
 
-    def take_in_or_out(self, strands: list[WovenStrand]) -> None:
-        """Takes strands into the plan, or out of it where all of them are in it."""
-        plan = self.plan
-        if plan is None:
-            return
-        movable = [
-            s
-            for s in strands
-            if s.key[2] not in (Standing.MISSING, Standing.AWAY) and s.key[1] is not Role.DOCUMENT
+    def _targets(self, plan: Plan) -> list[Target]:
+        """Drives that could take what is planned, the chosen ones among them."""
+        mine = plan.source_drive.uuid if plan.source_drive else ""
+        found = [
+            Target(s.drive.label, s.drive.mount, s.drive.free)
+            for s in self.shelves
+            if s.group == "connected" and s.drive.connected and not s.drive.read_only
         ]
-        keys = {s.key for s in movable}
-        out = all(s.along_files for s in movable)
-        without = plan.choices.without | keys if out else plan.choices.without - keys
-        changes: dict[str, Any] = {"without": frozenset(without)}
-        # What a box had taken out comes in again with its box.
-        if not out:
-            changes["leave_out"] = plan.choices.leave_out - {s.key[1] for s in movable}
-            changes["gather"] = plan.choices.gather or any(
-                s.key[2] is Standing.LOOSE for s in movable
-            )
-            unused = any(s.key[2] is Standing.UNUSED and not s.key[1].remakeable for s in movable)
-            changes["leave_unused"] = plan.choices.leave_unused and not unused
-        self._page_changed(replace(plan.choices, **changes))
-
-    def _page_changed(self, choices: Choices) -> None:
-        """A choice that is not about which parts go: these stay as they were ticked."""
-        self._choices_changed(replace(choices, only=self._choices.only))
-
-    def _choices_changed(self, choices: Choices) -> None:
-        shown_after = self.plan.choices.after if self.plan else self._choices.after
-        self._after_said = self._after_said or choices.after is not shown_after
-        self._choices = choices
-        self._make()
-
-    def _make(self) -> None:
-        draft, choices, surveyed, also, ties = (
-            self.draft,
-            self._choices,
-            self._surveyed,
-            self._also,
-            self._ties,
-        )
-        if draft is None:
-            return
-        self._turn += 1
-        turn, said = self._turn, self._after_said
-
-        def work() -> tuple[Surveyed, Plan, Woven]:
-            known = surveyed or with_ties(survey_library(self.workspace, draft.standing.root), ties)
-            make = make_plan if said else make_usual_plan
-            # A catalog's folder that lies elsewhere goes by itself.
-            elsewhere = folders_of_catalog(self.workspace, known, sorted(choices.only))
-            goes = elsewhere.surveyed if elsewhere else known
-            wanted = replace(choices, only=elsewhere.only) if elsewhere else choices
-            plan = make(self.workspace, goes, draft.destination, wanted, also)
-            return known, plan, weave(goes, plan, self.workspace.drives)
-
-        Task(work, lambda outcome: self._planned(turn, outcome), self)
-
-    def _planned(self, turn: int, outcome: Any) -> None:
-        if turn != self._turn or self.draft is None:
-            return
-        if isinstance(outcome, BaseException):
-            self._error("This cannot be planned", outcome)
-            return
-        self._surveyed, self.plan, self.woven = outcome
-        self.woven_changed.emit(self.woven)
-        if self._parts_first:
-            self._parts_first = False
-            self.show_parts()
-        else:
-            self.show_plan()
-
-    def show_plan(self, news: str = "") -> None:
-        """Shows the plan in the panel; ``news`` is a sentence above it."""
-        plan, woven = self.plan, self.woven
-        if plan is None or woven is None:
-            return
-        actions = PlanActions(
-            folder=self._ask_folder,
-            start=self.start,
-            back=self.back,
-            decide=self._decide,
-            also=self._choose_also,
-            swap=self._swap,
-            relink=self._relink_first,
-            parts=self.show_parts,
-            everything=self.take_everything,
-        )
-        along = along_of(woven, plan.choices.without)
-        around = Around(along, self._others(plan), self._busy(), self._decided, news)
-        self._page.show(plan, around, actions)
-
-    # -- parts -------------------------------------------------------------------------------------
-
-    def show_parts(self) -> None:
-        """Shows the parts of the library that is planned, with what each brings."""
-        surveyed = self._surveyed
-        if surveyed is None or self.draft is None:
-            return
-        self._ticked = self._choices.only
-        name, turn = surveyed.name, self._turn
-        self.panel.show_busy(f"Parts of {shown(name)}", "Weighing them.", self.show_plan)
-
-        def work() -> Any:
-            parts = named_parts(surveyed)
-            return parts, weigh_parts(surveyed, parts)
-
-        def done(outcome: Any) -> None:
-            if turn != self._turn or self.draft is None:
-                return
-            if isinstance(outcome, BaseException):
-                self._error("The parts cannot be told", outcome)
-                return
-            self._parts = outcome
-            self._show_ticks()
-
-        Task(work, done, self)
-
-    _parts: Any = None
-
-    def _show_ticks(self) -> None:
-        parts, weights = self._parts
-        assert self._surveyed
-        actions = PartsActions(
-            tick=self._tick,
-            plan=lambda: self.plan_parts(self._ticked),
-            split=self._split,
-            everything=self.take_everything,
-            back=self.show_plan,
-        )
-        self._parts_page.show(self._surveyed.name, parts, weights, self._ticked, actions)
-
-    def _tick(self, given: str) -> None:
-        self._ticked = self._ticked ^ {given}
-        self._show_ticks()
-
-    def tick_part(self, given: str) -> None:
-        """Ticks a part in Strands, or takes the tick away: the plan is made anew."""
-        if self.plan is not None:
-            self.plan_parts(self._choices.only ^ {given})
-
-    def plan_parts(self, only: frozenset[str]) -> None:
-        """Plans these parts; none is all of it."""
-        if self._choices.only != only:
-            self._choices_changed(replace(self._choices, only=only, name="", taken=None))
-        else:
-            self.show_plan()
-
-    def take_everything(self) -> None:
-        """Plans the whole library again."""
-        self.plan_parts(frozenset())
-
-    def plan_part(self, given: str, where: object) -> None:
-        """A part was put on a shelf, or onto a library there: it is planned to go there."""
-        if self.draft is None:
-            return
-        if isinstance(where, OnShelf):
-            self.draft = PlanDraft(self.draft.standing, where.root)
-        elif isinstance(where, Drive):
-            self.draft = PlanDraft(self.draft.standing, where.mount)
-        elif isinstance(where, Path):
-            self.draft = PlanDraft(self.draft.standing, where)
-        into = not isinstance(where, Drive)
-        only = self._ticked | {given}
-        self._choices_changed(replace(self._choices, only=only, name="", into=into, taken=None))
+        uuids = {s.drive.mount: s.drive.uuid for s in self.shelves}
+        found = [t for t in found if uuids[t.folder] != mine]
+        for goal in plan.goals[1:]:
+            if goal.path not in [t.folder for t in found]:
+                name = goal.drive.label if goal.drive else shown(str(goal.path))
+                found.append(Target(name, goal.path, goal.drive.free if goal.drive else 0))
+        return found
 
     def _show_folders(self, folder: Path) -> None:
         """Shows which folders are in one that a part is held over."""
@@ -779,76 +511,7 @@ class Planning(QObject):
 
         Task(lambda: folders_in(folder), done, self)
 
-    def _split(self) -> None:
-        if self._surveyed is not None and self.draft is not None:
-            self.splitting.begin(self._surveyed, self.draft.destination)
-
-    def _part_begun(self, crossing: Crossing) -> None:
-        self.draft = self.plan = self.woven = None
-        self.woven_changed.emit(None)
-        self.started.emit(crossing)
-
-    def _relink_first(self) -> None:
-        if self.draft:
-            self.see_relink.emit(self.draft.standing.root)
-
-    def _others(self, plan: Plan) -> list[tuple[str, Path]]:
-        """Drives that could take a second copy, as ``(label, folder)``.
-
-        The chosen one is among them.
-        """
-        taken = {d.uuid for d in (plan.source_drive, plan.destination_drive) if d}
-        found = [
-            (s.drive.label, s.drive.mount)
-            for s in self.shelves
-            if s.drive.connected
-            and s.drive.uuid not in taken
-            and s.group == "connected"
-            and not s.drive.read_only
-        ]
-        if self._also and self._also not in [p for _, p in found]:
-            drive = plan.goals[-1].drive
-            found.append((drive.label if drive else shown(str(self._also)), self._also))
-        return found
-
-    def _choose_also(self, folder: Path | None) -> None:
-        self._also = folder
-        self._make()
-
-    def _swap(self) -> None:
-        """The second copy becomes home, and the other way round."""
-        if self.draft and self._also:
-            self.draft, self._also = (
-                PlanDraft(self.draft.standing, self._also),
-                self.draft.destination,
-            )
-            self._make()
-
-    def _decide(self, on: bool) -> None:
-        self._decided = on
-        self.show_plan()
-
-    def _ask_folder(self) -> None:
-        if self.draft is None:
-            return
-        folder = QFileDialog.getExistingDirectory(
-            self.view, "The folder that the library will stand in", str(self.draft.destination)
-        )
-        if folder:
-            self.choose_folder(Path(folder))
-
-    def choose_folder(self, folder: Path) -> None:
-        """Plans the same to go to another folder."""
-        if self.draft is not None:
-            self.draft = PlanDraft(self.draft.standing, folder)
-            self._choices = replace(self._choices, taken=None)
-            self._make()
-
-    def back(self) -> None:
-        """Leaves the plan."""
-        self.draft = self.plan = self.woven = None
-        self.woven_changed.emit(None)
-        self.show_chosen()
+    # -- the panel ---------------------------------------------------------------------------------
 
     def show_chosen(self) -> None:
         """Shows the chosen drive, or the chosen library."""
@@ -858,48 +521,12 @@ class Planning(QObject):
         else:
             self.show_library(self.view.selected)
 
-    def start(self) -> None:
-        """Starts the crossing that is planned.
-
-        Where the library is no longer as planned, shows the new plan instead.
-        """
-        plan, surveyed = self.plan, self._surveyed
-        if plan is None or surveyed is None or plan.stopped:
-            return
-        decided, also, only = self._decided, self._also, self._choices.only
-        self.panel.show_busy(
-            "Starting", "Looking at both places once more, then writing the plan into its journal."
-        )
-
-        def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
-            again = with_ties(survey_library(self.workspace, surveyed.root), surveyed.ties)
-            elsewhere = folders_of_catalog(self.workspace, again, sorted(only))
-            goes = elsewhere.surveyed if elsewhere else again
-            fresh = make_plan(self.workspace, goes, plan.asked_for, plan.choices, also, ask=True)
-            if not still_holds(plan, fresh):
-                return again, fresh, weave(goes, fresh, self.workspace.drives)
-            return Crossing.start(self.workspace, fresh, decided=decided)
-
-        Task(work, self._started, self)
-
-    def _started(self, outcome: Any) -> None:
-        if isinstance(outcome, BaseException):
-            self._error("It did not start; nothing was written", outcome)
-        elif isinstance(outcome, Crossing):
-            self.draft = self.plan = self.woven = None
-            self.woven_changed.emit(None)
-            self.started.emit(outcome)
-        else:
-            self._surveyed, self.plan, self.woven = outcome
-            self.woven_changed.emit(self.woven)
-            self._decided = False
-            self.show_plan(
-                "The library, its places or what the drive says of itself changed since this plan "
-                "was shown. It is made anew; nothing was copied."
-            )
+    def _says(self) -> None:
+        self.tells = True
 
     def _error(self, title: str, error: BaseException) -> None:
         if not isinstance(error, FascisError):
             raise error
-        self.draft, self.tells = None, True
-        self.panel.show_error(title, str(error), [("Back to the shelves", self.back)])
+        self.drafting.leave()
+        self.tells = True
+        self.panel.show_error(title, str(error), [(tr("Back to the shelves"), self.show_chosen)])

@@ -1,463 +1,254 @@
-"""The plan in the side panel.
+"""The plan in the side panel: a sentence whose parts are choices, what it comes to, and decisions.
 
-Where to, what goes along, what becomes of home and originals, what is to be decided.
+All of it is of one plan. While a newer one is made, figures give way to a word that says so.
 """
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from functools import partial
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, Qt, QTimer
 from PyQt6.QtWidgets import (
-    QButtonGroup,
-    QCheckBox,
+    QAbstractButton,
+    QApplication,
     QComboBox,
-    QHBoxLayout,
+    QFrame,
+    QLabel,
     QLineEdit,
-    QRadioButton,
     QVBoxLayout,
     QWidget,
 )
 
-from fascis.crossing.model.afterwards import After, Taken
-from fascis.crossing.plan.plan import Goal, Plan
-from fascis.crossing.scope.selection import StrandKey
-from fascis.desktop.kit.pieces import Do, button, label, row
-from fascis.desktop.kit.problems import tell_problems
-from fascis.desktop.kit.words import ROLE_WORDS
-from fascis.desktop.strands.woven import Woven
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.plan.plan import Plan
+from fascis.crossing.plan.sentence import (
+    Choice,
+    freed_sentence,
+    kept_sentence,
+    plan_sentence,
+    ready_sentence,
+)
+from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words, open_decisions
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do, button, label, row, tip
+from fascis.desktop.kit.sentence import Piece, SentenceView
+from fascis.desktop.plan.choosing import Around, ChoiceActions, Choosing
 from fascis.files.names import elided, shown
-from fascis.library.known.shelves import OnShelf
-from fascis.library.roles import Role
-from fascis.library.standing import Standing
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
-if TYPE_CHECKING:
-    from fascis.desktop.kit.panel import SidePanel
-
-
-@dataclass(frozen=True, slots=True)
-class Around:
-    """What is known around a plan.
-
-    Attributes:
-        along: what could go along, and how much it is.
-        others: drives that could take a second copy.
-        busy: why it cannot cross at once; it waits its turn then.
-        decided: what it asks is decided.
-        news: a sentence above it.
-    """
-
-    along: Along
-    others: list[tuple[str, Path]]
-    busy: str
-    decided: bool
-    news: str = ""
+# A name is taken over this long after the last key.
+_TYPED_MS = 300
+_MOST_KEPT = 200
 
 
 @dataclass(frozen=True, slots=True)
 class PlanActions:
     """What a person can do with a plan."""
 
-    folder: Do
+    choices: ChoiceActions
+    open: Callable[[Choice | None], None]
+    decisions: DecisionActions
     start: Do
     back: Do
-    decide: Callable[[bool], None]
-    also: Callable[[Path | None], None]
-    swap: Do
-    relink: Do
-    parts: Do
-    everything: Do
 
 
 class PlanPage(QObject):
     """Shows plans in a side panel, and tells every choice."""
 
-    choices_changed = pyqtSignal(object)
-
     def __init__(self, panel: SidePanel) -> None:
         super().__init__(panel)
         self._panel = panel
+        self._typed: str | None = None
+        self._give: Callable[[str], None] | None = None
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_TYPED_MS)
+        self._soon.timeout.connect(self.commit)
+        self._decisions = Decisions(panel)
+        self._kept = False
+        self._box: QWidget | None = None
+        self._figures: list[QLabel] = []
+        self._wants_first = False
+
+    # -- what is shown -----------------------------------------------------------------------------
 
     def show(self, plan: Plan, around: Around, actions: PlanActions) -> None:
-        """The plan.
-
-        Where to, what goes along, what becomes of home and originals, problems, when it is ready.
-        """
-        busy, news = around.busy, around.news
-        drive = plan.destination_drive
-        label_there = shown(drive.label) if drive else shown(str(plan.destination))
-        self._panel.begin("Plan", shown(plan.source.name))
-        if news:
-            self._panel.add(label(news, wrong=True))
-        self._what(plan, actions)
-        self._where(plan, around, actions)
-        self._panel.head("Goes along")
-        self._goes_along(plan, around.along)
-        total = row(
-            "Will be copied",
-            size(plan.totals.bytes),
-            counted(plan.totals.files, "file"),
-            figure=True,
-        )
-        self._panel.add(total)
-        self._panel.head("Home and originals")
-        self._after(plan, label_there)
-        tell_problems(self._panel, plan)
-        if plan.asks and not plan.stopped:
-            decided = QCheckBox("Go on all the same")
-            decided.setChecked(around.decided)
-            decided.toggled.connect(actions.decide)
-            self._panel.add(decided)
-        missing = plan.references()[Standing.MISSING.value]
-        if missing:
-            words = "Start without them"
-        elif busy:
-            words = "Line it up"
+        """The plan; what had the focus has it again."""
+        focus = self._focus()
+        self._panel.begin_plain(tr("Plan"))
+        self._panel.remember(self)
+        if around.news:
+            self._panel.add(label(around.news, wrong=True))
+        self._sentence(plan, around, actions)
+        self._figures = []
+        self._summary(plan, around)
+        if around.waits:
+            self.wait()
+        waiting = open_decisions(plan.problems, around.accepted)
+        if around.opened is None:
+            self._decisions.show(plan.problems, plan.choices, around.accepted, actions.decisions)
         else:
-            words = "Start the crossing"
-        start = button(words, actions.start, link=bool(missing), main=not missing)
-        if busy:
-            self._panel.add(label(busy, quiet=True))
-        reason = "A problem above stops it." if plan.stopped else ""
-        if not reason and plan.asks and not around.decided:
-            reason = "Decide first: see To decide, above."
-        start.setEnabled(not reason)
-        if reason:
-            self._panel.add_to_foot(label(reason, quiet=True))
-        first = []
-        if missing:
-            first.append(button(f"Relink {number(missing)} first", actions.relink, main=True))
-        self._panel.end(*first, start, button("Back", actions.back))
+            # One thing at a time: the cards are there again when the choice is made.
+            self._decisions.head(waiting)
+        self._end(waiting, around, actions)
+        self._focus_again(focus)
 
-    def _where(self, plan: Plan, around: Around, actions: PlanActions) -> None:
-        """Where to, whether a second copy is made, and what it is called there."""
-        self._panel.head("Goes to")
-        for i, goal in enumerate(plan.goals):
-            there = shown(goal.drive.label) if goal.drive else shown(str(goal.path))
-            what = ""
-            if len(plan.goals) > 1:
-                what = "home · " if i == 0 else "second copy · "
-            told = goal.landing.told
-            self._panel.add_row(
-                f"{there} / {shown(told.name)}",
-                f"ready {ready_words(goal)}",
-                what + shown(str(told)),
-            )
-        self._panel.add(button("Another folder…", actions.folder, link=True))
-        self._how_it_lands(plan)
-        if not plan.choices.into:
-            self._second_copy(plan, around.others, actions)
-        if not plan.choices.into or len(plan.choices.only) < 2:
-            self._panel.head("Called there")
-            name = QLineEdit(shown(plan.name))
-            name.setAccessibleName("Called there")
-            name.editingFinished.connect(lambda: self._renamed(plan, name.text()))
-            self._panel.add(name)
-
-    def _what(self, plan: Plan, actions: PlanActions) -> None:
-        """All of it, or which parts."""
-        self._panel.head("Goes")
-        if plan.part:
-            names = ", ".join(plan.part.names) or "the rest"
-            self._panel.add_row(elided(shown(names), 60), "", "only this part")
-        elif plan.of_catalog:
-            catalog = shown(Path(plan.of_catalog).stem)
-            self._panel.add_row(shown(plan.source.name), "", f"a folder of the catalog {catalog}")
-        else:
-            self._panel.add_row("All of it", size(plan.totals.bytes))
-        self._panel.add(button("A part of it…", actions.parts, link=True))
-        if plan.part or plan.of_catalog:
-            self._panel.add(button("All of it", actions.everything, link=True))
-        for follower in plan.followers.documents:
-            self._panel.add_row(
-                elided(follower.told, 40),
-                "follows",
-                f"stays, and is led there: {counted(follower.references, 'reference')}",
-            )
-
-    def _how_it_lands(self, plan: Plan) -> None:
-        """As a library of its own, or among what stands in the folder.
-
-        A whole library that was put on a drive stands there by itself.
-        """
-        drive = plan.destination_drive
-        some = plan.part or plan.of_catalog or plan.choices.into
-        if not some and drive and plan.asked_for == drive.mount:
+    def wait(self) -> None:
+        """A choice was made: what is shown is of the plan before it."""
+        if not self._panel.shows(self):
             return
-        group = QButtonGroup(self._panel)
-        folder = elided(shown(plan.asked_for.name) or "the drive", 26)
-        for into, words in (
-            (False, "a library of its own there"),
-            (True, f"into {folder},\nbeside what stands there"),
-        ):
-            choice = QRadioButton(words)
-            choice.setChecked(plan.choices.into is into)
-            choice.toggled.connect(
-                lambda on, i=into: self._choose(plan, into=i, taken=None) if on else None
-            )
-            group.addButton(choice)
-            self._panel.add(choice)
-        if stands := len(plan.apart.stands):
-            words = f"{counted(stands, 'file stands', 'files stand')} there already, equal"
-            self._panel.add(label(f"{words}: not copied again.", quiet=True))
-        if plan.apart.taken or plan.choices.taken:
-            self._taken(plan)
+        for at, figure in enumerate(self._figures):
+            figure.setText(tr("Working out what that changes…") if at == 0 else "")
 
-    def _taken(self, plan: Plan) -> None:
-        """What becomes of what has a name that something else has there."""
-        self._panel.head("Names that are taken there")
-        group = QButtonGroup(self._panel)
-        for taken, words in (
-            (Taken.RENAMED, "newcomers get other names"),
-            (Taken.LEFT_OUT, "leave those where they are"),
-        ):
-            choice = QRadioButton(words)
-            choice.setChecked(plan.choices.taken is taken)
-            choice.toggled.connect(lambda on, t=taken: self._choose(plan, taken=t) if on else None)
-            group.addButton(choice)
-            self._panel.add(choice)
+    def _sentence(self, plan: Plan, around: Around, actions: PlanActions) -> None:
+        pieces = [Piece(r.text, r.choice or "") for r in plan_sentence(plan).runs]
+        opened = around.opened or ""
 
-    def _goes_along(self, plan: Plan, along: Along) -> None:
-        """What goes along: bytes beside each choice.
+        def pressed(key: str) -> None:
+            actions.open(None if key == opened else Choice(key))
 
-        What cannot be made again and is used always does.
-        """
-        choices = plan.choices
-        used = self._box(
-            "In its folder" + (" and used" if along.unused[0] else ""), along.used, True, None
-        )
-        self._panel.add(used)
-        if along.loose[0]:
-            self._panel.add(
-                self._box(
-                    "Loose media, gathered",
-                    along.loose,
-                    choices.gather,
-                    lambda on: self._choose(plan, gather=on),
-                )
-            )
-        for role, files, total in along.remakeable:
-            self._panel.add(self._role_box(plan, role, files, total))
-            if role in choices.leave_out and plan.choices.after is not After.COPY:
-                self._panel.add(self._discard_box(plan, role, files, total))
-        if along.unused[0]:
-            self._panel.add(
-                self._box(
-                    "Unused",
-                    along.unused,
-                    not choices.leave_unused,
-                    lambda on: self._choose(plan, leave_unused=not on),
-                )
-            )
-        if plan.clashing[0]:
-            words = "What does not fit there as it is"
-            on = not choices.leave_clashing
-            self._panel.add(
-                self._box(
-                    words, plan.clashing, on, lambda on: self._choose(plan, leave_clashing=not on)
-                )
-            )
-            renamed = counted(len(plan.apart.files) + len(plan.apart.folders), "name")
-            if on:
-                quiet = f"goes along; {renamed} will be others there"
-            else:
-                quiet = "stays, and is never deleted"
-            self._panel.add(label(quiet, quiet=True))
-        if choices.without:
-            words = f"{counted(len(choices.without), 'strand')} taken out"
-            self._panel.add(label(f"{words}, {size(along.without[1])}: they stay.", quiet=True))
-            self._panel.add(
-                button(
-                    "Take them in again", lambda: self._choose(plan, without=frozenset()), link=True
-                )
-            )
-
-    def _box(
-        self, words: str, figures: tuple[int, int], on: bool, change: Callable[[bool], None] | None
-    ) -> QWidget:
-        """A choice with its bytes; one that is none says why."""
-        files, total = figures
-        box = QCheckBox(words)
-        box.setChecked(on)
-        box.setEnabled(change is not None)
-        box.setToolTip("" if change else "Always goes along: it cannot be made again.")
-        if change is not None:
-            box.toggled.connect(change)
-        made = QWidget()
-        across = QHBoxLayout(made)
-        across.setContentsMargins(0, 3, 0, 3)
-        across.addWidget(box, 1)
-        figure = label(size(total), wrap=False, head=on)
-        figure.setToolTip(f"{counted(files, 'file')}, {number(total)} bytes")
-        across.addWidget(figure)
-        return made
-
-    def _second_copy(
-        self, plan: Plan, others: list[tuple[str, Path]], actions: PlanActions
-    ) -> None:
-        """Whether a second drive takes a copy too, and which of the two is home."""
-        if not others:
+        self._panel.add(SentenceView(pieces, pressed, opened))
+        self._panel.space(4)
+        self._box = None
+        if around.opened is None:
             return
-        choice = QComboBox()
-        choice.setAccessibleName("Second copy")
-        choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        choice.setMinimumContentsLength(12)
-        choice.addItem("No second copy", None)
-        for text, folder in others:
-            choice.addItem(f"Second copy on {shown(text)}", folder)
-        also = plan.goals[1].path if len(plan.goals) > 1 else None
-        choice.setCurrentIndex(
-            next((i for i in range(choice.count()) if choice.itemData(i) == also), 0)
-        )
-        choice.activated.connect(lambda i: actions.also(choice.itemData(i)))
-        self._panel.add(choice)
-        if len(plan.goals) > 1 and (second := plan.goals[1].drive):
-            self._panel.add(
-                button(f"Let {elided(shown(second.label), 20)} be home", actions.swap, link=True)
-            )
+        self._give = actions.choices.name
+        choices = _with_name(actions.choices, self._type)
+        self._box = box = Choosing(plan, around, choices).box(around.opened)
+        self._panel.add(box)
+        field = box.findChild(QLineEdit)
+        if field is not None:
+            if self._typed is not None:
+                field.setText(self._typed)
+            field.returnPressed.connect(self.commit)
+        self._panel.space(4)
 
-    def _choose(self, plan: Plan, **changed: Any) -> None:
-        self.choices_changed.emit(replace(plan.choices, **changed))
+    def _summary(self, plan: Plan, around: Around) -> None:
+        ready = label(ready_sentence(plan), head=True)
+        freed = label(freed_sentence(plan), quiet=True)
+        self._figures = [ready, freed]
+        for made in self._figures:
+            self._panel.add(made)
+        if around.busy:
+            self._panel.add(label(around.busy, quiet=True))
+        if kept := kept_sentence(plan):
+            link = button(kept, self._fold_kept, link=True)
+            link.setProperty("quiet", True)
+            link.setText(elided(kept, 46))
+            link.setToolTip(tip(kept))
+            self._panel.add(link)
+            self._kept_list = self._kept_box(plan)
+            self._kept_list.setVisible(self._kept)
+            self._panel.add(self._kept_list)
 
-    def _renamed(self, plan: Plan, name: str) -> None:
-        if name != plan.name:
-            self._choose(plan, name=name)
-
-    def _after_chosen(self, plan: Plan, after: After) -> None:
-        self._choose(plan, after=after)
-
-    def _role_box(self, plan: Plan, role: Role, files: int, total: int) -> QWidget:
-        out = plan.choices.leave_out
-
-        def change(on: bool) -> None:
-            self._choose(
-                plan,
-                leave_out=out - {role} if on else out | {role},
-                discard=plan.choices.discard - {role},
-            )
-
-        return self._box(
-            f"{ROLE_WORDS[role]}: can be made again", (files, total), role not in out, change
-        )
-
-    def _discard_box(self, plan: Plan, role: Role, files: int, allocated: int) -> QWidget:
-        """A box of its own.
-
-        Left out files stay, unless the person says that they go with the originals.
-        """
-        box = QCheckBox(
-            f"Delete these {counted(files, 'file')}, {size(allocated)},\nwhen the originals are "
-            "deleted"
-        )
-        box.setAccessibleName(f"Discard {ROLE_WORDS[role].lower()} with the originals")
-        box.setChecked(role in plan.choices.discard)
-        box.toggled.connect(
-            lambda on: self._choose(
-                plan, discard=plan.choices.discard | {role} if on else plan.choices.discard - {role}
-            )
-        )
-        made = QWidget()
+    def _kept_box(self, plan: Plan) -> QWidget:
+        """What stays though it is taken too: the file, its size, and who needs it."""
+        made = QFrame()
+        made.setObjectName("card")
         down = QVBoxLayout(made)
-        down.setContentsMargins(24, 0, 0, 4)
-        down.setSpacing(1)
-        down.addWidget(box)
-        names = ", ".join(
-            elided(shown(p.rpartition(b"/")[2]), 22) for p in plan.largest.get(role, [])
-        )
-        down.addWidget(label(f"no copy of them is made; largest: {names}", quiet=True))
+        down.setContentsMargins(12, 8, 12, 8)
+        down.setSpacing(3)
+        kept = plan.kept_for_others()
+        for one in kept[:_MOST_KEPT]:
+            users = tr("needed by {users}", users=elided(shown(", ".join(one["used_by"])), 60))
+            name = elided(shown(one["path"]).rpartition("/")[2], 28)
+            line = row(name, size(one["bytes"]), users)
+            line.setToolTip(tip(shown(one["path"])))
+            down.addWidget(line)
+        if len(kept) > _MOST_KEPT:
+            more = trn("and {n} more", "and {n} more", len(kept) - _MOST_KEPT)
+            down.addWidget(label(more, quiet=True))
         return made
 
-    def _after(self, plan: Plan, there: str) -> None:
-        group = QButtonGroup(self._panel)
-        words = {
-            After.COPY: "Home stays here; this is one more copy",
-            After.KEEP: f"Home goes to {elided(there, 14)}; originals stay",
-            After.PARK: "…then originals are set aside",
-            After.RELEASE: "…then originals are deleted,\nafter I have looked",
-        }
-        for after, text in words.items():
-            choice = QRadioButton(text)
-            choice.setChecked(plan.choices.after is after)
-            choice.toggled.connect(lambda on, a=after: self._after_chosen(plan, a) if on else None)
-            group.addButton(choice)
-            self._panel.add(choice)
-        freed = size(plan.frees)
-        stays = f" · {size(plan.left_out.allocated)} left out stays" if plan.left_out.files else ""
-        quiet = {
-            After.COPY: "frees nothing",
-            After.KEEP: f"frees nothing yet; deleting later would free {freed}",
-            After.PARK: f"frees nothing until they are deleted: then {freed}",
-            After.RELEASE: f"frees {freed}",
-        }[plan.choices.after]
-        self._panel.add(label(quiet + stays, quiet=True))
-        if plan.choices.after in (After.PARK, After.RELEASE) and plan.gathering.items:
-            # Whether others need them is looked at once they are chosen.
-            known = plan.choices.loose_too
-            free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
-            figures = f"{counted(len(free), 'file')}, {size(sum(o.size for o in free))}"
-            loose = (
-                "Also loose originals that nothing else "
-                f"uses:\n{'' if known else 'up to '}{figures}"
-            )
-            box = QCheckBox(loose)
-            box.setAccessibleName("Also loose originals that nothing else uses")
-            box.setChecked(plan.choices.loose_too)
-            box.toggled.connect(lambda on: self._choose(plan, loose_too=on))
-            self._panel.add(box)
+    def _fold_kept(self) -> None:
+        self._kept = not self._kept
+        self._kept_list.setVisible(self._kept)
+
+    # -- the buttons -------------------------------------------------------------------------------
+
+    def _end(self, waiting: list[Problem], around: Around, actions: PlanActions) -> None:
+        back = button(tr("Back"), actions.back, back=True)
+        if waiting:
+            first = partial(self._first, actions)
+            self._panel.end(button(first_words(waiting), first, main=True), back)
+            return
+        words = tr("Add it to the queue") if around.busy else tr("Start the crossing")
+        self._panel.end(button(words, actions.start, main=True), back)
+
+    def _first(self, actions: PlanActions) -> None:
+        """Closes what is open, and goes to the first card that waits."""
+        if not self._decisions.first():
+            actions.open(None)
+            self._decisions.first()
+
+    # -- the name that is typed --------------------------------------------------------------------
+
+    def _type(self, name: str) -> None:
+        self._typed = name
+        self._soon.start()
+
+    def commit(self) -> None:
+        """What was typed counts now."""
+        self._soon.stop()
+        name, self._typed = self._typed, None
+        if name is not None and self._give is not None:
+            self._give(name)
+
+    def forget(self) -> None:
+        """Another plan begins: nothing is folded open, nothing typed."""
+        self._soon.stop()
+        self._typed, self._kept = None, False
+        self._decisions.forget()
+
+    # -- focus -------------------------------------------------------------------------------------
+
+    def focus_choice(self) -> None:
+        """The first control of the choice that just opened takes the focus."""
+        self._wants_first = True
+
+    def _focus(self) -> tuple[type[QWidget], str, int] | None:
+        """What in the panel has the focus, by its kind and name; of a field the cursor too."""
+        focus = QApplication.focusWidget()
+        if focus is None or not self._panel.isAncestorOf(focus):
+            return None
+        at = focus.cursorPosition() if isinstance(focus, QLineEdit) else 0
+        return type(focus), focus.accessibleName(), at
+
+    def _focus_again(self, before: tuple[type[QWidget], str, int] | None) -> None:
+        if self._wants_first:
+            self._wants_first = False
+            kinds = (QLineEdit, QAbstractButton, QComboBox)
+            inside: list[QWidget] = self._box.findChildren(QWidget) if self._box else []
+            controls = [w for w in inside if isinstance(w, kinds)]
+            first = next((w for w in controls if _chosen(w)), next(iter(controls), None))
+            if first is not None:
+                first.setFocus(Qt.FocusReason.TabFocusReason)
+                if isinstance(first, QLineEdit):
+                    first.selectAll()
+            return
+        if before is None:
+            return
+        kind, name, at = before
+        alike: list[QWidget] = self._panel.findChildren(kind)
+        # What was there before is hidden, and goes a moment later.
+        there = (w for w in alike if w.isVisibleTo(self._panel))
+        again = next((w for w in there if w.accessibleName() == name), None)
+        if again is None:
+            return
+        again.setFocus(Qt.FocusReason.OtherFocusReason)
+        if isinstance(again, QLineEdit):
+            again.setCursorPosition(at)
 
 
-def ready_words(goal: Goal) -> str:
-    """When a destination would be ready, as a clock time."""
-    at = time.localtime(time.time() + goal.estimate.seconds)
-    day = "" if time.strftime("%j", at) == time.strftime("%j") else time.strftime("%a ", at)
-    return day + time.strftime("%H:%M", at)
+def _chosen(widget: QWidget) -> bool:
+    """True for the control of a choice that a person would start from."""
+    if isinstance(widget, QAbstractButton):
+        return widget.isEnabled() and (widget.isChecked() or not widget.isCheckable())
+    return True
 
 
-@dataclass(frozen=True, slots=True)
-class Along:
-    """What could go along, each as files and bytes.
-
-    Used, loose, roles that can be made again, unused, strands taken out.
-    """
-
-    used: tuple[int, int]
-    loose: tuple[int, int]
-    remakeable: list[tuple[Role, int, int]]
-    unused: tuple[int, int]
-    without: tuple[int, int]
-
-
-def along_of(woven: Woven, without: frozenset[StrandKey]) -> Along:
-    """What could go along, by strands; of a part what does. Pure."""
-    sums: dict[str, list[int]] = {name: [0, 0] for name in ("used", "loose", "unused", "without")}
-    roles: dict[Role, list[int]] = {}
-    for s in woven.strands:
-        _, role, standing = s.key
-        if s.key in without:
-            there = sums["without"]
-        elif standing is Standing.LOOSE:
-            there = sums["loose"]
-        elif not standing.inside:
-            continue
-        elif role.remakeable:
-            there = roles.setdefault(role, [0, 0])
-        else:
-            there = sums["unused" if standing is Standing.UNUSED else "used"]
-        there[0] += s.along_files if woven.ticked else s.files
-        there[1] += s.along_bytes if woven.ticked else s.bytes
-    remakeable = sorted(((r, f, b) for r, (f, b) in roles.items()), key=lambda x: -x[2])
-    used, loose, unused, out = ((f, b) for f, b in sums.values())
-    return Along(used, loose, remakeable, unused, out)
-
-
-@dataclass(frozen=True, slots=True)
-class PlanDraft:
-    """What the person is planning: the library, and the folder it would go into."""
-
-    standing: OnShelf
-    destination: Any
+def _with_name(actions: ChoiceActions, name: Callable[[str], None]) -> ChoiceActions:
+    return replace(actions, name=name)

@@ -10,11 +10,14 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from fascis.crossing.model.afterwards import After
+from fascis.crossing.model.problems import Problem
+from fascis.crossing.plan.answers import Answer, Turn
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.crossing.split import NewLibrary, Split, SplitPlan, one_for_each, plan_split
+from fascis.desktop.kit.decisions import DecisionActions, about, open_decisions
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.tasks import Task
-from fascis.desktop.plan.parts import PartsPage, SplitActions, SplitDraft
+from fascis.desktop.plan.split_page import SplitActions, SplitDraft, SplitPage
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
 from fascis.workspace import Workspace
@@ -30,7 +33,7 @@ class Splitting(QObject):
     ) -> None:
         super().__init__(parent)
         self._workspace, self._panel, self._back = workspace, panel, back
-        self._page = PartsPage(panel)
+        self._page = SplitPage(panel)
         self._surveyed: Surveyed | None = None
         self._folder = Path()
         self.plan: SplitPlan | None = None
@@ -78,7 +81,7 @@ class Splitting(QObject):
         actions = SplitActions(
             rest=lambda on: self._change(rest=on),
             after=lambda after: self._change(after=after),
-            decide=self._decide,
+            decisions=DecisionActions(self._answer, self._reopen, (Turn.ACCEPT,)),
             start=self.start,
             back=self._leave,
         )
@@ -93,9 +96,14 @@ class Splitting(QObject):
         )
         self._make()
 
-    def _decide(self) -> None:
+    def _answer(self, problem: Problem, _answer: Answer) -> None:
         assert self.draft
-        self.draft = replace(self.draft, decided=True)
+        self.draft = replace(self.draft, accepted=self.draft.accepted | {about(problem)})
+        self._show()
+
+    def _reopen(self, problem: Problem) -> None:
+        assert self.draft
+        self.draft = replace(self.draft, accepted=self.draft.accepted - {about(problem)})
         self._show()
 
     def _leave(self) -> None:
@@ -106,7 +114,9 @@ class Splitting(QObject):
     def start(self) -> None:
         """Begins the crossings of the split; they cross one after another."""
         surveyed, draft, folder = self._surveyed, self.draft, self._folder
-        if surveyed is None or draft is None or self.plan is None or self.plan.stopped:
+        if surveyed is None or draft is None or self.plan is None:
+            return
+        if open_decisions(self.plan.problems, draft.accepted):
             return
         self._panel.show_busy("Starting", "Looking at both places once more, then writing plans.")
 

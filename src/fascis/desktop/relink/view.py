@@ -12,8 +12,8 @@ from typing import Any
 
 import platformdirs
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage, QKeyEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QImage
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from fascis.desktop.kit.pieces import clear, label, rule, tip
 from fascis.desktop.kit.previews import picture_from, picture_of
@@ -306,19 +306,20 @@ class RelinkView(QWidget):
 
     # -- keys and drops ----------------------------------------------------------------------------
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Numerals choose, N asks about the next, Z takes back; when no field has the focus."""
+    def letter(self, letter: str) -> bool:
+        """Numerals choose, N asks about the next, Z takes back; tells whether it did something."""
         relinks = self.relinks
-        if event is None or relinks is None or isinstance(self.focusWidget(), QLineEdit):
-            super().keyPressEvent(event)
-        elif event.text().isdecimal() and relinks.current is not None:
-            relinks.choose(int(event.text()))
-        elif event.key() == Qt.Key.Key_N:
+        if relinks is None:
+            return False
+        if letter.isdecimal() and relinks.current is not None:
+            relinks.choose(int(letter))
+        elif letter == "N":
             relinks.next()
-        elif event.key() == Qt.Key.Key_Z:
+        elif letter == "Z":
             relinks.take_back()
         else:
-            super().keyPressEvent(event)
+            return False
+        return True
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """A folder may be dropped."""

@@ -288,8 +288,12 @@ class ShelvesView(ShelfDrawing):
 
     # -- keyboard ----------------------------------------------------------------------------------
 
+    def put_back(self) -> None:
+        """What was picked up stays where it was."""
+        self._let_go()
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows walk, Space picks up, Up and Down try shelves, Enter puts down, Esc takes back."""
+        """Arrows walk, Space picks up, Up and Down try shelves, Enter puts down."""
         if event is None:
             return
         key = event.key()
@@ -298,8 +302,6 @@ class ShelvesView(ShelfDrawing):
                 self._try(1 if key == Qt.Key.Key_Down else -1)
             elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
                 self._put_down_or_let_go()
-            elif key == Qt.Key.Key_Escape:
-                self._let_go()
             return
         steps = {
             Qt.Key.Key_Left: (-1, 0),

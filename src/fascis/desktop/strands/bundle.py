@@ -472,6 +472,10 @@ class BundleView(QWidget):
 
     # -- keyboard ----------------------------------------------------------------------------------
 
+    def choose_nothing(self) -> None:
+        """No strand is chosen any more."""
+        self._choose(set())
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and Down choose an end, Left and Right change the side, with Shift one more.
 
@@ -492,8 +496,6 @@ class BundleView(QWidget):
             self.part_toggled.emit(part)
         elif key == Qt.Key.Key_Space and self.selected:
             self.toggled.emit()
-        elif key == Qt.Key.Key_Escape and self.selected:
-            self._choose(set())
         else:
             super().keyPressEvent(event)
 

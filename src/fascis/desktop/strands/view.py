@@ -10,8 +10,8 @@ from typing import Any
 
 import platformdirs
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSplitter, QVBoxLayout, QWidget
+from PyQt6.QtGui import QImage, QPixmap
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from fascis.desktop.kit.pieces import button, label
 from fascis.desktop.kit.previews import picture_of
@@ -181,11 +181,3 @@ class StrandsView(QWidget):
         )
         pixmap.setDevicePixelRatio(ratio)
         self._picture.setPixmap(pixmap)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """The slash goes to the text field, when no field has the focus."""
-        if event and event.text() == "/" and not isinstance(self.focusWidget(), QLineEdit):
-            self.ledger.search.setFocus()
-            self.ledger.search.selectAll()
-        else:
-            super().keyPressEvent(event)

@@ -1,0 +1,82 @@
+"""Keys that work wherever no field has the focus, as the line at the foot says."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QLineEdit,
+    QPlainTextEdit,
+    QRadioButton,
+    QTextEdit,
+    QWidget,
+)
+
+_FIELDS = (QLineEdit, QTextEdit, QPlainTextEdit, QAbstractSpinBox)
+_ARROWS = (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down)
+
+
+@dataclass(frozen=True, slots=True)
+class KeyActions:
+    """What keys do; each tells whether it did something.
+
+    Attributes:
+        letter: a letter or numeral, in upper case.
+        escape: leaves what is innermost.
+        find: goes to the field that looks for something.
+    """
+
+    letter: Callable[[str], bool]
+    escape: Callable[[], bool]
+    find: Callable[[], bool]
+
+
+class Keys(QObject):
+    """Sees every key of a window before the widget that has the focus."""
+
+    def __init__(self, window: QWidget, actions: KeyActions) -> None:
+        super().__init__(window)
+        self._window, self._do = window, actions
+        application = QApplication.instance()
+        assert application is not None
+        application.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """True for a key that did something here; all others go where they were going."""
+        if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress:
+            return False
+        if not isinstance(watched, QWidget) or watched.window() is not self._window:
+            return False
+        return self._pressed(watched, event)
+
+    def _pressed(self, focus: QWidget, event: QKeyEvent) -> bool:
+        if event.key() == Qt.Key.Key_Escape:
+            return self._do.escape()
+        moves = isinstance(focus, QAbstractButton) and not isinstance(focus, QRadioButton)
+        if event.key() in _ARROWS and moves:
+            # A button would hand the focus on, out of its view, or press its neighbour.
+            event.ignore()
+            return True
+        held = event.modifiers() & ~(
+            Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.KeypadModifier
+        )
+        typed = isinstance(focus, _FIELDS) and not _read_only(focus)
+        if typed or held != Qt.KeyboardModifier.NoModifier:
+            return False
+        if isinstance(focus, QComboBox) and focus.isEditable():
+            return False
+        text = event.text()
+        if text == "/":
+            return self._do.find()
+        return len(text) == 1 and text.isalnum() and self._do.letter(text.upper())
+
+
+def _read_only(field: QWidget) -> bool:
+    return isinstance(field, (QLineEdit, QTextEdit, QPlainTextEdit)) and field.isReadOnly()

@@ -1,0 +1,113 @@
+"""A split in the side panel: the new libraries, and what becomes of the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtWidgets import QCheckBox, QRadioButton, QVBoxLayout, QWidget
+
+from fascis.crossing.model.afterwards import After
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.split import SplitPlan
+from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words, open_decisions
+from fascis.desktop.kit.panel import SidePanel
+from fascis.desktop.kit.pieces import Do, button, label
+from fascis.files.names import elided, shown
+from fascis.words.figures import counted, size
+from fascis.words.speech import tr
+
+
+class SplitPage:
+    """Shows what a split would make of a library."""
+
+    def __init__(self, panel: SidePanel) -> None:
+        self._panel = panel
+        self._decisions = Decisions(panel)
+
+    def show_split(self, split: SplitPlan, draft: SplitDraft, actions: SplitActions) -> None:
+        """The new libraries side by side: what each weighs, and what none of them has."""
+        panel = self._panel
+        drive = split.plans[0].destination_drive if split.plans else None
+        there = shown(drive.label) if drive else "there"
+        panel.begin("Split", f"{shown(draft.name)} → {there}, {shown(draft.folder)}")
+        panel.head(counted(len(split.plans), "new library", "new libraries"))
+        for plan in split.plans:
+            files = counted(plan.totals.files, "file")
+            panel.add_row(elided(shown(plan.name), 26), size(plan.totals.bytes), files)
+        twice = split.parts_bytes + split.stays_bytes - split.before_bytes
+        panel.head("Together")
+        panel.add_row("Now", size(split.before_bytes))
+        panel.add_row("The new ones", size(split.parts_bytes))
+        if twice > 0:
+            panel.add(
+                label(f"{size(twice)} of it is used by several, and goes into each.", quiet=True)
+            )
+        if split.stays_files:
+            panel.add_row(
+                "In none of them",
+                size(split.stays_bytes),
+                f"{counted(split.stays_files, 'file stays', 'files stay')} where they are",
+            )
+        if split.stays_files or draft.rest:
+            rest = QCheckBox("Make a library of the rest too")
+            rest.setChecked(draft.rest)
+            rest.toggled.connect(actions.rest)
+            panel.add(rest)
+        panel.head("Home and originals")
+        panel.add(self._after(draft, actions))
+        choices = Choices()
+        self._decisions.show(split.problems, choices, draft.accepted, actions.decisions)
+        waiting = open_decisions(split.problems, draft.accepted)
+        if waiting:
+            main = button(first_words(waiting), self._decisions.first, main=True)
+        else:
+            main = button(tr("Start the split"), actions.start, main=True)
+        panel.end(main, button(tr("Back"), actions.back, back=True))
+
+    def _after(self, draft: SplitDraft, actions: SplitActions) -> QWidget:
+        made = QWidget()
+        down = QVBoxLayout(made)
+        down.setContentsMargins(0, 0, 0, 0)
+        for after, words in (
+            (After.COPY, "Home stays here; these are copies"),
+            (After.KEEP, "Home goes to them; originals stay"),
+            (After.RELEASE, "…then originals are deleted,\nafter I have looked"),
+        ):
+            choice = QRadioButton(words)
+            choice.setChecked(draft.after is after)
+            choice.toggled.connect(lambda on, a=after: actions.after(a) if on else None)
+            down.addWidget(choice)
+        words = "An original goes when every part that uses it holds it, all at the end."
+        down.addWidget(label(words, quiet=True))
+        return made
+
+
+@dataclass(frozen=True, slots=True)
+class SplitDraft:
+    """A split that a person is planning.
+
+    Attributes:
+        name: the library's.
+        folder: where the new libraries are to stand.
+        rest: a library is made of what no part has.
+        accepted: the decisions that were made, by what each was about.
+    """
+
+    name: str
+    folder: str
+    rest: bool = False
+    after: After = After.KEEP
+    accepted: frozenset[Any] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class SplitActions:
+    """What can be done with a split that is planned."""
+
+    rest: Callable[[bool], None]
+    after: Callable[[After], None]
+    decisions: DecisionActions
+    start: Do
+    back: Do
