@@ -567,6 +567,25 @@ def test_what_landed_in_a_plain_folder_keeps_the_media_that_it_uses(bench):
     assert not (loose / "other.wav").exists(), "what nobody needs goes"
 
 
+def test_a_copy_keeps_its_media_when_its_library_became_part_of_something(bench):
+    """The library is none of its own any more; its copy still uses what it uses."""
+    loose = bench.drives / "inside/Loose"
+    write(loose / "ambience.wav", b"ambience" * 100)
+    document = "projects/Spring/spring.otio"
+    write(bench.library / document, timeline(str(loose / "ambience.wav")))
+    otter = bench.add_drive("otter")
+    copy = ("--to", otter, "--no-gather", "--after", "copy", "--yes")
+    assert fascis(bench, "relocate", bench.library, *copy)[0] == 0
+    (bench.heron / "Years").mkdir()
+    gone = ("--after", "release", "--yes")
+    into = ("--into", bench.heron / "Years", *gone)
+    assert fascis(bench, "relocate", bench.library, *into)[0] in (0, 1)
+    plays = oracle.plays(otter / bench.library.name / document, {})
+    assert None not in plays
+    fascis(bench, "relocate", loose, "--to", bench.heron, *gone, "--json")
+    assert oracle.plays(otter / bench.library.name / document, {}) == plays
+
+
 def test_media_that_lies_where_the_library_lands_is_still_found_there(bench):
     """A document that used clips of the library it becomes part of leads to them as before."""
     archive = bench.heron / "Archive"

@@ -48,7 +48,7 @@ if what == "begin":
     print("said:half", sum(x.verified for x in window.conducting._lanes.values()), flush=True)
     QTest.qWait(60_000)
 else:
-    hands.press("Go on")
+    hands.press("Continue")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     table = window.crossings.checks
     rows = {

@@ -198,7 +198,7 @@ def test_a_drive_that_takes_part_in_a_crossing_is_asked_for_first(known, open_wi
     known.add_drive("heron", write_mb_s=60)
     hands.wait(lambda: (s := shelf(window, "heron")) is not None and s.drive.connected, "back")
     window.go_to(1)
-    hands.press("Go on")
+    hands.press("Continue")
     hands.wait(lambda: window.conducting.steps.balance is not None, "it goes on to the scales")
     assert contents(known.heron / "The Weir") == before == contents(known.library)
 

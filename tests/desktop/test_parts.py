@@ -211,7 +211,7 @@ def test_a_part_that_waits_says_which_documents_still_lead_where(bench, river, o
     crossing.close()
     window, hands = open_window(bench)
     window.go_to(1)
-    hands.wait(lambda: hands.button("Go on") is not None, "the crossing")
+    hands.wait(lambda: hands.button("Continue") is not None, "the crossing")
     assert "River.fascat leads to the old place until home goes to heron." in words(window)
 
 

@@ -54,7 +54,9 @@ def crossing_slowly(bench, open_window):
 
 
 def listed(window):
-    return [window.crossings.list.item(i).text() for i in range(window.crossings.list.count())]
+    lines = window.crossings.list
+    texts = [lines.item(i).text() for i in range(lines.count())]
+    return [t for t in texts if " → " in t]
 
 
 def test_one_is_ready_before_the_other_and_is_removed_safely(known, open_window):
@@ -282,7 +284,7 @@ def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
     finally:
         os.kill(driver, signal.SIGCONT)
     hands.wait(lambda: not window.conducting.stuck, "the end of what hung")
-    hands.press("Go on")
+    hands.press("Continue")
     hands.wait(lambda: window.conducting.current.state is State.SETTLED, "the arrival")
     assert contents(where / "The Weir") == contents(bench.library)
     window.close()

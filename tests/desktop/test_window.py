@@ -201,7 +201,7 @@ def test_a_failing_drive_is_told_in_the_panel_and_it_can_go_on(known, open_windo
     known.add_drive("heron")
     known.again()
     window.workspace.drives = known.workspace.drives
-    hands.press("Go on")
+    hands.press("Continue")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert checks(window)["Contents, read back from the drive"][2] == "equal"
 
@@ -291,7 +291,7 @@ def test_going_on_is_offered_at_start(known, open_window):
     crossing.close()
     window, hands = open_window(known)
     assert window._offer.isVisible()
-    hands.press("Go on")
+    hands.press("Continue")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
     assert contents(known.heron / "The Weir") == contents(known.library)
 

@@ -25,7 +25,7 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.events import Entered, Report, silent
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.notices import HINDRANCE, Notice
-from fascis.crossing.model.policy import Act, Facts, acts, why_not_release
+from fascis.crossing.model.policy import Act, Facts, acts, waits_for_person, why_not_release
 from fascis.crossing.model.states import (
     ARRIVED,
     HINDRANCES,
@@ -693,11 +693,28 @@ class Crossing:
         self._remember_originals()
         self.journal.free_room()
         if self.places.goal.joins and not self.part:
-            # It is part of what stands there now, and no library of its own any more.
-            self.workspace.register.forget_library(self.places.header.whole)
+            self._remember_where_it_joined()
         self.rewrite_receipt()
         report(Entered(State.RELEASED))
         return record
+
+    def _remember_where_it_joined(self) -> None:
+        """A library that became part of another one is none of its own any more.
+
+        Not so where nobody knows that other one, or where copies of it are left: these still need
+        what they refer to, and are found by its id.
+        """
+        places, register = self.places, self.workspace.register
+        header, known = places.header, {x.id for x in register.libraries()}
+        left = [c for c in register.copies(header.whole) if c.root != places.old_root]
+        if places.goal.library in known and not left:
+            register.forget_library(header.whole)
+            return
+        landed = register.library_at(places.told)
+        if landed is not None and landed.id != header.whole:
+            register.forget_library(landed.id)
+        drive = places.home_there.drive
+        register.put_library(places.told, drive, shown(header.name), header.kind, header.whole)
 
     def _facts(self, even: bool) -> Facts:
         """What decides about a release, with copies taken for proven: that is seen to last."""
@@ -896,13 +913,8 @@ class Crossing:
     @property
     def wants_more(self) -> bool:
         """True when the plan goes further than where it is."""
-        reached = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}.get(
-            self.state, 9
-        )
-        wanted = {
-            After.COPY: 0,
-            After.KEEP: 1,
-            After.PARK: 2,
-            After.RELEASE: 3 if self.places.header.consent else 1,
-        }[self.wanted_after]
-        return reached < wanted
+        after = self.wanted_after
+        if after is After.RELEASE and not self.places.header.consent:
+            # Nothing is deleted without the person's word: by itself it goes no further.
+            after = After.KEEP
+        return waits_for_person(self.state, after)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
@@ -39,24 +40,32 @@ class KeyActions:
 
 
 class Keys(QObject):
-    """Sees every key of a window before the widget that has the focus."""
+    """Sees the keys of a window before the widget that has the focus; that alone is watched."""
 
     def __init__(self, window: QWidget, actions: KeyActions) -> None:
         super().__init__(window)
         self._window, self._do = window, actions
+        self._watched: QWidget | None = None
         application = QApplication.instance()
-        assert application is not None
-        application.installEventFilter(self)
+        assert isinstance(application, QApplication)
+        application.focusChanged.connect(self._focus_changed)
+
+    def _focus_changed(self, _old: QWidget | None, now: QWidget | None) -> None:
+        if self._watched is not None and not sip.isdeleted(self._watched):
+            self._watched.removeEventFilter(self)
+        self._watched = None
+        if now is not None and now.window() is self._window:
+            now.installEventFilter(self)
+            self._watched = now
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """True for a key that did something here; all others go where they were going."""
         if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress:
             return False
-        if not isinstance(watched, QWidget) or watched.window() is not self._window:
-            return False
-        return self._pressed(watched, event)
+        return isinstance(watched, QWidget) and self.pressed(watched, event)
 
-    def _pressed(self, focus: QWidget, event: QKeyEvent) -> bool:
+    def pressed(self, focus: QWidget, event: QKeyEvent) -> bool:
+        """True when a key did something, whoever has the focus."""
         if event.key() == Qt.Key.Key_Escape:
             return self._do.escape()
         moves = isinstance(focus, QAbstractButton) and not isinstance(focus, QRadioButton)

@@ -18,7 +18,7 @@ from PyQt6.QtCore import (
     QTimer,
     pyqtSignal,
 )
-from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeySequence, QShortcut
+from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtPrintSupport import QPrintDialog, QPrinter
 from PyQt6.QtWidgets import (
     QApplication,
@@ -39,7 +39,7 @@ from PyQt6.QtWidgets import (
 
 from fascis.copies.travelled import travelled_receipts
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.model.states import UNFINISHED, State
+from fascis.crossing.model.states import State
 from fascis.crossing.receipts.receipt import receipt_html, receipts_of
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.crossing.status.queue import to_go_on
@@ -52,7 +52,7 @@ from fascis.desktop.keys import KeyActions, Keys
 from fascis.desktop.kit import tasks, theme
 from fascis.desktop.kit.mark import mark_icon
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import button, clear, label, tip
+from fascis.desktop.kit.pieces import ElidedLabel, button, clear, label, tip
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.look.controller import Looking
 from fascis.desktop.look.view import FOOT as LOOK_FOOT
@@ -76,11 +76,14 @@ from fascis.files.own.unexpected import told_unexpected
 from fascis.files.route import Moved
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.relink.outcome import Decisions
-from fascis.words.figures import counted, size
+from fascis.words.figures import listed, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 # From the first word of a change to looking: several come at once.
 SOON_MS = 150
+# Crossings that were cut off are named when the window opens, up to so many.
+_MOST_OFFERED = 3
 PLACES = ("Shelves", "Crossings", "Receipts")
 STRANDS, RELINK = "Strands", "Relink"
 # Views that are no places: the first two are of a library, the last belongs to the shelves.
@@ -113,7 +116,7 @@ class Window(QMainWindow):
         tasks.reports = workspace.state
         self.setWindowTitle("Fascis, demo" if demo else "Fascis")
         self.setWindowIcon(mark_icon())
-        self.setMinimumSize(1100, 700)
+        self.setMinimumSize(900, 520)
         self.shelves, self.crossings, self.receipts = ShelvesView(), CrossingsView(), ReceiptsView()
         self.strands, self.relink, self.panel = StrandsView(), RelinkView(), SidePanel()
         self.look = LookView()
@@ -187,7 +190,7 @@ class Window(QMainWindow):
         for view in (scroll, *views):
             self._stack.addWidget(view)
         left.addWidget(self._stack, 1)
-        self._foot = label("", wrap=False)
+        self._foot = ElidedLabel()
         self._foot.setObjectName("foot")
         self._foot.setFixedHeight(26)
         left.addWidget(self._foot)
@@ -227,7 +230,7 @@ class Window(QMainWindow):
         line.setObjectName("upright")
         beside.addWidget(line)
         beside.addSpacing(10)
-        self._library_name = label("", wrap=False, head=True)
+        self._library_name = ElidedLabel("", head=True)
         beside.addWidget(self._library_name)
         for text, key, show in (
             (STRANDS, "Ctrl+4", partial(self.go_to, 3)),
@@ -244,8 +247,9 @@ class Window(QMainWindow):
         self._library.hide()
         across.addWidget(self._library)
         across.addStretch(1)
-        self._pulse = label("No crossing running", wrap=False)
+        self._pulse = ElidedLabel(tr("No crossing running"))
         self._pulse.setObjectName("pulse")
+        self._pulse.setAlignment(Qt.AlignmentFlag.AlignRight)
         across.addWidget(self._pulse)
         return top
 
@@ -280,6 +284,7 @@ class Window(QMainWindow):
         self.looking.several.connect(lambda: self.go_to(LOOK))
         self.shelves.folder_dropped.connect(self._dropped)
         self.conducting.pulse.connect(self._pulse.setText)
+        self.conducting.coming.connect(self.shelves.show_coming)
         self.conducting.changed.connect(self.planning.refresh)
         self.conducting.to_receipts.connect(self._to_receipt)
         self.conducting.to_shelves.connect(lambda: self.go_to(0))
@@ -611,6 +616,11 @@ class Window(QMainWindow):
         )
         there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Keys that come to the window itself: nothing in it has the focus."""
+        if event is None or not self._keys.pressed(self, event):
+            super().keyPressEvent(event)
+
     def _letter(self, letter: str) -> bool:
         """A letter or numeral, whatever has the focus but a field."""
         if letter == "P":
@@ -739,32 +749,50 @@ class Window(QMainWindow):
 
     def _offer_to_go_on(self) -> None:
         def found() -> None:
-            going = to_go_on(self.conducting.crossings)
-            settled = [
-                c for c in self.conducting.crossings if c.state is State.SETTLED and c.wants_more
-            ]
-            if first := next(iter([*going, *settled]), None):
-                self._offer_this(first, len(going) - 1 if going else 0)
+            crossings = self.conducting.crossings
+            if going := to_go_on(crossings):
+                self._offer_interrupted(list(going))
+            elif first := next(
+                (c for c in crossings if c.state is State.SETTLED and c.waits), None
+            ):
+                words = tr(
+                    "{name} is whole on {drive} and waits at the scales.",
+                    name=elided(shown(first.name), 40),
+                    drive=elided(shown(first.labels[0]), 30),
+                )
+                see = partial(self._accept_offer, first.id, False)
+                self._show_offer(words, button(tr("See the scales"), see))
 
         self.conducting.load(found)
 
-    def _offer_this(self, crossing: Listed, more: int) -> None:
-        name, drive = shown(crossing.name), shown(crossing.labels[0])
-        clear(self._offer_across)
-        if crossing.state in UNFINISHED:
-            words = (
-                f"{name} to {drive} was interrupted: {size(crossing.verified_bytes)} of "
-                f"{size(crossing.planned_bytes)} verified. The originals are untouched."
+    def _offer_interrupted(self, going: list[Listed]) -> None:
+        """All that were cut off, in the order in which they go on."""
+        named = [
+            tr(
+                "{name} to {drive} ({done} of {total} verified)",
+                name=elided(shown(c.name), 32),
+                drive=elided(shown(c.labels[0]), 24),
+                done=size(c.verified_bytes),
+                total=size(c.planned_bytes),
             )
-            words += f" {counted(more, 'more crossing')} continues after it." if more == 1 else ""
-            words += f" {counted(more, 'more crossing')} continue after it." if more > 1 else ""
-            go = button("Go on", lambda: self._accept_offer(crossing.id, True))
-        else:
-            words = f"{name} is whole on {drive} and waits at the scales."
-            go = button("See the scales", lambda: self._accept_offer(crossing.id, False))
+            for c in going[:_MOST_OFFERED]
+        ]
+        if more := len(going) - len(named):
+            named.append(trn("{n} more", "{n} more", more))
+        words = trn(
+            "{n} crossing was interrupted: {crossings}. The originals are untouched.",
+            "{n} crossings were interrupted: {crossings}. The originals are untouched.",
+            len(going),
+            crossings=listed(named),
+        )
+        go = trn("Continue", "Continue all, in this order", len(going))
+        self._show_offer(words, button(go, partial(self._accept_offer, going[0].id, True)))
+
+    def _show_offer(self, words: str, go: QPushButton) -> None:
+        clear(self._offer_across)
         self._offer_across.addWidget(label(words), 1)
         self._offer_across.addWidget(go)
-        self._offer_across.addWidget(button("Not now", self._offer.hide, link=True))
+        self._offer_across.addWidget(button(tr("Not now"), self._offer.hide, link=True))
         self._offer.show()
         self.offer_button = go
 

@@ -102,6 +102,18 @@ def usual_after(lacks_used: bool) -> After:
     return After.COPY if lacks_used else After.KEEP
 
 
+_REACHED = {State.SETTLED: 0, State.SWITCHED: 1, State.PARKED: 2, State.RELEASED: 3}
+_WANTED = {After.COPY: 0, After.KEEP: 1, After.PARK: 2, After.RELEASE: 3}
+
+
+def waits_for_person(state: State, after: After) -> bool:
+    """True for a crossing that arrived, and that a person has yet to take as far as it was planned.
+
+    One that is on its way waits for a person only when it stopped: that is not known here.
+    """
+    return state in _REACHED and _REACHED[state] < _WANTED[after]
+
+
 def would_delete(state: State, after: After) -> bool:
     """True when a release may follow, so that what it would delete can be listed."""
     return not (after is After.COPY and state is State.SETTLED)

@@ -29,7 +29,8 @@ from fascis.desktop.crossings.running import Running
 from fascis.desktop.crossings.seen import Listed, Seen, read_listed, read_seen
 from fascis.desktop.crossings.stations import Lane
 from fascis.desktop.crossings.steps import Steps
-from fascis.desktop.crossings.view import CrossingRow, CrossingsView, has_scales
+from fascis.desktop.crossings.view import CrossingRow, CrossingsView, Group, has_scales
+from fascis.desktop.kit.coming import Coming
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do
 from fascis.desktop.kit.tasks import Coalescer, Task
@@ -39,7 +40,8 @@ from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import counted, number, percent, size
+from fascis.words.speech import tr
 
 # Of 200 ms: how often the clock times in the list are renewed.
 _LIST_BEATS = 10
@@ -59,6 +61,7 @@ class Conducting(QObject):
     """
 
     pulse = pyqtSignal(str)
+    coming = pyqtSignal(object)  # what is on its way to a drive: a list of Coming
     changed = pyqtSignal()
     to_receipts = pyqtSignal(str)
     to_shelves = pyqtSignal()
@@ -102,6 +105,7 @@ class Conducting(QObject):
         self._often.setInterval(200)
         self._often.timeout.connect(self._panel_again)
         view.chosen.connect(self.choose)
+        view.folded.connect(self.show)
 
     # -- what is chosen, and what runs -------------------------------------------------------------
 
@@ -216,17 +220,30 @@ class Conducting(QObject):
         Task(work, done, self)
 
     def rows(self) -> list[CrossingRow]:
-        """The list: what runs, then what waits in its order, then the rest, newest first."""
+        """The list: what waits for a person, what runs, the queue in its order, what has ended."""
         waiting = self._waiting()
-        ready = ready_times(self.now.ready_at() if self.now else None, waiting)
-        first = [self.running] if self.running else []
+        paused = self.control.paused
+        first = None if paused or self.now is None else self.now.ready_at()
+        ready = ready_times(first, waiting)
+        running = [self.row(self.running)] if self.running else []
+        if running and first:
+            running[0].ready = tr("ready {time}", time=clock(first))
+        queue = [self.row(c) for c in waiting]
+        for n, (row, at) in enumerate(zip(queue, ready, strict=True), 1):
+            row.waits = n
+            row.ready = tr("ready about {time}", time=clock(at)) if at else ""
         rest = [c for c in self.crossings if not self._runs(c.id) and c not in waiting]
-        rows = [self.row(c) for c in [*first, *waiting, *rest]]
-        if self.now and self.now.ready_at():
-            rows[0].ready = f"ready {clock(self.now.ready_at())}"
-        for n, (row, at) in enumerate(zip(rows[len(first) :], ready, strict=False), 1):
-            row.waits, row.ready = n, f"ready about {clock(at)}" if at else ""
-        return rows
+        yours = [self.row(c) for c in rest if self._waits_for_you(c)]
+        done = [self.row(c) for c in rest if not self._waits_for_you(c)]
+        for row in yours:
+            row.group = Group.YOU
+        for row in done:
+            row.group = Group.DONE
+        return [*yours, *running, *queue, *done]
+
+    def _waits_for_you(self, crossing: Listed) -> bool:
+        """True for one that stopped on its way, or arrived and has yet to be seen to."""
+        return self._state(crossing) in UNFINISHED or crossing.waits
 
     def _waiting(self) -> list[Listed]:
         """What waits in the queue, in its order, without the one that runs."""
@@ -242,6 +259,7 @@ class Conducting(QObject):
             self._state(crossing),
             crossing.planned_bytes,
             self._runs(crossing.id),
+            one_more=crossing.one_more,
         )
 
     def _state(self, crossing: Listed) -> State:
@@ -314,7 +332,21 @@ class Conducting(QObject):
             self.view.show_list(self.rows(), self.current.id if self.current else None)
         self._tell_pulse()
 
+    def _on_its_way(self) -> list[Coming]:
+        """What runs, on each drive that it goes to; what stands there whole is drawn as it is."""
+        if self.now is None:
+            return []
+        crossing, found = self.now.crossing, []
+        for at, uuid in enumerate(crossing.to):
+            lanes = [lane.drives[at] for lane in self.now.lanes.values() if at < len(lane.drives)]
+            verified = sum(on.verified for on in lanes)
+            done = min(verified / max(crossing.planned_bytes, 1), 1.0)
+            words = tr("{percent} verified", percent=percent(done))
+            found.append(Coming(uuid, crossing.name, crossing.planned_bytes, round(done, 3), words))
+        return found
+
     def _tell_pulse(self) -> None:
+        self.coming.emit(self._on_its_way())
         if self.now is None:
             self.pulse.emit("No crossing running")
             return
@@ -410,7 +442,7 @@ class Conducting(QObject):
         if len(seen.drives) > 1:
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
-                    words = f"Go on without {elided(drive.label, 20)}"
+                    words = f"Continue without {elided(drive.label, 20)}"
                     offers.append((words, partial(self.without, drive.number)))
         return offers
 
@@ -480,7 +512,7 @@ class Conducting(QObject):
     def _show_error(self) -> None:
         assert self.current
         unfinished = self._state(self.current) in UNFINISHED
-        actions: list[tuple[str, Do]] = [("Go on", self.go_on)] if unfinished else []
+        actions: list[tuple[str, Do]] = [("Continue", self.go_on)] if unfinished else []
         if unfinished and self.seen and self.now is None:
             actions += self._offers(self.current, self.situation())
         words = self._error

@@ -150,16 +150,18 @@ class CrossingPage:
         if running:
             panel.end(
                 *(button(words, do, main=True) for words, do in offers),
-                button("Go on" if paused else "Pause", actions.pause, main=paused and not offers),
+                button(
+                    "Continue" if paused else "Pause", actions.pause, main=paused and not offers
+                ),
                 button("Stop; go on another day", actions.stop, link=True),
                 button("Give up; clear what was copied…", actions.give_up, link=True),
             )
         elif state is State.UNDONE:
             panel.end(button("Back to the shelves", actions.shelves, main=True))
         else:
-            buttons = [button("Go on", actions.go_on, main=True)]
+            buttons = [button("Continue", actions.go_on, main=True)]
             if hindered and state is State.WAITING:
-                buttons.append(button("Go on without them; they stay", actions.skip))
+                buttons.append(button("Continue without them; they stay", actions.skip))
             buttons += [button(words, do, link=True) for words, do in offers]
             panel.end(
                 *buttons, button("Give up; clear what was copied…", actions.give_up, link=True)

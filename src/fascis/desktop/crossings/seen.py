@@ -19,6 +19,7 @@ from fascis.crossing.journal.journal import LED
 from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.notices import hindrance_sentence
+from fascis.crossing.model.policy import waits_for_person
 from fascis.crossing.model.states import ARRIVED, UNFINISHED, CopyState, State
 from fascis.crossing.status.in_use import drives_of
 from fascis.desktop.crossings.answers import DriveNow, Situation
@@ -147,6 +148,9 @@ class Listed:
     Attributes:
         target: where the new library is, or will be.
         drives: the UUIDs of all drives that it needs.
+        to: the UUIDs of those that it goes to.
+        one_more: home stays: it ends when the copy is whole.
+        waits: it arrived, and a person has yet to take it as far as it was planned.
         ended_whole: it was taken back, and had arrived before.
     """
 
@@ -164,6 +168,9 @@ class Listed:
     wants_more: bool
     verified_bytes: int = 0
     ended_whole: bool = False
+    to: tuple[str, ...] = ()
+    one_more: bool = False
+    waits: bool = False
 
     @property
     def arrived(self) -> bool:
@@ -190,6 +197,9 @@ def read_listed(crossing: Crossing) -> Listed:
         crossing.wants_more,
         crossing.verified[1] if state in UNFINISHED else 0,
         state is State.UNDONE and settled,
+        tuple(d.places.drive.uuid for d in crossing.demanded),
+        crossing.wanted_after is After.COPY,
+        waits_for_person(state, crossing.wanted_after),
     )
 
 

@@ -16,6 +16,8 @@ from fascis.files.names import elided, shown
 from fascis.library.roles import Role
 from fascis.words.figures import size
 
+# One more copy ends when it is whole: so many stations.
+ONE_MORE = 4
 STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Release")
 
 
@@ -50,16 +52,23 @@ class StationLine(QWidget):
         super().__init__()
         self.setFixedHeight(108)
         self._state, self._home, self._frees, self._busy = State.PLANNED, "", "", False
+        self._one_more = False
 
-    def show_state(self, state: State, home: str, frees: str, busy: bool) -> None:
+    def show_state(
+        self, state: State, home: str, frees: str, busy: bool, one_more: bool = False
+    ) -> None:
         """Shows where a crossing is.
 
-        ``home`` is the new drive's name, ``frees`` what a release would free.
+        Args:
+            home: the new drive's name.
+            frees: what a release would free.
+            one_more: home stays: it ends when the copy is whole.
         """
-        shown_now = (self._state, self._home, self._frees, self._busy)
-        if shown_now == (state, home, frees, busy):
+        shown_now = (self._state, self._home, self._frees, self._busy, self._one_more)
+        if shown_now == (state, home, frees, busy, one_more):
             return
         self._state, self._home, self._frees, self._busy = state, home, frees, busy
+        self._one_more = one_more
         self.setAccessibleName(f"Stations: {state.value}")
         self.update()
 
@@ -78,12 +87,13 @@ class StationLine(QWidget):
             "frees nothing yet",
             self._frees,
         )
+        stations = STATIONS[:ONE_MORE] if self._one_more else STATIONS
         step = (self.width() - 120) / 6
-        xs = [60 + step * i for i in range(7)]
+        xs = [60 + step * i for i in range(len(stations))]
         y = 44.0
         painter.setPen(QPen(t.color("line"), 5))
-        painter.drawLine(QPointF(xs[0], y), QPointF(xs[6], y))
-        last = max(0, min(done + (1 if self._busy and done < 4 else 0), 7) - 1)
+        painter.drawLine(QPointF(xs[0], y), QPointF(xs[-1], y))
+        last = max(0, min(done + (1 if self._busy and done < 4 else 0), len(stations)) - 1)
         if done:
             painter.setPen(QPen(t.color("ink"), 5))
             painter.drawLine(QPointF(xs[0], y), QPointF(xs[last], y))
@@ -98,7 +108,7 @@ class StationLine(QWidget):
             painter.setFont(theme.font(13, BOLD if busy or i == done - 1 else theme.NORMAL))
             painter.setPen(t.color("ink"))
             painter.drawText(
-                QRectF(x - step / 2, y + 18, step, 18), Qt.AlignmentFlag.AlignHCenter, STATIONS[i]
+                QRectF(x - step / 2, y + 18, step, 18), Qt.AlignmentFlag.AlignHCenter, stations[i]
             )
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
@@ -106,7 +116,8 @@ class StationLine(QWidget):
             painter.drawText(
                 QRectF(x - step / 2, y + 36, step, 18), Qt.AlignmentFlag.AlignHCenter, text
             )
-        self._borders(painter, xs, y)
+        if not self._one_more:
+            self._borders(painter, xs, y)
         painter.end()
 
     def _borders(self, painter: QPainter, xs: list[float], y: float) -> None:

@@ -202,7 +202,7 @@ class Steps:
         in_trouble = self.balance is not None and bool(self.balance.trouble)
         if len(seen.drives) > 1 and in_trouble and s.state is not State.RELEASED:
             other = seen.drives[1]
-            without = f"Go on without {elided(other.label, 18)}; its copy stays"
+            without = f"Continue without {elided(other.label, 18)}; its copy stays"
             offers["without"] = Offer(without, lambda: self._host.without(other.number))
         if s.proven or s.state is State.RELEASED:
             del offers["prove"]

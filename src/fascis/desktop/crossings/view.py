@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from enum import Enum
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QListWidget,
+    QListWidgetItem,
     QScrollArea,
     QTableWidget,
     QTableWidgetItem,
@@ -28,14 +30,26 @@ from fascis.desktop.crossings.stations import Lane, Lanes, StationLine
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import clear, label, tip
 from fascis.files.names import elided, shown
-from fascis.words.figures import counted, size
+from fascis.words.figures import counted, number, size
+from fascis.words.speech import tr, trn
+
+# Lines of the list that are no crossing.
+_YOURS, _FINISHED = "yours", "finished"
+
+
+class Group(Enum):
+    """Where a line of the list stands."""
+
+    YOU = "you"  # it waits for a person
+    NOW = "now"  # it runs, or waits its turn
+    DONE = "done"
 
 
 @dataclass(slots=True)
 class CrossingRow:
     """One line of the list, as read from a journal.
 
-    ``waits`` is its place in the queue, from 1, or 0.
+    ``waits`` is its place in the queue, from 1, or 0; ``one_more`` says that home stays.
     """
 
     id: str
@@ -47,12 +61,16 @@ class CrossingRow:
     running: bool
     ready: str = ""
     waits: int = 0
+    group: Group = Group.NOW
+    one_more: bool = False
 
 
 class CrossingsView(QWidget):
     """Shows what it is given; ``chosen`` says which crossing was clicked."""
 
     chosen = pyqtSignal(str)
+    # What is finished is to be shown, or no longer.
+    folded = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -66,6 +84,9 @@ class CrossingsView(QWidget):
         self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.currentRowChanged.connect(self._row_chosen)
+        self.list.itemClicked.connect(self._pressed)
+        self.list.itemActivated.connect(self._pressed)
+        self._unfolded = False
         self.title = label("", wrap=False, title=True)
         self.subtitle = label("", quiet=True)
         self.stations = StationLine()
@@ -78,8 +99,13 @@ class CrossingsView(QWidget):
         self.attention = _table(("Needed attention", "Drive", "What it means"))
         self.empty = QWidget()
         self.empty_down = QVBoxLayout(self.empty)
+        below = QWidget()
+        under = QVBoxLayout(below)
+        under.setContentsMargins(0, 0, 0, 0)
+        under.setSpacing(8)
+        self.checks.setMinimumHeight(150)
+        self._scroll.setMinimumHeight(150)
         for widget, stretch in (
-            (self.list, 0),
             (self.stations, 0),
             (self.title, 0),
             (self.subtitle, 0),
@@ -89,35 +115,68 @@ class CrossingsView(QWidget):
             (self.attention, 2),
             (self.empty, 1),
         ):
-            down.addWidget(widget, stretch)
+            under.addWidget(widget, stretch)
+        # In a low window the drawing keeps its size, and scrolls.
+        around = QScrollArea()
+        around.setWidgetResizable(True)
+        around.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        around.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        around.setWidget(below)
+        down.addWidget(self.list)
+        down.addWidget(around, 1)
         self._ids: list[str] = []
 
     def show_list(self, rows: list[CrossingRow], current: str | None) -> None:
         """Shows the list of crossings with one of them chosen."""
+        finished = sum(r.group is Group.DONE for r in rows)
+        waiting = sum(r.group is Group.YOU for r in rows)
+        if any(r.id == current and r.group is Group.DONE for r in rows):
+            self._unfolded = True
+        lines = [(r.id, *_line(r)) for r in rows if r.group is not Group.DONE]
+        if waiting:
+            words = trn("{n} waits for you", "{n} wait for you", waiting)
+            lines.insert(0, (_YOURS, words, words))
+        if finished:
+            mark = "▾" if self._unfolded else "▸"
+            words = tr("Finished, {n}", n=number(finished))
+            lines.append((_FINISHED, words, f"{words} {mark}"))
+        if self._unfolded:
+            lines += [(r.id, *_line(r)) for r in rows if r.group is Group.DONE]
+        self._fill_list(lines, current)
+
+    def _fill_list(self, lines: list[tuple[str, str, str]], current: str | None) -> None:
+        """Fills the list: ids, or what a line is a heading of; whole words, and shortened ones."""
         self.list.blockSignals(True)
-        ids = [r.id for r in rows]
-        if (
-            ids != self._ids
-            # else only the words change, and whoever is about to click keeps the line under the
-            # pointer
-        ):
+        ids = [id for id, _, _ in lines]
+        if ids != self._ids:
+            # else only words change: whoever is about to click keeps the line under the pointer
             self.list.clear()
             self.list.addItems(ids)
             self._ids = ids
-        for i, r in enumerate(rows):
+        for i, (id, words, short) in enumerate(lines):
             if item := self.list.item(i):
-                words, short = _line(r)
                 item.setText(short)
                 item.setToolTip(tip(words))
+                if id in (_YOURS, _FINISHED):
+                    item.setFont(theme.font(12, theme.BOLD))
+                if id == _YOURS:
+                    item.setFlags(Qt.ItemFlag.NoItemFlags)
+                    item.setForeground(theme.active().color("ink"))
         if current in self._ids:
             self.list.setCurrentRow(self._ids.index(current))
         self.list.blockSignals(False)
-        self.list.setVisible(bool(rows))
-        self.list.setFixedHeight(min(4, max(1, len(rows))) * 37 + 3)
+        self.list.setVisible(bool(lines))
+        self.list.setFixedHeight(min(5, max(1, len(lines))) * 37 + 3)
 
     def _row_chosen(self, row: int) -> None:
-        if 0 <= row < len(self._ids):
+        if 0 <= row < len(self._ids) and self._ids[row] not in (_YOURS, _FINISHED):
             self.chosen.emit(self._ids[row])
+
+    def _pressed(self, item: QListWidgetItem) -> None:
+        """The line above what is finished unfolds it, and folds it again."""
+        if self._ids[self.list.row(item)] == _FINISHED:
+            self._unfolded = not self._unfolded
+            self.folded.emit()
 
     def show_empty(self, words: str, more: str) -> None:
         """Shows what to do first."""
@@ -158,7 +217,7 @@ class CrossingsView(QWidget):
         self.subtitle.setVisible(bool(whole and words))
         self.stations.show()
         self._scroll.show()
-        self.stations.show_state(row.state, row.drives[0], frees, row.running)
+        self.stations.show_state(row.state, row.drives[0], frees, row.running, row.one_more)
         self.lanes.show_lanes(lanes, row.drives)
 
     def show_balance(self, row: CrossingRow, balance: Balance | None, frees: str) -> None:
@@ -170,7 +229,7 @@ class CrossingsView(QWidget):
         self._scroll.hide()
         for widget in (self.stations, self.title, self.subtitle, self.scales, self.checks):
             widget.show()
-        self.stations.show_state(row.state, row.drives[0], frees, False)
+        self.stations.show_state(row.state, row.drives[0], frees, False, row.one_more)
         if balance is None:
             words = "Looking at both places again …"
         elif balance.busy:

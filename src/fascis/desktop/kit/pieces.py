@@ -122,6 +122,40 @@ def elide(text: str, metrics: QFontMetricsF, width: float) -> str:
     return metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, max(0.0, width))
 
 
+class ElidedLabel(QLabel):
+    """Words in one line that take the room there is; what does not fit is left out in the middle.
+
+    The whole of them is in the tool tip.
+    """
+
+    def __init__(self, text: str = "", **properties: bool) -> None:
+        super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setMinimumWidth(0)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+        for name, value in properties.items():
+            self.setProperty(name, value)
+
+    def minimumSizeHint(self) -> QSize:
+        """It may become as narrow as need be."""
+        return QSize(0, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Paints what fits."""
+        painter = QPainter(self)
+        room = self.contentsRect()
+        room.setLeft(room.left() + self.margin() + self.indent_())
+        words = elide(self.text(), QFontMetricsF(self.font()), room.width())
+        self.setToolTip("" if words == self.text() else tip(self.text()))
+        painter.setPen(QPen(self.palette().color(self.foregroundRole())))
+        painter.drawText(QRectF(room), self.alignment() | Qt.AlignmentFlag.AlignVCenter, words)
+        painter.end()
+
+    def indent_(self) -> int:
+        """Room at the left, in pixels, which style sheets of a label do not give to painters."""
+        return int(self.property("indented") or 0)
+
+
 class FullBar(QWidget):
     """How full a drive is, now or after: a bar of ink with words on it."""
 

@@ -6,16 +6,19 @@ Drives as lines, libraries on them as blocks as wide as they are big, and what w
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from fascis.desktop.kit import theme
+from fascis.desktop.kit.coming import Coming
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.theme import BOLD, NORMAL
 from fascis.desktop.shelves.folders import Folders
+from fascis.desktop.shelves.laying import GAP, LEAST_BLOCK, lay_out
 from fascis.drives.care.describing import (
     file_system_words,
     speed_words,
@@ -28,13 +31,12 @@ from fascis.files.times import date_text
 from fascis.library.known.places import State
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.words.figures import NBSP, counted, size
+from fascis.words.speech import tr, trn
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
-BLOCK_H, LEAST_BLOCK = 62, 28
+BLOCK_H = 62
 # Names below narrow blocks stand in so many lines.
 _STEPS = 3
-# Of a library whose size is not known yet.
-NEW_BLOCK = 96
 _GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
 # Width of a sign in a block's corner.
@@ -71,6 +73,17 @@ class Block:
     rect: QRectF
     shelf: int
     standing: OnShelf
+    # Where its name stands below, when it is too narrow for it.
+    name: QRectF = field(default_factory=QRectF)
+
+    @property
+    def point(self) -> QPointF:
+        """Where to press it."""
+        return self.name.center() if not self.name.isEmpty() else self.rect.center()
+
+    def holds(self, point: QPointF) -> bool:
+        """True for a point in it, or in its name."""
+        return self.rect.contains(point) or self.name.contains(point)
 
 
 def _capacity_step(drive: Drive, largest: int) -> float:
@@ -144,7 +157,10 @@ class ShelfDrawing(QWidget):
         self._folders = Folders()
         self._pointer: QPointF | None = None
         self._notes: dict[str, tuple[str, str]] = {}
+        # Names that several blocks have, and those that several libraries have.
         self._several: set[str] = set()
+        self._twins: set[str] = set()
+        self._coming: list[Coming] = []
         self.empty_text = ""
 
     # -- painting ----------------------------------------------------------------------------------
@@ -250,48 +266,101 @@ class ShelfDrawing(QWidget):
         self, painter: QPainter, index: int, shelf: Shelf, x: float, base: float, length: float
     ) -> float:
         drive = shelf.drive
-        capacity = max(drive.capacity, 1)
-        if drive.connected and shelf.other > 0.001 * capacity:
-            width = max(3.0, length * shelf.other / capacity)
-            self._other(painter, shelf, QRectF(x, base - BLOCK_H, width, BLOCK_H))
-            x += width + 2
-        small: list[OnShelf] = []
-        narrow: list[Block] = []
-        for standing in shelf.standings:
-            width = length * standing.size / capacity if not standing.says else NEW_BLOCK
-            if (
-                x + max(width, LEAST_BLOCK) > SHELF_X + length + LEAST_BLOCK * 4
-                and standing is not self._selected
-            ):
-                small.append(standing)
-                continue
-            rect = QRectF(x, base - BLOCK_H, max(width, LEAST_BLOCK), BLOCK_H)
-            self._blocks.append(Block(rect, index, standing))
-            self._block(painter, rect, standing, drive.connected)
-            name = QFontMetricsF(theme.font(13, BOLD)).horizontalAdvance(shown(standing.name))
-            if name > rect.width() - 12 - (SIGN if standing.state in SIGNS else 0):
-                narrow.append(self._blocks[-1])
-            x = rect.right() + 3
+        layout = lay_out(
+            shelf.standings, shelf.other if drive.connected else 0, drive.capacity, x, length
+        )
+        if layout.other:
+            self._other(painter, shelf, QRectF(x, base - BLOCK_H, layout.other, BLOCK_H))
+        below: list[Block] = []
+        for laid in layout.laid:
+            rect = QRectF(laid.x, base - BLOCK_H, laid.width, BLOCK_H)
+            self._blocks.append(block := Block(rect, index, laid.standing))
+            self._block(painter, rect, laid.standing, drive.connected, laid.narrow)
+            name = QFontMetricsF(theme.font(13, BOLD)).horizontalAdvance(
+                self._called(laid.standing)
+            )
+            sign = SIGN if laid.standing.state in SIGNS else 0
+            if laid.narrow or name > rect.width() - 12 - sign:
+                below.append(block)
+        end = max([layout.end, *(self._arrives(painter, shelf, layout.end, base, length))])
         if drive.uuid != self._folders.drive:
-            self._names_below(painter, narrow, base, SHELF_X + length)
-        if small:
-            painter.setPen(theme.active().color("muted"))
-            painter.drawText(QPointF(x + 4, base - 6), f"+{len(small)} small")
-            x += 70
-        return x
+            self._names_below(painter, below, base)
+        return end
 
-    def _names_below(self, painter: QPainter, narrow: list[Block], base: float, end: float) -> None:
-        """The names of blocks that are too narrow for them, in steps, so that each has room."""
-        painter.setFont(theme.font(11))
-        metrics = QFontMetricsF(painter.font())
-        for n, block in enumerate(narrow):
-            x, y = block.rect.x() + 2, base + 22 + 11 * (n % _STEPS)
-            following = narrow[n + _STEPS].rect.x() - 8 if n + _STEPS < len(narrow) else end + 60
+    def _called(self, standing: OnShelf) -> str:
+        """A library's name; with the folder that it lies in, where another has that name too."""
+        if standing.name in self._twins:
+            return tr(
+                "{name} in {folder}",
+                name=shown(standing.name),
+                folder=shown(standing.root.parent.name or "/"),
+            )
+        return shown(standing.name)
+
+    def _arrives(
+        self, painter: QPainter, shelf: Shelf, x: float, base: float, length: float
+    ) -> Iterator[float]:
+        """What is on its way to a shelf: dashed, and filled as far as it is verified."""
+        t = theme.active()
+        for coming in self._coming:
+            if coming.drive != shelf.drive.uuid:
+                continue
+            width = max(LEAST_BLOCK, length * coming.bytes / max(shelf.drive.capacity, 1))
+            width = min(width, max(SHELF_X + length - x - GAP, LEAST_BLOCK))
+            rect = QRectF(x + GAP, base - BLOCK_H, width, BLOCK_H)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color("copied"))
+            filled = rect.adjusted(0, 0, -rect.width() * (1 - coming.done), 0)
+            painter.drawRoundedRect(filled, 3, 3)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(t.color("ink"), 1.5, Qt.PenStyle.DashLine))
+            painter.drawRoundedRect(rect, 3, 3)
+            painter.setPen(t.color("ink"))
+            painter.setFont(theme.font(12, BOLD))
+            metrics = QFontMetricsF(painter.font())
+            room = max(rect.width() - 12, 150.0)
+            at = rect.x() + 7 if rect.width() > 90 else rect.right() + 7
+            words = elide(shown(coming.name), metrics, room)
+            painter.drawText(QPointF(at, rect.y() + 18), words)
+            painter.setFont(theme.font(12))
+            painter.drawText(QPointF(at, rect.y() + 35), coming.words)
+            x = rect.right() if at < rect.right() else at + room
+            yield x
+
+    def _names_below(self, painter: QPainter, narrow: list[Block], base: float) -> None:
+        """The names of blocks that are too narrow for them, in steps, so that each has room.
+
+        What has no room is counted; it is chosen by its slice, or by the arrow keys.
+        """
+        ends, end, more = [float(SHELF_X)] * _STEPS, self.width() - RIGHT, 0
+        for block in narrow:
+            chosen = self._selected is not None and block.standing.id == self._selected.id
+            painter.setFont(theme.font(11, BOLD if chosen else NORMAL))
+            metrics = QFontMetricsF(painter.font())
+            line = block.rect.center().x()
+            step = min(range(_STEPS), key=lambda s: (max(line, ends[s]), s))
+            x = max(line, ends[step])
+            sign = SIGNS.get(block.standing.state, "") if block.standing.state else ""
+            words = f"{elide(self._called(block.standing), metrics, 150)} {sign}".rstrip()
+            wide = metrics.horizontalAdvance(words)
+            if x + 4 + wide > end - 60 and not chosen:
+                more += 1
+                continue
+            x = min(x, end - wide - 4)
+            y = base + 22 + 11 * step
             painter.setPen(QPen(theme.active().color("line"), 1))
-            painter.drawLine(QPointF(x, base + 3), QPointF(x, y))
+            painter.drawLine(QPointF(line, base + 3), QPointF(line, y - 8))
+            if line >= ends[step]:
+                painter.drawLine(QPointF(line, y - 8), QPointF(line, y))
             painter.setPen(theme.active().color("ink"))
-            room = max(following - x - 4, 30)
-            painter.drawText(QPointF(x + 4, y), elide(shown(block.standing.name), metrics, room))
+            painter.drawText(QPointF(x + 4, y), words)
+            block.name = QRectF(x, y - 11, wide + 8, 13)
+            ends[step] = x + wide + 14
+        if more:
+            painter.setFont(theme.font(11))
+            painter.setPen(theme.active().color("muted"))
+            words = trn("+{n} small", "+{n} small", more)
+            painter.drawText(QPointF(end - 56, base + 22), words)
 
     def _other(self, painter: QPainter, shelf: Shelf, rect: QRectF) -> None:
         t = theme.active()
@@ -309,7 +378,14 @@ class ShelfDrawing(QWidget):
                 f"{short}\n{size(shelf.other)}",
             )
 
-    def _block(self, painter: QPainter, rect: QRectF, standing: OnShelf, connected: bool) -> None:
+    def _block(
+        self,
+        painter: QPainter,
+        rect: QRectF,
+        standing: OnShelf,
+        connected: bool,
+        narrow: bool = False,
+    ) -> None:
         t = theme.active()
         lifted = self._picked is not None and standing.id == self._picked.id
         line = Qt.PenStyle.DashLine if standing.says else Qt.PenStyle.SolidLine
@@ -327,14 +403,14 @@ class ShelfDrawing(QWidget):
             painter.drawRoundedRect(rect, 3, 3)
         self._strip(painter, rect, standing)
         metrics_bold = QFontMetricsF(theme.font(13, BOLD))
-        room = rect.width() - 12 - self._sign(painter, rect, standing)
-        fits = metrics_bold.horizontalAdvance(shown(standing.name)) <= room
+        room = rect.width() - 12 - (0 if narrow else self._sign(painter, rect, standing))
+        fits = metrics_bold.horizontalAdvance(self._called(standing)) <= room
         if rect.width() >= 60 or fits:
             painter.setFont(theme.font(13, BOLD))
             painter.setPen(t.color("ink"))
             painter.drawText(
                 QPointF(rect.x() + 7, rect.y() + 18),
-                elide(shown(standing.name), metrics_bold, room),
+                elide(self._called(standing), metrics_bold, room),
             )
             painter.setFont(theme.font(12))
             words = block_words(standing, standing.name in self._several)

@@ -21,6 +21,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QToolTip
 
+from fascis.desktop.kit.coming import Coming
 from fascis.desktop.kit.pieces import PART_MIME, tip
 from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
 from fascis.drives.model import Drive
@@ -71,6 +72,8 @@ class ShelvesView(ShelfDrawing):
         self._shelves = shelves
         standing = [s for shelf in shelves for s in shelf.standings]
         self._several = {n for n, count in Counter(s.name for s in standing).items() if count > 1}
+        libraries = {(s.name, s.library) for s in standing}
+        self._twins = {n for n, count in Counter(n for n, _ in libraries).items() if count > 1}
         kept = next((s for s in standing if s.root == wanted), None)
         kept = kept or next(
             (s for s in standing if self._selected and s.id == self._selected.id), None
@@ -93,6 +96,12 @@ class ShelvesView(ShelfDrawing):
             self.chosen.emit(kept)
         else:
             self.drive_chosen.emit(self.drive)
+
+    def show_coming(self, coming: list[Coming]) -> None:
+        """Shows what is on its way to a drive."""
+        if coming != self._coming:
+            self._coming = coming
+            self.update()
 
     def show_notes(self, notes: dict[str, tuple[str, str]]) -> None:
         """Shows a short note beside drives, by UUID: a bold line, and a quiet one."""
@@ -120,8 +129,9 @@ class ShelvesView(ShelfDrawing):
         return self._picked
 
     def block_of(self, name: str) -> QRectF:
-        """Where a library's block is painted, in the view's pixels."""
-        return next(b.rect for b in self._blocks if b.standing.name == name)
+        """Where a library's block is painted, in the view's pixels; of a narrow one its name."""
+        found = next(b for b in self._blocks if b.standing.name == name)
+        return found.rect if found.name.isEmpty() else found.name
 
     def shelf_of(self, label: str) -> QRectF:
         """Where a drive's shelf is painted."""
@@ -135,7 +145,7 @@ class ShelvesView(ShelfDrawing):
     # -- pointer -----------------------------------------------------------------------------------
 
     def _block_at(self, point: QPointF) -> Block | None:
-        return next((b for b in self._blocks if b.rect.contains(point)), None)
+        return next((b for b in self._blocks if b.holds(point)), None)
 
     def _row_at(self, point: QPointF) -> int | None:
         return next((i for r, i in self._rows if r.contains(point)), None)

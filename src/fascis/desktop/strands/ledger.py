@@ -156,7 +156,8 @@ class Ledger(QWidget):
         self.search = QLineEdit()
         self.search.setPlaceholderText("/ find a file")
         self.search.setAccessibleName("Find a file")
-        self.search.setFixedWidth(190)
+        self.search.setMaximumWidth(190)
+        self.search.setMinimumWidth(90)
         self.search.setClearButtonEnabled(True)
         across.addWidget(self.search)
         down.addLayout(across)
@@ -223,7 +224,10 @@ class Ledger(QWidget):
         counts = woven.counts()
         self._chips[None].setText(f"Everything {number(len(woven))}")
         for standing in STANDINGS:
-            self._chips[standing].setText(f"{standing.value} {number(counts[standing][0])}")
+            chip = self._chips[standing]
+            chip.setText(f"{standing.value} {number(counts[standing][0])}")
+            # What is not there needs no room.
+            chip.setVisible(bool(counts[standing][0]) or chip.isChecked())
         unread = int(woven.unread.sum())
         self._unread.setText(f"{UNREAD} {number(unread)}")
         self._unread.setVisible(unread > 0)

@@ -1,0 +1,85 @@
+"""Where things stand on a shelf: never past its end, nor past how full the drive is. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from fascis.library.known.shelves import OnShelf
+
+LEAST_BLOCK = 28
+GAP = 2.0
+# Of libraries that are narrower than a block, each has at least so much of what they share.
+LEAST_SLICE = 7.0
+# Of a library whose size is not known yet.
+NEW_BLOCK = 96.0
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """One library: where it stands, in pixels; ``narrow`` shares its width with others."""
+
+    standing: OnShelf
+    x: float
+    width: float
+    narrow: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """What stands on a shelf: the width of what is no library, libraries, and where that ends."""
+
+    other: float
+    laid: list[Laid]
+    end: float
+
+
+def lay_out(
+    standings: Sequence[OnShelf], other: int, capacity: int, start: float, length: float
+) -> Layout:
+    """Gives each library its share of a shelf.
+
+    Those that would be narrower than a block stand side by side in one, as wide as all of them
+    together. What must be widened to be seen takes its room from the others, so that all of it ends
+    where the drive is full, or as near to it as can be.
+
+    Args:
+        other: bytes that are no library's.
+        capacity: of the drive, in bytes.
+        start, length: of the shelf, in pixels.
+    """
+    scale = length / max(capacity, 1)
+    wanted = {s.id: NEW_BLOCK if s.says else s.size * scale for s in standings}
+    wide = [s for s in standings if wanted[s.id] >= LEAST_BLOCK]
+    narrow = [s for s in standings if wanted[s.id] < LEAST_BLOCK]
+    rest = other * scale if other > 0.001 * capacity else 0.0
+    true = sum(wanted[s.id] for s in narrow)
+    shared = max(true, LEAST_BLOCK, LEAST_SLICE * len(narrow)) if narrow else 0.0
+    shared = min(shared, max(true, length / 3))
+    gaps = GAP * (len(wide) + bool(narrow) + bool(rest))
+    full = min(length, sum(wanted.values()) + rest)
+    others = rest + sum(wanted[s.id] for s in wide)
+    room = max(full, LEAST_BLOCK * (len(wide) + bool(narrow))) - shared - gaps
+    squeeze = min(1.0, max(room, LEAST_BLOCK * len(wide)) / others) if others else 1.0
+    other_width = max(3.0, rest * squeeze) if rest else 0.0
+    x = start + (other_width + GAP if rest else 0.0)
+    laid = []
+    for standing in wide:
+        width = max(wanted[standing.id] * squeeze, LEAST_BLOCK)
+        laid.append(Laid(standing, x, width, False))
+        x += width + GAP
+    each = _slices([wanted[s.id] for s in narrow], shared)
+    for standing, width in zip(narrow, each, strict=True):
+        laid.append(Laid(standing, x, width, True))
+        x += width
+    return Layout(other_width, laid, x)
+
+
+def _slices(wanted: list[float], shared: float) -> list[float]:
+    """Divides a width by what each wants, and so that each can be seen."""
+    if not wanted:
+        return []
+    least = min(LEAST_SLICE, shared / len(wanted))
+    spare = shared - least * len(wanted)
+    total = sum(wanted) or 1.0
+    return [least + spare * w / total for w in wanted]
