@@ -96,16 +96,18 @@ def test_what_is_not_understood_must_be_looked_at_first(bench, library, state):
 
 def test_no_step_of_the_table_deletes_and_none_is_out_of_reach():
     reached = set()
-    for state, after, looked, even, newer, trouble in product(
-        State, After, BOTH, (None, *BOTH), BOTH, BOTH
+    for state, after, looked, even, newer, trouble, needed in product(
+        State, After, BOTH, (None, *BOTH), BOTH, BOTH, BOTH
     ):
-        facts = Facts(state, after, looked, even=even, newer=newer, trouble=trouble)
+        facts = Facts(state, after, looked, even=even, newer=newer, trouble=trouble, needed=needed)
         step = next_step(facts)
         reached.add(step)
         if step is Step.SWITCH:
             assert Act.SWITCH in acts(state) and looked and not newer and not trouble
         if step is Step.SET_ASIDE:
-            assert Act.SET_ASIDE in acts(state) and looked and even
+            assert Act.SET_ASIDE in acts(state) and looked and even and not needed
+        if step is Step.LEAD:
+            assert Act.SET_ASIDE in acts(state) and looked and needed
         if step is Step.BRING:
             assert Act.BRING in acts(state)
     assert reached == set(Step)

@@ -281,3 +281,27 @@ def test_a_part_is_set_aside_and_then_deleted_by_a_list(bench, library, open_win
     hands.wait(lambda: window.conducting.current.state is State.RELEASED, "released")
     assert not (library / "media/Day 01/weir_01.mov").exists()
     assert (library / "notes.txt").exists() and (library / "stills/heron.jpg").exists()
+
+
+def test_another_library_uses_the_new_place_first(known, open_window):
+    """Its originals cannot be set aside before: the main button says what comes first."""
+    river = known.drives / "inside/River/river.otio"
+    write(river, timeline(str(known.library / "media/Day 01/weir_01.mov")))
+    remember(known.workspace, survey_library(known.workspace, river.parent))
+    crossing = started(known, After.RELEASE)
+    crossing.run()
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    before = river.read_bytes()
+    window, hands = open_window(known)
+    window.go_to(1)
+    hands.wait(lambda: window.conducting.steps.list is not None, "what would go", 300)
+    main = window.panel.main
+    assert main is not None and main.text().startswith("Let ") and "River" in main.text()
+    assert hands.button("Set the originals aside") is None
+    hands.press("Let ")
+    hands.wait(lambda: river.read_bytes() != before, "it is led")
+    hands.press("Set the originals aside")
+    hands.wait(lambda: window.conducting.current.state is State.PARKED, "set aside")
+    assert str(known.heron) in river.read_text() and not known.library.exists()

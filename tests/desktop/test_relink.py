@@ -1,6 +1,7 @@
 """The view Relink, by pointer and keyboard on the real window."""
 
 import os
+import shutil
 
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
@@ -8,7 +9,10 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State as CrossingState
+from fascis.crossing.plan.choices import Choices
+from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.desktop.kit import theme
 from fascis.library.standing import Standing
@@ -233,3 +237,21 @@ def test_nothing_lost_says_so(bench, open_window):
     QTest.keyClick(window, Key.Key_5, Ctrl)
     hands.wait(lambda: "Nothing is lost" in words(window), "nothing is lost")
     assert window.panel.main is None
+
+
+def test_what_fascis_took_away_is_found_in_its_copy_first(weir, open_window):
+    """Another library used clips of one that crossed; the copy is looked in before all else."""
+    footage = weir.drives / "inside/Footage/Day 04, weir"
+    plan = make_plan(weir.workspace, survey_library(weir.workspace, footage), weir.heron, Choices())
+    crossing = Crossing.start(weir.workspace, plan, decided=True)
+    crossing.run()
+    crossing.looked()
+    crossing.switch()
+    crossing.close()
+    shutil.rmtree(footage)  # by hand: Fascis would have kept what others use
+    window, hands = open_window(weir)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    window._relink(weir.library)
+    found(window, hands, 5)
+    assert any("Fascis took 5 of them to heron" in w.replace("\xa0", " ") for w in words(window))
+    assert window.relinks.folders[0] == weir.heron / "Day 04, weir"

@@ -600,9 +600,9 @@ def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
     usage(f"{shown(str(folder))} is no destination of this crossing; it has {places}.", as_json)
 
 
-def park(crossing: str, as_json: bool) -> None:
+def park(crossing: str, as_json: bool, others_follow: bool = False) -> None:
     """Sets the originals of a verified crossing aside; frees nothing yet."""
-    do_step(crossing, as_json, "park", needs_switch=True)
+    do_step(crossing, as_json, "lead" if others_follow else "park", needs_switch=True)
 
 
 def undo(crossing: str, as_json: bool) -> None:
@@ -705,7 +705,10 @@ def do_step(
     try:
         if needs_switch and found.state is State.SETTLED:
             found.switch()
-        if what == "park":
+        if what == "lead":
+            for path in found.lead_others():
+                say(tr("led to the new place: {document}", document=shown(str(path))))
+        if what in ("lead", "park"):
             found.park()
         elif what == "release":
             control = Control()

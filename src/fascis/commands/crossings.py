@@ -203,12 +203,21 @@ def register(app: typer.Typer) -> None:
         )
 
     @app.command()
-    def park(crossing: str, as_json: bool = JSON) -> None:
+    def park(
+        crossing: str,
+        others_follow: bool = typer.Option(
+            False,
+            "--others-follow",
+            help="documents of other libraries that use the originals are led to the new place "
+            "first",
+        ),
+        as_json: bool = JSON,
+    ) -> None:
         """Sets the originals of a verified crossing aside; frees nothing yet."""
         from fascis.commands import crossing_work, split_work
 
         _if_split(crossing, as_json, lambda s: split_work.park(s, as_json))
-        crossing_work.park(crossing, as_json)
+        crossing_work.park(crossing, as_json, others_follow)
 
     @app.command()
     def release(

@@ -47,7 +47,12 @@ from fascis.crossing.release.course import (
     of_this,
     release,
 )
-from fascis.crossing.release.followers import give_back_cut_off, lead_followers, take_back
+from fascis.crossing.release.followers import (
+    crossing_acts,
+    give_back_cut_off,
+    lead_followers,
+    take_back,
+)
 from fascis.crossing.release.part_aside import moves, park_part, unpark_part, what_goes
 from fascis.crossing.release.set_aside import park, unpark
 from fascis.crossing.scope.parts import is_in_part
@@ -503,6 +508,28 @@ class Crossing:
         for destination in self.demanded:
             destination.write_home(home)
 
+    def lead_others(self, control: Control | None = None) -> list[Path]:
+        """Leads documents of other libraries, which use originals, to the new place; gives which.
+
+        Nothing needs these originals then. Taken back with the switch.
+
+        Raises:
+            Refused: a document cannot be led there, or one is held; none was changed.
+            EnvironmentTrouble: a drive failed; what was changed was taken back.
+        """
+        if self.state is not State.SWITCHED:
+            raise Refused(
+                Code.WRONG_STATE,
+                f"The crossing is {self.state.value}: other libraries can use the new place once "
+                "home is there, and before the originals are set aside. Nothing was changed.",
+            )
+        self._check_not_taking_back()
+        self.home.open().close()
+        self.check_balance()
+        led = lead_followers(self.workspace, self.places, self.copies, control or Control())
+        self.rewrite_receipt()
+        return led
+
     def park(self) -> Path:
         """Sets the originals aside; frees nothing. Gives where they are then.
 
@@ -802,7 +829,11 @@ class Crossing:
                 self._unpark_part()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
             self._intend_undo()
-            if self.places.header.follows:
+            # Where others were led later, or that was cut off, their acts say so.
+            if (
+                self.places.header.follows
+                or crossing_acts(self.workspace, self.places).of_crossing()
+            ):
                 take_back(self.workspace, self.places, self.copies, self.places.origin())
             if state is State.PARKED and not self.part:
                 unpark(self.workspace, self.journal, self.places)

@@ -59,6 +59,7 @@ class Facts:
         newer: something at the old place is newer, and not decided yet.
         trouble: a copy, or a drive, is not as it should be.
         proven: all copies were read from the drives themselves, or a person accepted a comparison.
+        needed: other libraries use originals, which can therefore not be set aside.
     """
 
     state: State
@@ -70,6 +71,7 @@ class Facts:
     newer: bool = False
     trouble: bool = False
     proven: bool = True
+    needed: bool = False
 
 
 def why_not_release(facts: Facts) -> Code | None:
@@ -135,6 +137,7 @@ class Step(StrEnum):
     OPEN = "open"
     BRING = "bring"
     SWITCH = "switch"
+    LEAD = "lead"  # other libraries use the new place first
     SET_ASIDE = "park"
     RECEIPT = "receipt"
 
@@ -147,7 +150,9 @@ def next_step(facts: Facts) -> Step:
         return _before_the_switch(facts)
     wants_more = facts.after in (After.PARK, After.RELEASE)
     if facts.state is State.SWITCHED and wants_more and facts.even:
-        return Step.SET_ASIDE if facts.looked else Step.OPEN
+        if not facts.looked:
+            return Step.OPEN
+        return Step.LEAD if facts.needed else Step.SET_ASIDE
     return Step.RECEIPT
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from fascis.crossing.model.afterwards import Taken
+from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.scope.selection import StrandKey
@@ -105,6 +105,9 @@ def _ways_out(problem: Problem) -> tuple[Answer, ...]:
     if code in (Code.FILE_TOO_LARGE, Code.NAME_NOT_POSSIBLE):
         leave = {"leave_clashing": True}
         return another, Answer(tr("Leave those here"), Turn.CHANGE, leave)
+    if code is Code.WOULD_BREAK:
+        keep = {"after": After.KEEP, "shared": Shared.STAYS}
+        return Answer(tr("Keep the originals"), Turn.CHANGE, keep), another
     if code.scope is Scope.DESTINATION:
         return (another,)
     return (Answer(tr("Look again"), Turn.AGAIN),)

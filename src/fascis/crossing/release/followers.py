@@ -49,7 +49,7 @@ def lead_followers(
         # Cut off before they were read again: they are led anew.
         take_back(workspace, places, copies)
     found = what_follows(workspace, places, copies, control)
-    _check(found, "Home has not changed, and no document was touched.")
+    _check(found, "No document was changed, and home is where it was.")
     paths = [one.path for one in found.retargets]
     if paths:
         header = places.header
@@ -64,7 +64,7 @@ def lead_followers(
             raise Refused(
                 Code.WOULD_BREAK,
                 f"{shown(wrong[0])} does not lead to the new place after it was written anew. All "
-                "documents are as they were; home has not changed.",
+                "documents are as they were, and home is where it was.",
             )
         journal.put(_SEEN_TO, [act.id for act in acts.of_crossing()])
         journal.put(LED, [*journal.value(LED, []), *_told(places, found)])

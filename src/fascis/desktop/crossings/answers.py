@@ -179,7 +179,9 @@ def _not_in_this_state(s: Situation) -> str:
     return "they are the library; home is the old place"
 
 
-def step_after(state: State, after: After, looked: bool, balance: Balance | None) -> Step:
+def step_after(
+    state: State, after: After, looked: bool, balance: Balance | None, needed: bool = False
+) -> Step:
     """The one sensible next step, by what the scales say."""
     return next_step(
         Facts(
@@ -189,5 +191,6 @@ def step_after(state: State, after: After, looked: bool, balance: Balance | None
             even=balance.even if balance else None,
             newer=bool(balance and balance.newer),
             trouble=bool(balance and balance.trouble),
+            needed=needed,
         )
     )

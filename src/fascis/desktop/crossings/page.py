@@ -230,6 +230,7 @@ class CrossingPage:
             "leave": Act.LEAVE in possible,
             "prove": Act.PROVE in possible,
             "open": Act.LOOK in possible,
+            "lead": Act.SET_ASIDE in possible,
             "park": Act.SET_ASIDE in possible,
             "put_back": Act.PUT_BACK in possible,
             "accept": Act.ACCEPT in possible,

@@ -24,6 +24,7 @@ from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
 from fascis.words.figures import counted, number, size
+from fascis.words.speech import tr
 
 # Until a drive that was busy is looked at again.
 _AGAIN_MS = 3_000
@@ -153,7 +154,9 @@ class Steps:
         c, seen = self._host.current, self._host.seen
         assert c and seen
         s, drive = self._host.situation(), seen.drive
-        step = step_after(s.state, seen.after, s.looked, self.balance)
+        # What a part leaves for others is simply not set aside.
+        others = [] if seen.part else self._others()
+        step = step_after(s.state, seen.after, s.looked, self.balance, bool(others))
         titles = {
             State.SETTLED: f"Before home goes to {drive}",
             State.SWITCHED: f"Home is {drive}",
@@ -172,6 +175,10 @@ class Steps:
             balance=self.balance,
         )
         offers = self._offers(c.id, seen, s, step)
+        if others:
+            first = elided(shown(others[0]), 24)
+            offers["lead"] = Offer(tr("Let {name} use the new place first", name=first), self.lead)
+            offers.pop("park", None)
         self._host.page.show_scales(scales, offers, lambda: self._host.screen("delete"))
 
     def _offers(self, crossing: str, seen: Seen, s: Situation, step: str) -> dict[str, Offer]:
@@ -295,6 +302,24 @@ class Steps:
         """Switches over."""
         assert self._host.current
         self._host.do("Switching over", "Home goes to the new place.", Crossing.switch)
+
+    def _others(self) -> list[str]:
+        """Libraries that use originals, by their names."""
+        stays = self.list.stays if self.list is not None else []
+        needed = (s.by for s in stays if s.why is Stays.USED_ELSEWHERE)
+        return sorted({name for by in needed for name in by})
+
+    def lead(self) -> None:
+        """Leads the documents of other libraries to the new place."""
+        assert self._host.current
+        self._host.do(
+            tr("Leading other libraries to the new place"),
+            tr(
+                "Their documents are written again and read back; their old versions are kept "
+                "beside them. Taking back the switch takes this back too."
+            ),
+            Crossing.lead_others,
+        )
 
     def park(self) -> None:
         """Sets the originals aside."""

@@ -16,6 +16,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.crossing.status.queue import crossed_away
+from fascis.crossing.status.taken import Taken, taken_away
 from fascis.desktop.kit.tasks import Task
 from fascis.desktop.relink.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
@@ -102,6 +103,8 @@ class Relinks(QObject):
         self._before: list[Group] = []
         # Where drives are mounted, or were, and their labels.
         self.known: dict[bytes, str] = {}
+        # Where Fascis itself took what is lost.
+        self.taken: list[Taken] = []
 
     # -- opening -----------------------------------------------------------------------------------
 
@@ -146,7 +149,9 @@ class Relinks(QObject):
             relinking = surveyed.relinking(self.workspace, control)
             drives = self.workspace.drives.connected()
             self.old_paths = old_paths(surveyed.uses, returned_moves(surveyed.uses, drives))
-            where = folders or first_folders(relinking, drives)
+            self.taken = taken_away(self.workspace, relinking.lost)
+            copies = [t.folder for t in self.taken if not t.aside]
+            where = folders or _without_inner([*copies, *first_folders(relinking, drives)])
             labels = {bytes(d.mount): d.label for d in self.workspace.register.drives()}
             labels |= {bytes(d.mount): d.label for d in drives}
             return (
@@ -480,9 +485,13 @@ def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
         if (len(f.parts) > 2 or (bytes(f) in mounts and str(f) != "/"))
         and not any(f.is_relative_to(m) for m in away)
     ]
-    return [f for f in good if not any(f != other and f.is_relative_to(other) for other in good)][
-        :12
-    ]
+    return _without_inner(good)[:12]
+
+
+def _without_inner(folders: list[Path]) -> list[Path]:
+    """Folders that lie in none of the others, each once."""
+    once = list(dict.fromkeys(folders))
+    return [f for f in once if not any(f != other and f.is_relative_to(other) for other in once)]
 
 
 def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], str]:

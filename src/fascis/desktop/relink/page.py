@@ -117,6 +117,9 @@ class RelinkPage:
     def _places(self, relinks: Relinks, actions: RelinkActions) -> None:
         panel = self._panel
         short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
+        for taken in relinks.taken:
+            panel.add(row(taken.words))
+            panel.add(rule())
         for folder in relinks.folders:
             words = short(bytes(folder))
             if folder == relinks.looking:

@@ -1,0 +1,97 @@
+"""What Fascis itself took away: where lost files are, by the journals of crossings that arrived."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from fascis.crossing.crossing import Crossing
+from fascis.crossing.model.states import State
+from fascis.crossing.status.queue import all_crossings
+from fascis.files.errors import FascisError
+from fascis.files.names import shown
+from fascis.relink.lost import Lost
+from fascis.words.speech import trn
+from fascis.workspace import Workspace
+
+_ARRIVED = (State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED)
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """Lost files that a crossing took somewhere.
+
+    Attributes:
+        label: the drive's.
+        folder: where they are there.
+        files: how many of the lost ones.
+        aside: they are the originals that were set aside, and wait there.
+    """
+
+    label: str
+    folder: Path
+    files: int
+    aside: bool = False
+
+    @property
+    def words(self) -> str:
+        """The same for people."""
+        if self.aside:
+            return trn(
+                "Fascis set {n} of them aside at {folder}: put it back on Shelves",
+                "Fascis set {n} of them aside at {folder}: put them back on Shelves",
+                self.files,
+                folder=shown(str(self.folder)),
+            )
+        return trn(
+            "Fascis took {n} of them to {drive}",
+            "Fascis took {n} of them to {drive}",
+            self.files,
+            drive=shown(self.label),
+        )
+
+
+def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
+    """Where Fascis took lost files, on drives that are connected; those that have most come first.
+
+    By their old path, where a crossing took the folder that they lay in, else by name and size.
+    """
+    if not lost:
+        return []
+    there = {d.uuid: d.label for d in workspace.drives.connected() if d.connected}
+    crossings, _ = all_crossings(workspace)
+    found: list[Taken] = []
+    for crossing in crossings:
+        try:
+            if crossing.state in _ARRIVED:
+                found += _of_one(crossing, lost, there)
+        except FascisError:
+            # Its journal says nothing that can be used here; the list of crossings says why.
+            continue
+        finally:
+            crossing.close()
+    return sorted(found, key=lambda taken: -taken.files)
+
+
+def _of_one(crossing: Crossing, lost: Sequence[Lost], there: dict[str, str]) -> list[Taken]:
+    places = crossing.places
+    below = bytes(places.old_root).rstrip(b"/") + b"/"
+    mine = [x for x in lost if x.path.startswith(below)]
+    if crossing.state is State.PARKED and mine and not crossing.part:
+        aside = places.parked_path
+        if aside.is_dir():
+            files = sum(x.files for x in mine)
+            return [Taken(aside.parent.name, aside, files, aside=True)]
+    found = []
+    for number, destination in enumerate(crossing.destinations):
+        uuid = destination.places.drive.uuid
+        if uuid not in there:
+            continue
+        held = set(crossing.journal.crossed_to(number))
+        files = sum(x.files for x in lost if x.size and (x.name, x.size) in held)
+        files = max(files, sum(x.files for x in mine))
+        folder = destination.places.told
+        if files and folder.is_dir():
+            found.append(Taken(there[uuid], folder, files))
+    return found
