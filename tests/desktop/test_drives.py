@@ -158,10 +158,12 @@ def test_which_file_system_suits_and_the_desktop_s_own_tool(known, open_window, 
     choose(window, hands, "heron")
     window.caring.tool = lambda: DiskTool("Plates", ("sh", "-c", f"touch {tmp_path}/opened"))
     hands.press("Which file system")
-    hands.wait(lambda: "exFAT: holds it, with decisions" in panel_text(window), "the choices")
-    assert "ext4: holds it as it is" in panel_text(
-        window
-    ) and "formats nothing itself" in panel_text(window)
+    hands.wait(lambda: "ext4 suits it best" in panel_text(window), "the recommendation")
+    assert "It holds it as it is." in panel_text(window)
+    assert "formats nothing itself" in panel_text(window)
+    assert "exFAT: holds it" not in panel_text(window)
+    hands.press("The other file systems")
+    hands.wait(lambda: "exFAT: holds it, with decisions" in panel_text(window), "the others")
     hands.press("Open Plates")
     hands.wait(lambda: (tmp_path / "opened").exists(), "the tool")
     window.caring.tool = lambda: None

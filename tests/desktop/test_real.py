@@ -68,7 +68,7 @@ def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, fil
     for i in range(80):
         folder = library / "media" / f"Day {i % 4:02d}"
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / f"clip_{i:03d}.mov").write_bytes(os.urandom(300_000 + i))
+        (folder / f"clip_{i:03d}.mov").write_bytes(os.urandom(1_200_000 + i))
     with person(library, mount, "begin") as process:
         assert said(process).startswith("half")
         process.send_signal(signal.SIGKILL)

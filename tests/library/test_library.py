@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fascis.crossing.status.old_place import set_aside
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
 from fascis.files.own.database import bring_up
@@ -227,8 +228,8 @@ def test_shelves_show_home_copies_and_what_is_parked(bench, library):
     from tests.crossing.ways import switched
 
     crossing = switched(bench)
-    parked = crossing.park()
-    shelves = read_shelves(bench.workspace, [(crossing.places.header.library_id, parked)])
+    crossing.park()
+    shelves = read_shelves(bench.workspace, set_aside([crossing]))
     standing = {(s.drive.label, x.home, x.parked) for s in shelves for x in s.standings}
     assert standing == {("heron", True, False), ("inside", False, True)}
 

@@ -13,7 +13,7 @@ from fascis.commands.telling import put, say, usage
 from fascis.crossing.fit.suiting import Suits, suits
 from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.in_use import taking_part
-from fascis.crossing.status.old_place import begun_again, set_aside
+from fascis.crossing.status.old_place import begun_again, copied_bytes, set_aside
 from fascis.crossing.status.queue import all_crossings
 from fascis.drives.care.describing import (
     built_words,
@@ -86,7 +86,7 @@ def drives(wanted: Wanted, as_json: bool) -> None:
 
 def _shelves(workspace: Workspace) -> list[Shelf]:
     crossings, damaged = all_crossings(workspace)
-    parked = set_aside(crossings)
+    parked, copied = set_aside(crossings), copied_bytes(crossings)
     for error in damaged:
         say(str(error))
     for begun in begun_again(crossings):
@@ -96,7 +96,7 @@ def _shelves(workspace: Workspace) -> list[Shelf]:
     recognition = Recognition(workspace.drives)
     for drive in recognition.unsearched(workspace.drives.connected()):
         recognition.search(drive)
-    found = read_shelves(workspace, parked, recognition)
+    found = read_shelves(workspace, parked, recognition, copied=copied)
     for error in workspace.drives.damaged:
         say(str(error))
     for shelf in found:

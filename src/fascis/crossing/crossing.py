@@ -561,7 +561,8 @@ class Crossing:
                     "Nothing was set aside.",
                 )
             park(self.workspace, self.journal, self.places)
-        self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path))
+        on = self.workspace.clock()
+        self.journal.enter(State.PARKED, parked_at=str(self.places.parked_path), parked_on=on)
         self._remember_originals()
         self.rewrite_receipt()
         return self.places.parked_path
@@ -583,7 +584,7 @@ class Crossing:
                 park_part(self.workspace, self.journal, self.places, what)
         # Where others need all of it, nothing is set aside: it stays for them.
         where = str(self.places.parked_path) if what else None
-        self.journal.enter(State.PARKED, parked_at=where)
+        self.journal.enter(State.PARKED, parked_at=where, parked_on=self.workspace.clock())
         self.rewrite_receipt()
         return self.places.parked_path
 

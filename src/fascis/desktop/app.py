@@ -23,6 +23,7 @@ _LOG = logging.getLogger(__name__)
 
 def make_application(arguments: list[str]) -> QApplication:
     """The one application object, with our font."""
+    _use_the_desktops_dialogs()
     existing = QApplication.instance()
     application = existing if isinstance(existing, QApplication) else QApplication(arguments)
     application.setApplicationName("fascis")
@@ -31,6 +32,15 @@ def make_application(arguments: list[str]) -> QApplication:
     theme.load_fonts()
     _stay_live()
     return application
+
+
+def _use_the_desktops_dialogs() -> None:
+    """Files are chosen in the desktop's own dialog, through its portal, where it has one.
+
+    The toolkit falls back to its own where nothing answers.
+    """
+    if os.environ.get("DBUS_SESSION_BUS_ADDRESS"):
+        os.environ.setdefault("QT_QPA_PLATFORMTHEME", "xdgdesktopportal")
 
 
 def _stay_live() -> None:

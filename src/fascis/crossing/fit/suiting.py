@@ -42,6 +42,18 @@ class Suits:
             return "holds it, with decisions"
         return "holds it as it is"
 
+    @property
+    def losses(self) -> tuple[int, int, int]:
+        """How many problems stop it, ask, and are only good to know."""
+        found = [p.severity for p in self.problems]
+        stops, asks = found.count(Severity.STOPS), found.count(Severity.DECISION)
+        return stops, asks, found.count(Severity.NOTE)
+
+
+def recommended(found: list[Suits]) -> Suits:
+    """The one that loses least of a library; of several the first in the order of the choices."""
+    return min(found, key=lambda s: s.losses)
+
 
 def suits(surveyed: Surveyed) -> list[Suits]:
     """Every file system that a drive could be given, and what it would mean for this library.

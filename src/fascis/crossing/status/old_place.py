@@ -14,6 +14,7 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
 from fascis.files.errors import DriveGone
 from fascis.files.names import shown
+from fascis.library.known.shelves import Aside
 from fascis.words.figures import counted
 
 MOST = 1000  # files that are counted
@@ -51,13 +52,36 @@ class Begun:
         )
 
 
-def set_aside(crossings: Iterable[Crossing]) -> list[tuple[str, Path]]:
-    """``(library id, folder)`` of originals that were set aside.
+def set_aside(crossings: Iterable[Crossing]) -> list[Aside]:
+    """Originals that were set aside.
 
     A drive that does not answer is asked for nothing.
     """
     there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
-    return [(c.places.header.library_id, _aside(c)) for c in there]
+    return [
+        Aside(
+            c.places.header.library_id,
+            _aside(c),
+            c.places.header.frees or c.journal.planned()[1],
+            c.journal.value("parked_on"),
+        )
+        for c in there
+    ]
+
+
+def copied_bytes(crossings: Iterable[Crossing]) -> dict[Path, int]:
+    """How long the files of each copy are together, in bytes, by the crossing that made it.
+
+    Not of one that was brought up to its home since: it is as large as that.
+    """
+    found: dict[Path, int] = {}
+    for crossing in crossings:
+        for destination in crossing.demanded:
+            places = destination.places
+            if destination.state is State.SETTLED and places.told not in found:
+                updated = places.goal.updates
+                found[places.told] = 0 if updated else crossing.journal.planned()[1]
+    return {root: count for root, count in found.items() if count}
 
 
 def _aside(crossing: Crossing) -> Path:

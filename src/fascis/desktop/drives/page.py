@@ -19,9 +19,11 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
 )
 
-from fascis.crossing.fit.suiting import Suits
+from fascis.crossing.fit.suiting import Suits, recommended
 from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
 from fascis.drives.care.describing import (
     built_words,
@@ -35,6 +37,7 @@ from fascis.drives.care.describing import (
 from fascis.files.names import shown
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.words.figures import NBSP, size
+from fascis.words.speech import tr
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel
@@ -272,12 +275,26 @@ class DrivePage:
             "Which file system?",
             f"{under}Formatting empties a drive; Fascis formats nothing itself.",
         )
+        first = recommended(list(found)) if library else None
+        if first is not None:
+            panel.head(tr("{file_system} suits it best", file_system=first.choice.name))
+            panel.add(label(tr("It {holds}.", holds=first.verdict)))
+            panel.add(label(first.choice.good))
+            panel.add(label(first.choice.cost, quiet=True))
+        others = QWidget()
+        down = QVBoxLayout(others)
+        down.setContentsMargins(0, 0, 0, 0)
+        down.setSpacing(4)
         for s in found:
-            panel.head(f"{s.choice.name}: {s.verdict}" if library else s.choice.name)
-            panel.add(label(s.choice.good))
-            panel.add(label(s.choice.cost, quiet=True))
-            for p in s.problems[:3]:
-                panel.add(label(f"– {p.sentence}", quiet=True))
+            if s is not first:
+                self._suits(down, s, bool(library))
+        if first is not None:
+            others.hide()
+            turn = partial(_turn, others)
+            fold = button(tr("The other file systems ▸"), turn, link=True)
+            panel.space(8)
+            panel.add(fold)
+        panel.add(others)
         if device:
             panel.add(label(f"In the disk tool the drive is called {device}.", quiet=True))
         if not tool:
@@ -286,6 +303,16 @@ class DrivePage:
             )
         opened = [button(f"Open {tool}", open_tool, main=True)] if tool else []
         panel.end(*opened, button("Back to the drive", back, main=not tool))
+
+    @staticmethod
+    def _suits(down: QVBoxLayout, s: Suits, library: bool) -> None:
+        """One file system, and what it would mean."""
+        head = f"{s.choice.name}: {s.verdict}" if library else s.choice.name
+        down.addWidget(label(head, head=True))
+        down.addWidget(label(s.choice.good))
+        down.addWidget(label(s.choice.cost, quiet=True))
+        for p in s.problems[:3]:
+            down.addWidget(label(f"– {p.sentence}", quiet=True))
 
     def show_taking_part(self, label_: str, library: str, back: Do, remove: Do) -> None:
         """The drive takes part in the crossing that runs: that is stopped first."""
@@ -351,3 +378,8 @@ class DrivePage:
                 )
             )
             panel.end(button("Add it", add, main=True))
+
+
+def _turn(widget: QWidget) -> None:
+    """Unfolds what is folded, and folds it again."""
+    widget.setVisible(not widget.isVisible())

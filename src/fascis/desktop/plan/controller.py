@@ -19,7 +19,7 @@ from fascis.crossing.plan.making import make_plan
 from fascis.crossing.plan.plan import Plan
 from fascis.crossing.plan.sentence import Choice
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
-from fascis.crossing.status.old_place import Begun, begun_again, set_aside
+from fascis.crossing.status.old_place import Begun, begun_again, copied_bytes, set_aside
 from fascis.crossing.status.queue import all_crossings
 from fascis.desktop.copies.controller import Afterwards
 from fascis.desktop.kit.notes import Notes
@@ -175,12 +175,13 @@ class Planning(QObject):
             found, _ = all_crossings(self.workspace)
             try:
                 parked, begun = set_aside(found), begun_again(found)
+                copied = copied_bytes(found)
                 places = known_places(self.workspace)
                 ways = ways_back(found, places)
             finally:
                 for c in found:
                     c.close()
-            shelves = read_shelves(self.workspace, parked, self.recognition, places)
+            shelves = read_shelves(self.workspace, parked, self.recognition, places, copied)
             return _Looked(shelves, begun, places, ways)
 
         Task(work, lambda outcome: self._refreshed(look, outcome), self)
@@ -267,6 +268,7 @@ class Planning(QObject):
         if drive and standing.summary and standing.home and drive.connected:
             full = (drive.full, max(0.0, drive.full - standing.size / max(drive.capacity, 1)))
         at_home = standing.home and drive is not None and drive.connected
+        shelf = self.shelf_of(standing.drive)
         actions = LibraryActions(
             plan=lambda: self.begin_plan(standing, best.mount) if best and not away else None,
             parts=lambda: self._begin_parts(standing, best) if best and not away else None,
@@ -287,6 +289,7 @@ class Planning(QObject):
             best.label if best else None,
             [b.sentence for b in self.begun if b.library == standing.library],
             away,
+            shelf is not None and shelf.group == "connected",
         )
         self._library_page.show_library(library, actions)
 

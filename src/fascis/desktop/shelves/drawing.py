@@ -30,7 +30,7 @@ from fascis.files.names import shown
 from fascis.files.times import date_text
 from fascis.library.known.places import State
 from fascis.library.known.shelves import OnShelf, Shelf
-from fascis.words.figures import NBSP, counted, size
+from fascis.words.figures import NBSP, counted, day, size
 from fascis.words.speech import tr, trn
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
@@ -128,8 +128,10 @@ def block_words(standing: OnShelf, several: bool) -> str:
     """
     if standing.says:
         return "new here" if standing.offered else "another folder"
-    words = size(standing.size) if standing.summary else "not looked at"
+    words = size(standing.size) if standing.size or standing.summary else tr("not looked at")
     if standing.parked:
+        if standing.aside_at:
+            return tr("{size} · set aside {day}", size=words, day=day(standing.aside_at))
         which = "set aside"
     elif standing.home:
         which = "home"

@@ -58,14 +58,13 @@ def lay_out(
     shared = min(shared, max(true, length / 3))
     gaps = GAP * (len(wide) + bool(narrow) + bool(rest))
     full = min(length, sum(wanted.values()) + rest)
-    others = rest + sum(wanted[s.id] for s in wide)
-    room = max(full, LEAST_BLOCK * (len(wide) + bool(narrow))) - shared - gaps
-    squeeze = min(1.0, max(room, LEAST_BLOCK * len(wide)) / others) if others else 1.0
-    other_width = max(3.0, rest * squeeze) if rest else 0.0
+    least = [3.0] * bool(rest) + [float(LEAST_BLOCK)] * len(wide)
+    room = max(full - shared - gaps, sum(least))
+    fitted = _fitted([rest] * bool(rest) + [wanted[s.id] for s in wide], least, room)
+    other_width = fitted.pop(0) if rest else 0.0
     x = start + (other_width + GAP if rest else 0.0)
     laid = []
-    for standing in wide:
-        width = max(wanted[standing.id] * squeeze, LEAST_BLOCK)
+    for standing, width in zip(wide, fitted, strict=True):
         laid.append(Laid(standing, x, width, False))
         x += width + GAP
     each = _slices([wanted[s.id] for s in narrow], shared)
@@ -73,6 +72,19 @@ def lay_out(
         laid.append(Laid(standing, x, width, True))
         x += width
     return Layout(other_width, laid, x)
+
+
+def _fitted(wanted: list[float], least: list[float], room: float) -> list[float]:
+    """Widths that fill no more than the room: what is widened takes from all that is not."""
+    fixed: set[int] = set()
+    while True:
+        free = room - sum(least[n] for n in fixed)
+        loose = sum(w for n, w in enumerate(wanted) if n not in fixed)
+        squeeze = min(1.0, free / loose) if loose else 1.0
+        small = {n for n, w in enumerate(wanted) if n not in fixed and w * squeeze < least[n]}
+        if not small:
+            return [least[n] if n in fixed else w * squeeze for n, w in enumerate(wanted)]
+        fixed |= small
 
 
 def _slices(wanted: list[float], shared: float) -> list[float]:

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 
 from fascis.desktop.copies.page import CopiesPage, CopyActions
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import Do, FullBar, button, label
+from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
 from fascis.desktop.kit.words import ROLE_WORDS
-from fascis.files.names import shown
+from fascis.files.names import elided, shown
 from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces
 from fascis.library.known.shelves import OnShelf
 from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
 from fascis.words.figures import counted, size
+from fascis.words.speech import tr
 
 
 def _kind_words(s: OnShelf) -> str:
@@ -38,6 +40,7 @@ class OnDisplay:
         best: which drive it would best cross to, if any.
         warnings: what comes first.
         away: says that its drive is not connected; then nothing is offered that needs it.
+        archived: its home is on a drive that can be taken away.
     """
 
     standing: OnShelf
@@ -47,6 +50,7 @@ class OnDisplay:
     best: str | None
     warnings: Sequence[str] = ()
     away: str = ""
+    archived: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +92,9 @@ class LibraryPage:
         else:
             changed = "not looked at yet"
         panel.begin(shown(s.name), f"{_kind_words(s)} · on {shown(drive)} · {changed}")
+        path = label(elided(shown(str(s.root)), 46), quiet=True)
+        path.setToolTip(tip(shown(str(s.root))))
+        panel.add(path)
         for warning in library.warnings:
             panel.add(label(warning, wrong=True))
         if away:
@@ -109,7 +116,7 @@ class LibraryPage:
             self._what_it_holds(s.summary, actions)
         if known and not elsewhere:
             self._copies.tell_copies(known, actions.copies)
-        if full:
+        if full and not library.archived:
             self._how_full(drive, s.size, *full)
         self._what_can_be_done(library, actions)
 
@@ -132,19 +139,45 @@ class LibraryPage:
         repair = actions.copies.repair[:1]
         for where, take in repair:
             buttons.append(button(f"Take the good files from {shown(where)}", take, main=True))
+        strands = actions.strands if s.summary else None
+        # What is at home on a drive of its own arrived: it is not urged back.
+        urges = not (library.archived and strands)
+        if strands and not urges:
+            buttons.append(button("See its strands", strands, main=not repair))
         if best:
             words = f"Plan the crossing to {shown(best)}"
-            buttons.append(button(words, actions.plan, main=not repair))
+            buttons.append(button(words, actions.plan, main=urges and not repair))
         else:
             panel.add(label("No other connected drive can take it.", quiet=True))
-        if actions.strands and s.summary:
-            buttons.append(button("See its strands", actions.strands))
+        if strands and urges:
+            buttons.append(button("See its strands", strands))
         if best and s.home and s.summary:
             buttons.append(button("Take a part of it…", actions.parts))
         buttons.append(button("Look at it again", actions.survey))
-        if s.home and not s.summary:
-            buttons.append(button("Forget it (touches no file)", actions.forget))
+        if s.home:
+            take_off = partial(self._ask_to_forget, library, actions)
+            buttons.append(button(tr("Take it off the shelf…"), take_off, link=True))
         panel.end(*buttons)
+
+    def _ask_to_forget(self, library: OnDisplay, actions: LibraryActions) -> None:
+        """What taking a library off the shelf means, before it is done."""
+        panel, name = self._panel, shown(library.standing.name)
+        panel.begin(tr("Take {name} off the shelf?", name=elided(name, 40)))
+        panel.add(label(tr("No file is touched: the folder stays as it is.")))
+        panel.add(
+            label(
+                tr(
+                    "Fascis then no longer knows which media its documents use, and does not keep "
+                    "these files when another library or folder that holds them is deleted after a "
+                    "crossing."
+                )
+            )
+        )
+        back = partial(self.show_library, library, actions)
+        panel.end(
+            button(tr("Keep it on the shelf"), back, main=True, back=True),
+            button(tr("Take it off the shelf"), actions.forget),
+        )
 
     def _what_it_holds(self, summary: Summary, actions: LibraryActions) -> None:
         """Its roles with their bytes, then what must be done before it travels."""

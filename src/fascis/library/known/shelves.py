@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from types import MappingProxyType
 
 from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
@@ -26,6 +27,19 @@ JUST_NOW = 60.0
 
 
 @dataclass(frozen=True, slots=True)
+class Aside:
+    """Originals that were set aside: of which library, where, how much they take, and since when.
+
+    Bytes on their drive; seconds since 1970, or None where that is not known.
+    """
+
+    library: str
+    root: Path
+    bytes: int
+    at: float | None
+
+
+@dataclass(frozen=True, slots=True)
 class OnShelf:
     """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey.
 
@@ -36,6 +50,8 @@ class OnShelf:
         offered: it is not known here: it can be added.
         state: how a copy stands to its home; of a home only whether it is damaged.
         reminder: what should be done about it by now, in a few words.
+        bytes: what it takes, where that is known of this very folder; 0 where it is not.
+        aside_at: when it was set aside, in seconds since 1970.
     """
 
     id: str
@@ -52,11 +68,13 @@ class OnShelf:
     offered: bool = False
     state: State | None = None
     reminder: str = ""
+    bytes: int = 0
+    aside_at: float | None = None
 
     @property
     def size(self) -> int:
         """Bytes it takes on its drive."""
-        return self.summary.allocated if self.summary else 0
+        return self.bytes or (self.summary.allocated if self.summary else 0)
 
     @property
     def library(self) -> str:
@@ -113,19 +131,21 @@ def folders_in(folder: Path) -> list[Path]:
 
 def read_shelves(
     workspace: Workspace,
-    parked: Iterable[tuple[str, Path]] = (),
+    parked: Iterable[Aside] = (),
     recognition: Recognition | None = None,
     places: list[KnownPlaces] | None = None,
+    copied: Mapping[Path, int] = MappingProxyType({}),
 ) -> list[Shelf]:
     """Looks at drives, register and identities now.
 
     A drive that does not answer is asked for nothing.
 
     Args:
-        parked: ``(library id, folder)`` of originals set aside.
+        parked: originals set aside.
         recognition: what was found deeper in drives; without it, only their top folders are looked
             into.
         places: what is known of every place, where that was read already.
+        copied: how many bytes crossed to a copy, by its folder.
     """
     drives = workspace.drives.connected()
     register = workspace.register
@@ -138,19 +158,21 @@ def read_shelves(
         _put(shelves, _of_library(library, copies))
     for copy in copies:
         if copy.root != libraries[copy.library].root:
-            _put(shelves, _of_copy(libraries[copy.library], copy, copies))
+            made = _of_copy(libraries[copy.library], copy, copies)
+            _put(shelves, replace(made, bytes=copied.get(copy.root, 0)))
     known = (
         {x.root for x in libraries.values()}
         | {c.root for c in copies}
-        | {root for _, root in aside}
+        | {one.root for one in aside}
     )
     recognition = recognition or Recognition(workspace.drives)
     for drive in drives:
         for found in recognition.on(drive, known):
             _put(shelves, _of_recognised(found, libraries.get(found.identity.library_id)))
-    for id, root in aside:
-        if (owner := libraries.get(id)) and root.is_dir():
-            _put(shelves, _of_parked(owner, root, workspace.drives.at(root).uuid))
+    for one in aside:
+        if (owner := libraries.get(one.library)) and one.root.is_dir():
+            made = _of_parked(owner, one.root, workspace.drives.at(one.root).uuid)
+            _put(shelves, replace(made, bytes=one.bytes, aside_at=one.at))
     told = _told(places or known_places(workspace))
     for shelf in shelves.values():
         shelf.standings = [_with(s, told) for s in shelf.standings]
