@@ -8,6 +8,7 @@ from contextlib import suppress
 from PyQt6.QtWidgets import QLabel, QListView
 
 from fascis.crossing.crossing import Crossing
+from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
@@ -305,3 +306,33 @@ def test_another_library_uses_the_new_place_first(known, open_window):
     hands.press("Set the originals aside")
     hands.wait(lambda: window.conducting.current.state is State.PARKED, "set aside")
     assert str(known.heron) in river.read_text() and not known.library.exists()
+
+
+def test_after_closing_in_the_middle_what_was_copied_is_read_back_and_not_copied_again(
+    known, open_window
+):
+    known.fill({f"media/take_{n:02}.mov": 120_000 for n in range(24)})
+    known.add_drive("slow", write_mb_s=1.0, read_mb_s=0.4)
+    known.again()
+    window, hands = open_window(known)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    window.planning.begin_plan(window.shelves.selected, known.drives / "slow")
+    hands.press("Start the crossing")
+    lanes = window.conducting
+    hands.wait(lambda: sum(x.copied for x in lanes._lanes.values()) > 1_000_000, "some of it", 0)
+    window.close()
+    hands.wait(lambda: window.conducting.running is None, "the stop")
+    known.again()
+    (crossing,) = all_crossings(known.workspace)[0]
+    copied = crossing.copies.sums(Which.NOT_READ_BACK_YET)[0]
+    done = copied + crossing.copies.sums(Which.READ_BACK)[0]
+    staged = {p.name: p.stat().st_ino for p in (known.drives / "slow").rglob("*") if p.is_file()}
+    crossing.close()
+    assert done >= 4
+    window, hands = open_window(known)
+    hands.wait(lambda: hands.button("Continue") is not None, "the offer")
+    hands.press("Continue")
+    hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    there = {p.name: p.stat().st_ino for p in (known.drives / "slow").rglob("*") if p.is_file()}
+    kept = [n for n, inode in staged.items() if there.get(n) == inode]
+    assert len(kept) >= done, "what was copied is the same file still"

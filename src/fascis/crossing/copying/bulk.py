@@ -14,17 +14,19 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from operator import itemgetter
 from typing import Any
 
 from fascis.crossing.copying.file import flush
 from fascis.crossing.copying.helpers import Helpers, helper_count
-from fascis.crossing.copying.pipeline import gathered, in_pipeline
+from fascis.crossing.copying.pipeline import ended_in_time, gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.sides import Ends
 from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
 from fascis.crossing.model.events import Advanced, Report
 from fascis.files.control import Control
+from fascis.files.errors import Cancelled
 
 Rows = list[tuple[Any, ...]]
 # Fewer are not worth the start of helpers.
@@ -84,12 +86,24 @@ class Bulk:
                 most = min(2 * most, _BATCH_FILES[1])
 
     def _copy(self, files: Rows) -> Rows:
-        return self._in_jobs(self._copy_job, files)
+        whole: Rows = []
+        try:
+            return self._in_jobs(partial(self._copy_job, whole), files)
+        except Cancelled:
+            self._keep(whole)
+            raise
 
-    def _copy_job(self, files: Rows) -> Rows:
+    def _copy_job(self, whole: Rows, files: Rows) -> Rows:
         copies = self._helpers.do(("copy", self._root, files, self._keeps), self._control)
+        whole += copies
         self._tell(files, copies, verified=False)
         return copies
+
+    def _keep(self, whole: Rows) -> None:
+        """Stopped in the middle of a batch: what is copied is not copied again."""
+        destination = self._destination
+        if whole and ended_in_time(lambda: flush(destination.medium, destination.name)):
+            self._copies.record_small(whole)
 
     # -- flushing, reading back --------------------------------------------------------------------
 

@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
 from fascis.crossing.copying.checking import Checks
 from fascis.crossing.copying.file import Passage, copy_file, flush, hindered_by, remove_staged
-from fascis.crossing.copying.pipeline import gathered, in_pipeline
+from fascis.crossing.copying.pipeline import ended_in_time, gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.copying.second_names import SecondNames
@@ -35,7 +35,7 @@ from fascis.crossing.model.seen import Look, look_at_copy
 from fascis.crossing.model.states import CopyState
 from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
-from fascis.files.errors import DriveGone, FascisError, told
+from fascis.files.errors import Cancelled, DriveGone, FascisError, told
 from fascis.files.names import join, parent, shown
 
 _LOG = logging.getLogger(__name__)
@@ -315,18 +315,30 @@ class Engine:
         # Near each other on the source.
         ordered = sorted(items, key=lambda i: (parent(i.place), i.inode))
         if len(ordered) == 1:
-            outcomes = [self._copy(ordered[0])]
-        else:
-            share = -(-len(ordered) // _COPYING_THREADS)
-            parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
-            results = [self._copiers.submit(self._copy_some, part) for part in parts]
-            outcomes = gathered(results)
-        return _Batch(items, outcomes)
+            return _Batch(items, [self._copy(ordered[0])])
+        share = -(-len(ordered) // _COPYING_THREADS)
+        parts = [ordered[i : i + share] for i in range(0, len(ordered), share)]
+        whole: list[Copied] = []
+        results = [self._copiers.submit(self._copy_some, part, whole) for part in parts]
+        try:
+            return _Batch(items, gathered(results))
+        except Cancelled:
+            self._keep_what_is_whole(items, whole)
+            raise
+
+    def _keep_what_is_whole(self, items: list[Item], whole: list[Copied]) -> None:
+        """Stopped in the middle of a batch: what is copied is not copied again."""
+        medium, name = self._destination.medium, self._destination.name
+        if whole and ended_in_time(lambda: flush(medium, name)):
+            self._record(items, whole)
 
     def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
         """Flushes a copied batch to the drive, and then writes it into the journal."""
         with self.speeds.writing([i.size for i in items], more=True):
             flush(self._destination.medium, self._destination.name)
+        self._record(items, outcomes)
+
+    def _record(self, items: list[Item], outcomes: list[Copied]) -> None:
         self._copies.record_copies(outcomes)
         places = {i.id: i for i in items}
         for outcome in outcomes:
@@ -343,8 +355,14 @@ class Engine:
         if outcome.zeros:
             self._notice(item, Notice.ZEROS)
 
-    def _copy_some(self, items: list[Item]) -> list[Copied]:
-        return [self._copy(item) for item in items]
+    def _copy_some(self, items: list[Item], whole: list[Copied]) -> list[Copied]:
+        """Copies some; what is done stands in ``whole`` too, for a stop in the middle."""
+        outcomes = []
+        for item in items:
+            outcome = self._copy(item)
+            outcomes.append(outcome)
+            whole.append(outcome)
+        return outcomes
 
     def _copy(self, item: Item) -> Copied:
         place = self.staged(item)

@@ -6,6 +6,7 @@ import queue
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, wait
+from contextlib import suppress
 from typing import TypeVar
 
 T = TypeVar("T")
@@ -57,3 +58,22 @@ def gathered(results: Sequence[Future[list[T]]]) -> list[T]:
     """What all of them gave, once all have ended; else the first error."""
     wait(results)
     return [one for result in results for one in result.result()]
+
+
+def ended_in_time(work: Callable[[], None], seconds: float = 1.5) -> bool:
+    """Does something that may hang in a drive; True when it ended well, and soon.
+
+    After a stop nothing waits longer for a drive than a person does.
+    """
+    ended: list[bool] = []
+
+    def run() -> None:
+        # Whatever fails is found again when the crossing goes on.
+        with suppress(Exception):
+            work()
+            ended.append(True)
+
+    thread = threading.Thread(target=run, name="flush", daemon=True)
+    thread.start()
+    thread.join(seconds)
+    return bool(ended)
