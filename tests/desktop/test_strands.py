@@ -240,7 +240,7 @@ def test_hovering_tells_figures(opened):
     assert (
         "Music" in said
         and "loose: outside its folder" in said
-        and "20,000\u00a0bytes" in said
+        and "20\u00a0000\u00a0bytes" in said
         and "goes along" in said
     )
 

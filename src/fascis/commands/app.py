@@ -15,6 +15,8 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import typer  # noqa: E402
 
+from fascis.words.speech import tr  # noqa: E402
+
 _LOG = logging.getLogger(__name__)
 
 app = typer.Typer(
@@ -23,7 +25,7 @@ app = typer.Typer(
     no_args_is_help=False,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
-    help="Keeps a body of photo or video work whole while it moves from one drive to another.",
+    help=tr("Keeps a body of photo or video work whole while it moves from one drive to another."),
 )
 
 

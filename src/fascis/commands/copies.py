@@ -9,6 +9,7 @@ import typer
 
 from fascis.commands.telling import JSON
 from fascis.crossing.model.afterwards import After
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -16,12 +17,16 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def libraries(
-        library: str = typer.Argument("", help="Only this one: a name, an id or a path."),
+        library: str = typer.Argument("", help=tr("Only this one: a name, an id or a path.")),
         look: bool = typer.Option(
-            False, "--look", help="Compare the copies that are connected with their homes first."
+            False,
+            "--look",
+            help=tr("Compare the copies that are connected with their homes first."),
         ),
         forget: str = typer.Option(
-            "", "--forget", help="Forget a library by its id, or a copy by its path; no file goes."
+            "",
+            "--forget",
+            help=tr("Forget a library by its id, or a copy by its path; no file goes."),
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -32,14 +37,14 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def verify(
-        library: list[str] = typer.Argument(None, help="Libraries, or copies of them."),
-        drive: str = typer.Option("", "--drive", help="All that stands on this drive."),
-        everything: bool = typer.Option(False, "--all", help="All that is connected."),
+        library: list[str] = typer.Argument(None, help=tr("Libraries, or copies of them.")),
+        drive: str = typer.Option("", "--drive", help=tr("All that stands on this drive.")),
+        everything: bool = typer.Option(False, "--all", help=tr("All that is connected.")),
         lists: list[str] = typer.Option(
-            [], "--list", help="Compare with this hash list of somebody else's too."
+            [], "--list", help=tr("Compare with this hash list of somebody else's too.")
         ),
         gentle: bool = typer.Option(
-            False, "--gentle", help="Leave the drive to others half of the time."
+            False, "--gentle", help=tr("Leave the drive to others half of the time.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -52,7 +57,7 @@ def register(app: typer.Typer) -> None:
     def manifest(
         library: str,
         algorithm: str = typer.Option(
-            "", "--as", help="Print a hash list for others instead: md5, sha1, sha256, xxh64 …"
+            "", "--as", help=tr("Print a hash list for others instead: md5, sha1, sha256, xxh64 …")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -64,9 +69,9 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def repair(
         library: str,
-        copy: str = typer.Option(..., "--from", help="The copy that has the good files."),
-        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
-        yes: bool = typer.Option(False, "--yes", help="Consent to what is shown."),
+        copy: str = typer.Option(..., "--from", help=tr("The copy that has the good files.")),
+        dry_run: bool = typer.Option(False, "--dry-run", help=tr("Only show what would be done.")),
+        yes: bool = typer.Option(False, "--yes", help=tr("Consent to what is shown.")),
         as_json: bool = JSON,
     ) -> None:
         """Puts back what is damaged or missing in a library, from a copy; undone by its act."""
@@ -77,12 +82,12 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def update(
         copy: str,
-        home: str = typer.Option("", "--from", help="Its home, where that is not known here."),
+        home: str = typer.Option("", "--from", help=tr("Its home, where that is not known here.")),
         drop_earlier: bool = typer.Option(
-            False, "--drop-earlier", help="Delete what earlier updates kept in the copy."
+            False, "--drop-earlier", help=tr("Delete what earlier updates kept in the copy.")
         ),
-        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
-        yes: bool = typer.Option(False, "--yes", help="Consent to what needs a decision."),
+        dry_run: bool = typer.Option(False, "--dry-run", help=tr("Only show what would be done.")),
+        yes: bool = typer.Option(False, "--yes", help=tr("Consent to what needs a decision.")),
         as_json: bool = JSON,
     ) -> None:
         """Brings a copy up to its home: what is new, changed, moved or gone since."""
@@ -92,16 +97,18 @@ def register(app: typer.Typer) -> None:
 
     @app.command("bring-back")
     def bring_back(
-        library: str = typer.Argument(..., help="A library, or the crossing that took it away."),
-        to: str = typer.Option("", "--to", help="Into this folder, instead of where it was."),
+        library: str = typer.Argument(
+            ..., help=tr("A library, or the crossing that took it away.")
+        ),
+        to: str = typer.Option("", "--to", help=tr("Into this folder, instead of where it was.")),
         after: After | None = typer.Option(
-            None, "--after", help="What becomes of what stands where the library is now."
+            None, "--after", help=tr("What becomes of what stands where the library is now.")
         ),
         ungather: bool = typer.Option(
-            False, "--ungather", help="Gathered media goes back to its loose place."
+            False, "--ungather", help=tr("Gathered media goes back to its loose place.")
         ),
-        dry_run: bool = typer.Option(False, "--dry-run", help="Only show what would be done."),
-        yes: bool = typer.Option(False, "--yes", help="Consent to what needs a decision."),
+        dry_run: bool = typer.Option(False, "--dry-run", help=tr("Only show what would be done.")),
+        yes: bool = typer.Option(False, "--yes", help=tr("Consent to what needs a decision.")),
         as_json: bool = JSON,
     ) -> None:
         """Brings a library back to where it was, with the documents that it had there."""

@@ -28,9 +28,9 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.digests import Algorithm
 from fascis.files.names import place_text, shown
-from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces, Place, State, known_places, named
-from fascis.words.figures import counted, size
+from fascis.words.figures import day, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 T = TypeVar("T")
@@ -48,7 +48,7 @@ def libraries(library: str, look: bool, forget: str, as_json: bool) -> None:
     if library:
         places = named(places, library, Path(library).absolute())
         if not places:
-            usage(f"No library is known as {shown(library)}.", as_json)
+            usage(tr("No library is known as {library}.", library=shown(library)), as_json)
     if look:
         from fascis.copies.comparing import look_at_copies
 
@@ -62,7 +62,7 @@ def libraries(library: str, look: bool, forget: str, as_json: bool) -> None:
     for one in places:
         _tell(one)
     if not places:
-        say("No library is known yet.")
+        say(tr("No library is known yet."))
 
 
 def _forget(workspace: Workspace, given: str, as_json: bool) -> None:
@@ -71,15 +71,17 @@ def _forget(workspace: Workspace, given: str, as_json: bool) -> None:
         library = one.library
         if len(given) >= 4 and library.id.startswith(given):
             register.forget_library(library.id)
-            say(f"{shown(library.name)} is forgotten. No file was touched.")
+            say(tr("{name} is forgotten. No file was touched.", name=shown(library.name)))
             return
         for place in (*one.copies, *one.aside):
             if place.path == path:
                 register.forget_copy(library.id, path)
                 where = shown(str(path))
-                say(f"The copy at {where} is forgotten. No file was touched.")
+                say(tr("The copy at {where} is forgotten. No file was touched.", where=where))
                 return
-    usage(f"No library has the id {shown(given)}, and no copy stands there.", as_json)
+    usage(
+        tr("No library has the id {given}, and no copy stands there.", given=shown(given)), as_json
+    )
 
 
 def _as_json(one: KnownPlaces) -> dict[str, Any]:
@@ -116,32 +118,48 @@ def _place_json(place: Place, home: bool = False) -> dict[str, Any]:
 
 def _tell(one: KnownPlaces) -> None:
     print(f"{shown(one.library.name)}  ({one.library.kind}, {one.library.id[:8]})")
-    print(f"  home         {_where(one.home)}, {_verified(one.home)}")
+    print(
+        tr(
+            "  home         {where}, {verified}",
+            where=_where(one.home),
+            verified=_verified(one.home),
+        )
+    )
     for place in one.copies:
         print(f"  {_state(place):<12} {_where(place)}, {_verified(place)}")
     for place in one.aside:
-        print(f"  set aside    {_where(place)}")
+        print(tr("  set aside    {where}", where=_where(place)))
 
 
 def _where(place: Place) -> str:
-    away = "" if place.connected else ", away"
-    gone = ", not there any more" if place.connected and not place.there else ""
-    return f"{shown(str(place.path))} on {shown(place.label)}{away}{gone}"
+    away = "" if place.connected else tr(", away")
+    gone = tr(", not there any more") if place.connected and not place.there else ""
+    return tr(
+        "{path} on {label}{away}{gone}",
+        path=shown(str(place.path)),
+        label=shown(place.label),
+        away=away,
+        gone=gone,
+    )
 
 
 def _state(place: Place) -> str:
     if place.state is State.BEHIND:
-        return f"{place.seen.behind_files} behind"
+        return tr("{behind_files} behind", behind_files=place.seen.behind_files)
     return place.state.value
 
 
 def _verified(place: Place) -> str:
     seen = place.seen
     if not seen.verified_at:
-        return "never verified"
-    day = date_text(int(seen.verified_at * 1e9), "%d %b %Y")
-    damaged = f", {counted(seen.damaged, 'file')} damaged or missing" if seen.damaged else ""
-    return f"verified {day}{damaged}"
+        return tr("never verified")
+    on = day(seen.verified_at)
+    damaged = (
+        trn(", {n} file damaged or missing", ", {n} files damaged or missing", seen.damaged)
+        if seen.damaged
+        else ""
+    )
+    return tr("verified {day}{damaged}", day=on, damaged=damaged)
 
 
 # -- lists -----------------------------------------------------------------------------------------
@@ -152,7 +170,7 @@ def manifest(library: str, algorithm: str, as_json: bool) -> None:
     workspace = from_environment()
     root = resolve(workspace, library)
     if not root.is_dir():
-        usage(f"There is no folder {shown(str(root))}.", as_json)
+        usage(tr("There is no folder {root}.", root=shown(str(root))), as_json)
     if algorithm:
         if algorithm not in list(Algorithm):
             known = ", ".join(a.value for a in Algorithm)
@@ -174,9 +192,22 @@ def manifest(library: str, algorithm: str, as_json: bool) -> None:
             }
         )
     else:
-        print(f"{listed.name}: {counted(listed.files, 'file')}, {size(listed.bytes)} listed.")
+        print(
+            trn(
+                "{name}: {n} file, {size} listed.",
+                "{name}: {n} files, {size} listed.",
+                listed.files,
+                name=listed.name,
+                size=size(listed.bytes),
+            )
+        )
     for place in listed.changing:
-        say(f"{shown(place)} changed while it was read, or cannot be read: it is in no list.")
+        say(
+            tr(
+                "{place} changed while it was read, or cannot be read: it is in no list.",
+                place=shown(place),
+            )
+        )
     if listed.changing:
         raise typer.Exit(WRONG if listed.files else REFUSED)
 
@@ -195,7 +226,7 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
     root, source = resolve(workspace, library), resolve(workspace, copy)
     for folder in (root, source):
         if not folder.is_dir():
-            usage(f"There is no folder {shown(str(folder))}.", as_json)
+            usage(tr("There is no folder {folder}.", folder=shown(str(folder))), as_json)
     repairs = Repairs(workspace)
     for sentence in repairs.recover():
         say(sentence)
@@ -204,10 +235,10 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
     _tell_found(found, source)
     act, problems = None, []
     if found.good and not dry_run:
-        if yes or (interactive() and typer.confirm("Put the good files back?", err=True)):
+        if yes or (interactive() and typer.confirm(tr("Put the good files back?"), err=True)):
             act = _done(lambda control: repairs.apply(root, source, found, control))
         else:
-            sentence = "Nothing was put back: consent to that with --yes."
+            sentence = tr("Nothing was put back: consent to that with --yes.")
             say(sentence)
             problems.append(
                 {"severity": "stops", "code": Code.NOT_CONFIRMED, "sentence": sentence, "files": []}
@@ -226,7 +257,14 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
             }
         )
     elif act:
-        print(f"Act {act.id}: {counted(len(done), 'file')} repaired. fascis undo takes it back.")
+        print(
+            trn(
+                "Act {id}: {n} file repaired. fascis undo takes it back.",
+                "Act {id}: {n} files repaired. fascis undo takes it back.",
+                len(done),
+                id=act.id,
+            )
+        )
     if problems:
         raise typer.Exit(REFUSED)
     if left or (dry_run and found.good):
@@ -236,11 +274,18 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
 def _tell_found(found: Found, source: Path) -> None:
     for place in found.good:
         what = "missing" if place in found.missing else "damaged"
-        say(f"{what}: {shown(place)}, good in {shown(str(source))}")
+        say(
+            tr(
+                "{what}: {place}, good in {source}",
+                what=what,
+                place=shown(place),
+                source=shown(str(source)),
+            )
+        )
     for place, why in found.cannot.items():
-        say(f"cannot be repaired: {shown(place)} ({CANNOT[why]})")
+        say(tr("cannot be repaired: {place} ({cannot})", place=shown(place), cannot=CANNOT[why]))
     if not found.good and not found.cannot:
-        say("Nothing is damaged or missing.")
+        say(tr("Nothing is damaged or missing."))
 
 
 def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:
@@ -252,7 +297,14 @@ def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:
     if as_json:
         put({"act": act.id, "state": act.state, "files": [f.path for f in act.files]})
     else:
-        print(f"Act {act.id}: {counted(len(act.files), 'file')} as before the repair.")
+        print(
+            trn(
+                "Act {id}: {n} file as before the repair.",
+                "Act {id}: {n} files as before the repair.",
+                len(act.files),
+                id=act.id,
+            )
+        )
     return True
 
 
@@ -266,21 +318,27 @@ def update(
     workspace = from_environment()
     root = resolve(workspace, copy)
     if not root.is_dir():
-        usage(f"There is no folder {shown(str(root))}.", as_json)
+        usage(tr("There is no folder {root}.", root=shown(str(root))), as_json)
     if drop_earlier:
         _drop_earlier(workspace, root, yes, as_json)
         return
     source = resolve(workspace, home) if home else _home_of(workspace, root, as_json)
     if not source.is_dir():
-        usage(f"There is no folder {shown(str(source))}.", as_json)
+        usage(tr("There is no folder {source}.", source=shown(str(source))), as_json)
     if os.path.realpath(source) == os.path.realpath(root):
-        usage("That is the home itself: copies are brought up to it.", as_json)
+        usage(tr("That is the home itself: copies are brought up to it."), as_json)
     plan, _ = _done(lambda control: plan_update(workspace, source, root, control))
     assert plan.update
     facts = plan.update.facts
     say(
-        f"{facts.added} new, {facts.changed} changed, {facts.moved} moved, {facts.removed} gone, "
-        f"{facts.unchanged} the same"
+        tr(
+            "{added} new, {changed} changed, {moved} moved, {removed} gone, {unchanged} the same",
+            added=facts.added,
+            changed=facts.changed,
+            moved=facts.moved,
+            removed=facts.removed,
+            unchanged=facts.unchanged,
+        )
     )
     cross(workspace, plan, dry_run, yes, as_json)
 
@@ -292,15 +350,25 @@ def _home_of(workspace: Workspace, copy: Path, as_json: bool) -> Path:
     home = next((place.path for place in homes if place.there), None)
     if home is None:
         where = shown(str(copy))
-        usage(f"The home of {where} is not known here, or away: name it (--from).", as_json)
+        usage(
+            tr("The home of {where} is not known here, or away: name it (--from).", where=where),
+            as_json,
+        )
     return home
 
 
 def _drop_earlier(workspace: Workspace, root: Path, yes: bool, as_json: bool) -> None:
     files, total = earlier_of(workspace, root)
-    say(f"{counted(files, 'file')}, {size(total)} are kept from before earlier updates.")
-    if files and not (yes or (interactive() and typer.confirm("Delete them?", err=True))):
-        say("Nothing was deleted: consent to that with --yes.")
+    say(
+        trn(
+            "{n} file, {size} are kept from before earlier updates.",
+            "{n} files, {size} are kept from before earlier updates.",
+            files,
+            size=size(total),
+        )
+    )
+    if files and not (yes or (interactive() and typer.confirm(tr("Delete them?"), err=True))):
+        say(tr("Nothing was deleted: consent to that with --yes."))
         raise typer.Exit(REFUSED)
     done = drop(workspace, root) if files else 0
     if as_json:
@@ -336,8 +404,13 @@ def bring_back(
     if plan.update:
         facts = plan.update.facts
         say(
-            f"{shown(str(way.before))} stands: {facts.unchanged} the same, {facts.changed} "
-            f"written anew, {facts.added} new"
+            tr(
+                "{before} stands: {unchanged} the same, {changed} written anew, {added} new",
+                before=shown(str(way.before)),
+                unchanged=facts.unchanged,
+                changed=facts.changed,
+                added=facts.added,
+            )
         )
 
     def first() -> None:
@@ -351,7 +424,7 @@ def _way_back(workspace: Workspace, given: str, as_json: bool) -> WayBack:
     if root.is_dir():
         return way_back(workspace, root)
     if "/" in given:
-        usage(f"There is no folder {shown(str(root))}.", as_json)
+        usage(tr("There is no folder {root}.", root=shown(str(root))), as_json)
     by_name = [k for k in known_places(workspace) if k.library.name == given]
     if len(by_name) == 1:
         return way_back(workspace, by_name[0].home.path)

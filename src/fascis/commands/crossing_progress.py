@@ -11,6 +11,7 @@ from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Re
 from fascis.crossing.status.pace import Pace
 from fascis.files.names import shown
 from fascis.words.figures import counted, number, size
+from fascis.words.speech import trn
 
 
 class Telling(Saying):
@@ -42,7 +43,14 @@ class Telling(Saying):
             elif isinstance(event, Attention):
                 say(f"{shown(event.place)} ({shown(event.drive)}): {event.meaning}.")
             elif isinstance(event, Released) and event.files:
-                say(f"deleted {counted(event.files, 'original')}, {size(event.bytes)}")
+                say(
+                    trn(
+                        "deleted {n} original, {size}",
+                        "deleted {n} originals, {size}",
+                        event.files,
+                        size=size(event.bytes),
+                    )
+                )
 
     def _draw(self) -> None:
         words = "; ".join(

@@ -102,22 +102,43 @@ def _tell(record: dict[str, Any]) -> None:
     for problem in record["problems"]:
         say(problem["sentence"])
     print(
-        f"Crossing {record['crossing']}: {record['state']}. "
-        f"{counted(record['verified_files'], 'file')} verified, {size(record['verified_bytes'])}."
+        trn(
+            "Crossing {crossing}: {state}. {n} file verified, {size}.",
+            "Crossing {crossing}: {state}. {n} files verified, {size}.",
+            record["verified_files"],
+            crossing=record["crossing"],
+            state=record["state"],
+            size=size(record["verified_bytes"]),
+        )
     )
     for place in record["destinations"]:
         print(place["path"] + (f"  ({place['state']})" if len(record["destinations"]) > 1 else ""))
     for follower in record["followers"] if record["state"] in _BEFORE_HOME_GOES else ():
-        print(f"  still leads to the old place: {shown(follower['path'])}")
+        print(tr("  still leads to the old place: {path}", path=shown(follower["path"])))
     if record["released_files"]:
         print(
-            f"Deleted {counted(record['released_files'], 'original')}, "
-            f"{size(record['released_bytes'])}."
+            trn(
+                "Deleted {n} original, {size}.",
+                "Deleted {n} originals, {size}.",
+                record["released_files"],
+                size=size(record["released_bytes"]),
+            )
         )
     for left in record["left_behind"][:200]:
-        print(f"  stays: {shown(left['path'])} ({stays_because(left)})")
+        print(
+            tr(
+                "  stays: {path} ({stays_because})",
+                path=shown(left["path"]),
+                stays_because=stays_because(left),
+            )
+        )
     if record["parked_at"]:
-        print(f"Originals set aside at {record['parked_at']}; this frees nothing yet.")
+        print(
+            tr(
+                "Originals set aside at {parked_at}; this frees nothing yet.",
+                parked_at=record["parked_at"],
+            )
+        )
 
 
 def _tell_plan(plan: Plan) -> None:
@@ -129,19 +150,36 @@ def _tell_plan(plan: Plan) -> None:
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
         if plan.choices.loose_too:
-            fate = "their originals are deleted with the others"
+            fate = tr("their originals are deleted with the others")
         else:
-            fate = "their originals stay"
+            fate = tr("their originals stay")
         say(
-            f"of which gathered: {counted(len(plan.gathering.items), 'loose file')}, "
-            f"{size(total)}; {fate}"
+            trn(
+                "of which gathered: {n} loose file, {size}; {fate}",
+                "of which gathered: {n} loose files, {size}; {fate}",
+                len(plan.gathering.items),
+                size=size(total),
+                fate=fate,
+            )
         )
     for follower in plan.followers.documents:
-        say(f"led to the new place: {follower.told} ({counted(follower.references, 'reference')})")
+        say(
+            trn(
+                "led to the new place: {told} ({n} reference)",
+                "led to the new place: {told} ({n} references)",
+                follower.references,
+                told=follower.told,
+            )
+        )
     if plan.discarded.files:
         say(
-            f"not copied, and deleted with the originals: {counted(plan.discarded.files, 'file')},"
-            f" {size(plan.discarded.bytes)} ({', '.join(sorted(plan.choices.discard))})"
+            trn(
+                "not copied, and deleted with the originals: {n} file, {size} ({join})",
+                "not copied, and deleted with the originals: {n} files, {size} ({join})",
+                plan.discarded.files,
+                size=size(plan.discarded.bytes),
+                join=", ".join(sorted(plan.choices.discard)),
+            )
         )
     say(freed_sentence(plan))
     if kept := kept_sentence(plan):
@@ -178,7 +216,7 @@ def _gone(
     name = shown(crossing.places.header.name)
     error: FascisError | None = None
     refused = False
-    with Awake(f"{name} is crossing"):
+    with Awake(tr("{name} is crossing", name=name)):
         control = Control()
         try:
             with Telling(crossing) as telling:
@@ -188,7 +226,7 @@ def _gone(
                 if state not in (State.WAITING, State.FAILED):
                     stoppable(lambda: crossing.advance(consent, control, telling), control)
         except KeyboardInterrupt:
-            error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+            error = Cancelled(tr("Stopped. What is verified is kept; fascis resume goes on."))
         except FascisError as stopped:
             error = stopped
             refused = isinstance(error, Refused) and crossing.state is State.PLANNED
@@ -206,9 +244,14 @@ def _tell_sound_copies(crossing: Crossing) -> None:
 
     for place in sound_copies(crossing.workspace, crossing):
         say(
-            f"{shown(place.label)} has a copy of it that is sound. To put that back: fascis repair "
-            f"{shown(str(crossing.places.origin()))} --from {shown(str(place.path))}; then fascis "
-            f"resume {crossing.places.crossing[:8]}."
+            tr(
+                "{label} has a copy of it that is sound. To put that back: fascis repair "
+                "{origin} --from {path}; then fascis resume {crossing}.",
+                label=shown(place.label),
+                origin=shown(str(crossing.places.origin())),
+                path=shown(str(place.path)),
+                crossing=crossing.places.crossing[:8],
+            )
         )
 
 
@@ -221,7 +264,13 @@ def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
         newer = crossing.undecided()
         if not newer or not (decided or _asked_along(newer)):
             break
-        say(f"{counted(len(newer), 'file')} became newer at the old place: brought along.")
+        say(
+            trn(
+                "{n} file became newer at the old place: brought along.",
+                "{n} files became newer at the old place: brought along.",
+                len(newer),
+            )
+        )
         control = Control()
         bring = partial(crossing.bring_along, control, telling)
         if stoppable(bring, control) is not State.SETTLED:
@@ -233,7 +282,12 @@ def _asked_along(newer: list[bytes]) -> bool:
     if not interactive():
         return False
     return typer.confirm(
-        f"{counted(len(newer), 'file')} became newer at the old place. Bring them along?", err=True
+        trn(
+            "{n} file became newer at the old place. Bring them along?",
+            "{n} files became newer at the old place. Bring them along?",
+            len(newer),
+        ),
+        err=True,
     )
 
 
@@ -261,11 +315,11 @@ class Wanted:
 def _check_landing(wanted: Wanted, as_json: bool) -> None:
     """Exactly one landing is asked for, and nothing that belongs to the other."""
     if bool(wanted.to) == bool(wanted.into):
-        usage("One of --to DIR and --into PLACE is needed, and not both.", as_json)
+        usage(tr("One of --to DIR and --into PLACE is needed, and not both."), as_json)
     if wanted.into and wanted.also:
-        usage("A second copy (--also) goes with --to.", as_json)
+        usage(tr("A second copy (--also) goes with --to."), as_json)
     if not wanted.into and (wanted.rename_taken or "taken" in wanted.leave_out):
-        usage("Names can be taken with --into only.", as_json)
+        usage(tr("Names can be taken with --into only."), as_json)
     if wanted.rename_taken and "taken" in wanted.leave_out:
         usage("--rename-taken and --leave-out taken are two decisions; take one.", as_json)
 
@@ -279,7 +333,15 @@ def _taken(wanted: Wanted) -> Taken | None:
 def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> frozenset[Role]:
     for role in given:
         if role not in known:
-            usage(f"{option} takes one of {', '.join(known)}; {shown(role)} is none.", as_json)
+            usage(
+                tr(
+                    "{option} takes one of {join}; {role} is none.",
+                    option=option,
+                    join=", ".join(known),
+                    role=shown(role),
+                ),
+                as_json,
+            )
     return frozenset(map(Role, given))
 
 
@@ -380,19 +442,24 @@ def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
         if given == "found":
             paths += found_lists(plan.source)
         elif not Path(given).is_file():
-            usage(f"There is no hash list {shown(given)}.", as_json)
+            usage(tr("There is no hash list {given}.", given=shown(given)), as_json)
         else:
             paths.append(Path(given).absolute())
     if wanted.check_list and not paths:
-        usage("There is no hash list in the library.", as_json)
+        usage(tr("There is no hash list in the library."), as_json)
     lists = tuple(map(list_at, dict.fromkeys(paths)))
     for one in lists:
         gone = not_here(plan, one)
         for sentence in one.told():
             say(sentence)
         if gone:
-            files = counted(len(gone), "file is", "files are")
-            sentence = f"{files} in {shown(one.path.name)} and not here: {shown(gone[0])} first."
+            files = trn("{n} file is", "{n} files are", len(gone))
+            sentence = tr(
+                "{files} in {name} and not here: {gone} first.",
+                files=files,
+                name=shown(one.path.name),
+                gone=shown(gone[0]),
+            )
             problem = Problem(
                 Code.LIST_MISMATCH, sentence, "", tuple(gone[:1000]), severity_here=Severity.NOTE
             )
@@ -409,8 +476,10 @@ def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
             "--after release deletes the originals once their copies are verified. "
             "Nothing was done."
         )
-        plan.problems.append(Problem(Code.NOT_CONFIRMED, sentence, "Consent to that with --yes."))
-        say(f"{sentence} --yes consents to that.")
+        plan.problems.append(
+            Problem(Code.NOT_CONFIRMED, sentence, tr("Consent to that with --yes."))
+        )
+        say(tr("{sentence} --yes consents to that.", sentence=sentence))
     _refuse(plan, as_json)
 
 
@@ -435,7 +504,7 @@ def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> N
     line_up(found, crossing)
     for other in found:
         other.close()
-    say("It waits its turn; fascis resume --all lets all that wait cross, one after the other.")
+    say(tr("It waits its turn; fascis resume --all lets all that wait cross, one after the other."))
     if as_json:
         put(crossing_object(crossing))
     raise typer.Exit(0)
@@ -459,9 +528,9 @@ def _check_parts(surveyed: Surveyed, only: Set[str], wanted: Wanted, as_json: bo
         usage(str(error), as_json)
     if len(only) > 1 and wanted.into:
         if wanted.name:
-            usage("Several parts keep their own names with --into; --name is for one.", as_json)
+            usage(tr("Several parts keep their own names with --into; --name is for one."), as_json)
     elif len(only) > 1 and not wanted.name:
-        usage("Several parts need a name together: --name NAME.", as_json)
+        usage(tr("Several parts need a name together: --name NAME."), as_json)
 
 
 def _asked_itself(
@@ -502,12 +571,16 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
     undecided = [c for c in found if c.undecided_because]
     waiting = [c for c in to_go_on(found) if c not in undecided]
     if not waiting:
-        say("No crossing waits its turn.")
+        say(tr("No crossing waits its turn."))
     for crossing in undecided:
         name = shown(crossing.places.header.name)
         say(
-            f"{name} has not arrived: {crossing.undecided_because.rstrip('.')}. It goes on with: "
-            f"fascis resume {crossing.id}"
+            tr(
+                "{name} has not arrived: {rstrip}. It goes on with: fascis resume {id}",
+                name=name,
+                rstrip=crossing.undecided_because.rstrip("."),
+                id=crossing.id,
+            )
         )
     records, status = [], 0
     for crossing in waiting:
@@ -552,7 +625,7 @@ def resume(
             say(sentence)
     id = crossing or next(iter(unfinished(workspace)), "")
     if not id:
-        say("No crossing is interrupted; there is nothing to resume.")
+        say(tr("No crossing is interrupted; there is nothing to resume."))
         if as_json:
             put(
                 {
@@ -564,15 +637,24 @@ def resume(
         raise typer.Exit(0)
     found = open_crossing(workspace, id, as_json)
     if found.finished:
-        say(f"Crossing {found.id} has nothing left to do; it is {found.state.value}.")
+        say(
+            tr(
+                "Crossing {id} has nothing left to do; it is {value}.",
+                id=found.id,
+                value=found.state.value,
+            )
+        )
     if take_damaged:
         found.take_damaged()
     if leave_newer and found.state in (State.SETTLED, State.SWITCHED):
         left = found.undecided()
         found.leave_newer(left)
         say(
-            f"{counted(len(left), 'file stays', 'files stay')} at the old place as newer, and will "
-            "never be deleted."
+            trn(
+                "{n} file stays at the old place as newer, and will never be deleted.",
+                "{n} files stay at the old place as newer, and will never be deleted.",
+                len(left),
+            )
         )
     if without:
         _go_without(found, Path(without).absolute(), as_json)
@@ -594,10 +676,17 @@ def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
                 crossing.go_without(destination)
             except FascisError as error:
                 _end(crossing, as_json, error, refused=isinstance(error, Refused))
-            say(f"Going on without {destination.label}. What is whole there stays.")
+            say(tr("Going on without {label}. What is whole there stays.", label=destination.label))
             return
     places = ", ".join(shown(str(d.places.destination)) for d in crossing.destinations)
-    usage(f"{shown(str(folder))} is no destination of this crossing; it has {places}.", as_json)
+    usage(
+        tr(
+            "{folder} is no destination of this crossing; it has {places}.",
+            folder=shown(str(folder)),
+            places=places,
+        ),
+        as_json,
+    )
 
 
 def park(crossing: str, as_json: bool, others_follow: bool = False) -> None:
@@ -674,7 +763,12 @@ def _one_receipt(record: dict[str, Any], html: str, as_json: bool) -> None:
                 out.write(receipt_html(record))
         except OSError as error:
             usage(
-                f"{shown(html)} cannot be written ({error.strerror}); nothing was changed.", as_json
+                tr(
+                    "{html} cannot be written ({strerror}); nothing was changed.",
+                    html=shown(html),
+                    strerror=error.strerror,
+                ),
+                as_json,
             )
     if as_json:
         put(record)
@@ -727,7 +821,7 @@ def _asked(plan: Plan, after: After) -> bool:
     if not interactive():
         return False
     if after is After.RELEASE:
-        what = "Go on, and delete the originals once their copies are verified?"
+        what = tr("Go on, and delete the originals once their copies are verified?")
     else:
-        what = "Go on?"
+        what = tr("Go on?")
     return typer.confirm(what, err=True)

@@ -12,6 +12,7 @@ import typer
 
 from fascis.commands.telling import JSON
 from fascis.crossing.model.afterwards import After, Shared
+from fascis.words.speech import tr
 
 if TYPE_CHECKING:
     from fascis.crossing.split import Split
@@ -24,83 +25,103 @@ def register(app: typer.Typer) -> None:
     def relocate(
         library: str,
         to: str = typer.Option(
-            "", "--to", help="The folder that the library's own folder will stand in."
+            "", "--to", help=tr("The folder that the library's own folder will stand in.")
         ),
         into: str = typer.Option(
             "",
             "--into",
-            help="A folder that is there, in a library or not: what arrives lands in it, under its "
-            "own folder's name, and what stands there is not touched.",
+            help=tr(
+                "A folder that is there, in a library or not: what arrives lands in it, "
+                "under its own folder's name, and what stands there is not touched."
+            ),
         ),
         also: str = typer.Option(
-            "", "--also", help="A second folder, on another drive, for a second copy."
+            "", "--also", help=tr("A second folder, on another drive, for a second copy.")
         ),
-        name: str = typer.Option("", "--name", help="The name it will have there."),
+        name: str = typer.Option("", "--name", help=tr("The name it will have there.")),
         leave_out: list[str] = typer.Option(
             [],
             "--leave-out",
-            help="A role, unused, clashing (what the new drive cannot hold as it is), or taken "
-            "(what has a name that something else has there): not copied, and stays.",
+            help=tr(
+                "A role, unused, clashing (what the new drive cannot hold as it is), or "
+                "taken (what has a name that something else has there): not copied, and "
+                "stays."
+            ),
         ),
         discard: list[str] = typer.Option(
             [],
             "--discard",
-            help="A role that can be made again: not copied, and deleted when the originals are.",
+            help=tr(
+                "A role that can be made again: not copied, and deleted when the originals are."
+            ),
         ),
         gather: bool = typer.Option(
-            True, "--gather/--no-gather", help="Copy loose media into the library."
+            True, "--gather/--no-gather", help=tr("Copy loose media into the library.")
         ),
         only: list[str] = typer.Option(
-            [], "--only", help="A project, or a folder, that goes along with what it uses."
+            [], "--only", help=tr("A project, or a folder, that goes along with what it uses.")
         ),
         after: After | None = typer.Option(
             None,
             "--after",
-            help="What becomes of home and originals; without it, home goes to the new place, "
-            "unless something is left out that is used.",
+            help=tr(
+                "What becomes of home and originals; without it, home goes to the new "
+                "place, unless something is left out that is used."
+            ),
             show_default=False,
         ),
         loose_too: bool = typer.Option(
             False,
             "--loose-too",
-            help="With the originals, delete loose ones that were gathered and that nothing else "
-            "uses.",
+            help=tr(
+                "With the originals, delete loose ones that were gathered and that "
+                "nothing else uses."
+            ),
         ),
         shared: Shared | None = typer.Option(
             None,
             "--shared",
-            help="What others use too of what goes: its originals stay (usual for a project), or "
-            "these documents are led to the new place (usual for a folder).",
+            help=tr(
+                "What others use too of what goes: its originals stay (usual for a "
+                "project), or these documents are led to the new place (usual for a "
+                "folder)."
+            ),
             show_default=False,
         ),
         check_list: list[str] = typer.Option(
             [],
             "--check-list",
-            help="Compare the originals with this hash list of somebody else's while they are "
-            "read; 'found' for those that lie in the library.",
+            help=tr(
+                "Compare the originals with this hash list of somebody else's while they "
+                "are read; 'found' for those that lie in the library."
+            ),
         ),
         rename_taken: bool = typer.Option(
             False,
             "--rename-taken",
-            help="With --into: what has a name that something else has there gets another one.",
+            help=tr("With --into: what has a name that something else has there gets another one."),
         ),
         search: list[str] = typer.Option(
             [],
             "--search",
-            help="Look for lost media here; the copy refers to what is found, the library stays as "
-            "it is.",
+            help=tr(
+                "Look for lost media here; the copy refers to what is found, the library "
+                "stays as it is."
+            ),
         ),
         dry_run: bool = typer.Option(
-            False, "--dry-run", help="Show the plan; write nothing anywhere."
+            False, "--dry-run", help=tr("Show the plan; write nothing anywhere.")
         ),
         later: bool = typer.Option(
-            False, "--later", help="Put it in the queue; resume --all lets it cross."
+            False, "--later", help=tr("Put it in the queue; resume --all lets it cross.")
         ),
         yes: bool = typer.Option(
             False,
             "--yes",
-            help="Accept the decisions that problems ask for, and what --after says; never "
-            "--discard.",
+            help=tr(
+                "Accept the decisions that problems ask for, and what --after says; "
+                "never --discard."
+            ),
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -129,27 +150,29 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def split(
         library: str,
-        to: str = typer.Option(..., "--to", help="The folder that the new libraries stand in."),
+        to: str = typer.Option(..., "--to", help=tr("The folder that the new libraries stand in.")),
         part: list[str] = typer.Option(
             [],
             "--part",
-            help="NAME=PROJECT[,PROJECT]: a library of these projects; without any, one for each "
-            "project, named for it.",
+            help=tr(
+                "NAME=PROJECT[,PROJECT]: a library of these projects; without any, one "
+                "for each project, named for it."
+            ),
         ),
         rest: str = typer.Option(
-            "", "--rest", help="Make a library of this name of what no part has."
+            "", "--rest", help=tr("Make a library of this name of what no part has.")
         ),
         after: After | None = typer.Option(
             None,
             "--after",
-            help="What becomes of home and originals, when all parts are verified.",
+            help=tr("What becomes of home and originals, when all parts are verified."),
             show_default=False,
         ),
         dry_run: bool = typer.Option(
-            False, "--dry-run", help="Show the plan; write nothing anywhere."
+            False, "--dry-run", help=tr("Show the plan; write nothing anywhere.")
         ),
         yes: bool = typer.Option(
-            False, "--yes", help="Accept the decisions that problems ask for, and --after."
+            False, "--yes", help=tr("Accept the decisions that problems ask for, and --after.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -161,34 +184,41 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def resume(
         crossing: str = typer.Argument(
-            "", help="The crossing's id, or its beginning; without it the newest unfinished one."
+            "",
+            help=tr("The crossing's id, or its beginning; without it the newest unfinished one."),
         ),
         skip_unreadable: bool = typer.Option(
-            False, "--skip-unreadable", help="Go on without files that cannot be read; they stay."
+            False,
+            "--skip-unreadable",
+            help=tr("Go on without files that cannot be read; they stay."),
         ),
         bring_along: bool = typer.Option(
             False,
             "--bring-along",
-            help="Copy and verify what became newer at the old place meanwhile.",
+            help=tr("Copy and verify what became newer at the old place meanwhile."),
         ),
         leave_newer: bool = typer.Option(
             False,
             "--leave-newer",
-            help="What became newer at the old place stays there; it is never deleted.",
+            help=tr("What became newer at the old place stays there; it is never deleted."),
         ),
         take_damaged: bool = typer.Option(
             False,
             "--take-damaged",
-            help="Copy files that were damaged at the old place as they are; their originals stay.",
+            help=tr(
+                "Copy files that were damaged at the old place as they are; their originals stay."
+            ),
         ),
         everything: bool = typer.Option(
             False,
             "--all",
-            help="Let all that wait in the queue cross, one after the other; one that stops does "
-            "not stop the next.",
+            help=tr(
+                "Let all that wait in the queue cross, one after the other; one that "
+                "stops does not stop the next."
+            ),
         ),
         without: str = typer.Option(
-            "", "--without", help="Give up one of two destinations, named by its folder."
+            "", "--without", help=tr("Give up one of two destinations, named by its folder.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -208,8 +238,9 @@ def register(app: typer.Typer) -> None:
         others_follow: bool = typer.Option(
             False,
             "--others-follow",
-            help="documents of other libraries that use the originals are led to the new place "
-            "first",
+            help=tr(
+                "documents of other libraries that use the originals are led to the new place first"
+            ),
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -222,15 +253,17 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def release(
         crossing: str,
-        yes: bool = typer.Option(False, "--yes", help="Delete the originals."),
+        yes: bool = typer.Option(False, "--yes", help=tr("Delete the originals.")),
         compared: bool = typer.Option(
             False,
             "--compared",
-            help="A comparison is enough: the drive's driver can never prove that a copy was read "
-            "from the drive itself.",
+            help=tr(
+                "A comparison is enough: the drive's driver can never prove that a copy "
+                "was read from the drive itself."
+            ),
         ),
         only_list: bool = typer.Option(
-            False, "--list", help="Tell what would be deleted and what stays; delete nothing."
+            False, "--list", help=tr("Tell what would be deleted and what stays; delete nothing.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -255,8 +288,8 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def receipts(
-        crossing: str = typer.Argument("", help="The crossing's id, or its beginning."),
-        html: str = typer.Option("", "--html", help="Write the page to this new file."),
+        crossing: str = typer.Argument("", help=tr("The crossing's id, or its beginning.")),
+        html: str = typer.Option("", "--html", help=tr("Write the page to this new file.")),
         as_json: bool = JSON,
     ) -> None:
         """Shows past crossings, or the receipt of one."""

@@ -10,6 +10,7 @@ import sys
 import typer
 
 from fascis.commands.telling import JSON, put, say
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -18,12 +19,12 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def demo(
         headless: bool = typer.Option(
-            False, "--headless", help="Run a whole crossing without a person and take pictures."
+            False, "--headless", help=tr("Run a whole crossing without a person and take pictures.")
         ),
         fresh: bool = typer.Option(
             False,
             "--fresh",
-            help="Make the demo's world anew; only the demo's own folder is replaced.",
+            help=tr("Make the demo's world anew; only the demo's own folder is replaced."),
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -34,7 +35,7 @@ def register(app: typer.Typer) -> None:
         if not headless:
             from fascis.desktop.app import run
 
-            say(f"The demo's world is in {world.root}")
+            say(tr("The demo's world is in {root}", root=world.root))
             raise typer.Exit(run(sys.argv[:1], world.workspace, demo=True))
         from fascis.tour.pictures import whole_crossing
 
@@ -49,5 +50,5 @@ def register(app: typer.Typer) -> None:
             put(record)
         else:
             for p in pictures:
-                print(f"picture  {p}")
-            print(f"receipt  {receipt}\nas page  {page}")
+                print(tr("picture  {p}", p=p))
+            print(tr("receipt  {receipt}\nas page  {page}", receipt=receipt, page=page))

@@ -8,6 +8,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -16,25 +17,28 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def drives(
         drive: str = typer.Argument(
-            "", help="One drive: its label, the beginning of its UUID, or a folder on it."
+            "", help=tr("One drive: its label, the beginning of its UUID, or a folder on it.")
         ),
         measure: bool = typer.Option(
-            False, "--measure", help="Measure its speed: writes, reads and removes some MB."
+            False, "--measure", help=tr("Measure its speed: writes, reads and removes some MB.")
         ),
         mount: bool = typer.Option(
-            False, "--mount", help="Mount it, when it is plugged in and is not."
+            False, "--mount", help=tr("Mount it, when it is plugged in and is not.")
         ),
         remove: bool = typer.Option(
-            False, "--remove", help="Write everything out, unmount it, switch it off."
+            False, "--remove", help=tr("Write everything out, unmount it, switch it off.")
         ),
         make_folder: bool = typer.Option(
-            False, "--make-folder", help="Make the folder for libraries on it."
+            False, "--make-folder", help=tr("Make the folder for libraries on it.")
         ),
         folder: str = typer.Option(
-            "", "--folder", help="The name of that folder, when not Libraries."
+            "", "--folder", help=tr("The name of that folder, when not Libraries.")
         ),
         suits: str = typer.Option(
-            "", "--suits", metavar="LIBRARY", help="Say which file systems would suit a library."
+            "",
+            "--suits",
+            metavar="LIBRARY",
+            help=tr("Say which file systems would suit a library."),
         ),
         as_json: bool = JSON,
     ) -> None:

@@ -38,6 +38,7 @@ from fascis.files.names import shown
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
 from fascis.words.figures import size
+from fascis.words.speech import tr
 from fascis.workspace import Workspace, from_environment
 
 
@@ -66,7 +67,9 @@ def drives(wanted: Wanted, as_json: bool) -> None:
         _tell_suits(workspace, wanted.suits, as_json)
         return
     if wanted.acts and not wanted.drive:
-        usage("Name the drive: its label, the beginning of its UUID, or a folder on it.", as_json)
+        usage(
+            tr("Name the drive: its label, the beginning of its UUID, or a folder on it."), as_json
+        )
     shelves = _shelves(workspace)
     if wanted.drive:
         shelves = [_one(workspace, shelves, wanted.drive, as_json)]
@@ -101,10 +104,18 @@ def _shelves(workspace: Workspace) -> list[Shelf]:
         say(str(error))
     for shelf in found:
         if shelf.back:
-            was = f"{shown(shelf.back.label)} at {shown(str(shelf.back.mount))}"
+            was = tr(
+                "{label} at {mount}",
+                label=shown(shelf.back.label),
+                mount=shown(str(shelf.back.mount)),
+            )
             say(
-                f"{shown(shelf.drive.label)} is known again; it was {was}. fascis relink LIBRARY "
-                "--returned makes old paths right."
+                tr(
+                    "{label} is known again; it was {was}. fascis relink LIBRARY --returned "
+                    "makes old paths right.",
+                    label=shown(shelf.drive.label),
+                    was=was,
+                )
             )
     return found
 
@@ -119,8 +130,16 @@ def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) 
         uuid = workspace.drives.at(Path(given).absolute()).uuid
         found = [s for s in shelves if s.drive.uuid == uuid]
     if len(found) != 1:
-        what = "No drive" if not found else f"{len(found)} drives"
-        usage(f"{what} called {shown(given)} {'is' if not found else 'are'} known.", as_json)
+        what = tr("No drive") if not found else tr("{found} drives", found=len(found))
+        usage(
+            tr(
+                "{what} called {given} {value} known.",
+                what=what,
+                given=shown(given),
+                value="is" if not found else "are",
+            ),
+            as_json,
+        )
     return found[0]
 
 
@@ -131,14 +150,14 @@ def _do(workspace: Workspace, shelf: Shelf, wanted: Wanted) -> dict[str, Any]:
     drive, done = shelf.drive, dict[str, Any]()
     if wanted.mount:
         where = _mounted(drive)
-        say(f"{shown(drive.label)} is mounted at {shown(str(where))}.")
+        say(tr("{label} is mounted at {where}.", label=shown(drive.label), where=shown(str(where))))
         done["mounted_at"] = shown(str(where))
         drive = workspace.drives.at(where)
     if wanted.make_folder:
         where, shelf.drive = make_folder_for_libraries(
             workspace.drives, drive, wanted.folder or LIBRARIES
         )
-        say(f"{shown(str(where))} is there, and can be written.")
+        say(tr("{where} is there, and can be written.", where=shown(str(where))))
         done["folder"] = shown(str(where))
     if wanted.measure:
         done["measured"] = _measured(workspace, shelf, drive)
@@ -152,7 +171,8 @@ def _mounted(drive: Drive) -> Path:
         return drive.mount
     if drive.mounted:
         raise Refused(
-            Code.AWAY, f"{shown(drive.label)} is away; connect it first. Nothing was changed."
+            Code.AWAY,
+            tr("{label} is away; connect it first. Nothing was changed.", label=shown(drive.label)),
         )
     return mount(drive)
 
@@ -163,10 +183,15 @@ def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any
     workspace.register.put_drives([drive])
     workspace.register.put_speed(drive.uuid, speed.write_mb_s, speed.read_mb_s)
     shelf.speed = speed.write_mb_s, speed.read_mb_s, workspace.clock()
-    perhaps = "" if speed.proven else " (perhaps from memory)"
+    perhaps = "" if speed.proven else tr(" (perhaps from memory)")
     say(
-        f"{shown(drive.label)}: writes {speed.write_mb_s:.0f} MB/s, reads {speed.read_mb_s:.0f} "
-        f"MB/s{perhaps}."
+        tr(
+            "{label}: writes {write_mb_s} MB/s, reads {read_mb_s} MB/s{perhaps}.",
+            label=shown(drive.label),
+            write_mb_s=f"{speed.write_mb_s:.0f}",
+            read_mb_s=f"{speed.read_mb_s:.0f}",
+            perhaps=perhaps,
+        )
     )
     return {
         "write_mb_s": round(speed.write_mb_s, 1),
@@ -178,7 +203,7 @@ def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any
 
 def _removed(workspace: Workspace, drive: Drive) -> str:
     if not drive.connected and drive.mounted and not drive.silent:
-        raise Refused(Code.AWAY, f"{shown(drive.label)} is away already.")
+        raise Refused(Code.AWAY, tr("{label} is away already.", label=shown(drive.label)))
     crossings, _ = all_crossings(workspace)
     name = next((shown(c.places.header.name) for c in crossings if taking_part(c, drive.uuid)), "")
     for crossing in crossings:
@@ -186,14 +211,18 @@ def _removed(workspace: Workspace, drive: Drive) -> str:
     if name:
         raise Refused(
             Code.HELD_BY_ANOTHER,
-            f"{shown(drive.label)} takes part in the crossing of {name}, which is running. Pause "
-            "or stop that first; what is verified is kept. Nothing was changed.",
+            tr(
+                "{label} takes part in the crossing of {name}, which is running. Pause "
+                "or stop that first; what is verified is kept. Nothing was changed.",
+                label=shown(drive.label),
+                name=name,
+            ),
         )
     off = remove_safely(drive)
     if off:
-        say(f"{shown(drive.label)} can be unplugged.")
+        say(tr("{label} can be unplugged.", label=shown(drive.label)))
         return "off"
-    say(f"{shown(drive.label)} is unmounted and can be unplugged.")
+    say(tr("{label} is unmounted and can be unplugged.", label=shown(drive.label)))
     return "unmounted"
 
 
@@ -256,17 +285,19 @@ def _object(shelf: Shelf) -> dict[str, Any]:
 
 def _standing(s: OnShelf) -> str:
     if s.says:
-        return "new here" if s.offered else "another folder"
+        return tr("new here") if s.offered else tr("another folder")
     if s.home:
         return "home"
     if s.parked:
-        return "set aside"
+        return tr("set aside")
     return "copy"
 
 
 def _tell(shelf: Shelf) -> None:
     d = shelf.drive
-    state = state_words(d, shelf.seen_at) or f"{size(d.free)} free of {size(d.capacity)}"
+    state = state_words(d, shelf.seen_at) or tr(
+        "{size} free of {size_2}", size=size(d.free), size_2=size(d.capacity)
+    )
     words = [
         file_system_words(d),
         transport_words(d),
@@ -291,10 +322,17 @@ def _tell_one(shelf: Shelf) -> None:
         if s.says:
             home = "here" if s.says.at_home else shown(s.says.identity.home.path)
             last = max((h.when for h in s.says.identity.history), default=None)
-            when = f", last crossing {last.astimezone():%d %b %Y, %H:%M}" if last else ""
-            print(f"    its file says: home {home}{when}")
+            when = (
+                tr(
+                    ", last crossing {astimezone}",
+                    astimezone=f"{last.astimezone():%d %b %Y, %H:%M}",
+                )
+                if last
+                else ""
+            )
+            print(tr("    its file says: home {home}{when}", home=home, when=when))
     for f in shelf.former:
-        print(f"  was {shown(f.label)} at {shown(str(f.mount))}")
+        print(tr("  was {label} at {mount}", label=shown(f.label), mount=shown(str(f.mount))))
 
 
 def _tell_suits(workspace: Workspace, library: str, as_json: bool) -> None:

@@ -14,14 +14,15 @@ from fascis.files.names import shown
 from fascis.library.learning.asking import confirm, forget
 from fascis.library.learning.asking import learn as look
 from fascis.library.learning.learnt import Field, Learnt
-from fascis.words.figures import counted, number
+from fascis.words.figures import number
+from fascis.words.speech import tr, trn
 from fascis.workspace import from_environment
 
 _STEPS = {
-    "listing": "looking which files there are",
-    "reading": "reading it",
-    "searching": "looking for places that name files",
-    "trying": "trying whether it can be written anew",
+    "listing": tr("looking which files there are"),
+    "reading": tr("reading it"),
+    "searching": tr("looking for places that name files"),
+    "trying": tr("trying whether it can be written anew"),
 }
 _STATUS = {"readable": DONE, "uncertain": WRONG, "refused": REFUSED}
 
@@ -39,7 +40,7 @@ def learn(
     workspace = from_environment()
     for folder in search:
         if not Path(folder).is_dir():
-            usage(f"There is no folder {shown(folder)}.", as_json)
+            usage(tr("There is no folder {folder}.", folder=shown(folder)), as_json)
     control = Control()
     path, folders = Path(document), [Path(f) for f in search]
     with Saying(shown(path.name)) as saying:
@@ -49,11 +50,14 @@ def learn(
 
         learnt = stoppable(lambda: look(workspace, path, folders, control, step), control)
     if any(n < 1 or n > len(learnt.fields) for n in choose):
-        usage(f"It has {counted(len(learnt.fields), 'field')}, from 1.", as_json)
+        usage(
+            trn("It has {n} field, from 1.", "It has {n} fields, from 1.", len(learnt.fields)),
+            as_json,
+        )
     contested = any(one.contested_by for one in learnt.fields)
     if again:
         if not forget(workspace, learnt):
-            say("Nothing was confirmed of it.")
+            say(tr("Nothing was confirmed of it."))
     elif (yes or choose) and learnt.verdict != "refused" and (choose or not contested):
         confirm(workspace, learnt, [n - 1 for n in choose])
     if as_json:
@@ -89,7 +93,10 @@ def _as_json(learnt: Learnt) -> dict[str, Any]:
         "container": learnt.container,
         "fields": fields,
         "not_read": [
-            {"where": shown(f"{x.table}.{x.column}"), "why": f"{x.alive} of {x.values} exist"}
+            {
+                "where": shown(f"{x.table}.{x.column}"),
+                "why": tr("{alive} of {values} exist", alive=x.alive, values=x.values),
+            }
             for x in learnt.left
         ],
         "verdict": learnt.verdict,
@@ -99,34 +106,46 @@ def _as_json(learnt: Learnt) -> dict[str, Any]:
 
 
 def _means(found: Field) -> str:
-    return "from the document's folder" if found.reading.from_folder else "whole paths"
+    return tr("from the document's folder") if found.reading.from_folder else tr("whole paths")
 
 
 def _tell(learnt: Learnt) -> None:
     for n, one in enumerate(learnt.fields, 1):
         pieces = len(one.reading.pieces)
-        parts = f" in {counted(pieces, 'part')}" if pieces > 1 else ""
-        found = f"{number(one.found)} of {number(one.values)}"
+        parts = trn(" in {n} part", " in {n} parts", pieces) if pieces > 1 else ""
+        found = tr("{count} of {count_2}", count=number(one.found), count_2=number(one.values))
         print(
-            f"{n}. {shown(one.where)} keeps a path{parts}. {found} lead "
-            f"to files ({counted(one.files, 'file')})."
+            trn(
+                "{n_}. {where} keeps a path{parts}. {found} lead to files ({n} file).",
+                "{n_}. {where} keeps a path{parts}. {found} lead to files ({n} files).",
+                one.files,
+                n_=n,
+                where=shown(one.where),
+                parts=parts,
+                found=found,
+            )
         )
         for written, leads in one.examples:
             print(f"     {shown(written)}  →  {shown(leads)}")
         for other in one.contested_by:
             says = shown(learnt.fields[other].where)
-            print(f"   {says} says the same: which does its program follow?")
+            print(tr("   {says} says the same: which does its program follow?", says=says))
     for left in learnt.left:
         print(
-            f"Looks like a path and is left: {shown(left.table)}.{shown(left.column)} "
-            f"({left.alive} of {left.values} exist)."
+            tr(
+                "Looks like a path and is left: {table}.{column} ({alive} of {values} exist).",
+                table=shown(left.table),
+                column=shown(left.column),
+                alive=left.alive,
+                values=left.values,
+            )
         )
     if learnt.state == "confirmed":
-        print("Confirmed: documents of this make are understood.")
+        print(tr("Confirmed: documents of this make are understood."))
     elif learnt.verdict == "refused":
-        say(f"It is left as it is. {learnt.why}")
+        say(tr("It is left as it is. {why}", why=learnt.why))
     elif learnt.fields:
-        question = "Are these the places where it keeps its media? --confirm says yes."
+        question = tr("Are these the places where it keeps its media? --confirm says yes.")
         say(f"{learnt.why} {question}".strip())
     else:
         say(learnt.why)

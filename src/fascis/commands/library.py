@@ -5,6 +5,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -13,7 +14,7 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def look(
         where: list[str] = typer.Argument(
-            None, help="Folders or drives; without one, the home and every connected drive."
+            None, help=tr("Folders or drives; without one, the home and every connected drive.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -25,7 +26,7 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def survey(
         library: str,
-        files: bool = typer.Option(False, "--files", help="List every file."),
+        files: bool = typer.Option(False, "--files", help=tr("List every file.")),
         as_json: bool = JSON,
     ) -> None:
         """Shows what a library holds."""
@@ -35,9 +36,9 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def catalog(
-        file: str = typer.Argument(..., help="The catalog, a new one or one that is there."),
+        file: str = typer.Argument(..., help=tr("The catalog, a new one or one that is there.")),
         add: list[str] = typer.Option(
-            ..., "--add", help="A folder of photos, with those below it."
+            ..., "--add", help=tr("A folder of photos, with those below it.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -50,14 +51,14 @@ def register(app: typer.Typer) -> None:
     def learn(
         document: str,
         search: list[str] = typer.Option(
-            [], "--search", help="A folder in which its media may be, besides its library's."
+            [], "--search", help=tr("A folder in which its media may be, besides its library's.")
         ),
         confirm: bool = typer.Option(
-            False, "--confirm", help="Yes: these are the places where it keeps its paths."
+            False, "--confirm", help=tr("Yes: these are the places where it keeps its paths.")
         ),
-        forget: bool = typer.Option(False, "--forget", help="Forget what was confirmed."),
+        forget: bool = typer.Option(False, "--forget", help=tr("Forget what was confirmed.")),
         choose: list[int] = typer.Option(
-            [], "--choose", help="Take this field of those that say the same."
+            [], "--choose", help=tr("Take this field of those that say the same.")
         ),
         as_json: bool = JSON,
     ) -> None:

@@ -25,11 +25,12 @@ from fascis.library.learning.proposing import Proposal, proposals
 from fascis.library.references.strands import strands, totals, totals_by_role
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
-NOT_UNDERSTOOD = "not understood"
+NOT_UNDERSTOOD = tr("not understood")
 
 
 def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
@@ -95,7 +96,12 @@ def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal
     with Saying() as saying:
 
         def step(_step: str, number: int) -> None:
-            saying.tell(f"Looking where documents of unknown make keep their paths ({number + 1})")
+            saying.tell(
+                tr(
+                    "Looking where documents of unknown make keep their paths ({number})",
+                    number=number + 1,
+                )
+            )
 
         try:
             work = partial(proposals, workspace, surveyed.source, surveyed.uses, control, step)
@@ -103,7 +109,12 @@ def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal
         except Hanging:
             raise
         except Cancelled:
-            say("Where documents of unknown make keep their paths was not looked for to the end.")
+            say(
+                tr(
+                    "Where documents of unknown make keep their paths was not looked for to "
+                    "the end."
+                )
+            )
             return {}
 
 
@@ -175,8 +186,11 @@ def _tell_troubles(
     uses = surveyed.uses
     if uses.not_understood:
         tell(
-            f"Not understood: {counted(len(uses.not_understood), 'file')}; what they refer to is "
-            "not known."
+            trn(
+                "Not understood: {n} file; what they refer to is not known.",
+                "Not understood: {n} files; what they refer to is not known.",
+                len(uses.not_understood),
+            )
         )
     for place, why in uses.not_understood[:_MOST_TOLD]:
         tell(f"  {shown(shown_place(surveyed, place))}: {why}")
@@ -184,19 +198,33 @@ def _tell_troubles(
         if one and one.asks:
             path = shown(os.fsdecode(os.path.join(bytes(surveyed.source), place)))
             tell(
-                f"    {number(one.found)} of {number(one.values)} paths in it lead to files. To "
-                f"have it read: fascis learn {shlex.quote(path)}"
+                tr(
+                    "    {count} of {count_2} paths in it lead to files. To have it read: "
+                    "fascis learn {quote}",
+                    count=number(one.found),
+                    count_2=number(one.values),
+                    quote=shlex.quote(path),
+                )
             )
     for place in uses.databases[:_MOST_TOLD]:
-        tell(f"  {shown(shown_place(surveyed, place))}: a database that is no catalog known here")
+        tell(
+            tr(
+                "  {shown_place}: a database that is no catalog known here",
+                shown_place=shown(shown_place(surveyed, place)),
+            )
+        )
     for n, target, why in uses.not_media[:_MOST_TOLD]:
         document = uses.documents[n]
         tell(
-            f"  not media, not followed: {shown(target)} in "
-            f"{shown(document.place or document.path)}: {why}"
+            tr(
+                "  not media, not followed: {target} in {value}: {why}",
+                target=shown(target),
+                value=shown(document.place or document.path),
+                why=why,
+            )
         )
     for orphan in uses.orphans[:_MOST_TOLD]:
-        tell(f"  sidecar of nothing: {shown(orphan)}")
+        tell(tr("  sidecar of nothing: {orphan}", orphan=shown(orphan)))
 
 
 def _tell_survey(
@@ -206,8 +234,15 @@ def _tell_survey(
     by_role = surveyed.survey.totals()
     count, total, allocated = (sum(t[i] for t in by_role.values()) for i in range(3))
     print(
-        f"{surveyed.name}: {counted(count, 'file')}, {size(total)} ({size(allocated)} on the "
-        f"drive), id {key[:8]}"
+        trn(
+            "{name}: {n} file, {size} ({size_2} on the drive), id {key}",
+            "{name}: {n} files, {size} ({size_2} on the drive), id {key}",
+            count,
+            name=surveyed.name,
+            size=size(total),
+            size_2=size(allocated),
+            key=key[:8],
+        )
     )
     for standing, sums in _standing(surveyed).items():
         if sums["files"]:
@@ -229,10 +264,17 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
     workspace = from_environment()
     path = Path(file).absolute()
     if path.suffix.lower() != f".{ENDING}":
-        usage(f"{shown(path.name)} is no name of a catalog; it ends in .{ENDING}.", as_json)
+        usage(
+            tr(
+                "{name} is no name of a catalog; it ends in .{ending}.",
+                name=shown(path.name),
+                ending=ENDING,
+            ),
+            as_json,
+        )
     for folder in folders:
         if not Path(folder).is_dir():
-            usage(f"There is no folder {shown(folder)}.", as_json)
+            usage(tr("There is no folder {folder}.", folder=shown(folder)), as_json)
     try:
         done = catalog_folders(
             workspace.drives, path, [Path(f).absolute() for f in folders], workspace.private
@@ -244,8 +286,11 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
         raise typer.Exit(REFUSED) from None
     if done.added.unwritable:
         say(
-            f"{counted(done.added.unwritable, 'photo')} left out: their names are no text, and a "
-            "catalog is."
+            trn(
+                "{n} photo left out: their names are no text, and a catalog is.",
+                "{n} photos left out: their names are no text, and a catalog is.",
+                done.added.unwritable,
+            )
         )
     record = {
         "catalog": shown(str(done.path)),
@@ -258,8 +303,13 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
         put(record)
         return
     print(
-        f"{shown(path.name)}: {counted(done.added.photos, 'photo')} added, "
-        f"{number(done.added.known)} known already."
+        trn(
+            "{name}: {n} photo added, {count} known already.",
+            "{name}: {n} photos added, {count} known already.",
+            done.added.photos,
+            name=shown(path.name),
+            count=number(done.added.known),
+        )
     )
     if done.before:
-        print(f"The one before is {shown(str(done.before))}.")
+        print(tr("The one before is {before}.", before=shown(str(done.before))))

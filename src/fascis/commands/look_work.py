@@ -15,7 +15,8 @@ from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, Weight, usual_folders
 from fascis.library.looking.look import look as look_at
 from fascis.library.looking.walking import TYPES
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 20
@@ -29,8 +30,15 @@ def look(where: list[str], as_json: bool) -> None:
     with Saying() as saying:
 
         def tell(files: int, found: list[Found]) -> None:
-            libraries = counted(len({one.root for one in found}), "library", "libraries")
-            saying.tell(f"{counted(files, 'file')} looked at, {libraries} found")
+            libraries = trn("{n} library", "{n} libraries", len({one.root for one in found}))
+            saying.tell(
+                trn(
+                    "{n} file looked at, {libraries} found",
+                    "{n} files looked at, {libraries} found",
+                    files,
+                    libraries=libraries,
+                )
+            )
 
         looked = stoppable(lambda: look_at(workspace, folders, control, tell), control)
     if as_json:
@@ -46,7 +54,7 @@ def _folder(workspace: Workspace, name: str, as_json: bool) -> Path:
     for drive in workspace.drives.connected():
         if drive.connected and name in (drive.label, drive.uuid):
             return drive.mount
-    usage(f"There is no folder and no connected drive called {shown(name)}.", as_json)
+    usage(tr("There is no folder and no connected drive called {name}.", name=shown(name)), as_json)
     raise AssertionError
 
 
@@ -98,22 +106,39 @@ def _time(ns: int) -> str | None:
 
 def _tell(looked: Looked) -> None:
     seconds = f"{looked.seconds:.1f}"
-    print(f"{counted(looked.files, 'file')} looked at in {seconds} s; nothing was written there.")
+    print(
+        trn(
+            "{n} file looked at in {seconds} s; nothing was written there.",
+            "{n} files looked at in {seconds} s; nothing was written there.",
+            looked.files,
+            seconds=seconds,
+        )
+    )
     print()
     count = len(looked.libraries)
-    print(counted(count, "library", "libraries") + (":" if count else " found."))
+    if count:
+        print(trn("{n} library:", "{n} libraries:", count))
+    else:
+        print(tr("No libraries found."))
     for one in looked.libraries:
-        about = [one.kind, counted(one.documents, "document")]
-        about += ["of unknown make"] if one.unknown else []
-        about += ["known already"] if one.known else []
+        about = [one.kind, trn("{n} document", "{n} documents", one.documents)]
+        about += [tr("of unknown make")] if one.unknown else []
+        about += [tr("known already")] if one.known else []
         print(f"  {size(one.size):>12}  {shown(one.name)}: {', '.join(about)}")
         print(f"  {'':>12}  {shown(str(one.root))}")
     print()
-    print("What is big:")
+    print(tr("What is big:"))
     for weight in looked.folders()[:_MOST_TOLD]:
         print(f"  {size(weight.size):>12}  {number(weight.files):>9}  {shown(weight.path)}")
     for length, _, path in looked.big[:_MOST_TOLD]:
-        print(f"  {size(length):>12}  {'a file':>9}  {shown(path)}")
+        print(f"  {size(length):>12}  {tr('a file'):>9}  {shown(path)}")
     if looked.not_permitted:
         some = shown(os.fsdecode(looked.not_permitted[0]))
-        print(f"Not permitted to look into {counted(len(looked.not_permitted), 'folder')}: {some}")
+        print(
+            trn(
+                "Not permitted to look into {n} folder: {some}",
+                "Not permitted to look into {n} folders: {some}",
+                len(looked.not_permitted),
+                some=some,
+            )
+        )

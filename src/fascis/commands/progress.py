@@ -16,6 +16,7 @@ from fascis.commands.telling import say
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
 from fascis.words.figures import counted, duration, size
+from fascis.words.speech import tr
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
@@ -60,13 +61,15 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         control.stop()
         if not ended.wait(_PATIENCE):
             raise Hanging(
-                "Stopped. A drive is still busy with what was begun. What is verified is kept; "
-                "fascis resume goes on."
+                tr(
+                    "Stopped. A drive is still busy with what was begun. What is verified is "
+                    "kept; fascis resume goes on."
+                )
             ) from None
     if trouble:
         raise trouble[0]
     if not outcome:
-        raise Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+        raise Cancelled(tr("Stopped. What is verified is kept; fascis resume goes on."))
     return outcome[0]
 
 
@@ -127,5 +130,5 @@ class Counting(Saying):
         words = f"{counted(files, 'file')}, {size(done)}"
         if of > done and seconds > 2:
             left = (of - done) * seconds / max(done, 1)
-            words += f" of {size(of)}, about {duration(left)} left"
-        self.tell(f"{words} read", done, of or None)
+            words += tr(" of {size}, about {duration} left", size=size(of), duration=duration(left))
+        self.tell(tr("{words} read", words=words), done, of or None)

@@ -20,7 +20,8 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import FascisError, Refused
 from fascis.files.names import shown
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import from_environment
 
 # Of what would be deleted, told before it is asked whether to.
@@ -56,16 +57,28 @@ def _deleting(id: str, as_json: bool) -> Deleting:
 
 def tell_deleting(found: Deleting, most: int) -> None:
     """Prints what goes and what stays; of what goes at most so many lines."""
-    print(f"Goes: {counted(found.files, 'file')}, {size(found.bytes)} long.")
+    print(
+        trn(
+            "Goes: {n} file, {size} long.",
+            "Goes: {n} files, {size} long.",
+            found.files,
+            size=size(found.bytes),
+        )
+    )
     for place, length in islice(zip(found.places, found.lengths, strict=True), most):
         print(f"  {shown(place)}  {size(length)}")
     if found.files > most:
-        print(f"  and {number(found.files - most)} more; release --list tells them all")
+        print(
+            tr(
+                "  and {count} more; release --list tells them all",
+                count=number(found.files - most),
+            )
+        )
     if found.stays:
-        print(f"Stays: {counted(len(found.stays), 'file')}.")
+        print(trn("Stays: {n} file.", "Stays: {n} files.", len(found.stays)))
     for one in found.stays:
         print(f"  {shown(one.place)}  {size(one.bytes)}  ({one.told})")
-    print(f"Deleting these frees {size(found.frees)}.")
+    print(tr("Deleting these frees {size}.", size=size(found.frees)))
 
 
 def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
@@ -73,7 +86,7 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
     if not yes and not _asked_release(crossing, as_json):
         error = Refused(
             Code.NOT_CONFIRMED,
-            "Deleting the originals needs your word: --yes. Nothing was deleted.",
+            tr("Deleting the originals needs your word: --yes. Nothing was deleted."),
         )
         if as_json:
             put(refusal_object(error))
@@ -94,5 +107,6 @@ def _asked_release(id: str, as_json: bool) -> bool:
         else:
             tell_deleting(_deleting(id, as_json), _MOST_LINES)
     return typer.confirm(
-        f"Delete these originals of crossing {shown(id)}, whose copies are verified?", err=True
+        tr("Delete these originals of crossing {id}, whose copies are verified?", id=shown(id)),
+        err=True,
     )

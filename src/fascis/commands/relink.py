@@ -5,6 +5,7 @@ from __future__ import annotations
 import typer
 
 from fascis.commands.telling import JSON
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -14,28 +15,31 @@ def register(app: typer.Typer) -> None:
     def relink(
         library: str,
         search: list[str] = typer.Option(
-            [], "--search", help="A folder or drive to look in; may be repeated."
+            [], "--search", help=tr("A folder or drive to look in; may be repeated.")
         ),
         apply: bool = typer.Option(
-            False, "--apply", help="Change the documents; each is kept as it was."
+            False, "--apply", help=tr("Change the documents; each is kept as it was.")
         ),
         accept: list[str] = typer.Option(
-            [], "--accept", help="A folder move that is so: OLD=NEW, both absolute."
+            [], "--accept", help=tr("A folder move that is so: OLD=NEW, both absolute.")
         ),
         refuse: list[str] = typer.Option(
-            [], "--refuse", help="A folder move that is not so: OLD=NEW."
+            [], "--refuse", help=tr("A folder move that is not so: OLD=NEW.")
         ),
-        locate: list[str] = typer.Option([], "--locate", help="One lost file is here: LOST=FOUND."),
+        locate: list[str] = typer.Option(
+            [], "--locate", help=tr("One lost file is here: LOST=FOUND.")
+        ),
         check: bool = typer.Option(
             False,
             "--check",
-            help="Read what is found: its length, capture time, and content where a digest is "
-            "known.",
+            help=tr(
+                "Read what is found: its length, capture time, and content where a digest is known."
+            ),
         ),
         returned: bool = typer.Option(
             False,
             "--returned",
-            help="Make right the paths that lead to where a drive was mounted before.",
+            help=tr("Make right the paths that lead to where a drive was mounted before."),
         ),
         as_json: bool = JSON,
     ) -> None:

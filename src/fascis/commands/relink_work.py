@@ -27,7 +27,8 @@ from fascis.relink.index import Index, look_in
 from fascis.relink.outcome import Decisions, Match, State
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
-from fascis.words.figures import NBSP, counted, number
+from fascis.words.figures import NBSP, number
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
@@ -52,10 +53,10 @@ def relink(wanted: Wanted, as_json: bool) -> None:
     workspace = from_environment()
     folders = [Path(s).absolute() for s in wanted.search]
     if not folders and not wanted.locate and not wanted.returned:
-        usage("Name a folder to look in: --search DIR.", as_json)
+        usage(tr("Name a folder to look in: --search DIR."), as_json)
     for folder in folders:
         if not folder.is_dir():
-            usage(f"There is no folder {shown(str(folder))} to look in.", as_json)
+            usage(tr("There is no folder {folder} to look in.", folder=shown(str(folder))), as_json)
     for trouble in acts_of(workspace).recover():
         say(str(trouble))
     control = Control()
@@ -101,7 +102,7 @@ def _look(
     if wanted.returned and surveyed.survey.folders:
         back = returned_moves(surveyed.uses, workspace.drives.connected())
         if not back:
-            say("No path of its documents leads to where a drive was mounted before.")
+            say(tr("No path of its documents leads to where a drive was mounted before."))
         surveyed = survey_library(workspace, root, control=control, literal=True)
     for problem in surveyed.problems:
         if not surveyed.survey.folders:
@@ -112,14 +113,14 @@ def _look(
     located = {_lost_path(relinking, lost, as_json): found for lost, found in pairs}
     for found in located.values():
         if not os.path.isfile(found):  # noqa: PTH113 - bytes
-            usage(f"There is no file {shown(found)}; nothing was changed.", as_json)
+            usage(tr("There is no file {found}; nothing was changed.", found=shown(found)), as_json)
     look = [
         *folders,
         *folders_to_look_in(relinking.lost, back),
         *(Path(os.fsdecode(f)).parent for f in located.values()),
     ]
     if relinking.lost and look:
-        index = look_in(look, lambda n: say(f"{number(n)} files seen"), control)
+        index = look_in(look, lambda n: say(tr("{count} files seen", count=number(n))), control)
     else:
         index = Index()
     for trouble in index.troubles[:_MOST_TOLD]:
@@ -140,7 +141,7 @@ def _both(text: str, root: bytes, as_json: bool) -> tuple[bytes, bytes]:
     """Takes ``OLD=NEW`` apart; relative paths count from the library's folder."""
     old, _, new = text.partition("=") if text.count("=") == 1 else text.rpartition("=/")
     if not old or not new:
-        usage(f"{shown(text)} is not OLD=NEW.", as_json)
+        usage(tr("{text} is not OLD=NEW.", text=shown(text)), as_json)
     new = "/" + new if text.count("=") > 1 else new
     return fsname(old.rstrip("/") or "/"), os.path.join(root, fsname(new.rstrip("/")))
 
@@ -158,8 +159,8 @@ def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:
         if given in (x.path, x.name, x.path.removeprefix(relinking.root + b"/"))
     ]
     if len(mine) != 1:
-        what = "no lost file" if not mine else "several lost files"
-        usage(f"{shown(given)} names {what}.", as_json)
+        what = tr("no lost file") if not mine else tr("several lost files")
+        usage(tr("{given} names {what}.", given=shown(given), what=what), as_json)
     return mine[0]
 
 
@@ -237,46 +238,94 @@ def _record(
 
 def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
     print(
-        f"{number(record['lost'])} lost: {number(record['found'])} found, "
-        f"{number(record['ambiguous'])} to decide, {number(record['unfound'])} found nowhere."
+        tr(
+            "{count} lost: {count_2} found, {count_3} to decide, {count_4} found nowhere.",
+            count=number(record["lost"]),
+            count_2=number(record["found"]),
+            count_3=number(record["ambiguous"]),
+            count_4=number(record["unfound"]),
+        )
     )
     for move in record["folder_moves"]:
-        against = "; against it: " + ", ".join(move["against"]) if move["against"] else ""
-        settled = "" if move["certain"] else " (only when you say so: --accept OLD=NEW)"
+        against = ""
+        if move["against"]:
+            against = tr("; against it: {reasons}", reasons=", ".join(move["against"]))
+        settled = "" if move["certain"] else tr(" (only when you say so: --accept OLD=NEW)")
         print(
-            f"  {shown(move['from'])}\n    is now {shown(move['to'])}: explains "
-            f"{counted(move['files'], 'file')}{against}{settled}"
+            trn(
+                "  {from_}\n    is now {to}: explains {n} file{against}{settled}",
+                "  {from_}\n    is now {to}: explains {n} files{against}{settled}",
+                move["files"],
+                from_=shown(move["from"]),
+                to=shown(move["to"]),
+                against=against,
+                settled=settled,
+            )
         )
         for name, files in move["also_lost_by"].items():
-            print(f"    {shown(name)} lost {counted(files, 'file')} there too")
+            print(
+                trn(
+                    "    {name} lost {n} file there too",
+                    "    {name} lost {n} files there too",
+                    files,
+                    name=shown(name),
+                )
+            )
     undecided = [t for t in record["ties"] if t["found"] is None]
     for tie in [t for t in record["ties"] if t["found"]][:_MOST_TOLD]:
-        print(f"  {shown(tie['lost'])}\n    is {shown(tie['found'])} ({tie['basis']})")
+        print(
+            tr(
+                "  {lost}\n    is {found} ({basis})",
+                lost=shown(tie["lost"]),
+                found=shown(tie["found"]),
+                basis=tie["basis"],
+            )
+        )
     for tie in undecided[:_MOST_TOLD]:
-        print(f"  {shown(tie['lost'])}\n    to decide: {tie['why']}")
+        print(tr("  {lost}\n    to decide: {why}", lost=shown(tie["lost"]), why=tie["why"]))
         for path in tie["candidates"][:9]:
             differs = ", ".join(tie["differs"].get(path, []))
-            print(f"      {shown(path)}" + (f" (differs: {differs})" if differs else ""))
+            print(
+                f"      {shown(path)}"
+                + (tr(" (differs: {differs})", differs=differs) if differs else "")
+            )
     if record["old_paths"]:
         print(
-            f"  {counted(record['old_paths'], 'file is', 'files are')} found by a path that leads "
-            "to where a drive used to be; other programs do not follow it. --returned --apply "
-            "updates these paths."
+            trn(
+                "  {n} file is found by a path that leads to where a drive used to be; "
+                "other programs do not follow it. --returned --apply updates these paths.",
+                "  {n} files are found by a path that leads to where a drive used to be; "
+                "other programs do not follow it. --returned --apply updates these paths.",
+                record["old_paths"],
+            )
         )
     for path in record["unfound_files"][:_MOST_TOLD]:
-        print(f"  found nowhere: {shown(path)}")
+        print(tr("  found nowhere: {path}", path=shown(path)))
     for label, files in record["known_on_drives_away"].items():
-        print(f"  {shown(label)} is away; it is known to have {number(files)} of them.")
-    if act is not None:
-        words = counted(len(act.documents), "document")
         print(
-            f"{words} changed; each is kept beside, as it was. fascis undo {act.id[:8]} takes it "
-            "back."
+            tr(
+                "  {label} is away; it is known to have {count} of them.",
+                label=shown(label),
+                count=number(files),
+            )
+        )
+    if act is not None:
+        words = trn("{n} document", "{n} documents", len(act.documents))
+        print(
+            tr(
+                "{words} changed; each is kept beside, as it was. fascis undo {id} takes it back.",
+                words=words,
+                id=act.id[:8],
+            )
         )
     elif record["found"]:
         print(
-            "Nothing was changed. With --apply the documents lead to what was "
-            f"found:{NBSP}{number(record['found'])}."
+            tr(
+                "Nothing was changed. With --apply the documents lead to what was "
+                "found:{nbsp}{count}.",
+                nbsp=NBSP,
+                count=number(record["found"]),
+            )
         )
 
 
@@ -290,13 +339,20 @@ def found_for_copy(
     folders = [Path(s).absolute() for s in search]
     for folder in folders:
         if not folder.is_dir():
-            usage(f"There is no folder {shown(str(folder))} to look in.", as_json)
+            usage(tr("There is no folder {folder} to look in.", folder=shown(str(folder))), as_json)
     relinking = surveyed.relinking(workspace)
     if not relinking.lost:
         return surveyed
     match = relinking.match(look_in(folders), Contents())
     found, lost = match.files(State.FOUND), relinking.files
-    say(f"{number(found)} of {counted(lost, 'lost file')} found; the copy will refer to them.")
+    say(
+        trn(
+            "{count} of {n} lost file found; the copy will refer to them.",
+            "{count} of {n} lost files found; the copy will refer to them.",
+            lost,
+            count=number(found),
+        )
+    )
     return with_ties(surveyed, match.ties())
 
 
@@ -315,7 +371,7 @@ def undo(workspace: Workspace, id: str, as_json: bool) -> bool:
     if as_json:
         put({"act": act.id, "state": act.state, "documents": paths})
     else:
-        print(f"{counted(len(paths), 'document')} as before:")
+        print(trn("{n} document as before:", "{n} documents as before:", len(paths)))
         for path in paths:
             print(f"  {shown(path)}")
     return True

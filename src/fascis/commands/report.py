@@ -7,6 +7,7 @@ from pathlib import Path
 import typer
 
 from fascis.commands.telling import JSON, put, say
+from fascis.words.speech import tr
 
 
 def register(app: typer.Typer) -> None:
@@ -14,9 +15,9 @@ def register(app: typer.Typer) -> None:
 
     @app.command()
     def report(
-        file: Path = typer.Argument(..., help="Where it is saved; one that is there is kept."),
+        file: Path = typer.Argument(..., help=tr("Where it is saved; one that is there is kept.")),
         without_names: bool = typer.Option(
-            False, "--without-names", help="Leave names and paths out."
+            False, "--without-names", help=tr("Leave names and paths out.")
         ),
         as_json: bool = JSON,
     ) -> None:
@@ -29,6 +30,12 @@ def register(app: typer.Typer) -> None:
 
         content = makers_report(from_environment(), names=not without_names)
         write_new(file.absolute(), content)
-        say(f"Saved, {size(len(content))}: {shown(str(file))}. Nothing was sent.")
+        say(
+            tr(
+                "Saved, {size}: {file}. Nothing was sent.",
+                size=size(len(content)),
+                file=shown(str(file)),
+            )
+        )
         if as_json:
             put({"report": str(file.absolute()), "bytes": len(content), "names": not without_names})

@@ -34,7 +34,8 @@ from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError, Refused
 from fascis.files.names import shown
 from fascis.machine.awake import Awake
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
@@ -67,7 +68,7 @@ def split(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
             put(split_plan_object(plan))
         raise typer.Exit(0)
     asks = plan.asks or after is After.RELEASE
-    if asks and not yes and not (interactive() and typer.confirm("Go on?", err=True)):
+    if asks and not yes and not (interactive() and typer.confirm(tr("Go on?"), err=True)):
         if after is After.RELEASE and not plan.asks:
             say("--after release deletes the originals: --yes consents to that. Nothing was done.")
         _refuse(plan, as_json)
@@ -96,8 +97,15 @@ def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLib
     for each in found:
         for project in each.projects:
             if project in taken:
-                both = f"{shown(taken[project])} and {shown(each.name)}"
-                usage(f"{shown(project)} would be in two parts, {both}.", as_json)
+                both = tr("{taken} and {name}", taken=shown(taken[project]), name=shown(each.name))
+                usage(
+                    tr(
+                        "{project} would be in two parts, {both}.",
+                        project=shown(project),
+                        both=both,
+                    ),
+                    as_json,
+                )
             taken[project] = each.name
         try:
             find_part(surveyed, each.projects)
@@ -110,12 +118,18 @@ def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLib
 
 def _tell_plan(plan: SplitPlan) -> None:
     for part in plan.plans:
-        files = counted(part.totals.files, "file")
+        files = trn("{n} file", "{n} files", part.totals.files)
         say(f"{shown(part.name)}: {files}, {size(part.totals.bytes)} → {shown(str(part.target))}")
     say(
-        f"{size(plan.before_bytes)} become {size(plan.parts_bytes)} in "
-        f"{counted(len(plan.plans), 'library', 'libraries')}; "
-        f"{counted(plan.stays_files, 'file stays', 'files stay')} ({size(plan.stays_bytes)})."
+        trn(
+            "{size} become {size_2} in {libraries}; {n} file stays ({size_3}).",
+            "{size} become {size_2} in {libraries}; {n} files stay ({size_3}).",
+            plan.stays_files,
+            size=size(plan.before_bytes),
+            size_2=size(plan.parts_bytes),
+            libraries=trn("{n} library", "{n} libraries", len(plan.plans)),
+            size_3=size(plan.stays_bytes),
+        )
     )
     for problem in plan.problems:
         remedy = f" {problem.remedy}" if problem.remedy else ""
@@ -140,12 +154,12 @@ def _go(split: Split, as_json: bool, consent: bool, skip: bool = False) -> NoRet
     error: FascisError | None = None
     control = Control()
     try:
-        with Awake("A library is split"):
+        with Awake(tr("A library is split")):
             split.run(partial(_cross, control=control, skip=skip), _tell_part)
             with Telling(split.parts[0]) as telling:
                 stoppable(lambda: split.advance(consent, control, telling), control)
     except KeyboardInterrupt:
-        error = Cancelled("Stopped. What is verified is kept; fascis resume goes on.")
+        error = Cancelled(tr("Stopped. What is verified is kept; fascis resume goes on."))
     except FascisError as stopped:
         error = stopped
     _end(split, as_json, error)
@@ -182,14 +196,27 @@ def _status(record: dict[str, Any], error: FascisError | None) -> int:
 def _tell(record: dict[str, Any]) -> None:
     for problem in record["problems"]:
         say(problem["sentence"])
-    print(f"Split {record['split']}: {record['state']}.")
+    print(tr("Split {split}: {state}.", split=record["split"], state=record["state"]))
     for part in record["parts"]:
-        files = counted(part["verified_files"], "file")
-        print(f"  {part['to'][0]}  {part['state']}, {files} verified")
+        files = trn("{n} file", "{n} files", part["verified_files"])
+        print(
+            tr(
+                "  {to}  {state}, {files} verified",
+                to=part["to"][0],
+                state=part["state"],
+                files=files,
+            )
+        )
     stays = record["stays"]
     print(
-        f"{size(record['before_bytes'])} became {size(record['parts_bytes'])}; no part has "
-        f"{counted(stays['files'], 'file')}, {size(stays['bytes'])}."
+        trn(
+            "{size} became {size_2}; no part has {n} file, {size_3}.",
+            "{size} became {size_2}; no part has {n} files, {size_3}.",
+            stays["files"],
+            size=size(record["before_bytes"]),
+            size_2=size(record["parts_bytes"]),
+            size_3=size(stays["bytes"]),
+        )
     )
 
 
@@ -271,6 +298,6 @@ def receipts(split: Split, as_json: bool) -> NoReturn:
         put({"split": split.id, "receipts": records})
         raise typer.Exit(0)
     for r in records:
-        files = counted(r["files"], "file")
+        files = trn("{n} file", "{n} files", r["files"])
         print(f"{r['crossing'][:8]}  {r['state']:<9}  {files}  {r['name']} → {r['to']}")
     raise typer.Exit(0)

@@ -16,6 +16,7 @@ import typer
 from typer.exceptions import TyperException
 
 from fascis.files.errors import Cancelled, FascisError
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -64,7 +65,7 @@ def usage_errors(arguments: list[str]) -> Iterator[None]:
     except Cancelled as error:
         _end(error, arguments, INTERRUPTED)
     except (typer.Abort, KeyboardInterrupt):
-        sentence = "Stopped before anything was begun."
+        sentence = tr("Stopped before anything was begun.")
         if as_json:
             put({"error": sentence})
         say(sentence)
@@ -103,4 +104,6 @@ def interactive() -> bool:
     return sys.stdin.isatty() and sys.stderr.isatty()
 
 
-JSON = typer.Option(False, "--json", help="One JSON object on standard output, nothing else there.")
+JSON = typer.Option(
+    False, "--json", help=tr("One JSON object on standard output, nothing else there.")
+)

@@ -18,7 +18,8 @@ from fascis.files.errors import Cancelled, FascisError
 from fascis.files.hash_lists import HashList, found_lists, list_at
 from fascis.files.names import shown
 from fascis.library.known.places import known_places
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 
@@ -30,13 +31,13 @@ def verify(
     roots = [resolve(workspace, library) for library in given]
     for root in roots:
         if not root.is_dir():
-            usage(f"There is no folder {shown(str(root))}.", as_json)
+            usage(tr("There is no folder {root}.", root=shown(str(root))), as_json)
     if everything or drive:
         roots += [p for p in _known(workspace, drive, as_json) if p not in roots]
     if not roots:
         if not (everything or drive):
-            usage("Name a library, or a drive (--drive), or take all (--all).", as_json)
-        say("Nothing that can be verified is connected.")
+            usage(tr("Name a library, or a drive (--drive), or take all (--all)."), as_json)
+        say(tr("Nothing that can be verified is connected."))
     found = _lists(roots, lists, as_json)
     single = len(given) == 1 and not (everything or drive)
     results, wrong = [], False
@@ -80,7 +81,7 @@ def _known(workspace: Workspace, drive: str, as_json: bool) -> list[Path]:
     connected = workspace.drives.connected()
     wanted = [d for d in connected if not drive or drive in (d.label, d.uuid, str(d.mount))]
     if not wanted:
-        usage(f"No drive {shown(drive)} is connected.", as_json)
+        usage(tr("No drive {drive} is connected.", drive=shown(drive)), as_json)
     uuids = {d.uuid for d in wanted}
     places = [p for one in known_places(workspace) for p in (one.home, *one.copies)]
     there = [p.path for p in places if p.there and p.drive in uuids]
@@ -90,11 +91,11 @@ def _known(workspace: Workspace, drive: str, as_json: bool) -> list[Path]:
 def _lists(roots: list[Path], given: list[str], as_json: bool) -> list[HashList]:
     for path in map(Path, given):
         if not path.is_file():
-            usage(f"There is no hash list {shown(str(path))}.", as_json)
+            usage(tr("There is no hash list {path}.", path=shown(str(path))), as_json)
     if not given:
         for root in roots:
             for path in found_lists(root):
-                say(f"{shown(str(path))} is a hash list: --list compares with it.")
+                say(tr("{path} is a hash list: --list compares with it.", path=shown(str(path))))
     return [list_at(Path(path).absolute()) for path in given]
 
 
@@ -102,19 +103,26 @@ def _tell_verified(verified: Verified) -> None:
     found, record = verified.found, verified.as_json()
     for sentence in found.said:
         say(sentence)
-    how = "from the drive itself" if found.proven else "back, perhaps from memory"
+    how = tr("from the drive itself") if found.proven else tr("back, perhaps from memory")
     print(
-        f"{shown(verified.root.name)}: {counted(found.matching, 'file')} of "
-        f"{counted(found.files, 'file')} equal, {size(found.bytes)} read {how}."
+        trn(
+            "{name}: {n} file of {files} equal, {size} read {how}.",
+            "{name}: {n} files of {files} equal, {size} read {how}.",
+            found.matching,
+            name=shown(verified.root.name),
+            files=trn("{n} file", "{n} files", found.files),
+            size=size(found.bytes),
+            how=how,
+        )
     )
     words = {
         "edited": "edited",
         "damaged": "damaged",
         "missing": "missing",
         "unlisted": "unlisted",
-        "list_mismatch": "not what the hash list says",
-        "list_missing": "in the hash list, and not there",
-        "references_unresolved": "refers to what is not there",
+        "list_mismatch": tr("not what the hash list says"),
+        "list_missing": tr("in the hash list, and not there"),
+        "references_unresolved": tr("refers to what is not there"),
     }
     for name, told in words.items():
         for place in record[name]:

@@ -38,7 +38,7 @@ from fascis.files.names import join, shown
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN, Identity, read_identity
 from fascis.library.known.places import KnownPlaces
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _MOST = 1000
@@ -77,8 +77,11 @@ def way_back(workspace: Workspace, now: Path) -> WayBack:
     if identity is None or not identity.history:
         raise Refused(
             Code.WRONG_STATE,
-            f"Where {shown(str(now))} was before is not on record. Say where it is to go (--to). "
-            "Nothing was changed.",
+            tr(
+                "Where {now} was before is not on record. Say where it is to go (--to). "
+                "Nothing was changed.",
+                now=shown(str(now)),
+            ),
         )
     last = identity.history[-1]
     if last.part_of:
@@ -124,8 +127,11 @@ def way_of(crossing: Crossing, now: Path | None = None) -> WayBack:
     if crossing.state in UNFINISHED:
         raise Refused(
             Code.WRONG_STATE,
-            f"The crossing is {crossing.state.value}: the library is still at "
-            f"{shown(str(places.source))}. Nothing was changed.",
+            tr(
+                "The crossing is {value}: the library is still at {source}. Nothing was changed.",
+                value=crossing.state.value,
+                source=shown(str(places.source)),
+            ),
         )
     known = next(
         (k for k in workspace.register.libraries() if k.id == places.header.library_id), None
@@ -145,9 +151,12 @@ def _identity(workspace: Workspace, root: Path) -> Identity | None:
 def _came_as_part(now: Path) -> Refused:
     return Refused(
         Code.WRONG_STATE,
-        f"{shown(str(now))} came here as a part, or became part of another library. Take it into "
-        "a folder with fascis relocate --into, or take its crossing back with fascis undo. Nothing "
-        "was changed.",
+        tr(
+            "{now} came here as a part, or became part of another library. Take it "
+            "into a folder with fascis relocate --into, or take its crossing back "
+            "with fascis undo. Nothing was changed.",
+            now=shown(str(now)),
+        ),
     )
 
 
@@ -171,20 +180,27 @@ def plan_bringing_back(
     now, before = way.now, way.before
     if os.path.realpath(now) == os.path.realpath(before):
         raise Refused(
-            Code.WRONG_STATE, f"It is at {shown(str(before))} already. Nothing was changed."
+            Code.WRONG_STATE,
+            tr("It is at {before} already. Nothing was changed.", before=shown(str(before))),
         )
     if not before.parent.is_dir():
         raise Refused(
             Code.DESTINATION_MISSING,
-            f"There is no folder {shown(str(before.parent))} any more, where it was. Make it, or "
-            "say where the library is to go (--to). Nothing was changed.",
+            tr(
+                "There is no folder {parent} any more, where it was. Make it, or say "
+                "where the library is to go (--to). Nothing was changed.",
+                parent=shown(str(before.parent)),
+            ),
         )
     surveyed = survey_library(workspace, now, None, control)
     if surveyed.document:
         raise Refused(
             Code.LIBRARY_NOT_A_FOLDER,
-            f"{shown(str(now))} is a single document; only libraries in folders are brought back. "
-            "Nothing was changed.",
+            tr(
+                "{now} is a single document; only libraries in folders are brought back. "
+                "Nothing was changed.",
+                now=shown(str(now)),
+            ),
         )
     choices = Choices(before.name, after=after or After.KEEP)
     make = make_plan if after else make_usual_plan
@@ -197,9 +213,15 @@ def plan_bringing_back(
         plan.problems.append(
             Problem(
                 Code.IN_TWO_PLACES,
-                f"The originals from before are set aside at {shown(str(way.aside))}.",
-                "To have exactly these back, without copying: fascis undo "
-                f"{way.crossing[:8]}. Work that was done since is only where the library is now.",
+                tr(
+                    "The originals from before are set aside at {aside}.",
+                    aside=shown(str(way.aside)),
+                ),
+                tr(
+                    "To have exactly these back, without copying: fascis undo {crossing}. "
+                    "Work that was done since is only where the library is now.",
+                    crossing=way.crossing[:8],
+                ),
                 severity_here=Severity.NOTE,
             )
         )
@@ -213,8 +235,11 @@ def _ungathered(
     if not way.crossing:
         raise Refused(
             Code.WRONG_STATE,
-            "What was gathered is known only on the computer where the library crossed. Bring it "
-            "back without --ungather: gathered media stays in the library. Nothing was changed.",
+            tr(
+                "What was gathered is known only on the computer where the library "
+                "crossed. Bring it back without --ungather: gathered media stays in the "
+                "library. Nothing was changed."
+            ),
         )
     crossing = find_crossing(workspace, way.crossing)
     try:
@@ -267,8 +292,8 @@ def _adopt(
         plan.problems.append(
             Problem(
                 Code.DESTINATION_EXISTS,
-                f"Another library stands at {shown(str(before))} by now.",
-                "Say where this one is to go (--to).",
+                tr("Another library stands at {before} by now.", before=shown(str(before))),
+                tr("Say where this one is to go (--to)."),
             )
         )
         return
@@ -307,26 +332,40 @@ def _problems(found: Stands, before: Path) -> Iterator[Problem]:
     if found.in_the_way:
         yield Problem(
             Code.DESTINATION_EXISTS,
-            f"{shown(found.in_the_way[0])} is a folder in {where}, and a file of the library.",
-            "Give that folder another name first.",
+            tr(
+                "{in_the_way} is a folder in {where}, and a file of the library.",
+                in_the_way=shown(found.in_the_way[0]),
+                where=where,
+            ),
+            tr("Give that folder another name first."),
             tuple(found.in_the_way[:_MOST]),
         )
     differs = [*found.differs, *found.files_in_the_way]
     if differs:
-        files = counted(len(differs), "file stands", "files stand")
+        files = trn("{n} file stands", "{n} files stand", len(differs))
         yield Problem(
             Code.NAME_TAKEN,
-            f"{files} in {where} with other content than in the library: {shown(differs[0])} "
-            "first.",
-            "Go on (--yes): the library's own come there, and what stands there is kept in "
-            ".fascis/earlier. Or see to them first.",
+            tr(
+                "{files} in {where} with other content than in the library: {differs} first.",
+                files=files,
+                where=where,
+                differs=shown(differs[0]),
+            ),
+            tr(
+                "Go on (--yes): the library's own come there, and what stands there is "
+                "kept in .fascis/earlier. Or see to them first."
+            ),
             tuple(differs[:_MOST]),
         )
     if found.others:
-        files = counted(found.others, "file stands", "files stand")
+        files = trn("{n} file stands", "{n} files stand", found.others)
         yield Problem(
             Code.SAME_LIBRARY_THERE,
-            f"{files} in {where} that the library does not have; they stay as they are.",
+            tr(
+                "{files} in {where} that the library does not have; they stay as they are.",
+                files=files,
+                where=where,
+            ),
             "",
             severity_here=Severity.NOTE,
         )

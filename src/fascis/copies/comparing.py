@@ -32,6 +32,7 @@ from fascis.library.identity import INVENTORY, OWN, inventory_of, read_identity
 from fascis.library.known.places import KnownPlaces, State
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # Files that are compared between two looks at whether to stop.
@@ -154,7 +155,9 @@ class CopyTree:
     def _read_inventory(self, root: Path) -> None:
         if not self._medium.exists(INVENTORY):
             raise Damaged(
-                root, "it has no inventory", "Only a copy that arrived by a crossing is compared."
+                root,
+                tr("it has no inventory"),
+                tr("Only a copy that arrived by a crossing is compared."),
             )
         listed = inventory_of(self._medium, root / ".fascis/inventory.csv")
         self.recorded = {entry.place: entry for entry in listed}

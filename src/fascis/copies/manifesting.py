@@ -40,6 +40,7 @@ from fascis.library.identity import (
     read_identity,
 )
 from fascis.library.roles import ROLES
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _AT_ONCE = 4096
@@ -78,14 +79,17 @@ def write_lists_of(
     if surveyed.document or not surveyed.survey.folders:
         raise Refused(
             Code.LIBRARY_NOT_A_FOLDER,
-            f"{shown(str(root))} is no folder of a library. Nothing was written.",
+            tr("{root} is no folder of a library. Nothing was written.", root=shown(str(root))),
         )
     with closing(workspace.drives.open(root)) as medium:
         if medium.exists(MANIFEST):
             raise Refused(
                 Code.WRONG_STATE,
-                f"{shown(root.name)} has a manifest already. fascis verify compares it; nothing "
-                "was written.",
+                tr(
+                    "{name} has a manifest already. fascis verify compares it; nothing was "
+                    "written.",
+                    name=shown(root.name),
+                ),
             )
         hold(medium, root)
         identity = read_identity(medium, root)
@@ -95,7 +99,7 @@ def write_lists_of(
         try:
             _write(workspace, medium, surveyed, entries, listed, identity)
         except OSError as error:
-            raise told(error, "write the lists", OWN) from error
+            raise told(error, tr("write the lists"), OWN) from error
     return listed
 
 

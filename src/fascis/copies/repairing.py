@@ -42,6 +42,7 @@ from fascis.library.identity import INVENTORY, MANIFEST, OWN, inventory_of, read
 from fascis.library.known.places import Place as Located
 from fascis.library.known.places import known_places
 from fascis.library.open_files import find_open
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 FORMAT = 1
@@ -231,7 +232,7 @@ class Repairs:
                 self._workspace.step("repair written")
             mine.sync()
         except OSError as error:
-            raise told(error, "write the good file", base) from error
+            raise told(error, tr("write the good file"), base) from error
 
     def _finish(self, act: Repair, mine: Medium) -> Repair:
         """Brings in what is written and right, and clears the rest."""
@@ -250,7 +251,7 @@ class Repairs:
             mine.sync()
             _remove_empty(mine, act)
         except OSError as error:
-            raise told(error, "put the good file back", base) from error
+            raise told(error, tr("put the good file back"), base) from error
         act = act.model_copy(update={"state": "done", "files": tuple(done)})
         self._write(act)
         self._workspace.step("repair done")
@@ -291,7 +292,8 @@ class Repairs:
             act = self.find(prefix)
             if act is None or act.state == "undone":
                 raise Refused(
-                    Code.NOTHING_TO_UNDO, "There is no such repair, or it is taken back already."
+                    Code.NOTHING_TO_UNDO,
+                    tr("There is no such repair, or it is taken back already."),
                 )
             root = Path(act.root)
             with closing(self._drives.open(root)) as mine:
@@ -310,8 +312,11 @@ class Repairs:
             if _digest(mine, file.place) != file.digest:
                 raise Refused(
                     Code.DOCUMENT_CHANGED,
-                    f"{shown(file.place)} was changed since it was repaired, and stays. Nothing "
-                    "was changed.",
+                    tr(
+                        "{place} was changed since it was repaired, and stays. Nothing was "
+                        "changed.",
+                        place=shown(file.place),
+                    ),
                 )
 
     def _take_back(self, act: Repair, mine: Medium) -> Repair:
@@ -334,7 +339,7 @@ class Repairs:
             mine.sync()
             _remove_empty(mine, act)
         except OSError as error:
-            raise told(error, "take the repair back", base) from error
+            raise told(error, tr("take the repair back"), base) from error
         act = act.model_copy(update={"state": "undone"})
         self._write(act)
         return act
@@ -394,12 +399,12 @@ class Repairs:
             make_private(self._folder)
             fd = os.open(self._folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         except OSError as error:
-            raise told(error, "write the record of the repair", bytes(self._folder)) from error
+            raise told(error, tr("write the record of the repair"), bytes(self._folder)) from error
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             yield
         except BlockingIOError as error:
-            raise Refused(Code.BUSY, "Another window repairs just now; try again.") from error
+            raise Refused(Code.BUSY, tr("Another window repairs just now; try again.")) from error
         finally:
             os.close(fd)
 
@@ -431,19 +436,23 @@ def _check_same(mine: Medium, root: Path, theirs: Medium, copy: Path) -> None:
     if one and other and one.library_id != other.library_id:
         raise Refused(
             Code.WRONG_STATE,
-            f"{shown(str(root))} and {shown(str(copy))} are two libraries, not a library and its "
-            "copy. Nothing was changed.",
+            tr(
+                "{root} and {copy} are two libraries, not a library and its copy. "
+                "Nothing was changed.",
+                root=shown(str(root)),
+                copy=shown(str(copy)),
+            ),
         )
     if os.path.realpath(root) == os.path.realpath(copy):
         raise Refused(
-            Code.WRONG_STATE, "A library cannot be repaired from itself. Nothing was changed."
+            Code.WRONG_STATE, tr("A library cannot be repaired from itself. Nothing was changed.")
         )
 
 
 def _id(medium: Medium, root: Path) -> str:
     identity = read_identity(medium, root)
     if identity is None:
-        raise Damaged(root, "it has no identity", "Nothing was changed.")
+        raise Damaged(root, tr("it has no identity"), tr("Nothing was changed."))
     return identity.library_id
 
 
@@ -592,9 +601,9 @@ def repair_originals(workspace: Workspace, crossing: Crossing, copy: Path, contr
 
 
 CANNOT = {
-    "open": "a program has it open for writing",
-    "copy-damaged": "the copy has another content there",
-    "copy-missing": "the copy does not have it",
-    "not-done": "it changed meanwhile",
+    "open": tr("a program has it open for writing"),
+    "copy-damaged": tr("the copy has another content there"),
+    "copy-missing": tr("the copy does not have it"),
+    "not-done": tr("it changed meanwhile"),
 }
 """Why something cannot be repaired, for people."""

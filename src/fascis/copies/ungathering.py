@@ -28,7 +28,8 @@ from fascis.files.disk.digest import digest_at, digest_of
 from fascis.files.disk.medium import Medium, PosixMedium, move, remove_own
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused, told
 from fascis.files.names import join, parent, shown
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 # What a copy on its way to its loose place is called, until it is whole.
 _BEGUN = b".fascis-put-back"
@@ -112,20 +113,20 @@ def _why_it_stays(
     """Why a folder of gathered media stays as it is; nothing where it can go back."""
     inside = {place for place in rows if parent(place) == folder}
     if inside != set(places):
-        return "something was put beside it, or taken away"
+        return tr("something was put beside it, or taken away")
     if len({parent(gathered[place]) for place in places}) > 1:
-        return "it comes from several folders"
+        return tr("it comes from several folders")
     for place in places:
         if place.rpartition(b"/")[2] != (gathered[place]).rpartition(b"/")[2]:
-            return "it has other names here"
+            return tr("it has other names here")
         if place not in tree.recorded or not tree.is_as_recorded(place):
-            return "it was changed since"
+            return tr("it was changed since")
         row = rows[place]
         if plan.fates[row] != Fate.COPY:
-            return "it does not go along"
+            return tr("it does not go along")
         for number in surveyed.uses.used_by.get(row, ()):
             if surveyed.uses.documents[number].kind.name not in _BY_PATHS:
-                return "a catalog or an edit list uses it"
+                return tr("a catalog or an edit list uses it")
     return ""
 
 
@@ -141,7 +142,7 @@ def _why_not_there(loose: bytes, mounts: dict[str, str], now: dict[str, str]) ->
         if (loose + b"/").startswith(os.fsencode(mount).rstrip(b"/") + b"/")
     ]
     uuid = max(below, key=lambda u: len(mounts[u]), default="")
-    return "its drive is away" if uuid and now.get(uuid) != mounts[uuid] else ""
+    return tr("its drive is away") if uuid and now.get(uuid) != mounts[uuid] else ""
 
 
 def _look_at(place: Place, path: bytes, tree: CopyTree, found: Ungathered) -> str:
@@ -154,9 +155,9 @@ def _look_at(place: Place, path: bytes, tree: CopyTree, found: Ungathered) -> st
         found.bytes_missing += entry.size
     else:
         if not stat.S_ISREG(status.st_mode) or status.st_size != entry.size:
-            return "something else lies there"
+            return tr("something else lies there")
         if digest_at(path) != entry.digest:
-            return "something else lies there"
+            return tr("something else lies there")
     found.paths[place], found.digests[place] = path, entry.digest
     return ""
 
@@ -186,7 +187,7 @@ def put_back(root: Path, found: Ungathered, control: Control = UNSTOPPED) -> int
                     inner = path[len(above.rstrip(b"/")) + 1 :]
                     _put_one(library, place, there, inner, found.digests[place])
             except OSError as error:
-                raise told(error, "put back", path) from error
+                raise told(error, tr("put back"), path) from error
     return len(found.missing)
 
 
@@ -204,8 +205,11 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
                 return
         raise Refused(
             Code.NAME_TAKEN,
-            f"{shown(inner)} came to lie at its loose place meanwhile, and is not touched. The "
-            "library was not brought back.",
+            tr(
+                "{inner} came to lie at its loose place meanwhile, and is not touched. "
+                "The library was not brought back.",
+                inner=shown(inner),
+            ),
         )
     make_parents(there, b"", inner)
     begun = join(parent(inner), inner.rpartition(b"/")[2] + _BEGUN)
@@ -220,8 +224,11 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
         remove_own(there, begun)
         raise Refused(
             Code.MISMATCH,
-            f"{shown(place)} did not read back equal at its loose place. Nothing else was changed, "
-            "and the library was not brought back.",
+            tr(
+                "{place} did not read back equal at its loose place. Nothing else was "
+                "changed, and the library was not brought back.",
+                place=shown(place),
+            ),
         )
     move(there, begun, inner)
     there.sync()
@@ -231,10 +238,17 @@ def told_of(found: Ungathered) -> list[str]:
     """What a person should know of it, in sentences."""
     said = []
     if found.paths:
-        files = counted(len(found.paths), "gathered file goes", "gathered files go")
-        sentence = f"{files} back to where it was loose"
+        files = trn("{n} gathered file goes", "{n} gathered files go", len(found.paths))
+        sentence = tr("{files} back to where it was loose", files=files)
         if found.missing:
-            sentence += f", {len(found.missing)} put there again ({size(found.bytes_missing)})"
+            sentence += tr(
+                ", {missing} put there again ({size})",
+                missing=len(found.missing),
+                size=size(found.bytes_missing),
+            )
         said.append(sentence + ".")
-    said += [f"{shown(f)}: stays gathered; {why}." for f, why in sorted(found.stays.items())]
+    said += [
+        tr("{f}: stays gathered; {why}.", f=shown(f), why=why)
+        for f, why in sorted(found.stays.items())
+    ]
     return said

@@ -28,7 +28,8 @@ from fascis.files.disk.medium import Medium
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
 from fascis.library.survey import Kind
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 # What a crossing to a new folder would be told, and an update need not be.
@@ -61,8 +62,11 @@ def plan_update(
     if surveyed.document:
         raise Refused(
             Code.LIBRARY_NOT_A_FOLDER,
-            f"{shown(str(home))} is a single document; only copies of folders are brought up to "
-            "date. Nothing was changed.",
+            tr(
+                "{home} is a single document; only copies of folders are brought up to "
+                "date. Nothing was changed.",
+                home=shown(str(home)),
+            ),
         )
     compared = Comparison(workspace, surveyed, copy, control)
     plan, found, identity = compared.plan, compared.found, compared.tree.identity
@@ -70,7 +74,11 @@ def plan_update(
     if identity is None or (id and identity.library_id != id):
         raise Refused(
             Code.WRONG_STATE,
-            f"{shown(str(copy))} is no copy of {shown(str(home))}. Nothing was changed.",
+            tr(
+                "{copy} is no copy of {home}. Nothing was changed.",
+                copy=shown(str(copy)),
+                home=shown(str(home)),
+            ),
         )
     plan.library_id = identity.library_id
     _leave_alone(plan, compared)
@@ -138,15 +146,22 @@ def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
     if not (found.edited or found.made or found.both):
         return
     worked = [*found.both, *found.edited, *found.made]
-    files = counted(len(worked), "file", "files")
-    both = f"; {len(found.both)} of them at home too" if found.both else ""
+    files = trn("{n} file", "{n} files", len(worked))
+    both = tr("; {both} of them at home too", both=len(found.both)) if found.both else ""
     yield Problem(
         Code.COPY_IS_AHEAD,
-        f"{files} of {shown(str(copy))} were made or changed there since it arrived{both}: "
-        f"{shown(worked[0])} first.",
-        "Go on (--yes): what was changed only there stays as it is; of what was changed at "
-        "home too the copy gets that of home, and keeps its own in .fascis/earlier. Or take "
-        "what is newer there home first.",
+        tr(
+            "{files} of {copy} were made or changed there since it arrived{both}: {worked} first.",
+            files=files,
+            copy=shown(str(copy)),
+            both=both,
+            worked=shown(worked[0]),
+        ),
+        tr(
+            "Go on (--yes): what was changed only there stays as it is; of what was "
+            "changed at home too the copy gets that of home, and keeps its own in "
+            ".fascis/earlier. Or take what is newer there home first."
+        ),
         tuple(worked[:_MOST]),
     )
 
@@ -164,20 +179,25 @@ def copy_problems(
     if drive and drive.connected and room > drive.free:
         yield Problem(
             Code.NOT_ENOUGH_ROOM,
-            f"{shown(drive.label)} has {size(drive.free)} free; what changed needs {size(room)}.",
-            "Make room on it first.",
+            tr(
+                "{label} has {size} free; what changed needs {size_2}.",
+                label=shown(drive.label),
+                size=size(drive.free),
+                size_2=size(room),
+            ),
+            tr("Make room on it first."),
         )
     with closing(workspace.drives.open(copy)) as medium:
         try:
             hold(medium, copy)
         except Refused as error:
-            yield Problem(error.code, str(error), "Let that one end first.")
+            yield Problem(error.code, str(error), tr("Let that one end first."))
     wrong = _not_writable(plan, places, copy)
     if wrong is not None:
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            f"{shown(str(wrong))} may not be written by you.",
-            "See to its permissions.",
+            tr("{wrong} may not be written by you.", wrong=shown(str(wrong))),
+            tr("See to its permissions."),
         )
 
 
@@ -219,7 +239,7 @@ def drop(workspace: Workspace, copy: Path) -> int:
                 medium.remove_folder(folder)
             medium.sync()
         except OSError as error:
-            raise told(error, "delete", EARLIER_FOLDER) from error
+            raise told(error, tr("delete"), EARLIER_FOLDER) from error
     return len(found)
 
 

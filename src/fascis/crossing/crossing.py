@@ -66,7 +66,7 @@ from fascis.files.names import place_text, shown
 from fascis.library.identity import OWN, Home
 from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 
@@ -151,7 +151,7 @@ class Crossing:
         A person must decide, or make way; else nothing.
         """
         if self.state in (State.WAITING, State.FAILED):
-            return "it waits for a decision"
+            return tr("it waits for a decision")
         if self.state not in UNFINISHED or self.turn is not None:
             return ""
         return str(self.journal.value("refused", ""))
@@ -317,16 +317,22 @@ class Crossing:
         if self.state in (State.RELEASED, State.UNDONE):
             raise Refused(
                 Code.WRONG_STATE,
-                f"The crossing is {self.state.value}; nothing is given up any more.",
+                tr(
+                    "The crossing is {value}; nothing is given up any more.", value=self.state.value
+                ),
             )
         if [d.number for d in self.demanded] == [destination.number]:
             raise Refused(
                 Code.WRONG_STATE,
-                f"{destination.label} is the only destination; give up the crossing instead.",
+                tr(
+                    "{label} is the only destination; give up the crossing instead.",
+                    label=destination.label,
+                ),
             )
         if self.state in (State.SWITCHED, State.PARKED) and destination.number == self.home.number:
             raise Refused(
-                Code.WRONG_STATE, f"{destination.label} is home; take back the switch first."
+                Code.WRONG_STATE,
+                tr("{label} is home; take back the switch first.", label=destination.label),
             )
         try:
             destination.take_back()
@@ -334,8 +340,10 @@ class Crossing:
         except DriveGone:
             destination.note(
                 destination.places.staging,
-                "what was begun there could not be cleared, because the drive is away; it is in "
-                "this folder",
+                tr(
+                    "what was begun there could not be cleared, because the drive is away; "
+                    "it is in this folder"
+                ),
             )
         destination.copies.enter(State.UNDONE)
         destination.look()
@@ -434,8 +442,12 @@ class Crossing:
         if newer := self.undecided(control):
             raise Refused(
                 Code.CHANGED_SINCE_SURVEY,
-                f"{len(newer)} file(s) became newer at the old place, {shown(newer[0])} first. "
-                "Bring them along, or leave them there; home has not changed.",
+                tr(
+                    "{newer} file(s) became newer at the old place, {newer_2} first. Bring "
+                    "them along, or leave them there; home has not changed.",
+                    newer=len(newer),
+                    newer_2=shown(newer[0]),
+                ),
             )
         self.home.open().close()
         self.check_balance()
@@ -484,12 +496,16 @@ class Crossing:
         for destination in self.demanded:
             opened = destination.opened()
             if opened and opened.wrong:
-                count = counted(len(opened.wrong), "reference leads", "references lead")
+                count = trn("{n} reference leads", "{n} references lead", len(opened.wrong))
                 raise Refused(
                     Code.OUT_OF_BALANCE,
-                    f"{count} to other content at the new place than before, or to none: "
-                    f"{opened.wrong[0]}. Home has not changed, and no original was touched. Take "
-                    "the crossing back, or correct that document there.",
+                    tr(
+                        "{count} to other content at the new place than before, or to none: "
+                        "{wrong}. Home has not changed, and no original was touched. Take the "
+                        "crossing back, or correct that document there.",
+                        count=count,
+                        wrong=opened.wrong[0],
+                    ),
                 )
 
     def _known_home(self) -> KnownLibrary | None:
@@ -520,8 +536,12 @@ class Crossing:
         if self.state is not State.SWITCHED:
             raise Refused(
                 Code.WRONG_STATE,
-                f"The crossing is {self.state.value}: other libraries can use the new place once "
-                "home is there, and before the originals are set aside. Nothing was changed.",
+                tr(
+                    "The crossing is {value}: other libraries can use the new place once "
+                    "home is there, and before the originals are set aside. Nothing was "
+                    "changed.",
+                    value=self.state.value,
+                ),
             )
         self._check_not_taking_back()
         self.home.open().close()
@@ -557,8 +577,12 @@ class Crossing:
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
                     Code.CHANGED_SINCE_SURVEY,
-                    f"{len(newer)} file(s) are newer at the old place, {shown(newer[0])} first. "
-                    "Nothing was set aside.",
+                    tr(
+                        "{newer} file(s) are newer at the old place, {newer_2} first. Nothing "
+                        "was set aside.",
+                        newer=len(newer),
+                        newer_2=shown(newer[0]),
+                    ),
                 )
             park(self.workspace, self.journal, self.places)
         on = self.workspace.clock()
@@ -627,7 +651,10 @@ class Crossing:
         if act not in acts(self.state):
             raise Refused(
                 Code.WRONG_STATE,
-                f"The crossing is {self.state.value}: that cannot be done now. Nothing changed.",
+                tr(
+                    "The crossing is {value}: that cannot be done now. Nothing changed.",
+                    value=self.state.value,
+                ),
             )
 
     def prove(self, control: Control | None = None) -> bool:
@@ -675,8 +702,12 @@ class Crossing:
         if split and also_stays is None:
             raise Refused(
                 Code.WRONG_STATE,
-                f"This is one of {split.of} parts of a split: their originals are deleted together "
-                f"(fascis release {split.id}). No original was deleted.",
+                tr(
+                    "This is one of {of} parts of a split: their originals are deleted "
+                    "together (fascis release {id}). No original was deleted.",
+                    of=split.of,
+                    id=split.id,
+                ),
             )
         if self.state is not State.RELEASED:
             check_transition(self.state, State.RELEASED)
@@ -686,8 +717,11 @@ class Crossing:
         if why_not_release(self._facts(even=True)) is Code.NOT_LOOKED:
             raise Refused(
                 Code.NOT_LOOKED,
-                "Documents of this library are not understood; what they refer to is not known. "
-                "Open it from its new home and look first. No original was deleted.",
+                tr(
+                    "Documents of this library are not understood; what they refer to is not "
+                    "known. Open it from its new home and look first. No original was "
+                    "deleted."
+                ),
             )
         proven = self.prove(control)
         all_compared = all(d.only_compared or d.copies.proven() for d in self.demanded)
@@ -698,17 +732,24 @@ class Crossing:
             if all_compared:
                 raise Refused(
                     Code.ONLY_COMPARED,
-                    f"The copy on {label} was read once more after the drive was connected again, "
-                    "and is equal. This drive's driver never shows whether what is read comes "
-                    "from the drive itself, so a comparison is all that is possible here. The "
-                    "originals are deleted only with your explicit confirmation that it is "
-                    "enough: --compared. No original was deleted.",
+                    tr(
+                        "The copy on {label} was read once more after the drive was connected "
+                        "again, and is equal. This drive's driver never shows whether what is "
+                        "read comes from the drive itself, so a comparison is all that is "
+                        "possible here. The originals are deleted only with your explicit "
+                        "confirmation that it is enough: --compared. No original was deleted.",
+                        label=label,
+                    ),
                 )
             raise Refused(
                 Code.NOT_PROVEN,
-                f"The copy on {label} was read back, perhaps from memory: this drive's driver does "
-                f"not prove that what is read comes from the drive. Remove {label} safely, connect "
-                "it again, then release: it is read once more then. No original was deleted.",
+                tr(
+                    "The copy on {label} was read back, perhaps from memory: this drive's "
+                    "driver does not prove that what is read comes from the drive. Remove "
+                    "{label} safely, connect it again, then release: it is read once more "
+                    "then. No original was deleted.",
+                    label=label,
+                ),
             )
         if self.part and self.journal.aside():
             # Each is looked at where it lay, and deleted there.
@@ -761,8 +802,10 @@ class Crossing:
         if self.is_taking_back:
             raise Refused(
                 Code.WRONG_STATE,
-                "Taking this crossing back was begun and cut off; that is finished first: fascis "
-                "undo. Nothing was deleted.",
+                tr(
+                    "Taking this crossing back was begun and cut off; that is finished "
+                    "first: fascis undo. Nothing was deleted."
+                ),
             )
 
     def _check_home_is_elsewhere(self) -> None:
@@ -775,8 +818,11 @@ class Crossing:
         if known and os.path.realpath(known.root) == os.path.realpath(self.places.origin()):
             raise Refused(
                 Code.WRONG_STATE,
-                f"{shown(str(known.root))} is home again: these are no originals to be set "
-                "aside or deleted any more. Nothing was touched.",
+                tr(
+                    "{root} is home again: these are no originals to be set aside or deleted "
+                    "any more. Nothing was touched.",
+                    root=shown(str(known.root)),
+                ),
             )
 
     def undo(self) -> str:
@@ -812,9 +858,11 @@ class Crossing:
             for destination in demanded:
                 destination.take_back()
             self.journal.enter(State.UNDONE, parked_at=None)
-            return (
-                f"Home is {old}, as it was. The copy at {new} stays; what was being brought along "
-                "is cleared."
+            return tr(
+                "Home is {old}, as it was. The copy at {new} stays; what was being "
+                "brought along is cleared.",
+                old=old,
+                new=new,
             )
         if state in UNFINISHED:
             said = self._give_up(old)
@@ -845,8 +893,17 @@ class Crossing:
         if not gone:
             how = "complete"
         else:
-            how = f"but for {counted(gone, 'file')} that somebody took away there"
-        return f"Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted."
+            how = trn(
+                "but for {n} file that somebody took away there",
+                "but for {n} files that somebody took away there",
+                gone,
+            )
+        return tr(
+            "Home is {old} again, {how}. The copy at {new} stays; nothing of it was deleted.",
+            old=old,
+            how=how,
+            new=new,
+        )
 
     def _intend_undo(self) -> None:
         if not self.is_taking_back:
@@ -861,15 +918,27 @@ class Crossing:
         old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
         if self.places.standing() is None:
             raise Refused(
-                Code.WRONG_STATE, f"The originals are not at {old} any more. Home stays on {label}."
+                Code.WRONG_STATE,
+                tr(
+                    "The originals are not at {old} any more. Home stays on {label}.",
+                    old=old,
+                    label=label,
+                ),
             )
         deleted = self.copies.sums(Which.DELETED)[0]
         if deleted or self.journal.open_act("release") is not None:
             raise Refused(
                 Code.WRONG_STATE,
-                f"Deleting the originals was begun: {counted(deleted, 'file is', 'files are')} "
-                f"gone from {old}, so home cannot be given back complete. It stays on {label}, "
-                "whole and verified.",
+                trn(
+                    "Deleting the originals was begun: {n} file is gone from {old}, so home "
+                    "cannot be given back complete. It stays on {label}, whole and verified.",
+                    "Deleting the originals was begun: {n} files are gone from {old}, so "
+                    "home cannot be given back complete. It stays on {label}, whole and "
+                    "verified.",
+                    deleted,
+                    old=old,
+                    label=label,
+                ),
             )
 
     def _give_home_back(self) -> None:
@@ -904,14 +973,16 @@ class Crossing:
         finally:
             if source:
                 source.close()
-        said = f"Given up. What was copied is cleared; the library is at {old} as it was."
+        said = tr(
+            "Given up. What was copied is cleared; the library is at {old} as it was.", old=old
+        )
         if theirs:
-            said += (
-                " What somebody put or changed there meanwhile is kept, in "
-                f"{shown(str(theirs[0]))}."
+            said += tr(
+                " What somebody put or changed there meanwhile is kept, in {theirs}.",
+                theirs=shown(str(theirs[0])),
             )
         if whole := [shown(str(d.places.told)) for d in self.demanded if d.whole]:
-            said += f" The whole copy at {whole[0]} stays."
+            said += tr(" The whole copy at {whole} stays.", whole=whole[0])
         return said
 
     # -- going on as the plan says -----------------------------------------------------------------

@@ -30,7 +30,8 @@ from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import fsname, name_key, place_text, shown
 from fascis.library.references.projects import project_of, project_place
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 # How far a split is: as far as the part that is the least far.
@@ -176,20 +177,24 @@ def _problems(split: SplitPlan, libraries: Sequence[NewLibrary]) -> Iterator[Pro
     if len(set(names)) < len(names):
         yield Problem(
             Code.NAME_NOT_USABLE,
-            "Two of the new libraries would have one name.",
-            "Give them different names (--part NAME=PROJECT).",
+            tr("Two of the new libraries would have one name."),
+            tr("Give them different names (--part NAME=PROJECT)."),
         )
     if not split.plans:
-        yield Problem(Code.PART_NOT_THERE, "There is no project here to make a library of.")
+        yield Problem(Code.PART_NOT_THERE, tr("There is no project here to make a library of."))
         return
     drive = split.plans[0].destination_drive
     needed = sum(plan.goals[0].room for plan in split.plans)
     if drive and drive.connected and needed > drive.free:
         yield Problem(
             Code.NOT_ENOUGH_ROOM,
-            f"{shown(drive.label)} has {size(drive.free)} free; all parts together need "
-            f"{size(needed)}.",
-            "Choose a drive with more room.",
+            tr(
+                "{label} has {size} free; all parts together need {size_2}.",
+                label=shown(drive.label),
+                size=size(drive.free),
+                size_2=size(needed),
+            ),
+            tr("Choose a drive with more room."),
         )
 
 
@@ -207,11 +212,16 @@ def _still_needed(split: SplitPlan) -> Iterator[Problem]:
     if needed:
         first = min(needed)
         below = split.plans[0].below
-        files = counted(len(needed), "file is", "files are")
+        files = trn("{n} file is", "{n} files are", len(needed))
         yield Problem(
             Code.USED_ELSEWHERE,
-            f"{files} still needed by documents that stay: {shown(needed[first][0])} uses "
-            f"{shown(first.removeprefix(below))}. These originals are kept.",
+            tr(
+                "{files} still needed by documents that stay: {needed} uses "
+                "{removeprefix}. These originals are kept.",
+                files=files,
+                needed=shown(needed[first][0]),
+                removeprefix=shown(first.removeprefix(below)),
+            ),
             "",
             tuple(p.removeprefix(below) for p in sorted(needed)[:1000]),
         )
@@ -372,20 +382,27 @@ class Split:
         if not self.complete:
             raise Refused(
                 Code.WRONG_STATE,
-                "This split was cut off before all of its parts were planned; nothing was copied. "
-                f"Give it up (fascis undo {self.id}) and begin it anew.",
+                tr(
+                    "This split was cut off before all of its parts were planned; nothing "
+                    "was copied. Give it up (fascis undo {id}) and begin it anew.",
+                    id=self.id,
+                ),
             )
 
     def _check_arrived(self) -> None:
         self._check_complete()
         behind = [part for part in self.parts if part.state in UNFINISHED]
         given_up = [part for part in self.parts if part.state is State.UNDONE]
-        for part, how in ((behind, "has not arrived"), (given_up, "was given up")):
+        for part, how in ((behind, tr("has not arrived")), (given_up, tr("was given up"))):
             if part:
                 raise Refused(
                     Code.WRONG_STATE,
-                    f"{shown(part[0].places.header.name)} {how}: originals go, or are set aside, "
-                    "when every part is there. Nothing was touched.",
+                    tr(
+                        "{name} {how}: originals go, or are set aside, when every part is there. "
+                        "Nothing was touched.",
+                        name=shown(part[0].places.header.name),
+                        how=how,
+                    ),
                 )
 
 

@@ -15,6 +15,7 @@ from fascis.desktop.kit.pieces import button, label
 from fascis.desktop.kit.tasks import Task
 from fascis.files.names import shown
 from fascis.files.own.saving import write_over
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -38,23 +39,29 @@ class SavingReport(QObject):
         """Says what would be saved."""
         self.open = True
         self._panel.begin(
-            "A report for the makers",
-            "It helps to find out what went wrong. It is saved where you say; nothing is sent.",
+            tr("A report for the makers"),
+            tr("It helps to find out what went wrong. It is saved where you say; nothing is sent."),
         )
-        self._panel.head("What is in it")
-        self._panel.add_row("Versions", "", "Fascis, the system, the packages it uses")
-        self._panel.add_row("Drives", "", "kind, size and space of those that are connected")
-        self._panel.add_row("The last crossings", "", "states, counts and what needed attention")
-        self._panel.add_row("The log", "", "what Fascis did")
-        self._without = QCheckBox("Leave names and paths out")
+        self._panel.head(tr("What is in it"))
+        self._panel.add_row(tr("Versions"), "", tr("Fascis, the system, the packages it uses"))
+        self._panel.add_row(
+            tr("Drives"), "", tr("kind, size and space of those that are connected")
+        )
+        self._panel.add_row(
+            tr("The last crossings"), "", tr("states, counts and what needed attention")
+        )
+        self._panel.add_row(tr("The log"), "", tr("what Fascis did"))
+        self._without = QCheckBox(tr("Leave names and paths out"))
         self._panel.space(8)
         self._panel.add(self._without)
         self._panel.add(
-            label("The report then has no name of a file, folder, library or drive.", quiet=True)
+            label(
+                tr("The report then has no name of a file, folder, library or drive."), quiet=True
+            )
         )
         self._panel.end(
-            button("Save the report…", self._save, main=True),
-            button("Back", self._leave, back=True),
+            button(tr("Save the report…"), self._save, main=True),
+            button(tr("Back"), self._leave, back=True),
         )
 
     def _leave(self) -> None:
@@ -63,7 +70,7 @@ class SavingReport(QObject):
 
     def _ask(self) -> str:
         name, _ = QFileDialog.getSaveFileName(
-            self._panel, "Save the report", "fascis-report.json", "Report (*.json)"
+            self._panel, tr("Save the report"), "fascis-report.json", tr("Report (*.json)")
         )
         return name
 
@@ -72,7 +79,7 @@ class SavingReport(QObject):
         name = self.ask()
         if not name:
             return
-        self._panel.show_busy("Saving the report", "Reading journals and the log.")
+        self._panel.show_busy(tr("Saving the report"), tr("Reading journals and the log."))
         Task(
             lambda: write_over(Path(name), makers_report(self._workspace, names)),
             lambda outcome: self._saved(name, outcome),
@@ -83,8 +90,10 @@ class SavingReport(QObject):
         if not self.open:
             return
         if isinstance(outcome, BaseException):
-            self._panel.show_error("It was not saved", str(outcome), [("Back", self._leave)])
+            self._panel.show_error(
+                tr("It was not saved"), str(outcome), [(tr("Back"), self._leave)]
+            )
             return
-        self._panel.begin("The report is saved", shown(name))
-        self._panel.add(label("Nothing was sent.", well=True))
-        self._panel.end(button("Back", self._leave, main=True, back=True))
+        self._panel.begin(tr("The report is saved"), shown(name))
+        self._panel.add(label(tr("Nothing was sent."), well=True))
+        self._panel.end(button(tr("Back"), self._leave, main=True, back=True))

@@ -84,16 +84,20 @@ from fascis.workspace import Workspace
 SOON_MS = 150
 # Crossings that were cut off are named when the window opens, up to so many.
 _MOST_OFFERED = 3
-PLACES = ("Shelves", "Crossings", "Receipts")
-STRANDS, RELINK = "Strands", "Relink"
+PLACES = (tr("Shelves"), tr("Crossings"), tr("Receipts"))
+STRANDS, RELINK = tr("Strands"), tr("Relink")
 # Views that are no places: the first two are of a library, the last belongs to the shelves.
 STRANDS_PLACE, RELINK_PLACE, LOOK = 3, 4, 5
 _FOOT = {
-    0: "Drag a library to another shelf, or: Space picks it up · Up and Down try shelves · Enter "
-    "puts it down, or opens its strands · Left: the drive",
-    1: "P pauses. Nothing is deleted while you are away.",
-    2: "Up and Down choose a receipt. The same page travels inside the library, in "
-    ".fascis/receipts.",
+    0: tr(
+        "Drag a library to another shelf, or: Space picks it up · Up and Down "
+        "try shelves · Enter puts it down, or opens its strands · Left: the drive"
+    ),
+    1: tr("P pauses. Nothing is deleted while you are away."),
+    2: tr(
+        "Up and Down choose a receipt. The same page travels inside the library, "
+        "in .fascis/receipts."
+    ),
     LOOK: LOOK_FOOT,
 }
 
@@ -114,7 +118,7 @@ class Window(QMainWindow):
         super().__init__()
         self.workspace, self.demo, self.keep = workspace, demo, QApplication.instance()
         tasks.reports = workspace.state
-        self.setWindowTitle("Fascis, demo" if demo else "Fascis")
+        self.setWindowTitle(tr("Fascis, demo") if demo else "Fascis")
         self.setWindowIcon(mark_icon())
         self.setMinimumSize(900, 520)
         self.shelves, self.crossings, self.receipts = ShelvesView(), CrossingsView(), ReceiptsView()
@@ -209,10 +213,10 @@ class Window(QMainWindow):
         mark = QPushButton(mark_icon(), "")
         mark.setProperty("mark", True)
         mark.setIconSize(QSize(28, 28))
-        mark.setAccessibleName("Menu")
+        mark.setAccessibleName(tr("Menu"))
         mark.setMenu(self._menu())
         across.addWidget(mark)
-        name = QLabel("Fascis")
+        name = QLabel(tr("Fascis"))
         name.setObjectName("name")
         across.addWidget(name)
         across.addSpacing(18)
@@ -220,7 +224,7 @@ class Window(QMainWindow):
         for i, text in enumerate(PLACES):
             b = button(text, partial(self.go_to, i), place=True)
             b.setCheckable(True)
-            b.setToolTip(f"Ctrl+{i + 1}")
+            b.setToolTip(tr("Ctrl+{i}", i=i + 1))
             self._places.append(b)
             across.addWidget(b)
         self._library = QWidget()
@@ -256,16 +260,19 @@ class Window(QMainWindow):
     def _menu(self) -> QMenu:
         menu = QMenu(self)
         for text, do in (
-            ("Look for libraries…", self.look_for_libraries),
-            ("Add a library…", lambda: self.planning.adding.ask_library()),
-            ("Add a single document…", lambda: self.planning.adding.ask_document()),
-            ("New catalog over a folder of photos…", lambda: self.planning.adding.ask_catalog()),
-            ("Add photos to the chosen catalog…", lambda: self.planning.adding.ask_photos()),
-            ("Look at the drives again", lambda: self.planning.refresh()),
-            ("Save a report for the makers…", lambda: self._report.show()),
-            *([("Stand-in drives…", self._show_bench)] if self.demo else []),
-            ("Light: Linen", lambda: self.set_theme("Linen")),
-            ("Dark: Dusk", lambda: self.set_theme("Dusk")),
+            (tr("Look for libraries…"), self.look_for_libraries),
+            (tr("Add a library…"), lambda: self.planning.adding.ask_library()),
+            (tr("Add a single document…"), lambda: self.planning.adding.ask_document()),
+            (
+                tr("New catalog over a folder of photos…"),
+                lambda: self.planning.adding.ask_catalog(),
+            ),
+            (tr("Add photos to the chosen catalog…"), lambda: self.planning.adding.ask_photos()),
+            (tr("Look at the drives again"), lambda: self.planning.refresh()),
+            (tr("Save a report for the makers…"), lambda: self._report.show()),
+            *([(tr("Stand-in drives…"), self._show_bench)] if self.demo else []),
+            (tr("Light: Linen"), lambda: self.set_theme("Linen")),
+            (tr("Dark: Dusk"), lambda: self.set_theme("Dusk")),
             ("Quit", self.close),
         ):
             action = QAction(text, self)
@@ -363,7 +370,7 @@ class Window(QMainWindow):
 
     def _startled(self, words: str) -> None:
         self.panel.show_error(
-            "Something unexpected", words, [("Back", lambda: self.go_to(self.place))]
+            tr("Something unexpected"), words, [(tr("Back"), lambda: self.go_to(self.place))]
         )
 
     def _look_soon(self) -> None:
@@ -425,7 +432,7 @@ class Window(QMainWindow):
             self.shelves.setFocus()
         elif place == 3:
             if self.drafting.woven is None:
-                self.strands.show_waiting("Looking at the library. Nothing is written into it.")
+                self.strands.show_waiting(tr("Looking at the library. Nothing is written into it."))
             if self.drafting.plan is not None:
                 self.drafting.show_plan()
             self.strands.bundle.setFocus()
@@ -490,7 +497,7 @@ class Window(QMainWindow):
 
     def look_for_libraries(self) -> None:
         """Looks at the home and every connected drive."""
-        self.looking.begin("This machine")
+        self.looking.begin(tr("This machine"))
         self.go_to(LOOK)
 
     def _look_on(self, shelf: Shelf) -> None:
@@ -547,13 +554,13 @@ class Window(QMainWindow):
         self._relink_page.show(self.relinks, actions)
 
     def _ask_where(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "A folder or a drive to look in")
+        folder = QFileDialog.getExistingDirectory(self, tr("A folder or a drive to look in"))
         if folder:
             self.relinks.look_in(Path(folder))
 
     def _ask_file(self) -> None:
         """One file is here: the one that is asked about, or the one of that name."""
-        name, _ = QFileDialog.getOpenFileName(self, "Where one of the lost files is now")
+        name, _ = QFileDialog.getOpenFileName(self, tr("Where one of the lost files is now"))
         if name:
             self.relink.take_file(Path(name))
 
@@ -585,7 +592,9 @@ class Window(QMainWindow):
     def _busy(self) -> str:
         running = self.conducting.running
         if running:
-            return f"{shown(running.name)} is crossing; this one waits its turn behind it."
+            return tr(
+                "{name} is crossing; this one waits its turn behind it.", name=shown(running.name)
+            )
         return ""
 
     def _started(self, crossing: Crossing) -> None:
@@ -671,13 +680,13 @@ class Window(QMainWindow):
             if self.place != 2:
                 return
             if isinstance(records, BaseException):
-                self.panel.show_error("The receipts could not be read", str(records), [])
+                self.panel.show_error(tr("The receipts could not be read"), str(records), [])
                 return
             self._records = {r["crossing"]: r for r in records}
             if not records:
                 self.panel.show_nothing(
-                    "A receipt is the readable record of a crossing.",
-                    [("To the shelves", lambda: self.go_to(0))],
+                    tr("A receipt is the readable record of a crossing."),
+                    [(tr("To the shelves"), lambda: self.go_to(0))],
                 )
             self.receipts.show_list(records, current)
 
@@ -692,27 +701,27 @@ class Window(QMainWindow):
         if record is None:
             return
         self.receipts.show_page(receipt_html(record))
-        self.panel.begin("Receipt", shown(record["name"]))
-        self.panel.add_row("Files", f"{record['verified_files']}", "read back and equal")
-        self.panel.add_row("Size", size(record["verified_bytes"]))
-        self.panel.add(label("To check the copy without Fascis, in its folder:", quiet=True))
-        field = QLineEdit("b3sum --check .fascis/manifest.b3")
+        self.panel.begin(tr("Receipt"), shown(record["name"]))
+        self.panel.add_row(tr("Files"), f"{record['verified_files']}", tr("read back and equal"))
+        self.panel.add_row(tr("Size"), size(record["verified_bytes"]))
+        self.panel.add(label(tr("To check the copy without Fascis, in its folder:"), quiet=True))
+        field = QLineEdit(tr("b3sum --check .fascis/manifest.b3"))
         field.setReadOnly(True)
         self.panel.add(field)
         buttons = [
-            button("Save the page…", lambda: self._save(receipt_html(record)), main=True),
-            button("Save as PDF…", self._save_pdf),
-            button("Print…", self._print),
+            button(tr("Save the page…"), lambda: self._save(receipt_html(record)), main=True),
+            button(tr("Save as PDF…"), self._save_pdf),
+            button(tr("Print…"), self._print),
         ]
         if crossing is None:
-            words = "It crossed on another computer; the receipt came with the library."
+            words = tr("It crossed on another computer; the receipt came with the library.")
             self.panel.add(label(words, quiet=True))
             folder = record["library"]
         else:
             folder = str(crossing.target)
-        buttons.append(button("Show in folder", lambda: self.conducting.opener(folder)))
+        buttons.append(button(tr("Show in folder"), lambda: self.conducting.opener(folder)))
         if crossing is not None:
-            buttons.append(button("See its crossing", lambda: self._see(id), link=True))
+            buttons.append(button(tr("See its crossing"), lambda: self._see(id), link=True))
         self.panel.end(*buttons)
 
     def _see(self, id: str) -> None:
@@ -721,14 +730,14 @@ class Window(QMainWindow):
 
     def _save(self, page: bytes) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, "Save the receipt", "receipt.html", "Page (*.html)"
+            self, tr("Save the receipt"), "receipt.html", tr("Page (*.html)")
         )
         if name:
             Task(lambda: write_over(Path(name), page), self._saved, self)
 
     def _save_pdf(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, "Save the receipt", "receipt.pdf", "PDF (*.pdf)"
+            self, tr("Save the receipt"), "receipt.pdf", tr("PDF (*.pdf)")
         )
         if name:
             pdf = self.receipts.as_pdf()
@@ -742,7 +751,7 @@ class Window(QMainWindow):
     def _saved(self, outcome: Any) -> None:
         if isinstance(outcome, BaseException):
             self.panel.show_error(
-                "It was not saved", str(outcome), [("Back", lambda: self.go_to(self.place))]
+                tr("It was not saved"), str(outcome), [(tr("Back"), lambda: self.go_to(self.place))]
             )
 
     # -- going on ----------------------------------------------------------------------------------

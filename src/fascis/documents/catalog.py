@@ -40,6 +40,7 @@ from fascis.documents.targets import Syntax, Target, readings
 from fascis.files.disk.door import delete_state
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.own.private import make_private
+from fascis.words.speech import tr
 
 ENDING = "fascat"
 APPLICATION_ID = 0x46415343  # "FASC"
@@ -143,12 +144,15 @@ def copy_of(catalog: Path, cache: Path) -> Path:
                 return cache / "catalog"
         except FileNotFoundError as error:
             if not os.path.lexists(catalog):
-                raise told(error, "read the catalog", os.fsencode(catalog)) from error
+                raise told(error, tr("read the catalog"), os.fsencode(catalog)) from error
         except OSError as error:
-            raise told(error, "read the catalog", os.fsencode(catalog)) from error
+            raise told(error, tr("read the catalog"), os.fsencode(catalog)) from error
     raise EnvironmentTrouble(
-        f"The catalog {catalog.name} keeps changing while it is copied; close the program that "
-        "writes to it.",
+        tr(
+            "The catalog {name} keeps changing while it is copied; close the program "
+            "that writes to it.",
+            name=catalog.name,
+        ),
         os.fsencode(catalog),
     )
 
@@ -160,8 +164,11 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
             s = os.lstat(f"{catalog}{end}")
             if not stat.S_ISREG(s.st_mode):
                 raise NotUnderstood(
-                    f"What lies beside it as its journal ({catalog.name}{end}) is no file of its "
-                    "own."
+                    tr(
+                        "What lies beside it as its journal ({name}{end}) is no file of its own.",
+                        name=catalog.name,
+                        end=end,
+                    )
                 )
             looks.append((s.st_size, s.st_mtime_ns, s.st_ino))
         except FileNotFoundError:
@@ -182,12 +189,16 @@ class Catalog:
         try:
             self._db = sqlite3.connect(copy, isolation_level=None)
         except (sqlite3.Error, UnicodeDecodeError) as error:
-            raise NotUnderstood(f"It cannot be opened as a catalog ({error}).") from error
+            raise NotUnderstood(
+                tr("It cannot be opened as a catalog ({error}).", error=error)
+            ) from error
         try:
             self._check()
         except (sqlite3.Error, UnicodeDecodeError) as error:
             self._db.close()
-            raise NotUnderstood(f"It is no catalog, or a damaged one ({error}).") from error
+            raise NotUnderstood(
+                tr("It is no catalog, or a damaged one ({error}).", error=error)
+            ) from error
         except BaseException:
             self._db.close()
             raise
@@ -203,36 +214,52 @@ class Catalog:
             self._db.execute(f"PRAGMA {p}").fetchone() for p in ("application_id", "user_version")
         )
         if kind != APPLICATION_ID:
-            raise NotUnderstood("It is a database, but no photo catalog.")
+            raise NotUnderstood(tr("It is a database, but no photo catalog."))
         if version > VERSION:
             raise NotUnderstood(
-                f"It was written by a newer version ({version}; this one knows {VERSION})."
+                tr(
+                    "It was written by a newer version ({version}; this one knows {version_2}).",
+                    version=version,
+                    version_2=VERSION,
+                )
             )
         for type, name in self._db.execute(
             "SELECT type, name FROM sqlite_schema WHERE type NOT IN ('table', 'index')"
         ):
             raise NotUnderstood(
-                f"It has a {type} ({name}), which no catalog has; nothing of it is run."
+                tr(
+                    "It has a {type} ({name}), which no catalog has; nothing of it is run.",
+                    type=type,
+                    name=name,
+                )
             )
         for table, columns in TABLES.items():
             there = [row[1] for row in self._db.execute(f"PRAGMA table_xinfo({table})")]
             if there != list(columns):
-                raise NotUnderstood(f"Its table {table} is not as the format says.")
+                raise NotUnderstood(tr("Its table {table} is not as the format says.", table=table))
         self._db.set_authorizer(_authorize)
         for table, leads_out in (("folder", _LEADS_OUT.format("path")), ("photo", _NO_NAME)):
             out = self._db.execute(f"SELECT id FROM {table} WHERE {leads_out} LIMIT 1").fetchone()
             if out:
-                raise NotUnderstood(f"Its {table} {out[0]} leads out of its place.")
+                raise NotUnderstood(
+                    tr("Its {table} {out} leads out of its place.", table=table, out=out[0])
+                )
 
         for table, wrong in _WRONG_VALUES.items():
             if row := self._db.execute(f"SELECT id FROM {table} WHERE {wrong} LIMIT 1").fetchone():
-                raise NotUnderstood(f"What it says of {table} {row[0]} is not as the format says.")
+                raise NotUnderstood(
+                    tr(
+                        "What it says of {table} {row} is not as the format says.",
+                        table=table,
+                        row=row[0],
+                    )
+                )
 
     def _rows(self, sql: str) -> Iterator[Any]:
         try:
             yield from self._db.execute(sql)
         except (sqlite3.Error, UnicodeDecodeError) as error:
-            raise NotUnderstood(f"It is a damaged catalog ({error}).") from error
+            raise NotUnderstood(tr("It is a damaged catalog ({error}).", error=error)) from error
 
     def places(self) -> dict[int, Place]:
         """Its top folders, by their ids."""
@@ -320,7 +347,10 @@ def _moved(copy: Path, moves: Moves, name: str | None, photos: Photos) -> None:
         _move_folders(copy, moves, name, photos)
     except (sqlite3.Error, UnicodeError) as error:
         raise NotUnderstood(
-            f"It is a damaged catalog, or cannot hold a name that is no text ({error})."
+            tr(
+                "It is a damaged catalog, or cannot hold a name that is no text ({error}).",
+                error=error,
+            )
         ) from error
 
 
@@ -407,7 +437,7 @@ def led_as_wanted(before: Path, after: Path, moves: Moves, photos: Photos) -> bo
             db.execute("PRAGMA query_only=ON")
             return _led_as_wanted(db, moves, photos)
     except (sqlite3.Error, UnicodeError) as error:
-        raise NotUnderstood(f"It could not be read back ({error}).") from error
+        raise NotUnderstood(tr("It could not be read back ({error}).", error=error)) from error
 
 
 _FOLDERS = (
@@ -455,7 +485,7 @@ class PhotoCatalog(Works):
     journals: tuple[bytes, ...] = (b"-wal", b"-journal", b"-shm")
     syntax = Syntax.EXACT
     known_by = KnownBy.LOOK
-    library = "photo catalog"
+    library = "photo catalog"  # for programs
 
     def recognises(self, head: bytes) -> bool:
         """By the application's id in the header of the database."""
@@ -568,7 +598,7 @@ class OpenCatalog:
         try:
             if not led_as_wanted(before, self._copy, moves, photos):
                 raise NotUnderstood(
-                    "It was not read back as it was written; the catalog is as it was."
+                    tr("It was not read back as it was written; the catalog is as it was.")
                 )
         finally:
             delete_state(before)

@@ -10,6 +10,7 @@ from typing import BinaryIO
 from fascis.documents.model import Change, Means, NotUnderstood, Reference
 from fascis.documents.targets import as_uri, can_be_text, is_elsewhere
 from fascis.documents.text import TextKind
+from fascis.words.speech import tr
 
 _CHUNK = 1 << 20
 _LINE = re.compile(rb"[^\r\n]+")
@@ -29,7 +30,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
     while chunk := stream.read(_CHUNK):
         if b"\0" in chunk:
             zero = at + len(rest) + chunk.index(b"\0")
-            raise NotUnderstood(f"It is no text: byte {zero} is zero.", zero)
+            raise NotUnderstood(tr("It is no text: byte {zero} is zero.", zero=zero), zero)
         text = rest + chunk
         end = max(text.rfind(b"\n"), text.rfind(b"\r")) + 1
         for found in _LINE.finditer(text, 0, end):
@@ -101,7 +102,7 @@ class Edl(TextKind):
         if reel and not named:
             yield reel
         if not events:
-            raise NotUnderstood("It has no event of a CMX 3600 edit list.")
+            raise NotUnderstood(tr("It has no event of a CMX 3600 edit list."))
 
     def written(self, change: Change) -> bytes:
         """The path as it is, or as a URI where it was one."""

@@ -20,6 +20,7 @@ from fascis.files.disk.medium import PosixMedium
 from fascis.files.disk.walk import Folder
 from fascis.files.errors import Cancelled, told
 from fascis.files.names import join
+from fascis.words.speech import tr
 
 PICTURES = frozenset(
     e.encode()
@@ -51,11 +52,11 @@ PICTURES = frozenset(
     ]
 )
 _KEYS = {
-    "meta": "key TEXT PRIMARY KEY, value TEXT",
-    "photo_keyword": "photo_id INTEGER, keyword_id INTEGER, PRIMARY KEY(photo_id, keyword_id)",
-    "album_photo": "album_id INTEGER, photo_id INTEGER, position INTEGER",
-    "adjustment": "photo_id INTEGER PRIMARY KEY, xmp TEXT",
-    "preview": "photo_id INTEGER PRIMARY KEY, jpeg BLOB",
+    "meta": tr("key TEXT PRIMARY KEY, value TEXT"),
+    "photo_keyword": tr("photo_id INTEGER, keyword_id INTEGER, PRIMARY KEY(photo_id, keyword_id)"),
+    "album_photo": tr("album_id INTEGER, photo_id INTEGER, position INTEGER"),
+    "adjustment": tr("photo_id INTEGER PRIMARY KEY, xmp TEXT"),
+    "preview": tr("photo_id INTEGER PRIMARY KEY, jpeg BLOB"),
 }
 _TYPES = {
     "path": "TEXT NOT NULL",
@@ -101,7 +102,7 @@ def new_catalog(path: Path, name: str) -> None:
     try:
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644))
     except OSError as error:
-        raise told(error, "make the catalog", os.fsencode(path)) from error
+        raise told(error, tr("make the catalog"), os.fsencode(path)) from error
     with closing(sqlite3.connect(path)) as db:
         db.executescript(schema())
         values = {
@@ -146,7 +147,7 @@ def add_folder(
         place_id = _row(db, "place", ("drive_uuid", "path"), key)
         for inner in medium.walk():
             if control.stopped:
-                raise Cancelled("Stopped; the catalog is as it was.")
+                raise Cancelled(tr("Stopped; the catalog is as it was."))
             if inner.place.split(b"/")[0] == b".fascis":
                 continue
             names = [
@@ -208,7 +209,7 @@ def _opened(
             else:
                 beside = None
         except OSError as error:
-            raise told(error, "read the photo", join(place, name)) from error
+            raise told(error, tr("read the photo"), join(place, name)) from error
         yield photo, beside
 
 

@@ -371,4 +371,4 @@ class Works(NobodysWork):
 
     syntax = Syntax.TEXT
     works = True
-    library = "editing library"
+    library = "editing library"  # for programs

@@ -20,6 +20,7 @@ from typing import Any, BinaryIO
 from fascis.documents.model import Length, Means, NotUnderstood, Reference, Sequence
 from fascis.documents.targets import can_be_text, is_elsewhere
 from fascis.documents.text import SMALL, TextKind
+from fascis.words.speech import tr
 
 _KEYS = frozenset(("target_url", "target_url_base"))
 _FIGURES = frozenset(
@@ -129,18 +130,23 @@ def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
         tree = json.loads(text, object_pairs_hook=hook)
         del text
     except UnicodeDecodeError as error:
-        raise NotUnderstood(f"It is not UTF-8 at byte {error.start}.", error.start) from error
+        raise NotUnderstood(
+            tr("It is not UTF-8 at byte {start}.", start=error.start), error.start
+        ) from error
     except json.JSONDecodeError as error:
         raise NotUnderstood(
-            f"It is no JSON at line {error.lineno}: {error.msg}.", error.pos
+            tr("It is no JSON at line {lineno}: {msg}.", lineno=error.lineno, msg=error.msg),
+            error.pos,
         ) from error
     except RecursionError as error:
-        raise NotUnderstood("It is nested too deep to be a timeline.") from error
+        raise NotUnderstood(tr("It is nested too deep to be a timeline.")) from error
     except ValueError as error:  # a number of thousands of digits
-        raise NotUnderstood(f"It holds a number that is none of a timeline ({error}).") from error
+        raise NotUnderstood(
+            tr("It holds a number that is none of a timeline ({error}).", error=error)
+        ) from error
     schema = tree.get("OTIO_SCHEMA") if isinstance(tree, dict) else getattr(tree, "schema", None)
     if not isinstance(schema, str):
-        raise NotUnderstood("It is JSON, but no timeline: it has no OTIO_SCHEMA.")
+        raise NotUnderstood(tr("It is JSON, but no timeline: it has no OTIO_SCHEMA."))
     found = tree.all if isinstance(tree, _Kept) else ()
     if len(starts) != len(found):
         raise _twice()
@@ -167,7 +173,10 @@ def _spans(content: bytes) -> tuple[array[int], array[int]]:
 
 def _twice() -> NotUnderstood:
     return NotUnderstood(
-        "The same name stands twice in one object of this timeline; which one counts is not known."
+        tr(
+            "The same name stands twice in one object of this timeline; which one "
+            "counts is not known."
+        )
     )
 
 
@@ -302,11 +311,15 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
         raise NotUnderstood(
-            f"An image sequence in it has figures that are none ({error})."
+            tr("An image sequence in it has figures that are none ({error}).", error=error)
         ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
         raise NotUnderstood(
-            f"An image sequence in it would have {frames} frames of {padding} digits."
+            tr(
+                "An image sequence in it would have {frames} frames of {padding} digits.",
+                frames=frames,
+                padding=padding,
+            )
         )
     return Sequence(
         str(object.get("name_prefix", "")),

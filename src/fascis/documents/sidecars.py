@@ -13,6 +13,7 @@ from collections.abc import Collection, Iterable, Iterator
 from fascis.documents.model import NobodysWork, NotUnderstood, OpenDocument, Source
 from fascis.documents.targets import Target
 from fascis.files.names import name_key
+from fascis.words.speech import tr
 
 _END = b".xmp"
 
@@ -33,7 +34,7 @@ class Sidecar(NobodysWork):
 
     def open(self, source: Source) -> OpenDocument:
         """It is not read for what it refers to."""
-        raise NotUnderstood("A sidecar refers to what lies beside it, by its name.")
+        raise NotUnderstood(tr("A sidecar refers to what lies beside it, by its name."))
 
     def readings(self, as_written: str) -> list[Target]:
         """None: no path stands in it."""

@@ -31,6 +31,7 @@ from fascis.documents.model import (
     paths,
 )
 from fascis.documents.targets import Target, as_uri, readings, spellings
+from fascis.words.speech import tr
 
 # Bytes; what is no larger is kept in memory while it is open.
 SMALL = 64 << 20
@@ -90,7 +91,9 @@ class TextKind(Works, ABC):
     def open(self, source: Source) -> OpenDocument:
         """Opens a document; it is read when it is asked for its references."""
         if source.size > LARGEST:
-            raise NotUnderstood(f"It is {source.size} bytes long, too large for a document.")
+            raise NotUnderstood(
+                tr("It is {size} bytes long, too large for a document.", size=source.size)
+            )
         return TextDocument(self, source)
 
 
@@ -138,7 +141,7 @@ class TextDocument:
             yield from self._kind.read(io.BufferedReader(hashed, _CHUNK))
             seen = hashed.digest()
         if self._seen and seen != self._seen:
-            raise NotUnderstood("It changed while it was read.")
+            raise NotUnderstood(tr("It changed while it was read."))
         self._seen = seen
 
     def members(self) -> Iterator[Members]:
@@ -197,7 +200,7 @@ class TextDocument:
             while part := old.read(_CHUNK):
                 out.write(part)
         if hashed.digest() != self.seen:
-            raise NotUnderstood("It changed while it was read.")
+            raise NotUnderstood(tr("It changed while it was read."))
 
     def _prove(self, changes: dict[int, str], out: BinaryIO) -> None:
         """Reads what was written: the same references, with the new targets where asked for."""
@@ -211,8 +214,10 @@ class TextDocument:
                 same = before.as_written == after.as_written
             if not same:
                 raise NotUnderstood(
-                    "A target cannot be written so that it is read back the same; nothing was "
-                    "changed."
+                    tr(
+                        "A target cannot be written so that it is read back the same; nothing "
+                        "was changed."
+                    )
                 )
 
 
@@ -232,7 +237,7 @@ def _parts(stream: BinaryIO, count: int) -> Iterator[bytes]:
     while count:
         part = stream.read(min(count, _CHUNK))
         if not part:
-            raise NotUnderstood("It changed while it was read.")
+            raise NotUnderstood(tr("It changed while it was read."))
         count -= len(part)
         yield part
 

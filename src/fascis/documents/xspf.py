@@ -16,12 +16,13 @@ from xml.parsers import expat
 from fascis.documents.model import Means, NotUnderstood, Reference
 from fascis.documents.targets import Syntax, is_elsewhere
 from fascis.documents.text import TextKind
+from fascis.words.speech import tr
 
 _CHUNK = 1 << 20
 
 _NAMESPACE = "http://xspf.org/ns/0/"
-_LOCATION = f"{_NAMESPACE} location"
-_TRACK = f"{_NAMESPACE} track"
+_LOCATION = f"{_NAMESPACE} location"  # for programs
+_TRACK = f"{_NAMESPACE} track"  # for programs
 _DEEPEST = 200
 
 
@@ -56,7 +57,8 @@ class Xspf(TextKind):
         except expat.ExpatError as error:
             words = expat.ErrorString(error.code)
             raise NotUnderstood(
-                f"It is no XML at line {error.lineno}: {words}.", parser.ErrorByteIndex
+                tr("It is no XML at line {lineno}: {words}.", lineno=error.lineno, words=words),
+                parser.ErrorByteIndex,
             ) from error
         yield from reading.taken()
 
@@ -71,13 +73,15 @@ class Xspf(TextKind):
 
 def _refuse(*_: object) -> None:
     raise NotUnderstood(
-        "It declares a document type; no playlist has one, and entities are not followed."
+        tr("It declares a document type; no playlist has one, and entities are not followed.")
     )
 
 
 def _declared(_version: str, encoding: str | None, _standalone: int) -> None:
     if encoding and encoding.lower() not in ("utf-8", "us-ascii", "ascii"):
-        raise NotUnderstood(f"It is written in {encoding}; a playlist is read in UTF-8 only.")
+        raise NotUnderstood(
+            tr("It is written in {encoding}; a playlist is read in UTF-8 only.", encoding=encoding)
+        )
 
 
 class _Reading:
@@ -114,9 +118,9 @@ class _Reading:
     def start(self, name: str, at: int) -> None:
         """An element begins at a byte."""
         if not self._path and name != f"{_NAMESPACE} playlist":
-            raise NotUnderstood("It is XML, but no playlist of the XSPF namespace.", at)
+            raise NotUnderstood(tr("It is XML, but no playlist of the XSPF namespace."), at)
         if len(self._path) > _DEEPEST:
-            raise NotUnderstood("It is nested too deep to be a playlist.", at)
+            raise NotUnderstood(tr("It is nested too deep to be a playlist."), at)
         self._path.append(name)
         self._text.clear()
         if name == _LOCATION and self._path[-2:-1] == [_TRACK]:

@@ -22,6 +22,7 @@ from fascis.drives.system.mounts import NETWORK, Mount, mount_id_of, read_mounts
 from fascis.files.disk.medium import Medium, PosixMedium
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble, told
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
 # Where systems keep files in memory for themselves.
@@ -179,7 +180,7 @@ class Drives:
         try:
             fd = os.open(path, os.O_PATH | os.O_CLOEXEC)
         except OSError as error:
-            raise told(error, "find", os.fsencode(path)) from error
+            raise told(error, tr("find"), os.fsencode(path)) from error
         try:
             return self.of_handle(fd)
         finally:
@@ -201,7 +202,7 @@ class Drives:
                 }
                 twins = drive.has_uuid and len(same) > 1 and not _one_of_several(drive)
                 return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
-        raise told(OSError(19, "no such mount"), "find the drive of an open folder")
+        raise told(OSError(19, tr("no such mount")), tr("find the drive of an open folder"))
 
     def check_answers(self, path: Path) -> None:
         """Makes sure that whoever looks at a path will not wait for ever.
@@ -215,7 +216,10 @@ class Drives:
                 space_of(mount.where, True)
             except TimeoutError as error:
                 raise DriveGone(
-                    f"The drive at {shown(mount.where)} does not answer. Nothing on it was touched."
+                    tr(
+                        "The drive at {where} does not answer. Nothing on it was touched.",
+                        where=shown(mount.where),
+                    )
                 ) from error
 
     def open(self, path: Path) -> Medium:
@@ -228,7 +232,7 @@ class Drives:
         self.check_answers(path)
         stand_in = self._stand_in_of(path)
         if stand_in and not stand_in.connected:
-            raise told(OSError(19, "it is away"), "open the folder", os.fsencode(path))
+            raise told(OSError(19, tr("it is away")), tr("open the folder"), os.fsencode(path))
         medium = PosixMedium.at(path)
         if stand_in:
             return as_medium(StandInMedium(medium, stand_in))
@@ -318,7 +322,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         block = blocks[block.device] = probed(block)
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     label = (block.label if block else None) or (
-        "This machine" if mount.where == "/" else Path(mount.where).name
+        tr("This machine") if mount.where == "/" else Path(mount.where).name
     )
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
     capacity = block.size if block else 0

@@ -14,6 +14,7 @@ from enum import Enum
 from typing import Any
 
 from fascis.files.names import folded
+from fascis.words.speech import tr
 
 GIB = 1 << 30
 TIB = 1 << 40
@@ -29,9 +30,9 @@ class Fold(Enum):
     # Only those that are equal byte for byte.
     NONE = "none"
     # those with the same upper-case form, character by character (UTF-16 units)
-    UPPER = "upper case"
+    UPPER = "upper case"  # for programs
     # Those that differ only in case or in the form of their accents.
-    FULL = "case and form"
+    FULL = "case and form"  # for programs
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,27 +140,35 @@ class Rules:
         if name.isascii():
             text = name.decode("ascii")
             if len(name) > 255:
-                return "is longer than 255 " + ("characters" if self.utf16_names else "bytes")
+                if self.utf16_names:
+                    return tr("is longer than 255 characters")
+                return tr("is longer than 255 bytes")
         else:
             if not self.utf16_names and len(name) > 255:
-                return "is longer than 255 bytes"
+                return tr("is longer than 255 bytes")
             if not self.unicode_only:
                 text = name.decode("utf-8", "surrogateescape")
             else:
                 try:
                     text = name.decode("utf-8")
                 except UnicodeDecodeError:
-                    return "is not valid Unicode"
+                    return tr("is not valid Unicode")
             if self.utf16_names and len(text.encode("utf-16-le", "surrogatepass")) > 510:
-                return "is longer than 255 characters"
+                return tr("is longer than 255 characters")
             if self.largest_code < LAST_CODE and (letter := self._beyond(text)):
-                return f"has the letter {letter!r}, which is not in its character set"
+                return tr(
+                    "has the letter {letter}, which is not in its character set",
+                    letter=f"{letter!r}",
+                )
         if self.reserved and not self.reserved.isdisjoint(text):
-            return f"has the reserved character {sorted(self.reserved.intersection(text))[0]!r}"
+            return tr(
+                "has the reserved character {sorted}",
+                sorted=f"{sorted(self.reserved.intersection(text))[0]!r}",
+            )
         if self.devices and _DEVICES.match(text):
-            return "is a reserved name"
+            return tr("is a reserved name")
         if text and self.trailing and text[-1] in self.trailing:
-            return "ends in a dot or a space"
+            return tr("ends in a dot or a space")
         return None
 
     def _beyond(self, text: str) -> str:
@@ -288,7 +297,7 @@ _TABLE: dict[str, Rules] = {
         latest=(1 << 34) - (1 << 31) - 1,
         certain=True,
         attribute_bytes=4000,
-        source="kernel, Documentation/filesystems/ext4 (inodes of 256 bytes, blocks of 4 KiB)",
+        source=tr("kernel, Documentation/filesystems/ext4 (inodes of 256 bytes, blocks of 4 KiB)"),
     ),
     "ext3": Rules(
         "ext3",
@@ -298,7 +307,7 @@ _TABLE: dict[str, Rules] = {
         latest=(1 << 31) - 1,
         certain=True,
         attribute_bytes=4000,
-        source="kernel, Documentation/filesystems/ext3",
+        source=tr("kernel, Documentation/filesystems/ext3"),
     ),
     "ext2": Rules(
         "ext2",
@@ -308,16 +317,21 @@ _TABLE: dict[str, Rules] = {
         latest=(1 << 31) - 1,
         certain=True,
         attribute_bytes=4000,
-        source="kernel, Documentation/filesystems/ext2",
+        source=tr("kernel, Documentation/filesystems/ext2"),
     ),
-    "btrfs": Rules("btrfs", source="btrfs(5); btrfs documentation, on-disk format", certain=True),
-    "xfs": Rules("XFS", source="XFS Algorithms & Data Structures; xfs(5)", certain=True),
+    "btrfs": Rules(
+        "btrfs", source=tr("btrfs(5); btrfs documentation, on-disk format"), certain=True
+    ),
+    "xfs": Rules("XFS", source=tr("XFS Algorithms & Data Structures; xfs(5)"), certain=True),
     "f2fs": Rules(
-        "F2FS", largest_file=3 * TIB, source="kernel, Documentation/filesystems/f2fs", certain=True
+        "F2FS",
+        largest_file=3 * TIB,
+        source=tr("kernel, Documentation/filesystems/f2fs"),
+        certain=True,
     ),
     "zfs": Rules("ZFS", source="zfsprops(7)"),
     "tmpfs": Rules("tmpfs", source="tmpfs(5)", certain=True),
-    "overlay": Rules("overlay", source="kernel, Documentation/filesystems/overlayfs"),
+    "overlay": Rules("overlay", source=tr("kernel, Documentation/filesystems/overlayfs")),
     "exfat": replace(
         _DOS,
         name="exFAT",
@@ -349,7 +363,7 @@ _TABLE: dict[str, Rules] = {
         earliest=-11644473600,
         source="NTFS documentation of its maker: limits, naming files, file times",
     ),
-    "nfs": Rules("NFS", attributes=False, source="RFC 8881; the server decides"),
+    "nfs": Rules("NFS", attributes=False, source=tr("RFC 8881; the server decides")),
     "cifs": replace(
         _DOS,
         name="SMB",
@@ -381,7 +395,7 @@ UNKNOWN = Rules(
     stable_inodes=False,
     keeps_ctime=False,
     granularity_ns=2 * 10**9,
-    source="the narrowest of all others, until the drive is asked",
+    source=tr("the narrowest of all others, until the drive is asked"),
 )
 
 

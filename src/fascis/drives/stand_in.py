@@ -22,6 +22,7 @@ from fascis.files.disk.medium import Medium, MediumFile, PosixMedium
 from fascis.files.disk.walk import Folder
 from fascis.files.errors import Damaged
 from fascis.files.names import parent
+from fascis.words.speech import tr
 
 DESCRIPTION = "stand-in.json"
 
@@ -71,7 +72,7 @@ def read_description(folder: Path) -> Description:
         return Description.model_validate_json(path.read_bytes())
     except (OSError, ValidationError) as error:
         raise Damaged(
-            path, "this is no description of a stand-in drive", "The drive is not shown."
+            path, tr("this is no description of a stand-in drive"), tr("The drive is not shown.")
         ) from error
 
 

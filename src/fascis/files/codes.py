@@ -8,6 +8,8 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Self
 
+from fascis.words.speech import tr
+
 
 class Severity(StrEnum):
     """How bad a problem is."""
@@ -151,18 +153,21 @@ class Stays(StrEnum):
         member.words = words
         return member
 
-    LEFT_OUT = "left-out", "left out by the plan"
-    CHANGED = "changed", "not as it was when it was copied"
-    APPEARED = "appeared", "made since the survey"
-    OPEN = "open", "open in another program"
-    SPECIAL = "special", "neither a file nor a folder nor a link"
-    NOT_VERIFIED = "not-verified", "its copy is not verified"
-    LINK = "link", "a link, which that drive cannot hold"
-    MOUNT = "mount", "something else is mounted there"
-    NOT_PERMITTED = "not-permitted", "may not be deleted"
-    COPY_MISSING = "copy-missing", "its copy is missing"
-    COPY_CHANGED = "copy-changed", "its copy was changed since it was verified"
-    OPEN_NOT_KNOWN = "open-not-known", "whether another program has it open cannot be known here"
-    DAMAGED = "damaged", "damaged where it lies"
-    NOT_EMPTY = "not-empty", "the folder is not empty"
-    USED_ELSEWHERE = "used-elsewhere", "others still need it"
+    LEFT_OUT = "left-out", tr("left out by the plan")
+    CHANGED = "changed", tr("not as it was when it was copied")
+    APPEARED = "appeared", tr("made since the survey")
+    OPEN = "open", tr("open in another program")
+    SPECIAL = "special", tr("neither a file nor a folder nor a link")
+    NOT_VERIFIED = "not-verified", tr("its copy is not verified")
+    LINK = "link", tr("a link, which that drive cannot hold")
+    MOUNT = "mount", tr("something else is mounted there")
+    NOT_PERMITTED = "not-permitted", tr("may not be deleted")
+    COPY_MISSING = "copy-missing", tr("its copy is missing")
+    COPY_CHANGED = "copy-changed", tr("its copy was changed since it was verified")
+    OPEN_NOT_KNOWN = (
+        "open-not-known",
+        tr("whether another program has it open cannot be known here"),
+    )
+    DAMAGED = "damaged", tr("damaged where it lies")
+    NOT_EMPTY = "not-empty", tr("the folder is not empty")
+    USED_ELSEWHERE = "used-elsewhere", tr("others still need it")

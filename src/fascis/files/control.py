@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 
 from fascis.files.errors import Cancelled
+from fascis.words.speech import tr
 
 
 class Control:
@@ -49,7 +50,7 @@ class Control:
         if not self._go.is_set():
             self._go.wait()
         if self._stopped:
-            raise Cancelled("Stopped. What is verified is kept; it can go on another day.")
+            raise Cancelled(tr("Stopped. What is verified is kept; it can go on another day."))
 
 
 class Within(Control):

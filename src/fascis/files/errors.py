@@ -11,6 +11,7 @@ from collections.abc import Sequence
 
 from fascis.files.codes import Code
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 
 class FascisError(Exception):
@@ -95,14 +96,18 @@ def told(error: OSError, doing: str, place: bytes = b"") -> EnvironmentTrouble:
     kind: type[EnvironmentTrouble] = EnvironmentTrouble
     meaning = error.strerror or str(error)
     if number in _FULL:
-        kind, meaning = DriveFull, "the drive is full"
+        kind, meaning = DriveFull, tr("the drive is full")
     elif number in _GONE:
         kind = DriveGone
         if number == errno.EROFS:
-            meaning = "the drive became read-only"
+            meaning = tr("the drive became read-only")
         else:
-            meaning = f"the drive does not answer ({meaning})"
+            meaning = tr("the drive does not answer ({meaning})", meaning=meaning)
     elif number in _DENIED:
-        kind, meaning = NotPermitted, "it is not permitted"
+        kind, meaning = NotPermitted, tr("it is not permitted")
     name = f" {shown(place)}" if place else ""
-    return kind(f"Could not {doing}{name}: {meaning}.", place, number)
+    return kind(
+        tr("Could not {doing}{name}: {meaning}.", doing=doing, name=name, meaning=meaning),
+        place,
+        number,
+    )

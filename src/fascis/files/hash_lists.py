@@ -23,11 +23,12 @@ from xml.parsers import expat
 from fascis.files.digests import LENGTHS, Algorithm
 from fascis.files.errors import Damaged
 from fascis.files.names import safe_place, shown
+from fascis.words.speech import tr
 
 _LONGEST_LINE = 1 << 20
 _CHUNK = 1 << 20
 _HEAD = 1 << 16
-_MEANING = "Nothing was changed; the files are as they were."
+_MEANING = tr("Nothing was changed; the files are as they were.")
 _BSD = re.compile(rb"^\\?([A-Za-z0-9_/-]{2,12}) ?\((.*)\) ?= ?([0-9A-Fa-f]{8,128})$", re.DOTALL)
 _GNU = re.compile(rb"^(?:XXH3_)?([0-9A-Fa-f]{8,128})(?:  ?\*?|\t+)(.+)$", re.DOTALL)
 _BAG = re.compile(r"^(?:tag)?manifest-([a-z0-9]+)\.txt$")
@@ -125,13 +126,32 @@ class HashList:
         """What is wrong with it, in sentences."""
         name, said = shown(self.path.name), []
         if self.bad:
-            said.append(f"{name}: {self.bad} lines are none of a hash list, line {self.first_bad} "
-                        "first; the others are used.")  # fmt: skip
+            said.append(
+                tr(
+                    "{name}: {bad} lines are none of a hash list, line {first_bad} first; the "
+                    "others are used.",
+                    name=name,
+                    bad=self.bad,
+                    first_bad=self.first_bad,
+                )
+            )
         if self.leads_out:
-            said.append(f"{name}: {self.leads_out} paths leave its folder, and are not followed.")
+            said.append(
+                tr(
+                    "{name}: {leads_out} paths leave its folder, and are not followed.",
+                    name=name,
+                    leads_out=self.leads_out,
+                )
+            )
         if self.unknown:
             algorithms = ", ".join(sorted(map(shown, self.unknown)))
-            said.append(f"{name}: {algorithms} is not known here; what it says is not compared.")
+            said.append(
+                tr(
+                    "{name}: {algorithms} is not known here; what it says is not compared.",
+                    name=name,
+                    algorithms=algorithms,
+                )
+            )
         return said
 
     def read(self) -> Iterator[Listed]:
@@ -149,9 +169,11 @@ class HashList:
                 else:
                     yield from self._lines(_text(stream, head))
         except OSError as error:
-            raise Damaged(self.path, f"it cannot be read ({error.strerror})", _MEANING) from error
+            raise Damaged(
+                self.path, tr("it cannot be read ({strerror})", strerror=error.strerror), _MEANING
+            ) from error
         if not self.good:
-            raise Damaged(self.path, "it has no line of a hash list", _MEANING)
+            raise Damaged(self.path, tr("it has no line of a hash list"), _MEANING)
 
     # -- lines -------------------------------------------------------------------------------------
 
@@ -198,9 +220,11 @@ class HashList:
                     yield from self._placed(*said)
             parser.Parse(b"", True)
         except (expat.ExpatError, ValueError) as error:
-            raise Damaged(self.path, f"it is no media hash list ({error})", _MEANING) from error
+            raise Damaged(
+                self.path, tr("it is no media hash list ({error})", error=error), _MEANING
+            ) from error
         if not reading.is_list:
-            raise Damaged(self.path, "it is no media hash list", _MEANING)
+            raise Damaged(self.path, tr("it is no media hash list"), _MEANING)
         for said in reading.taken():
             yield from self._placed(*said)
 
@@ -325,7 +349,7 @@ def _with_choice(
     if hint in fits:
         fits = [hint]
     if not fits:
-        return f"a digest of {len(digits)} digits"
+        return tr("a digest of {digits} digits", digits=len(digits))
     return path, (tuple((algorithm, digest) for algorithm in fits),)
 
 

@@ -9,6 +9,7 @@ from typing import NamedTuple, TextIO
 from fascis.files.errors import Damaged
 from fascis.files.names import listed, safe_place, unlisted
 from fascis.files.times import kept, whole
+from fascis.words.speech import tr
 
 HEADER = ("path", "path_encoding", "size_bytes", "mtime_ns", "blake3", "role")
 WITH_BEFORE = (*HEADER, "path_before", "path_before_encoding")
@@ -67,13 +68,13 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
         Damaged: with the record's number.
     """
     rows = csv.reader(stream)
-    meaning = "Nothing was changed; the files are as they were."
+    meaning = tr("Nothing was changed; the files are as they were.")
     try:
         header = next(rows, None)
     except (csv.Error, ValueError):
         header = None
     if header not in (list(HEADER), list(WITH_BEFORE)):
-        raise Damaged(path, "it does not begin as an inventory", meaning)
+        raise Damaged(path, tr("it does not begin as an inventory"), meaning)
     length = len(header)
     try:
         for row in rows:
@@ -91,5 +92,7 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
             yield Entry(place, size, kept(mtime), bytes.fromhex(digest), role, before)
     except (ValueError, IndexError, csv.Error) as error:
         raise Damaged(
-            path, f"record {rows.line_num} is not an inventory record", meaning
+            path,
+            tr("record {line_num} is not an inventory record", line_num=rows.line_num),
+            meaning,
         ) from error

@@ -15,6 +15,7 @@ from typing import BinaryIO
 
 from fascis.files.errors import Damaged
 from fascis.files.names import safe_place
+from fascis.words.speech import tr
 
 _LINES = 1024  # written at once
 # A path may be longer than one call takes.
@@ -78,8 +79,8 @@ def read_manifest(stream: BinaryIO, path: object) -> Iterator[tuple[bytes, bytes
         if entry is None:
             raise Damaged(
                 path,
-                f"line {at} is not a manifest line",
-                "Nothing was changed; the files are as they were.",
+                tr("line {at} is not a manifest line", at=at),
+                tr("Nothing was changed; the files are as they were."),
             )
         yield entry
 

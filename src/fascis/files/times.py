@@ -11,9 +11,6 @@ is read from the file.
 from __future__ import annotations
 
 import os
-import time
-
-from fascis.files.names import shown
 
 # From here on, a kept time is this and seconds.
 EXACT = 1 << 62
@@ -53,21 +50,3 @@ def mtime_of(status: os.stat_result) -> int:
 def ctime_of(status: os.stat_result) -> int:
     """When anything of the file was last changed, as it is kept."""
     return kept(status.st_ctime_ns)
-
-
-def date_text(kept_time: int, form: str) -> str:
-    """A kept time as a local date by a form of ``strftime``."""
-    return local_text(whole(kept_time) // _SECOND, form)
-
-
-def local_text(seconds: float, form: str) -> str:
-    """Seconds since 1970 as a local date by a form of ``strftime``."""
-    try:
-        return time.strftime(form, time.localtime(seconds))
-    except (
-        OverflowError,
-        ValueError,
-        OSError,
-        TypeError,
-    ):  # a year that calendars do not have, or no number
-        return f"{shown(str(seconds))} s since 1970"

@@ -28,6 +28,7 @@ from fascis.files.errors import Refused, told
 from fascis.files.names import fsname, shown
 from fascis.files.own.private import make_private
 from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use, swap, write_beside
+from fascis.words.speech import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,10 +125,13 @@ def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Pat
                 remove_own(medium, kept)
                 raise Refused(
                     Code.LIBRARY_OPEN,
-                    f"{shown(catalog.name)} changed meanwhile and was left as it is; look again.",
+                    tr(
+                        "{name} changed meanwhile and was left as it is; look again.",
+                        name=shown(catalog.name),
+                    ),
                 )
             swap(medium, name, kept)
             medium.sync_folder(b"")
     except OSError as error:
-        raise told(error, "write the catalog", os.fsencode(catalog)) from error
+        raise told(error, tr("write the catalog"), os.fsencode(catalog)) from error
     return catalog.with_name(os.fsdecode(kept))

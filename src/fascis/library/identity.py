@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from fascis.files.disk.medium import Medium, as_stream, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.inventory import Entry, read_inventory
+from fascis.words.speech import tr
 
 OWN = b".fascis"
 IDENTITY = b".fascis/identity.json"
@@ -70,19 +71,23 @@ def parse_identity(content: bytes, path: object) -> Identity:
     Raises:
         Damaged: it is none, or of a newer version.
     """
-    meaning = "The library's files are as they were; nothing was changed."
+    meaning = tr("The library's files are as they were; nothing was changed.")
     try:
         raw = json.loads(content)
         if isinstance(raw, dict) and isinstance(raw.get("format"), int) and raw["format"] > FORMAT:
             raise Damaged(
                 path,
-                f"it was written by a newer version (format {raw['format']}; this one knows "
-                f"{FORMAT})",
+                tr(
+                    "it was written by a newer version (format {format}; this one knows "
+                    "{format_2})",
+                    format=raw["format"],
+                    format_2=FORMAT,
+                ),
                 meaning,
             )
         return Identity.model_validate(raw)
     except (ValueError, RecursionError, ValidationError) as error:
-        raise Damaged(path, "the identity file is damaged", meaning) from error
+        raise Damaged(path, tr("the identity file is damaged"), meaning) from error
 
 
 def format_identity(identity: Identity) -> bytes:
@@ -106,10 +111,12 @@ def read_identity(medium: Medium, path: object) -> Identity | None:
     except (OSError, EnvironmentTrouble) as error:
         if isinstance(error, FascisError):
             raise Damaged(
-                path, f"the identity file cannot be read ({error})", "Nothing was changed."
+                path,
+                tr("the identity file cannot be read ({error})", error=error),
+                tr("Nothing was changed."),
             ) from error
         raise Damaged(
-            path, "the identity file is not in a plain folder", "Nothing was changed."
+            path, tr("the identity file is not in a plain folder"), tr("Nothing was changed.")
         ) from error
 
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fascis.drives.system.mounts import read_mounts
+from fascis.words.speech import tr
 
 # Device, and the inode of a file that is mapped: 0 for what is none.
 _MAPPED = re.compile(r" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
@@ -142,4 +143,4 @@ def _name(base: str) -> str:
     try:
         return Path(base, "comm").read_text(errors="replace").strip()
     except OSError:
-        return "a program"
+        return tr("a program")

@@ -20,6 +20,7 @@ from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
 from fascis.files.own.database import NONSENSE, bring_up, is_about_the_drive, trouble
 from fascis.files.own.private import make_private
+from fascis.words.speech import tr
 
 APPLICATION_ID = 0x46415352  # "FASR"
 VERSION = 8
@@ -71,7 +72,7 @@ CREATE TABLE proposed(document BLOB PRIMARY KEY, look TEXT NOT NULL, said TEXT N
 """
 # What brings a register from one version to the next.
 _STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE, _READING, _PROPOSED)))
-_MEANING = (
+_MEANING = tr(
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
 )
 
@@ -184,9 +185,13 @@ class Register:
                 if version > VERSION:
                     raise Damaged(
                         self.path,
-                        f"this register was written by a newer version ({version}, this one knows "
-                        f"{VERSION})",
-                        "Nothing was changed. Use the newer version, or set this file aside.",
+                        tr(
+                            "this register was written by a newer version ({version}, this one "
+                            "knows {version_2})",
+                            version=version,
+                            version_2=VERSION,
+                        ),
+                        tr("Nothing was changed. Use the newer version, or set this file aside."),
                     )
                 if version < VERSION:
                     bring_up(db, _STEPS)
@@ -195,11 +200,18 @@ class Register:
         except sqlite3.Error as error:
             if is_about_the_drive(error):
                 raise trouble(
-                    self.path, "The register", error, "No library, photo or clip is affected."
+                    self.path,
+                    tr("The register"),
+                    error,
+                    tr("No library, photo or clip is affected."),
                 ) from error
-            raise Damaged(self.path, f"the register cannot be used ({error})", _MEANING) from error
+            raise Damaged(
+                self.path, tr("the register cannot be used ({error})", error=error), _MEANING
+            ) from error
         except NONSENSE as error:
-            raise Damaged(self.path, "what is in the register makes no sense", _MEANING) from error
+            raise Damaged(
+                self.path, tr("what is in the register makes no sense"), _MEANING
+            ) from error
 
     def libraries(self) -> list[KnownLibrary]:
         """All known libraries, by name."""

@@ -25,6 +25,7 @@ from fascis.files.disk.medium import Medium, move, remove_own
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import cut, shown
 from fascis.library.open_files import find_open
+from fascis.words.speech import tr
 
 _CHUNK = 1 << 22
 _LONGEST = 255  # bytes of a name
@@ -65,16 +66,22 @@ def not_in_use(document: Path) -> None:
         if os.path.lexists(f"{document}{end}"):
             raise Refused(
                 Code.LIBRARY_OPEN,
-                f"{shown(document.name + end)} lies beside the catalog: a program has it open, or "
-                "was cut off. Close it there first; nothing was changed.",
+                tr(
+                    "{name} lies beside the catalog: a program has it open, or was cut off. "
+                    "Close it there first; nothing was changed.",
+                    name=shown(document.name + end),
+                ),
             )
     status = os.stat(document)
     openers = find_open({(status.st_dev, status.st_ino)}, {status.st_dev}).files
     if openers:
         raise Refused(
             Code.LIBRARY_OPEN,
-            f"{shown(openers[0].program)} has {shown(document.name)} open. Close it; nothing was "
-            "changed.",
+            tr(
+                "{program} has {name} open. Close it; nothing was changed.",
+                program=shown(openers[0].program),
+                name=shown(document.name),
+            ),
         )
 
 
@@ -112,8 +119,10 @@ def write_beside(
             same = digest_of(written) == hasher.digest()
         if not same:
             raise EnvironmentTrouble(
-                f"{shown(name)} read back wrong; this drive is not to be trusted. Nothing was "
-                "changed."
+                tr(
+                    "{name} read back wrong; this drive is not to be trusted. Nothing was changed.",
+                    name=shown(name),
+                )
             )
     except BaseException:
         if made:

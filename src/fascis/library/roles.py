@@ -28,12 +28,13 @@ class Role(StrEnum):
 
 ROLES = tuple(Role)
 _FOLDERS = {b"proxies": Role.PROXY, b"renders": Role.RENDER, b"previews": Role.PREVIEW}
+# for programs
 _PICTURES = (
-    "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw raf orf rw2 pef srw exr "
-    "dpx psd jxl"
+    "jpg jpeg tif tiff png heic heif avif webp gif bmp dng cr2 cr3 nef arw "
+    "raf orf rw2 pef srw exr dpx psd jxl"
 )
-_SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"
-_FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"
+_SOUND = "wav flac mp3 m4a aac aif aiff ogg opus bwf"  # for programs
+_FILMS = "mov mp4 m4v avi mkv mxf webm mpg mpeg mts m2ts r3d braw insv 3gp wmv"  # for programs
 FILMS = frozenset(e.encode() for e in _FILMS.split())
 SOUND = frozenset(e.encode() for e in _SOUND.split())
 STILLS = frozenset(e.encode() for e in _PICTURES.split())

@@ -19,6 +19,7 @@ from fascis.files.names import join, parent
 from fascis.files.times import all_kept, mtime_of
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
+from fascis.words.speech import tr
 
 
 class Kind(IntEnum):
@@ -197,7 +198,7 @@ def survey(
     by_extension: dict[bytes, int] = {}
     for folder in walk(medium.handle, found.unlistable.append):
         if control.stopped:
-            raise Cancelled("The survey was stopped; nothing was changed.")
+            raise Cancelled(tr("The survey was stopped; nothing was changed."))
         own = folder.place == OWN or folder.place.startswith(OWN + b"/")
         _add(found, folder, Role.OTHER if own else rule.of_folder(folder.place), rule, by_extension)
         if beat:
@@ -236,7 +237,7 @@ def survey_some(medium: Medium, places: Iterable[bytes], rule: RoleRule | None =
                     stats.append(medium.status(join(place, name)))
                     names.append(name)
         except OSError as error:
-            raise told(error, "look at", place) from error
+            raise told(error, tr("look at"), place) from error
         _add(
             found,
             Folder(place, status, names, stats, [], []),

@@ -15,6 +15,8 @@ from jeepney import DBusAddress, DBusErrorResponse, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 from jeepney.wrappers import unwrap_msg
 
+from fascis.words.speech import tr
+
 SYSTEM, SESSION = "SYSTEM", "SESSION"
 # Seconds; nobody waits for a notice.
 _PATIENCE = 2.0
@@ -53,7 +55,7 @@ def opened(bus: str, fds: bool = False) -> DBusConnection:
     try:
         made = outcome.get(timeout=_PATIENCE)
     except queue.Empty:
-        raise TimeoutError("the message bus does not answer") from None
+        raise TimeoutError(tr("the message bus does not answer")) from None
     if isinstance(made, Exception):
         raise made
     return made

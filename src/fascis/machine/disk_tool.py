@@ -36,7 +36,7 @@ class DiskTool:
             self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing
         )
         # So that none is left as a zombie.
-        threading.Thread(target=process.wait, name="disk tool", daemon=True).start()
+        threading.Thread(target=process.wait, name="disk-tool", daemon=True).start()
 
 
 def data_folders(environment: Mapping[str, str]) -> list[Path]:

@@ -36,6 +36,7 @@ from fascis.library.references.uses import Outside, Uses
 from fascis.library.references.whereabouts import DriveRoots
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
 from fascis.relink.retarget import Retarget, changed, new_content
+from fascis.words.speech import tr
 
 FORMAT = 1
 _LOCK = "lock"
@@ -181,7 +182,7 @@ class Acts:
                     write_beside(medium, kept, content, medium.status(name))
                 medium.sync_folder(b"")
             except OSError as error:
-                raise told(error, "write the document", bytes(one.path)) from error
+                raise told(error, tr("write the document"), bytes(one.path)) from error
         self.step("relink-written")
 
     def _swap(self, one: Retarget, record: Changed, act: Act) -> None:
@@ -192,7 +193,7 @@ class Acts:
                 swap(medium, name, kept_name(name, act.id))
                 medium.sync_folder(b"")
             except OSError as error:
-                raise told(error, "write the document", bytes(one.path)) from error
+                raise told(error, tr("write the document"), bytes(one.path)) from error
         self.step("relink-swapped")
 
     # -- taking back -------------------------------------------------------------------------------
@@ -209,13 +210,17 @@ class Acts:
             act = self.find(prefix)
             if act is None or act.state != "done":
                 raise Refused(
-                    Code.NOTHING_TO_UNDO, "There is no such relinking, or it is taken back already."
+                    Code.NOTHING_TO_UNDO,
+                    tr("There is no such relinking, or it is taken back already."),
                 )
             if act.crossing:
                 raise Refused(
                     Code.NOTHING_TO_UNDO,
-                    f"These documents were led to the new place by crossing {act.crossing}; take "
-                    "that back instead. Nothing was changed.",
+                    tr(
+                        "These documents were led to the new place by crossing {crossing}; take "
+                        "that back instead. Nothing was changed.",
+                        crossing=act.crossing,
+                    ),
                 )
             return self._undo(act)
 
@@ -259,7 +264,7 @@ class Acts:
         if not os.path.lexists(path) or not os.path.lexists(kept):
             raise Refused(
                 Code.NOTHING_TO_UNDO,
-                f"{shown(path.name)} is not where it was; nothing was changed.",
+                tr("{name} is not where it was; nothing was changed.", name=shown(path.name)),
             )
         if not record.link:
             not_in_use(path)
@@ -267,13 +272,20 @@ class Acts:
             if _digest(medium, name, record.link) != record.after:
                 raise Refused(
                     Code.DOCUMENT_CHANGED,
-                    f"{shown(path.name)} was worked in since it was relinked, and stays; as it was "
-                    f"before, it is {shown(kept.name)}. Nothing was changed.",
+                    tr(
+                        "{name} was worked in since it was relinked, and stays; as it was "
+                        "before, it is {name_2}. Nothing was changed.",
+                        name=shown(path.name),
+                        name_2=shown(kept.name),
+                    ),
                 )
             if _digest(medium, fsname(kept.name), record.link) != record.before:
                 raise Refused(
                     Code.DOCUMENT_CHANGED,
-                    f"{shown(kept.name)} is not what it was any more. Nothing was changed.",
+                    tr(
+                        "{name} is not what it was any more. Nothing was changed.",
+                        name=shown(kept.name),
+                    ),
                 )
 
     def _take_back(self, act: Act) -> Act:
@@ -285,8 +297,11 @@ class Acts:
             path = _path(record)
             if not path.parent.is_dir():
                 raise EnvironmentTrouble(
-                    f"{shown(path.name)} cannot be reached; connect its drive. Its content from "
-                    "before is beside it.",
+                    tr(
+                        "{name} cannot be reached; connect its drive. Its content from before is "
+                        "beside it.",
+                        name=shown(path.name),
+                    ),
                     bytes(path),
                 )
             with _at(path) as (medium, name):
@@ -311,7 +326,7 @@ class Acts:
                         medium.unlink(kept, proven)
                     medium.sync_folder(b"")
                 except OSError as error:
-                    raise told(error, "put back the document", bytes(path)) from error
+                    raise told(error, tr("put back the document"), bytes(path)) from error
             self.step("undo-document")
         act = act.model_copy(update={"state": "undone"})
         self._write(act)
@@ -380,13 +395,13 @@ class Acts:
             make_private(self.folder)
             fd = os.open(self.folder / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         except OSError as error:
-            raise told(error, "write the record of relinking", bytes(self.folder)) from error
+            raise told(error, tr("write the record of relinking"), bytes(self.folder)) from error
         try:
             try:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError as error:
                 raise Refused(
-                    Code.BUSY, "Another window relinks just now; try again in a moment."
+                    Code.BUSY, tr("Another window relinks just now; try again in a moment.")
                 ) from error
             yield
         finally:
@@ -402,14 +417,17 @@ def _held(root: Path) -> Iterator[None]:
     try:
         fd = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except OSError as error:
-        raise told(error, "open the folder", bytes(root)) from error
+        raise told(error, tr("open the folder"), bytes(root)) from error
     try:
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
             raise Refused(
                 Code.HELD_BY_ANOTHER,
-                f"A crossing of {shown(root.name)} is running; wait for it. Nothing was changed.",
+                tr(
+                    "A crossing of {name} is running; wait for it. Nothing was changed.",
+                    name=shown(root.name),
+                ),
             ) from error
         except OSError:
             pass  # a file system without locks
@@ -444,8 +462,10 @@ def nothing_runs_above(documents: Iterable[Path], held: Path | None = None) -> I
             except BlockingIOError as error:
                 raise Refused(
                     Code.HELD_BY_ANOTHER,
-                    f"A crossing of {shown(folder.name)} is running; wait for it. Nothing was "
-                    "changed.",
+                    tr(
+                        "A crossing of {name} is running; wait for it. Nothing was changed.",
+                        name=shown(folder.name),
+                    ),
                 ) from error
             except OSError:
                 continue  # a file system without locks
@@ -477,18 +497,21 @@ def check_writable(one: Retarget) -> None:
         status = os.lstat(one.path)
         protected = is_protected(one.path if one.document.kind.is_file else one.path.parent)
     except OSError as error:
-        raise told(error, "look at the document", bytes(one.path)) from error
+        raise told(error, tr("look at the document"), bytes(one.path)) from error
     if protected:
         raise Refused(
             Code.DOCUMENT_PROTECTED,
-            f"{shown(one.path.name)} may not be written: it, its folder or its drive is "
-            "read-only. Nothing was changed.",
+            tr(
+                "{name} may not be written: it, its folder or its drive is read-only. "
+                "Nothing was changed.",
+                name=shown(one.path.name),
+            ),
         )
     if one.document.kind.is_file:
         if not stat.S_ISREG(status.st_mode):
             raise Refused(
                 Code.DOCUMENT_PROTECTED,
-                f"{shown(one.path.name)} is no file of its own. Nothing was changed.",
+                tr("{name} is no file of its own. Nothing was changed.", name=shown(one.path.name)),
             )
         not_in_use(one.path)
 
@@ -558,4 +581,4 @@ def _digest(medium: Medium, name: bytes, link: bool) -> str:
     except FileNotFoundError:
         return ""
     except OSError as error:
-        raise told(error, "read the document", name) from error
+        raise told(error, tr("read the document"), name) from error

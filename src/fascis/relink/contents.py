@@ -19,6 +19,7 @@ from blake3 import blake3
 from fascis.documents.photo_facts import Facts, facts_of
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Cancelled
+from fascis.words.speech import tr
 
 _SAMPLE, _SAMPLES = 1 << 16, 16
 _CHUNK = 1 << 22
@@ -94,7 +95,7 @@ class Contents:
         wanted = list(dict.fromkeys(paths))
         fresh = [p for p in wanted if p not in self._facts]
         if fresh:
-            self._report("Reading lengths and dates")
+            self._report(tr("Reading lengths and dates"))
             opened = self._opened(fresh)
             # the handle before is closed when the next one is asked for
             for path, facts in zip(fresh, facts_of(opened, clips=True), strict=True):
@@ -116,7 +117,7 @@ class Contents:
 
     def _stop(self) -> None:
         if self._control.stopped:
-            raise Cancelled("Looking was stopped; nothing was changed.")
+            raise Cancelled(tr("Looking was stopped; nothing was changed."))
 
 
 def groups(contents: Contents, paths: Iterable[bytes]) -> list[list[bytes]]:
@@ -131,7 +132,7 @@ def _open(path: bytes) -> int:
     fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     if not stat.S_ISREG(os.fstat(fd).st_mode):
         os.close(fd)
-        raise OSError("no regular file")
+        raise OSError(tr("no regular file"))
     return fd
 
 

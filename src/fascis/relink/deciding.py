@@ -18,7 +18,8 @@ from fascis.relink.lost import Lost
 from fascis.relink.moves import LEAST, FolderMove, Preference, Statements, choose, solid, statements
 from fascis.relink.outcome import Match, State, basis_of
 from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
-from fascis.words.figures import counted, number
+from fascis.words.figures import number
+from fascis.words.speech import tr, trn
 
 # Of a folder's files: fewer may lie elsewhere too, and it still is that folder.
 _FEW = 0.5
@@ -119,11 +120,11 @@ class Deciding:
             if i is None:
                 continue
             if found is None:
-                self.state[i], self.why[i] = State.LEFT, "You said that it is none of them."
+                self.state[i], self.why[i] = State.LEFT, tr("You said that it is none of them.")
                 continue
             self.state[i], self.why[i], self.path[i] = (
                 State.FOUND,
-                "You said that this is it.",
+                tr("You said that this is it."),
                 found,
             )
             mine = next(
@@ -252,7 +253,8 @@ class Deciding:
             )
             if doubted and self.lost[i].folder in folders:
                 self._leave_open(
-                    i, "Its folder may have moved; against it: " + made.against[0] + "."
+                    i,
+                    tr("Its folder may have moved; against it: {reason}.", reason=made.against[0]),
                 )
 
     def _weigh(self, made: FolderMove, best: dict[int, int]) -> None:
@@ -265,14 +267,23 @@ class Deciding:
         denied = denied[~self.possible[denied] & ~pairs.renamed[denied]]
         for column, words in (
             (pairs.length, "length"),
-            (pairs.captured, "capture time"),
+            (pairs.captured, "capture time"),  # for programs
             (pairs.digest, "content"),
         ):
             if others := int((column[denied] == DIFFERS).sum()):
-                made.against.append(f"{counted(others, 'file')} there of another {words}")
+                made.against.append(
+                    trn(
+                        "{n} file there of another {words}",
+                        "{n} files there of another {words}",
+                        others,
+                        words=words,
+                    )
+                )
         doubtful = bool(made.against) and not strong.any()
         if others := int((pairs.size[denied] == DIFFERS).sum()):
-            made.against.append(f"{counted(others, 'file')} there of another size")
+            made.against.append(
+                trn("{n} file there of another size", "{n} files there of another size", others)
+            )
         if strong.any():
             return
         if elsewhere := self._found_elsewhere(made, numbers):
@@ -283,21 +294,21 @@ class Deciding:
         told = pairs.time[members] == DIFFERS
         if pairs.used[members].all() and (unsized.all() or alike):
             doubtful = True
-            made.against.insert(0, "all of these files are in use already")
+            made.against.insert(0, tr("all of these files are in use already"))
         elif alike and any(self.m.standing.get(self.lost[i].folder, 0) >= LEAST for i in made.lost):
             doubtful = True
             made.against.insert(
-                0, "all are of one size, and others of their folder are where they were"
+                0, tr("all are of one size, and others of their folder are where they were")
             )
         elif alike and not unsized.any() and told.all():
             doubtful = True
-            made.against.insert(0, "all are of one size, and none is of the same date")
+            made.against.insert(0, tr("all are of one size, and none is of the same date"))
         elif alike and not unsized.any() and not pairs.tail[members].any() and len(best) < 3:
             doubtful = True
-            made.against.insert(0, "all are of one size")
+            made.against.insert(0, tr("all are of one size"))
         elif unsized.all() and self._prove_little(numbers, made.move):
             doubtful = True
-            made.against.insert(0, "cameras give such names again and again")
+            made.against.insert(0, tr("cameras give such names again and again"))
         elif unsized.all() and int((pairs.size[denied] == DIFFERS).sum()) > len(best):
             doubtful = True
         made.certain = not doubtful
@@ -337,9 +348,10 @@ class Deciding:
             )
         ]
         if twice:
-            return (
-                f"{counted(len(twice), 'file')} of that folder lie here too, and were found "
-                "elsewhere"
+            return trn(
+                "{n} file of that folder lie here too, and were found elsewhere",
+                "{n} files of that folder lie here too, and were found elsewhere",
+                len(twice),
             )
         timed = any(
             pairs.time[p] == EQUAL
@@ -349,13 +361,17 @@ class Deciding:
         )
         own = [p for i in numbers.tolist() for p in pairs.of(i) if p in here and self.possible[p]]
         if timed and own and all(pairs.time[p] == DIFFERS for p in own):
-            return "the others of that folder kept their date, and these did not"
+            return tr("the others of that folder kept their date, and these did not")
         return ""
 
     def _tie_by_move(
         self, i: int, p: int, made: FolderMove, disputed: _Disputed, sure: bool
     ) -> None:
-        words = f"Its folder moved; that explains {counted(made.files, 'file')}."
+        words = trn(
+            "Its folder moved; that explains {n} file.",
+            "Its folder moved; that explains {n} files.",
+            made.files,
+        )
         basis = basis_of(self.pairs, p)
         basis = Basis.FOLDER if basis is Basis.NAME else basis
         others = [
@@ -365,7 +381,7 @@ class Deciding:
         ]
         most = max((self.rank[q] for q in others), default=0)
         if sure:
-            self._tie(i, p, "Its folder moved, as you said.", basis)
+            self._tie(i, p, tr("Its folder moved, as you said."), basis)
         elif self.rank[p] < most:
             # Another one has more for it: looked at alone.
             return
@@ -375,16 +391,30 @@ class Deciding:
             same = [q for q in equal if self._alike([p, q]) is not None]
             if len(same) == len(equal):
                 self._tie(
-                    i, self._nearest([p, *equal]), "Identical copies; the nearest was taken.", basis
+                    i,
+                    self._nearest([p, *equal]),
+                    tr("Identical copies; the nearest was taken."),
+                    basis,
                 )
             elif (share := disputed.share(i, [p, *same])) < _FEW:
                 self._tie(
-                    i, p, f"{words} Elsewhere there are {round(100 * share)} % of them.", basis
+                    i,
+                    p,
+                    tr(
+                        "{words} Elsewhere there are {round} % of them.",
+                        words=words,
+                        round=round(100 * share),
+                    ),
+                    basis,
                 )
             else:
-                made.against = made.against or ["other folders have files of their names too"]
+                made.against = made.against or [tr("other folders have files of their names too")]
                 self._leave_open(
-                    i, f"{number(len(equal) + 1)} files of equal evidence and different content."
+                    i,
+                    tr(
+                        "{count} files of equal evidence and different content.",
+                        count=number(len(equal) + 1),
+                    ),
                 )
 
     def equals(self, i: int, p: int, others: list[int], members: int) -> list[int]:
@@ -422,12 +452,12 @@ class Deciding:
     def _alone(self, i: int) -> None:
         mine = list(self.pairs.of(i))
         if not mine:
-            self.why[i] = "No file of its name was found."
+            self.why[i] = tr("No file of its name was found.")
             return
         good = [p for p in mine if self.possible[p]]
         free = [p for p in good if self._is_free(i, p)]
         if good and not free:
-            self._leave_open(i, "What it may be is another lost file, found by its folder.")
+            self._leave_open(i, tr("What it may be is another lost file, found by its folder."))
             return
         good = free
         if not good:
@@ -440,7 +470,7 @@ class Deciding:
             self._tie(
                 i,
                 best[0] if same is None else same,
-                "Its content is the same, by its digest.",
+                tr("Its content is the same, by its digest."),
                 Basis.DIGEST,
             )
         elif len(best) > 1:
@@ -455,19 +485,23 @@ class Deciding:
 
     def _why_none(self, i: int, mine: list[int]) -> str:
         if any(self.pairs.proxy[p] for p in mine):
-            return "Only found among what can be made again: probably its proxy."
+            return tr("Only found among what can be made again: probably its proxy.")
         if any(self.pairs.refused[p] for p in mine):
-            return "You refused the folder that it would be in."
+            return tr("You refused the folder that it would be in.")
         if any(self.pairs.renamed[p] for p in mine):
-            return "A file of another name, of the same size and date."
+            return tr("A file of another name, of the same size and date.")
         known = self.lost[i].size and all(self.pairs.size[p] == DIFFERS for p in mine)
         if known:
-            return "Found by its name, but of another size."
-        return "Found by its name, but it is another file."
+            return tr("Found by its name, but of another size.")
+        return tr("Found by its name, but it is another file.")
 
     def _several(self, i: int, best: list[int]) -> None:
         if (same := self._alike(best)) is not None:
-            self._checked(i, same, f"{number(len(best))} identical copies; the nearest was taken.")
+            self._checked(
+                i,
+                same,
+                tr("{count} identical copies; the nearest was taken.", count=number(len(best))),
+            )
             return
         tails = sorted((int(self.pairs.tail[p]) for p in best), reverse=True)
         enough = 1 if self.lost[i].size == 0 else 2
@@ -476,20 +510,22 @@ class Deciding:
             self._checked(
                 i,
                 p,
-                "Of several the one in folders of the same names.",
+                tr("Of several the one in folders of the same names."),
                 Basis.FOLDER if not self.lost[i].size else None,
             )
             return
-        self._leave_open(i, f"{number(len(best))} files of equal evidence and different content.")
+        self._leave_open(
+            i, tr("{count} files of equal evidence and different content.", count=number(len(best)))
+        )
 
     def _sole(self, i: int, p: int, good: int) -> None:
         words = {
-            2: "The only file of its name and size.",
-            3: "Its name, its size, and more are the same.",
+            2: tr("The only file of its name and size."),
+            3: tr("Its name, its size, and more are the same."),
         }
         why = words.get(int(self.rank[p]), "The only file of its name.")
         if good > 1:
-            why = "It has more for it than the others of its name."
+            why = tr("It has more for it than the others of its name.")
         self._checked(i, p, why)
 
     def _checked(self, i: int, p: int, why: str, basis: Basis | None = None) -> None:
@@ -507,21 +543,23 @@ class Deciding:
             # Only its name is written otherwise.
             return ""
         if self.m.repeats[i]:
-            return "Many files of its kind are of this size: that and its name prove little."
+            return tr("Many files of its kind are of this size: that and its name prove little.")
         if self.pairs.used[p] and not x.size:
-            return "The only one found is in use already, as another file."
+            return tr("The only one found is in use already, as another file.")
         if self.m.standing.get(x.folder, 0) >= LEAST:
-            return "The others of its folder are where they were; this one is found elsewhere."
+            return tr("The others of its folder are where they were; this one is found elsewhere.")
         if self._has_moved(x.folder):
-            return (
-                "The others of its folder are elsewhere; the only one of its name does not lie "
-                "with them."
+            return tr(
+                "The others of its folder are elsewhere; the only one of its name does "
+                "not lie with them."
             )
         if self.pairs.tail[p]:
             return ""
         stem = x.name.rpartition(b".")[0]
         if not x.size and not x.frames and _COUNTED.fullmatch(stem):
-            return "Its name is one that cameras give again and again, and its size is not known."
+            return tr(
+                "Its name is one that cameras give again and again, and its size is not known."
+            )
         return ""
 
     def _has_moved(self, folder: bytes) -> bool:
@@ -550,7 +588,7 @@ class Deciding:
             keep = keep if len(keep) == 1 or said else []
             for i in some:
                 if i not in keep and not (keep and same_file(self.lost[keep[0]], self.lost[i])):
-                    self._leave_open(i, "Another lost file may be the same found file.")
+                    self._leave_open(i, tr("Another lost file may be the same found file."))
 
     def _strength(self, i: int) -> tuple[int, bool, int]:
         p = next((q for q in self.pairs.of(i) if int(self.pairs.row[q]) == self.row[i]), None)

@@ -26,6 +26,7 @@ from fascis.files.errors import Cancelled, EnvironmentTrouble, FascisError, told
 from fascis.files.names import name_key, shown
 from fascis.files.times import mtime_of
 from fascis.library.references.whereabouts import is_media
+from fascis.words.speech import tr
 
 Ints = NDArray[np.int64]
 _PSEUDO = frozenset((b"/proc", b"/sys", b"/dev"))
@@ -118,7 +119,9 @@ def look(
         thread.join(_TICK)
         if control.stopped:
             walk.stop = True
-            raise Cancelled(f"Looking in {shown(root.name)} was stopped; nothing was changed.")
+            raise Cancelled(
+                tr("Looking in {name} was stopped; nothing was changed.", name=shown(root.name))
+            )
         if walk.files - told_of >= _BATCH:
             told_of = walk.files
             report(told_of)
@@ -159,14 +162,14 @@ class _Walk:
             pending = [root]
             os.close(os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC))
         except OSError as error:
-            raise told(error, "look in the folder", bytes(self._root)) from error
+            raise told(error, tr("look in the folder"), bytes(self._root)) from error
         device = next(iter(seen))[0]
         while pending and not self.stop:
             folder = pending.pop()
             try:
                 inner = self._list(folder)
             except OSError as error:
-                self._troubles.append(told(error, "look in the folder", folder))
+                self._troubles.append(told(error, tr("look in the folder"), folder))
                 continue
             for path in inner:
                 if path in _PSEUDO:
@@ -176,7 +179,7 @@ class _Walk:
                     try:
                         mounted = _identity(os.stat(path))
                     except OSError as error:
-                        self._troubles.append(told(error, "look in the folder", path))
+                        self._troubles.append(told(error, tr("look in the folder"), path))
                         continue
                     if mounted in seen or mounted == (device, 0):
                         continue
@@ -306,5 +309,5 @@ def look_in(
         parts.append(look(folder, lambda n, before=before: report(before + n), control))  # type: ignore[misc]
         done += parts[-1].files
     if not parts:
-        raise FascisError("No folder to look in was named.")
+        raise FascisError(tr("No folder to look in was named."))
     return merge(parts)

@@ -16,6 +16,7 @@ from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Document, LostReference, Outside, Uses
 from fascis.library.roles import STILLS, Role
 from fascis.library.standing import Standing
+from fascis.words.speech import tr
 
 
 @dataclass(slots=True)
@@ -133,7 +134,7 @@ def add_lengths(
             asked.setdefault(reference.document, []).append((reference.at, entry))
     for number, entries in sorted(asked.items()):
         if control.stopped:
-            raise Cancelled("Looking was stopped; nothing was changed.")
+            raise Cancelled(tr("Looking was stopped; nothing was changed."))
         document = uses.documents[number]
         try:
             source = PathSource(path_of_document(root, document), cache)

@@ -14,7 +14,7 @@ from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.moves import FolderMove
 from fascis.relink.pairs import EQUAL, SAME_PLACE, UNKNOWN, Basis, Pairs
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 
 class State(IntEnum):
@@ -130,25 +130,28 @@ class Match:
             (pairs.digest, "content"),
             (pairs.size, "size"),
             (pairs.length, "length"),
-            (pairs.captured, "capture time"),
-            (pairs.time, "date of change"),
+            (pairs.captured, "capture time"),  # for programs
+            (pairs.time, "date of change"),  # for programs
         ):
             if column[p] != UNKNOWN:
                 (agrees if column[p] == EQUAL else differs).append(words)
         if pairs.tail[p] == SAME_PLACE:
-            agrees.append("place, but for how it is written")
+            agrees.append(tr("place, but for how it is written"))
         elif pairs.tail[p]:
-            agrees.append(counted(int(pairs.tail[p]), "folder") + " above it")
+            agrees.append(trn("{n} folder above it", "{n} folders above it", int(pairs.tail[p])))
         if pairs.renamed[p]:
             differs.append("name")
         if pairs.proxy[p]:
             smaller = 0 < int(self.index.size[row]) < self.lost[i].size
             likely = smaller or not self.lost[i].size
-            differs.append("probably its proxy" if likely else "lies among what can be made again")
+            if likely:
+                differs.append("probably its proxy")  # for programs
+            else:
+                differs.append(tr("lies among what can be made again"))
         if pairs.used[p]:
-            differs.append("in use already as another file")
+            differs.append(tr("in use already as another file"))
         if pairs.refused[p]:
-            differs.append("you refused its folder")
+            differs.append(tr("you refused its folder"))
         size, time = int(self.index.size[row]), int(self.index.mtime_ns[row])
         return Candidate(
             self.index.path(row), row, size, time, basis_of(pairs, p), tuple(agrees), tuple(differs)

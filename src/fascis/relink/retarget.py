@@ -33,6 +33,7 @@ from fascis.library.references.reading import DocumentSource, place_folder
 from fascis.library.references.uses import Document, LostReference, Uses
 from fascis.library.references.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
+from fascis.words.speech import tr
 
 # Number of a lost file → the absolute path of what it is; of a sequence its first frame's.
 Found = Mapping[int, bytes]
@@ -102,7 +103,7 @@ def new_content(
 
         new = document.retargeted(wanted)
     if new is None:
-        raise NotUnderstood("What it lost does not stand in it any more; it was not changed.")
+        raise NotUnderstood(tr("What it lost does not stand in it any more; it was not changed."))
     return new
 
 
@@ -110,7 +111,10 @@ def changed(path: Path) -> Refused:
     """The refusal of a document that is not what was surveyed."""
     return Refused(
         Code.DOCUMENT_CHANGED,
-        f"{shown(path.name)} changed since it was looked at; look again. Nothing was changed.",
+        tr(
+            "{name} changed since it was looked at; look again. Nothing was changed.",
+            name=shown(path.name),
+        ),
     )
 
 
@@ -194,7 +198,9 @@ def _check_is_text(change: Change) -> None:
     """Raises ``NotUnderstood`` for what is no text: a database of texts cannot hold it."""
     text = change.target
     if not text.isprintable() and any("\udc80" <= c <= "\udcff" for c in text):
-        raise NotUnderstood(f"{shown(text)} is no text, and a catalog is; it was not changed.")
+        raise NotUnderstood(
+            tr("{text} is no text, and a catalog is; it was not changed.", text=shown(text))
+        )
 
 
 def _whole_move(

@@ -11,11 +11,10 @@ import time
 from collections.abc import Sequence
 from datetime import datetime
 from functools import cache
+from typing import TYPE_CHECKING
 
-from babel import Locale, UnknownLocaleError
-from babel.dates import format_date, format_time
-from babel.lists import format_list
-from babel.numbers import format_decimal, format_percent
+if TYPE_CHECKING:
+    from babel import Locale
 
 NBSP = "\u00a0"
 _UNITS = ("bytes", "kB", "MB", "GB", "TB", "PB")
@@ -33,6 +32,9 @@ def _locale(category: str) -> Locale | None:
     name = next(filter(None, names), "").partition(".")[0].partition("@")[0]
     if name in _NONE:
         return None
+    # Imported where a locale is set only: without one every command starts sooner.
+    from babel import Locale, UnknownLocaleError
+
     try:
         return Locale.parse(name)
     except (UnknownLocaleError, ValueError):
@@ -43,6 +45,8 @@ def _decimal(value: float, form: str) -> str:
     """A number by a pattern such as ``#,##0.0``."""
     locale = _locale("LC_NUMERIC")
     if locale is not None:
+        from babel.numbers import format_decimal
+
         return format_decimal(value, form, locale)
     places = len(form.partition(".")[2])
     return f"{value:,.{places}f}".replace(",", NBSP)
@@ -68,6 +72,8 @@ def percent(fraction: float) -> str:
     """A fraction in whole percent: ``85%``."""
     locale = _locale("LC_NUMERIC")
     if locale is not None:
+        from babel.numbers import format_percent
+
         return format_percent(fraction, "#,##0%" if locale.language == "en" else None, locale)
     return f"{fraction:.0%}"
 
@@ -91,26 +97,69 @@ def listed(names: Sequence[str]) -> str:
     """``A``, ``A and B``, ``A, B and C``."""
     locale = _locale("LC_MESSAGES")
     if locale is not None:
+        from babel.lists import format_list
+
         return format_list(list(names), locale=locale)
     if len(names) < 2:
         return "".join(names)
     return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
+def _local(at: float) -> datetime | None:
+    """Local time of seconds since 1970; None for a year that calendars do not have."""
+    try:
+        return datetime.fromtimestamp(at)
+    except (OverflowError, ValueError, OSError, TypeError):
+        return None
+
+
+def _date(at: float, plain: str, date: str, time: str = "") -> str:
+    """A local date, a time of day, or both, of seconds since 1970.
+
+    Args:
+        plain: a form of ``strftime``, for when no locale is set.
+        date: a skeleton of the locale, or nothing.
+        time: how long the time is, ``short`` or ``medium``, or nothing.
+    """
+    local = _local(at)
+    if local is None:
+        return f"{at} s since 1970"  # for programs
+    locale = _locale("LC_TIME")
+    if locale is None:
+        return local.strftime(plain)
+    from babel.dates import format_skeleton, format_time, get_datetime_format
+
+    day = format_skeleton(date, local, locale=locale) if date else ""
+    hour = format_time(local, time, locale=locale) if time else ""
+    if not (day and hour):
+        return day or hour
+    both = str(get_datetime_format("medium", locale))
+    return both.replace("{1}", day).replace("{0}", hour).replace("'", "")
+
+
 def clock(at: float) -> str:
     """A time of day, of seconds since 1970: ``22:14``."""
-    locale = _locale("LC_TIME")
-    if locale is not None:
-        return format_time(datetime.fromtimestamp(at), "short", locale=locale)
-    return time.strftime("%H:%M", time.localtime(at))
+    return _date(at, "%H:%M", "", "short")
 
 
 def day(at: float) -> str:
     """A date, of seconds since 1970: ``28 Nov 2026``."""
-    locale = _locale("LC_TIME")
-    if locale is not None:
-        return format_date(datetime.fromtimestamp(at), "medium", locale=locale)
-    return time.strftime("%d %b %Y", time.localtime(at))
+    return _date(at, "%d %b %Y", "yMMMd")
+
+
+def month(at: float) -> str:
+    """The month of a date, of seconds since 1970: ``Nov 2026``."""
+    return _date(at, "%b %Y", "yMMM")
+
+
+def moment(at: float) -> str:
+    """A date with the time of day, of seconds since 1970: ``28 Nov 2026, 22:14``."""
+    return _date(at, "%d %b %Y, %H:%M", "yMMMd", "short")
+
+
+def moment_to_the_second(at: float) -> str:
+    """The same to the second, for telling two files apart: ``28 Nov 2026, 22:14:05``."""
+    return _date(at, "%d %b %Y, %H:%M:%S", "yMMMd", "medium")
 
 
 def ready_at(seconds: float) -> str:
@@ -118,9 +167,4 @@ def ready_at(seconds: float) -> str:
     at = time.time() + seconds
     if time.localtime(at)[:3] == time.localtime()[:3]:
         return clock(at)
-    locale = _locale("LC_TIME")
-    if locale is not None:
-        weekday = format_date(datetime.fromtimestamp(at), "EEE", locale=locale)
-    else:
-        weekday = time.strftime("%a", time.localtime(at))
-    return f"{weekday}{NBSP}{clock(at)}"
+    return f"{_date(at, '%a', 'E')}{NBSP}{clock(at)}"

@@ -22,6 +22,7 @@ from fascis.files.hash_lists import HashList, Listed, place_key
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import listable, read_manifest
 from fascis.library.identity import INVENTORY, MANIFEST
+from fascis.words.speech import tr
 
 Place = bytes
 # What lists have and is not there: told one by one up to so many.
@@ -77,8 +78,11 @@ class Records:
         if not self.has_manifest and not lists:
             raise Damaged(
                 root,
-                "there is no manifest",
-                "Only a library that arrived by a crossing can be verified. Nothing was changed.",
+                tr("there is no manifest"),
+                tr(
+                    "Only a library that arrived by a crossing can be verified. Nothing was "
+                    "changed."
+                ),
             )
         # No name: SQLite keeps it in memory, and moves it to a file of its own when it grows.
         self._db = sqlite3.connect("", isolation_level=None)
@@ -184,8 +188,8 @@ class Records:
                 except OverflowError as error:
                     raise Damaged(
                         own / "inventory.csv",
-                        "a record has a date that no file has",
-                        "Nothing was changed.",
+                        tr("a record has a date that no file has"),
+                        tr("Nothing was changed."),
                     ) from error
 
     def _put(self, rows: Iterable[tuple[Place, bytes, int | None, int | None]]) -> None:
@@ -233,7 +237,7 @@ def _stream(medium: Medium, place: bytes) -> Iterator[io.BufferedReader]:
         finally:
             file.close()
     except OSError as error:
-        raise told(error, "read", place) from error
+        raise told(error, tr("read"), place) from error
 
 
 def place_in(base: bytes, place: bytes, below: bytes) -> bytes:

@@ -24,6 +24,7 @@ from fascis.files.hash_lists import HashList
 from fascis.files.names import join
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN
+from fascis.words.speech import tr
 
 
 @dataclass(slots=True)
@@ -152,7 +153,7 @@ def _compare(medium: Medium, file: File, read: Got | None, out: Verification) ->
     try:
         status = medium.status(place)
     except OSError as error:
-        raise told(error, "look at", place) from error
+        raise told(error, tr("look at"), place) from error
     if known.size is not None and _looks(status) != (known.size, known.mtime_ns):
         out.edited.append(place)
     else:

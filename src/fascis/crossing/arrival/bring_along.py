@@ -38,6 +38,7 @@ from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN
 from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind, kind_of
+from fascis.words.speech import tr
 
 OLD = SUPERSEDED
 
@@ -66,8 +67,11 @@ def amendment(
         if item and item.stood:
             raise Refused(
                 Code.COPY_CHANGED,
-                f"{shown(place)} was changed after an equal file at the new place had counted as "
-                "its copy. That file is not touched: leave what is newer where it is.",
+                tr(
+                    "{place} was changed after an equal file at the new place had counted as "
+                    "its copy. That file is not touched: leave what is newer where it is.",
+                    place=shown(place),
+                ),
                 (place,),
             )
         if (
@@ -116,7 +120,7 @@ def _status(source: Medium, place: bytes) -> os.stat_result:
     try:
         return source.status(place)
     except OSError as error:
-        raise told(error, "look at", place) from error
+        raise told(error, tr("look at"), place) from error
 
 
 def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
@@ -157,7 +161,7 @@ def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
         write_lists(arriving)
         arriving.landing.clear()
     except OSError as error:
-        raise told(error, "bring along", places.name) from error
+        raise told(error, tr("bring along"), places.name) from error
     copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())
     copies.put("amending", {})
 
@@ -199,7 +203,7 @@ def take_back(copies: Copies, places: Places, medium: Medium, landing: Landing) 
         medium.sync()
         landing.clear()
     except OSError as error:
-        raise told(error, "take back", places.name) from error
+        raise told(error, tr("take back"), places.name) from error
 
 
 def _supersede(
@@ -221,8 +225,11 @@ def _supersede(
 def _changed_at_both(place: bytes) -> Refused:
     return Refused(
         Code.COPY_CHANGED,
-        f"{shown(place)} was changed at the old place and at the new one. Neither was touched; set "
-        "one of them aside under another name, then go on.",
+        tr(
+            "{place} was changed at the old place and at the new one. Neither was "
+            "touched; set one of them aside under another name, then go on.",
+            place=shown(place),
+        ),
     )
 
 

@@ -50,6 +50,7 @@ from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisEr
 from fascis.files.names import join
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
 from fascis.library.register import Register
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _MOST_NOTED = 1000  # files, one by one
@@ -149,7 +150,11 @@ class Destination:
             raise
         except EnvironmentTrouble as error:
             if error.place and self.label not in str(error):  # which of the drives it was
-                sentence = f"{self.label}: {error} What is verified on it is kept."
+                sentence = tr(
+                    "{label}: {error} What is verified on it is kept.",
+                    label=self.label,
+                    error=error,
+                )
                 raise type(error)(sentence, error.place, error.errno) from error
             raise
 
@@ -363,7 +368,7 @@ class Destination:
             see_samples(self.copies, library, opened)
         self.copies.put("opened", opened.as_json())
         for wrong in opened.wrong:
-            self.note(b"", f"it does not lead to what it led to before ({wrong})")
+            self.note(b"", tr("it does not lead to what it led to before ({wrong})", wrong=wrong))
 
     def opened(self) -> Opened | None:
         """What opening the documents there found when it settled.
@@ -378,7 +383,8 @@ class Destination:
         rest = self.copies.sums(Which.HOLDING_UP)[0]
         if rest:
             raise Refused(
-                Code.WRONG_STATE, f"{rest} file(s) are not verified; the crossing does not settle."
+                Code.WRONG_STATE,
+                tr("{rest} file(s) are not verified; the crossing does not settle.", rest=rest),
             )
 
     # -- after it has settled ----------------------------------------------------------------------
@@ -403,7 +409,11 @@ class Destination:
         ) as error:  # the register decides; the file follows at the next crossing
             self.note(
                 IDENTITY,
-                f"it still names the old home ({error}); Fascis's own register names the new one",
+                tr(
+                    "it still names the old home ({error}); Fascis's own register names the "
+                    "new one",
+                    error=error,
+                ),
             )
 
     def write_receipt(self, receipts: Receipts) -> None:
@@ -425,7 +435,10 @@ class Destination:
             place = OWN + b"/receipts/" + name + b".json"
             self.note(
                 place,
-                f"the receipt in the copy is not the newest ({error}); the one in Receipts is",
+                tr(
+                    "the receipt in the copy is not the newest ({error}); the one in Receipts is",
+                    error=error,
+                ),
             )
 
     def note(self, place: bytes, meaning: str) -> None:
@@ -459,7 +472,7 @@ class Destination:
         self.copies.record_verified([(i.id, True) for i in wrong])
         for item in wrong[:_MOST_NOTED]:
             self.note(
-                item.place, "it was read again and is not what was verified; its original stays"
+                item.place, tr("it was read again and is not what was verified; its original stays")
             )
         return self.copies.proven()
 
@@ -508,7 +521,9 @@ class Destination:
         try:
             return self.at(self._clear)
         except OSError as error:
-            raise EnvironmentTrouble(f"What was copied could not be cleared: {error}") from error
+            raise EnvironmentTrouble(
+                tr("What was copied could not be cleared: {error}", error=error)
+            ) from error
 
     def _clear(self, destination: Medium) -> Path | None:
         landing = self.landing(destination)

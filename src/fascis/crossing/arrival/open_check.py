@@ -44,6 +44,7 @@ from fascis.files.times import mtime_of
 from fascis.library.decoding import decode
 from fascis.library.references.reading import MediumSource
 from fascis.library.roles import Role
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _MOST_WRONG = 100
@@ -144,7 +145,7 @@ class _Opening:
         with self._source(item.there) as source:
             kind = kind_of(item.place, source.head())
             if kind is None:
-                raise NotUnderstood("It is no document that is known here.")
+                raise NotUnderstood(tr("It is no document that is known here."))
             with kind.open(source) as document:
                 known = self._led(kind, document, item)
                 by_number = known.by_photo() if known else {}
@@ -371,7 +372,7 @@ def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
                     handles.append(held.enter_context(closing(library.open(place))).handle)
                 except OSError as error:
                     raise EnvironmentTrouble(
-                        f"Could not open {shown(place)} in the copy.", place
+                        tr("Could not open {place} in the copy.", place=shown(place)), place
                     ) from error
             pictures = decode(handles, 64, until=until)
             opened.sampled += len(pictures)

@@ -38,6 +38,7 @@ from fascis.library.identity import (
     read_identity,
 )
 from fascis.library.roles import ROLES
+from fascis.words.speech import tr
 
 RECEIPTS = OWN + b"/receipts"
 _LISTED_AT_ONCE = 4096
@@ -263,7 +264,7 @@ def _manifest(old: BinaryIO, out: BinaryIO, copies: Copies, new: set[bytes]) -> 
     listed = set()
 
     def before() -> Iterator[tuple[bytes, bytes]]:
-        for digest, place in read_manifest(old, "the manifest"):
+        for digest, place in read_manifest(old, tr("the manifest")):
             if place not in new:
                 listed.add(place)
                 yield digest, place
@@ -281,7 +282,7 @@ def _inventory(old: BinaryIO, out: BinaryIO, copies: Copies, new: set[bytes]) ->
     listed = set()
 
     def before() -> Iterator[Entry]:
-        for entry in read_inventory(reading, "the inventory"):
+        for entry in read_inventory(reading, tr("the inventory")):
             if entry.place not in new:
                 listed.add(entry.place)
                 yield entry

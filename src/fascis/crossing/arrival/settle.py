@@ -23,6 +23,7 @@ from fascis.library.identity import (
     Home,
     format_identity,
 )
+from fascis.words.speech import tr
 
 
 def settle(
@@ -72,7 +73,7 @@ def settle(
         copies.journal.conclude(act, "arrived", arriving.clock())
         landing.clear()
     except OSError as error:
-        raise told(error, "settle on " + places.label) from error
+        raise told(error, tr("settle on {drive}", drive=places.label)) from error
 
 
 def _folder_times(

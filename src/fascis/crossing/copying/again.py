@@ -18,6 +18,7 @@ from fascis.drives.model import Drive
 from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, told
+from fascis.words.speech import tr
 
 BATCH = 256
 
@@ -69,7 +70,7 @@ class _Again:
         try:
             self.proof.begin()
         except OSError as error:
-            raise told(error, "flush the drive") from error
+            raise told(error, tr("flush the drive")) from error
         right, wrong, stored = [], [], 0
         for item in items:
             self.control.checkpoint()

@@ -37,6 +37,7 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, told
 from fascis.files.names import join, parent, shown
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -267,7 +268,7 @@ class Engine:
         except FileExistsError:
             return
         except OSError as error:
-            raise told(error, "make the folder", place) from error
+            raise told(error, tr("make the folder"), place) from error
 
     def _look_at_kept(self) -> None:
         """On a resume.
@@ -306,7 +307,7 @@ class Engine:
         except FileNotFoundError:
             return Look.OTHER
         except OSError as error:
-            raise told(error, "look at the copy", place) from error
+            raise told(error, tr("look at the copy"), place) from error
         return look_at_copy(item.copy_seen, status, self._keeps)
 
     # -- copying -----------------------------------------------------------------------------------
@@ -398,14 +399,18 @@ class Engine:
         except FileExistsError as error:
             name = self._destination.name
             raise DriveGone(
-                f"The file system of {name} is damaged: it neither opens nor gives up the name "
-                f"{shown(place)}. What is verified on {name} is kept, and the originals are "
-                f"untouched. Have {name} checked and repaired, then resume.",
+                tr(
+                    "The file system of {name} is damaged: it neither opens nor gives up the "
+                    "name {place}. What is verified on {name} is kept, and the originals are "
+                    "untouched. Have {name} checked and repaired, then resume.",
+                    name=name,
+                    place=shown(place),
+                ),
                 place,
                 errno.EIO,
             ) from error
         except OSError as error:
-            raise told(error, "write", place) from error
+            raise told(error, tr("write"), place) from error
 
     def _copy_to(self, item: Item, place: bytes) -> Copied:
         medium, origin = self._source.medium, item.place

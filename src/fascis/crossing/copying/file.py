@@ -24,6 +24,7 @@ from fascis.crossing.places.putting import give_attributes
 from fascis.files.control import Control
 from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import told
+from fascis.words.speech import tr
 
 T = TypeVar("T")
 _SOURCE_TRIES = 3
@@ -128,7 +129,7 @@ def remove_staged(destination: Medium, place: bytes) -> None:
     except FileNotFoundError:
         return
     except OSError as error:
-        raise told(error, "clear the unfinished copy", place) from error
+        raise told(error, tr("clear the unfinished copy"), place) from error
 
 
 def flush(destination: Medium, name: str) -> None:
@@ -140,7 +141,7 @@ def flush(destination: Medium, name: str) -> None:
     try:
         destination.sync()
     except OSError as error:
-        raise told(error, "flush to " + name) from error
+        raise told(error, tr("flush to {drive}", drive=name)) from error
 
 
 def _copy_once(
@@ -158,14 +159,14 @@ def _copy_once(
         try:
             writing = passage.destination.create(place)
         except OSError as error:
-            raise told(error, "write", place) from error
+            raise told(error, tr("write"), place) from error
         try:
             transfer = _Transfer(reading, writing, held, buffers, control)
             digest = transfer.all(before, keeps.holes)
             lost = _keep_attributes(reading, writing, before, keeps)
             copy = writing.status()
         except OSError as error:
-            raise told(error, "write", place) from error
+            raise told(error, tr("write"), place) from error
         finally:
             _close(writing, place)
         held.check()
@@ -199,7 +200,7 @@ def _close(file: MediumFile, place: bytes) -> None:
     try:
         file.close()
     except OSError as error:  # some drives report a failed write only here
-        raise told(error, "write", place) from error
+        raise told(error, tr("write"), place) from error
 
 
 def _keep_attributes(

@@ -23,6 +23,7 @@ from typing import Any
 
 from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, told
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -31,9 +32,10 @@ MOST = 4
 _LOOK_SECONDS = 0.1
 # For a helper that was ended; one that hangs in a drive ends with that.
 _END_SECONDS = 0.5
-_ENDED = (
-    "A part of Fascis that was copying small files ended before it was done. What is verified is "
-    "kept, and the originals are untouched; resume goes on from there."
+_ENDED = tr(
+    "A part of Fascis that was copying small files ended before it was done. "
+    "What is verified is kept, and the originals are untouched; resume goes "
+    "on from there."
 )
 
 
@@ -72,7 +74,7 @@ class Helpers:
         self._free.put(helper)
         if kind == "failed":
             number, words, place = given
-            raise told(OSError(number, words), "write", place)
+            raise told(OSError(number, words), tr("write"), place)
         rows: list[tuple[Any, ...]] = given
         return rows
 

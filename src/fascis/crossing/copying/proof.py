@@ -15,6 +15,7 @@ from typing import TypeVar
 from fascis.drives.model import Drive
 from fascis.drives.system.device import Device
 from fascis.files.errors import told
+from fascis.words.speech import tr
 
 T = TypeVar("T")
 
@@ -88,7 +89,7 @@ class Proof:
             try:
                 self.begin()
             except OSError as error:
-                raise told(error, "flush to " + name) from error
+                raise told(error, tr("flush to {drive}", drive=name)) from error
             results = read()
             expected = sum(n for n in map(stored, results) if n > INLINE)
             holds = self.holds(expected)

@@ -16,6 +16,7 @@ from fascis.files.control import Control
 from fascis.files.digests import Algorithm, Digests, Threads
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import told
+from fascis.words.speech import tr
 
 CHUNK = 4 << 20
 PAGE = 4096
@@ -95,7 +96,7 @@ def read_back(destination: Medium, place: bytes, buffers: Buffers, control: Cont
         finally:
             file.close()
     except OSError as error:
-        raise told(error, "read back", place) from error
+        raise told(error, tr("read back"), place) from error
 
 
 def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> Digests:

@@ -15,6 +15,7 @@ from fascis.crossing.model.states import CopyState
 from fascis.files.control import Control
 from fascis.files.errors import told
 from fascis.files.times import mtime_of
+from fascis.words.speech import tr
 
 _BATCH = 2048
 
@@ -95,7 +96,7 @@ class SecondNames:
             remove_staged(self._there, place)
             self._there.hard_link(self._staged(first), place)
         except OSError as error:
-            raise told(error, "link", place) from error
+            raise told(error, tr("link"), place) from error
         if item.fate is Fate.COPY:
             self._report(Advanced(item.strand, item.size, 1, item.size, 1, self._copies.number))
         named = Copied(item.id, CopyState.COPIED, first.digest, first.seen, first.copy_seen)

@@ -27,6 +27,7 @@ from fascis.files.digests import Digests
 from fascis.files.disk.medium import Medium, MediumFile
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import join, shown
+from fascis.words.speech import tr
 
 BATCH = 256
 
@@ -141,7 +142,11 @@ class Stood:
 def _not_equal(item: Item) -> Refused:
     return Refused(
         Code.NAME_TAKEN,
-        f"{shown(item.there)} was equal to {shown(item.place)} when this was planned, "
-        "and is not any more. Nothing there was changed, and the originals are untouched. Give "
-        "this crossing up (fascis undo) and plan it anew.",
+        tr(
+            "{there} was equal to {place} when this was planned, and is not any "
+            "more. Nothing there was changed, and the originals are untouched. Give "
+            "this crossing up (fascis undo) and plan it anew.",
+            there=shown(item.there),
+            place=shown(item.place),
+        ),
     )

@@ -18,6 +18,7 @@ from fascis.files.inventory import Entry
 from fascis.files.names import shown
 from fascis.files.times import mtime_of
 from fascis.library.identity import inventory_of
+from fascis.words.speech import tr
 
 
 def trust(copies: Copies, destination: Medium) -> None:
@@ -40,8 +41,12 @@ def trust(copies: Copies, destination: Medium) -> None:
             if not there.has(place):
                 raise Refused(
                     Code.COPY_CHANGED,
-                    f"{shown(place)} was in the copy when this was planned, and is not any more. "
-                    "Nothing was changed. Give this crossing up (fascis undo) and plan it anew.",
+                    tr(
+                        "{place} was in the copy when this was planned, and is not any more. "
+                        "Nothing was changed. Give this crossing up (fascis undo) and plan it "
+                        "anew.",
+                        place=shown(place),
+                    ),
                 )
             # What somebody put there is in no list; the plan found it equal.
             entry = recorded.get(place) or _read(destination, place)
@@ -49,10 +54,10 @@ def trust(copies: Copies, destination: Medium) -> None:
             yield Trusted(one, entry.size, entry.mtime_ns, entry.digest)
 
     try:
-        recorded = {entry.place: entry for entry in inventory_of(destination, "the inventory")}
+        recorded = {entry.place: entry for entry in inventory_of(destination, tr("the inventory"))}
         copies.record_trusted(rows())
     except OSError as error:
-        raise told(error, "look at the copy") from error
+        raise told(error, tr("look at the copy")) from error
 
 
 class _There:

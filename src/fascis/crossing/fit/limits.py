@@ -24,12 +24,13 @@ from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, join, shown
 from fascis.files.times import EXACT, whole
 from fascis.library.survey import Survey
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 MOST = 1000  # files that a problem names
-_APART = (
-    "They get other names in the copy, and documents follow; or leave them out, or choose another "
-    "drive."
+_APART = tr(
+    "They get other names in the copy, and documents follow; or leave them "
+    "out, or choose another drive."
 )
 # Bytes of one file: zeros are hashed at some 2 GB a second.
 MOST_HOLES = 8 << 40
@@ -134,41 +135,69 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         there = shown(apart.there(place) if place in apart.files else apart.folder(place))
         yield Problem(
             Code.NAME_NOT_POSSIBLE,
-            f"{_refusing(drives, apart.refused)} cannot hold "
-            f"{counted(len(apart.refused), 'name')}: {shown(place)} {why}; it would be "
-            f"{shown(there.rpartition('/')[2])} there.",
+            trn(
+                "{refusing} cannot hold {n} name: {place} {why}; it would be {rpartition} there.",
+                "{refusing} cannot hold {n} names: {place} {why}; it would be {rpartition} there.",
+                len(apart.refused),
+                refusing=_refusing(drives, apart.refused),
+                place=shown(place),
+                why=why,
+                rpartition=shown(there.rpartition("/")[2]),
+            ),
             _APART,
             tuple(apart.refused)[:MOST],
-            f"{counted(len(apart.refused), 'name')} it cannot hold",
+            trn("{n} name it cannot hold", "{n} names it cannot hold", len(apart.refused)),
         )
     if apart.doubled:
         place = apart.doubled[0]
         there = shown(apart.there(place) if place in apart.files else apart.folder(place))
         yield Problem(
             Code.NAMES_BECOME_ONE,
-            f"{counted(len(apart.doubled), 'name differs', 'names differ')} from another only in "
-            f"upper and lower case, which {_folding(drives)} takes for one: {shown(place)} would "
-            f"be {shown(there.rpartition('/')[2])} there.",
+            trn(
+                "{n} name differs from another only in upper and lower case, which "
+                "{folding} takes for one: {place} would be {rpartition} there.",
+                "{n} names differ from another only in upper and lower case, which "
+                "{folding} takes for one: {place} would be {rpartition} there.",
+                len(apart.doubled),
+                folding=_folding(drives),
+                place=shown(place),
+                rpartition=shown(there.rpartition("/")[2]),
+            ),
             _APART,
             tuple(apart.doubled)[:MOST],
-            f"{counted(len(apart.doubled), 'name differs', 'names differ')} only in case",
+            trn(
+                "{n} name differs only in case", "{n} names differ only in case", len(apart.doubled)
+            ),
         )
     if apart.cannot:
         place, why = next(iter(apart.cannot.items()))
         yield Problem(
             Code.NAME_NOT_POSSIBLE,
-            f"{counted(len(apart.cannot), 'file')} would have to be called otherwise there and "
-            f"cannot be: {shown(place)}, {why}.",
-            "Choose a drive with another file system, or leave them out.",
+            trn(
+                "{n} file would have to be called otherwise there and cannot be: {place}, {why}.",
+                "{n} files would have to be called otherwise there and cannot be: {place}, {why}.",
+                len(apart.cannot),
+                place=shown(place),
+                why=why,
+            ),
+            tr("Choose a drive with another file system, or leave them out."),
             tuple(apart.cannot)[:MOST],
-            f"{counted(len(apart.cannot), 'file')} cannot be called otherwise",
+            trn(
+                "{n} file cannot be called otherwise",
+                "{n} files cannot be called otherwise",
+                len(apart.cannot),
+            ),
             severity_here=Severity.STOPS,
         )
     if apart.returned:
         yield Problem(
             Code.NAMES_GIVEN_BACK,
-            f"{counted(len(apart.returned), 'name')} that an earlier drive could not hold"
-            f" {'is' if len(apart.returned) == 1 else 'are'} as before again.",
+            trn(
+                "{n} name that an earlier drive could not hold {value} as before again.",
+                "{n} names that an earlier drive could not hold {value} as before again.",
+                len(apart.returned),
+                value="is" if len(apart.returned) == 1 else "are",
+            ),
             "",
             tuple(apart.returned)[:MOST],
         )
@@ -191,9 +220,15 @@ def left_problem(left: Clashes) -> Iterator[Problem]:
     if left:
         yield Problem(
             Code.NOT_HOLDABLE,
-            f"{counted(len(left), 'file stays', 'files stay')} at the old place, because the new "
-            f"drive cannot hold {'it' if len(left) == 1 else 'them'} as named or as large; "
-            f"{'its original is' if len(left) == 1 else 'their originals are'} never deleted.",
+            trn(
+                "{n} file stays at the old place, because the new drive cannot hold "
+                "{value} as named or as large; {value_2} never deleted.",
+                "{n} files stay at the old place, because the new drive cannot hold "
+                "{value} as named or as large; {value_2} never deleted.",
+                len(left),
+                value="it" if len(left) == 1 else "them",
+                value_2=tr("its original is") if len(left) == 1 else tr("their originals are"),
+            ),
         )
 
 
@@ -213,13 +248,22 @@ def holding_problems(
     """
     rules, c = drive.rules, columns
     if why := rules.refuses_name(fsname(name)):
-        sentence = f"{rules.name} cannot hold the name {shown(name)}: it {why}."
-        yield Problem(Code.NAME_NOT_USABLE, sentence, "Choose another name there.")
+        sentence = tr(
+            "{name} cannot hold the name {name_2}: it {why}.",
+            name=rules.name,
+            name_2=shown(name),
+            why=why,
+        )
+        yield Problem(Code.NAME_NOT_USABLE, sentence, tr("Choose another name there."))
     if not (rules.certain or rules.asked):
         yield Problem(
             Code.RULES_ASSUMED,
-            f"What {shown(drive.label)} can hold is assumed by the rules of {_file_system(drive)};"
-            " it is asked itself when the crossing starts.",
+            tr(
+                "What {label} can hold is assumed by the rules of {file_system}; it is "
+                "asked itself when the crossing starts.",
+                label=shown(drive.label),
+                file_system=_file_system(drive),
+            ),
         )
     large = c.places(c.too_large(rules.largest_file))
     large += [
@@ -230,27 +274,47 @@ def holding_problems(
     if large and rules.largest_file:
         yield Problem(
             Code.FILE_TOO_LARGE,
-            f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}, more "
-            f"than {rules.name} can hold.",
-            "Choose a drive with another file system, or leave them out.",
+            trn(
+                "{n} file is over {size}, more than {name} can hold.",
+                "{n} files are over {size}, more than {name} can hold.",
+                len(large),
+                size=size(rules.largest_file),
+                name=rules.name,
+            ),
+            tr("Choose a drive with another file system, or leave them out."),
             tuple(large[:MOST]),
-            f"{counted(len(large), 'file is', 'files are')} over {size(rules.largest_file)}",
+            trn(
+                "{n} file is over {size}",
+                "{n} files are over {size}",
+                len(large),
+                size=size(rules.largest_file),
+            ),
         )
     if hollow := c.places(c.hollow()):
         yield Problem(
             Code.FILE_TOO_LARGE,
-            f"{counted(len(hollow), 'file says that it has', 'files say that they have')} more "
-            f"than {size(MOST_HOLES)} in which nothing is written. To check that would take hours.",
-            "Leave them out, if they are meant to be so at all.",
+            trn(
+                "{n} file says that it has more than {size} in which nothing is written. "
+                "To check that would take hours.",
+                "{n} files say that they have more than {size} in which nothing is "
+                "written. To check that would take hours.",
+                len(hollow),
+                size=size(MOST_HOLES),
+            ),
+            tr("Leave them out, if they are meant to be so at all."),
             tuple(hollow),
-            f"{counted(len(hollow), 'file')} of emptiness",
+            trn("{n} file of emptiness", "{n} files of emptiness", len(hollow)),
         )
     yield from _not_kept(drive, columns)
     if not rules.attributes and (places := attributed()):
         yield Problem(
             Code.ATTRIBUTES_NOT_KEPT,
-            f"{rules.name} keeps no extended attributes; "
-            f"{counted(len(places), 'file has', 'files have')} some.",
+            trn(
+                "{name} keeps no extended attributes; {n} file has some.",
+                "{name} keeps no extended attributes; {n} files have some.",
+                len(places),
+                name=rules.name,
+            ),
             "",
             tuple(places)[:MOST],
         )
@@ -262,9 +326,15 @@ def holding_problems(
     ):
         yield Problem(
             Code.ATTRIBUTES_NOT_KEPT,
-            f"{counted(len(over), 'file has', 'files have')} more extended attributes than "
-            f"{rules.name} can hold ({size(limit)} a file): what does not fit is not kept, and "
-            "told then.",
+            trn(
+                "{n} file has more extended attributes than {name} can hold ({size} a "
+                "file): what does not fit is not kept, and told then.",
+                "{n} files have more extended attributes than {name} can hold ({size} a "
+                "file): what does not fit is not kept, and told then.",
+                len(over),
+                name=rules.name,
+                size=size(limit),
+            ),
             "",
             tuple(over[:MOST]),
         )
@@ -274,7 +344,10 @@ def holding_problems(
 def _file_system(drive: Drive) -> str:
     if drive.rules.known:
         return drive.rules.name
-    return f"a file system that is not known here ({drive.filesystem}), the narrowest"
+    return tr(
+        "a file system that is not known here ({filesystem}), the narrowest",
+        filesystem=drive.filesystem,
+    )
 
 
 def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
@@ -282,31 +355,50 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
     if not rules.links and (links := int(c.links.sum())):
         yield Problem(
             Code.LINKS_NOT_KEPT,
-            f"{rules.name} has no links; {counted(links, 'link')} will stay at the old place.",
-            "Choose a drive with another file system, or go on without them.",
+            trn(
+                "{name} has no links; {n} link will stay at the old place.",
+                "{name} has no links; {n} links will stay at the old place.",
+                links,
+                name=rules.name,
+            ),
+            tr("Choose a drive with another file system, or go on without them."),
             tuple(c.places(c.links)),
-            f"{counted(links, 'link')} will stay",
+            trn("{n} link will stay", "{n} links will stay", links),
         )
     if not rules.links and (hard := int((c.files & (c.names > 1)).sum())):
         yield Problem(
             Code.HARD_LINKS_NOT_KEPT,
-            f"{counted(hard, 'name')} of files with several names become files of their own there.",
+            trn(
+                "{n} name of files with several names become files of their own there.",
+                "{n} names of files with several names become files of their own there.",
+                hard,
+            ),
         )
     if not rules.modes and bool((c.files & ((c.mode & 0o111) != 0)).any()):
-        yield Problem(Code.PERMISSIONS_NOT_KEPT, f"{rules.name} keeps no permissions.")
+        yield Problem(
+            Code.PERMISSIONS_NOT_KEPT, tr("{name} keeps no permissions.", name=rules.name)
+        )
     sparse = int((c.files & (c.allocated + _SLACK < c.size)).sum())
     if sparse and not rules.holes:
         yield Problem(
             Code.HOLES_NOT_KEPT,
-            f"{counted(sparse, 'sparse file takes', 'sparse files take')} their full size on "
-            f"{rules.name}.",
+            trn(
+                "{n} sparse file takes their full size on {name}.",
+                "{n} sparse files take their full size on {name}.",
+                sparse,
+                name=rules.name,
+            ),
         )
 
 
 def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
     rules = drive.rules
     if rules.granularity_ns > 1_000_000_000:
-        sentence = f"{rules.name} keeps times in steps of {rules.granularity_ns // 10**9} s."
+        sentence = tr(
+            "{name} keeps times in steps of {granularity_ns} s.",
+            name=rules.name,
+            granularity_ns=rules.granularity_ns // 10**9,
+        )
         yield Problem(Code.TIMES_COARSER, sentence)
     far = np.abs(c.mtime) >= EXACT
     seconds = np.where(far, c.mtime - np.sign(c.mtime) * EXACT, c.mtime // 10**9)
@@ -321,9 +413,15 @@ def _times(drive: Drive, c: Columns, gathering: Gathering) -> Iterator[Problem]:
     if places:
         yield Problem(
             Code.TIMES_NOT_KEPT,
-            f"{counted(int(outside.sum()) or len(places), 'file has a date', 'files have dates')} "
-            f"that {rules.name} cannot hold: {shown(places[0])} first. The nearest that it can "
-            "hold is kept there.",
+            trn(
+                "{n} file has a date that {name} cannot hold: {places} first. The "
+                "nearest that it can hold is kept there.",
+                "{n} files have dates that {name} cannot hold: {places} first. The "
+                "nearest that it can hold is kept there.",
+                int(outside.sum()) or len(places),
+                name=rules.name,
+                places=shown(places[0]),
+            ),
             "",
             tuple(places[:MOST]),
         )

@@ -23,6 +23,7 @@ from fascis.files.names import join, parent
 from fascis.library.identity import OWN
 from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
+from fascis.words.speech import tr
 
 GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
 _MOST_TRIES = 1_000
@@ -449,7 +450,7 @@ class _Folder:
                 return
         else:
             for name in group:
-                self._found.cannot[join(self._folder, name)] = "there is no other name for it"
+                self._found.cannot[join(self._folder, name)] = tr("there is no other name for it")
             return
         self._numbers[first] = number + 1
         for name in group:
@@ -462,8 +463,8 @@ class _Folder:
         """
         if sidecar := next((n for n in group if is_companion(n)), None):
             for name in group:
-                self._found.cannot[join(self._folder, name)] = (
-                    f"{sidecar.decode(errors='replace')} belongs to several"
+                self._found.cannot[join(self._folder, name)] = tr(
+                    "{decode} belongs to several", decode=sidecar.decode(errors="replace")
                 )
             return
         for name in group:
@@ -491,7 +492,7 @@ class _Folder:
         if new == name:
             return
         if not folder and self._is_fixed(name):
-            self._found.cannot[place] = "what uses it knows it by its name alone"
+            self._found.cannot[place] = tr("what uses it knows it by its name alone")
             return
         (self._found.folders if folder else self._found.files)[place] = new
         if new == self._wanted(name):

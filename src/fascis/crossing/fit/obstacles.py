@@ -27,7 +27,8 @@ from fascis.library.identity import Identity, read_identity
 from fascis.library.open_files import find_open
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, Survey
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _MOST = 1000
@@ -88,21 +89,38 @@ class Surroundings:
         reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
         if needed + reserve + others > drive.free:
             taken = (
-                f", of which crossings that run or wait will take {size(others)}" if others else ""
+                tr(", of which crossings that run or wait will take {size}", size=size(others))
+                if others
+                else ""
             )
             yield Problem(
                 Code.NOT_ENOUGH_ROOM,
-                f"{drive.label} has {size(drive.free)} free{taken}; {size(needed + reserve)} are "
-                f"needed ({size(needed)} for the files, the rest in reserve).",
-                "Choose a drive with more room, or leave out what can be made again.",
+                tr(
+                    "{label} has {size} free{taken}; {size_2} are needed ({size_3} for the "
+                    "files, the rest in reserve).",
+                    label=drive.label,
+                    size=size(drive.free),
+                    taken=taken,
+                    size_2=size(needed + reserve),
+                    size_3=size(needed),
+                ),
+                tr("Choose a drive with more room, or leave out what can be made again."),
                 (),
-                f"{size(drive.free)} free, {size(needed + reserve)} needed",
+                tr(
+                    "{size} free, {size_2} needed",
+                    size=size(drive.free),
+                    size_2=size(needed + reserve),
+                ),
             )
         elif drive.free - needed - others < drive.capacity // 20:
             yield Problem(
                 Code.NEARLY_FULL_AFTER,
-                f"{drive.label} is nearly full after: {size(drive.free - needed - others)} of "
-                f"{size(drive.capacity)} are left.",
+                tr(
+                    "{label} is nearly full after: {size} of {size_2} are left.",
+                    label=drive.label,
+                    size=size(drive.free - needed - others),
+                    size_2=size(drive.capacity),
+                ),
             )
 
     def _journal_room(self, rows: int) -> Iterator[Problem]:
@@ -114,9 +132,13 @@ class Surroundings:
         if space.f_bavail * space.f_frsize < wanted:
             yield Problem(
                 Code.NO_ROOM_FOR_JOURNAL,
-                f"The journal needs {size(wanted)} on the drive of {shown(str(folder))}, which has"
-                f" {size(space.f_bavail * space.f_frsize)}.",
-                "Free a little room there first.",
+                tr(
+                    "The journal needs {size} on the drive of {folder}, which has {size_2}.",
+                    size=size(wanted),
+                    folder=shown(str(folder)),
+                    size_2=size(space.f_bavail * space.f_frsize),
+                ),
+                tr("Free a little room there first."),
             )
 
 
@@ -171,15 +193,19 @@ def _two_drives(around: Surroundings) -> None:
     if one.uuid == other.uuid:
         around.add(
             Code.ALSO_SAME_DRIVE,
-            f"Both copies would be on {one.label}; if it breaks, both are lost.",
-            "Choose another drive for the second copy.",
+            tr("Both copies would be on {label}; if it breaks, both are lost.", label=one.label),
+            tr("Choose another drive for the second copy."),
         )
     elif around.workspace.drives.same_disk(one, other):
         around.add(
             Code.ALSO_SAME_DISK,
-            f"{one.label} and {other.label} are on one physical disk; if it breaks, both copies "
-            "are lost.",
-            "Choose another drive for the second copy.",
+            tr(
+                "{label} and {label_2} are on one physical disk; if it breaks, both "
+                "copies are lost.",
+                label=one.label,
+                label_2=other.label,
+            ),
+            tr("Choose another drive for the second copy."),
         )
 
 
@@ -193,32 +219,40 @@ def parking_problems(
         # Each is deleted where it lies.
         return
     if single:
-        sentence = "A single document with what it refers to cannot be set aside by a rename."
+        sentence = tr("A single document with what it refers to cannot be set aside by a rename.")
         yield _not_by_rename(sentence, after, "compared")
         return
     why = ""
     if not os.access(source.parent, os.W_OK | os.X_OK):
-        why = f"{shown(str(source.parent))} may not be written"
+        why = tr("{parent} may not be written", parent=shown(str(source.parent)))
     elif not part and _keeps_others_names(source):
-        why = f"in {shown(str(source.parent))} only the owner of a folder may rename it"
+        why = tr(
+            "in {parent} only the owner of a folder may rename it", parent=shown(str(source.parent))
+        )
     if why:
         yield Problem(
             Code.CANNOT_SET_ASIDE,
-            f"The originals could not be set aside: {why}.",
-            "Let the originals stay, or see to the permissions.",
+            tr("The originals could not be set aside: {why}.", why=why),
+            tr("Let the originals stay, or see to the permissions."),
         )
     elif os.path.ismount(source):
         name = shown(source.name)
-        sentence = f"{name} is a drive's own top folder and cannot be set aside by a rename."
+        sentence = tr(
+            "{name} is a drive's own top folder and cannot be set aside by a rename.", name=name
+        )
         yield _not_by_rename(sentence, after, "compared")
     elif drive and drive.renames_safely is not True:
         refused = drive.renames_safely is False
-        promise, cannot = "may not promise", "perhaps cannot"
+        promise, cannot = tr("may not promise"), tr("perhaps cannot")
         if refused:
-            promise, cannot = "does not promise", "cannot"
-        sentence = (
-            f"The driver of {shown(drive.label)} ({drive.rules.name}) {promise} that a rename "
-            f"replaces nothing, so the originals {cannot} be set aside there."
+            promise, cannot = tr("does not promise"), "cannot"
+        sentence = tr(
+            "The driver of {label} ({name}) {promise} that a rename replaces "
+            "nothing, so the originals {cannot} be set aside there.",
+            label=shown(drive.label),
+            name=drive.rules.name,
+            promise=promise,
+            cannot=cannot,
         )
         yield _not_by_rename(sentence, after, "read", certain=refused)
 
@@ -233,10 +267,10 @@ def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True
         certain: False where it may be possible all the same.
     """
     if after is After.PARK:
-        remedy = "Let the originals stay, or have them deleted after you have looked."
+        remedy = tr("Let the originals stay, or have them deleted after you have looked.")
         severity = Severity.STOPS if certain else Severity.NOTE
         return Problem(Code.CANNOT_SET_ASIDE, sentence, remedy, severity_here=severity)
-    sentence += f" Each original is {again} once more right before it is deleted."
+    sentence += tr(" Each original is {again} once more right before it is deleted.", again=again)
     return Problem(Code.CANNOT_SET_ASIDE, sentence, "", severity_here=Severity.NOTE)
 
 
@@ -257,19 +291,27 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
     if found.mounts:
         around.add(
             Code.NESTED_MOUNTS,
-            f"{counted(len(found.mounts), 'other drive is', 'other drives are')} mounted inside "
-            "the library; what is on them stays where it is.",
-            "Unmount them, or go on without them.",
+            trn(
+                "{n} other drive is mounted inside the library; what is on them stays where it is.",
+                "{n} other drives are mounted inside the library; what is on them stays "
+                "where it is.",
+                len(found.mounts),
+            ),
+            tr("Unmount them, or go on without them."),
             tuple(found.mounts),
         )
     if found.subvolumes:
-        folders = counted(
-            len(found.subvolumes), "folder of the library is", "folders of the library are"
+        folders = trn(
+            "{n} folder of the library is", "{n} folders of the library are", len(found.subvolumes)
         )
         around.add(
             Code.NESTED_SUBVOLUMES,
-            f"{folders} a subvolume of its file system, {shown(found.subvolumes[0])} first. "
-            "It goes along, and is an ordinary folder there.",
+            tr(
+                "{folders} a subvolume of its file system, {subvolumes} first. It goes "
+                "along, and is an ordinary folder there.",
+                folders=folders,
+                subvolumes=shown(found.subvolumes[0]),
+            ),
             "",
             tuple(found.subvolumes),
         )
@@ -281,8 +323,13 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
         places = inodes.places({(o.device, o.inode) for o in writers})
         around.add(
             Code.LIBRARY_OPEN,
-            f"{programs} has {counted(len(places) or 1, 'file')} of the library open for writing.",
-            f"Close {programs}, then look again.",
+            trn(
+                "{programs} has {n} file of the library open for writing.",
+                "{programs} has {n} files of the library open for writing.",
+                len(places) or 1,
+                programs=programs,
+            ),
+            tr("Close {programs}, then look again.", programs=programs),
             tuple(places),
         )
     if not openers.all_seen and not writers:
@@ -293,8 +340,11 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
     if special:
         around.add(
             Code.SPECIAL_FILES,
-            f"{counted(len(special), 'device, pipe or socket', 'devices, pipes or sockets')}"
-            " cannot be copied and will stay.",
+            trn(
+                "{n} device, pipe or socket cannot be copied and will stay.",
+                "{n} devices, pipes or sockets cannot be copied and will stay.",
+                len(special),
+            ),
             "",
             special,
         )
@@ -334,16 +384,24 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
     if written:
         around.add(
             Code.LIBRARY_OPEN,
-            f"A program of another user has {counted(len(written), 'file')} of the library open "
-            f"for writing, {shown(written[0])} first.",
-            "Close it, then look again.",
+            trn(
+                "A program of another user has {n} file of the library open for writing, "
+                "{written} first.",
+                "A program of another user has {n} files of the library open for "
+                "writing, {written} first.",
+                len(written),
+                written=shown(written[0]),
+            ),
+            tr("Close it, then look again."),
             tuple(written[:1000]),
         )
     elif not known:
         around.add(
             Code.OPEN_NOT_KNOWN,
-            "Programs of other users cannot be seen; whether one has the library open is not "
-            "known of every file.",
+            tr(
+                "Programs of other users cannot be seen; whether one has the library "
+                "open is not known of every file."
+            ),
         )
 
 
@@ -397,33 +455,35 @@ def _destination(
     try:
         around.workspace.drives.check_answers(destination)
     except DriveGone as error:
-        around.add(Code.DRIVE_SILENT, str(error), "See to its cable, or connect it again.")
+        around.add(Code.DRIVE_SILENT, str(error), tr("See to its cable, or connect it again."))
         return None, False
     if not os.path.lexists(destination):
         around.add(
             Code.DESTINATION_MISSING,
-            f"There is no folder {text}.",
-            "Make it, or connect its drive.",
+            tr("There is no folder {text}.", text=text),
+            tr("Make it, or connect its drive."),
         )
         return None, False
     if not destination.is_dir():
         around.add(
-            Code.DESTINATION_NOT_A_FOLDER, f"{text} is not a folder.", "Name a folder on the drive."
+            Code.DESTINATION_NOT_A_FOLDER,
+            tr("{text} is not a folder.", text=text),
+            tr("Name a folder on the drive."),
         )
         return None, False
     try:
         drive = around.workspace.drives.at(destination)
     except EnvironmentTrouble as error:
-        around.add(Code.DESTINATION_NOT_PERMITTED, str(error), "See to its permissions.")
+        around.add(Code.DESTINATION_NOT_PERMITTED, str(error), tr("See to its permissions."))
         return None, False
     if not drive.connected:
-        around.add(Code.AWAY, f"{drive.label} is away.", "Connect it.")
+        around.add(Code.AWAY, tr("{label} is away.", label=drive.label), tr("Connect it."))
         return drive, False
     if is_inside(destination, source):
         around.add(
             Code.DESTINATION_INSIDE_LIBRARY,
-            f"{text} lies inside the library itself.",
-            "Choose another drive.",
+            tr("{text} lies inside the library itself.", text=text),
+            tr("Choose another drive."),
         )
         return drive, False
     _look_at_place(around, destination, drive)
@@ -438,38 +498,45 @@ def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> Non
     if library is not None:
         around.add(
             Code.DESTINATION_IN_A_LIBRARY,
-            f"{text} lies inside another library, {shown(str(library))}.",
-            "Choose a folder outside of it.",
+            tr(
+                "{text} lies inside another library, {library}.",
+                text=text,
+                library=shown(str(library)),
+            ),
+            tr("Choose a folder outside of it."),
         )
     if drive.read_only:
         around.add(
             Code.DESTINATION_READ_ONLY,
-            f"{drive.label} can only be read.",
-            "Connect it so that it can be written.",
+            tr("{label} can only be read.", label=drive.label),
+            tr("Connect it so that it can be written."),
         )
     elif not os.access(destination, os.W_OK | os.X_OK):
         around.add(
             Code.DESTINATION_NOT_PERMITTED,
-            f"{text} may not be written by you.",
-            "See to its permissions.",
+            tr("{text} may not be written by you.", text=text),
+            tr("See to its permissions."),
         )
     if around.source_drive and around.source_drive.uuid == drive.uuid:
         around.add(
             Code.SAME_DRIVE,
-            f"The library is on {drive.label} already; nothing would be freed.",
-            "" if around.into else "Choose another drive.",
+            tr("The library is on {label} already; nothing would be freed.", label=drive.label),
+            "" if around.into else tr("Choose another drive."),
             severity_here=Severity.NOTE if around.into else None,
         )
     elif around.source_drive and around.workspace.drives.same_disk(around.source_drive, drive):
         around.add(
             Code.SAME_DISK,
-            "Both places are on one physical disk; if it breaks, both are lost.",
-            "Choose another drive.",
+            tr("Both places are on one physical disk; if it breaks, both are lost."),
+            tr("Choose another drive."),
         )
     if drive.transport == "network":
         around.add(
             Code.NETWORK_DRIVE,
-            f"{drive.label} is a network share; whether a flush reaches its disks is not known.",
+            tr(
+                "{label} is a network share; whether a flush reaches its disks is not known.",
+                label=drive.label,
+            ),
         )
 
 
@@ -501,28 +568,41 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
         if one and one.ambiguous:
             around.add(
                 Code.DRIVE_TWINS,
-                f"{shown(one.label)} shares its identity (UUID) with another drive that is "
-                "connected, as a cloned disk does; which is which is not known.",
-                "Disconnect the one that is not meant.",
+                tr(
+                    "{label} shares its identity (UUID) with another drive that is "
+                    "connected, as a cloned disk does; which is which is not known.",
+                    label=shown(one.label),
+                ),
+                tr("Disconnect the one that is not meant."),
             )
     if drive.errors:
         around.add(
             Code.DRIVE_ERRORS,
-            f"The kernel has counted {counted(drive.errors, 'fault')} of the file system on "
-            f"{label}.",
-            "Have the drive checked first, or choose another.",
+            trn(
+                "The kernel has counted {n} fault of the file system on {label}.",
+                "The kernel has counted {n} faults of the file system on {label}.",
+                drive.errors,
+                label=label,
+            ),
+            tr("Have the drive checked first, or choose another."),
         )
     character = look_at_character(drive)
     if character.backup:
         around.add(
             Code.BACKUP_DRIVE,
-            f"{label} seems to be somebody's backup disk: {character.backup}. What a backup "
-            "program keeps there may be thinned out or overwritten by it.",
-            "Choose another drive, or go on if it is none.",
+            tr(
+                "{label} seems to be somebody's backup disk: {backup}. What a backup "
+                "program keeps there may be thinned out or overwritten by it.",
+                label=label,
+                backup=character.backup,
+            ),
+            tr("Choose another drive, or go on if it is none."),
         )
     if drive.system or character.system:
-        why = "the system of this machine is on it" if drive.system else character.system
-        around.add(Code.SYSTEM_DRIVE, f"{label} is a system disk: {why}.", "")
+        why = tr("the system of this machine is on it") if drive.system else character.system
+        around.add(
+            Code.SYSTEM_DRIVE, tr("{label} is a system disk: {why}.", label=label, why=why), ""
+        )
 
 
 def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:
@@ -531,8 +611,8 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
     if os.path.lexists(target):
         around.add(
             Code.DESTINATION_EXISTS,
-            f"{shown(str(target))} exists already; nothing there is touched.",
-            "Give the library another name there.",
+            tr("{target} exists already; nothing there is touched.", target=shown(str(target))),
+            tr("Give the library another name there."),
         )
     if identity is None:
         return
@@ -541,9 +621,13 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
     except OSError as error:
         around.add(
             Code.DESTINATION_NOT_PERMITTED,
-            f"{shown(str(destination))} cannot be looked into ({error.strerror}); whether a copy "
-            "of this library is there already is not known.",
-            "See to its permissions, or go on to have a copy there in any case.",
+            tr(
+                "{destination} cannot be looked into ({strerror}); whether a copy of "
+                "this library is there already is not known.",
+                destination=shown(str(destination)),
+                strerror=error.strerror,
+            ),
+            tr("See to its permissions, or go on to have a copy there in any case."),
             severity_here=Severity.DECISION,
         )
         return
@@ -557,15 +641,19 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         except (Damaged, EnvironmentTrouble) as error:
             around.add(
                 Code.IDENTITY_DAMAGED,
-                f"What library {shown(sibling.name)} is, is not known: {error}",
+                tr(
+                    "What library {name} is, is not known: {error}",
+                    name=shown(sibling.name),
+                    error=error,
+                ),
                 severity_here=Severity.NOTE,
             )
             continue
         if other and other.library_id == identity.library_id:
             around.add(
                 Code.SAME_LIBRARY_THERE,
-                f"{shown(str(sibling))} is a copy of this same library.",
-                "Go on to have one more copy beside it.",
+                tr("{sibling} is a copy of this same library.", sibling=shown(str(sibling))),
+                tr("Go on to have one more copy beside it."),
             )
 
 

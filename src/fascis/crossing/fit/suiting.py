@@ -18,6 +18,7 @@ from fascis.drives.care.preparing import CHOICES, Choice
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
 from fascis.files.codes import Code, Severity
+from fascis.words.speech import tr
 
 _ONLY_OF_A_DRIVE = (Code.RULES_ASSUMED, Code.TIMES_COARSER)
 
@@ -37,10 +38,10 @@ class Suits:
     def verdict(self) -> str:
         """In a few words."""
         if any(p.severity is Severity.STOPS for p in self.problems):
-            return "cannot hold it whole"
+            return tr("cannot hold it whole")
         if any(p.severity is Severity.DECISION for p in self.problems):
-            return "holds it, with decisions"
-        return "holds it as it is"
+            return tr("holds it, with decisions")
+        return tr("holds it as it is")
 
     @property
     def losses(self) -> tuple[int, int, int]:

@@ -14,6 +14,7 @@ from fascis.crossing.journal.schema import joined, large_sum
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.files.names import join
 from fascis.files.own.database import is_about_the_drive, trouble
+from fascis.words.speech import tr
 
 
 def promised(folder: Path) -> dict[str, int]:
@@ -82,7 +83,7 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
                 yield header.name, outside or root + b"/" + join(folder, name)
     except UNREADABLE as error:
         if is_about_the_drive(error):
-            raise trouble(path, "The journal", error, "Nothing was deleted.") from error
+            raise trouble(path, tr("The journal"), error, tr("Nothing was deleted.")) from error
 
 
 def read_header(path: Path) -> Header | None:

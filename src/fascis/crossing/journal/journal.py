@@ -38,6 +38,7 @@ from fascis.files.errors import told
 from fascis.files.names import join
 from fascis.files.own.private import make_private
 from fascis.library.references.uses import led_outside
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -138,7 +139,7 @@ class Journal:
             DriveFull: there is no room for it, though what was kept free was given up.
         """
         with self._lock:
-            self._step(f"before journal {what}")
+            self._step(f"before journal {what}")  # for programs
             try:
                 self._transact(work)
             except sqlite3.Error as error:
@@ -153,7 +154,7 @@ class Journal:
                     self._transact(work)
                 except sqlite3.Error as again:
                     raise meaning_of(self.path, again) from again
-            self._step(f"after journal {what}")
+            self._step(f"after journal {what}")  # for programs
 
     def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
         with self._db:
@@ -186,7 +187,9 @@ class Journal:
             os.fsync(fd)
         except OSError as error:
             delete_state(self.room)
-            raise told(error, "keep room for the journal", os.fsencode(self.path.parent)) from error
+            raise told(
+                error, tr("keep room for the journal"), os.fsencode(self.path.parent)
+            ) from error
         finally:
             os.close(fd)
 

@@ -12,8 +12,9 @@ from fascis.files.disk.door import delete_state
 from fascis.files.errors import Damaged, FascisError
 from fascis.files.own import database
 from fascis.files.own.database import NONSENSE, is_about_the_drive, trouble
+from fascis.words.speech import tr
 
-UNTOUCHED = (
+UNTOUCHED = tr(
     "The originals are untouched by this; what was copied stays where it is. Nothing was changed."
 )
 
@@ -48,16 +49,21 @@ def bring_up(path: Path, db: sqlite3.Connection) -> None:
     if version > VERSION:
         raise Damaged(
             path,
-            f"this journal was written by a newer version ({version}, this one knows {VERSION})",
+            tr(
+                "this journal was written by a newer version ({version}, this one knows "
+                "{version_2})",
+                version=version,
+                version_2=VERSION,
+            ),
             UNTOUCHED,
         )
     if version in OLDER:
         database.bring_up(db, OLDER)
         version = db.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-        raise Damaged(path, "this is no journal of a crossing", UNTOUCHED)
+        raise Damaged(path, tr("this is no journal of a crossing"), UNTOUCHED)
     if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
-        raise Damaged(path, f"the journal is damaged ({said})", UNTOUCHED)
+        raise Damaged(path, tr("the journal is damaged ({said})", said=said), UNTOUCHED)
 
 
 @contextmanager
@@ -72,7 +78,7 @@ def making_sense(path: Path) -> Iterator[None]:
     try:
         yield
     except NONSENSE as error:
-        raise Damaged(path, "what is in the journal makes no sense", UNTOUCHED) from error
+        raise Damaged(path, tr("what is in the journal makes no sense"), UNTOUCHED) from error
 
 
 def connect_with_room(path: Path) -> sqlite3.Connection:
@@ -98,8 +104,8 @@ def meaning_of(path: Path, error: BaseException) -> FascisError:
     if is_about_the_drive(error):
         return trouble(
             path,
-            "The journal",
+            tr("The journal"),
             error,
-            "What is verified is kept; then resume. The originals are untouched by this.",
+            tr("What is verified is kept; then resume. The originals are untouched by this."),
         )
-    return Damaged(path, f"the journal is damaged ({error})", UNTOUCHED)
+    return Damaged(path, tr("the journal is damaged ({error})", error=error), UNTOUCHED)

@@ -11,6 +11,7 @@ from typing import Self
 from fascis.crossing.model.states import CopyState
 from fascis.files.codes import Severity
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 
 class On(StrEnum):
@@ -46,71 +47,83 @@ class Notice(StrEnum):
         "unreadable",
         Severity.DECISION,
         On.SOURCE,
-        "it cannot be read; the rest goes on. Its original will not be touched",
+        tr("it cannot be read; the rest goes on. Its original will not be touched"),
     )
     CHANGING = (
         "changing",
         Severity.DECISION,
         On.SOURCE,
-        "it keeps changing while it is copied; close the program that writes to it",
+        tr("it keeps changing while it is copied; close the program that writes to it"),
     )
     VANISHED = (
         "vanished",
         Severity.DECISION,
         On.SOURCE,
-        "it was there when the plan was made and is no longer",
+        tr("it was there when the plan was made and is no longer"),
     )
     DAMAGED = (
         "damaged-at-source",
         Severity.DECISION,
         On.SOURCE,
-        "it has the size and the time on record, and another content: it was damaged where it "
-        "lies. It crosses only by your decision; its original is never deleted",
+        tr(
+            "it has the size and the time on record, and another content: it was "
+            "damaged where it lies. It crosses only by your decision; its original "
+            "is never deleted"
+        ),
     )
     LIST_MISMATCH = (
         "list-mismatch",
         Severity.DECISION,
         On.SOURCE,
-        "a hash list says otherwise: it is not what it was when that list was made. It crosses "
-        "only by your decision; its original is never deleted",
+        tr(
+            "a hash list says otherwise: it is not what it was when that list was "
+            "made. It crosses only by your decision; its original is never deleted"
+        ),
     )
     MISMATCH = (
         "mismatch",
         Severity.DECISION,
         On.DESTINATION,
-        "read back wrong three times; this drive is not to be trusted. The original is untouched",
+        tr(
+            "read back wrong three times; this drive is not to be trusted. The "
+            "original is untouched"
+        ),
     )
     READ_BACK_WRONG = (
         "read-back-wrong",
         Severity.NOTE,
         On.DESTINATION,
-        "read back wrong {times}, copied again, now equal. Watch this drive",
+        tr("read back wrong {times}, copied again, now equal. Watch this drive"),
     )
     CHANGED = (
         "changed-since-survey",
         Severity.NOTE,
         On.SOURCE,
-        "changed since it was surveyed; the copy is the newer one",
+        tr("changed since it was surveyed; the copy is the newer one"),
     )
     TAKEN_DAMAGED = (
         "taken-damaged",
         Severity.NOTE,
         On.SOURCE,
-        "it was damaged where it lies (another content than on record); it crossed as it is, and "
-        "its original stays",
+        tr(
+            "it was damaged where it lies (another content than on record); it "
+            "crossed as it is, and its original stays"
+        ),
     )
     ZEROS = (
         "zeros",
         Severity.NOTE,
         On.SOURCE,
-        "nothing but zeros was read of it, and so is its copy: look whether that is what it "
-        "should hold",
+        tr(
+            "nothing but zeros was read of it, and so is its copy: look whether that "
+            "is what it should hold"
+        ),
     )
     ATTRIBUTES_LOST = (
         "attributes-lost",
         Severity.NOTE,
         On.DESTINATION,
-        "extended attributes of it were not kept, because this drive cannot hold them: {names}",
+        tr("extended attributes of it were not kept, because this drive cannot hold them: {names}"),
     )
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fascis.files.codes import Code, Severity, Stays
-from fascis.words.figures import counted
+from fascis.words.speech import trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,5 +47,5 @@ def stays_because(left: Mapping[str, Any]) -> str:
     """Why an original stays, in words, from its entry in ``left_behind``."""
     why, by = left["why"], left.get("by") or []
     words = Stays(why).words if why in set(Stays) else why
-    more = f" and {counted(len(by) - 1, 'other')}" if len(by) > 1 else ""
+    more = trn(" and {n} other", " and {n} others", len(by) - 1) if len(by) > 1 else ""
     return f"{words}: {by[0]}{more}" if by else words

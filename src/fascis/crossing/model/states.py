@@ -6,6 +6,7 @@ from enum import IntEnum, StrEnum
 
 from fascis.files.codes import Code
 from fascis.files.errors import Refused
+from fascis.words.speech import tr
 
 
 class State(StrEnum):
@@ -64,8 +65,12 @@ def check_transition(now: State, new: State) -> None:
     if new not in TRANSITIONS[now]:
         raise Refused(
             Code.WRONG_STATE,
-            f"The crossing is {now.value}; it cannot become {new.value} from there. Nothing was "
-            "changed.",
+            tr(
+                "The crossing is {value}; it cannot become {value_2} from there. Nothing "
+                "was changed.",
+                value=now.value,
+                value_2=new.value,
+            ),
         )
 
 

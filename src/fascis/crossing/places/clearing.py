@@ -27,6 +27,7 @@ from fascis.files.errors import Refused
 from fascis.files.names import cut, join, parent, shown
 from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.survey import Kind, kind_of
+from fascis.words.speech import tr
 
 SUPERSEDED = b"superseded"
 # In the staging folder: records of a library as they were before they were amended.
@@ -185,8 +186,11 @@ class Clearing:
         self._copies.journal.note(
             place,
             self._places.label,
-            "it was put or changed there after the copy was made; it was kept, and lies in "
-            f"{shown(beside_name(self._places))} now",
+            tr(
+                "it was put or changed there after the copy was made; it was kept, and "
+                "lies in {beside_name} now",
+                beside_name=shown(beside_name(self._places)),
+            ),
             self._clock(),
         )
 
@@ -244,6 +248,9 @@ class Clearing:
 def _mounted(place: bytes) -> Refused:
     return Refused(
         Code.WRONG_STATE,
-        f"Something else is mounted at {shown(place)} on the drive. It was not touched: unmount "
-        "it, then try again.",
+        tr(
+            "Something else is mounted at {place} on the drive. It was not touched: "
+            "unmount it, then try again.",
+            place=shown(place),
+        ),
     )

@@ -22,6 +22,7 @@ from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused
 from fascis.files.names import STAGING, cut, fsname, shown, unlisted
 from fascis.files.times import mtime_of
 from fascis.library.identity import Home
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 TOKEN_FILE = b"crossing.json"
@@ -213,7 +214,7 @@ def _home(path: Path, facts: DriveFacts, followed: Path | None) -> Home:
 
 def parked_name(name: str, crossing: str) -> str:
     """A name that nothing uses, for originals that are set aside."""
-    tail = f" (set aside {crossing[:8]})"
+    tail = f" (set aside {crossing[:8]})"  # for programs
     return os.fsdecode(cut(os.fsencode(name), 255 - len(tail))) + tail
 
 
@@ -233,7 +234,10 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
         if not same or drive.uuid != places.header.source_drive.uuid:
             raise Refused(
                 Code.WRONG_STATE,
-                f"{shown(str(path))} is not the folder that was surveyed. Nothing was touched.",
+                tr(
+                    "{path} is not the folder that was surveyed. Nothing was touched.",
+                    path=shown(str(path)),
+                ),
             )
         if lock:
             hold(medium, path)
@@ -254,8 +258,11 @@ def hold(medium: Medium, path: Path) -> None:
     except BlockingIOError as error:
         raise Refused(
             Code.HELD_BY_ANOTHER,
-            f"Another crossing of {shown(path.name)} is running{_holder(medium)}. Nothing was "
-            "changed.",
+            tr(
+                "Another crossing of {name} is running{holder}. Nothing was changed.",
+                name=shown(path.name),
+                holder=_holder(medium),
+            ),
         ) from error
     except OSError:
         # A file system without locks; the journal's own lock still serialises.
@@ -269,7 +276,7 @@ def _holder(medium: Medium) -> str:
         for line in Path("/proc/locks").read_text().splitlines():
             fields = line.split()
             if wanted in fields and "->" not in fields:
-                return f" (process {fields[4]})"
+                return tr(" (process {fields})", fields=fields[4])
     except (OSError, IndexError):
         pass
     return ""
@@ -283,13 +290,21 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
     """
     places.follow_destination(workspace)
     label, uuid = places.label, places.drive.uuid
-    gone = f"{label} is away. What is verified on it is kept; the crossing goes on when it is back."
+    gone = tr(
+        "{label} is away. What is verified on it is kept; the crossing goes on when it is back.",
+        label=label,
+    )
     try:
         drive = workspace.drives.at(places.destination)
         if drive.uuid != uuid:
             raise DriveGone(
-                f"Another drive ({drive.label}) is where {label} was. Nothing was written to it. "
-                f"{gone}"
+                tr(
+                    "Another drive ({label}) is where {label_2} was. Nothing was written to "
+                    "it. {gone}",
+                    label=drive.label,
+                    label_2=label,
+                    gone=gone,
+                )
             )
         if not drive.connected:
             raise DriveGone(gone)

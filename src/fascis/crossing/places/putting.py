@@ -20,6 +20,7 @@ from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import Medium, MediumFile, remove_own
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.names import parent, shown
+from fascis.words.speech import tr
 
 _NO_ROOM_FOR_ATTRIBUTE = {errno.ENOSPC, errno.E2BIG, errno.ERANGE, errno.EOPNOTSUPP}
 
@@ -101,8 +102,11 @@ def put(
         again.drop_cached()
         if digest_of(again) != raw.hasher.digest():
             raise EnvironmentTrouble(
-                f"{shown(place)} read back wrong; this drive is not to be trusted. The originals "
-                "are untouched.",
+                tr(
+                    "{place} read back wrong; this drive is not to be trusted. The originals "
+                    "are untouched.",
+                    place=shown(place),
+                ),
                 place,
             )
     finally:

@@ -30,7 +30,7 @@ from fascis.library.identity import INVENTORY, MANIFEST, OWN, Identity, read_ide
 from fascis.library.open_files import find_open
 from fascis.library.references.reading import PathSource
 from fascis.library.roles import ROLES, Role
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _MOST = 1000
@@ -75,9 +75,12 @@ def find_into(
     if library and id and not selection.part and id == _id_of(workspace, surveyed):
         around.add(
             Code.SAME_LIBRARY_THERE,
-            f"{shown(str(library))} is a copy of this same library: put into it, everything would "
-            "be there twice, and it would no longer be a copy.",
-            "Bring that copy up to date instead, or choose a folder outside of it.",
+            tr(
+                "{library} is a copy of this same library: put into it, everything would "
+                "be there twice, and it would no longer be a copy.",
+                library=shown(str(library)),
+            ),
+            tr("Bring that copy up to date instead, or choose a folder outside of it."),
             severity_here=Severity.STOPS,
         )
         return None
@@ -102,8 +105,8 @@ def find_into(
         if is_inside(there, surveyed.source) or is_inside(surveyed.source, there):
             around.add(
                 Code.DESTINATION_INSIDE_LIBRARY,
-                f"{shown(str(there))} is where the library itself lies.",
-                "Choose another folder.",
+                tr("{there} is where the library itself lies.", there=shown(str(there))),
+                tr("Choose another folder."),
             )
             return None
     # What lies elsewhere in the library and goes along arrives with the first.
@@ -243,8 +246,8 @@ def _look_at_library(
     if is_inside(surveyed.source, library):
         around.add(
             Code.LIBRARY_INSIDE_DESTINATION,
-            f"The library lies inside {where}, into which it would go.",
-            "Choose a folder outside of that.",
+            tr("The library lies inside {where}, into which it would go.", where=where),
+            tr("Choose a folder outside of that."),
         )
         return ""
     try:
@@ -255,13 +258,13 @@ def _look_at_library(
             hold(medium, library)
             _look_for_writers(around, medium, library)
     except Refused as error:
-        around.add(error.code, str(error), "Let that one end first.")
+        around.add(error.code, str(error), tr("Let that one end first."))
         return ""
     except (Damaged, EnvironmentTrouble, OSError) as error:
         around.add(
             Code.IDENTITY_DAMAGED,
-            f"The records of {where} cannot be added to: {error}",
-            "Choose a folder outside of that library.",
+            tr("The records of {where} cannot be added to: {error}", where=where, error=error),
+            tr("Choose a folder outside of that library."),
         )
         return ""
     around.add(
@@ -280,15 +283,24 @@ def _look_for_writers(around: Surroundings, medium: Medium, library: Path) -> No
         names = ", ".join(programs)
         around.add(
             Code.LIBRARY_OPEN,
-            f"{names} has files of {shown(str(library))} open for writing.",
-            f"Close {names}, then look again.",
+            tr(
+                "{names} has files of {library} open for writing.",
+                names=names,
+                library=shown(str(library)),
+            ),
+            tr("Close {names}, then look again.", names=names),
         )
 
 
 def _becomes_part(identity: Identity | None, library: Path, place: Path) -> str:
     name = shown(identity.name if identity else library.name)
-    where = "is" if os.path.realpath(place) == str(library) else "lies in"
-    return f"{shown(str(place))} {where} the library {name}: what arrives becomes part of it."
+    where = "is" if os.path.realpath(place) == str(library) else tr("lies in")
+    return tr(
+        "{place} {where} the library {name}: what arrives becomes part of it.",
+        place=shown(str(place)),
+        where=where,
+        name=name,
+    )
 
 
 def check_lists(medium: Medium, library: Path) -> None:
@@ -328,27 +340,42 @@ def taken_problems(
     if in_the_way:
         yield Problem(
             Code.NAME_TAKEN,
-            f"{shown(str(in_the_way[0]))} stands there and is no folder that can be put into; what "
-            "arrives gets another name beside it. What stands there is not touched.",
-            "Choose another name (--name), or go on (--rename-taken).",
+            tr(
+                "{in_the_way} stands there and is no folder that can be put into; what "
+                "arrives gets another name beside it. What stands there is not touched.",
+                in_the_way=shown(str(in_the_way[0])),
+            ),
+            tr("Choose another name (--name), or go on (--rename-taken)."),
             severity_here=None if taken is None else Severity.NOTE,
         )
     if left:
         yield Problem(
             Code.NAME_TAKEN,
-            f"{counted(left, 'file stays', 'files stay')} at the old place, because something else "
-            "has that name at the new one.",
+            trn(
+                "{n} file stays at the old place, because something else has that name "
+                "at the new one.",
+                "{n} files stay at the old place, because something else has that name "
+                "at the new one.",
+                left,
+            ),
             severity_here=Severity.NOTE,
         )
     if apart.taken:
         first = apart.taken[0]
-        names = counted(len(apart.taken), "name is", "names are")
+        names = trn("{n} name is", "{n} names are", len(apart.taken))
         yield Problem(
             Code.NAME_TAKEN,
-            f"{names} taken there by something else: {shown(first)} would be called "
-            f"{shown(apart.there(first).rpartition(b'/')[2])}. What stands there is not touched.",
-            "The newcomers get other names, and documents follow (--rename-taken); or leave them "
-            "where they are (--leave-out taken).",
+            tr(
+                "{names} taken there by something else: {first} would be called "
+                "{rpartition}. What stands there is not touched.",
+                names=names,
+                first=shown(first),
+                rpartition=shown(apart.there(first).rpartition(b"/")[2]),
+            ),
+            tr(
+                "The newcomers get other names, and documents follow (--rename-taken); "
+                "or leave them where they are (--leave-out taken)."
+            ),
             tuple(apart.taken[:_MOST]),
             severity_here=Severity.NOTE if taken is Taken.RENAMED else None,
         )
@@ -370,8 +397,8 @@ def writable_problems(
     if wrong:
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            f"{shown(str(wrong[0]))} may not be written by you.",
-            "See to its permissions, or choose another folder.",
+            tr("{wrong} may not be written by you.", wrong=shown(str(wrong[0]))),
+            tr("See to its permissions, or choose another folder."),
         )
     above = into.landing.folder
     if not os.access(above, os.W_OK | os.X_OK) or (
@@ -379,8 +406,8 @@ def writable_problems(
     ):
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            f"{shown(str(above))} may not be written by you.",
-            "See to its permissions.",
+            tr("{above} may not be written by you.", above=shown(str(above))),
+            tr("See to its permissions."),
         )
 
 

@@ -41,7 +41,7 @@ from fascis.files.names import fsname, shown
 from fascis.library.identity import OWN
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind, Survey
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 
@@ -70,8 +70,11 @@ def make_plan(
         problems.append(
             Problem(
                 Code.NAME_NOT_USABLE,
-                f"{shown(name) or 'An empty name'} cannot be the name of a folder.",
-                "Choose another name.",
+                tr(
+                    "{value} cannot be the name of a folder.",
+                    value=shown(name) or tr("An empty name"),
+                ),
+                tr("Choose another name."),
             )
         )
         name = source.name or "library"
@@ -273,9 +276,12 @@ def _own_folder_problems(found: Survey) -> Iterator[Problem]:
     if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
         yield Problem(
             Code.NAME_NOT_USABLE,
-            f"In the library lies something called {shown(OWN)} that is no folder. Fascis keeps "
-            "its records in a folder of that name.",
-            "Give it another name first.",
+            tr(
+                "In the library lies something called {own} that is no folder. Fascis "
+                "keeps its records in a folder of that name.",
+                own=shown(OWN),
+            ),
+            tr("Give it another name first."),
             (OWN,),
         )
 
@@ -288,20 +294,28 @@ def _discard_problems(
         for role in wrong:
             yield Problem(
                 Code.DISCARD_NOT_POSSIBLE,
-                f"Files of the role {role.value} cannot be made again; they are never discarded.",
-                "Only proxies, renders and previews can be discarded.",
+                tr(
+                    "Files of the role {value} cannot be made again; they are never discarded.",
+                    value=role.value,
+                ),
+                tr("Only proxies, renders and previews can be discarded."),
                 severity_here=Severity.STOPS,
             )
     elif scope.discard and afterwards.act is After.COPY:
         yield Problem(
             Code.DISCARD_NOT_POSSIBLE,
-            "Nothing is discarded: the old place stays home and loses nothing.",
+            tr("Nothing is discarded: the old place stays home and loses nothing."),
         )
     elif kept := _kept_from_discarding(scope, found, fates):
         yield Problem(
             Code.DISCARD_NOT_POSSIBLE,
-            f"{counted(kept, 'file stays', 'files stay')} at the old place: that they can be made "
-            "again stands only in the library's identity file, which anybody can edit.",
+            trn(
+                "{n} file stays at the old place: that they can be made again stands "
+                "only in the library's identity file, which anybody can edit.",
+                "{n} files stay at the old place: that they can be made again stands "
+                "only in the library's identity file, which anybody can edit.",
+                kept,
+            ),
         )
 
 

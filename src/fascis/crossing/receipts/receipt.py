@@ -16,9 +16,9 @@ from fascis.crossing.model.problems import stays_because
 from fascis.crossing.model.states import State
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.names import place_text, shown
-from fascis.files.times import local_text
 from fascis.library.survey import Kind
-from fascis.words.figures import NBSP, counted, number, size
+from fascis.words.figures import NBSP, counted, moment, number, size
+from fascis.words.speech import tr, trn
 
 FORMAT = 1
 
@@ -141,7 +141,7 @@ def receipt_json(record: dict[str, Any]) -> bytes:
 
 def clock_text(at: float | None) -> str:
     """A time as a person reads it, in the machine's zone."""
-    return local_text(at, "%d %b %Y, %H:%M") if at else "not yet"
+    return moment(at) if at else tr("not yet")
 
 
 # One rule a line: the window's page knows only part of CSS, and a break within a value ends it.
@@ -164,12 +164,12 @@ code{font-family:inherit;overflow-wrap:anywhere}
 @media print{body{background:#fff}main{border:0;margin:0}}
 """
 _STATES = {
-    State.SETTLED: "Whole and verified at the new place",
-    State.SWITCHED: "Whole, verified, and at home there",
-    State.PARKED: "Whole, verified, at home there; the originals are set aside",
-    State.RELEASED: "Whole, verified, at home there; the originals are deleted",
-    State.UNDONE: "Given up; the old place is home",
-    State.FAILED: "Stopped: a copy read back wrong. The originals are untouched",
+    State.SETTLED: tr("Whole and verified at the new place"),
+    State.SWITCHED: tr("Whole, verified, and at home there"),
+    State.PARKED: tr("Whole, verified, at home there; the originals are set aside"),
+    State.RELEASED: tr("Whole, verified, at home there; the originals are deleted"),
+    State.UNDONE: tr("Given up; the old place is home"),
+    State.FAILED: tr("Stopped: a copy read back wrong. The originals are untouched"),
 }
 
 
@@ -192,38 +192,55 @@ def seal(record: dict[str, Any]) -> str:
 
 def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     """The main figures as ``(what, figure)``, the same on the page and in the window."""
-    read_from = "perhaps from memory: not proven on this drive"
+    read_from = tr("perhaps from memory: not proven on this drive")
     if record["proven"]:
-        read_from = "from the drive itself"
+        read_from = tr("from the drive itself")
     rows = [
-        ("Went along", f"{counted(record['files'], 'file')}, {number(record['bytes'])}{NBSP}bytes"),
         (
-            "New ones read back, others as listed"
-            if record.get("trusted")
-            else "Read back and equal",
-            f"{counted(record['verified_files'], 'file')}, "
-            f"{number(record['verified_bytes'])}{NBSP}bytes",
+            tr("Went along"),
+            trn(
+                "{n} file, {count}{nbsp}bytes",
+                "{n} files, {count}{nbsp}bytes",
+                record["files"],
+                count=number(record["bytes"]),
+                nbsp=NBSP,
+            ),
         ),
-        ("Read back", read_from),
+        (
+            tr("New ones read back, others as listed")
+            if record.get("trusted")
+            else tr("Read back and equal"),
+            trn(
+                "{n} file, {count}{nbsp}bytes",
+                "{n} files, {count}{nbsp}bytes",
+                record["verified_files"],
+                count=number(record["verified_bytes"]),
+                nbsp=NBSP,
+            ),
+        ),
+        (tr("Read back"), read_from),
         ("Digest", record["digest"]),
         ("Planned", clock_text(record["planned_at"])),
         ("Settled", clock_text(record["settled_at"])),
     ]
     if record["gathered"]["files"]:
-        figures = (
-            f"{counted(record['gathered']['files'], 'loose file')}, "
-            f"{size(record['gathered']['bytes'])}"
+        figures = trn(
+            "{n} loose file, {size}",
+            "{n} loose files, {size}",
+            record["gathered"]["files"],
+            size=size(record["gathered"]["bytes"]),
         )
-        gone = (record["release"] or {}).get("loose_files")
-        rows.append(
-            ("Gathered into the library" + ("" if gone else ", and still where they were"), figures)
-        )
+        if (record["release"] or {}).get("loose_files"):
+            what = tr("Gathered into the library")
+        else:
+            what = tr("Gathered into the library, and still where they were")
+        rows.append((what, figures))
     rows += _document_rows(record)
     if record["left_out"]["files"]:
         roles = ", ".join(record["left_out"]["roles"])
         rows.append(
             (
-                "Left out, stays at the old place",
+                tr("Left out, stays at the old place"),
                 f"{counted(record['left_out']['files'], 'file')} ({roles}), "
                 f"{size(record['left_out']['bytes'])}",
             )
@@ -232,45 +249,61 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         roles = ", ".join(record["discarded"]["roles"])
         rows.append(
             (
-                "Not copied, goes with the originals by your choice",
+                tr("Not copied, goes with the originals by your choice"),
                 f"{counted(record['discarded']['files'], 'file')} ({roles}), "
                 f"{size(record['discarded']['bytes'])}",
             )
         )
     if record["parked_at"]:
-        rows.append(("Originals set aside at", shown(record["parked_at"])))
+        rows.append((tr("Originals set aside at"), shown(record["parked_at"])))
     if release := record["release"]:
         rows.append(
             (
-                "Originals deleted",
-                f"{counted(release['files'], 'file')}, {number(release['bytes'])}{NBSP}bytes",
+                tr("Originals deleted"),
+                trn(
+                    "{n} file, {count}{nbsp}bytes",
+                    "{n} files, {count}{nbsp}bytes",
+                    release["files"],
+                    count=number(release["bytes"]),
+                    nbsp=NBSP,
+                ),
             )
         )
         if release.get("discarded_files"):
             rows.append(
                 (
-                    "Discarded with them",
-                    f"{counted(release['discarded_files'], 'file')}, "
-                    f"{number(release['discarded_bytes'])}{NBSP}bytes",
+                    tr("Discarded with them"),
+                    trn(
+                        "{n} file, {count}{nbsp}bytes",
+                        "{n} files, {count}{nbsp}bytes",
+                        release["discarded_files"],
+                        count=number(release["discarded_bytes"]),
+                        nbsp=NBSP,
+                    ),
                 )
             )
         if release.get("loose_files"):
             rows.append(
                 (
-                    "Loose originals deleted too",
-                    f"{counted(release['loose_files'], 'file')}, "
-                    f"{number(release['loose_bytes'])}{NBSP}bytes",
+                    tr("Loose originals deleted too"),
+                    trn(
+                        "{n} file, {count}{nbsp}bytes",
+                        "{n} files, {count}{nbsp}bytes",
+                        release["loose_files"],
+                        count=number(release["loose_bytes"]),
+                        nbsp=NBSP,
+                    ),
                 )
             )
         rows.append(
             (
-                f"Free on {record['from_drive']['label']} before",
+                tr("Free on {label} before", label=record["from_drive"]["label"]),
                 f"{number(release['free_before'])}{NBSP}bytes",
             )
         )
         rows.append(
             (
-                f"Free on {record['from_drive']['label']} after, measured",
+                tr("Free on {label} after, measured", label=record["from_drive"]["label"]),
                 f"{number(release['free_after'])}{NBSP}bytes",
             )
         )
@@ -280,12 +313,12 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
 def _what(destination: dict[str, Any], of: int) -> str:
     """What a destination is called on the page."""
     if destination["state"] == State.UNDONE.value:
-        return "Given up"
+        return tr("Given up")
     if of == 1:
         return "To"
     if destination["home"]:
         return "Home"
-    return "Second copy"
+    return tr("Second copy")
 
 
 def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
@@ -294,27 +327,34 @@ def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
     if opened := record["opened"]:
         rows.append(
             (
-                "References that lead to a file of the copy",
-                f"{number(opened['found'])} of {number(opened['references'])}",
+                tr("References that lead to a file of the copy"),
+                tr(
+                    "{count} of {count_2}",
+                    count=number(opened["found"]),
+                    count_2=number(opened["references"]),
+                ),
             )
         )
     if record["written_anew"]:
         rows.append(
             (
-                "Written anew, kept as they were in .fascis/as-it-was",
-                counted(len(record["written_anew"]), "file"),
+                tr("Written anew, kept as they were in .fascis/as-it-was"),
+                trn("{n} file", "{n} files", len(record["written_anew"])),
             )
         )
     if record["led"]:
         rows.append(
             (
-                "Documents that stay, led to the new place",
-                counted(len(record["followers"]), "document"),
+                tr("Documents that stay, led to the new place"),
+                trn("{n} document", "{n} documents", len(record["followers"])),
             )
         )
     if unknown := record["references"].get("not_understood"):
         rows.append(
-            ("Not understood: what they refer to is not known", counted(unknown, "document"))
+            (
+                tr("Not understood: what they refer to is not known"),
+                trn("{n} document", "{n} documents", unknown),
+            )
         )
     return rows
 
@@ -331,7 +371,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
         (_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]
     ]
     for label, drive, path in ends:
-        stand_in = ", a stand-in drive" if drive.get("stand_in") else ""
+        stand_in = tr(", a stand-in drive") if drive.get("stand_in") else ""
         body.append(
             f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span "
             f"class=quiet>{e(path)}</span>"
@@ -356,7 +396,8 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     if record["led"]:
         body.append("<h2>Documents that stay, led to the new place</h2>")
         led: list[tuple[str, ...]] = [
-            (f["path"], counted(f["references"], "reference")) for f in record["followers"]
+            (f["path"], trn("{n} reference", "{n} references", f["references"]))
+            for f in record["followers"]
         ]
         body.append(_table(("Document", "Changed"), led[:500]))
     if record["not_copied"]:
@@ -373,7 +414,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
         body.append("<h2>Needed attention</h2>")
         body.append(
             _table(
-                ("File", "Drive", "What it means"),
+                ("File", "Drive", tr("What it means")),
                 [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]],
             )
         )
@@ -385,7 +426,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
                 (
                     clock_text(a["begun"]),
                     f"{a['what']}: {a['subject']}",
-                    a["outcome"] or "not finished",
+                    a["outcome"] or tr("not finished"),
                 )
                 for a in record["acts"]
             ],

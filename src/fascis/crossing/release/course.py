@@ -39,7 +39,7 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _LOG = logging.getLogger(__name__)
@@ -356,13 +356,15 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
     inside = {p[len(top) :]: who for p, who in kept.items() if p.startswith(top)}
     if inside:
         first = min(inside)
-        needed = f"{inside[first][0]} uses {shown(first)} at the old place"
+        needed = tr(
+            "{inside} uses {first} at the old place", inside=inside[first][0], first=shown(first)
+        )
         if len(inside) > 1:
-            more = counted(len(inside) - 1, "more file is", "more files are")
-            needed += f", and {more} needed too"
+            more = trn("{n} more file is", "{n} more files are", len(inside) - 1)
+            needed += tr(", and {more} needed too", more=more)
         raise Refused(
             Code.WOULD_BREAK,
-            f"{needed}. Set aside, it would not be found. Nothing was set aside.",
+            tr("{needed}. Set aside, it would not be found. Nothing was set aside.", needed=needed),
             tuple(sorted(inside)),
         )
 
@@ -378,9 +380,12 @@ def not_worked_in(found: Differences) -> None:
     if places := worked_in(found):
         raise Refused(
             Code.WORKED_IN_SINCE,
-            f"{shown(places[0])} was worked in at the old place after home went to the new one. "
-            "Nothing was set aside or deleted: bring that work over by hand, or take back the "
-            "switch.",
+            tr(
+                "{places} was worked in at the old place after home went to the new one. "
+                "Nothing was set aside or deleted: bring that work over by hand, or take "
+                "back the switch.",
+                places=shown(places[0]),
+            ),
             tuple(places),
         )
 

@@ -26,6 +26,7 @@ from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.relink.acts import Acts, nothing_runs_above
 from fascis.relink.relinking import acts_of
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # In the journal: the acts whose documents were read again and lead where they should.
@@ -49,7 +50,7 @@ def lead_followers(
         # Cut off before they were read again: they are led anew.
         take_back(workspace, places, copies)
     found = what_follows(workspace, places, copies, control)
-    _check(found, "No document was changed, and home is where it was.")
+    _check(found, tr("No document was changed, and home is where it was."))
     paths = [one.path for one in found.retargets]
     if paths:
         header = places.header
@@ -63,8 +64,11 @@ def lead_followers(
             take_back(workspace, places, copies)
             raise Refused(
                 Code.WOULD_BREAK,
-                f"{shown(wrong[0])} does not lead to the new place after it was written anew. All "
-                "documents are as they were, and home is where it was.",
+                tr(
+                    "{wrong} does not lead to the new place after it was written anew. All "
+                    "documents are as they were, and home is where it was.",
+                    wrong=shown(wrong[0]),
+                ),
             )
         journal.put(_SEEN_TO, [act.id for act in acts.of_crossing()])
         journal.put(LED, [*journal.value(LED, []), *_told(places, found)])

@@ -11,6 +11,7 @@ from fascis.files.errors import told
 from fascis.files.names import shown
 from fascis.library.open_files import find_open
 from fascis.words.figures import size
+from fascis.words.speech import tr
 
 
 @dataclass(slots=True)
@@ -38,7 +39,7 @@ def free_now(medium: Medium) -> int:
         medium.sync()
         return medium.space()[1]
     except OSError as error:
-        raise told(error, "measure the free space") from error
+        raise told(error, tr("measure the free space")) from error
 
 
 PATIENCE = 8.0  # seconds
@@ -78,22 +79,35 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
         programs = ", ".join(sorted({f"{shown(o.program)} (process {o.pid})" for o in holders}))
         held = sum({(o.device, o.inode): o.size for o in holders}.values())
         reasons.append(
-            f"{programs} still holds deleted files open ({size(held)}); close it, and the room "
-            "comes free."
+            tr(
+                "{programs} still holds deleted files open ({size}); close it, and the "
+                "room comes free.",
+                programs=programs,
+                size=size(held),
+            )
         )
     if deleted.linked_elsewhere:
         reasons.append(
-            f"{size(deleted.linked_elsewhere)} have other names (hard links) outside the library "
-            "and stay on the drive."
+            tr(
+                "{size} have other names (hard links) outside the library and stay on the drive.",
+                size=size(deleted.linked_elsewhere),
+            )
         )
     if deleted.shared:
         reasons.append(
-            f"{size(deleted.shared)} are shared with other files or snapshots on {drive.label} and "
-            "stay until those go."
+            tr(
+                "{size} are shared with other files or snapshots on {label} and stay "
+                "until those go.",
+                size=size(deleted.shared),
+                label=drive.label,
+            )
         )
     if not reasons:
         reasons.append(
-            f"{size(missing)} did not come free; other programs may have written to {drive.label} "
-            "meanwhile."
+            tr(
+                "{size} did not come free; other programs may have written to {label} meanwhile.",
+                size=size(missing),
+                label=drive.label,
+            )
         )
     return reasons

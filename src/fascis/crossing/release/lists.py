@@ -22,12 +22,13 @@ from fascis.files.names import unlisted
 from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, MANIFEST, OWN
 from fascis.relink.acts import Act
+from fascis.words.speech import tr
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC
 _LONGEST_HEADER = 1024  # bytes
-_STAYS = (
-    "it could not be made right, and stays as it was: verifying tells what left as missing, and "
-    "documents that were led elsewhere as edited"
+_STAYS = tr(
+    "it could not be made right, and stays as it was: verifying tells what "
+    "left as missing, and documents that were led elsewhere as edited"
 )
 # Place → its digest now.
 Anew = Mapping[bytes, bytes]
@@ -108,7 +109,7 @@ def _mend(root: Path, place: bytes, write: _Write) -> None:
 def _manifest(old: BinaryIO, new: BinaryIO, gone: Collection[bytes], anew: Anew) -> None:
     kept = (
         (anew.get(place, digest), place)
-        for digest, place in read_manifest(old, "the manifest")
+        for digest, place in read_manifest(old, tr("the manifest"))
         if place not in gone
     )
     write_manifest(new, kept)
@@ -122,7 +123,7 @@ def _inventory(
     reading = io.TextIOWrapper(old, "utf-8", newline="")
     writing = io.TextIOWrapper(new, "utf-8", newline="")
     try:
-        entries = read_inventory(reading, "the inventory")
+        entries = read_inventory(reading, tr("the inventory"))
         InventoryWriter(writing, renamed).write(_kept(entries, root, gone, anew))
     finally:
         reading.detach()

@@ -42,6 +42,7 @@ from fascis.files.times import ctime_of
 from fascis.library.open_files import find_open
 from fascis.library.roles import Role
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 
 BATCH = 256
 MEDIA = frozenset((Role.ORIGINAL, Role.PROXY, Role.RENDER, Role.PREVIEW))
@@ -103,7 +104,7 @@ class Kept:
         except (FileNotFoundError, NotADirectoryError):
             return MISSING
         except OSError as error:
-            raise told(error, "look at the copy", place) from error
+            raise told(error, tr("look at the copy"), place) from error
         look = look_at_copy(item.copy_seen, status, self.rules)
         if look is Look.SAME or (
             later and look is Look.TOUCHED and item.role in MEDIA and not self.rules.keeps_ctime
@@ -199,8 +200,12 @@ class Release:
         if self.lost and all(item.place in self.lost for item in self._copies.items(Which.MAY_GO)):
             raise Refused(
                 Code.COPY_CHANGED,
-                f"Of the copy on {self.kept[0].label} nothing is what was verified, "
-                f"{shown(min(self.lost))} first. No original was deleted.",
+                tr(
+                    "Of the copy on {label} nothing is what was verified, {min} first. No "
+                    "original was deleted.",
+                    label=self.kept[0].label,
+                    min=shown(min(self.lost)),
+                ),
                 tuple(sorted(self.lost)),
             )
 
@@ -289,7 +294,7 @@ class Release:
         except OSError as error:
             if error.errno == errno.EXDEV:
                 return item.id, Origin.STAYS, Stays.MOUNT
-            raise told(error, "look at the original", item.place) from error
+            raise told(error, tr("look at the original"), item.place) from error
         why = self._why_stays(item, status, fresh, opened)
         if why is None and any(k.is_itself(item, status) for k in self.kept):
             why = Stays.MOUNT
@@ -308,7 +313,7 @@ class Release:
         except OSError as error:
             if why := _STAYS_BY_ERROR.get(error.errno or 0):
                 return item.id, Origin.STAYS, why
-            raise told(error, "delete the original", item.place) from error
+            raise told(error, tr("delete the original"), item.place) from error
         finally:
             if held is not None:
                 held.close()
@@ -467,8 +472,11 @@ def still_wanted(journal: Journal) -> None:
     ):
         raise Refused(
             Code.WRONG_STATE,
-            f"The crossing is {journal.state.value}: home was given back, or that was begun. "
-            "Nothing more was deleted.",
+            tr(
+                "The crossing is {value}: home was given back, or that was begun. "
+                "Nothing more was deleted.",
+                value=journal.state.value,
+            ),
         )
 
 

@@ -27,6 +27,7 @@ from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
 from fascis.files.times import ctime_of
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _IN_THE_WAY = (errno.ENOTEMPTY, errno.EEXIST, errno.ENOENT, errno.ENOTDIR)
@@ -90,7 +91,12 @@ def park_part(workspace: Workspace, journal: Journal, places: Places, what: list
     aside, library = _names(places)
     if not journal.aside():
         journal.put(ASIDE, [(place.hex(), 0) for place in what])
-    subject = f"{len(what)} of {shown(places.source.name)} → {shown(places.parked_path.name)}"
+    subject = tr(
+        "{what} of {name} → {name_2}",
+        what=len(what),
+        name=shown(places.source.name),
+        name_2=shown(places.parked_path.name),
+    )
     act = journal.open_act("park") or journal.intend("park", subject, workspace.clock())
     changed: dict[bytes, int] = {}
     with closing(workspace.drives.open(places.source.parent)) as medium:
@@ -141,12 +147,14 @@ def unpark_part(workspace: Workspace, places: Places, copies: Sequence[Copies]) 
         except FileExistsError as error:
             raise Refused(
                 Code.DESTINATION_EXISTS,
-                "Something else has the old name of what was set aside in "
-                f"{shown(str(places.parked_path))}. Nothing of it was touched; give that another "
-                "name first.",
+                tr(
+                    "Something else has the old name of what was set aside in {parked_path}. "
+                    "Nothing of it was touched; give that another name first.",
+                    parked_path=shown(str(places.parked_path)),
+                ),
             ) from error
         except OSError as error:
-            raise told(error, "put back", aside) from error
+            raise told(error, tr("put back"), aside) from error
     journal.put(ASIDE, None)
     if (begun := journal.open_act("park")) is not None:
         journal.conclude(begun, "put back", workspace.clock())
@@ -214,13 +222,19 @@ def _cannot(error: OSError, places: Places) -> Exception:
     if isinstance(error, FileExistsError):
         return Refused(
             Code.DESTINATION_EXISTS,
-            f"{shown(str(places.parked_path))} holds something of one of these names already, and "
-            "is not touched.",
+            tr(
+                "{parked_path} holds something of one of these names already, and is not touched.",
+                parked_path=shown(str(places.parked_path)),
+            ),
         )
     if error.errno in (errno.EXDEV, errno.EINVAL, errno.EBUSY, errno.EACCES, errno.EPERM):
         return Refused(
             Code.CANNOT_SET_ASIDE,
-            f"Not all of it can be renamed in one step ({error.strerror}). What was set aside is "
-            f"in {shown(str(places.parked_path))}; taking that back puts it where it was.",
+            tr(
+                "Not all of it can be renamed in one step ({strerror}). What was set "
+                "aside is in {parked_path}; taking that back puts it where it was.",
+                strerror=error.strerror,
+                parked_path=shown(str(places.parked_path)),
+            ),
         )
-    return told(error, "set aside", os.fsencode(places.parked_path.name))
+    return told(error, tr("set aside"), os.fsencode(places.parked_path.name))

@@ -10,6 +10,7 @@ from fascis.crossing.places.places import Places
 from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.names import shown
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -23,8 +24,10 @@ def park(workspace: Workspace, journal: Journal, places: Places) -> None:
     if places.header.document:
         raise Refused(
             Code.CANNOT_SET_ASIDE,
-            "A single document cannot be set aside: its folder is not the library's. Nothing was "
-            "touched.",
+            tr(
+                "A single document cannot be set aside: its folder is not the library's. "
+                "Nothing was touched."
+            ),
         )
     if places.origin() == places.parked_path:
         _conclude(journal, "park", workspace.clock)
@@ -54,7 +57,10 @@ def _rename(
         if not places.is_original(places.source.with_name(old)):
             raise Refused(
                 Code.WRONG_STATE,
-                f"{shown(old)} is not the folder that was surveyed. Nothing was touched.",
+                tr(
+                    "{old} is not the folder that was surveyed. Nothing was touched.",
+                    old=shown(old),
+                ),
             )
         act = journal.open_act(kind) or journal.intend(
             kind, f"{shown(old)} → {shown(new)}", workspace.clock()
@@ -68,19 +74,26 @@ def _rename(
             journal.conclude(act, "refused: the name exists", workspace.clock())
             raise Refused(
                 Code.DESTINATION_EXISTS,
-                f"{shown(new)} exists beside the originals and is not touched. Give it another "
-                "name first.",
+                tr(
+                    "{new} exists beside the originals and is not touched. Give it another "
+                    "name first.",
+                    new=shown(new),
+                ),
             ) from error
         except OSError as error:
             journal.conclude(act, f"refused: {error.strerror}", workspace.clock())
             raise Refused(
                 Code.CANNOT_SET_ASIDE,
-                f"{shown(old)} cannot be renamed in one step ({error.strerror}). The originals "
-                "stay where they are.",
+                tr(
+                    "{old} cannot be renamed in one step ({strerror}). The originals stay "
+                    "where they are.",
+                    old=shown(old),
+                    strerror=error.strerror,
+                ),
             ) from error
         journal.conclude(act, "done", workspace.clock())
     except OSError as error:
-        raise told(error, "rename", os.fsencode(old)) from error
+        raise told(error, tr("rename"), os.fsencode(old)) from error
     finally:
         medium.close()
 

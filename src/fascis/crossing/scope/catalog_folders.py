@@ -19,6 +19,7 @@ from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import fsname, parent, shown
 from fascis.library.standing import Standing
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -53,8 +54,12 @@ def folders_of_catalog(
         return None
     if ours := [given for given, folder in meant.items() if not folder]:
         raise NotOnePart(
-            f"{shown(ours[0])} lies in the library's folder, {shown(found[0])} elsewhere: they go "
-            "one after the other. Name one of them at a time."
+            tr(
+                "{ours} lies in the library's folder, {found} elsewhere: they go one "
+                "after the other. Name one of them at a time.",
+                ours=shown(ours[0]),
+                found=shown(found[0]),
+            )
         )
     paths = [Path(os.fsdecode(folder)) for folder in found]
     if gone := [_gone(path, known[bytes(path)]) for path in paths if not path.is_dir()]:
@@ -63,8 +68,11 @@ def folders_of_catalog(
     if around not in known:
         where = " and ".join(shown(folder) for folder in found[:2])
         raise NotOnePart(
-            f"{where} lie in no folder of the catalog together: they go one after the other. Name "
-            "one of them at a time."
+            tr(
+                "{where} lie in no folder of the catalog together: they go one after the "
+                "other. Name one of them at a time.",
+                where=where,
+            )
         )
     alone = survey_library(workspace, Path(os.fsdecode(around)), None, control)
     inner = [os.path.relpath(folder, around) for folder in found if folder != around]
@@ -124,8 +132,13 @@ def _meant(surveyed: Surveyed, known: dict[bytes, Standing], given: str) -> byte
     if len(called) > 1:
         where = ", ".join(sorted(shown(f) for f in called))
         raise NotOnePart(
-            f"{len(called)} folders of the catalog are called {shown(given)}: {where}. Name one of "
-            "these paths."
+            tr(
+                "{called} folders of the catalog are called {given}: {where}. Name one "
+                "of these paths.",
+                called=len(called),
+                given=shown(given),
+                where=where,
+            )
         )
     return called[0] if called else None
 
@@ -134,12 +147,18 @@ def _gone(folder: Path, standing: Standing) -> Problem:
     if standing is Standing.AWAY:
         return Problem(
             Code.AWAY,
-            f"{shown(str(folder))} is on a drive that is away. Nothing was touched.",
-            "Connect it.",
+            tr(
+                "{folder} is on a drive that is away. Nothing was touched.",
+                folder=shown(str(folder)),
+            ),
+            tr("Connect it."),
         )
     return Problem(
         Code.PART_NOT_THERE,
-        f"The catalog knows a folder {shown(str(folder))}, and it is gone: its photos are missing. "
-        "Nothing was touched.",
-        "Look for them first (fascis relink).",
+        tr(
+            "The catalog knows a folder {folder}, and it is gone: its photos are "
+            "missing. Nothing was touched.",
+            folder=shown(str(folder)),
+        ),
+        tr("Look for them first (fascis relink)."),
     )

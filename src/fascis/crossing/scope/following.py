@@ -18,7 +18,7 @@ from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Document, LostReference
 from fascis.relink.acts import check_writable
 from fascis.relink.retarget import Retarget
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,10 +37,13 @@ def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
         below: the library's folder, with a slash at its end, that paths are told without.
     """
     first, more = broken[0], len(broken) - 1
-    others = f", and {counted(more, 'more is', 'more are')} like it" if more else ""
-    return (
-        f"{shown(first.told)} uses {shown(first.file.removeprefix(below))}{others}, and cannot be "
-        f"led to the new place: {first.why.rstrip('.')}."
+    others = trn(", and {n} more is like it", ", and {n} more are like it", more) if more else ""
+    return tr(
+        "{told} uses {removeprefix}{others}, and cannot be led to the new place: {rstrip}.",
+        told=shown(first.told),
+        removeprefix=shown(first.file.removeprefix(below)),
+        others=others,
+        rstrip=first.why.rstrip("."),
     )
 
 
@@ -95,7 +98,7 @@ def following(
             continue
         for document, told in who.items():
             if not (document and goes(document)) and path not in tried.get(document, ()):
-                found.broken.append(Broken(told, path, "how it names it cannot be changed"))
+                found.broken.append(Broken(told, path, tr("how it names it cannot be changed")))
     return found
 
 
@@ -117,9 +120,9 @@ def _changes(
         if not going:
             continue
         if lead.sequence is None and len(going) < len(new):
-            return {}, "what it names may be either of two files, of which only one goes"
+            return {}, tr("what it names may be either of two files, of which only one goes")
         if len(going) < len(new) or len({n.rpartition(b"/")[0] for n in going}) > 1:
-            return {}, "not all pictures of one sequence go to one folder"
+            return {}, tr("not all pictures of one sequence go to one folder")
         reference = LostReference(0, number, lead.files[0], lead.sequence)
         changes[number] = reference, going[0]
     return changes, ""
@@ -138,7 +141,7 @@ def _retarget(
         link = stat.S_ISLNK(os.lstat(document).st_mode)
         kind = LINK if link else kind_of(document, source.head())
         if kind is None:
-            raise NotUnderstood("how it names files is not known")
+            raise NotUnderstood(tr("how it names files is not known"))
         with kind.open(source) as opened:
             check_agreed(opened, document)
             seen = opened.seen

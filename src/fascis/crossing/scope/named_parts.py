@@ -13,6 +13,7 @@ from fascis.crossing.scope.surveyed import Surveyed
 from fascis.files.names import parent, shown
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind, strand_folder
+from fascis.words.speech import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +78,12 @@ def _last(place: bytes) -> str:
 def _told_apart(parts: list[NamedPart]) -> list[NamedPart]:
     words = [part.words for part in parts]
     return [
-        NamedPart(f"{p.words} in {shown(parent(p.place))}", p.given, p.place, p.folder)
+        NamedPart(
+            tr("{words} in {parent}", words=p.words, parent=shown(parent(p.place))),
+            p.given,
+            p.place,
+            p.folder,
+        )
         if words.count(p.words) > 1
         else p
         for p in parts

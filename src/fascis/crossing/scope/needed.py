@@ -49,6 +49,7 @@ from fascis.library.references.summary import parse_summary
 from fascis.library.references.unknown import is_candidate, paths_named
 from fascis.library.register import KnownLibrary, root_now
 from fascis.library.replacing import is_kept
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # Looked into beside a library.
@@ -197,7 +198,9 @@ class _Search:
                 for name, called in yet_to_copy(path):
                     wanted = self._where_now(called)
                     if wanted.startswith(self._top) or wanted in self._going.loose:
-                        self._found.add(wanted, b"", f"{shown(name)}, which has yet to cross")
+                        self._found.add(
+                            wanted, b"", tr("{name}, which has yet to cross", name=shown(name))
+                        )
 
     # -- known libraries ---------------------------------------------------------------------------
 
@@ -336,8 +339,10 @@ class _Search:
                 while waiting:
                     self._control.checkpoint()
                     if looked >= MOST_FOLDERS or self._ends_now():
-                        self._found.bounds = (
-                            f"{looked} folders were looked into, up to {shown(above)}"
+                        self._found.bounds = tr(
+                            "{looked} folders were looked into, up to {above}",
+                            looked=looked,
+                            above=shown(above),
                         )
                         return
                     folder = waiting.popleft()
@@ -349,7 +354,7 @@ class _Search:
                 above = None if above in (b"/", top) else above.rpartition(b"/")[0] or b"/"
         # In the middle of the last document.
         if self._ends_now():
-            self._found.bounds = f"{looked} folders were looked into"
+            self._found.bounds = tr("{looked} folders were looked into", looked=looked)
 
     def _mount(self, folder: bytes) -> bytes:
         """The top folder of the drive that a folder is on."""
@@ -393,7 +398,7 @@ class _Search:
         path = source.name
         kind = kind_of(path, source.head())
         if kind is None:
-            raise NotUnderstood("It is no document that is known here.")
+            raise NotUnderstood(tr("It is no document that is known here."))
         beside = who[1] == shown(path)
         if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return
@@ -559,7 +564,11 @@ class _Search:
         for number, (path, size) in enumerate(self._later):
             self._control.checkpoint()
             if number == _BESIDE_UNKNOWN[0] or time.monotonic() > until:
-                far = f"{number} of {len(self._later)} other files beside it were looked into"
+                far = tr(
+                    "{number} of {later} other files beside it were looked into",
+                    number=number,
+                    later=len(self._later),
+                )
                 self._found.bounds = "; ".join(filter(None, (self._found.bounds, far)))
                 return
             self._unknown(path, size, False)

@@ -22,6 +22,7 @@ from fascis.files.names import fsname, parent, shown
 from fascis.library.identity import OWN
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 
 
 class NotOnePart(ValueError):
@@ -124,7 +125,12 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
     if len(named) > 1:
         where = ", ".join(sorted(shown(p) for p in named))
         raise NotOnePart(
-            f"{len(named)} projects are called {shown(given)}: {where}. Name one of these paths."
+            tr(
+                "{named} projects are called {given}: {where}. Name one of these paths.",
+                named=len(named),
+                given=shown(given),
+                where=where,
+            )
         )
     for at, mine in named.items():
         part.names.append(given)
@@ -162,8 +168,8 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
     )
     return Problem(
         Code.PART_NOT_THERE,
-        f"The library has no project and no folder called {shown(given)}.",
-        f"Projects: {', '.join(projects) or 'none'}.",
+        tr("The library has no project and no folder called {given}.", given=shown(given)),
+        tr("Projects: {value}.", value=", ".join(projects) or "none"),
     )
 
 

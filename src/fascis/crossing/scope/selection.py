@@ -20,7 +20,8 @@ from fascis.library.references.uses import Outside
 from fascis.library.roles import ROLES, Role
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import strand_folder
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
@@ -96,26 +97,41 @@ def shared_problems(
     if shared:
         first = min(shared)
         files = tuple(p.removeprefix(below) for p in sorted(shared)[:1000])
-        what = counted(len(shared), "file is", "files are")
-        needs = (
-            f"{what} still needed by documents that stay: {shown(shared[first][0])} uses "
-            f"{shown(first.removeprefix(below))}"
+        what = trn("{n} file is", "{n} files are", len(shared))
+        needs = tr(
+            "{what} still needed by documents that stay: {shared} uses {removeprefix}",
+            what=what,
+            shared=shown(shared[first][0]),
+            removeprefix=shown(first.removeprefix(below)),
         )
         if after is After.PARK and not part:
             yield Problem(
                 Code.WOULD_BREAK,
-                f"{needs}. With the library's folder set aside, it would not find them.",
-                "Let the originals stay where they are, or have those deleted that nothing else "
-                "needs.",
+                tr(
+                    "{needs}. With the library's folder set aside, it would not find them.",
+                    needs=needs,
+                ),
+                tr(
+                    "Let the originals stay where they are, or have those deleted that "
+                    "nothing else needs."
+                ),
                 files,
             )
         else:
-            yield Problem(Code.USED_ELSEWHERE, f"{needs}. These originals are kept.", "", files)
+            yield Problem(
+                Code.USED_ELSEWHERE,
+                tr("{needs}. These originals are kept.", needs=needs),
+                "",
+                files,
+            )
     if bounds and after in (After.PARK, After.RELEASE):
         yield Problem(
             Code.NOT_ALL_LOOKED_AT,
-            "Not everything on the drive was looked at for documents that need these files: "
-            f"{bounds}.",
+            tr(
+                "Not everything on the drive was looked at for documents that need these "
+                "files: {bounds}.",
+                bounds=bounds,
+            ),
         )
 
 
@@ -130,10 +146,19 @@ def away_problems(shared: Mapping[bytes, list[str]], away: Mapping[str, str]) ->
         count = sum(name in who for who in shared.values())
         yield Problem(
             Code.USED_ELSEWHERE,
-            f"{shown(name)} is away, and used {counted(count, 'file')} of these when it was last "
-            "seen. These originals are kept.",
-            "If it is gone for good, forget it: its page on Shelves, or fascis libraries --forget "
-            f"{away[name][:8]}.",
+            trn(
+                "{name} is away, and used {n} file of these when it was last seen. These "
+                "originals are kept.",
+                "{name} is away, and used {n} files of these when it was last seen. "
+                "These originals are kept.",
+                count,
+                name=shown(name),
+            ),
+            tr(
+                "If it is gone for good, forget it: its page on Shelves, or fascis "
+                "libraries --forget {away}.",
+                away=away[name][:8],
+            ),
         )
 
 
@@ -144,7 +169,7 @@ def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]
     yield Problem(
         Code.WOULD_BREAK,
         broken_sentence(broken, below),
-        "Let what others use stay where it is (--shared stays), or change that document first.",
+        tr("Let what others use stay where it is (--shared stays), or change that document first."),
         tuple(b.file.removeprefix(below) for b in broken[:1000]),
     )
 
@@ -188,17 +213,29 @@ def left_out_problems(left: LeftOut) -> Iterator[Problem]:
     """A decision before the start; of what can be made again, something to know."""
     for files, again in ((left.files, False), (left.remakeable, True)):
         if files:
-            what = counted(
-                len(files),
-                "file that documents use is left out",
-                "files that documents use are left out",
-            )
+            parts = {"size": size(sum(length for _, length in files)), "first": shown(files[0][0])}
+            if again:
+                sentence = trn(
+                    "{n} file that documents use is left out ({size}), {first} first. At the new "
+                    "place these references lead nowhere; these files can be made again.",
+                    "{n} files that documents use are left out ({size}), {first} first. At the new "
+                    "place these references lead nowhere; these files can be made again.",
+                    len(files),
+                    **parts,
+                )
+            else:
+                sentence = trn(
+                    "{n} file that documents use is left out ({size}), {first} first. At the new "
+                    "place these references lead nowhere; the originals are kept.",
+                    "{n} files that documents use are left out ({size}), {first} first. At the new "
+                    "place these references lead nowhere; the originals are kept.",
+                    len(files),
+                    **parts,
+                )
             yield Problem(
                 Code.USED_LEFT_OUT,
-                f"{what} ({size(sum(length for _, length in files))}), {shown(files[0][0])} first. "
-                "At the new place these references lead nowhere"
-                + ("; these files can be made again." if again else "; the originals are kept."),
-                "" if again else "Take them along, or continue without them.",
+                sentence,
+                "" if again else tr("Take them along, or continue without them."),
                 tuple(place for place, _ in files[:1000]),
                 severity_here=Severity.NOTE if again else Severity.DECISION,
             )
@@ -224,39 +261,59 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
 
     if missing := uses.of(Standing.MISSING):
         known = sum(o.size for o in missing)
-        last = f", last known {size(known)}" if known else ""
+        last = tr(", last known {size}", size=size(known)) if known else ""
         yield Problem(
             Code.REFERENCES_MISSING,
-            f"{counted(len(missing), 'file is', 'files are')} missing{last}: "
-            f"{_short(missing[0].path.removeprefix(below))} first. What refers to them will not "
-            "find them at the new place either.",
-            "Find them first, or go on without them.",
+            trn(
+                "{n} file is missing{last}: {short} first. What refers to them will not "
+                "find them at the new place either.",
+                "{n} files are missing{last}: {short} first. What refers to them will "
+                "not find them at the new place either.",
+                len(missing),
+                last=last,
+                short=_short(missing[0].path.removeprefix(below)),
+            ),
+            tr("Find them first, or go on without them."),
             places(missing),
         )
     if away := uses.of(Standing.AWAY):
         yield Problem(
             Code.REFERENCES_AWAY,
-            f"{counted(len(away), 'file is', 'files are')} on a drive that is away and cannot be "
-            "gathered now.",
-            "Connect that drive, or go on without them: what refers to them goes on referring to "
-            "that drive.",
+            trn(
+                "{n} file is on a drive that is away and cannot be gathered now.",
+                "{n} files are on a drive that is away and cannot be gathered now.",
+                len(away),
+            ),
+            tr(
+                "Connect that drive, or go on without them: what refers to them goes on "
+                "referring to that drive."
+            ),
             places(away),
         )
     if unknown := uses.not_understood:
         yield Problem(
             Code.NOT_UNDERSTOOD,
-            f"{counted(len(unknown), 'document is', 'documents are')} not understood, "
-            f"{shown(unknown[0][0])} first; what they refer to is not known. Balance will hold for "
-            "what could be checked.",
-            "Go on, open the library from its new home and look; deleting waits until then.",
+            trn(
+                "{n} document is not understood, {unknown} first; what they refer to is "
+                "not known. Balance will hold for what could be checked.",
+                "{n} documents are not understood, {unknown} first; what they refer to "
+                "is not known. Balance will hold for what could be checked.",
+                len(unknown),
+                unknown=shown(unknown[0][0]),
+            ),
+            tr("Go on, open the library from its new home and look; deleting waits until then."),
             tuple(place for place, _ in unknown[:1000]),
         )
     if uses.databases:
-        what = counted(len(uses.databases), "database is", "databases are")
+        what = trn("{n} database is", "{n} databases are", len(uses.databases))
         yield Problem(
             Code.NOT_UNDERSTOOD,
-            f"{what} no catalog that is known here, {shown(uses.databases[0])} first; whether "
-            "they refer to media is not known.",
+            tr(
+                "{what} no catalog that is known here, {databases} first; whether they "
+                "refer to media is not known.",
+                what=what,
+                databases=shown(uses.databases[0]),
+            ),
             "",
             tuple(uses.databases[:1000]),
             severity_here=Severity.NOTE,
@@ -268,9 +325,12 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
     if unmerged:
         yield Problem(
             Code.JOURNAL_UNMERGED,
-            f"{shown(unmerged[0])} lies beside its database: a program has it open, or was cut "
-            "off. What is in it goes along.",
-            "Open the database in its own program and close it there, or go on.",
+            tr(
+                "{unmerged} lies beside its database: a program has it open, or was cut "
+                "off. What is in it goes along.",
+                unmerged=shown(unmerged[0]),
+            ),
+            tr("Open the database in its own program and close it there, or go on."),
             tuple(unmerged[:1000]),
         )
     if uses.not_media:
@@ -278,8 +338,14 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         document = uses.documents[number]
         yield Problem(
             Code.NOT_MEDIA,
-            f"{counted(len(uses.not_media), 'reference is', 'references are')} not media and not "
-            f"followed: {shown(target)} in {shown(document.place or document.path)}: {why}.",
+            trn(
+                "{n} reference is not media and not followed: {target} in {value}: {why}.",
+                "{n} references are not media and not followed: {target} in {value}: {why}.",
+                len(uses.not_media),
+                target=shown(target),
+                value=shown(document.place or document.path),
+                why=why,
+            ),
             "",
             tuple(dict.fromkeys(fsname(t) for _, t, _ in uses.not_media[:1000])),
         )
@@ -287,8 +353,14 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         total = sum(o.size for o in gathering.left)
         yield Problem(
             Code.NOT_GATHERED,
-            f"{counted(len(gathering.left), 'loose file stays', 'loose files stay')} outside "
-            f"({size(total)}); the documents at the new place refer to them where they are now.",
+            trn(
+                "{n} loose file stays outside ({size}); the documents at the new place "
+                "refer to them where they are now.",
+                "{n} loose files stay outside ({size}); the documents at the new place "
+                "refer to them where they are now.",
+                len(gathering.left),
+                size=size(total),
+            ),
             "",
             tuple(o.path for o in gathering.left[:1000]),
         )

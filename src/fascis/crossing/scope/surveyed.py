@@ -36,6 +36,7 @@ from fascis.library.references.uses import LostReference, Outside, Uses
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey, survey, survey_some
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -242,7 +243,7 @@ def survey_library(
     try:
         workspace.drives.check_answers(source)
     except DriveGone as error:
-        return unfit(Code.DRIVE_SILENT, str(error), "See to its cable, or connect it again.")
+        return unfit(Code.DRIVE_SILENT, str(error), tr("See to its cable, or connect it again."))
     if source.is_symlink():
         # A library is where its folder is, not where a link to it lies.
         source = source.resolve()
@@ -250,14 +251,17 @@ def survey_library(
     if not os.path.lexists(source):
         return unfit(
             Code.LIBRARY_MISSING,
-            f"There is no folder {shown(str(source))}.",
-            "Check the name, or connect its drive.",
+            tr("There is no folder {source}.", source=shown(str(source))),
+            tr("Check the name, or connect its drive."),
         )
     if not source.is_dir() and not single:
         return unfit(
             Code.LIBRARY_NOT_A_FOLDER,
-            f"{shown(str(source))} is not a folder, and no document that is understood.",
-            "Name the library's own folder.",
+            tr(
+                "{source} is not a folder, and no document that is understood.",
+                source=shown(str(source)),
+            ),
+            tr("Name the library's own folder."),
         )
     folder = source.parent if single else source
     try:
@@ -265,8 +269,8 @@ def survey_library(
     except EnvironmentTrouble as error:
         return unfit(
             Code.LIBRARY_UNREADABLE,
-            f"{error} Nothing of it was touched.",
-            "See to its permissions.",
+            tr("{error} Nothing of it was touched.", error=error),
+            tr("See to its permissions."),
         )
     problems: list[Problem] = []
     with closing(medium):
@@ -280,7 +284,7 @@ def survey_library(
                 identity = read_identity(medium, source / ".fascis/identity.json")
             except Damaged as error:
                 problems.append(
-                    Problem(Code.IDENTITY_DAMAGED, str(error), "Set the identity file aside.")
+                    Problem(Code.IDENTITY_DAMAGED, str(error), tr("Set the identity file aside."))
                 )
             rule = RoleRule(dict(identity.roles) if identity else None)
             found = survey(medium, rule, beat, control)
@@ -293,23 +297,29 @@ def survey_library(
         except EnvironmentTrouble as error:
             return unfit(
                 Code.LIBRARY_UNREADABLE,
-                f"{error} Nothing of it was touched.",
-                "See to its permissions.",
+                tr("{error} Nothing of it was touched.", error=error),
+                tr("See to its permissions."),
             )
     if found.unlistable:
         problems.append(
             Problem(
                 Code.LIBRARY_UNREADABLE,
-                f"{len(found.unlistable)} folder(s) of the library cannot be looked into; what is "
-                f"in them is not known. {found.unlistable[0]}",
-                "See to their permissions.",
+                tr(
+                    "{unlistable} folder(s) of the library cannot be looked into; what is in "
+                    "them is not known. {unlistable_2}",
+                    unlistable=len(found.unlistable),
+                    unlistable_2=found.unlistable[0],
+                ),
+                tr("See to their permissions."),
                 tuple(t.place for t in found.unlistable[:1000]),
             )
         )
     elif not any(found.kind(row) is Kind.FILE for row in range(len(found))):
         problems.append(
             Problem(
-                Code.LIBRARY_EMPTY, f"{shown(source.name)} has no files.", "Name another folder."
+                Code.LIBRARY_EMPTY,
+                tr("{name} has no files.", name=shown(source.name)),
+                tr("Name another folder."),
             )
         )
     return Surveyed(source, found, identity, problems, uses, before=before)

@@ -25,6 +25,7 @@ from fascis.files.codes import Code, Severity
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import parent, shown
 from fascis.library.learning.agreed import pass_on
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -83,8 +84,11 @@ def begin(
         journal.close()
         raise Refused(
             Code.NO_ROOM_FOR_JOURNAL,
-            f"{error} The journal of so many files needs room on the drive it is kept on; nothing "
-            "was copied.",
+            tr(
+                "{error} The journal of so many files needs room on the drive it is kept "
+                "on; nothing was copied.",
+                error=error,
+            ),
         ) from error
     # Last: where this is not in it, the beginning was cut off.
     write_known(workspace, journal, plan.source)

@@ -16,6 +16,7 @@ from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry
 from fascis.files.names import parent
 from fascis.library.identity import INVENTORY, inventory_of
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _BATCH = 20_000
@@ -55,7 +56,7 @@ def _write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
         journal.note(
             INVENTORY,
             label,
-            f"it is not understood, so that damage cannot be told by it ({error})",
+            tr("it is not understood, so that damage cannot be told by it ({error})", error=error),
             0.0,
         )
 

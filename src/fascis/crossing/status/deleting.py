@@ -24,6 +24,7 @@ from fascis.files.errors import FascisError, Refused
 from fascis.files.names import shown
 from fascis.library.roles import Role
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +45,7 @@ class Staying:
     def told(self) -> str:
         """Why, in words: by whom it is needed, where that is why."""
         if self.why is Stays.USED_ELSEWHERE and self.by:
-            return f"needed by {', '.join(self.by)}"
+            return tr("needed by {join}", join=", ".join(self.by))
         return self.why.words
 
 
@@ -90,7 +91,7 @@ class Deleting:
         """What stays, by the reason in words."""
         sums: dict[str, Together] = {}
         for one in self.stays:
-            words = "loose, and needed by others" if one.loose else _IN_SHORT[one.why]
+            words = tr("loose, and needed by others") if one.loose else _IN_SHORT[one.why]
             total = sums.setdefault(words, Together())
             total.files += 1
             total.bytes += one.bytes
@@ -98,18 +99,18 @@ class Deleting:
 
 
 _IN_SHORT = {
-    Stays.LEFT_OUT: "left out by the plan",
-    Stays.NOT_VERIFIED: "not copied",
-    Stays.SPECIAL: "neither files nor folders nor links",
-    Stays.LINK: "links, which that drive cannot hold",
-    Stays.USED_ELSEWHERE: "still needed by others",
-    Stays.DAMAGED: "damaged at the source",
-    Stays.CHANGED: "newer at the old place",
-    Stays.APPEARED: "newer at the old place",
-    Stays.COPY_CHANGED: "changed at the new place since",
-    Stays.COPY_MISSING: "changed at the new place since",
+    Stays.LEFT_OUT: tr("left out by the plan"),
+    Stays.NOT_VERIFIED: tr("not copied"),
+    Stays.SPECIAL: tr("neither files nor folders nor links"),
+    Stays.LINK: tr("links, which that drive cannot hold"),
+    Stays.USED_ELSEWHERE: tr("still needed by others"),
+    Stays.DAMAGED: tr("damaged at the source"),
+    Stays.CHANGED: tr("newer at the old place"),
+    Stays.APPEARED: tr("newer at the old place"),
+    Stays.COPY_CHANGED: tr("changed at the new place since"),
+    Stays.COPY_MISSING: tr("changed at the new place since"),
 }
-_IN_ORDER = dict.fromkeys(("loose, and needed by others", *_IN_SHORT.values()))
+_IN_ORDER = dict.fromkeys((tr("loose, and needed by others"), *_IN_SHORT.values()))
 
 
 def lost_now(crossing: Crossing) -> list[dict[bytes, Stays]]:
@@ -137,7 +138,8 @@ def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
     arrived = (State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED)
     if crossing.state not in arrived:
         raise Refused(
-            Code.WRONG_STATE, f"The crossing is {crossing.state.value}: nothing can be deleted now."
+            Code.WRONG_STATE,
+            tr("The crossing is {value}: nothing can be deleted now.", value=crossing.state.value),
         )
     newer = crossing.goes_along(crossing.look_again(control)).newer
     # What cannot be looked at is no answer here: a release would not go on either.

@@ -15,7 +15,7 @@ from fascis.crossing.model.states import State
 from fascis.files.errors import DriveGone
 from fascis.files.names import shown
 from fascis.library.known.shelves import Aside
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 MOST = 1000  # files that are counted
 
@@ -42,13 +42,19 @@ class Begun:
     def sentence(self) -> str:
         """What it means, and what to do."""
         if self.files:
-            what = counted(self.files, "file") + (" and more" if self.files >= MOST else "")
+            what = trn("{n} file", "{n} files", self.files)
+            if self.files >= MOST:
+                what = tr("{files} and more", files=what)
         else:
-            what = "nothing in it"
-        return (
-            f"At the old place of {shown(self.name)}, {shown(str(self.path))}, stands something "
-            f"new, with {what}. Its home is {shown(self.home_drive)}: open it from there. Nothing "
-            "of this was touched."
+            what = tr("nothing in it")
+        return tr(
+            "At the old place of {name}, {path}, stands something new, with {what}. "
+            "Its home is {home_drive}: open it from there. Nothing of this was "
+            "touched.",
+            name=shown(self.name),
+            path=shown(str(self.path)),
+            what=what,
+            home_drive=shown(self.home_drive),
         )
 
 

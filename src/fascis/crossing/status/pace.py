@@ -7,6 +7,8 @@ from collections import deque
 from collections.abc import Callable
 
 from fascis.crossing.model.events import Advanced
+from fascis.words.figures import clock
+from fascis.words.speech import tr
 
 _WINDOW_SECONDS = 20.0
 _LEAST_SECONDS = 1.5
@@ -65,4 +67,4 @@ class Pace:
     def ready_words(self) -> str:
         """``, ready at 22:08``, or nothing."""
         at = self.ready_at()
-        return "" if at is None else f", ready at {time.strftime('%H:%M', time.localtime(at))}"
+        return "" if at is None else tr(", ready at {time}", time=clock(at))

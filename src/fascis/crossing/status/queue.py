@@ -16,6 +16,7 @@ from fascis.crossing.split import Split
 from fascis.files.codes import Code
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import shown
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that
@@ -46,18 +47,28 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
     if len(id) < _SHORTEST:
         raise Refused(
             Code.WRONG_STATE,
-            f"{shown(id) or 'Nothing'} is too short for a crossing's id: give its first "
-            f"{_SHORTEST} letters at least.",
+            tr(
+                "{value} is too short for a crossing's id: give its first {shortest} "
+                "letters at least.",
+                value=shown(id) or "Nothing",
+                shortest=_SHORTEST,
+            ),
         )
     found = [p for p in journals(workspace) if p.stem.startswith(id)]
     if len(found) != 1:
-        what = "no crossing" if not found else f"{len(found)} crossings"
-        raise Refused(Code.WRONG_STATE, f"There is {what} whose id begins with {shown(id)}.")
+        what = tr("no crossing") if not found else tr("{found} crossings", found=len(found))
+        raise Refused(
+            Code.WRONG_STATE,
+            tr("There is {what} whose id begins with {id}.", what=what, id=shown(id)),
+        )
     crossing = _open(workspace, found[0])
     if crossing is None:
         raise Refused(
             Code.WRONG_STATE,
-            f"Crossing {shown(id)} was cut off before its plan was written; nothing was done.",
+            tr(
+                "Crossing {id} was cut off before its plan was written; nothing was done.",
+                id=shown(id),
+            ),
         )
     return crossing
 
@@ -91,8 +102,8 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
             return crossing
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         journal.close()
-        meaning = "No file of a library was touched; other crossings are not concerned."
-        raise Damaged(path, "its plan or state cannot be understood", meaning) from error
+        meaning = tr("No file of a library was touched; other crossings are not concerned.")
+        raise Damaged(path, tr("its plan or state cannot be understood"), meaning) from error
     journal.close()
     return None
 
@@ -115,7 +126,12 @@ def find_split(workspace: Workspace, id: str) -> Split | None:
             found.setdefault(header.split.id, []).append(path)
     if len(found) > 1:
         raise Refused(
-            Code.WRONG_STATE, f"There are {len(found)} splits whose id begins with {shown(id)}."
+            Code.WRONG_STATE,
+            tr(
+                "There are {found} splits whose id begins with {id}.",
+                found=len(found),
+                id=shown(id),
+            ),
         )
     parts = [c for paths in found.values() for p in paths if (c := _open(workspace, p))]
     return Split(parts) if parts else None

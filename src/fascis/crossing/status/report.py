@@ -34,7 +34,7 @@ from fascis.files.errors import (
 )
 from fascis.files.names import join, place_text, shown
 from fascis.library.identity import OWN
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 
 def problem_object(problem: Problem) -> dict[str, Any]:
@@ -258,10 +258,10 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     """What the documents still lack at the new place, and what leads to the wrong one."""
     said = crossing.places.header.references
     if missing := said.get("missing", 0):
-        are_missing = counted(
-            missing, "file that documents refer to is", "files that documents refer to are"
+        are_missing = trn(
+            "{n} file that documents refer to is", "{n} files that documents refer to are", missing
         )
-        sentence = f"{are_missing} missing, as before."
+        sentence = tr("{are_missing} missing, as before.", are_missing=are_missing)
         yield {
             "severity": Severity.NOTE,
             "code": Code.REFERENCES_MISSING,
@@ -269,9 +269,13 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
             "files": [],
         }
     if unknown := said.get("not_understood", 0):
-        sentence = (
-            f"{counted(unknown, 'document is', 'documents are')} not understood: open the library "
-            f"in its own program, point it to {shown(str(crossing.places.told))}, and look."
+        sentence = trn(
+            "{n} document is not understood: open the library in its own program, "
+            "point it to {told}, and look.",
+            "{n} documents are not understood: open the library in its own program, "
+            "point it to {told}, and look.",
+            unknown,
+            told=shown(str(crossing.places.told)),
         )
         yield {
             "severity": Severity.NOTE,
@@ -281,9 +285,10 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
         }
     twice = [place_text(i.outside or b"") for i in crossing.copies.items(Which.LOOSE_MAY_GO)]
     if twice and crossing.state in ARRIVED:
-        sentence = (
-            f"{counted(len(twice), 'loose file is', 'loose files are')} now in two places: "
-            "gathered, and where they were."
+        sentence = trn(
+            "{n} loose file is now in two places: gathered, and where they were.",
+            "{n} loose files are now in two places: gathered, and where they were.",
+            len(twice),
         )
         yield {
             "severity": Severity.NOTE,
@@ -294,9 +299,11 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     for destination in crossing.demanded:
         opened = destination.opened()
         if opened and opened.wrong:
-            sentence = (
-                f"{counted(len(opened.wrong), 'reference leads', 'references lead')} to other "
-                f"content than before, or to none: {opened.wrong[0]}"
+            sentence = trn(
+                "{n} reference leads to other content than before, or to none: {wrong}",
+                "{n} references lead to other content than before, or to none: {wrong}",
+                len(opened.wrong),
+                wrong=opened.wrong[0],
             )
             sentence = "; ".join([sentence, *why_carried(destination.copies, opened.wrong)])
             yield {
@@ -377,7 +384,11 @@ def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
     A line, a sentence, and whether it needs somebody.
     """
     if trouble:
-        return f"{name} stopped", f"{trouble} What is verified is kept; it can go on.", True
+        return (
+            tr("{name} stopped", name=name),
+            tr("{trouble} What is verified is kept; it can go on.", trouble=trouble),
+            True,
+        )
     return {
         State.WAITING: (
             f"{name} waits for you",

@@ -26,6 +26,7 @@ from fascis.library.identity import OWN
 from fascis.library.survey import Kind
 from fascis.words.figures import counted as counted_files
 from fascis.words.figures import number
+from fascis.words.speech import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,10 +139,10 @@ def weigh(crossing: Crossing) -> Balance:
     if skipped:
         checks.append(
             Check(
-                "Left behind by your choice, they stay",
+                tr("Left behind by your choice, they stay"),
                 number(skipped),
                 ("0",) * len(demanded),
-                "not copied",
+                tr("not copied"),
                 True,
             )
         )
@@ -150,15 +151,15 @@ def weigh(crossing: Crossing) -> Balance:
             " …" if len(changed) > 3 else ""
         )
         each = tuple(number(len(one)) for one in lost)
-        meaning = "worked on there" if state is State.RELEASED else "their originals stay"
-        checks.append(Check("Changed at the new place since", "", each, meaning, True, names))
+        meaning = tr("worked on there") if state is State.RELEASED else tr("their originals stay")
+        checks.append(Check(tr("Changed at the new place since"), "", each, meaning, True, names))
     if gone_now:
         checks.append(
             Check(
-                "No longer at the old place",
+                tr("No longer at the old place"),
                 number(len(gone_now)),
                 (),
-                "copied before",
+                tr("copied before"),
                 True,
                 shown(gone_now[0]),
             )
@@ -166,16 +167,18 @@ def weigh(crossing: Crossing) -> Balance:
     if left:
         checks.append(
             Check(
-                "Newer, left there by your choice",
+                tr("Newer, left there by your choice"),
                 number(len(left)),
                 (),
-                "they stay",
+                tr("they stay"),
                 True,
                 shown(left[0]),
             )
         )
     looked = journal.value("looked_at")
-    checks.append(Check("Looked at by you", "", ("yes" if looked else "not yet",), "", True))
+    checks.append(
+        Check(tr("Looked at by you"), "", ("yes" if looked else tr("not yet"),), "", True)
+    )
     checks.sort(key=lambda c: c.well)
     strands = [d.copies.strands() for d in demanded]
     verified = [{s.id: s.verified_bytes for s in one} for one in strands]
@@ -204,12 +207,14 @@ def _outside_words(crossing: Crossing) -> str:
     """What references that lead out of the library lead to, as the plan knew it."""
     said = crossing.places.header.references
     named = (
-        (said.get("missing", 0), "missing"),
-        (said.get("away", 0), "away"),
-        (said.get("loose", 0) - said.get("gathered", 0), "loose"),
+        (said.get("missing", 0), tr("missing")),
+        (said.get("away", 0), tr("away")),
+        (said.get("loose", 0) - said.get("gathered", 0), tr("loose")),
     )
     files = ", ".join(f"{number(n)} {word}" for n, word in named if n > 0)
-    return "lead outside, as before" + (f": {files}" if files else "")
+    if not files:
+        return tr("lead outside, as before")
+    return tr("lead outside, as before: {files}", files=files)
 
 
 def _open_copy(destination: Destination) -> Opened | None:
@@ -243,27 +248,27 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     if first.references:
         nowhere = first.lost + first.left_out
         if not wrong and not nowhere and not first.elsewhere:
-            verdict = "all lead there"
+            verdict = tr("all lead there")
         else:
-            verdict = "the rest as before"
+            verdict = tr("the rest as before")
         parts = [
-            (first.lost, "lead nowhere, as before"),
-            (first.left_out, "lead to what was left out"),
+            (first.lost, tr("lead nowhere, as before")),
+            (first.left_out, tr("lead to what was left out")),
             (first.elsewhere, _outside_words(crossing)),
         ]
         detail = ", ".join(f"{number(n)} {words}" for n, words in parts if n)
         well = not wrong and len({(o.references, o.found) for o in known}) == 1
         yield Check(
-            "References, followed at the new place",
+            tr("References, followed at the new place"),
             number(first.references),
             figures(lambda o: o.found),
-            verdict if well else "not equal",
+            verdict if well else tr("not equal"),
             well,
             detail,
         )
         names = "; ".join([", ".join(wrong[:2]), *why_carried(crossing.copies, wrong)])
         yield Check(
-            "Lead to other content than before",
+            tr("Lead to other content than before"),
             "",
             figures(lambda o: len(o.wrong)),
             "none" if not wrong else "wrong",
@@ -276,20 +281,20 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     if documents:
         well = max(o.closed for o in known) <= before
         if closed:
-            detail = (
-                f"{counted_files(closed, 'document is', 'documents are')} not understood: balance "
-                "holds for what could be checked"
+            detail = tr(
+                "{counted_files} not understood: balance holds for what could be checked",
+                counted_files=counted_files(closed, tr("document is"), tr("documents are")),
             )
         else:
             detail = ""
         if not well:
-            verdict = "not all"
+            verdict = tr("not all")
         elif closed:
-            verdict = "the rest not understood"
+            verdict = tr("the rest not understood")
         else:
-            verdict = "all open"
+            verdict = tr("all open")
         yield Check(
-            "Documents, opened there",
+            tr("Documents, opened there"),
             number(documents),
             figures(lambda o: o.documents),
             verdict,
@@ -298,15 +303,19 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
         )
     if first.sampled:
         short = first.sampled - min(o.seen for o in known)
-        words = [f"{number(short)} of a kind that cannot be shown here"] if short else []
+        words = (
+            [tr("{count} of a kind that cannot be shown here", count=number(short))]
+            if short
+            else []
+        )
         if first.not_sampled:
-            words.append(f"for {number(first.not_sampled)} more there was no time")
+            words.append(tr("for {count} more there was no time", count=number(first.not_sampled)))
         detail = "; ".join(words)
         yield Check(
-            "One picture or clip of every strand",
+            tr("One picture or clip of every strand"),
             number(first.sampled),
             figures(lambda o: o.seen),
-            "decoded" if not short else "the rest not shown",
+            "decoded" if not short else tr("the rest not shown"),
             True,
             detail,
         )
@@ -337,16 +346,20 @@ def _expected(destination: Destination) -> tuple[int, int]:
 
 def _newer(newer: list[bytes], copies: int) -> Check:
     names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
-    verdict = "to be decided" if newer else "none"
+    verdict = tr("to be decided") if newer else "none"
     return Check(
-        "Newer at the old place", number(len(newer)), ("",) * copies, verdict, not newer, names
+        tr("Newer at the old place"), number(len(newer)), ("",) * copies, verdict, not newer, names
     )
 
 
 def _anew_words(destination: Destination) -> str:
     """Says that some documents count as they are now."""
     anew = len(destination.copies.derived())
-    return f"{counted_files(anew, 'document')} as written anew" if anew else ""
+    return (
+        tr("{counted_files} as written anew", counted_files=counted_files(anew, "document"))
+        if anew
+        else ""
+    )
 
 
 def _even(
@@ -362,9 +375,9 @@ def _even(
     if same:
         verdict = "equal"
     elif worked_in:
-        verdict = "as verified"
+        verdict = tr("as verified")
     else:
-        verdict = "not equal"
+        verdict = tr("not equal")
     return Check(name, number(originals[0]), found, verdict, same or worked_in, detail)
 
 
@@ -385,15 +398,15 @@ def _whole(
 def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     verified = [d.copies.verified() for d in crossing.demanded]
     if crossing.places.header.trusts:
-        name = "Contents: new ones read back, others as listed"
+        name = tr("Contents: new ones read back, others as listed")
     elif crossing.proven:
-        name = "Contents, read back from the drive"
+        name = tr("Contents, read back from the drive")
     else:
-        name = "Contents, read back, perhaps from memory"
+        name = tr("Contents, read back, perhaps from memory")
     same = verified == expected
     figures = tuple(number(v[0]) for v in verified)
     unproven = [d.label for d in crossing.demanded if not d.copies.proven()]
-    detail = f"on {' and '.join(unproven)}" if unproven and len(verified) > 1 else ""
+    detail = tr("on {join}", join=" and ".join(unproven)) if unproven and len(verified) > 1 else ""
     return Check(
-        name, number(expected[0][0]), figures, "equal" if same else "not equal", same, detail
+        name, number(expected[0][0]), figures, "equal" if same else tr("not equal"), same, detail
     )

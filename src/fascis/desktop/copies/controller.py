@@ -30,7 +30,8 @@ from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
 from fascis.library.known.places import KnownPlaces, Place, State
 from fascis.library.known.shelves import OnShelf
-from fascis.words.figures import counted, duration, size
+from fascis.words.figures import duration, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _TELLS_MS = 250
@@ -55,9 +56,9 @@ class _Progress:
         seconds = time.monotonic() - self._begun
         left = ""
         if of > done and seconds > 2 and done:
-            left = f"about {duration((of - done) * seconds / done)} left"
-        read = size(done) + (f" of {size(of)}" if of else "")
-        return read, ", ".join(filter(None, (counted(files, "file"), left)))
+            left = tr("about {duration} left", duration=duration((of - done) * seconds / done))
+        read = size(done) + (tr(" of {size}", size=size(of)) if of else "")
+        return read, ", ".join(filter(None, (trn("{n} file", "{n} files", files), left)))
 
 
 def _nothing(_: Control) -> None:
@@ -162,8 +163,8 @@ class Afterwards(QObject):
         self._control = control = Control()
         self._progress = progress = _Progress()
         self._panel.begin(title, words)
-        self._panel.add_row("Read", "–", " ")
-        self._panel.end(button("Cancel", self._leave, back=True))
+        self._panel.add_row(tr("Read"), "–", " ")
+        self._panel.end(button(tr("Cancel"), self._leave, back=True))
         self._timer.start()
 
         def ended(outcome: Any) -> None:
@@ -186,7 +187,9 @@ class Afterwards(QObject):
     def _failed(self, error: BaseException) -> None:
         if not isinstance(error, (FascisError, OSError)):
             raise error
-        self._panel.show_error("That could not be done", str(error), [("Back", self._leave)])
+        self._panel.show_error(
+            tr("That could not be done"), str(error), [(tr("Back"), self._leave)]
+        )
 
     # -- looking and verifying ---------------------------------------------------------------------
 
@@ -200,7 +203,7 @@ class Afterwards(QObject):
 
         self._busy(
             shown(known.library.name),
-            "Comparing its copies with home. Nothing is written into them.",
+            tr("Comparing its copies with home. Nothing is written into them."),
             lambda control, _: look_at_copies(self._workspace, known, control),
             done,
         )
@@ -214,8 +217,11 @@ class Afterwards(QObject):
             self.changed.emit()
 
         self._busy(
-            f"Verifying {shown(known.library.name)}",
-            f"on {shown(place.label)}. Every file is read again; nothing is written there.",
+            tr("Verifying {name}", name=shown(known.library.name)),
+            tr(
+                "on {label}. Every file is read again; nothing is written there.",
+                label=shown(place.label),
+            ),
             lambda control, told: verify_at(self._workspace, place.path, control, told.beat),
             done,
         )
@@ -231,9 +237,13 @@ class Afterwards(QObject):
             self.page.show_repair(known.library.name, other.label, found, apply, self._leave)
 
         self._busy(
-            "Repair",
-            f"Reading {shown(known.library.name)} on {shown(place.label)} again, and the good "
-            f"files on {shown(other.label)}.",
+            tr("Repair"),
+            tr(
+                "Reading {name} on {label} again, and the good files on {label_2}.",
+                name=shown(known.library.name),
+                label=shown(place.label),
+                label_2=shown(other.label),
+            ),
             lambda control, told: repairs.look(place.path, other.path, control, told.beat),
             done,
         )
@@ -252,8 +262,8 @@ class Afterwards(QObject):
             verify_at(self._workspace, place.path, control, told.beat)
             return act
 
-        words = "Putting the good files back, and reading everything once more."
-        self._busy("Repair", words, work, done)
+        words = tr("Putting the good files back, and reading everything once more.")
+        self._busy(tr("Repair"), words, work, done)
 
     def _undo_repair(self, id: str) -> None:
         def done(_: Any) -> None:
@@ -264,7 +274,7 @@ class Afterwards(QObject):
             act = Repairs(self._workspace).undo(id)
             verify_at(self._workspace, Path(act.root), control, told.beat)
 
-        self._busy("Repair", "Taking it back.", work, done)
+        self._busy(tr("Repair"), tr("Taking it back."), work, done)
 
     # -- bringing up to date, bringing back --------------------------------------------------------
 
@@ -275,9 +285,9 @@ class Afterwards(QObject):
         home = known.home.path
         self._plan(
             PlanToChange(
-                f"Bring {where} up to date",
-                f"The copy of {name} at {shown(str(place.path))}",
-                f"Bring {where} up to date",
+                tr("Bring {where} up to date", where=where),
+                tr("The copy of {name} at {path}", name=name, path=shown(str(place.path))),
+                tr("Bring {where} up to date", where=where),
                 None,
             ),
             lambda control: plan_update(self._workspace, home, place.path, control)[0],
@@ -301,10 +311,12 @@ class Afterwards(QObject):
         self._again = partial(self.bring_back, known, before)
         self._plan(
             PlanToChange(
-                f"Bring {name} back",
-                f"to {shown(str(before))}; documents that nobody edited are again what they were "
-                "there",
-                "Bring it back",
+                tr("Bring {name} back", name=name),
+                tr(
+                    "to {before}; documents that nobody edited are again what they were there",
+                    before=shown(str(before)),
+                ),
+                tr("Bring it back"),
                 None,
                 ungather=ungather,
             ),
@@ -318,7 +330,7 @@ class Afterwards(QObject):
             self._change = replace(change, plan=plan, said=self._loose)
             self._show_plan()
 
-        words = "Looking at both places. Nothing is written."
+        words = tr("Looking at both places. Nothing is written.")
         self._busy(change.title, words, lambda control, _: make(control), done)
 
     def _show_plan(self) -> None:
@@ -368,7 +380,7 @@ class Afterwards(QObject):
             self._change = replace(change, plan=outcome, accepted=frozenset())
             self._show_plan()
 
-        self._busy(change.title, "Looking at both places once more.", work, done)
+        self._busy(change.title, tr("Looking at both places once more."), work, done)
 
 
 def _asks(plan: Any) -> Any:

@@ -20,10 +20,9 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, row, rule
 from fascis.desktop.kit.sentence import Piece, SentenceView
 from fascis.files.names import elided, shown
-from fascis.files.times import date_text
 from fascis.library.known.places import KnownPlaces, Place, State
-from fascis.words.figures import counted, number
-from fascis.words.speech import tr
+from fascis.words.figures import day, number
+from fascis.words.speech import tr, trn
 
 # So many files are told one by one.
 _MOST = 12
@@ -32,7 +31,7 @@ _STATES = {
     State.AHEAD: "ahead",
     State.DIFFERS: "differs",
     State.DAMAGED: "damaged",
-    State.UNKNOWN: "not compared yet",
+    State.UNKNOWN: tr("not compared yet"),
     State.AWAY: "away",
 }
 
@@ -103,35 +102,43 @@ class CopiesPage:
         panel = self._panel
         copies = [p for p in known.copies if p.seen.what == "copy"]
         panel.head(
-            counted(len(copies), "verified copy", "verified copies")
+            trn("{n} verified copy", "{n} verified copies", len(copies))
             if copies
-            else "No verified copy anywhere"
+            else tr("No verified copy anywhere")
         )
-        panel.add_row(shown(known.home.label), "home", verified_words(known.home))
+        panel.add_row(shown(known.home.label), tr("home"), verified_words(known.home))
         for place in known.copies:
             if place.seen.what == "originals":
-                panel.add_row(shown(place.label), "originals", "still where they were")
+                panel.add_row(shown(place.label), tr("originals"), tr("still where they were"))
                 continue
             panel.add(row(shown(place.label), state_words(place), verified_words(place)))
             if place.path in actions.update:
-                words = f"Bring {shown(place.label)} up to date"
+                words = tr("Bring {label} up to date", label=shown(place.label))
                 panel.add(button(words, actions.update[place.path], link=True))
             panel.add(rule())
         for place in known.aside:
-            since = f"since {_day(place.seen.since)}" if place.seen.since else ""
-            panel.add_row(shown(place.label), "set aside", since)
+            since = tr("since {day}", day=_day(place.seen.since)) if place.seen.since else ""
+            panel.add_row(shown(place.label), tr("set aside"), since)
         # The first of them is the main button.
         for where, repair in actions.repair[1:]:
-            panel.add(button(f"Take the good files from {shown(where)}", repair, link=True))
+            panel.add(
+                button(
+                    tr("Take the good files from {where}", where=shown(where)), repair, link=True
+                )
+            )
         if actions.look:
-            panel.add(button("Compare the copies with home", actions.look, link=True))
+            panel.add(button(tr("Compare the copies with home"), actions.look, link=True))
         if actions.verify:
-            panel.add(button("Verify again", actions.verify, link=True))
+            panel.add(button(tr("Verify again"), actions.verify, link=True))
         if actions.one_more:
-            panel.add(button("Make one more copy", actions.one_more, link=True))
+            panel.add(button(tr("Make one more copy"), actions.one_more, link=True))
         if actions.back:
             before, back = actions.back
-            panel.add(button(f"Bring back to {elided(str(before), 28)}", back, link=True))
+            panel.add(
+                button(
+                    tr("Bring back to {before}", before=elided(str(before), 28)), back, link=True
+                )
+            )
 
     # -- what was found ----------------------------------------------------------------------------
 
@@ -140,89 +147,108 @@ class CopiesPage:
     ) -> None:
         """What reading it again found."""
         panel, result = self._panel, found.found
-        panel.begin(shown(name), f"on {shown(drive)}, verified just now")
+        panel.begin(shown(name), tr("on {drive}, verified just now", drive=shown(drive)))
         wrong = len(result.damaged) + len(result.missing)
         if found.sound:
-            words = f"Sound: {counted(result.files, 'file')}, each what it was."
+            words = trn(
+                "Sound: {n} file, each what it was.",
+                "Sound: {n} files, each what it was.",
+                result.files,
+            )
         elif wrong:
-            words = f"{counted(wrong, 'file is', 'files are')} damaged or missing."
+            words = trn(
+                "{n} file is damaged or missing.", "{n} files are damaged or missing.", wrong
+            )
         else:
             count = len(found.unresolved)
-            words = f"Every file is what it was. {counted(count, 'file')} used by it not there."
+            words = trn(
+                "Every file is what it was. {n} file used by it not there.",
+                "Every file is what it was. {n} files used by it not there.",
+                count,
+            )
         panel.add(label(words, wrong=bool(wrong), head=not wrong))
         if not result.proven:
             panel.add(
                 label(
-                    "Read back, perhaps from memory: this drive's driver does not prove that it "
-                    "was read from the drive itself.",
+                    tr(
+                        "Read back, perhaps from memory: this drive's driver does not prove that "
+                        "it was read from the drive itself."
+                    ),
                     quiet=True,
                 )
             )
         lists = (
             ("damaged", result.damaged),
             ("missing", result.missing),
-            ("edited since", result.edited),
-            ("not listed", result.unlisted),
+            (tr("edited since"), result.edited),
+            (tr("not listed"), result.unlisted),
         )
         for word, places in lists:
             self._files(word, places)
-        self._files("not there", found.unresolved)
+        self._files(tr("not there"), found.unresolved)
         if wrong and not repair:
-            panel.add(label("No sound copy of it is connected to take the good files from."))
+            panel.add(label(tr("No sound copy of it is connected to take the good files from.")))
         takes = [
-            button(f"Take the good files from {shown(where)}", do, main=n == 0)
+            button(tr("Take the good files from {where}", where=shown(where)), do, main=n == 0)
             for n, (where, do) in enumerate(repair if wrong else [])
         ]
-        panel.end(*takes, button("Back", back, main=not takes, back=True))
+        panel.end(*takes, button(tr("Back"), back, main=not takes, back=True))
 
     def _files(self, word: str, places: list[bytes] | list[str]) -> None:
         for place in places[:_MOST]:
             self._panel.add_row(elided(shown(place), 40), word)
         if len(places) > _MOST:
-            self._panel.add_row(f"and {number(len(places) - _MOST)} more", word)
+            self._panel.add_row(tr("and {count} more", count=number(len(places) - _MOST)), word)
 
     # -- repairing ---------------------------------------------------------------------------------
 
     def show_repair(self, name: str, where: str, found: Found, do: Do, back: Do) -> None:
         """What of a library is damaged or missing, and what the copy has of it."""
         panel = self._panel
-        panel.begin("Repair", f"{shown(name)}, from {shown(where)}")
+        panel.begin(tr("Repair"), tr("{name}, from {where}", name=shown(name), where=shown(where)))
         if not found.good and not found.cannot:
-            panel.add(label("Nothing of it is damaged or missing.", head=True))
-            panel.end(button("Back", back, main=True, back=True))
+            panel.add(label(tr("Nothing of it is damaged or missing."), head=True))
+            panel.end(button(tr("Back"), back, main=True, back=True))
             return
         if found.good:
-            panel.head(f"Good on {shown(where)}")
+            panel.head(tr("Good on {where}", where=shown(where)))
         for place in list(found.good)[:_MOST]:
-            word = "missing here" if place in found.missing else "damaged here"
+            word = tr("missing here") if place in found.missing else tr("damaged here")
             panel.add_row(elided(shown(place), 40), "", word)
         if len(found.good) > _MOST:
-            panel.add_row(f"and {number(len(found.good) - _MOST)} more")
+            panel.add_row(tr("and {count} more", count=number(len(found.good) - _MOST)))
         if found.cannot:
-            panel.head("Cannot be repaired from there")
+            panel.head(tr("Cannot be repaired from there"))
         for place, why in list(found.cannot.items())[:_MOST]:
             panel.add_row(elided(shown(place), 40), "", CANNOT[why])
         if not found.good:
-            panel.end(button("Back", back, main=True, back=True))
+            panel.end(button(tr("Back"), back, main=True, back=True))
             return
         panel.add(
             label(
-                "Each good file is checked, written beside the damaged one, read back, then put in "
-                "its place. The damaged ones are kept in .fascis/before-repair.",
+                tr(
+                    "Each good file is checked, written beside the damaged one, read back, "
+                    "then put in its place. The damaged ones are kept in "
+                    ".fascis/before-repair."
+                ),
                 quiet=True,
             )
         )
-        panel.end(button("Put the good files back", do, main=True), button("Back", back, back=True))
+        panel.end(
+            button(tr("Put the good files back"), do, main=True),
+            button(tr("Back"), back, back=True),
+        )
 
     def show_repaired(self, act: Repair, undo: Do, back: Do) -> None:
         """What was put back."""
         panel = self._panel
-        panel.begin("Repaired", shown(Path(act.root).name))
-        files = counted(len(act.files), "file is what it was", "files are what they were")
+        panel.begin(tr("Repaired"), shown(Path(act.root).name))
+        files = trn("{n} file is what it was", "{n} files are what they were", len(act.files))
         panel.add(label(f"{files}.", head=True))
         self._files("", [file.place for file in act.files])
         panel.end(
-            button("Back", back, main=True, back=True), button("Take it back", undo, link=True)
+            button(tr("Back"), back, main=True, back=True),
+            button(tr("Take it back"), undo, link=True),
         )
 
     # -- changing a copy ---------------------------------------------------------------------------
@@ -282,9 +308,9 @@ class CopiesPage:
 def state_words(place: Place) -> str:
     """How a copy stands to its home, in a word or two."""
     if place.state is State.BEHIND:
-        return f"{counted(place.seen.behind_files, 'file')} behind"
+        return trn("{n} file behind", "{n} files behind", place.seen.behind_files)
     if place.connected and not place.there:
-        return "not there"
+        return tr("not there")
     return _STATES[place.state]
 
 
@@ -292,10 +318,10 @@ def verified_words(place: Place) -> str:
     """When a place was last verified, and how."""
     seen = place.seen
     if not seen.verified_at:
-        return "never verified"
-    when = f"verified {_day(seen.verified_at)}"
+        return tr("never verified")
+    when = tr("verified {day}", day=_day(seen.verified_at))
     if seen.damaged:
-        when += f": {counted(seen.damaged, 'file')} damaged or missing"
+        when += trn(": {n} file damaged or missing", ": {n} files damaged or missing", seen.damaged)
     return when
 
 
@@ -304,4 +330,4 @@ def _day(at: float | None) -> str:
         return ""
     if time.strftime("%Y%j", time.localtime(at)) == time.strftime("%Y%j"):
         return "today"
-    return date_text(int(at * 1e9), "%d %b %Y")
+    return day(at)

@@ -5,7 +5,6 @@ What is safe now, which step is next and why a button is not there yet.
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
 
 from fascis.crossing.model.afterwards import After
@@ -13,7 +12,9 @@ from fascis.crossing.model.policy import Facts, Step, next_step, why_not_release
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.scales import Balance
 from fascis.files.codes import Code
-from fascis.words.figures import counted, size
+from fascis.words import figures
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,72 +78,94 @@ class Situation:
 
 def clock(at: float | None) -> str:
     """``22:08``."""
-    return time.strftime("%H:%M", time.localtime(at)) if at else ""
+    return figures.clock(at) if at else ""
 
 
 def safe_to(s: Situation) -> list[Answer]:
     """The answers, in the order of the panel."""
     if s.state is State.UNDONE:
         return [
-            Answer("keep editing it?", "it is as it was", "Yes"),
-            *(Answer(f"unplug {d.label}?", "nothing is being written", "Yes") for d in s.drives),
+            Answer(tr("keep editing it?"), tr("it is as it was"), tr("Yes")),
+            *(
+                Answer(
+                    tr("unplug {label}?", label=d.label), tr("nothing is being written"), tr("Yes")
+                )
+                for d in s.drives
+            ),
         ]
     on_way = s.state in UNFINISHED
     if on_way:
         editing = Answer(
-            "keep editing it?", "what changes while it is copied is copied again", "Better not"
+            tr("keep editing it?"),
+            tr("what changes while it is copied is copied again"),
+            tr("Better not"),
         )
     else:
         editing = Answer(
-            "keep editing it?",
-            f"from {s.drive}; what changes at the old place would stay there",
-            "There",
+            tr("keep editing it?"),
+            tr("from {drive}; what changes at the old place would stay there", drive=s.drive),
+            tr("There"),
         )
     unplug = [_unplug(s, d, on_way) for d in s.drives]
-    return [editing, _power(s), *unplug, Answer("delete the originals?", *_deleting(s))]
+    return [editing, _power(s), *unplug, Answer(tr("delete the originals?"), *_deleting(s))]
 
 
 def _power(s: Situation) -> Answer:
-    question = "close the lid or lose power?"
+    question = tr("close the lid or lose power?")
     if not s.running:
-        return Answer(question, "it goes on from here next time", "Yes")
+        return Answer(question, tr("it goes on from here next time"), tr("Yes"))
     if "lid" in s.awake:
         return Answer(
             question,
-            "the machine stays awake, its lid closed too; after a power cut it goes on from here",
-            "Yes",
+            tr(
+                "the machine stays awake, its lid closed too; after a power cut it goes "
+                "on from here"
+            ),
+            tr("Yes"),
         )
     if s.awake:
         return Answer(
-            question, "awake while the lid is open; closed, it goes on from here next time", "Yes"
+            question,
+            tr("awake while the lid is open; closed, it goes on from here next time"),
+            tr("Yes"),
         )
-    return Answer(question, "the machine may go to sleep; it goes on from here next time", "Yes")
+    return Answer(
+        question, tr("the machine may go to sleep; it goes on from here next time"), tr("Yes")
+    )
 
 
 def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
-    question = f"unplug {d.label}?"
+    question = tr("unplug {label}?", label=d.label)
     if d.whole_at:
         return Answer(
-            question, f"whole, verified {clock(d.whole_at)}; let the system remove it first", "Yes"
+            question,
+            tr("whole, verified {time}; let the system remove it first", time=clock(d.whole_at)),
+            tr("Yes"),
         )
     if s.running:
         if d.unverified:
-            left = f"{size(d.unverified)} not read back yet"
+            left = tr("{size} not read back yet", size=size(d.unverified))
         else:
-            left = "all is written and read back"
-        return Answer(question, left, f"At {clock(d.ready_at)}" if d.ready_at else "Not yet")
+            left = tr("all is written and read back")
+        return Answer(
+            question, left, tr("At {time}", time=clock(d.ready_at)) if d.ready_at else tr("Not yet")
+        )
     if on_way:
         return Answer(
-            question, "remove it safely first, on Shelves; it goes on when it is back", "Yes"
+            question,
+            tr("remove it safely first, on Shelves; it goes on when it is back"),
+            tr("Yes"),
         )
-    return Answer(question, "the copy is whole; let the system remove it first", "Yes")
+    return Answer(question, tr("the copy is whole; let the system remove it first"), tr("Yes"))
 
 
 def _deleting(s: Situation) -> tuple[str, str]:
     reason = why_not_delete(s)
     if s.state is State.RELEASED:
-        return "they are deleted; the copy is home", "Done"
-    return (reason or "every line agrees, and you have looked"), ("No" if reason else "Yes")
+        return tr("they are deleted; the copy is home"), "Done"
+    return (reason or tr("every line agrees, and you have looked")), (
+        tr("No") if reason else tr("Yes")
+    )
 
 
 def why_not_delete(s: Situation) -> str:
@@ -153,30 +176,34 @@ def why_not_delete(s: Situation) -> str:
         return _not_in_this_state(s)
     if code is Code.NOT_PROVEN:
         label = next(d.label for d in s.drives if not d.proven)
-        return (
-            f"{label} was read back, perhaps from memory: remove it safely, connect it again, and "
-            "read it again"
+        return tr(
+            "{label} was read back, perhaps from memory: remove it safely, connect "
+            "it again, and read it again",
+            label=label,
         )
     return _WHY_NOT[code] if code else ""
 
 
 _WHY_NOT = {
-    Code.BUSY: "a drive is busy; it is asked again",
-    Code.OUT_OF_BALANCE: "the scales are not in balance",
-    Code.NOT_LOOKED: "you have not looked at the copy yet",
+    Code.BUSY: tr("a drive is busy; it is asked again"),
+    Code.OUT_OF_BALANCE: tr("the scales are not in balance"),
+    Code.NOT_LOOKED: tr("you have not looked at the copy yet"),
 }
 
 
 def _not_in_this_state(s: Situation) -> str:
     if s.state in UNFINISHED:
         late = max(s.drives, key=lambda d: d.unverified)
-        return (
-            f"{size(late.unverified)} in {counted(late.files_unverified, 'file')} not verified on "
-            f"{late.label}"
+        return trn(
+            "{size} in {n} file not verified on {label}",
+            "{size} in {n} files not verified on {label}",
+            late.files_unverified,
+            size=size(late.unverified),
+            label=late.label,
         )
     if s.state is State.SETTLED:
-        return "home has not gone there yet"
-    return "they are the library; home is the old place"
+        return tr("home has not gone there yet")
+    return tr("they are the library; home is the old place")
 
 
 def step_after(

@@ -40,8 +40,8 @@ from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
-from fascis.words.figures import counted, number, percent, size
-from fascis.words.speech import tr
+from fascis.words.figures import number, percent, size
+from fascis.words.speech import tr, trn
 
 # Of 200 ms: how often the clock times in the list are renewed.
 _LIST_BEATS = 10
@@ -283,20 +283,23 @@ class Conducting(QObject):
             return
         if self.current is None:
             self.view.show_empty(
-                "No crossing yet",
-                "Choose a library on the shelves, and put it on another one. Nothing is ever "
-                "moved: it is copied, read back, and only then yours to delete.",
+                tr("No crossing yet"),
+                tr(
+                    "Choose a library on the shelves, and put it on another one. Nothing is "
+                    "ever moved: it is copied, read back, and only then yours to delete."
+                ),
             )
             self.panel.show_nothing(
-                "A crossing starts at the shelves.", [("To the shelves", self.to_shelves.emit)]
+                tr("A crossing starts at the shelves."),
+                [(tr("To the shelves"), self.to_shelves.emit)],
             )
             return
         if self.seen is None:
             if self._error:
                 self._show_error()
             else:
-                self.view.show_empty("Reading its journal …", "")
-                self.panel.show_busy(shown(self.current.name), "Reading its journal.")
+                self.view.show_empty(tr("Reading its journal …"), "")
+                self.panel.show_busy(shown(self.current.name), tr("Reading its journal."))
             return
         row = next(r for r in rows if r.id == self.current.id)
         if has_scales(row.state):
@@ -312,9 +315,13 @@ class Conducting(QObject):
         """What the last station says."""
         state = self._state(self.current) if self.current else None
         if self.steps.list is not None and state is not State.RELEASED:
-            return f"frees {size(self.steps.list.frees)}"
+            return tr("frees {size}", size=size(self.steps.list.frees))
         release = self.seen.release if self.seen and state is State.RELEASED else None
-        return f"{counted(release['files'], 'file')} deleted" if release else "frees the space"
+        return (
+            trn("{n} file deleted", "{n} files deleted", release["files"])
+            if release
+            else tr("frees the space")
+        )
 
     def situation(self) -> Situation:
         """What the answers depend on now."""
@@ -348,20 +355,20 @@ class Conducting(QObject):
     def _tell_pulse(self) -> None:
         self.coming.emit(self._on_its_way())
         if self.now is None:
-            self.pulse.emit("No crossing running")
+            self.pulse.emit(tr("No crossing running"))
             return
         at = clock(self.now.ready_at())
         if self.control.paused:
             words = "paused"
         elif at:
-            words = f"ready at {at}"
+            words = tr("ready at {at}", at=at)
         else:
             words = "crossing"
         waiting = len(self._waiting())
         if waiting > 1:
-            more = f" · {waiting} more wait"
+            more = tr(" · {waiting} more wait", waiting=waiting)
         elif waiting:
-            more = " · 1 more waits"
+            more = tr(" · 1 more waits")
         else:
             more = ""
         self.pulse.emit(f"{shown(self.now.crossing.name)} · {words}{more}")
@@ -387,16 +394,18 @@ class Conducting(QObject):
         files, total = self.seen.planned
         figures = {}
         for i, d in enumerate(s.drives):
-            of = f" on {d.label}" if len(s.drives) > 1 else ""
+            of = tr(" on {label}", label=d.label) if len(s.drives) > 1 else ""
             copied = sum(lane.drives[i].copied for lane in self._lanes.values())
-            figures[f"Copied{of}"] = f"{size(copied)} of {size(total)}"
+            figures[f"Copied{of}"] = tr("{size} of {size_2}", size=size(copied), size_2=size(total))
             figures[f"Read back and equal{of}"] = size(total - d.unverified)
-        figures["Files"] = (
-            f"{number(files - max(d.files_unverified for d in s.drives))} of {number(files)}"
+        figures["Files"] = tr(
+            "{count} of {count_2}",
+            count=number(files - max(d.files_unverified for d in s.drives)),
+            count_2=number(files),
         )
         if now:
             figures["Speed"] = f"{size(now.bytes_a_second())}/s"
-            figures["Ready"] = clock(now.ready_at()) or "soon to be told"
+            figures["Ready"] = clock(now.ready_at()) or tr("soon to be told")
         actions = OnItsWayActions(
             pause=self.pause_or_go_on,
             stop=self.stop,
@@ -426,23 +435,23 @@ class Conducting(QObject):
             for d in s.whole:
                 if d.number not in self._removed:
                     remove = partial(self._remove, d.number)
-                    offers.append((f"Remove {elided(d.label, 20)} safely", remove))
+                    offers.append((tr("Remove {label} safely", label=elided(d.label, 20)), remove))
             return offers
         if s.state is State.UNDONE:
             return offers
         if self.now is not None and crossing.turn is not None:
-            offers.append(("Let it go first", self._first))
+            offers.append((tr("Let it go first"), self._first))
         for place in seen.sound_in:
-            words = f"Take the good files from {elided(place.label, 20)}"
+            words = tr("Take the good files from {label}", label=elided(place.label, 20))
             offers.append((words, partial(self._take_good, place.path)))
         if seen.damaged:
             offers.append(
-                ("Take what was damaged as it is; its original stays", self._take_damaged)
+                (tr("Take what was damaged as it is; its original stays"), self._take_damaged)
             )
         if len(seen.drives) > 1:
             for drive in seen.drives:
                 if drive.state is not State.SETTLED:
-                    words = f"Continue without {elided(drive.label, 20)}"
+                    words = tr("Continue without {label}", label=elided(drive.label, 20))
                     offers.append((words, partial(self.without, drive.number)))
         return offers
 
@@ -468,15 +477,20 @@ class Conducting(QObject):
 
     def _first(self) -> None:
         self.do(
-            "Noted", "It crosses next.", lambda crossing: let_go_first(self.opened.all(), crossing)
+            "Noted",
+            tr("It crosses next."),
+            lambda crossing: let_go_first(self.opened.all(), crossing),
         )
 
     def _take_good(self, copy: Path) -> None:
         """Puts back, at the old place, what was found damaged there; then goes on."""
         self.do(
             "Repair",
-            "The good files are checked, written beside the damaged ones, read back, and put in "
-            "their place. The damaged ones are kept in .fascis/before-repair.",
+            tr(
+                "The good files are checked, written beside the damaged ones, read back, "
+                "and put in their place. The damaged ones are kept in "
+                ".fascis/before-repair."
+            ),
             lambda crossing: repair_originals(crossing.workspace, crossing, copy, Control()),
             self.go_on,
         )
@@ -484,7 +498,7 @@ class Conducting(QObject):
     def _take_damaged(self) -> None:
         self.do(
             "Noted",
-            "It crosses as it is; its original is never deleted.",
+            tr("It crosses as it is; its original is never deleted."),
             Crossing.take_damaged,
             self.go_on,
         )
@@ -494,8 +508,8 @@ class Conducting(QObject):
         assert self.seen
         label = next(d.label for d in self.seen.drives if d.number == number)
         self.do(
-            f"Going on without {label}",
-            "What was begun there is cleared, if it is there; what is whole stays.",
+            tr("Going on without {label}", label=label),
+            tr("What was begun there is cleared, if it is there; what is whole stays."),
             lambda crossing: crossing.go_without(crossing.destinations[number]),
         )
 
@@ -512,16 +526,16 @@ class Conducting(QObject):
     def _show_error(self) -> None:
         assert self.current
         unfinished = self._state(self.current) in UNFINISHED
-        actions: list[tuple[str, Do]] = [("Continue", self.go_on)] if unfinished else []
+        actions: list[tuple[str, Do]] = [(tr("Continue"), self.go_on)] if unfinished else []
         if unfinished and self.seen and self.now is None:
             actions += self._offers(self.current, self.situation())
         words = self._error
         if self._returns.awaited(self.current.id):
-            words += " It goes on by itself when the drive is back."
+            words += tr(" It goes on by itself when the drive is back.")
         self.panel.show_error(
-            "It stopped" if unfinished else "That was not done",
+            tr("It stopped") if unfinished else tr("That was not done"),
             words,
-            [*actions, ("Back", self.back)],
+            [*actions, (tr("Back"), self.back)],
         )
 
     # -- running -----------------------------------------------------------------------------------
@@ -543,8 +557,8 @@ class Conducting(QObject):
                 self.run(one.id)
             else:
                 self.do(
-                    "Lined up",
-                    "It crosses when those before it are ready.",
+                    tr("Lined up"),
+                    tr("It crosses when those before it are ready."),
                     lambda last: line_up(
                         [c for c in self.opened.all() if not self._runs(c.id)], last
                     ),
@@ -597,7 +611,7 @@ class Conducting(QObject):
 
         def work() -> State:
             crossing = self.opened.of(id)
-            with Awake(f"{name} is crossing") as awake:
+            with Awake(tr("{name} is crossing", name=name)) as awake:
                 now.awake = awake.granted
                 if bring:
                     return crossing.bring_along(now.control, take)
@@ -621,9 +635,11 @@ class Conducting(QObject):
             if isinstance(outcome, DriveGone):
                 self._returns.expect(now.crossing)
         elif isinstance(outcome, BaseException) and not isinstance(outcome, Cancelled):
-            trouble = (
-                f"Fascis itself failed ({type(outcome).__name__}: {outcome}). What is verified is "
-                "kept; the originals are untouched."
+            trouble = tr(
+                "Fascis itself failed ({name}: {outcome}). What is verified is kept; the "
+                "originals are untouched.",
+                name=type(outcome).__name__,
+                outcome=outcome,
             )
         self._errors[id] = trouble
         if not isinstance(outcome, Cancelled):
@@ -672,7 +688,7 @@ class Conducting(QObject):
         if not has_scales(mine.state):
             whole = whole_words(mine.situation())
             self.view.show_running(
-                self.row(mine.crossing), list(mine.lanes.values()), "frees the space", whole
+                self.row(mine.crossing), list(mine.lanes.values()), tr("frees the space"), whole
             )
 
     def pause_or_go_on(self) -> None:
@@ -702,9 +718,9 @@ class Conducting(QObject):
         self._coalescer.stop()
         self._often.stop()
         self.now, self.stuck = None, True
-        self._errors[now.crossing.id] = (
-            "It is stopped, but a drive does not answer. What is verified is kept. Remove that "
-            "drive, or connect it again, then go on."
+        self._errors[now.crossing.id] = tr(
+            "It is stopped, but a drive does not answer. What is verified is kept. "
+            "Remove that drive, or connect it again, then go on."
         )
         if self._is_chosen(now.crossing.id):
             self._seen, self._read_lanes = now.seen, now.lanes
@@ -755,7 +771,9 @@ class Conducting(QObject):
             self.control.stop()
             QTimer.singleShot(100, self._give_up)
             return
-        self.do("Giving up", "Clearing what was copied; nothing else is touched.", Crossing.undo)
+        self.do(
+            tr("Giving up"), tr("Clearing what was copied; nothing else is touched."), Crossing.undo
+        )
 
     def do(
         self,
@@ -786,7 +804,11 @@ class Conducting(QObject):
         if isinstance(outcome, FascisError):
             self._error = str(outcome)
         elif isinstance(outcome, BaseException):
-            self._error = f"Fascis itself failed ({type(outcome).__name__}: {outcome})."
+            self._error = tr(
+                "Fascis itself failed ({name}: {outcome}).",
+                name=type(outcome).__name__,
+                outcome=outcome,
+            )
         else:
             self._take_one(outcome)
         self._acting.discard(id)

@@ -16,7 +16,8 @@ from fascis.desktop.crossings.answers import Answer
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, tip
 from fascis.files.names import shown
-from fascis.words.figures import NBSP, counted, number, size
+from fascis.words.figures import NBSP, number, size
+from fascis.words.speech import tr, trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,49 +135,57 @@ class CrossingPage:
         if panel.shows(signature):
             panel.change_rows(line[1:] for line in lines)
             return
-        panel.begin("Is it safe to…")
+        panel.begin(tr("Is it safe to…"))
         panel.remember(signature)
         for a in answers:
             panel.add_row(a.question, a.answer, a.why)
-        panel.head("So far")
+        panel.head(tr("So far"))
         for what, figure in figures.items():
             panel.add_row(what, figure)
         if crossing.followers:
             panel.add(label(crossing.followers, quiet=True))
         if hindered:
-            panel.head("Waits for you")
+            panel.head(tr("Waits for you"))
             for sentence in hindered[:6]:
                 panel.add(label(sentence))
         if running:
             panel.end(
                 *(button(words, do, main=True) for words, do in offers),
                 button(
-                    "Continue" if paused else "Pause", actions.pause, main=paused and not offers
+                    tr("Continue") if paused else tr("Pause"),
+                    actions.pause,
+                    main=paused and not offers,
                 ),
-                button("Stop; go on another day", actions.stop, link=True),
-                button("Give up; clear what was copied…", actions.give_up, link=True),
+                button(tr("Stop; go on another day"), actions.stop, link=True),
+                button(tr("Give up; clear what was copied…"), actions.give_up, link=True),
             )
         elif state is State.UNDONE:
-            panel.end(button("Back to the shelves", actions.shelves, main=True))
+            panel.end(button(tr("Back to the shelves"), actions.shelves, main=True))
         else:
-            buttons = [button("Continue", actions.go_on, main=True)]
+            buttons = [button(tr("Continue"), actions.go_on, main=True)]
             if hindered and state is State.WAITING:
-                buttons.append(button("Continue without them; they stay", actions.skip))
+                buttons.append(button(tr("Continue without them; they stay"), actions.skip))
             buttons += [button(words, do, link=True) for words, do in offers]
             panel.end(
-                *buttons, button("Give up; clear what was copied…", actions.give_up, link=True)
+                *buttons, button(tr("Give up; clear what was copied…"), actions.give_up, link=True)
             )
 
     def show_give_up(self, bytes_copied: int, drive: str, back: Do, clear: Do) -> None:
         """Asks again before what was copied is cleared, showing what would be."""
         panel = self._panel
-        panel.begin("Give up?", "The originals are untouched and stay as they are.")
+        panel.begin(tr("Give up?"), tr("The originals are untouched and stay as they are."))
         panel.add_row(
-            f"Cleared on {drive}", size(bytes_copied), "the unfinished copy, nothing else"
+            tr("Cleared on {drive}", drive=drive),
+            size(bytes_copied),
+            tr("the unfinished copy, nothing else"),
         )
         panel.end(
-            button("Keep it", back, main=True),
-            button(f"Clear {size(bytes_copied)} on {drive}", clear, delete=True),
+            button(tr("Keep it"), back, main=True),
+            button(
+                tr("Clear {size} on {drive}", size=size(bytes_copied), drive=drive),
+                clear,
+                delete=True,
+            ),
         )
 
     # -- the scales --------------------------------------------------------------------------------
@@ -191,35 +200,49 @@ class CrossingPage:
         if balance and balance.newer:
             panel.add(
                 label(
-                    f"{counted(len(balance.newer), 'file was', 'files were')} made or changed at "
-                    "the old place since the survey. What is brought along is copied and "
-                    "verified too; what is left there is never deleted.",
+                    trn(
+                        "{n} file was made or changed at the old place since the survey. What is "
+                        "brought along is copied and verified too; what is left there is never "
+                        "deleted.",
+                        "{n} files were made or changed at the old place since the survey. What "
+                        "is brought along is copied and verified too; what is left there is "
+                        "never deleted.",
+                        len(balance.newer),
+                    ),
                     wrong=True,
                 )
             )
         deletes = []
         if plan is not None and state is not State.RELEASED:
-            panel.head("Deleting would free")
+            panel.head(tr("Deleting would free"))
             panel.add_row(
-                f"{counted(plan.files - plan.discarded - plan.loose, 'file')}, verified",
+                trn(
+                    "{n} file, verified",
+                    "{n} files, verified",
+                    plan.files - plan.discarded - plan.loose,
+                ),
                 size(plan.frees - plan.discarded_frees - plan.loose_frees),
             )
             if plan.discarded:
-                without = counted(plan.discarded, "file")
+                without = trn("{n} file", "{n} files", plan.discarded)
                 panel.add_row(
-                    f"and {without}, not copied",
+                    tr("and {without}, not copied", without=without),
                     size(plan.discarded_frees),
-                    "by your choice, with no copy",
+                    tr("by your choice, with no copy"),
                 )
             if plan.loose:
                 panel.add_row(
-                    f"and {counted(plan.loose, 'loose file')}",
+                    trn("and {n} loose file", "and {n} loose files", plan.loose),
                     size(plan.loose_frees),
-                    "gathered, and used by nothing else",
+                    tr("gathered, and used by nothing else"),
                 )
             for what, total in plan.reasons().items():
-                panel.add_row(f"and leave {counted(total.files, 'file')}", size(total.bytes), what)
-            words = f"Delete {counted(plan.files, 'original')}…"
+                panel.add_row(
+                    trn("and leave {n} file", "and leave {n} files", total.files),
+                    size(total.bytes),
+                    what,
+                )
+            words = trn("Delete {n} original…", "Delete {n} originals…", plan.files)
             deletes.append(button(words, delete, delete=True))
             deletes[0].setEnabled(not scales.why_not)
         buttons = []
@@ -243,70 +266,87 @@ class CrossingPage:
                 buttons.append(button(offers[name].words, offers[name].do, link=True))
         panel.end(*buttons, *deletes)
         if deletes and scales.why_not:
-            panel.add_to_foot(label(f"Possible once it is safe: {scales.why_not}.", quiet=True))
+            panel.add_to_foot(
+                label(
+                    tr("Possible once it is safe: {why_not}.", why_not=scales.why_not), quiet=True
+                )
+            )
 
     def show_open(self, copy: Opening, actions: OpeningActions) -> None:
         """Where the copy is, to open it and look."""
         panel = self._panel
         panel.begin(
-            "Open it from its new place",
-            "Open a few documents and clips there, in the program you work with.",
+            tr("Open it from its new place"),
+            tr("Open a few documents and clips there, in the program you work with."),
         )
         field = QLineEdit(copy.path)
         field.setReadOnly(True)
-        field.setAccessibleName("Path of the copy")
+        field.setAccessibleName(tr("Path of the copy"))
         field.setCursorPosition(0)
         panel.add(field)
-        panel.add(button("Copy path", actions.copy_path, link=True))
-        panel.add(button("Show in folder", actions.show_folder, link=True))
+        panel.add(button(tr("Copy path"), actions.copy_path, link=True))
+        panel.add(button(tr("Show in folder"), actions.show_folder, link=True))
         if copy.documents:
-            panel.head("Its documents")
+            panel.head(tr("Its documents"))
             for place in copy.documents:
                 panel.add(label(place, quiet=True))
         if copy.unknown:
-            words = f"{counted(copy.unknown, 'document is', 'documents are')} not understood here."
+            words = trn(
+                "{n} document is not understood here.",
+                "{n} documents are not understood here.",
+                copy.unknown,
+            )
             panel.add(
                 label(
-                    f"{words} Open them in their own program and point it to this folder. Deleting "
-                    "waits until you have looked."
+                    tr(
+                        "{words} Open them in their own program and point it to this folder. "
+                        "Deleting waits until you have looked.",
+                        words=words,
+                    )
                 )
             )
         if copy.opened:
-            panel.add(label("You have looked.", well=True))
+            panel.add(label(tr("You have looked."), well=True))
         panel.end(
-            button("I have looked; it is all there", actions.looked, main=True),
-            button("Back", actions.back, back=True),
+            button(tr("I have looked; it is all there"), actions.looked, main=True),
+            button(tr("Back"), actions.back, back=True),
         )
 
     def show_deleting(self, plan: Deleting, source: str, drive: str, back: Do, delete: Do) -> None:
         """The exact list of what is about to be deleted; the second button deletes."""
         panel = self._panel
         panel.begin(
-            "Delete the originals",
-            f"On {shown(source)}. Each is compared once more right before; their verified copies "
-            f"are on {shown(drive)}.",
+            tr("Delete the originals"),
+            tr(
+                "On {source}. Each is compared once more right before; their verified "
+                "copies are on {drive}.",
+                source=shown(source),
+                drive=shown(drive),
+            ),
         )
         panel.add_row(
-            counted(plan.files, "file"),
+            trn("{n} file", "{n} files", plan.files),
             size(plan.frees),
-            f"comes free; {number(plan.bytes)}{NBSP}bytes long",
+            tr("comes free; {count}{nbsp}bytes long", count=number(plan.bytes), nbsp=NBSP),
         )
         if plan.discarded:
-            words = (
-                f"{counted(plan.discarded, 'file')} of them, {size(plan.discarded_frees)}, have no "
-                "copy: that is your choice."
+            words = trn(
+                "{n} file of them, {size}, have no copy: that is your choice.",
+                "{n} files of them, {size}, have no copy: that is your choice.",
+                plan.discarded,
+                size=size(plan.discarded_frees),
             )
             panel.add(label(words, wrong=True))
         height = 220 if plan.stays else 400
-        panel.add(_list_view("Files that will be deleted", PlaceList(plan.places), height))
+        panel.add(_list_view(tr("Files that will be deleted"), PlaceList(plan.places), height))
         if plan.stays:
-            panel.head(f"{counted(len(plan.stays), 'file stays', 'files stay')}")
-            stays = _list_view("Files that stay, and why", StayingList(plan.stays), 0)
+            panel.head(trn("{n} file stays", "{n} files stay", len(plan.stays)))
+            stays = _list_view(tr("Files that stay, and why"), StayingList(plan.stays), 0)
             stays.setFixedHeight(min(36 * len(plan.stays) + 6, 150))
             panel.add(stays)
         panel.end(
-            button("Keep them", back, main=True, back=True),
-            button(f"Delete {counted(plan.files, 'file')}", delete, delete=True),
+            button(tr("Keep them"), back, main=True, back=True),
+            button(trn("Delete {n} file", "Delete {n} files", plan.files), delete, delete=True),
         )
 
 

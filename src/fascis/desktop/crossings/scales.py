@@ -15,6 +15,7 @@ from fascis.crossing.status.scales import Balance
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.theme import BOLD
+from fascis.words.speech import tr
 
 TIP_DEGREES = 4.0
 
@@ -36,12 +37,12 @@ class Scales(QWidget):
         self._balance, self._names = balance, [originals, *copies]
         busy = balance is None or balance.busy
         if busy:
-            even = "being weighed"
+            even = tr("being weighed")
         elif balance and balance.even:
-            even = "in balance"
+            even = tr("in balance")
         else:
-            even = "not in balance"
-        self.setAccessibleName(f"Scales: {even}")
+            even = tr("not in balance")
+        self.setAccessibleName(tr("Scales: {even}", even=even))
         self.update()
 
     @property
@@ -115,4 +116,4 @@ class Scales(QWidget):
             painter.setPen(QPen(t.color("missing_text"), 2, Qt.PenStyle.DotLine))
             painter.drawRect(QRectF(x + 2, base - 46, 13, 44))
             painter.setFont(theme.font(12, BOLD))
-            painter.drawText(QPointF(x + 20, base - 30), f"{newer} newer")
+            painter.drawText(QPointF(x + 20, base - 30), tr("{newer} newer", newer=newer))

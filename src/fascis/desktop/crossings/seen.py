@@ -26,6 +26,7 @@ from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.stations import Lane, LaneOn
 from fascis.files.names import shown
 from fascis.library.known.places import Place
+from fascis.words.speech import tr
 
 # Paths that are offered for opening.
 MOST_DOCUMENTS = 6
@@ -124,7 +125,12 @@ class Seen:
         if not self.followers or self.led:
             return ""
         lead = "leads" if len(self.followers) == 1 else "lead"
-        return f"{self.followers_named} {lead} to the old place until home goes to {self.drive}."
+        return tr(
+            "{followers_named} {lead} to the old place until home goes to {drive}.",
+            followers_named=self.followers_named,
+            lead=lead,
+            drive=self.drive,
+        )
 
     def situation(self, even: bool, busy: bool = False) -> Situation:
         """What the answers depend on while nothing runs."""

@@ -15,10 +15,11 @@ from fascis.desktop.kit.theme import BOLD
 from fascis.files.names import elided, shown
 from fascis.library.roles import Role
 from fascis.words.figures import size
+from fascis.words.speech import tr
 
 # One more copy ends when it is whole: so many stations.
 ONE_MORE = 4
-STATIONS = ("Plan", "Copy", "Verify", "Settle", "Switch over", "Set aside", "Release")
+STATIONS = ("Plan", "Copy", "Verify", "Settle", tr("Switch over"), tr("Set aside"), "Release")
 
 
 def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
@@ -69,7 +70,7 @@ class StationLine(QWidget):
             return
         self._state, self._home, self._frees, self._busy = state, home, frees, busy
         self._one_more = one_more
-        self.setAccessibleName(f"Stations: {state.value}")
+        self.setAccessibleName(tr("Stations: {value}", value=state.value))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -79,12 +80,12 @@ class StationLine(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         done, _ = reached(self._state)
         under = (
-            "what, where",
-            "read once",
-            "read back",
-            "one whole library",
-            f"home is {self._home}",
-            "frees nothing yet",
+            tr("what, where"),
+            tr("read once"),
+            tr("read back"),
+            tr("one whole library"),
+            tr("home is {home}", home=self._home),
+            tr("frees nothing yet"),
             self._frees,
         )
         stations = STATIONS[:ONE_MORE] if self._one_more else STATIONS
@@ -126,15 +127,15 @@ class StationLine(QWidget):
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("twine"))
         painter.drawText(
-            QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, "originals untouched"
+            QRectF(first - 190, 2, 184, 18), Qt.AlignmentFlag.AlignRight, tr("originals untouched")
         )
         painter.drawText(
-            QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, "set aside"
+            QRectF(first, 2, second - first, 18), Qt.AlignmentFlag.AlignHCenter, tr("set aside")
         )
         painter.drawText(
             QRectF(second - 2, 2, self.width() - second, 18),
             Qt.AlignmentFlag.AlignHCenter,
-            "gone for good",
+            tr("gone for good"),
         )
         painter.setPen(QPen(t.color("twine"), 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(first, 4), QPointF(first, y + 54))
@@ -174,7 +175,7 @@ class Lane:
 
 def lane_name(folder: bytes, role: Role) -> str:
     """What a strand is called: its folder, and its role where the folder does not say it."""
-    name = shown(folder) or "top folder"
+    name = shown(folder) or tr("top folder")
     if (
         role in (Role.ORIGINAL, Role.OTHER)
         or role.value in name.lower()
@@ -260,7 +261,7 @@ class Lanes(QWidget):
         for colour, words in (
             ("trough", "waiting"),
             ("copied", "copied"),
-            ("held", "read back and equal"),
+            ("held", tr("read back and equal")),
         ):
             painter.fillRect(QRectF(x, y + 6, 14, 9), t.color(colour))
             painter.setPen(t.color("muted"))

@@ -23,8 +23,8 @@ from fascis.desktop.kit.tasks import Task
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
-from fascis.words.figures import counted, number, size
-from fascis.words.speech import tr
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 
 # Until a drive that was busy is looked at again.
 _AGAIN_MS = 3_000
@@ -158,13 +158,13 @@ class Steps:
         others = [] if seen.part else self._others()
         step = step_after(s.state, seen.after, s.looked, self.balance, bool(others))
         titles = {
-            State.SETTLED: f"Before home goes to {drive}",
-            State.SWITCHED: f"Home is {drive}",
-            State.PARKED: "Originals set aside",
-            State.RELEASED: "The originals are deleted",
+            State.SETTLED: tr("Before home goes to {drive}", drive=drive),
+            State.SWITCHED: tr("Home is {drive}", drive=drive),
+            State.PARKED: tr("Originals set aside"),
+            State.RELEASED: tr("The originals are deleted"),
         }
         if seen.after is After.COPY:
-            titles[State.SETTLED] = "One more copy"
+            titles[State.SETTLED] = tr("One more copy")
         scales = AtScales(
             title=titles[s.state],
             lines=_lines(seen),
@@ -185,31 +185,33 @@ class Steps:
         """What can be done at the scales, by the names of steps."""
         drive = seen.drive
         offers = {
-            "open": Offer(f"Open it from {drive}", lambda: self._host.screen("open")),
-            "prove": Offer("Read the copy again", self.prove),
-            "switch": Offer(f"Switch over: home is {drive}", self.switch),
-            "park": Offer("Set the originals aside (frees nothing yet)", self.park),
-            "receipt": Offer("See the receipt", lambda: self._host.leave_to_receipts(crossing)),
-            "put_back": Offer("Put the originals back", self.put_back),
-            "undo": Offer("Take back the switch", self.undo),
-            "again": Offer("Look again", self.look_again),
+            "open": Offer(
+                tr("Open it from {drive}", drive=drive), lambda: self._host.screen("open")
+            ),
+            "prove": Offer(tr("Read the copy again"), self.prove),
+            "switch": Offer(tr("Switch over: home is {drive}", drive=drive), self.switch),
+            "park": Offer(tr("Set the originals aside (frees nothing yet)"), self.park),
+            "receipt": Offer(tr("See the receipt"), lambda: self._host.leave_to_receipts(crossing)),
+            "put_back": Offer(tr("Put the originals back"), self.put_back),
+            "undo": Offer(tr("Take back the switch"), self.undo),
+            "again": Offer(tr("Look again"), self.look_again),
         }
         if s.state is State.SETTLED:
-            offers["undo"] = Offer("End it: home stays, and so does the copy", self.undo)
+            offers["undo"] = Offer(tr("End it: home stays, and so does the copy"), self.undo)
         if len(seen.labels) > 1:
-            offers["prove"] = Offer("Read the copies again", self.prove)
+            offers["prove"] = Offer(tr("Read the copies again"), self.prove)
         if seen.only_compared:
-            accept = "Accept the comparison: more is not possible"
+            accept = tr("Accept the comparison: more is not possible")
             offers["accept"] = Offer(accept, self.accept_comparison)
         if step == "bring":
             newer = len(self.balance.newer) if self.balance else 0
-            along = f"Bring {counted(newer, 'file')} along"
+            along = trn("Bring {n} file along", "Bring {n} files along", newer)
             offers["bring"] = Offer(along, self.bring_along)
-            offers["leave"] = Offer("Leave them at the old place", self.leave)
+            offers["leave"] = Offer(tr("Leave them at the old place"), self.leave)
         in_trouble = self.balance is not None and bool(self.balance.trouble)
         if len(seen.drives) > 1 and in_trouble and s.state is not State.RELEASED:
             other = seen.drives[1]
-            without = f"Continue without {elided(other.label, 18)}; its copy stays"
+            without = tr("Continue without {label}; its copy stays", label=elided(other.label, 18))
             offers["without"] = Offer(without, lambda: self._host.without(other.number))
         if s.proven or s.state is State.RELEASED:
             del offers["prove"]
@@ -228,7 +230,7 @@ class Steps:
             newer = list(self.balance.newer)
             self._host.do(
                 "Noted",
-                "What is newer stays at the old place, and is never deleted.",
+                tr("What is newer stays at the old place, and is never deleted."),
                 lambda crossing: crossing.leave_newer(newer),
             )
 
@@ -246,13 +248,16 @@ class Steps:
                     return
                 raise Refused(
                     Code.NOT_PROVEN,
-                    f"It was read, perhaps from memory again. Remove {seen.drive} safely, connect "
-                    "it, then read it again. The originals stay.",
+                    tr(
+                        "It was read, perhaps from memory again. Remove {drive} safely, connect "
+                        "it, then read it again. The originals stay.",
+                        drive=seen.drive,
+                    ),
                 )
 
         self._host.do(
-            "Reading the copy again",
-            f"Every file on {seen.drive} that was perhaps read from memory.",
+            tr("Reading the copy again"),
+            tr("Every file on {drive} that was perhaps read from memory.", drive=seen.drive),
             work,
         )
 
@@ -261,7 +266,7 @@ class Steps:
         if self._host.current:
             self._host.do(
                 "Noted",
-                "The copy was compared after its drive was connected again; that is enough.",
+                tr("The copy was compared after its drive was connected again; that is enough."),
                 Crossing.accept_comparison,
             )
 
@@ -296,12 +301,12 @@ class Steps:
     def looked(self) -> None:
         """The person says that they have looked."""
         assert self._host.current
-        self._host.do("Noted", "You have looked at it in its new place.", Crossing.looked)
+        self._host.do("Noted", tr("You have looked at it in its new place."), Crossing.looked)
 
     def switch(self) -> None:
         """Switches over."""
         assert self._host.current
-        self._host.do("Switching over", "Home goes to the new place.", Crossing.switch)
+        self._host.do(tr("Switching over"), tr("Home goes to the new place."), Crossing.switch)
 
     def _others(self) -> list[str]:
         """Libraries that use originals, by their names."""
@@ -325,19 +330,21 @@ class Steps:
         """Sets the originals aside."""
         assert self._host.current
         self._host.do(
-            "Setting aside", "Looking at the originals once more, then one rename.", Crossing.park
+            tr("Setting aside"),
+            tr("Looking at the originals once more, then one rename."),
+            Crossing.park,
         )
 
     def put_back(self) -> None:
         """Puts the originals back under their name."""
         assert self._host.current
-        self._host.do("Putting back", "One rename.", Crossing.put_back)
+        self._host.do(tr("Putting back"), tr("One rename."), Crossing.put_back)
 
     def undo(self) -> None:
         """Takes the switch back."""
         assert self._host.current
         self._host.do(
-            "Taking back", "Home goes back to the old place; the copy stays.", Crossing.undo
+            tr("Taking back"), tr("Home goes back to the old place; the copy stays."), Crossing.undo
         )
 
     def _delete_screen(self) -> None:
@@ -356,8 +363,12 @@ class Steps:
         if why_not_delete(self._host.situation()):
             return
         self._host.do(
-            "Deleting the originals",
-            f"{counted(self.list.files, 'file')}, each compared once more right before.",
+            tr("Deleting the originals"),
+            trn(
+                "{n} file, each compared once more right before.",
+                "{n} files, each compared once more right before.",
+                self.list.files,
+            ),
             release_with_others,
             (lambda: self._host.load(self._host.again)) if self._host.seen.in_split else None,
         )
@@ -369,71 +380,83 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
         lines = [
             (
                 "Deleted",
-                counted(release["files"], "file"),
-                f"{number(release['bytes'])} bytes long",
+                trn("{n} file", "{n} files", release["files"]),
+                tr("{count} bytes long", count=number(release["bytes"])),
             ),
             (
-                f"Free on {source} before",
+                tr("Free on {source} before", source=source),
                 size(release["free_before"]),
-                f"{number(release['free_before'])} bytes",
+                tr("{count} bytes", count=number(release["free_before"])),
             ),
             (
-                f"Free on {source} after",
+                tr("Free on {source} after", source=source),
                 size(release["free_after"]),
-                f"measured again: {number(release['free_after'])} bytes",
+                tr("measured again: {count} bytes", count=number(release["free_after"])),
             ),
         ]
         if release.get("loose_files"):
             lines.insert(
                 1,
                 (
-                    "and loose ones",
-                    counted(release["loose_files"], "file"),
-                    f"{number(release['loose_bytes'])} bytes long",
+                    tr("and loose ones"),
+                    trn("{n} file", "{n} files", release["loose_files"]),
+                    tr("{count} bytes long", count=number(release["loose_bytes"])),
                 ),
             )
-        lines += [("Less came free than was deleted", "", r) for r in release["reasons"]]
+        lines += [(tr("Less came free than was deleted"), "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
         return lines + [
-            (counted(n, "file stays", "files stay"), "", Stays(why).words)
+            (trn("{n} file stays", "{n} files stay", n), "", Stays(why).words)
             for why, n in by_reason.items()
         ]
     lines = _arrived(seen)
     if seen.parked_at:
-        lines.append(("Originals set aside", "", shown(seen.parked_at)))
-    lines.append(("Looked at by you", "yes" if seen.looked else "not yet", ""))
+        lines.append((tr("Originals set aside"), "", shown(seen.parked_at)))
+    lines.append((tr("Looked at by you"), "yes" if seen.looked else tr("not yet"), ""))
     return lines
 
 
 def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
     lines = [
-        (f"{shown(seen.name)}: whole on {d.label}", "", f"verified, settled {clock(d.settled_at)}")
+        (
+            tr("{name}: whole on {label}", name=shown(seen.name), label=d.label),
+            "",
+            tr("verified, settled {time}", time=clock(d.settled_at)),
+        )
         for d in seen.drives
     ]
     if seen.followers:
-        words = seen.followers_wait or f"led to {seen.drive}: {seen.followers_named}"
-        what = counted(len(seen.followers), "document follows", "documents follow")
+        words = seen.followers_wait or tr(
+            "led to {drive}: {followers_named}",
+            drive=seen.drive,
+            followers_named=seen.followers_named,
+        )
+        what = trn("{n} document follows", "{n} documents follow", len(seen.followers))
         lines.append((what, "", words))
     if gathered := seen.references.get("gathered", 0):
         lines.append(
-            (f"{counted(gathered, 'loose file')} gathered", "", "they are now in two places")
+            (
+                trn("{n} loose file gathered", "{n} loose files gathered", gathered),
+                "",
+                tr("they are now in two places"),
+            )
         )
     if missing := seen.references.get("missing", 0):
         lines.append(
             (
-                f"{counted(missing, 'file')} missing",
+                trn("{n} file missing", "{n} files missing", missing),
                 "",
-                "documents look for them in vain, as before",
+                tr("documents look for them in vain, as before"),
             )
         )
     if unknown := seen.references.get("not_understood", 0):
         lines.append(
             (
-                f"{counted(unknown, 'document')} not understood",
+                trn("{n} document not understood", "{n} documents not understood", unknown),
                 "",
-                "balance holds for what could be checked",
+                tr("balance holds for what could be checked"),
             )
         )
     return lines

@@ -5,7 +5,6 @@ Stations, lanes, what needed attention, the scales.
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
 from enum import Enum
 
@@ -30,7 +29,7 @@ from fascis.desktop.crossings.stations import Lane, Lanes, StationLine
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import clear, label, tip
 from fascis.files.names import elided, shown
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import clock, number, size
 from fascis.words.speech import tr, trn
 
 # Lines of the list that are no crossing.
@@ -79,7 +78,7 @@ class CrossingsView(QWidget):
         down.setContentsMargins(18, 10, 18, 8)
         down.setSpacing(8)
         self.list = QListWidget()
-        self.list.setAccessibleName("Crossings")
+        self.list.setAccessibleName(tr("Crossings"))
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.list.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -96,7 +95,7 @@ class CrossingsView(QWidget):
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         self._scroll.setWidget(self.lanes)
-        self.attention = _table(("Needed attention", "Drive", "What it means"))
+        self.attention = _table((tr("Needed attention"), "Drive", tr("What it means")))
         self.empty = QWidget()
         self.empty_down = QVBoxLayout(self.empty)
         below = QWidget()
@@ -208,7 +207,7 @@ class CrossingsView(QWidget):
             widget.hide()
         words = {
             State.FAILED: "Stopped: a copy read back wrong three times",
-            State.UNDONE: "Given up; the old place is home",
+            State.UNDONE: tr("Given up; the old place is home"),
             State.WAITING: "Waiting for a decision",
         }.get(row.state, "Waits its turn" if row.waits else "")
         self.title.setText(whole or words)
@@ -231,17 +230,21 @@ class CrossingsView(QWidget):
             widget.show()
         self.stations.show_state(row.state, row.drives[0], frees, False, row.one_more)
         if balance is None:
-            words = "Looking at both places again …"
+            words = tr("Looking at both places again …")
         elif balance.busy:
-            words = "A drive is busy, asking again …"
+            words = tr("A drive is busy, asking again …")
         elif balance.even and balance.lacks:
-            words = f"Whole, but for {counted(balance.lacks, 'file')} that you left out"
+            words = trn(
+                "Whole, but for {n} file that you left out",
+                "Whole, but for {n} files that you left out",
+                balance.lacks,
+            )
         elif balance.even:
-            words = "In balance"
+            words = tr("In balance")
         else:
-            words = "Not yet in balance"
+            words = tr("Not yet in balance")
         if row.state is State.RELEASED and balance and balance.even:
-            words = "Home, and the originals are gone"
+            words = tr("Home, and the originals are gone")
         self.title.setText(words)
         failed = next((c for c in balance.checks if not c.well), None) if balance else None
         if balance and balance.trouble:
@@ -251,7 +254,9 @@ class CrossingsView(QWidget):
         else:
             more = ""
         self.subtitle.setText(f"{shown(row.name)}" + (f" · {more}" if more else ""))
-        self.scales.show_balance(balance, f"Originals, {row.source_drive}", row.drives)
+        self.scales.show_balance(
+            balance, tr("Originals, {source_drive}", source_drive=row.source_drive), row.drives
+        )
         self._fill_checks(balance, row)
 
     def _fill_checks(self, balance: Balance | None, row: CrossingRow) -> None:
@@ -280,11 +285,7 @@ class CrossingsView(QWidget):
         self.attention.setVisible(bool(rows))
         self.attention.setRowCount(min(len(rows), 200))
         for r, (place, drive, meaning, at) in enumerate(rows[-200:]):
-            cells = (
-                shown(place),
-                shown(drive),
-                f"{meaning}" + (f" · {time.strftime('%H:%M', time.localtime(at))}" if at else ""),
-            )
+            cells = (shown(place), shown(drive), f"{meaning} · {clock(at)}" if at else meaning)
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setToolTip(tip(text))
@@ -311,9 +312,9 @@ def _line(row: CrossingRow) -> tuple[str, str]:
 
 def _state_words(row: CrossingRow) -> str:
     if row.running:
-        return "crossing now"
+        return tr("crossing now")
     if row.waits:
-        return "waits its turn"
+        return tr("waits its turn")
     return {
         "settled": "at the scales",
         "switched": "switched over",

@@ -14,6 +14,7 @@ from fascis.desktop.kit.pieces import button, label
 from fascis.desktop.kit.tasks import Task
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -47,8 +48,11 @@ class Bench(QObject):
             return
         panel = self.panel
         panel.begin(
-            "Stand-in drives",
-            "Only in the demo: do to them what happens to real ones, and see what the shelves say.",
+            tr("Stand-in drives"),
+            tr(
+                "Only in the demo: do to them what happens to real ones, and see what "
+                "the shelves say."
+            ),
         )
         if isinstance(outcome, BaseException):
             trouble, outcome = str(outcome), []
@@ -59,7 +63,7 @@ class Bench(QObject):
             if folder.lower().replace("-", " ") != name.lower():
                 panel.add(label(shown(folder), quiet=True))
             panel.add(self._row(name, some))
-        panel.end(button("Back to the shelves", self._leave, main=True))
+        panel.end(button(tr("Back to the shelves"), self._leave, main=True))
 
     def _row(self, name: str, some: list[Lever]) -> QWidget:
         made = QWidget()

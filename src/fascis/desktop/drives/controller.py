@@ -32,6 +32,7 @@ from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
 from fascis.relink.relinking import relinking_of
 from fascis.relink.returned import folders_to_look_in, returned_moves
 from fascis.words.figures import NBSP
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _AFTER_STOP_MS = 200
@@ -200,7 +201,7 @@ class Caring(QObject):
                 return
             if isinstance(outcome, (FascisError, OSError)):
                 self.panel.show_error(
-                    "It could not be done", str(outcome), [("Back to the drive", self.page)]
+                    tr("It could not be done"), str(outcome), [(tr("Back to the drive"), self.page)]
                 )
             elif isinstance(outcome, BaseException):
                 raise outcome
@@ -228,7 +229,10 @@ class Caring(QObject):
         """Mounts a drive that is plugged in."""
         shelf = self.shelf
         if shelf is not None:
-            self._do("Mounting it.", lambda: f"Mounted at {shown(str(mount(shelf.drive)))}.")
+            self._do(
+                tr("Mounting it."),
+                lambda: tr("Mounted at {mount}.", mount=shown(str(mount(shelf.drive)))),
+            )
 
     def measure(self) -> None:
         """Measures it, briefly."""
@@ -241,13 +245,16 @@ class Caring(QObject):
             self.workspace.register.put_drives([shelf.drive])
             self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
             shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
-            perhaps = "" if speed.proven else " Reading was perhaps from memory."
-            return (
-                f"Writes {speed.write_mb_s:.0f}{NBSP}MB/s, reads "
-                f"{speed.read_mb_s:.0f}{NBSP}MB/s.{perhaps}"
+            perhaps = "" if speed.proven else tr(" Reading was perhaps from memory.")
+            return tr(
+                "Writes {write_mb_s}{nbsp}MB/s, reads {read_mb_s}{nbsp}MB/s.{perhaps}",
+                write_mb_s=f"{speed.write_mb_s:.0f}",
+                nbsp=NBSP,
+                read_mb_s=f"{speed.read_mb_s:.0f}",
+                perhaps=perhaps,
             )
 
-        words = (
+        words = tr(
             "Measuring: some megabytes are written, read back and removed again, for a few seconds."
         )
         self._do(words, work, control.stop)
@@ -258,8 +265,8 @@ class Caring(QObject):
         if shelf is not None:
             make = lambda: make_folder_for_libraries(self.workspace.drives, shelf.drive)[0]  # noqa: E731
             self._do(
-                "Making a folder for libraries.",
-                lambda: f"{shown(str(make()))} is there, and can be written.",
+                tr("Making a folder for libraries."),
+                lambda: tr("{make} is there, and can be written.", make=shown(str(make()))),
             )
 
     def remove(self) -> None:
@@ -280,7 +287,7 @@ class Caring(QObject):
 
     def _stop_and_remove(self, shelf: Shelf) -> None:
         self.panel.show_busy(
-            "Stopping the crossing", "What is verified is kept. The drive is removed then."
+            tr("Stopping the crossing"), tr("What is verified is kept. The drive is removed then.")
         )
         self._stop()
         self._when_stopped(shelf)
@@ -301,10 +308,12 @@ class Caring(QObject):
         def work() -> str:
             off = remove_safely(shelf.drive)
             return (
-                "It can be unplugged now." if off else "It is unmounted, and can be unplugged now."
+                tr("It can be unplugged now.")
+                if off
+                else tr("It is unmounted, and can be unplugged now.")
             )
 
-        self._do("Writing everything out, then unmounting it.", work)
+        self._do(tr("Writing everything out, then unmounting it."), work)
 
     # -- preparing ---------------------------------------------------------------------------------
 
@@ -329,8 +338,8 @@ class Caring(QObject):
             )
 
         self._inside(
-            "Which file system?",
-            "Holding the library against the rules of each.",
+            tr("Which file system?"),
+            tr("Holding the library against the rules of each."),
             work,
             then,
             self.page,
@@ -339,9 +348,13 @@ class Caring(QObject):
     def _open_tool(self, tool: DiskTool) -> None:
         def done(outcome: Any) -> None:
             if isinstance(outcome, OSError):
-                words = f"{tool.name}: {outcome.strerror}. Nothing was changed."
+                words = tr(
+                    "{name}: {strerror}. Nothing was changed.",
+                    name=tool.name,
+                    strerror=outcome.strerror,
+                )
                 self.panel.show_error(
-                    "The disk tool did not open", words, [("Back to the drive", self.page)]
+                    tr("The disk tool did not open"), words, [(tr("Back to the drive"), self.page)]
                 )
 
         Task(tool.open, done, self)
@@ -360,14 +373,17 @@ class Caring(QObject):
         def then(outcome: tuple[Path, list[Moved], list[Path], Surveyed] | None) -> None:
             if outcome is None:
                 self.page(
-                    "No document says where this drive was before; there is nothing to make right."
+                    tr(
+                        "No document says where this drive was before; there is nothing to make "
+                        "right."
+                    )
                 )
             else:
                 self.returned.emit(*outcome)
 
-        words = "Looking at what the documents of known libraries say."
+        words = tr("Looking at what the documents of known libraries say.")
         self._inside(
-            "Make old paths right",
+            tr("Make old paths right"),
             words,
             lambda: first_to_make_right(self.workspace, shelf),
             then,
@@ -382,7 +398,7 @@ class Caring(QObject):
         turn, control = self._turn, self._control
         shelf = self._shelf_of(standing.drive)
         known_shelf = self._shelf_of(known.drive) if known else None
-        drive = shown(shelf.drive.label) if shelf else "a drive"
+        drive = shown(shelf.drive.label) if shelf else tr("a drive")
         chosen = self.added if known is None else self.made_home
 
         def show(differs: str) -> None:
@@ -399,12 +415,17 @@ class Caring(QObject):
         if known is None or shelf is None or known_shelf is None or differs:
             return
         if not known_shelf.drive.connected:
-            show(f"{shown(known_shelf.drive.label)} is away; what differs is not known")
+            show(
+                tr(
+                    "{label} is away; what differs is not known",
+                    label=shown(known_shelf.drive.label),
+                )
+            )
             return
         step = max(shelf.drive.rules.granularity_ns, known_shelf.drive.rules.granularity_ns)
         names = shown(shelf.drive.label), shown(known_shelf.drive.label)
         if names[0] == names[1]:
-            names = "this one", "the known one"
+            names = tr("this one"), tr("the known one")
 
         def done(outcome: Any) -> None:
             if turn == self._turn:

@@ -5,7 +5,6 @@ What it is, what it can hold, how fast it is, what stands on it, and what can be
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -36,7 +35,7 @@ from fascis.drives.care.describing import (
 )
 from fascis.files.names import shown
 from fascis.library.known.shelves import OnShelf, Shelf
-from fascis.words.figures import NBSP, size
+from fascis.words.figures import NBSP, day, moment, percent, size
 from fascis.words.speech import tr
 
 if TYPE_CHECKING:
@@ -98,19 +97,19 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
     if not drive.mounted:
         if not service:
             return []
-        return [Offer(Deed.MOUNT, "Mount it", True), Offer(Deed.REMOVE, "Switch it off")]
+        return [Offer(Deed.MOUNT, tr("Mount it"), True), Offer(Deed.REMOVE, tr("Switch it off"))]
     if not drive.connected:
         return []
     if not drive.read_only and not has_folder and not drive.system:
-        found.append(Offer(Deed.FOLDER, "Make a folder for libraries on it", True))
+        found.append(Offer(Deed.FOLDER, tr("Make a folder for libraries on it"), True))
     if shelf.former and any(f.mount != drive.mount for f in shelf.former):
-        found.append(Offer(Deed.RETURNED, "Make old paths right", not found))
-    found.append(Offer(Deed.LOOK, "Look for libraries on it"))
+        found.append(Offer(Deed.RETURNED, tr("Make old paths right"), not found))
+    found.append(Offer(Deed.LOOK, tr("Look for libraries on it")))
     if not drive.read_only:
-        found.append(Offer(Deed.MEASURE, "Measure its speed"))
-    found.append(Offer(Deed.SUITS, "Which file system would suit?"))
+        found.append(Offer(Deed.MEASURE, tr("Measure its speed")))
+    found.append(Offer(Deed.SUITS, tr("Which file system would suit?")))
     if shelf.group == "connected" and (service or drive.stand_in):
-        found.append(Offer(Deed.REMOVE, "Remove it safely"))
+        found.append(Offer(Deed.REMOVE, tr("Remove it safely")))
     return found
 
 
@@ -121,21 +120,21 @@ def library_rows(shelf: Shelf) -> list[tuple[str, str, str]]:
 
 def _what(s: OnShelf) -> str:
     if s.says:
-        return "new here" if s.offered else "another folder"
+        return tr("new here") if s.offered else tr("another folder")
     if s.parked:
-        return "set aside"
+        return tr("set aside")
     return "home" if s.home else "copy"
 
 
 def _whole(s: OnShelf) -> str:
     """A row's words in full: name, place, and when it was last looked at or verified."""
-    when = time.strftime("%d %b %Y, %H:%M", time.localtime(s.surveyed_at)) if s.surveyed_at else ""
+    when = moment(s.surveyed_at) if s.surveyed_at else ""
     if not when:
         told = ""
     elif s.home:
-        told = f"\nlooked at {when}"
+        told = tr("\nlooked at {when}", when=when)
     else:
-        told = f"\nverified {when}"
+        told = tr("\nverified {when}", when=when)
     return f"{shown(s.name)}\n{shown(str(s.root))}{told}"
 
 
@@ -166,19 +165,30 @@ class DrivePage:
             panel.add(label(flag, wrong=bool(drive.errors or drive.ambiguous)))
         if drive.connected:
             panel.space(4)
-            panel.add(FullBar(drive.full, f"{drive.full:.0%} full", f"{size(drive.free)} free"))
+            panel.add(
+                FullBar(
+                    drive.full,
+                    tr("{percent} full", percent=percent(drive.full)),
+                    tr("{size} free", size=size(drive.free)),
+                )
+            )
         if shelf.standings:
-            panel.head("What stands on it")
+            panel.head(tr("What stands on it"))
             self._table(shelf)
-        panel.head("What it can hold")
+        panel.head(tr("What it can hold"))
         for words in filter(None, (*rules_in_words(drive.rules), rules_known_by(drive))):
             panel.add(label(words, quiet=True))
         self._speed(shelf)
         for former in shelf.former[:3]:
-            until = time.strftime("%d %b %Y", time.localtime(former.until))
+            until = day(former.until)
             panel.add(
                 label(
-                    f"Was {shown(former.label)} at {shown(str(former.mount))} until {until}.",
+                    tr(
+                        "Was {label} at {mount} until {until}.",
+                        label=shown(former.label),
+                        mount=shown(str(former.mount)),
+                        until=until,
+                    ),
                     quiet=True,
                 )
             )
@@ -193,43 +203,53 @@ class DrivePage:
         if drive.silent:
             panel.add(
                 label(
-                    "It does not answer. Nothing is asked of it until it does. See to its cable, "
-                    "or unplug it and connect it again."
+                    tr(
+                        "It does not answer. Nothing is asked of it until it does. See to its "
+                        "cable, or unplug it and connect it again."
+                    )
                 )
             )
         elif not drive.mounted:
             if service:
                 words = ""
             else:
-                words = (
-                    " Mount it with your file manager: the system's service for drives does not "
-                    "answer."
+                words = tr(
+                    " Mount it with your file manager: the system's service for drives does "
+                    "not answer."
                 )
-            panel.add(label(f"It is plugged in and not mounted.{words}"))
+            panel.add(label(tr("It is plugged in and not mounted.{words}", words=words)))
         elif not drive.connected:
             panel.add(
                 label(
-                    f"It is away, {state_words(drive, shelf.seen_at)}. What is known of it stays "
-                    "here."
+                    tr(
+                        "It is away, {state_words}. What is known of it stays here.",
+                        state_words=state_words(drive, shelf.seen_at),
+                    )
                 )
             )
 
     def _speed(self, shelf: Shelf) -> None:
-        self._panel.head("How fast it is")
+        self._panel.head(tr("How fast it is"))
         if shelf.speed:
             write, read, at = shelf.speed
-            when = time.strftime("%d %b %Y", time.localtime(at))
-            self._panel.add_row("Writes", f"{write:.0f}{NBSP}MB/s", f"measured {when}")
-            self._panel.add_row("Reads", f"{read:.0f}{NBSP}MB/s")
+            when = day(at)
+            self._panel.add_row(
+                tr("Writes"),
+                tr("{write}{nbsp}MB/s", write=f"{write:.0f}", nbsp=NBSP),
+                tr("measured {when}", when=when),
+            )
+            self._panel.add_row(tr("Reads"), tr("{read}{nbsp}MB/s", read=f"{read:.0f}", nbsp=NBSP))
         else:
             self._panel.add(
-                label("Not measured yet; a crossing's own figures are remembered too.", quiet=True)
+                label(
+                    tr("Not measured yet; a crossing's own figures are remembered too."), quiet=True
+                )
             )
 
     def _table(self, shelf: Shelf) -> None:
         rows = library_rows(shelf)
         table = QTableWidget(len(rows), 3)
-        table.setAccessibleName("Libraries on this drive")
+        table.setAccessibleName(tr("Libraries on this drive"))
         table.setHorizontalHeaderLabels(["Library", "Size", ""])
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -270,10 +290,10 @@ class DrivePage:
         """
         tool, device = tools.name, tools.device
         panel = self._panel
-        under = f"For {library}. " if library else ""
+        under = tr("For {library}. ", library=library) if library else ""
         panel.begin(
-            "Which file system?",
-            f"{under}Formatting empties a drive; Fascis formats nothing itself.",
+            tr("Which file system?"),
+            tr("{under}Formatting empties a drive; Fascis formats nothing itself.", under=under),
         )
         first = recommended(list(found)) if library else None
         if first is not None:
@@ -296,13 +316,17 @@ class DrivePage:
             panel.add(fold)
         panel.add(others)
         if device:
-            panel.add(label(f"In the disk tool the drive is called {device}.", quiet=True))
+            panel.add(
+                label(
+                    tr("In the disk tool the drive is called {device}.", device=device), quiet=True
+                )
+            )
         if not tool:
             panel.add(
-                label("No disk tool of this desktop was found; open yours by hand.", quiet=True)
+                label(tr("No disk tool of this desktop was found; open yours by hand."), quiet=True)
             )
-        opened = [button(f"Open {tool}", open_tool, main=True)] if tool else []
-        panel.end(*opened, button("Back to the drive", back, main=not tool))
+        opened = [button(tr("Open {tool}", tool=tool), open_tool, main=True)] if tool else []
+        panel.end(*opened, button(tr("Back to the drive"), back, main=not tool))
 
     @staticmethod
     def _suits(down: QVBoxLayout, s: Suits, library: bool) -> None:
@@ -318,17 +342,20 @@ class DrivePage:
         """The drive takes part in the crossing that runs: that is stopped first."""
         panel = self._panel
         panel.begin(
-            f"{label_} takes part in a crossing", f"{library} is crossing, and needs this drive."
+            tr("{label} takes part in a crossing", label=label_),
+            tr("{library} is crossing, and needs this drive.", library=library),
         )
         panel.add(
             label(
-                "If it is stopped first, what is verified is kept, and it can go on when the drive "
-                "is back. The originals are untouched."
+                tr(
+                    "If it is stopped first, what is verified is kept, and it can go on when "
+                    "the drive is back. The originals are untouched."
+                )
             )
         )
         panel.end(
-            button("Keep it connected", back, main=True),
-            button("Stop the crossing, then remove it", remove),
+            button(tr("Keep it connected"), back, main=True),
+            button(tr("Stop the crossing, then remove it"), remove),
         )
 
     def show_another(self, s: OnShelf, drive: str, known: Known | None, back: Do, add: Do) -> None:
@@ -341,43 +368,58 @@ class DrivePage:
         """
         assert s.says
         panel, identity = self._panel, s.says.identity
-        new = "new on this computer"
-        another = "another folder of a library that is known"
-        panel.begin(shown(s.name), f"on {drive} · {new if s.offered else another}")
-        panel.add_row("Stands at", "", shown(str(s.root)))
+        new = tr("new on this computer")
+        another = tr("another folder of a library that is known")
+        panel.begin(
+            shown(s.name),
+            tr("on {drive} · {value}", drive=drive, value=new if s.offered else another),
+        )
+        panel.add_row(tr("Stands at"), "", shown(str(s.root)))
         home = "here" if s.says.at_home else shown(identity.home.path)
-        panel.add_row("Its home", "", f"{home}, as its own file says")
+        panel.add_row(tr("Its home"), "", tr("{home}, as its own file says", home=home))
         if identity.history:
             last = max(identity.history, key=lambda h: h.when)
             panel.add_row(
-                "Last crossing",
+                tr("Last crossing"),
                 "",
-                f"{last.when.astimezone().strftime('%d %b %Y, %H:%M')}, from {shown(last.from_)}",
+                tr(
+                    "{when}, from {from_}",
+                    when=moment(last.when.timestamp()),
+                    from_=shown(last.from_),
+                ),
             )
-        panel.add_row("Crossings in its history", str(len(identity.history)))
+        panel.add_row(tr("Crossings in its history"), str(len(identity.history)))
         if known is not None:
-            panel.add_row("The known one", "", f"on {known.drive}, {known.path}")
-            panel.add_row("What differs", "", known.differs or "being looked at …")
+            panel.add_row(
+                tr("The known one"),
+                "",
+                tr("on {drive}, {path}", drive=known.drive, path=known.path),
+            )
+            panel.add_row(tr("What differs"), "", known.differs or tr("being looked at …"))
             panel.add(
                 label(
-                    "Nothing was changed. Whichever is home on this computer is the one that "
-                    "others are copies of.",
+                    tr(
+                        "Nothing was changed. Whichever is home on this computer is the one that "
+                        "others are copies of."
+                    ),
                     quiet=True,
                 )
             )
             panel.end(
-                button("Keep the known one as home", back, main=True),
-                button("Make this one home on this computer", add),
+                button(tr("Keep the known one as home"), back, main=True),
+                button(tr("Make this one home on this computer"), add),
             )
         else:
             panel.add(
                 label(
-                    "What its file says is not proven. Adding it looks at it and writes nothing "
-                    "into it.",
+                    tr(
+                        "What its file says is not proven. Adding it looks at it and writes "
+                        "nothing into it."
+                    ),
                     quiet=True,
                 )
             )
-            panel.end(button("Add it", add, main=True))
+            panel.end(button(tr("Add it"), add, main=True))
 
 
 def _turn(widget: QWidget) -> None:

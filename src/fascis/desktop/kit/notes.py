@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from fascis.crossing.status.old_place import Begun
 from fascis.files.names import elided, shown
 from fascis.library.known.shelves import Shelf
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 # Seconds that news of a drive stays beside it.
 STAYS = 90.0
@@ -40,16 +40,18 @@ class Notes:
         self._lasting = {s.drive.uuid: _new_at(b) for b in begun for s in now if _on(b, s)}
         for shelf in now:
             if shelf.used:
-                words = (
-                    f"{counted(shelf.used, 'file')} that libraries here use "
-                    f"{'is' if shelf.used == 1 else 'are'} on it"
+                words = trn(
+                    "{n} file that libraries here use {value} on it",
+                    "{n} files that libraries here use {value} on it",
+                    shelf.used,
+                    value="is" if shelf.used == 1 else "are",
                 )
                 self._lasting[shelf.drive.uuid] = "", words
             if new := [s for s in shelf.standings if s.offered]:
                 names = ", ".join(elided(shown(s.name), _MOST) for s in new[:2])
                 self._lasting.setdefault(
                     shelf.drive.uuid,
-                    (f"{counted(len(new), 'library', 'libraries')} new here.", names),
+                    (trn("{n} library new here.", "{n} libraries new here.", len(new)), names),
                 )
 
     def _tell(self, uuid: str, bold: str, quiet: str) -> None:
@@ -66,17 +68,21 @@ def _back(shelf: Shelf) -> tuple[str, str]:
     assert shelf.back
     label, mount = shown(shelf.back.label), shown(str(shelf.back.mount))
     if shelf.back.label != shelf.drive.label:
-        return f"Known again: it was called {elided(label, _MOST)}.", _brings(shelf)
-    return "Known again, at another place.", f"It was at {elided(mount, 60)}. {_brings(shelf)}"
+        return tr("Known again: it was called {label}.", label=elided(label, _MOST)), _brings(shelf)
+    return tr("Known again, at another place."), tr(
+        "It was at {mount}. {brings}", mount=elided(mount, 60), brings=_brings(shelf)
+    )
 
 
 def _brings(shelf: Shelf) -> str:
     known = [s for s in shelf.standings if not s.offered]
     if not known:
         return ""
-    return (
-        f"{counted(len(known), 'library', 'libraries')} of it {'is' if len(known) == 1 else 'are'} "
-        "known."
+    return trn(
+        "{n} library of it {value} known.",
+        "{n} libraries of it {value} known.",
+        len(known),
+        value="is" if len(known) == 1 else "are",
     )
 
 
@@ -89,5 +95,8 @@ def _on(begun: Begun, shelf: Shelf) -> bool:
 
 
 def _new_at(begun: Begun) -> tuple[str, str]:
-    bold = f"Something new stands where {elided(shown(begun.name), _MOST)} was."
-    return bold, f"Its home is {elided(shown(begun.home_drive), _MOST)}; open it from there."
+    bold = tr("Something new stands where {name} was.", name=elided(shown(begun.name), _MOST))
+    return bold, tr(
+        "Its home is {home_drive}; open it from there.",
+        home_drive=elided(shown(begun.home_drive), _MOST),
+    )

@@ -24,7 +24,7 @@ class SidePanel(QWidget):
         self.setObjectName("panel")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(WIDTH)
-        self.setAccessibleName("Side panel")
+        self.setAccessibleName(tr("Side panel"))
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         around = QVBoxLayout(self)
         around.setContentsMargins(1, 0, 0, 0)
@@ -144,7 +144,7 @@ class SidePanel(QWidget):
 
     def show_nothing(self, words: str, actions: Sequence[tuple[str, Do]]) -> None:
         """Nothing is selected: says what to do first."""
-        self.begin("No library chosen", words)
+        self.begin(tr("No library chosen"), words)
         self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
 
     def show_busy(self, title: str, words: str, cancel: Do | None = None) -> None:

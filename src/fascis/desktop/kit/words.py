@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from fascis.library.roles import Role
+from fascis.words.speech import tr
 
 ROLE_WORDS = {
-    Role.ORIGINAL: "Footage, sound, stills",
+    Role.ORIGINAL: tr("Footage, sound, stills"),
     Role.PROXY: "Proxies",
     Role.RENDER: "Renders",
     Role.PREVIEW: "Previews",
     Role.SIDECAR: "Sidecars",
     Role.DOCUMENT: "Documents",
-    Role.OTHER: "Other files",
+    Role.OTHER: tr("Other files"),
 }

@@ -19,13 +19,14 @@ from fascis.files.names import shown
 from fascis.library.learning.asking import Step, confirm, learn
 from fascis.library.learning.learnt import Learnt
 from fascis.library.learning.proposing import proposals
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _STEPS = {
-    "listing": "Looking which files there are. Nothing is changed by looking.",
-    "reading": "Reading a private copy. Nothing is changed by looking.",
-    "searching": "Looking for places in it that name files. Nothing is changed by looking.",
-    "trying": "Trying on a private copy whether it can be written anew.",
+    "listing": tr("Looking which files there are. Nothing is changed by looking."),
+    "reading": tr("Reading a private copy. Nothing is changed by looking."),
+    "searching": tr("Looking for places in it that name files. Nothing is changed by looking."),
+    "trying": tr("Trying on a private copy whether it can be written anew."),
 }
 
 
@@ -85,7 +86,7 @@ class Learning(QObject):
     def look(self, root: Path) -> None:
         """Shows the documents of a library that are not understood."""
         self._root, self._alone = root, False
-        control = self._begin(f"Looking at {shown(root.name)}")
+        control = self._begin(tr("Looking at {name}", name=shown(root.name)))
         step = self._steps()
 
         def work() -> list[ToRead]:
@@ -126,7 +127,7 @@ class Learning(QObject):
         return LearningActions(self._read, self._yes, self._take, self._leave)
 
     def _read(self, document: Path) -> None:
-        control = self._begin(f"Reading {shown(document.name)}")
+        control = self._begin(tr("Reading {name}", name=shown(document.name)))
         step = self._steps()
         self._task(lambda: learn(self._workspace, document, (), control, step), self._show_learnt)
 
@@ -152,7 +153,7 @@ class Learning(QObject):
         learnt = self._learnt
         if learnt is None:
             return
-        self._begin(f"Remembering {shown(learnt.document.name)}")
+        self._begin(tr("Remembering {name}", name=shown(learnt.document.name)))
 
         def done(_: object) -> None:
             self._changed = True
@@ -174,7 +175,7 @@ class Learning(QObject):
     def _begin(self, words: str) -> Control:
         self.open, self._name = True, words
         self._control = Control()
-        self._panel.show_busy(words, "Nothing is changed by looking.", self._cancel)
+        self._panel.show_busy(words, tr("Nothing is changed by looking."), self._cancel)
         return self._control
 
     def _cancel(self) -> None:
@@ -189,8 +190,8 @@ class Learning(QObject):
             if turn != self._turn or isinstance(outcome, Cancelled):
                 return
             if isinstance(outcome, BaseException):
-                back = [("Back", self._leave)]
-                self._panel.show_error("It could not be read", str(outcome), back)
+                back = [(tr("Back"), self._leave)]
+                self._panel.show_error(tr("It could not be read"), str(outcome), back)
                 return
             then(outcome)
 

@@ -12,7 +12,8 @@ from fascis.documents.learned.search import Left
 from fascis.files.names import elided, shown
 from fascis.library.learning.learnt import Field, Learnt
 from fascis.library.learning.proposing import Proposal
-from fascis.words.figures import counted, number
+from fascis.words.figures import number
+from fascis.words.speech import tr, trn
 
 _MOST_LEFT = 4
 _LONGEST = 60
@@ -49,7 +50,11 @@ class ToRead:
         if one is None:
             return f"{self.why[:1].upper()}{self.why[1:]}.".replace("..", ".")
         if one.asks:
-            return f"{number(one.found)} of {number(one.values)} paths that it keeps were found."
+            return tr(
+                "{count} of {count_2} paths that it keeps were found.",
+                count=number(one.found),
+                count_2=number(one.values),
+            )
         return one.why
 
 
@@ -64,28 +69,32 @@ class LearningPage:
     ) -> None:
         """Those of a library, why each is not understood, and what was found in it."""
         panel = self._panel
-        count = counted(len(documents), "document is", "documents are")
-        panel.begin(shown(name), f"{count} not understood: what they refer to is not known.")
+        count = trn("{n} document is", "{n} documents are", len(documents))
+        panel.begin(
+            shown(name), tr("{count} not understood: what they refer to is not known.", count=count)
+        )
         for one in sorted(documents, key=lambda d: not (d.proposal and d.proposal.asks)):
             panel.add(label(shown(one.document.name), head=True))
             panel.add(label(one.sentence, quiet=True))
-            words = f"Read {elided(shown(one.document.name), 30)}…"
+            words = tr("Read {name}…", name=elided(shown(one.document.name), 30))
             panel.add(button(words, lambda d=one.document: actions.read(d), link=True))  # type: ignore[misc]
         if not documents:
-            panel.add(label("Every document is understood.", head=True))
-        panel.end(button("Back", actions.back, back=True))
+            panel.add(label(tr("Every document is understood."), head=True))
+        panel.end(button(tr("Back"), actions.back, back=True))
 
     def show_learnt(self, learnt: Learnt, actions: LearningActions) -> None:
         """What was found in one document."""
         panel, name = self._panel, shown(learnt.document.name)
-        panel.begin(name, "Of a make that is not known here. Looking at it changed nothing.")
+        panel.begin(name, tr("Of a make that is not known here. Looking at it changed nothing."))
         for found in learnt.fields:
             self._tell_field(found)
         for left in learnt.left[:_MOST_LEFT]:
             panel.add(label(_left_words(left), quiet=True))
         if learnt.verdict == "refused" or not learnt.fields:
-            panel.add(label(f"It is left as it is. {learnt.why}", wrong=bool(learnt.fields)))
-            panel.end(button("Back", actions.back, main=True, back=True))
+            panel.add(
+                label(tr("It is left as it is. {why}", why=learnt.why), wrong=bool(learnt.fields))
+            )
+            panel.end(button(tr("Back"), actions.back, main=True, back=True))
             return
         if learnt.why:
             panel.add(label(learnt.why))
@@ -95,29 +104,40 @@ class LearningPage:
         panel = self._panel
         panel.head(_sentence(found))
         dead = found.values - found.found
-        words = f"{number(found.found)} of {number(found.values)} lead to media"
-        words += f", {number(dead)} lead nowhere." if dead else "."
+        words = tr(
+            "{count} of {count_2} lead to media",
+            count=number(found.found),
+            count_2=number(found.values),
+        )
+        words += tr(", {count} lead nowhere.", count=number(dead)) if dead else "."
         panel.add(label(words))
         for written, leads in found.examples:
             panel.add(label(elided(shown(written), _LONGEST), quiet=True))
             panel.add(label("→ " + elided(shown(leads), _LONGEST)))
             panel.add(rule())
         if found.dead:
-            panel.add(label(f"Leads nowhere: {elided(shown(found.dead), _LONGEST)}", quiet=True))
+            panel.add(
+                label(
+                    tr("Leads nowhere: {dead}", dead=elided(shown(found.dead), _LONGEST)),
+                    quiet=True,
+                )
+            )
 
     def _ask(self, learnt: Learnt, actions: LearningActions) -> None:
         panel = self._panel
         contested = [(n, f) for n, f in enumerate(learnt.fields) if f.contested_by]
-        leave = button("Leave it as it is", actions.back)
+        leave = button(tr("Leave it as it is"), actions.back)
         if not contested:
-            panel.add(label("Are these the places where this document keeps its media?", head=True))
-            panel.end(button("Yes, these are the places", actions.yes, main=True), leave)
+            panel.add(
+                label(tr("Are these the places where this document keeps its media?"), head=True)
+            )
+            panel.end(button(tr("Yes, these are the places"), actions.yes, main=True), leave)
             return
-        panel.add(label("Two places say the same. Which does its program follow?", head=True))
+        panel.add(label(tr("Two places say the same. Which does its program follow?"), head=True))
         for n, one in contested:
-            words = f"It follows {_column(one)}"
+            words = tr("It follows {column}", column=_column(one))
             panel.add(button(words, lambda n=n: actions.take(n), link=True))  # type: ignore[misc]
-        panel.end(button("I don't know: leave it as it is", actions.back, main=True))
+        panel.end(button(tr("I don't know: leave it as it is"), actions.back, main=True))
 
 
 def _column(found: Field) -> str:
@@ -125,17 +145,27 @@ def _column(found: Field) -> str:
     names = [p.column.rpartition("/")[2].strip("@") for p in found.reading.pieces]
     told = [shown(n) for n in dict.fromkeys(names) if n]
     if not told:
-        return "its lines"
+        return tr("its lines")
     return " and ".join(filter(None, (", ".join(told[:-1]), told[-1])))
 
 
 def _sentence(found: Field) -> str:
     pieces = len(found.reading.pieces)
-    parts = "" if pieces == 1 else f" in {number(pieces)} parts"
-    begins = ", counted from the document's folder" if found.reading.from_folder else ""
-    return f"It keeps each file{parts}: {_column(found)}{begins}"
+    parts = "" if pieces == 1 else tr(" in {count} parts", count=number(pieces))
+    begins = tr(", counted from the document's folder") if found.reading.from_folder else ""
+    return tr(
+        "It keeps each file{parts}: {column}{begins}",
+        parts=parts,
+        column=_column(found),
+        begins=begins,
+    )
 
 
 def _left_words(left: Left) -> str:
     name = shown(left.column.rpartition("/")[2].strip("@"))
-    return f"Looks like a path and will be left: {name} ({left.alive} of {left.values} exist)."
+    return tr(
+        "Looks like a path and will be left: {name} ({alive} of {values} exist).",
+        name=name,
+        alive=left.alive,
+        values=left.values,
+    )

@@ -24,7 +24,8 @@ from fascis.desktop.kit.pieces import elide, tip
 from fascis.desktop.kit.theme import BOLD
 from fascis.files.names import shown
 from fascis.library.looking.look import Weight
-from fascis.words.figures import counted, size
+from fascis.words.figures import counted, number, size
+from fascis.words.speech import tr
 
 HEIGHT, _LINE, _GAP = 104, 4, 5
 _LEAST, _ROOM_FOR_WORDS, _ROOM_FOR_PART = 26.0, 46.0, 64.0
@@ -65,14 +66,17 @@ def blocks_of(weight: Weight) -> list[Block]:
     ]
     files = weight.files - sum(w.files for w in weight.inner)
     if files:
-        words = "files in it" if found else shown(weight.path.rpartition(b"/")[2])
+        words = tr("files in it") if found else shown(weight.path.rpartition(b"/")[2])
         found.append(Block(words, weight.own_room, files, weight.last_change_ns, None, weight.path))
     found.sort(key=lambda b: -b.room)
     small = found[_MOST_BLOCKS:]
     if small:
         room, files = sum(b.room for b in small), sum(b.files for b in small)
         last = max(b.last_change_ns for b in small)
-        found = [*found[:_MOST_BLOCKS], Block(f"{len(small)} small", room, files, last)]
+        found = [
+            *found[:_MOST_BLOCKS],
+            Block(tr("{small} small", small=len(small)), room, files, last),
+        ]
     return found
 
 
@@ -102,7 +106,7 @@ class Band(QWidget):
         """Shows what lies in a folder; libraries have an outline."""
         self.blocks, self.at = blocks_of(weight), -1
         self._libraries = frozenset(libraries)
-        self.setAccessibleName(f"What lies in {shown(weight.path)}, by weight")
+        self.setAccessibleName(tr("What lies in {path}, by weight", path=shown(weight.path)))
         self._again()
 
     def _again(self) -> None:
@@ -219,7 +223,7 @@ class Band(QWidget):
             if at >= 0:
                 b = self.blocks[at]
                 words = f"{shown(b.path) or b.words}\n{counted(b.files, 'file')}"
-                words += f", {b.room:,} bytes on the drive"
+                words += tr(", {room} bytes on the drive", room=number(b.room))
             QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)

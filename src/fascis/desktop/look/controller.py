@@ -19,14 +19,15 @@ from fascis.files.codes import Severity
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import parent, shown
-from fascis.files.times import date_text
+from fascis.files.times import whole
 from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, look, usual_folders
 from fascis.library.looking.walking import TYPES
-from fascis.words.figures import counted, size
+from fascis.words.figures import day, size
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
-_TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", "Other files"), strict=True))
+_TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", tr("Other files")), strict=True))
 
 
 class Looking(QObject):
@@ -68,7 +69,7 @@ class Looking(QObject):
         """Looks; without folders at the home and every connected drive."""
         turn, control = self._start()
         self._view.show_looking(title)
-        self._panel.show_busy("Looking", "Nothing is written there.", self._cancel)
+        self._panel.show_busy(tr("Looking"), tr("Nothing is written there."), self._cancel)
 
         def tell(files: int, found: list[Found]) -> None:
             self._told.emit(turn, files, sorted({one.root for one in found}))
@@ -91,7 +92,7 @@ class Looking(QObject):
         """A folder was given: where it holds several libraries, these are shown to be ticked."""
         turn, control = self._start()
         self._panel.show_busy(
-            shown(path.name), "Looking at it. Nothing is written there.", self._cancel
+            shown(path.name), tr("Looking at it. Nothing is written there."), self._cancel
         )
 
         def work() -> Looked | None:
@@ -131,9 +132,9 @@ class Looking(QObject):
         if isinstance(outcome, Cancelled):
             return
         if isinstance(outcome, BaseException):
-            back = [("Back to the shelves", self._back)]
+            back = [(tr("Back to the shelves"), self._back)]
             if self._shows():
-                self._panel.show_error("It cannot be looked at", str(outcome), back)
+                self._panel.show_error(tr("It cannot be looked at"), str(outcome), back)
             return
         self._looked = outcome
         self._view.show_looked(outcome)
@@ -150,7 +151,7 @@ class Looking(QObject):
     def show(self) -> None:
         """Shows the panel again, as it is now."""
         if self.running:
-            self._panel.show_busy("Looking", "Nothing is written there.", self._cancel)
+            self._panel.show_busy(tr("Looking"), tr("Nothing is written there."), self._cancel)
         elif self._looked is not None:
             self._show()
 
@@ -159,7 +160,7 @@ class Looking(QObject):
         if looked is None:
             return
         panel = self._panel
-        panel.begin("What is on it", "Looking writes nothing anywhere.")
+        panel.begin(tr("What is on it"), tr("Looking writes nothing anywhere."))
         if block is not None:
             self._tell_block(block)
         elif looked.tops:
@@ -167,9 +168,11 @@ class Looking(QObject):
         wanted = self._view.wanted()
         buttons = []
         if wanted:
-            words = f"Put {counted(len(wanted), 'library', 'libraries')} on the shelf"
+            words = trn(
+                "Put {n} library on the shelf", "Put {n} libraries on the shelf", len(wanted)
+            )
             buttons.append(button(words, lambda: self._put(wanted), main=True))
-        buttons.append(button("Back to the shelves", self._back, main=not wanted))
+        buttons.append(button(tr("Back to the shelves"), self._back, main=not wanted))
         panel.end(*buttons)
 
     @staticmethod
@@ -178,7 +181,7 @@ class Looking(QObject):
 
     def _tell_types(self, types: Sequence[int]) -> None:
         """What it holds, by lengths: with holes in files these are more than the room."""
-        self._panel.head("By their lengths")
+        self._panel.head(tr("By their lengths"))
         for kind, total in zip(TYPES, types, strict=True):
             if total:
                 self._panel.add_row(_TYPE_WORDS[kind], size(total))
@@ -186,17 +189,17 @@ class Looking(QObject):
     def _tell_block(self, block: Block) -> None:
         panel = self._panel
         panel.add(label(block.words, head=True))
-        panel.add_row("Takes", size(block.room), counted(block.files, "file"))
-        panel.add_row("Last change", date_text(block.last_change_ns, "%d %b %Y"))
+        panel.add_row(tr("Takes"), size(block.room), trn("{n} file", "{n} files", block.files))
+        panel.add_row(tr("Last change"), day(whole(block.last_change_ns) / 1e9))
         if block.weight is not None:
             self._tell_types(block.weight.types)
         if not block.path:
             return
-        panel.add_row("In", "", shown(parent(block.path)))
+        panel.add_row(tr("In"), "", shown(parent(block.path)))
         path = Path(os.fsdecode(block.path))
-        panel.add(button("Show in folder", lambda: self._opener(str(path)), link=True))
+        panel.add(button(tr("Show in folder"), lambda: self._opener(str(path)), link=True))
         if block.weight is not None:
-            words = "It is a library: put it on the shelf"
+            words = tr("It is a library: put it on the shelf")
             panel.add(button(words, lambda: self._put_all([path]), link=True))
 
     # -- onto the shelf ----------------------------------------------------------------------------
@@ -207,9 +210,9 @@ class Looking(QObject):
     def _put_all(self, roots: Sequence[Path]) -> None:
         """Surveys each, and puts it on its shelf."""
         self._control = control = Control()
-        count = counted(len(roots), "library", "libraries")
-        words = "Each is surveyed first. Nothing is written into it."
-        self._panel.show_busy(f"Putting {count} on the shelf", words, self._cancel)
+        count = trn("{n} library", "{n} libraries", len(roots))
+        words = tr("Each is surveyed first. Nothing is written into it.")
+        self._panel.show_busy(tr("Putting {count} on the shelf", count=count), words, self._cancel)
         self._turn += 1
         turn = self._turn
 
@@ -231,8 +234,8 @@ class Looking(QObject):
             if isinstance(wrong, BaseException):
                 raise wrong
             if wrong:
-                back = [("Back to the shelves", lambda: self.added.emit(roots[-1]))]
-                self._panel.show_error("Not all could be put there", " ".join(wrong), back)
+                back = [(tr("Back to the shelves"), lambda: self.added.emit(roots[-1]))]
+                self._panel.show_error(tr("Not all could be put there"), " ".join(wrong), back)
             else:
                 self.added.emit(roots[0])
 

@@ -11,14 +11,15 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 from fascis.desktop.kit.pieces import clear, label, rule, tip
 from fascis.desktop.look.bands import Band
 from fascis.files.names import elided, shown
-from fascis.files.times import date_text
+from fascis.files.times import whole
 from fascis.library.looking.look import LibraryFound, Looked, Weight
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import month, number, size
+from fascis.words.speech import tr, trn
 
 _LONGEST_PATH = 60
-FOOT = (
-    "Left, Right choose · Enter goes deeper, Backspace back · Space ticks · Ctrl+Enter puts what "
-    "is ticked on the shelf"
+FOOT = tr(
+    "Left, Right choose · Enter goes deeper, Backspace back · Space ticks · "
+    "Ctrl+Enter puts what is ticked on the shelf"
 )
 
 
@@ -32,7 +33,7 @@ class LookView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("ground")
-        self.setAccessibleName("Look")
+        self.setAccessibleName(tr("Look"))
         around = QVBoxLayout(self)
         around.setContentsMargins(20, 14, 20, 8)
         around.setSpacing(6)
@@ -69,14 +70,14 @@ class LookView(QWidget):
     def show_looking(self, title: str) -> None:
         """Nothing is known yet."""
         self._title.setText(title)
-        self._under.setText("Looking. Nothing is written there.")
+        self._under.setText(tr("Looking. Nothing is written there."))
         self._found.setText("")
         self._clear()
 
     def show_so_far(self, files: int, roots: Sequence[Path]) -> None:
         """How far it is, and what was found by now."""
-        self._under.setText(f"{counted(files, 'file')} looked at so far")
-        self._found.setText(_found_words(len(roots), "so far") if roots else "")
+        self._under.setText(trn("{n} file looked at so far", "{n} files looked at so far", files))
+        self._found.setText(_found_words(len(roots), tr("so far")) if roots else "")
         clear(self._list)
         for root in roots[:50]:
             self._list.addWidget(label(elided(shown(str(root)), 90)))
@@ -86,11 +87,16 @@ class LookView(QWidget):
     def show_looked(self, looked: Looked) -> None:
         """What was found."""
         self._clear()
-        words = f"{counted(looked.files, 'file')} looked at in {looked.seconds:.0f} s"
+        words = trn(
+            "{n} file looked at in {seconds} s",
+            "{n} files looked at in {seconds} s",
+            looked.files,
+            seconds=f"{looked.seconds:.0f}",
+        )
         if looked.not_permitted:
-            folders = counted(len(looked.not_permitted), "folder")
-            words += f" · not permitted to look into {folders}"
-        self._under.setText(f"{words} · the older something is the paler")
+            folders = trn("{n} folder", "{n} folders", len(looked.not_permitted))
+            words += tr(" · not permitted to look into {folders}", folders=folders)
+        self._under.setText(tr("{words} · the older something is the paler", words=words))
         self._libraries = frozenset(bytes(one.root) for one in looked.libraries)
         for top in looked.tops:
             if top.files:
@@ -100,8 +106,11 @@ class LookView(QWidget):
         for one in sorted(looked.libraries, key=lambda one: -one.room):
             self._add_library(one)
         if not count:
-            words = "No folder with documents and media, and no catalog. Add one by hand, or look "
-            self._list.addWidget(label(words + "at another drive.", quiet=True))
+            words = tr(
+                "No folder with documents and media, and no catalog. Add one by hand, or look at "
+                "another drive."
+            )
+            self._list.addWidget(label(words, quiet=True))
 
     def _add_library(self, one: LibraryFound) -> None:
         line = QWidget()
@@ -113,15 +122,15 @@ class LookView(QWidget):
         box.setEnabled(not one.known)
         box.toggled.connect(lambda _: self.ticked.emit())
         box.setToolTip(tip(shown(str(one.root))))
-        about = [one.kind, counted(one.documents, "document")]
-        about += ["of unknown make"] if one.unknown else []
-        about += ["on the shelf already"] if one.known else []
+        about = [one.kind, trn("{n} document", "{n} documents", one.documents)]
+        about += [tr("of unknown make")] if one.unknown else []
+        about += [tr("on the shelf already")] if one.known else []
         words = " · ".join([*about, elided(shown(str(one.root.parent)), _LONGEST_PATH)])
         box.setAccessibleName(f"{shown(one.name)}, {words}, {size(one.room)}")
         across.addWidget(box)
         across.addWidget(label(words, wrap=False, quiet=True), 1)
         across.addWidget(label(size(one.room), wrap=False, head=True))
-        across.addWidget(label(date_text(one.last_change_ns, "%b %Y"), wrap=False, quiet=True))
+        across.addWidget(label(month(whole(one.last_change_ns) / 1e9), wrap=False, quiet=True))
         self._list.addWidget(line)
         self._list.addWidget(rule())
         self.boxes.append((box, one))
@@ -184,5 +193,7 @@ class LookView(QWidget):
 
 
 def _found_words(count: int, more: str = "") -> str:
-    words = f"Libraries found, {number(count)}" if count else "No libraries found"
+    words = (
+        tr("Libraries found, {count}", count=number(count)) if count else tr("No libraries found")
+    )
     return f"{words} {more}".strip()

@@ -40,7 +40,7 @@ from fascis.library.known.places import KnownPlaces, known_places
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, folders_in, read_shelves
 from fascis.library.standing import Standing
-from fascis.words.figures import size
+from fascis.words.figures import clock, moment, percent, size
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
@@ -59,21 +59,25 @@ def preview_of(plan: Plan, drive: Drive) -> Preview:
     ]
     if worst:
         worst.sort(key=lambda p: p.code.scope is not Scope.DESTINATION)
-        return Preview(drive.uuid, "Cannot take it.", _brief(worst), takes, False)
-    ready = time.strftime("%H:%M", time.localtime(time.time() + plan.estimate.seconds))
+        return Preview(drive.uuid, tr("Cannot take it."), _brief(worst), takes, False)
+    ready = clock(time.time() + plan.estimate.seconds)
     after = 1 - (drive.free - takes) / max(drive.capacity, 1)
     if asks:
         return Preview(
-            drive.uuid, f"Needs a decision. Ready at {ready}.", _brief(asks), takes, True
+            drive.uuid,
+            tr("Needs a decision. Ready at {ready}.", ready=ready),
+            _brief(asks),
+            takes,
+            True,
         )
     if drive.rules.certain or drive.rules.asked:
-        fine = "every name and size is fine there"
+        fine = tr("every name and size is fine there")
     else:
-        fine = "names and sizes are fine by its rules"
+        fine = tr("names and sizes are fine by its rules")
     return Preview(
         drive.uuid,
-        f"Fits. {after:.0%} full after. Ready at {ready}.",
-        f"{size(plan.totals.bytes)} to copy; {fine}",
+        tr("Fits. {percent} full after. Ready at {ready}.", percent=percent(after), ready=ready),
+        tr("{size} to copy; {fine}", size=size(plan.totals.bytes), fine=fine),
         takes,
         True,
     )
@@ -90,7 +94,11 @@ def source_preview(plan: Plan, drive: Drive) -> Preview:
     """What becomes of the shelf it comes from, once the originals are deleted. Pure."""
     after = max(0.0, drive.full - plan.frees / max(drive.capacity, 1))
     return Preview(
-        drive.uuid, f"{after:.0%} full after.", "once the originals are deleted", 0, False
+        drive.uuid,
+        tr("{percent} full after.", percent=percent(after)),
+        tr("once the originals are deleted"),
+        0,
+        False,
     )
 
 
@@ -191,7 +199,7 @@ class Planning(QObject):
             return  # a later one has been shown
         self._seen_look = look
         if isinstance(outcome, BaseException):
-            self._error("The shelves cannot be shown", outcome)
+            self._error(tr("The shelves cannot be shown"), outcome)
             return
         before, self.shelves, self.begun = self.shelves, outcome.shelves, outcome.begun
         self.afterwards.places, self.afterwards.ways = outcome.places, outcome.ways
@@ -249,12 +257,14 @@ class Planning(QObject):
         """Shows the chosen library in the panel."""
         if standing is None:
             self.panel.show_nothing(
-                "Fascis can look for the folders that hold your work, or you name one. Looking "
-                "writes nothing there.",
+                tr(
+                    "Fascis can look for the folders that hold your work, or you name one. "
+                    "Looking writes nothing there."
+                ),
                 [
-                    ("Look for libraries on this machine", self.look_asked.emit),
-                    ("Add a folder…", self.adding.ask_library),
-                    ("Try it with the demo", self.demo_asked.emit),
+                    (tr("Look for libraries on this machine"), self.look_asked.emit),
+                    (tr("Add a folder…"), self.adding.ask_library),
+                    (tr("Try it with the demo"), self.demo_asked.emit),
                 ],
             )
             return
@@ -283,7 +293,7 @@ class Planning(QObject):
         )
         library = OnDisplay(
             standing,
-            drive.label if drive else "a drive that is away",
+            drive.label if drive else tr("a drive that is away"),
             self.afterwards.known(standing),
             full,
             best.label if best else None,
@@ -301,13 +311,11 @@ class Planning(QObject):
         shelf = self.shelf_of(standing.drive)
         if shelf is None or shelf.drive.connected:
             return ""
-        if shelf.seen_at:
-            when = time.strftime("%d %b %Y, %H:%M", time.localtime(shelf.seen_at))
-        else:
-            when = "some time ago"
-        return (
-            f"{shown(shelf.drive.label)} is away, last seen {when}. Connect it to look at this "
-            "library or to copy it."
+        when = moment(shelf.seen_at) if shelf.seen_at else tr("some time ago")
+        return tr(
+            "{label} is away, last seen {when}. Connect it to look at this library or to copy it.",
+            label=shown(shelf.drive.label),
+            when=when,
         )
 
     def _best(self, standing: OnShelf) -> Drive | None:

@@ -15,8 +15,8 @@ from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label
 from fascis.files.names import elided, shown
-from fascis.words.figures import counted, size
-from fascis.words.speech import tr
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 
 class SplitPage:
@@ -31,31 +31,38 @@ class SplitPage:
         panel = self._panel
         drive = split.plans[0].destination_drive if split.plans else None
         there = shown(drive.label) if drive else "there"
-        panel.begin("Split", f"{shown(draft.name)} → {there}, {shown(draft.folder)}")
-        panel.head(counted(len(split.plans), "new library", "new libraries"))
+        panel.begin(tr("Split"), f"{shown(draft.name)} → {there}, {shown(draft.folder)}")
+        panel.head(trn("{n} new library", "{n} new libraries", len(split.plans)))
         for plan in split.plans:
-            files = counted(plan.totals.files, "file")
+            files = trn("{n} file", "{n} files", plan.totals.files)
             panel.add_row(elided(shown(plan.name), 26), size(plan.totals.bytes), files)
         twice = split.parts_bytes + split.stays_bytes - split.before_bytes
-        panel.head("Together")
-        panel.add_row("Now", size(split.before_bytes))
-        panel.add_row("The new ones", size(split.parts_bytes))
+        panel.head(tr("Together"))
+        panel.add_row(tr("Now"), size(split.before_bytes))
+        panel.add_row(tr("The new ones"), size(split.parts_bytes))
         if twice > 0:
             panel.add(
-                label(f"{size(twice)} of it is used by several, and goes into each.", quiet=True)
+                label(
+                    tr("{size} of it is used by several, and goes into each.", size=size(twice)),
+                    quiet=True,
+                )
             )
         if split.stays_files:
             panel.add_row(
-                "In none of them",
+                tr("In none of them"),
                 size(split.stays_bytes),
-                f"{counted(split.stays_files, 'file stays', 'files stay')} where they are",
+                trn(
+                    "{n} file stays where they are",
+                    "{n} files stay where they are",
+                    split.stays_files,
+                ),
             )
         if split.stays_files or draft.rest:
-            rest = QCheckBox("Make a library of the rest too")
+            rest = QCheckBox(tr("Make a library of the rest too"))
             rest.setChecked(draft.rest)
             rest.toggled.connect(actions.rest)
             panel.add(rest)
-        panel.head("Home and originals")
+        panel.head(tr("Home and originals"))
         panel.add(self._after(draft, actions))
         choices = Choices()
         self._decisions.show(split.problems, choices, draft.accepted, actions.decisions)
@@ -71,15 +78,15 @@ class SplitPage:
         down = QVBoxLayout(made)
         down.setContentsMargins(0, 0, 0, 0)
         for after, words in (
-            (After.COPY, "Home stays here; these are copies"),
-            (After.KEEP, "Home goes to them; originals stay"),
-            (After.RELEASE, "…then originals are deleted,\nafter I have looked"),
+            (After.COPY, tr("Home stays here; these are copies")),
+            (After.KEEP, tr("Home goes to them; originals stay")),
+            (After.RELEASE, tr("…then originals are deleted,\nafter I have looked")),
         ):
             choice = QRadioButton(words)
             choice.setChecked(draft.after is after)
             choice.toggled.connect(lambda on, a=after: actions.after(a) if on else None)
             down.addWidget(choice)
-        words = "An original goes when every part that uses it holds it, all at the end."
+        words = tr("An original goes when every part that uses it holds it, all at the end.")
         down.addWidget(label(words, quiet=True))
         return made
 

@@ -20,6 +20,7 @@ from fascis.desktop.kit.tasks import Task
 from fascis.desktop.plan.split_page import SplitActions, SplitDraft, SplitPage
 from fascis.files.errors import FascisError
 from fascis.files.names import shown
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -50,7 +51,7 @@ class Splitting(QObject):
         found = one_for_each(surveyed)
         if rest:
             projects = tuple(p for library in found for p in library.projects)
-            found.append(NewLibrary(f"{surveyed.name} (rest)", projects, rest=True))
+            found.append(NewLibrary(tr("{name} (rest)", name=surveyed.name), projects, rest=True))
         return found
 
     def _make(self) -> None:
@@ -59,7 +60,9 @@ class Splitting(QObject):
             return
         self._turn += 1
         turn = self._turn
-        self._panel.show_busy("Split", "Looking at both places. Nothing is written.", self._back)
+        self._panel.show_busy(
+            tr("Split"), tr("Looking at both places. Nothing is written."), self._back
+        )
 
         def work() -> SplitPlan:
             libraries = self._libraries(surveyed, draft.rest)
@@ -71,7 +74,7 @@ class Splitting(QObject):
         if turn != self._turn or self.draft is None:
             return
         if isinstance(outcome, BaseException):
-            self._failed("This cannot be planned", outcome)
+            self._failed(tr("This cannot be planned"), outcome)
             return
         self.plan = outcome
         self._show()
@@ -118,7 +121,9 @@ class Splitting(QObject):
             return
         if open_decisions(self.plan.problems, draft.accepted):
             return
-        self._panel.show_busy("Starting", "Looking at both places once more, then writing plans.")
+        self._panel.show_busy(
+            tr("Starting"), tr("Looking at both places once more, then writing plans.")
+        )
 
         def work() -> Split:
             again = survey_library(self._workspace, surveyed.root)
@@ -130,7 +135,7 @@ class Splitting(QObject):
 
     def _begun(self, outcome: Any) -> None:
         if isinstance(outcome, BaseException):
-            self._failed("It did not start; nothing was copied", outcome)
+            self._failed(tr("It did not start; nothing was copied"), outcome)
             return
         self.draft = self.plan = None
         for part in outcome.parts:
@@ -140,4 +145,4 @@ class Splitting(QObject):
         if not isinstance(error, FascisError):
             raise error
         self.draft = None
-        self._panel.show_error(title, shown(str(error)), [("Back", self._back)])
+        self._panel.show_error(title, shown(str(error)), [(tr("Back"), self._back)])

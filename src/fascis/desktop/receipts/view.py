@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 from fascis.crossing.receipts.receipt import clock_text
 from fascis.files.names import shown
 from fascis.words.figures import counted, size
+from fascis.words.speech import tr
 
 
 class ReceiptsView(QWidget):
@@ -32,13 +33,13 @@ class ReceiptsView(QWidget):
         across.setContentsMargins(18, 12, 18, 10)
         across.setSpacing(16)
         self.list = QListWidget()
-        self.list.setAccessibleName("Receipts")
+        self.list.setAccessibleName(tr("Receipts"))
         self.list.setFixedWidth(290)
         self.list.setWordWrap(True)
         self.list.currentRowChanged.connect(self._row)
         self.page = QTextBrowser()
         self.page.setOpenLinks(False)
-        self.page.setAccessibleName("Receipt")
+        self.page.setAccessibleName(tr("Receipt"))
         across.addWidget(self.list)
         across.addWidget(self.page, 1)
         self._ids: list[str] = []
@@ -57,7 +58,7 @@ class ReceiptsView(QWidget):
         self.list.blockSignals(False)
         if not records:
             self.page.setPlainText(
-                "No crossing has arrived yet. A receipt is written when one does."
+                tr("No crossing has arrived yet. A receipt is written when one does.")
             )
         else:
             self.list.setCurrentRow(self._ids.index(current) if current in self._ids else 0)
@@ -80,7 +81,7 @@ class ReceiptsView(QWidget):
         buffer = QBuffer()
         buffer.open(QIODevice.OpenModeFlag.WriteOnly)
         writer = QPdfWriter(buffer)
-        writer.setTitle("Receipt of a crossing")
+        writer.setTitle(tr("Receipt of a crossing"))
         writer.setPageSize(QPageSize(QPageSize.PageSizeId.A4))
         self.print_on(writer)
         buffer.close()

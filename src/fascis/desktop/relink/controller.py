@@ -32,6 +32,7 @@ from fascis.relink.moves import FolderMove
 from fascis.relink.outcome import Candidate, Decisions, Match, State
 from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import old_paths, returned_moves
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # Seconds between two counts of files seen.
@@ -129,7 +130,7 @@ class Relinks(QObject):
         self.cancel()
         self._clear(root)
         self.decisions, self.expected = decisions or Decisions(), expected
-        self.busy = "Looking at what it refers to. Nothing is written."
+        self.busy = tr("Looking at what it refers to. Nothing is written.")
         self._turn += 1
         turn, control = self._turn, self._control
 
@@ -408,7 +409,7 @@ class Relinks(QObject):
         if self.in_copy:
             self.wants_copy.emit(outcome.match.ties())
             return
-        self.busy, self.trouble = "Writing the documents anew, and reading them back.", ""
+        self.busy, self.trouble = tr("Writing the documents anew, and reading them back."), ""
         key, files = self.key, self.found
 
         def work() -> Act:
@@ -430,7 +431,7 @@ class Relinks(QObject):
         act, root = self.act, self.root
         if act is None or root is None or self.busy:
             return
-        self.busy, self.trouble = "Putting the documents back as they were.", ""
+        self.busy, self.trouble = tr("Putting the documents back as they were."), ""
 
         def work() -> Act:
             done = acts_of(self.workspace).undo(act.id)
@@ -526,13 +527,13 @@ def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list
     Pure.
     """
     lines = [f"{candidate.size:,}".replace(",", "\u202f") + " bytes" + _mark(candidate, "size")]
-    for what in ("length", "capture time", "date of change"):
+    for what in ("length", "capture time", "date of change"):  # for programs
         if what in more:
             lines.append(more[what] + _mark(candidate, what))
     rest = [
         d
         for d in candidate.differs
-        if d not in ("size", "length", "capture time", "date of change")
+        if d not in ("size", "length", "capture time", "date of change")  # for programs
     ]
     return lines + rest
 

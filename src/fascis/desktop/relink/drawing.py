@@ -11,6 +11,7 @@ from fascis.desktop.kit.pieces import elide, tip
 from fascis.desktop.kit.theme import BOLD
 from fascis.desktop.relink.ties import TieLayout, TieRibbon
 from fascis.relink.outcome import State
+from fascis.words.speech import tr
 
 
 class TiesView(QWidget):
@@ -18,7 +19,7 @@ class TiesView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Ties, from where documents look to where files are")
+        self.setAccessibleName(tr("Ties, from where documents look to where files are"))
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
         self.layout_ = TieLayout()

@@ -5,7 +5,6 @@ Where it is looked, folder moves as cards, what changes, and the one button.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -30,7 +29,8 @@ from fascis.files.names import elided, shown
 from fascis.files.route import Moved
 from fascis.library.standing import Standing
 from fascis.relink.moves import FolderMove
-from fascis.words.figures import counted, number
+from fascis.words.figures import moment, number
+from fascis.words.speech import tr, trn
 
 if TYPE_CHECKING:
     from fascis.desktop.kit.panel import SidePanel
@@ -69,7 +69,7 @@ class RelinkPage:
             name = shown(relinks.surveyed.name)
         else:
             name = shown(relinks.root.name if relinks.root else "")
-        panel.begin("Looking in", name)
+        panel.begin(tr("Looking in"), name)
         self._looking = None
         if self._root != relinks.root:
             self._root, self._cards = relinks.root, _MOST_CARDS
@@ -79,7 +79,7 @@ class RelinkPage:
             panel.add(label(relinks.busy, quiet=True))
         self._places(relinks, actions)
         if relinks.moves():
-            panel.head("One decision for many")
+            panel.head(tr("One decision for many"))
             moves = relinks.moves()
             for made in moves[: self._cards]:
                 panel.add(self._card(relinks, made, actions))
@@ -87,12 +87,16 @@ class RelinkPage:
                 more = len(moves) - self._cards
                 panel.add(
                     label(
-                        f"{number(more)} more folder moves explain no more files each.", quiet=True
+                        tr(
+                            "{count} more folder moves explain no more files each.",
+                            count=number(more),
+                        ),
+                        quiet=True,
                     )
                 )
                 panel.add(
                     button(
-                        f"See {number(min(more, _MORE_CARDS))} more",
+                        tr("See {count} more", count=number(min(more, _MORE_CARDS))),
                         partial(self._see_more, relinks),
                         link=True,
                     )
@@ -110,7 +114,7 @@ class RelinkPage:
     def progress(self, files: int) -> None:
         """Files seen in the folder that is looked in now."""
         if self._looking is not None:
-            self._looking.change("", f"{number(files)} files seen")
+            self._looking.change("", tr("{count} files seen", count=number(files)))
 
     # -- its parts ---------------------------------------------------------------------------------
 
@@ -123,24 +127,42 @@ class RelinkPage:
         for folder in relinks.folders:
             words = short(bytes(folder))
             if folder == relinks.looking:
-                self._looking = row(words, "", "0 files seen")
+                self._looking = row(words, "", tr("0 files seen"))
                 panel.add(self._looking)
-                panel.add(button("Stop looking", relinks.cancel, link=True))
+                panel.add(button(tr("Stop looking"), relinks.cancel, link=True))
             elif (index := relinks.indexes.get(folder)) is not None:
                 if index.troubles:
-                    unseen = f", {counted(len(index.troubles), 'folder')} not readable"
+                    unseen = trn(
+                        ", {n} folder not readable",
+                        ", {n} folders not readable",
+                        len(index.troubles),
+                    )
                 else:
                     unseen = ""
                 panel.add(
-                    row(words, "", f"{counted(index.files, 'file')}, {index.seconds:.0f} s{unseen}")
+                    row(
+                        words,
+                        "",
+                        trn(
+                            "{n} file, {seconds} s{unseen}",
+                            "{n} files, {seconds} s{unseen}",
+                            index.files,
+                            seconds=f"{index.seconds:.0f}",
+                            unseen=unseen,
+                        ),
+                    )
                 )
             else:
-                panel.add(row(words, "", "waits its turn"))
+                panel.add(row(words, "", tr("waits its turn")))
             panel.add(rule())
         away = relinks.outcome.away if relinks.outcome else {}
         for name, files in away.items():
             panel.add(
-                row(f"{shown(name)} is away", "", f"it is known to have {number(files)} of them")
+                row(
+                    tr("{name} is away", name=shown(name)),
+                    "",
+                    tr("it is known to have {count} of them", count=number(files)),
+                )
             )
             panel.add(rule())
         if relinks.relinking is None or not relinks.relinking.lost:
@@ -151,14 +173,14 @@ class RelinkPage:
             if not inside and str(drive.mount) != "/" and not drive.read_only:
                 panel.add(
                     button(
-                        f"Look on {elided(shown(drive.label), 24)}",
+                        tr("Look on {label}", label=elided(shown(drive.label), 24)),
                         partial(relinks.look_in, Path(drive.mount)),
                         link=True,
                     )
                 )
-        panel.add(button("Look in another folder…", actions.folder, link=True))
+        panel.add(button(tr("Look in another folder…"), actions.folder, link=True))
         if relinks.current is not None or relinks.outcome is not None:
-            panel.add(button("Show where one file is…", actions.file, link=True))
+            panel.add(button(tr("Show where one file is…"), actions.file, link=True))
 
     def _card(self, relinks: Relinks, made: FolderMove, actions: RelinkActions) -> QWidget:
         short = short_names(relinks.known, relinks.relinking.root if relinks.relinking else b"")
@@ -171,55 +193,75 @@ class RelinkPage:
         said = QLabel()
         said.setTextFormat(Qt.TextFormat.PlainText)
         said.setWordWrap(True)
-        said.setText(f"{elided(old, 60)}\nis now {elided(new, 60)}")
-        said.setToolTip(tip(f"{shown(made.move.old)}\nis now\n{shown(made.move.new)}"))
+        said.setText(tr("{old}\nis now {new}", old=elided(old, 60), new=elided(new, 60)))
+        said.setToolTip(
+            tip(tr("{old}\nis now\n{new}", old=shown(made.move.old), new=shown(made.move.new)))
+        )
         said.setProperty("head", True)
         down.addWidget(said)
         against = ", ".join(made.against)
-        down.addWidget(
-            label(
-                f"explains {number(made.files)}, "
-                + (f"against it: {against}" if against else "none against it"),
-                quiet=True,
-            )
-        )
+        files = number(made.files)
+        if against:
+            words = tr("explains {count}, against it: {against}", count=files, against=against)
+        else:
+            words = tr("explains {count}, none against it", count=files)
+        down.addWidget(label(words, quiet=True))
         also = relinks.outcome.also.get(made.move, []) if relinks.outcome else []
         for other in also:
-            words = f"{elided(shown(other.told(also)), 40)} lost {number(other.files)} there too"
+            words = tr(
+                "{told} lost {count} there too",
+                told=elided(shown(other.told(also)), 40),
+                count=number(other.files),
+            )
             opened = button(words, partial(actions.open, other.library, made.move), link=True)
             opened.setToolTip(tip(shown(str(other.root))))
             down.addWidget(opened)
         across = QHBoxLayout()
         across.setSpacing(18)
         if made.accepted:
-            across.addWidget(label("Accepted", quiet=True, wrap=False))
+            across.addWidget(label(tr("Accepted"), quiet=True, wrap=False))
         else:
-            accept = button("Accept", partial(relinks.accept, made.move), link=True)
-            accept.setAccessibleName(f"Accept: {old} is now {new}")
+            accept = button(tr("Accept"), partial(relinks.accept, made.move), link=True)
+            accept.setAccessibleName(tr("Accept: {old} is now {new}", old=old, new=new))
             across.addWidget(accept)
-        refuse = button("Refuse", partial(relinks.refuse, made.move), link=True)
-        refuse.setAccessibleName(f"Refuse: {old} is now {new}")
+        refuse = button(tr("Refuse"), partial(relinks.refuse, made.move), link=True)
+        refuse.setAccessibleName(tr("Refuse: {old} is now {new}", old=old, new=new))
         across.addWidget(refuse)
         across.addStretch(1)
         down.addLayout(across)
-        card.setAccessibleName(f"{old} is now {new}, explains {made.files}")
+        card.setAccessibleName(
+            tr("{old} is now {new}, explains {files}", old=old, new=new, files=made.files)
+        )
         return card
 
     def _done(self, relinks: Relinks) -> None:
         act = relinks.act
         assert act is not None
-        self._panel.head("Relinked")
-        when = time.strftime("%d %b, %H:%M", time.localtime(act.when))
-        words = f"{counted(act.files, 'file')} in {counted(len(act.documents), 'document')}"
-        self._panel.add(
-            row(words, "", f"{when} · each is kept beside, as it was: …before-{act.id[:8]}")
+        self._panel.head(tr("Relinked"))
+        when = moment(act.when)
+        words = trn(
+            "{n} file in {documents}",
+            "{n} files in {documents}",
+            act.files,
+            documents=trn("{n} document", "{n} documents", len(act.documents)),
         )
-        self._panel.add(button("Undo: documents as before", relinks.undo, link=True))
+        self._panel.add(
+            row(
+                words,
+                "",
+                tr(
+                    "{when} · each is kept beside, as it was: …before-{id}",
+                    when=when,
+                    id=act.id[:8],
+                ),
+            )
+        )
+        self._panel.add(button(tr("Undo: documents as before"), relinks.undo, link=True))
 
     def _what_changes(self, relinks: Relinks) -> None:
         panel, outcome = self._panel, relinks.outcome
         assert outcome is not None
-        panel.head("What changes")
+        panel.head(tr("What changes"))
         group = QButtonGroup(panel)
 
         def choose(in_copy: bool, on: bool) -> None:
@@ -228,27 +270,35 @@ class RelinkPage:
                 relinks.changed.emit()
 
         for in_copy, words in (
-            (False, "the library here; each document is\nkept as it was before"),
-            (True, "only the copy that a crossing makes"),
+            (False, tr("the library here; each document is\nkept as it was before")),
+            (True, tr("only the copy that a crossing makes")),
         ):
             choice = QRadioButton(words)
             choice.setChecked(relinks.in_copy is in_copy)
             choice.toggled.connect(partial(choose, in_copy))
             group.addButton(choice)
             panel.add(choice)
-        check = QCheckBox("Compare lengths and content first")
+        check = QCheckBox(tr("Compare lengths and content first"))
         check.setToolTip(
-            "Reads every file that was found, as far as its length, capture time or digest is "
-            "known."
+            tr(
+                "Reads every file that was found, as far as its length, capture time or "
+                "digest is known."
+            )
         )
         check.setChecked(relinks.checked)
         check.toggled.connect(relinks.check)
         panel.add(check)
-        documents = counted(outcome.documents, "document")
+        documents = trn("{n} document", "{n} documents", outcome.documents)
         panel.add(
             label(
-                f"{documents}, {counted(outcome.references, 'reference')}. In and out points, "
-                "grades and titles stay as they are.",
+                trn(
+                    "{documents}, {n} reference. In and out points, grades and titles stay "
+                    "as they are.",
+                    "{documents}, {n} references. In and out points, grades and titles stay "
+                    "as they are.",
+                    outcome.references,
+                    documents=documents,
+                ),
                 quiet=True,
             )
         )
@@ -259,18 +309,18 @@ class RelinkPage:
             self._panel.end()
             return
         if relinks.in_copy:
-            words = f"Plan a crossing with {counted(found, 'file')}"
+            words = trn("Plan a crossing with {n} file", "Plan a crossing with {n} files", found)
         else:
-            words = f"Relink {counted(found, 'file')}"
-        main = button(words if found else "Relink", relinks.apply, main=True)
+            words = trn("Relink {n} file", "Relink {n} files", found)
+        main = button(words if found else tr("Relink"), relinks.apply, main=True)
         if relinks.relinking:
             left = [x for x in relinks.relinking.lost if x.standing is not Standing.AWAY]
         else:
             left = []
         if left:
-            nothing = "Nothing was found yet."
+            nothing = tr("Nothing was found yet.")
         else:
-            nothing = "What is lost is on a drive that is away: connect it."
+            nothing = tr("What is lost is on a drive that is away: connect it.")
         reason = "" if found else nothing
         reason = relinks.busy or reason
         main.setEnabled(not reason)

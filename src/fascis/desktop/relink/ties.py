@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from fascis.library.standing import Standing
 from fascis.relink.lost import Lost
 from fascis.relink.outcome import Match, State
-from fascis.words.figures import counted, number
+from fascis.words.figures import number
+from fascis.words.speech import tr, trn
 
 # Pixels; the last for one file.
 SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0
@@ -105,7 +106,13 @@ def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], st
         (short(some[0].old), short(some[0].old), some) for some in own
     ]
     if rest:
-        ends.append((f"{number(len(rest))} more folders", "", [g for some in rest for g in some]))
+        ends.append(
+            (
+                tr("{count} more folders", count=number(len(rest))),
+                "",
+                [g for some in rest for g in some],
+            )
+        )
     parts = [(words, path, _merged(some, bool(path))) for words, path, some in ends]
     total = sum(n for _, _, some in parts for n in some.values())
     scale = min(max(0.0, height - len(parts) * (SLOT + GAP)) / max(total, 1), MOST)
@@ -153,7 +160,7 @@ def _placed(
         for ribbon in ribbons:
             ribbon.right = at
             at += ribbon.thick
-        name = "several folders" if new is None else short(new)
+        name = tr("several folders") if new is None else short(new)
         layout.rights.append(TieEnd(name, name, top, top + max(SLOT, thick)))
         end = top + max(SLOT, thick) + GAP
     layout.height = max(layout.height, end)
@@ -162,12 +169,16 @@ def _placed(
 
 def _said(state: State, files: int, away: bool) -> str:
     if state is State.FOUND:
-        return f"{number(files)} tied"
+        return tr("{count} tied", count=number(files))
     if state is State.LEFT:
-        return f"{number(files)} looked for"
+        return tr("{count} looked for", count=number(files))
     if away:
-        return f"{number(files)} on a drive that is away"
-    return f"{number(files)} to decide" if state is State.OPEN else f"{number(files)} found nowhere"
+        return tr("{count} on a drive that is away", count=number(files))
+    return (
+        tr("{count} to decide", count=number(files))
+        if state is State.OPEN
+        else tr("{count} found nowhere", count=number(files))
+    )
 
 
 def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
@@ -184,12 +195,12 @@ def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
     ]
     away = sum(x.files for x in gone)
     nowhere -= away
-    words = [f"{number(open)} to decide"] if open else []
-    words += [f"{number(away)} on a drive that is away"] if away else []
-    words += [f"{number(nowhere)} found nowhere"] if nowhere else []
+    words = [tr("{count} to decide", count=number(open))] if open else []
+    words += [tr("{count} on a drive that is away", count=number(away))] if away else []
+    words += [tr("{count} found nowhere", count=number(nowhere))] if nowhere else []
     return found, (
-        f"{number(match.files(*State))} lost",
-        f"{number(found)} found",
+        tr("{count} lost", count=number(match.files(*State))),
+        tr("{count} found", count=number(found)),
         " · ".join(["", *words]),
     )
 
@@ -204,6 +215,14 @@ def groups_before(lost: Sequence[Lost]) -> list[Group]:
 
 def sentence(match: Match, i: int, at: int, of: int) -> str:
     """What a person is asked about one lost file."""
-    return f"{at} of {of} to decide · {match.why[i].rstrip('.')}" + (
-        f" · {counted(match.lost[i].files, 'frame')}" if match.lost[i].frames else ""
+    why, lost = match.why[i].rstrip("."), match.lost[i]
+    if not lost.frames:
+        return tr("{at} of {of} to decide · {why}", at=at, of=of, why=why)
+    return trn(
+        "{at} of {of} to decide · {why} · {n} frame",
+        "{at} of {of} to decide · {why} · {n} frames",
+        lost.files,
+        at=at,
+        of=of,
+        why=why,
     )

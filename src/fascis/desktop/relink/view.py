@@ -24,12 +24,13 @@ from fascis.desktop.relink.ties import lay_out_ties, sentence
 from fascis.desktop.relink.tile import Tile
 from fascis.documents.photo_facts import Facts
 from fascis.files.names import elided, shown
-from fascis.files.times import date_text
+from fascis.files.times import whole
 from fascis.library.references.reading import PathSource
 from fascis.relink.contents import Contents
 from fascis.relink.lost import Lost, path_of_document
 from fascis.relink.outcome import Candidate
-from fascis.words.figures import counted, number
+from fascis.words.figures import moment_to_the_second, number
+from fascis.words.speech import tr, trn
 
 # Pixels wide, at most and at least.
 _TILE, _LEAST = 212, 150
@@ -45,7 +46,7 @@ class RelinkView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Relink")
+        self.setAccessibleName(tr("Relink"))
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.relinks: Relinks | None = None
@@ -67,8 +68,8 @@ class RelinkView(QWidget):
         down.addLayout(across)
         heads = QHBoxLayout()
         self._from, self._to = (
-            label("Where the documents look", wrap=False, quiet=True),
-            label("Where it is now", wrap=False, quiet=True),
+            label(tr("Where the documents look"), wrap=False, quiet=True),
+            label(tr("Where it is now"), wrap=False, quiet=True),
         )
         heads.addWidget(self._from)
         heads.addStretch(1)
@@ -112,12 +113,12 @@ class RelinkView(QWidget):
     def _lost_words(relinks: Relinks, lost: int) -> str:
         """How much is lost, before anything was looked for."""
         if lost:
-            return f"{number(lost)} lost"
+            return tr("{count} lost", count=number(lost))
         if not relinks.relinking:
             return ""
         if relinks.old_paths:
-            return f"{counted(relinks.old_paths, 'file')} by an old path"
-        return "Nothing is lost"
+            return trn("{n} file by an old path", "{n} files by an old path", relinks.old_paths)
+        return tr("Nothing is lost")
 
     def show_relinks(self, relinks: Relinks) -> None:
         """Shows what is lost and found of a library."""
@@ -162,16 +163,20 @@ class RelinkView(QWidget):
         if relinks.busy:
             return relinks.busy
         if not lost and relinks.old_paths:
-            return (
-                f"{counted(relinks.old_paths, 'file is', 'files are')} found, by a path that leads "
-                "to where a drive used to be. Fascis follows such paths; other programs do not. "
-                "Choose that drive on Shelves to update the old paths."
+            return trn(
+                "{n} file is found, by a path that leads to where a drive used to be. "
+                "Fascis follows such paths; other programs do not. Choose that drive on "
+                "Shelves to update the old paths.",
+                "{n} files are found, by a path that leads to where a drive used to be. "
+                "Fascis follows such paths; other programs do not. Choose that drive on "
+                "Shelves to update the old paths.",
+                relinks.old_paths,
             )
         if not lost:
-            return "Every file that its documents refer to is where it should be."
+            return tr("Every file that its documents refer to is where it should be.")
         if relinks.looking is not None:
-            return "Looking for them…"
-        return "Look in a folder for them, at the right, or drop one here."
+            return tr("Looking for them…")
+        return tr("Look in a folder for them, at the right, or drop one here.")
 
     def resizeEvent(self, event: Any) -> None:
         """Lays out anew."""
@@ -181,12 +186,14 @@ class RelinkView(QWidget):
 
     def _say(self) -> None:
         """What can be done, in the line at the foot."""
-        keys = "drop a folder here to look in it · Ctrl+Enter the main button"
+        keys = tr("drop a folder here to look in it · Ctrl+Enter the main button")
         if self.relinks and self.relinks.history:
-            keys = "Z takes back · " + keys
+            keys = tr("Z takes back · {keys}", keys=keys)
         if self.tiles and self._question.isVisible():
             numbers = " ".join(str(i) for i in range(1, max(2, len(self.tiles) - 1)))
-            keys = f"{numbers} choose · 0 none of them · N next · {keys}"
+            keys = tr(
+                "{numbers} choose · 0 none of them · N next · {keys}", numbers=numbers, keys=keys
+            )
         self.said.emit(keys)
 
     # -- the question ------------------------------------------------------------------------------
@@ -217,15 +224,15 @@ class RelinkView(QWidget):
         clear(self._tiles)
         room = (self.width() - 36 - 10 * (len(candidates) + 1)) // (len(candidates) + 2)
         width = min(max(room, _LEAST), _TILE)
-        self.tiles = [Tile("", "no picture kept", width)]
+        self.tiles = [Tile("", tr("no picture kept"), width)]
         self.tiles += [Tile(str(n), "…", width) for n in range(1, len(candidates) + 1)]
-        self.tiles.append(Tile("0", "none of them", width))
+        self.tiles.append(Tile("0", tr("none of them"), width))
         for n, tile in enumerate(self.tiles):
             self._tiles.addWidget(tile)
             if n:
                 tile.pressed.connect(partial(self.relinks.choose, n if n <= len(candidates) else 0))
         self._tiles.addStretch(1)
-        self.tiles[-1].say("", ["stays lost for now"])
+        self.tiles[-1].say("", [tr("stays lost for now")])
         short = short_names(
             self.relinks.known, self.relinks.relinking.root if self.relinks.relinking else b""
         )
@@ -248,7 +255,7 @@ class RelinkView(QWidget):
 
     def _show_picture(self, turn: int, tile: Tile, image: Any) -> None:
         if turn == self._turn:
-            tile.show_picture(image, "no picture of this kind of file")
+            tile.show_picture(image, tr("no picture of this kind of file"))
 
     def _remembered(self, lost: Lost) -> QImage | None:
         """The picture that a catalog keeps of a lost photo."""
@@ -268,7 +275,7 @@ class RelinkView(QWidget):
 
     def _show_remembered(self, turn: int, image: Any) -> None:
         if turn == self._turn and self.tiles:
-            self.tiles[0].show_picture(image, "no picture kept")
+            self.tiles[0].show_picture(image, tr("no picture kept"))
 
     def _facts(
         self, turn: int, lost: Lost, candidates: list[Candidate], facts: Any, short: Any
@@ -280,28 +287,39 @@ class RelinkView(QWidget):
         self, lost: Lost, candidates: list[Candidate], facts: dict[bytes, Facts], short: Any
     ) -> None:
         """Words under every tile."""
-        known = [f"{number(lost.size)} bytes" if lost.size else "size not known"]
+        known = [
+            tr("{count} bytes", count=number(lost.size)) if lost.size else tr("size not known")
+        ]
         if lost.length:
-            known.append(f"length {timecode(lost.length.seconds, lost.length.rate)}")
+            known.append(
+                tr("length {timecode}", timecode=timecode(lost.length.seconds, lost.length.rate))
+            )
             if lost.length.begins:
-                known.append(f"used from {timecode(lost.length.begins, lost.length.rate)}")
+                known.append(
+                    tr(
+                        "used from {timecode}",
+                        timecode=timecode(lost.length.begins, lost.length.rate),
+                    )
+                )
         if lost.captured:
-            known.append(f"taken {lost.captured[:19].replace('T', ', ')}")
+            known.append(tr("taken {replace}", replace=lost.captured[:19].replace("T", ", ")))
         if lost.mtime_ns:
-            known.append(f"changed {day(lost.mtime_ns)}")
+            known.append(tr("changed {day}", day=day(lost.mtime_ns)))
         catalog = bool(lost.captured)
         self.tiles[0].say(
-            "What the catalog remembers" if catalog else "What is remembered",
+            tr("What the catalog remembers") if catalog else tr("What is remembered"),
             [*known, short(lost.folder)],
         )
         rate = lost.length.rate if lost.length else 25.0
         for tile, c in zip(self.tiles[1:], candidates, strict=False):
-            more = {"date of change": f"changed {day(c.mtime_ns)}"}
+            more = {"date of change": tr("changed {day}", day=day(c.mtime_ns))}
             if said := facts.get(c.path):
                 if said.seconds:
-                    more["length"] = f"length {timecode(said.seconds, rate)}"
+                    more["length"] = tr("length {timecode}", timecode=timecode(said.seconds, rate))
                 if said.captured_at:
-                    more["capture time"] = f"taken {said.captured_at.replace('T', ', ')}"
+                    more["capture time"] = tr(
+                        "taken {replace}", replace=said.captured_at.replace("T", ", ")
+                    )
             tile.say(_headline(c), [*tells(lost.size, c, more), short(c.path.rpartition(b"/")[0])])
 
     # -- keys and drops ----------------------------------------------------------------------------
@@ -374,20 +392,20 @@ class RelinkView(QWidget):
 
 def _headline(c: Candidate) -> str:
     if "capture time" in c.agrees:
-        return "Taken at the same second"
+        return tr("Taken at the same second")
     if "capture time" in c.differs:
-        return "Another moment"
+        return tr("Another moment")
     if "length" in c.differs:
-        return "Of another length"
+        return tr("Of another length")
     if "content" in c.differs:
-        return "Other content"
+        return tr("Other content")
     if "size" in c.differs:
-        return "Of another size"
+        return tr("Of another size")
     if "probably its proxy" in c.differs:
-        return "Probably its proxy"
+        return tr("Probably its proxy")
     if "name" in c.differs:
-        return "Another name"
-    return "Same name and size" if "size" in c.agrees else "Same name"
+        return tr("Another name")
+    return tr("Same name and size") if "size" in c.agrees else tr("Same name")
 
 
 def timecode(seconds: float, rate: float) -> str:
@@ -401,4 +419,4 @@ def timecode(seconds: float, rate: float) -> str:
 
 def day(ns: int) -> str:
     """A date and a time of day, of a time as it is kept."""
-    return date_text(ns, "%d %b %Y, %H:%M:%S")
+    return moment_to_the_second(whole(ns) / 1e9)

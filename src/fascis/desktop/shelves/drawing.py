@@ -5,7 +5,6 @@ Drives as lines, libraries on them as blocks as wide as they are big, and what w
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -27,17 +26,17 @@ from fascis.drives.care.describing import (
 )
 from fascis.drives.model import Drive
 from fascis.files.names import shown
-from fascis.files.times import date_text
+from fascis.files.times import whole
 from fascis.library.known.places import State
 from fascis.library.known.shelves import OnShelf, Shelf
-from fascis.words.figures import NBSP, counted, day, size
+from fascis.words.figures import NBSP, day, moment, number, percent, size
 from fascis.words.speech import tr, trn
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H = 62
 # Names below narrow blocks stand in so many lines.
 _STEPS = 3
-_GROUPS = {"inside": "Inside this machine", "connected": "Connected", "away": "Away"}
+_GROUPS = {"inside": tr("Inside this machine"), "connected": "Connected", "away": "Away"}
 NOTCH = 0.85
 # Width of a sign in a block's corner.
 SIGN = 21
@@ -111,14 +110,22 @@ def short_flag(shelf: Shelf) -> str:
     """The one thing about a drive that must be seen before it is chosen, or how full it is."""
     drive = shelf.drive
     if drive.twin_of:
-        return "one of two with one identity" if drive.ambiguous else "a clone of it is connected"
+        return (
+            tr("one of two with one identity")
+            if drive.ambiguous
+            else tr("a clone of it is connected")
+        )
     if drive.errors:
-        return f"{counted(drive.errors, 'fault')} counted"
+        return trn("{n} fault counted", "{n} faults counted", drive.errors)
     if not drive.connected:
         return ""
     if drive.read_only:
         return "read-only"
-    return "seems a backup disk" if shelf.character.backup else f"{drive.full:.0%} full"
+    return (
+        tr("seems a backup disk")
+        if shelf.character.backup
+        else tr("{percent} full", percent=percent(drive.full))
+    )
 
 
 def block_words(standing: OnShelf, several: bool) -> str:
@@ -127,12 +134,12 @@ def block_words(standing: OnShelf, several: bool) -> str:
     Where several have its name, or it is new, which of them it is.
     """
     if standing.says:
-        return "new here" if standing.offered else "another folder"
+        return tr("new here") if standing.offered else tr("another folder")
     words = size(standing.size) if standing.size or standing.summary else tr("not looked at")
     if standing.parked:
         if standing.aside_at:
             return tr("{size} · set aside {day}", size=words, day=day(standing.aside_at))
-        which = "set aside"
+        which = tr("set aside")
     elif standing.home:
         which = "home"
     else:
@@ -178,7 +185,7 @@ class ShelfDrawing(QWidget):
             painter.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
-                self.empty_text or "Looking at the drives …",
+                self.empty_text or tr("Looking at the drives …"),
             )
         y, group = 12.0, ""
         largest = max((s.drive.capacity for s in self._shelves), default=1)
@@ -372,7 +379,7 @@ class ShelfDrawing(QWidget):
         if rect.width() > 70:
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
-            name = "System, other" if shelf.group == "inside" else "Other"
+            name = tr("System, other") if shelf.group == "inside" else "Other"
             short = elide(name, QFontMetricsF(painter.font()), rect.width() - 12)
             painter.drawText(
                 rect.adjusted(8, 6, -4, 0),
@@ -595,30 +602,48 @@ class ShelfDrawing(QWidget):
 def drive_tooltip(shelf: Shelf) -> str:
     """Whole label, place and exact bytes of a drive."""
     d = shelf.drive
-    lines = [shown(d.label), shown(str(d.mount)) if d.mounted else "not mounted"]
+    lines = [shown(d.label), shown(str(d.mount)) if d.mounted else tr("not mounted")]
     if d.connected:
-        lines.append(f"{d.free:,}{NBSP}of {d.capacity:,}{NBSP}bytes free")
+        lines.append(
+            tr(
+                "{free}{nbsp}of {capacity}{nbsp}bytes free",
+                free=number(d.free),
+                nbsp=NBSP,
+                capacity=number(d.capacity),
+            )
+        )
     return "\n".join(lines)
 
 
 def tooltip(standing: OnShelf) -> str:
     """Whole name, place and exact bytes of a block."""
     if standing.summary is None:
-        return f"{shown(standing.name)}\n{shown(str(standing.root))}\nnot looked at yet"
+        return tr(
+            "{name}\n{root}\nnot looked at yet",
+            name=shown(standing.name),
+            root=shown(str(standing.root)),
+        )
     s = standing.summary
-    changed = date_text(s.last_change_ns, "%d %b %Y, %H:%M")
-    if standing.surveyed_at:
-        looked = time.strftime("%d %b, %H:%M", time.localtime(standing.surveyed_at))
-    else:
-        looked = "not yet"
+    changed = moment(whole(s.last_change_ns) / 1e9)
+    looked = moment(standing.surveyed_at) if standing.surveyed_at else tr("not yet")
     if standing.copies:
-        copies = f"{counted(standing.copies, 'verified copy', 'verified copies')}"
+        copies = trn("{n} verified copy", "{n} verified copies", standing.copies)
     else:
-        copies = "no verified copy"
+        copies = tr("no verified copy")
     if standing.reminder:
         copies += f" · {standing.reminder}"
-    return (
-        f"{shown(standing.name)}\n{shown(str(standing.root))}\n{counted(s.files, 'file')}, "
-        f"{s.bytes:,}{NBSP}bytes ({s.allocated:,} on the drive)\nlast change {changed}\nsurveyed "
-        f"{looked} · {copies}"
+    return trn(
+        "{name}\n{root}\n{n} file, {bytes}{nbsp}bytes ({allocated} on the "
+        "drive)\nlast change {changed}\nsurveyed {looked} · {copies}",
+        "{name}\n{root}\n{n} files, {bytes}{nbsp}bytes ({allocated} on the "
+        "drive)\nlast change {changed}\nsurveyed {looked} · {copies}",
+        s.files,
+        name=shown(standing.name),
+        root=shown(str(standing.root)),
+        bytes=number(s.bytes),
+        nbsp=NBSP,
+        allocated=number(s.allocated),
+        changed=changed,
+        looked=looked,
+        copies=copies,
     )

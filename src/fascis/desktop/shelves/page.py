@@ -11,22 +11,22 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import elided, shown
-from fascis.files.times import date_text
+from fascis.files.times import whole
 from fascis.library.known.places import KnownPlaces
 from fascis.library.known.shelves import OnShelf
 from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
-from fascis.words.figures import counted, size
-from fascis.words.speech import tr
+from fascis.words.figures import counted, moment, percent, size
+from fascis.words.speech import tr, trn
 
 
 def _kind_words(s: OnShelf) -> str:
     if s.parked:
-        return "originals, set aside"
+        return tr("originals, set aside")
     if s.home:
         return s.kind
     article = "an" if s.kind[0] in "aeiou" else "a"
-    return f"verified copy of {article} {s.kind}"
+    return tr("verified copy of {article} {kind}", article=article, kind=s.kind)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,10 +88,18 @@ class LibraryPage:
         known = library.known
         panel = self._panel
         if s.summary:
-            changed = date_text(s.summary.last_change_ns, "last change %d %b %Y, %H:%M")
+            changed = tr("last change {when}", when=moment(whole(s.summary.last_change_ns) / 1e9))
         else:
-            changed = "not looked at yet"
-        panel.begin(shown(s.name), f"{_kind_words(s)} · on {shown(drive)} · {changed}")
+            changed = tr("not looked at yet")
+        panel.begin(
+            shown(s.name),
+            tr(
+                "{kind_words} · on {drive} · {changed}",
+                kind_words=_kind_words(s),
+                drive=shown(drive),
+                changed=changed,
+            ),
+        )
         path = label(elided(shown(str(s.root)), 46), quiet=True)
         path.setToolTip(tip(shown(str(s.root))))
         panel.add(path)
@@ -102,11 +110,13 @@ class LibraryPage:
         if s.parked:
             panel.add(
                 label(
-                    "Set aside after a crossing. It frees nothing until it is deleted; it is never "
-                    "deleted automatically."
+                    tr(
+                        "Set aside after a crossing. It frees nothing until it is deleted; it is "
+                        "never deleted automatically."
+                    )
                 )
             )
-            panel.end(button("See its crossing", actions.crossing, main=True))
+            panel.end(button(tr("See its crossing"), actions.crossing, main=True))
             return
         # Where it is elsewhere too, that comes first.
         elsewhere = known is not None and len(known.all) > 1
@@ -123,37 +133,46 @@ class LibraryPage:
     def _how_full(self, drive: str, frees: int, now: float, after: float) -> None:
         """How full its drive is, and would be."""
         panel = self._panel
-        panel.head(f"{shown(drive)}, after the originals are deleted")
-        panel.add(FullBar(now, f"now {now:.0%} full"))
+        panel.head(tr("{drive}, after the originals are deleted", drive=shown(drive)))
+        panel.add(FullBar(now, tr("now {percent} full", percent=percent(now))))
         panel.space(3)
-        panel.add(FullBar(after, f"{after:.0%} full", f"frees {size(frees)}", after=True))
+        panel.add(
+            FullBar(
+                after,
+                tr("{percent} full", percent=percent(after)),
+                tr("frees {size}", size=size(frees)),
+                after=True,
+            )
+        )
 
     def _what_can_be_done(self, library: OnDisplay, actions: LibraryActions) -> None:
         panel, s, best, away = self._panel, library.standing, library.best, library.away
         buttons = []
         if away:
-            forget = [button("Forget it (touches no file)", actions.forget)] if s.home else []
+            forget = [button(tr("Forget it (touches no file)"), actions.forget)] if s.home else []
             panel.end(*forget)
             return
         # What is damaged is mended before it goes anywhere.
         repair = actions.copies.repair[:1]
         for where, take in repair:
-            buttons.append(button(f"Take the good files from {shown(where)}", take, main=True))
+            buttons.append(
+                button(tr("Take the good files from {where}", where=shown(where)), take, main=True)
+            )
         strands = actions.strands if s.summary else None
         # What is at home on a drive of its own arrived: it is not urged back.
         urges = not (library.archived and strands)
         if strands and not urges:
-            buttons.append(button("See its strands", strands, main=not repair))
+            buttons.append(button(tr("See its strands"), strands, main=not repair))
         if best:
-            words = f"Plan the crossing to {shown(best)}"
+            words = tr("Plan the crossing to {best}", best=shown(best))
             buttons.append(button(words, actions.plan, main=urges and not repair))
         else:
-            panel.add(label("No other connected drive can take it.", quiet=True))
+            panel.add(label(tr("No other connected drive can take it."), quiet=True))
         if strands and urges:
-            buttons.append(button("See its strands", strands))
+            buttons.append(button(tr("See its strands"), strands))
         if best and s.home and s.summary:
-            buttons.append(button("Take a part of it…", actions.parts))
-        buttons.append(button("Look at it again", actions.survey))
+            buttons.append(button(tr("Take a part of it…"), actions.parts))
+        buttons.append(button(tr("Look at it again"), actions.survey))
         if s.home:
             take_off = partial(self._ask_to_forget, library, actions)
             buttons.append(button(tr("Take it off the shelf…"), take_off, link=True))
@@ -182,18 +201,20 @@ class LibraryPage:
     def _what_it_holds(self, summary: Summary, actions: LibraryActions) -> None:
         """Its roles with their bytes, then what must be done before it travels."""
         panel = self._panel
-        panel.head("What it holds")
+        panel.head(tr("What it holds"))
         for role, (files, _, allocated) in sorted(summary.roles.items(), key=lambda x: -x[1][2]):
-            panel.add_row(
-                ROLE_WORDS[role],
-                size(allocated),
-                counted(files, "file") + (", can be made again" if role.remakeable else ""),
-            )
+            if role.remakeable:
+                words = trn("{n} file, can be made again", "{n} files, can be made again", files)
+            else:
+                words = trn("{n} file", "{n} files", files)
+            panel.add_row(ROLE_WORDS[role], size(allocated), words)
         if summary.bytes > summary.allocated * 1.05 + 1_000_000:
             panel.add(
                 label(
-                    f"{size(summary.bytes)} by their lengths; the rest are holes that take "
-                    "no room.",
+                    tr(
+                        "{size} by their lengths; the rest are holes that take no room.",
+                        size=size(summary.bytes),
+                    ),
                     quiet=True,
                 )
             )
@@ -201,9 +222,13 @@ class LibraryPage:
 
     def _offer_to_read(self, read: Do, readable: int) -> None:
         if readable:
-            found = "1 of them keeps its" if readable == 1 else f"{readable} of them keep their"
-            self._panel.add(label(f"Fascis found where {found} paths."))
-        self._panel.add(button("Read what is not understood…", read, link=True))
+            found = (
+                tr("1 of them keeps its")
+                if readable == 1
+                else tr("{readable} of them keep their", readable=readable)
+            )
+            self._panel.add(label(tr("Fascis found where {found} paths.", found=found)))
+        self._panel.add(button(tr("Read what is not understood…"), read, link=True))
 
     def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:
         """What it lacks, what lies outside, what could be left out; nothing where all is well."""
@@ -220,39 +245,49 @@ class LibraryPage:
                     (
                         f"{counted(files, 'file')} {word}",
                         size(total) if total else "",
-                        "last known size" if total else "",
+                        tr("last known size") if total else "",
                     )
                 )
         if loose[0]:
             lines.append(
                 (
-                    f"{counted(loose[0], 'file')} loose",
+                    trn("{n} file loose", "{n} files loose", loose[0]),
                     size(loose[1]),
-                    "used, and outside its folder: gathered",
+                    tr("used, and outside its folder: gathered"),
                 )
             )
         if s.not_understood:
             lines.append(
                 (
-                    f"{counted(s.not_understood, 'document')} not understood",
+                    trn(
+                        "{n} document not understood",
+                        "{n} documents not understood",
+                        s.not_understood,
+                    ),
                     "",
-                    "what they refer to is not known",
+                    tr("what they refer to is not known"),
                 )
             )
         if not lines and not s.unused[0]:
             return
-        panel.head("Before it can travel whole" if lines else "Could be left out")
+        panel.head(tr("Before it can travel whole") if lines else tr("Could be left out"))
         for left, right, quiet in lines:
             panel.add_row(left, right, quiet)
         if actions.relink is not None and (missing[0] or away[0]):
-            panel.add(button("Relink: look for what is lost", actions.relink, link=True))
+            panel.add(button(tr("Relink: look for what is lost"), actions.relink, link=True))
         if actions.read is not None and s.not_understood:
             self._offer_to_read(actions.read, actions.readable)
         if s.remakeable:
-            panel.add_row("Can be made again", size(s.remakeable), "proxies, renders, previews")
+            panel.add_row(
+                tr("Can be made again"), size(s.remakeable), tr("proxies, renders, previews")
+            )
         if s.unused[0]:
             panel.add_row(
-                "Unused",
+                tr("Unused"),
                 size(s.unused[1]),
-                f"{counted(s.unused[0], 'file')} that nothing refers to",
+                trn(
+                    "{n} file that nothing refers to",
+                    "{n} files that nothing refers to",
+                    s.unused[0],
+                ),
             )

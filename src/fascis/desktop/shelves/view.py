@@ -26,6 +26,7 @@ from fascis.desktop.kit.pieces import PART_MIME, tip
 from fascis.desktop.shelves.drawing import Block, Preview, ShelfDrawing, drive_tooltip, tooltip
 from fascis.drives.model import Drive
 from fascis.library.known.shelves import OnShelf, Shelf
+from fascis.words.speech import tr
 
 # So long a part is held over a folder until that shows the folders in it.
 OPENS_AFTER_MS = 600
@@ -57,7 +58,7 @@ class ShelvesView(ShelfDrawing):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.MinimumExpanding)
-        self.setAccessibleName("Shelves")
+        self.setAccessibleName(tr("Shelves"))
         self.setAcceptDrops(True)
         self._pressed: QPointF | None = None
         self._opens = QTimer(self)

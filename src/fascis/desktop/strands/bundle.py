@@ -36,17 +36,18 @@ from fascis.desktop.strands.ribbons import End, Layout, Ribbon, lay_out
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import shown
 from fascis.library.standing import Standing
-from fascis.words.figures import NBSP, counted, size
+from fascis.words.figures import NBSP, number, size
+from fascis.words.speech import tr, trn
 
 LEFT, RIBBONS, WORDS, EDGE = 20.0, 216.0, 200.0, 18.0
 # How far what is missing reaches into the view.
 _STUB = 0.24
 _WORD = {
     Standing.HELD: "held",
-    Standing.LOOSE: "loose: outside its folder",
-    Standing.AWAY: "on a drive that is away",
+    Standing.LOOSE: tr("loose: outside its folder"),
+    Standing.AWAY: tr("on a drive that is away"),
     Standing.MISSING: "missing",
-    Standing.UNUSED: "unused: nothing refers to it",
+    Standing.UNUSED: tr("unused: nothing refers to it"),
 }
 
 
@@ -75,7 +76,7 @@ class BundleView(QWidget):
         self.setMouseTracking(True)
         self.setMinimumHeight(300)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Strands, from where they lie to what they are for")
+        self.setAccessibleName(tr("Strands, from where they lie to what they are for"))
         self.by_project = False
         self.selected: set[int] = set()
         self._woven: Woven | None = None
@@ -224,9 +225,9 @@ class BundleView(QWidget):
         t = theme.active()
         painter.setFont(theme.font(12, BOLD))
         painter.setPen(t.color("muted"))
-        painter.drawText(QPointF(LEFT, 20), "Where it lies")
+        painter.drawText(QPointF(LEFT, 20), tr("Where it lies"))
         folders = self._woven is not None and self._woven.by_folder
-        words = ("What it is for", "which folder" if folders else "which project")
+        words = (tr("What it is for"), tr("which folder") if folders else tr("which project"))
         right = self.width() - EDGE
         x = right
         for i in (1, 0):
@@ -362,7 +363,7 @@ class BundleView(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(t.color("twine"), 4))
         painter.drawRoundedRect(QRectF(x - 12, top, 24, end - top), 12, 12)
-        words = f"in the plan, {size(self._layout.along_bytes)}"
+        words = tr("in the plan, {size}", size=size(self._layout.along_bytes))
         painter.setFont(theme.font(12, BOLD))
         width = QFontMetricsF(painter.font()).horizontalAdvance(words)
         self._on_ground(painter, QPointF(x - width / 2, end + 17), words, t.color("twine"))
@@ -452,22 +453,31 @@ class BundleView(QWidget):
             s = self._woven.strands[i]
             folder, role, standing = s.key
             if s.along_files == s.files:
-                goes = "goes along"
+                goes = tr("goes along")
             elif not s.along_files:
-                goes = "not in the plan"
+                goes = tr("not in the plan")
             else:
-                goes = "in part in the plan"
+                goes = tr("in part in the plan")
             if standing in (Standing.MISSING, Standing.AWAY):
-                goes = "nothing to copy"
-            line = (
-                f"{shown(folder) or 'its own folder'}\n{ROLE_WORDS[role]}, "
-                f"{_WORD[standing]}\n{counted(s.files, 'file')}, {s.bytes:,}{NBSP}bytes · {goes}"
+                goes = tr("nothing to copy")
+            line = trn(
+                "{value}\n{role_words}, {word}\n{n} file, {bytes}{nbsp}bytes · {goes}",
+                "{value}\n{role_words}, {word}\n{n} files, {bytes}{nbsp}bytes · {goes}",
+                s.files,
+                value=shown(folder) or tr("its own folder"),
+                role_words=ROLE_WORDS[role],
+                word=_WORD[standing],
+                bytes=number(s.bytes),
+                nbsp=NBSP,
+                goes=goes,
             )
             if s.unread:
-                line += f"\n{counted(s.unread, 'document')} not understood"
+                line += trn(
+                    "\n{n} document not understood", "\n{n} documents not understood", s.unread
+                )
             lines.append(line)
         if len(strands) > 6:
-            lines.append(f"and {len(strands) - 6} more")
+            lines.append(tr("and {strands} more", strands=len(strands) - 6))
         return "\n\n".join(lines)
 
     # -- keyboard ----------------------------------------------------------------------------------

@@ -29,10 +29,11 @@ from fascis.files.names import shown
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.words.figures import NBSP, number, size
+from fascis.words.speech import tr
 
 # What is said of a document that is not understood.
-UNREAD = "not read"
-COLUMNS = ("Standing", "File", "Size", "Where it is", "Used by", "In the plan")
+UNREAD = tr("not read")
+COLUMNS = ("Standing", "File", "Size", tr("Where it is"), tr("Used by"), tr("In the plan"))
 _LOST = (Standing.MISSING, Standing.AWAY)
 
 
@@ -76,11 +77,18 @@ class FileTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self._words(i, column)
         if role == Qt.ItemDataRole.ToolTipRole:
-            known = "last known size " if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
+            known = (
+                tr("last known size ") if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
+            )
             exact = f"{known}{int(self._woven.size[i]):,}{NBSP}bytes"
-            words = f"{shown(self._woven.place(i))}\n{exact} · used by {self._woven.used_by(i)}"
+            words = tr(
+                "{place}\n{exact} · used by {used_by}",
+                place=shown(self._woven.place(i)),
+                exact=exact,
+                used_by=self._woven.used_by(i),
+            )
             if self._woven.unread[i]:
-                words += "\nNot understood: what it refers to is not known."
+                words += tr("\nNot understood: what it refers to is not known.")
             return tip(words)
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._colour(i, column)
@@ -101,7 +109,7 @@ class FileTable(QAbstractTableModel):
         if column == 2:
             known = int(woven.size[i])
             if standing in _LOST:
-                return f"was {size(known)}" if known else "not known"
+                return tr("was {size}", size=size(known)) if known else tr("not known")
             return size(known)
         return (woven.where, woven.used_by, woven.goes_to)[column - 3](i)
 
@@ -155,7 +163,7 @@ class Ledger(QWidget):
         across.addStretch(1)
         self.search = QLineEdit()
         self.search.setPlaceholderText("/ find a file")
-        self.search.setAccessibleName("Find a file")
+        self.search.setAccessibleName(tr("Find a file"))
         self.search.setMaximumWidth(190)
         self.search.setMinimumWidth(90)
         self.search.setClearButtonEnabled(True)
@@ -178,7 +186,7 @@ class Ledger(QWidget):
 
     def _dress_table(self) -> None:
         table = self.table
-        table.setAccessibleName("Files")
+        table.setAccessibleName(tr("Files"))
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         table.setShowGrid(False)
@@ -222,7 +230,7 @@ class Ledger(QWidget):
         """Shows a library's files, or those of some strands."""
         self._woven, self._strands = woven, set(strands)
         counts = woven.counts()
-        self._chips[None].setText(f"Everything {number(len(woven))}")
+        self._chips[None].setText(tr("Everything {count}", count=number(len(woven))))
         for standing in STANDINGS:
             chip = self._chips[standing]
             chip.setText(f"{standing.value} {number(counts[standing][0])}")
@@ -271,14 +279,28 @@ class Ledger(QWidget):
 
     def _say_none(self, none: bool) -> None:
         """Says why there is no line, and what to do."""
-        strands = "the chosen strands" if self._strands else "this library"
+        strands = tr("the chosen strands") if self._strands else tr("this library")
         kind = self._filter.value if self._filter else UNREAD if self._only_unread else ""
-        words = f"No file of {strands}" + (f" is {kind}" if kind else "")
-        if wanted := self.search.text().strip():
-            words += f" with “{wanted}” in its name or folder"
-        words += "."
-        if self._strands:
-            words += " Esc in the bundle lets go of what is chosen."
+        wanted = self.search.text().strip()
+        if kind and wanted:
+            words = tr(
+                "No file of {strands} is {kind} with “{wanted}” in its name or folder.",
+                strands=strands,
+                kind=kind,
+                wanted=wanted,
+            )
+        elif kind:
+            words = tr("No file of {strands} is {kind}.", strands=strands, kind=kind)
+        elif wanted:
+            words = tr(
+                "No file of {strands} with “{wanted}” in its name or folder.",
+                strands=strands,
+                wanted=wanted,
+            )
+        else:
+            words = tr("No file of {strands}.", strands=strands)
+        more = tr("Esc in the bundle lets go of what is chosen.") if self._strands else ""
+        words = " ".join(filter(None, (words, more)))
         self._none.setText(words)
         self._none.setVisible(none)
         self.table.setVisible(not none)

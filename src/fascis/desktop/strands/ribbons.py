@@ -13,11 +13,12 @@ import numpy as np
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import INSIDE, NOT_FOUND, Woven, WovenStrand
 from fascis.library.standing import Standing
-from fascis.words.figures import counted, number, size
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 
 TOP, SLOT, HEAD, GAP = 30.0, 17.0, 18.0, 10.0
 LEAST, LEAST_OUT = 5.0, 3.0
-UNUSED_WORDS = "Used by nothing"
+UNUSED_WORDS = tr("Used by nothing")
 
 
 @dataclass(slots=True)
@@ -139,7 +140,7 @@ def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
     groups: dict[str, dict[bytes, list[int]]] = {}
     for i, s in enumerate(strands):
         groups.setdefault(s.group, {}).setdefault(s.key[0], []).append(i)
-    order = sorted(groups, key=lambda g: (g != INSIDE, g == NOT_FOUND, g.endswith(", away"), g))
+    order = sorted(groups, key=lambda g: (g != INSIDE, g == NOT_FOUND, g.endswith(tr(", away")), g))
     room = max(int((height - len(groups) * (HEAD + GAP)) / (SLOT + 2) * 0.8), len(groups))
     everything = sum(len(folders) for folders in groups.values())
     found = []
@@ -153,7 +154,12 @@ def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
         found += [_left(group, strands[ids[0]].name, ids, strands) for ids in own]
         if rest:
             found.append(
-                _left(group, f"{number(len(rest))} more", [i for ids in rest for i in ids], strands)
+                _left(
+                    group,
+                    tr("{count} more", count=number(len(rest))),
+                    [i for ids in rest for i in ids],
+                    strands,
+                )
             )
     return found
 
@@ -180,7 +186,7 @@ def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[
 def _sharing_words(projects: Sequence[str]) -> str:
     if not projects:
         return UNUSED_WORDS
-    return projects[0] if len(projects) == 1 else "shared by several"
+    return projects[0] if len(projects) == 1 else tr("shared by several")
 
 
 def _folder_words(woven: Woven, strand: WovenStrand) -> str:
@@ -233,7 +239,7 @@ def _lost_words(mine: list[Ribbon]) -> str:
         if files:
             said.append(
                 f"{number(files)} {standing.value}"
-                + (f", last known {size(total)}" if total else "")
+                + (tr(", last known {size}", size=size(total)) if total else "")
             )
     return "; ".join(said)
 
@@ -283,7 +289,7 @@ def _place_left(
         for ribbon in mine:
             ribbon.left = at
             at += ribbon.thick
-        figure = size(left.bytes) if left.bytes else counted(left.files, "file")
+        figure = size(left.bytes) if left.bytes else trn("{n} file", "{n} files", left.files)
         layout.lefts.append(
             End(left.words, _lost_words(mine), figure, y, y + slot, tuple(left.strands))
         )
@@ -312,7 +318,7 @@ def _place_right(
         total = sum(r.bytes for r in there)
         if out:
             quiet = (
-                "not copied" if any(r.remakeable for r in there) else "stays"
+                tr("not copied") if any(r.remakeable for r in there) else "stays"
             ) + f", {size(total)}"
         else:
             quiet = size(total)
@@ -323,7 +329,7 @@ def _place_right(
         strands = tuple(i for r in mine for i in r.strands)
         part = woven.parts.get(kinds[kind])
         if part is None and ", " in kinds[kind]:
-            quiet = f"shared · {quiet}"
+            quiet = tr("shared · {quiet}", quiet=quiet)
         given = part.given if part else ""
         end = End(kinds[kind], quiet, "", 0, 0, strands, given, given in woven.ticked)
         ends.append((max(33.0, thick), end, mine))

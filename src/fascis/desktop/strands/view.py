@@ -21,7 +21,8 @@ from fascis.desktop.strands.ledger import Ledger
 from fascis.desktop.strands.woven import Woven
 from fascis.files.names import elided, shown
 from fascis.library.standing import STANDINGS, Standing
-from fascis.words.figures import counted, size
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 _PICTURE = (168, 110)
 
@@ -42,7 +43,7 @@ class StrandsView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Strands")
+        self.setAccessibleName(tr("Strands"))
         self.bundle, self.ledger = BundleView(), Ledger()
         self.woven: Woven | None = None
         self.thumbnails = Path(platformdirs.user_cache_path())
@@ -59,7 +60,7 @@ class StrandsView(QWidget):
         self._parts.addWidget(below)
         self._parts.setStretchFactor(0, 3)
         self._parts.setStretchFactor(1, 2)
-        self._waiting = label("Looking at the library. Nothing is written into it.", quiet=True)
+        self._waiting = label(tr("Looking at the library. Nothing is written into it."), quiet=True)
         self._waiting.setAlignment(Qt.AlignmentFlag.AlignCenter)
         down = QVBoxLayout(self)
         down.setContentsMargins(0, 0, 0, 0)
@@ -83,7 +84,7 @@ class StrandsView(QWidget):
         down.addWidget(self._picture)
         self._about = label("", quiet=True)
         down.addWidget(self._about)
-        self._read = button("Read it…", self._ask_to_read)
+        self._read = button(tr("Read it…"), self._ask_to_read)
         self._chosen: Path | None = None
         down.addWidget(self._read)
         down.addStretch(1)
@@ -114,14 +115,20 @@ class StrandsView(QWidget):
 
     def _say(self) -> None:
         """What is chosen, and what can be done, in the line at the foot."""
-        keys = (
-            "Space takes a strand into or out of the plan, at the right side ticks a part · "
-            "Up, Down choose · / find"
+        keys = tr(
+            "Space takes a strand into or out of the plan, at the right side ticks a "
+            "part · Up, Down choose · / find"
         )
         if self.woven and self.bundle.selected:
             chosen = [self.woven.strands[i] for i in self.bundle.selected]
             total = sum(s.bytes for s in chosen)
-            keys = f"{counted(len(chosen), 'strand')} chosen · {size(total)} · {keys}"
+            keys = trn(
+                "{n} strand chosen · {size} · {keys}",
+                "{n} strands chosen · {size} · {keys}",
+                len(chosen),
+                size=size(total),
+                keys=keys,
+            )
         self.said.emit(keys)
 
     def _toggle(self) -> None:
@@ -143,8 +150,11 @@ class StrandsView(QWidget):
             return
         standing = STANDINGS[int(woven.standing[i])]
         self._about.setText(
-            f"{elided(shown(woven.place(i).rpartition(b'/')[2]), 60)}\nused by "
-            f"{elided(woven.used_by(i), 60)}"
+            tr(
+                "{rpartition}\nused by {used_by}",
+                rpartition=elided(shown(woven.place(i).rpartition(b"/")[2]), 60),
+                used_by=elided(woven.used_by(i), 60),
+            )
         )
         self._picture.setPixmap(QPixmap())
         self._preview.show()
@@ -153,10 +163,10 @@ class StrandsView(QWidget):
         self._chosen = woven.path(i)
         if woven.unread[i]:
             name = elided(shown(self._chosen.name), 60)
-            self._about.setText(f"{name}\nWhat it refers to is not known.")
+            self._about.setText(tr("{name}\nWhat it refers to is not known.", name=name))
             return
         if standing in (Standing.MISSING, Standing.AWAY):
-            self._picture.setText("It is not here to be shown.")
+            self._picture.setText(tr("It is not here to be shown."))
             return
         self._picture.setText("…")
         turn, path, cache = self._turn, woven.path(i), self.thumbnails
@@ -170,7 +180,7 @@ class StrandsView(QWidget):
         if turn != self._turn:
             return
         if not isinstance(found, QImage):
-            self._picture.setText("No picture of this kind of file.")
+            self._picture.setText(tr("No picture of this kind of file."))
             return
         ratio = self.devicePixelRatioF()
         pixmap = QPixmap.fromImage(found).scaled(

@@ -26,8 +26,9 @@ from fascis.library.references.strands import tops_of
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import strand_folder
+from fascis.words.speech import tr
 
-INSIDE, NOT_FOUND = "in its folder", "not found"
+INSIDE, NOT_FOUND = tr("in its folder"), tr("not found")
 NOBODY = "nothing"
 
 
@@ -130,7 +131,7 @@ class Woven:
     def used_by(self, i: int) -> str:
         """The projects that use it, in words; without documents that is not known."""
         if not self.surveyed.uses.documents:
-            return "not known"
+            return tr("not known")
         return ", ".join(shown(p) for p in self.projects[int(self.users[i])]) or NOBODY
 
     def where(self, i: int) -> str:
@@ -138,10 +139,10 @@ class Woven:
         folder = parent(self.place(i))
         standing = STANDINGS[int(self.standing[i])]
         if standing.inside:
-            return shown(folder) or "its own folder"
+            return shown(folder) or tr("its own folder")
         folder = folder.removeprefix(self.surveyed.below)
         if standing is Standing.MISSING:
-            return "was in " + shown(b"/".join(folder.split(b"/")[-2:]))
+            return tr("was in {folder}", folder=shown(b"/".join(folder.split(b"/")[-2:])))
         return (
             f"{self.drives.get(parent(self.place(i)), 'elsewhere')} · "
             f"{shown(folder.rpartition(b'/')[2])}"
@@ -151,12 +152,12 @@ class Woven:
         """What the plan does with it, in words."""
         standing = STANDINGS[int(self.standing[i])]
         if standing in (Standing.MISSING, Standing.AWAY):
-            return "nothing to copy"
+            return tr("nothing to copy")
         if not self.along[i]:
-            return "not copied" if ROLES[int(self.role[i])].remakeable else "stays"
+            return tr("not copied") if ROLES[int(self.role[i])].remakeable else "stays"
         place = self.place(i)
         there = self.places.get(place, place) if standing is Standing.LOOSE else place
-        return shown(parent(there)) or "its own folder"
+        return shown(parent(there)) or tr("its own folder")
 
     def lower(self) -> list[str]:
         """Places in lower case, to search in; made once."""
@@ -294,7 +295,9 @@ def _group(surveyed: Surveyed, drives: Drives, row: int, names: dict[bytes, str]
     if folder not in names:
         names[folder] = _drive_of(drives, Path(os.fsdecode(folder or b"/")), o.standing)
     return (
-        f"outside, on {names[folder]}" if o.standing is Standing.LOOSE else f"{names[folder]}, away"
+        tr("outside, on {names}", names=names[folder])
+        if o.standing is Standing.LOOSE
+        else tr("{names}, away", names=names[folder])
     )
 
 
@@ -307,7 +310,7 @@ def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
     try:
         return shown(drives.at(folder).label)
     except FascisError:
-        return "another drive"
+        return tr("another drive")
 
 
 def _users(

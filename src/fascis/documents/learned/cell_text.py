@@ -16,6 +16,7 @@ from xml.sax.saxutils import escape
 from fascis.documents.learned.json_text import JsonReader, Path, spelled
 from fascis.documents.learned.markup import said_by
 from fascis.documents.learned.tables import Table, TextTable, Unreadable
+from fascis.words.speech import tr
 
 _MOST_BYTES = 1 << 20
 MOST_NESTED, _MOST_TABLES = 60, 500
@@ -93,7 +94,7 @@ class CellJson(JsonReader):
     ) -> None:
         """The same rows and columns as those of the text, value by value."""
         if depth > MOST_NESTED:
-            raise Unreadable("What stands in its cells is nested too deeply.")
+            raise Unreadable(tr("What stands in its cells is nested too deeply."))
         if isinstance(node, dict):
             for key, value in node.items():
                 kind = type(value)
@@ -152,7 +153,7 @@ class _Tables:
         name = self._prefix + name
         if name not in self.tables:
             if len(self.tables) >= _MOST_TABLES:
-                raise Unreadable("What stands in its cells is of too many kinds.")
+                raise Unreadable(tr("What stands in its cells is of too many kinds."))
             self.tables[name] = TextTable(name, parent)
         return self.tables[name]
 
@@ -197,7 +198,7 @@ class CellMarkup(_Tables):
             if name := token["name"]:
                 content.append(None)
                 if len(stack) > MOST_NESTED:
-                    raise Unreadable("What stands in its cells is nested too deeply.")
+                    raise Unreadable(tr("What stands in its cells is nested too deeply."))
                 path = f"{path}/{name}" if path else name
                 table = self.table(path, table)
                 here = table.add(here)
@@ -230,7 +231,7 @@ class CellMarkup(_Tables):
         """With what may not stand there written as a reference."""
         if form == _CDATA:
             if "]]>" in value:
-                raise Unreadable("A name cannot stand where the path does.")
+                raise Unreadable(tr("A name cannot stand where the path does."))
             return value
         quotes = {'"': "&quot;", "'": "&apos;"} if form == _ATTRIBUTE else {}
         return escape(value, quotes)
@@ -278,5 +279,5 @@ class CellPairs(_Tables):
     def spelled(self, value: str, like: str, form: int) -> str:
         """As it is, where it can stand so."""
         if self._separator in value or "\n" in value or value != value.strip():
-            raise Unreadable("A name cannot stand in it as the others do.")
+            raise Unreadable(tr("A name cannot stand in it as the others do."))
         return value

@@ -20,6 +20,7 @@ from fascis.documents.learned.plain_text import PlainTables
 from fascis.documents.learned.tables import Cell, Column, Join, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Text, shape_of
 from fascis.documents.learned.xml_text import XmlTables
+from fascis.words.speech import tr
 
 # Bytes, unpacked.
 LARGEST = 512 << 20
@@ -74,7 +75,7 @@ class TextContents:
             return content
         self.after = TextContents(content)
         if not _differ_in(self.tables(), self.after.tables(), edits):
-            raise Unreadable("It would not be read back as it was to be.")
+            raise Unreadable(tr("It would not be read back as it was to be."))
         return content
 
     def filled(self, edits: Mapping[Cell, str]) -> bytes:
@@ -142,7 +143,7 @@ class Anew:
         Raises:
             Unreadable: always.
         """
-        raise Unreadable("It was written anew already.")
+        raise Unreadable(tr("It was written anew already."))
 
 
 class Packed:
@@ -162,7 +163,7 @@ class Packed:
             self.kind = "zip"
             self._open_zip()
         if not self._members:
-            raise Unreadable("Nothing in it is read.")
+            raise Unreadable(tr("Nothing in it is read."))
         self.container = f"{self.kind}+{next(iter(self._members.values())).container}"
 
     def _open_zip(self) -> None:
@@ -172,17 +173,17 @@ class Packed:
                 infos = packed.infolist()
                 names = [info.filename for info in infos]
                 if len(set(names)) != len(names):
-                    raise Unreadable("Two things in it have the same name.")
+                    raise Unreadable(tr("Two things in it have the same name."))
                 for info in infos:
                     left -= info.file_size
                     if left < 0:
-                        raise Unreadable("It is too large unpacked.")
+                        raise Unreadable(tr("It is too large unpacked."))
                     if info.is_dir():
                         continue
                     with packed.open(info) as file:
                         content = file.read(info.file_size + 1)
                     if len(content) != info.file_size:
-                        raise Unreadable("It is damaged.")
+                        raise Unreadable(tr("It is damaged."))
                     try:
                         self._members[info.filename] = TextContents(content)
                     except Unreadable:
@@ -197,7 +198,9 @@ class Packed:
             EOFError,
             ValueError,
         ) as error:
-            raise Unreadable(f"It is packed in a way that is not read ({error}).") from error
+            raise Unreadable(
+                tr("It is packed in a way that is not read ({error}).", error=error)
+            ) from error
 
     def tables(self) -> Sequence[Table]:
         """Of all members, called by these."""
@@ -297,11 +300,11 @@ def _unzipped(content: bytes) -> bytes:
     try:
         text = packed.decompress(content, LARGEST + 1)
     except zlib.error as error:
-        raise Unreadable(f"It is damaged ({error}).") from error
+        raise Unreadable(tr("It is damaged ({error}).", error=error)) from error
     if len(text) > LARGEST or packed.unconsumed_tail:
-        raise Unreadable("It is too large unpacked.")
+        raise Unreadable(tr("It is too large unpacked."))
     if not packed.eof or packed.unused_data:
-        raise Unreadable("It is packed in several pieces, which is not read.")
+        raise Unreadable(tr("It is packed in several pieces, which is not read."))
     return text
 
 
@@ -356,7 +359,7 @@ def contents_of(content: bytes) -> TextContents | Packed:
         Unreadable: it is none that is read.
     """
     if len(content) > LARGEST:
-        raise Unreadable("It is too large to be looked through.")
+        raise Unreadable(tr("It is too large to be looked through."))
     if content.startswith((_GZIP, _ZIP)):
         return Packed(content)
     return TextContents(content)

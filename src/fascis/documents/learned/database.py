@@ -25,6 +25,7 @@ from blake3 import blake3
 
 from fascis.documents.learned.tables import NO_ROW, Cell, Join, Unreadable
 from fascis.files.disk.door import delete_state
+from fascis.words.speech import tr
 
 MAGIC = b"SQLite format 3\0"
 MOST_TABLES, MOST_COLUMNS, MOST_JOINS = 300, 200, 60
@@ -59,7 +60,9 @@ def making_sense() -> Iterator[None]:
     try:
         yield
     except (sqlite3.Error, UnicodeError, OverflowError, MemoryError) as error:
-        raise Unreadable(f"It is a database that cannot be read ({error}).") from error
+        raise Unreadable(
+            tr("It is a database that cannot be read ({error}).", error=error)
+        ) from error
 
 
 class Database:
@@ -93,14 +96,16 @@ class Database:
             db.execute(f"PRAGMA {pragma}")
         db.set_progress_handler(self._is_late, 100_000)
         if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
-            raise Unreadable(f"It is a damaged database ({said}).")
+            raise Unreadable(tr("It is a damaged database ({said}).", said=said))
         self.encoding = str(db.execute("PRAGMA encoding").fetchone()[0])
         listed = db.execute("PRAGMA table_list").fetchall()
         names = [r[1] for r in listed if r[0] == "main" and r[2] == "table"]
         without = {r[1] for r in listed if r[4]}
         self.names = sorted(n for n in names if not n.startswith("sqlite_"))
         if len(self.names) > MOST_TABLES:
-            raise Unreadable(f"It has {len(self.names)} tables, too many to be looked through.")
+            raise Unreadable(
+                tr("It has {names} tables, too many to be looked through.", names=len(self.names))
+            )
         self._tables = {n: DatabaseTable(self, n, n in without) for n in self.names}
         db.set_authorizer(_authorize)
 
@@ -171,7 +176,9 @@ class DatabaseTable:
         # Generated columns are read by nobody here, and cannot be written.
         self.all_columns = [Declared(r[1], str(r[2]).upper(), int(r[5])) for r in rows if not r[6]]
         if len(self.all_columns) > MOST_COLUMNS:
-            raise Unreadable(f"Its table {name} has too many columns to be looked through.")
+            raise Unreadable(
+                tr("Its table {name} has too many columns to be looked through.", name=name)
+            )
         named = {c.name.lower() for c in self.all_columns}
         alias = next((a for a in ("rowid", "_rowid_", "oid") if a not in named), None)
         if without_rowid or alias is None:
@@ -340,7 +347,7 @@ class KeyJoin:
 
     def __init__(self, table: DatabaseTable, column: str, to: DatabaseTable, key: str) -> None:
         self.table, self.column, self.to, self.key = table, column, to, key
-        self.name = f"{column} is {to.name}.{key}"
+        self.name = tr("{column} is {name}.{key}", column=column, name=to.name, key=key)
         self._rows: array[int] | None = None
 
     def some(self, rows: Sequence[int]) -> list[int]:
@@ -428,13 +435,24 @@ def _refuse_what_runs(path: Path, edits: Mapping[Cell, str]) -> None:
                 db.execute(sql).fetchall()
             except sqlite3.Error as error:
                 raise Unreadable(
-                    f"A change of {table}.{column} needs what only its own program has ({error})."
+                    tr(
+                        "A change of {table}.{column} needs what only its own program has "
+                        "({error}).",
+                        table=table,
+                        column=column,
+                        error=error,
+                    )
                 ) from error
             db.set_authorizer(None)
             if inner:
                 raise Unreadable(
-                    f"A change of {table}.{column} would run something of its own program "
-                    f"({inner[0]})."
+                    tr(
+                        "A change of {table}.{column} would run something of its own program "
+                        "({inner}).",
+                        table=table,
+                        column=column,
+                        inner=inner[0],
+                    )
                 )
 
 
@@ -465,7 +483,9 @@ def _refuse_indexed(path: Path, edits: Mapping[Cell, str]) -> None:
                 tables = {n.lower() for n in reading.names}
                 if content[2].lower() in tables:
                     continue
-            raise Unreadable(f"Its index {name} holds paths too, and cannot be changed with them.")
+            raise Unreadable(
+                tr("Its index {name} holds paths too, and cannot be changed with them.", name=name)
+            )
 
 
 def _holds(reading: Database, table: str, values: list[Any]) -> bool:
@@ -502,7 +522,9 @@ def _change(path: Path, edits: Mapping[Cell, str]) -> None:
             for sql, rows in plan:
                 db.executemany(sql, rows)
         except sqlite3.Error as error:
-            raise Unreadable(f"The database does not take the new paths ({error}).") from error
+            raise Unreadable(
+                tr("The database does not take the new paths ({error}).", error=error)
+            ) from error
         db.execute("COMMIT")
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
@@ -512,9 +534,9 @@ def _prove(before: Path, after: Path, edits: Mapping[Cell, str]) -> None:
     wanted = _by_column(edits)
     with closing(Database(before)) as old, closing(Database(after)) as new:
         if new.rows("PRAGMA integrity_check(1)")[0][0] != "ok":
-            raise Unreadable("The database would be damaged by the new paths.")
+            raise Unreadable(tr("The database would be damaged by the new paths."))
         if old.schema() != new.schema():
-            raise Unreadable("The database would not be what it was.")
+            raise Unreadable(tr("The database would not be what it was."))
         for table in old.tables():
             _prove_table(table, new.table(table.name), wanted)
 
@@ -540,7 +562,9 @@ def _prove_table(
                         was = some[row - first]
                         some[row - first] = (*was[:at], values[row], *was[at + 1 :])
             if _exactly(some) != _exactly(others):
-                raise Unreadable(f"Its table {old.name} would not be what it was to be.")
+                raise Unreadable(
+                    tr("Its table {name} would not be what it was to be.", name=old.name)
+                )
             if not some:
                 return
             first += len(some)

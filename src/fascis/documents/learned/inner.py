@@ -11,6 +11,7 @@ from typing import Protocol
 from fascis.documents.learned.cell_text import CellJson, CellMarkup, CellPairs, CellReader
 from fascis.documents.learned.tables import Cell, Contents, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Hole, filled
+from fascis.words.speech import tr
 
 # What parts the name of a column from those of the tables in it.
 WITHIN = "→"
@@ -66,7 +67,7 @@ class WithInner:
             mine = {c: v for c, v in edits.items() if c.table.partition(WITHIN)[0] == name}
             for cell, value in inner.outer(mine).items():
                 if own.setdefault(cell, value) != value:
-                    raise Unreadable("Two of its paths stand at one place.")
+                    raise Unreadable(tr("Two of its paths stand at one place."))
         return own
 
 
@@ -140,7 +141,7 @@ class _InColumn:
         row = cell.row - bisect_left(owners, top) if owners else 0
         column = self._reader.alone(text)[cell.table].column(cell.column)
         if row >= len(column.values) or column.values[row] != value:
-            raise Unreadable("Two values in a cell have one name.")
+            raise Unreadable(tr("Two values in a cell have one name."))
         return column.starts[row], column.ends[row]
 
     def _owners(self, name: str) -> Sequence[int]:

@@ -9,6 +9,7 @@ from typing import Any
 
 from fascis.documents.learned.tables import Cell, Table, TextTable, Unreadable
 from fascis.documents.learned.text import Hole, filled
+from fascis.words.speech import tr
 
 MOST_NESTED = 500
 _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([{}\[\],:])|[^\s{}\[\],:"]+', re.DOTALL)
@@ -94,7 +95,7 @@ class JsonReader:
             frame = stack[-1] if stack else None
             if mark in ("{", "["):
                 if len(stack) > MOST_NESTED:
-                    raise Unreadable("It is nested too deeply.")
+                    raise Unreadable(tr("It is nested too deeply."))
                 if frame is None:
                     opened = _Frame(mark == "{", (), top, row, "", () in self._maps)
                 else:
@@ -169,9 +170,9 @@ class JsonTables:
             # Of a large one nothing is kept; then where it has maps is not known.
             tree = json.loads(text, object_pairs_hook=_nothing if large else None)
         except (ValueError, RecursionError) as error:
-            raise NoJson(f"It is no JSON that makes sense ({error}).") from error
+            raise NoJson(tr("It is no JSON that makes sense ({error}).", error=error)) from error
         if text.lstrip()[:1] not in ("{", "["):
-            raise Unreadable("It is a single value.")
+            raise Unreadable(tr("It is a single value."))
         reader = JsonReader(maps=set() if large else maps_of(tree))
         del tree
         top = reader.table("", None)

@@ -37,16 +37,17 @@ from fascis.documents.model import (
 )
 from fascis.documents.targets import Syntax, Target, readings
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 _LONGEST = 4096
 _ENDS = re.compile(r"\.[A-Za-z][A-Za-z0-9]{1,4}$|\.[0-9][A-Za-z]{2}$")
-_UNASKED = (
-    "Documents of its make are read in another library. Whether they are to be read so in this one "
-    "too nobody has said: fascis learn asks."
+_UNASKED = tr(
+    "Documents of its make are read in another library. Whether they are to "
+    "be read so in this one too nobody has said: fascis learn asks."
 )
-_OTHER = (
-    "It is not as the document of its make that was looked at: where it keeps its paths is not "
-    "known. fascis learn looks at it."
+_OTHER = tr(
+    "It is not as the document of its make that was looked at: where it "
+    "keeps its paths is not known. fascis learn looks at it."
 )
 
 
@@ -81,7 +82,9 @@ class LearnedText(_Learned):
     def open(self, source: Source) -> OpenDocument:
         """Opens a document; it is read at once."""
         if source.size > LARGEST:
-            raise NotUnderstood(f"It is {source.size} bytes long, too large for a document.")
+            raise NotUnderstood(
+                tr("It is {size} bytes long, too large for a document.", size=source.size)
+            )
         with source.stream() as stream:
             content = stream.read(LARGEST + 1)
         contents = contents_of(content)
@@ -181,8 +184,11 @@ class LearnedDocument:
                 where = f"{table.name}.{name}"
                 if where not in seen and any(map(_may_name_media, table.column(name).all())):
                     raise Unreadable(
-                        f"What stands in {shown(where)} may be paths, and nothing stood there in "
-                        "the document that was looked at. fascis learn looks at it again."
+                        tr(
+                            "What stands in {where} may be paths, and nothing stood there in the "
+                            "document that was looked at. fascis learn looks at it again.",
+                            where=shown(where),
+                        )
                     )
 
     def _refuse_what_else_is_named(self) -> None:
@@ -203,8 +209,11 @@ class LearnedDocument:
                     covered = covered or {p for f in self._followed for p in f.paths()}
                     if path not in covered:
                         raise Unreadable(
-                            f"It names {shown(path)} too, in a place that was not looked at: what "
-                            "else it refers to is not known. fascis learn looks at it again."
+                            tr(
+                                "It names {path} too, in a place that was not looked at: what else "
+                                "it refers to is not known. fascis learn looks at it again.",
+                                path=shown(path),
+                            )
                         )
 
     def references(self) -> Iterator[Reference]:
@@ -272,7 +281,7 @@ class LearnedDocument:
             return
         with OpenedDatabase(new) as contents:
             if contents.shape() != self.stored.shape:
-                raise Unreadable("It would not be what it was.")
+                raise Unreadable(tr("It would not be what it was."))
             again = WithInner(contents, self._names)
             prove_paths(again, self.stored.readings, after, self._drives)
 

@@ -13,6 +13,7 @@ from typing import Any
 from fascis.documents.learned.existing import Existing
 from fascis.documents.learned.spelling import Mode, decoded
 from fascis.documents.learned.tables import NO_ROW, Cell, Contents, Join, Table, Unreadable
+from fascis.words.speech import tr
 
 _MOST_TREE = 64
 
@@ -153,7 +154,7 @@ class Followed:
         self._drives = drives or {}
         self._tables = {table.name: table for table in contents.tables()}
         if reading.table not in self._tables:
-            raise Unreadable(f"It has no {reading.table}.")
+            raise Unreadable(tr("It has no {table}.", table=reading.table))
         self.table = self._tables[reading.table]
         self.levels = [level for piece in reading.pieces for level in self._levels(piece)]
 
@@ -239,7 +240,7 @@ class Followed:
         if piece.row != NO_ROW:
             table = self._tables.get(piece.table, table)
             if table.name != piece.table or piece.row >= len(table):
-                raise Unreadable(f"It has no {piece.table}.")
+                raise Unreadable(tr("It has no {table}.", table=piece.table))
             where = _Same(piece.row)
         for hop in piece.hops:
             join = _join_of(table, hop)
@@ -247,7 +248,7 @@ class Followed:
             where = rows if where is None else _Through(where, rows)
             table = join.to
         if piece.column not in table.columns():
-            raise Unreadable(f"It has no {table.name}.{piece.column}.")
+            raise Unreadable(tr("It has no {name}.{column}.", name=table.name, column=piece.column))
         column = table.column(piece.column)
         if piece.row != NO_ROW:
             text = self._text(piece, column.some([piece.row])[0])
@@ -343,7 +344,7 @@ def _ways_up(up: Sequence[int]) -> list[array[int]]:
         while (above := up[way[-1]]) != NO_ROW and above not in way:
             way.append(above)
             if len(way) > _MOST_TREE:
-                raise Unreadable("Its folders lie in each other too deeply.")
+                raise Unreadable(tr("Its folders lie in each other too deeply."))
         ways.append(way[::-1])
     deepest = max(map(len, ways), default=0)
     return [
@@ -379,5 +380,11 @@ def absolute(path: str, folder: str, from_folder: bool) -> str | None:
 def _join_of(table: Table, name: str) -> Join:
     found = next((join for join in table.joins() if join.name == name), None)
     if found is None:
-        raise Unreadable(f"Its {table.name} lead no more to what they led to ({name}).")
+        raise Unreadable(
+            tr(
+                "Its {name} lead no more to what they led to ({name_2}).",
+                name=table.name,
+                name_2=name,
+            )
+        )
     return found

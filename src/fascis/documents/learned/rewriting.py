@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from fascis.documents.learned.changing import Changes, Copies, Paths, copies_of, copy_edits
 from fascis.documents.learned.reading import Followed, Reading
 from fascis.documents.learned.tables import Cell, Contents, Unreadable
+from fascis.words.speech import tr
 
 
 def copies_in(every: Sequence[Followed], before: Sequence[Paths]) -> list[Copies]:
@@ -40,14 +41,17 @@ def edits_for(
             continue
         if copies.doubtful:
             raise Unreadable(
-                f"What it keeps in {copies.doubtful[0]} follows its paths in part, and it is not "
-                "known how."
+                tr(
+                    "What it keeps in {doubtful} follows its paths in part, and it is not "
+                    "known how.",
+                    doubtful=copies.doubtful[0],
+                )
             )
         mine |= copy_edits(copies.follow, followed.table, old, new)
         for cell, value in mine.items():
             if edits.setdefault(cell, value) != value:
                 raise Unreadable(
-                    "Two of its fields share a place, and are to say different things."
+                    tr("Two of its fields share a place, and are to say different things.")
                 )
     return edits
 
@@ -71,4 +75,4 @@ def prove_paths(
         if len(followed.table) != len(wanted) or any(
             now != to for now, to in zip(followed.paths(), wanted, strict=True)
         ):
-            raise Unreadable("A path would not be read back as it was to be.")
+            raise Unreadable(tr("A path would not be read back as it was to be."))

@@ -17,6 +17,7 @@ from typing import Any
 from fascis.documents.learned.containers import is_database
 from fascis.documents.learned.reading import Reading
 from fascis.files.errors import Damaged
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -92,7 +93,9 @@ class Stored:
             )
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise Damaged(
-                path, f"a reading in it cannot be understood ({error})", "Nothing was changed."
+                path,
+                tr("a reading in it cannot be understood ({error})", error=error),
+                tr("Nothing was changed."),
             ) from error
 
     @classmethod

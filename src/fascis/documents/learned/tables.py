@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
 from fascis.documents.model import NotUnderstood
+from fascis.words.speech import tr
 
 # A row that a join does not lead to.
 NO_ROW = -1
@@ -345,7 +346,7 @@ class TextTable:
 
 def _refuse_many(columns: Sized) -> None:
     if len(columns) >= _MOST_COLUMNS:
-        raise Unreadable("Its things have too many kinds of values to be looked through.")
+        raise Unreadable(tr("Its things have too many kinds of values to be looked through."))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -371,7 +372,7 @@ class _ByKey:
     def __init__(self, column: TextColumn, to: TextTable, key: str) -> None:
         self._column, self._table, self._key = column, to, key
         self.to: Table = to
-        self.name = f"{column.name} is {to.name}.{key}"
+        self.name = tr("{name} is {name_2}.{key}", name=column.name, name_2=to.name, key=key)
         self._all: array[int] | None = None
 
     def some(self, rows: Sequence[int]) -> list[int]:

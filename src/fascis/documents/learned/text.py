@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from fascis.documents.learned.tables import TextTable, Unreadable
+from fascis.words.speech import tr
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
@@ -36,10 +37,10 @@ class Text:
         try:
             text = content[len(mark) :].decode(encoding)
         except UnicodeDecodeError as error:
-            raise Unreadable("It is in an encoding that is not known here.") from error
+            raise Unreadable(tr("It is in an encoding that is not known here.")) from error
         found = cls(text, encoding, mark)
         if "\0" in text or found.encoded(text) != content:
-            raise Unreadable("It is no plain text.")
+            raise Unreadable(tr("It is no plain text."))
         return found
 
     def encoded(self, text: str) -> bytes:
@@ -47,7 +48,7 @@ class Text:
         try:
             return self.mark + text.encode(self.encoding)
         except UnicodeEncodeError as error:
-            raise Unreadable("A name cannot be written in its encoding.") from error
+            raise Unreadable(tr("A name cannot be written in its encoding.")) from error
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +70,7 @@ def filled(text: str, holes: Iterable[Hole]) -> str:
     at = 0
     for hole in sorted(holes, key=lambda h: h.start):
         if hole.start < at:
-            raise Unreadable("Two of its paths stand at one place.")
+            raise Unreadable(tr("Two of its paths stand at one place."))
         parts += (text[at : hole.start], hole.text)
         at = hole.end
     parts.append(text[at:])

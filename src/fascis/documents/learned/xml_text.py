@@ -17,6 +17,7 @@ from xml.sax.saxutils import escape
 
 from fascis.documents.learned.markup import said_by
 from fascis.documents.learned.tables import Cell, TextColumn, TextTable, Unreadable
+from fascis.words.speech import tr
 
 MOST_NESTED = 500
 _MOST_PATHS = 5000
@@ -26,7 +27,7 @@ _LONG = 200
 _MOST_KNOWN = 500
 # What lies in a map is called so, whatever its key.
 _ANY = "*"
-_FOUND_AGAIN = "One of its paths was not found again."
+_FOUND_AGAIN = tr("One of its paths was not found again.")
 
 
 @dataclass(slots=True)
@@ -126,7 +127,7 @@ class XmlTables:
         try:
             parser.Parse(content, True)
         except expat.ExpatError as error:
-            raise Unreadable(f"It is no well-formed XML ({error}).") from error
+            raise Unreadable(tr("It is no well-formed XML ({error}).", error=error)) from error
         del self._stack[:]
         self._fold()
         for table in self._tables.values():
@@ -137,11 +138,11 @@ class XmlTables:
         return list(self._tables.values())
 
     def _entity(self, *_: object) -> None:
-        raise Unreadable("It has entities of its own, which are not read.")
+        raise Unreadable(tr("It has entities of its own, which are not read."))
 
     def _kind(self, called: str, above: _Kind | None) -> _Kind:
         if len(self._tables) >= _MOST_PATHS:
-            raise Unreadable("It has too many kinds of elements to be looked through.")
+            raise Unreadable(tr("It has too many kinds of elements to be looked through."))
         if above is None and called == "plist":
             self.container = "plist"
         path = f"{above.path}/{called}" if above else called
@@ -185,7 +186,7 @@ class XmlTables:
     def _child(self, above: _Open, name: str, row: int) -> _Kind:
         """The kind of an element that was not seen before, or is called by a key."""
         if self._depth > MOST_NESTED:
-            raise Unreadable("It is nested too deeply.")
+            raise Unreadable(tr("It is nested too deeply."))
         called, key = name, None
         if above.kind.keyed and name != "key":
             key, above.pending = above.pending, None
@@ -256,7 +257,7 @@ class XmlTables:
             holes = [self._hole(columns[c[:2]], c, tag, edits[c], encoding) for c in cells]
             for start, end, text in sorted(holes) if len(holes) > 1 else holes:
                 if start < at:
-                    raise Unreadable("Two of its paths stand at one place.")
+                    raise Unreadable(tr("Two of its paths stand at one place."))
                 new.write(content[at:start])
                 new.write(text)
                 at = end
@@ -300,7 +301,7 @@ class XmlTables:
         except UnicodeEncodeError:
             new = text.encode(encoding, "xmlcharrefreplace")
         if said_by(new.decode(encoding), quote) != value:
-            raise Unreadable("A name cannot stand where the path does.")
+            raise Unreadable(tr("A name cannot stand where the path does."))
         return start, end, new
 
 
@@ -326,7 +327,7 @@ def _check(content: io.BytesIO) -> None:
         content.seek(0)
         expat.ParserCreate().ParseFile(content)
     except expat.ExpatError as error:
-        raise Unreadable(f"It would be no well-formed XML ({error}).") from error
+        raise Unreadable(tr("It would be no well-formed XML ({error}).", error=error)) from error
 
 
 _BEGINS = re.compile(r"<[^\s/>]+")
@@ -394,5 +395,5 @@ def _find(text: str, name: str) -> tuple[int, int, str] | None:
         return (*inside.span(1), "")
     rest = text[inside.end() :] if inside else text[at:]
     if (inside and name) or (len(rest) > _ENOUGH and inside and not rest.startswith("<![CDATA[")):
-        raise Unreadable("A comment, or more, stands in the middle of a path.")
+        raise Unreadable(tr("A comment, or more, stands in the middle of a path."))
     return None

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from fascis.drives.model import Drive
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 MOST_NAMES = 2_000
 _BACKUP = re.compile(r"(?i)(?<![a-z])(back-?ups?|snapshots?|sicherung(en)?|sauvegardes?)(?![a-z])")
@@ -41,12 +42,16 @@ def character_of(names: list[str], label: str) -> Character:
     backup = ""
     dated = [n for n in folders if _DATED.search(n)]
     if _BACKUP.search(label):
-        backup = f"its name is {shown(label)}"
+        backup = tr("its name is {label}", label=shown(label))
     elif named := next((n for n in names if _BACKUP.search(n)), ""):
-        backup = f"it has {shown(named.rstrip('/'))}"
+        backup = tr("it has {rstrip}", rstrip=shown(named.rstrip("/")))
     elif len(dated) >= _LEAST_DATED and 2 * len(dated) > len(folders):
-        backup = f"it has {len(dated)} folders called by dates, {shown(dated[0])} first"
-    system = "it has the folders of a system" if set(folders) >= _SYSTEM else ""
+        backup = tr(
+            "it has {dated} folders called by dates, {dated_2} first",
+            dated=len(dated),
+            dated_2=shown(dated[0]),
+        )
+    system = tr("it has the folders of a system") if set(folders) >= _SYSTEM else ""
     return Character(backup, system)
 
 

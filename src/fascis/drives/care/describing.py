@@ -10,9 +10,10 @@ import time
 from fascis.drives.care.character import Character
 from fascis.drives.model import Drive
 from fascis.drives.rules import LAST_CODE, Fold, Rules
-from fascis.words.figures import NBSP, counted, size
+from fascis.words.figures import NBSP, moment, size
+from fascis.words.speech import tr, trn
 
-_LAST = {0x7F: "z, without accents", 0xFFFF: "those of the basic plane, without pictures"}
+_LAST = {0x7F: tr("z, without accents"), 0xFFFF: tr("those of the basic plane, without pictures")}
 _TRANSPORTS = {
     "nvme": "NVMe",
     "usb": "USB",
@@ -27,8 +28,17 @@ def transport_words(drive: Drive) -> str:
     """How it is connected: ``USB 10 Gb/s``."""
     name = _TRANSPORTS.get(drive.transport, "")
     if drive.link_mbit >= 1000:
-        return f"{name} {drive.link_mbit / 1000:g}{NBSP}Gb/s"
-    return f"{name} {drive.link_mbit}{NBSP}Mb/s" if drive.link_mbit else name
+        return tr(
+            "{name} {link_mbit}{nbsp}Gb/s",
+            name=name,
+            link_mbit=f"{drive.link_mbit / 1000:g}",
+            nbsp=NBSP,
+        )
+    return (
+        tr("{name} {link_mbit}{nbsp}Mb/s", name=name, link_mbit=drive.link_mbit, nbsp=NBSP)
+        if drive.link_mbit
+        else name
+    )
 
 
 def file_system_words(drive: Drive) -> str:
@@ -42,26 +52,26 @@ def built_words(drive: Drive) -> str:
     The kernel calls every virtual disk spinning.
     """
     if drive.takes_turns:
-        return "spinning disk"
+        return tr("spinning disk")
     if drive.transport in ("nvme", "usb", "sata", "sas") and not drive.rotational:
-        return "solid state"
+        return tr("solid state")
     return ""
 
 
 def speed_words(speed: tuple[float, float, float] | None) -> str:
     """``612 MB/s measured``, of writing."""
-    return f"{speed[0]:.0f}{NBSP}MB/s measured" if speed else ""
+    return tr("{speed}{nbsp}MB/s measured", speed=f"{speed[0]:.0f}", nbsp=NBSP) if speed else ""
 
 
 def state_words(drive: Drive, seen_at: float | None = None) -> str:
     """Why a drive cannot be used now, or nothing."""
     if drive.silent:
-        return "does not answer"
+        return tr("does not answer")
     if not drive.mounted:
-        return "not mounted"
+        return tr("not mounted")
     if not drive.connected:
         if seen_at:
-            return f"last seen {time.strftime('%d %b, %H:%M', time.localtime(seen_at))}"
+            return tr("last seen {when}", when=moment(seen_at))
         return "away"
     return ""
 
@@ -71,27 +81,40 @@ def flags(drive: Drive, character: Character | None = None) -> list[str]:
     found = []
     if drive.ambiguous:
         found.append(
-            "Shares its identity (UUID) with another drive that is connected, as a cloned disk "
-            "does."
+            tr(
+                "Shares its identity (UUID) with another drive that is connected, as a "
+                "cloned disk does."
+            )
         )
     elif drive.twin_of:
         found.append(
-            "Another drive with the same identity (UUID) is connected, a clone of it; this is the "
-            "one that is known."
+            tr(
+                "Another drive with the same identity (UUID) is connected, a clone of "
+                "it; this is the one that is known."
+            )
         )
     if drive.errors:
         found.append(
-            f"The kernel has counted {counted(drive.errors, 'fault')} of its file system. Have it "
-            "checked."
+            trn(
+                "The kernel has counted {n} fault of its file system. Have it checked.",
+                "The kernel has counted {n} faults of its file system. Have it checked.",
+                drive.errors,
+            )
         )
     if drive.connected and drive.read_only:
-        found.append("It can only be read.")
+        found.append(tr("It can only be read."))
     if character and character.backup:
-        found.append(f"It seems to be a backup disk: {character.backup}.")
+        found.append(tr("It seems to be a backup disk: {backup}.", backup=character.backup))
     if drive.system or (character and character.system):
-        found.append("It is a system disk.")
+        found.append(tr("It is a system disk."))
     if drive.nearly_full:
-        found.append(f"It is nearly full: {size(drive.free)} of {size(drive.capacity)} are free.")
+        found.append(
+            tr(
+                "It is nearly full: {size} of {size_2} are free.",
+                size=size(drive.free),
+                size_2=size(drive.capacity),
+            )
+        )
     return found
 
 
@@ -99,36 +122,36 @@ def rules_in_words(rules: Rules) -> list[str]:
     """What a file system can hold, a sentence each."""
     found = []
     if rules.largest_file is not None and rules.largest_file < 1 << 40:
-        found.append(f"No file over {size(rules.largest_file)}.")
-    found.append(
-        f"Names of up to 255{NBSP}{'characters' if rules.utf16_names else 'bytes'}"
-        + _names(rules)
-        + "."
-    )
+        found.append(tr("No file over {size}.", size=size(rules.largest_file)))
+    found.append(_names(rules))
     if rules.largest_code < LAST_CODE:
         found.append(
-            f"Letters only up to {_LAST.get(rules.largest_code, chr(rules.largest_code))}, by the "
-            "way it is mounted."
+            tr(
+                "Letters only up to {get}, by the way it is mounted.",
+                get=_LAST.get(rules.largest_code, chr(rules.largest_code)),
+            )
         )
     found.append(
         {
-            Fold.NONE: "A.jpg and a.jpg are two files.",
-            Fold.UPPER: "A.jpg and a.jpg are one name.",
-            Fold.FULL: "A.jpg and a.jpg are one name, and so are two ways to write é.",
+            Fold.NONE: tr("A.jpg and a.jpg are two files."),
+            Fold.UPPER: tr("A.jpg and a.jpg are one name."),
+            Fold.FULL: tr("A.jpg and a.jpg are one name, and so are two ways to write é."),
         }[rules.folds]
     )
     kept = {
-        "links": rules.links,
-        "permissions": rules.modes,
-        "extended attributes": rules.attributes,
-        "holes": rules.holes,
+        tr("links"): rules.links,
+        tr("permissions"): rules.modes,
+        tr("extended attributes"): rules.attributes,
+        tr("holes"): rules.holes,
     }
     lost = [name for name, keeps in kept.items() if not keeps]
     found.append(
-        "Keeps " + _and([n for n, k in kept.items() if k]) + "." if len(lost) < len(kept) else ""
+        tr("Keeps {these}.", these=_and([n for n, k in kept.items() if k]))
+        if len(lost) < len(kept)
+        else ""
     )
     if lost:
-        found.append(f"Keeps no {_and(lost, 'or')}.")
+        found.append(tr("Keeps no {and_}.", and_=_and(lost, "or")))
     found.append(_times(rules))
     return [f for f in found if f]
 
@@ -136,12 +159,18 @@ def rules_in_words(rules: Rules) -> list[str]:
 def _names(rules: Rules) -> str:
     words = []
     if rules.reserved:
-        words.append('without any of " * : < > ? \\ |')
+        words.append(tr("without any of {characters}", characters='" * : < > ? \\ |'))
     if rules.trailing:
-        words.append("not ending in a dot or a space")
+        words.append(tr("not ending in a dot or a space"))
     if rules.devices:
-        words.append("not aux, con, nul and their like")
-    return "; " + ", ".join(words) if words else ""
+        words.append(tr("not aux, con, nul and their like"))
+    if rules.utf16_names:
+        most = trn("{n} character", "{n} characters", 255)
+    else:
+        most = trn("{n} byte", "{n} bytes", 255)
+    if not words:
+        return tr("Names of up to {most}.", most=most)
+    return tr("Names of up to {most}; {limits}.", most=most, limits=", ".join(words))
 
 
 def _times(rules: Rules) -> str:
@@ -149,10 +178,17 @@ def _times(rules: Rules) -> str:
     if step < 10**9:
         return ""
     if rules.earliest and rules.latest:
-        years = f", from {_year(rules.earliest)} to {_year(rules.latest)}"
+        years = tr(
+            ", from {year} to {year_2}", year=_year(rules.earliest), year_2=_year(rules.latest)
+        )
     else:
         years = ""
-    return f"Dates in steps of {counted(step // 10**9, 'second')}{years}."
+    return trn(
+        "Dates in steps of {n} second{years}.",
+        "Dates in steps of {n} seconds{years}.",
+        step // 10**9,
+        years=years,
+    )
 
 
 def _year(seconds: int) -> int:
@@ -166,12 +202,12 @@ def _and(words: list[str], last: str = "and") -> str:
 def rules_known_by(drive: Drive) -> str:
     """Where the rules are from: asked, certain, or assumed."""
     if drive.rules.asked:
-        return "The drive itself was asked."
+        return tr("The drive itself was asked.")
     if drive.rules.certain:
         return ""
     if not drive.rules.known:
-        return (
-            "The file system is not known here; the narrowest rules are assumed until the drive is "
-            "asked when a crossing starts."
+        return tr(
+            "The file system is not known here; the narrowest rules are assumed "
+            "until the drive is asked when a crossing starts."
         )
-    return "Assumed by its file system; the drive itself is asked when a crossing starts."
+    return tr("Assumed by its file system; the drive itself is asked when a crossing starts.")

@@ -27,6 +27,7 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, Refused, told
 from fascis.files.names import join, shown
+from fascis.words.speech import tr
 
 MOST_BYTES, LEAST_BYTES = 256 << 20, 4 << 20
 _SECONDS = 2.5  # each way
@@ -61,15 +62,17 @@ def measure(
     """
     label = shown(drive.label)
     if not drive.connected:
-        raise Refused(Code.AWAY, f"{label} is away; it cannot be measured.")
+        raise Refused(Code.AWAY, tr("{label} is away; it cannot be measured.", label=label))
     if drive.read_only:
         raise Refused(
-            Code.DESTINATION_READ_ONLY, f"{label} can only be read; its speed is not measured."
+            Code.DESTINATION_READ_ONLY,
+            tr("{label} can only be read; its speed is not measured.", label=label),
         )
     most = min(MOST_BYTES, drive.free // 20) // _CHUNK * _CHUNK
     if most < LEAST_BYTES:
         raise Refused(
-            Code.NOT_ENOUGH_ROOM, f"{label} is too full to be measured; nothing was written."
+            Code.NOT_ENOUGH_ROOM,
+            tr("{label} is too full to be measured; nothing was written.", label=label),
         )
     where = folder or drive.mount
     with closing(drives.open(where)) as medium:
@@ -77,7 +80,7 @@ def measure(
             with own_folder(medium, MEASURES) as own:
                 return _measured(medium, drive, join(own, MEASURED), most, control)
         except OSError as error:
-            raise told(error, "measure in", os.fsencode(str(where))) from error
+            raise told(error, tr("measure in"), os.fsencode(str(where))) from error
 
 
 def _measured(medium: Medium, drive: Drive, place: bytes, most: int, control: Control) -> Speed:
@@ -114,4 +117,4 @@ def _measured(medium: Medium, drive: Drive, place: bytes, most: int, control: Co
 
 def _stop(control: Control) -> None:
     if control.stopped:
-        raise Cancelled("The measurement was stopped; what it wrote is removed.")
+        raise Cancelled(tr("The measurement was stopped; what it wrote is removed."))

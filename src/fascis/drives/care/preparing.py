@@ -17,6 +17,7 @@ from fascis.drives.model import Drive
 from fascis.files.codes import Code
 from fascis.files.errors import Refused, told
 from fascis.files.names import fsname, shown
+from fascis.words.speech import tr
 
 LIBRARIES = "Libraries"
 
@@ -35,36 +36,48 @@ CHOICES = (
     Choice(
         "ext4",
         "ext4",
-        "Holds every name and date, links and permissions; has a journal, so that it is whole "
-        "again after a power cut.",
-        "Other systems than Linux cannot read it without help.",
+        tr(
+            "Holds every name and date, links and permissions; has a journal, so "
+            "that it is whole again after a power cut."
+        ),
+        tr("Other systems than Linux cannot read it without help."),
     ),
     Choice(
         "btrfs",
         "btrfs",
-        "Holds every name and date, links and permissions; checks what it reads against checksums "
-        "of its own.",
-        "Other systems than Linux cannot read it; small drives lose room to its own records.",
+        tr(
+            "Holds every name and date, links and permissions; checks what it reads "
+            "against checksums of its own."
+        ),
+        tr("Other systems than Linux cannot read it; small drives lose room to its own records."),
     ),
     Choice(
         "exfat",
         "exFAT",
-        "Every system reads and writes it; no limit of 4 GiB.",
-        "No journal: a cable pulled at the wrong moment can cost files. A.jpg and a.jpg are one; "
-        "no links, no permissions; dates in steps of two seconds.",
+        tr("Every system reads and writes it; no limit of 4 GiB."),
+        tr(
+            "No journal: a cable pulled at the wrong moment can cost files. A.jpg "
+            "and a.jpg are one; no links, no permissions; dates in steps of two "
+            "seconds."
+        ),
     ),
     Choice(
         "ntfs",
         "NTFS",
-        "Other systems read it, one of them by birth; has a journal; no limit of 4 GiB.",
-        "A.jpg and a.jpg are one elsewhere; no permissions as Linux has them; written through a "
-        "driver that may answer from memory.",
+        tr("Other systems read it, one of them by birth; has a journal; no limit of 4 GiB."),
+        tr(
+            "A.jpg and a.jpg are one elsewhere; no permissions as Linux has them; "
+            "written through a driver that may answer from memory."
+        ),
     ),
     Choice(
         "vfat",
         "FAT32",
-        "Every system and every camera reads it.",
-        "No file over 4 GiB, no journal, no links, no permissions; dates in steps of two seconds.",
+        tr("Every system and every camera reads it."),
+        tr(
+            "No file over 4 GiB, no journal, no links, no permissions; dates in "
+            "steps of two seconds."
+        ),
     ),
 )
 
@@ -84,19 +97,25 @@ def make_folder_for_libraries(
     """
     label = shown(drive.label)
     if not drive.connected:
-        raise Refused(Code.AWAY, f"{label} is away; nothing was made on it.")
+        raise Refused(Code.AWAY, tr("{label} is away; nothing was made on it.", label=label))
     if drive.read_only:
         raise Refused(
-            Code.DESTINATION_READ_ONLY, f"{label} can only be read; nothing was made on it."
+            Code.DESTINATION_READ_ONLY,
+            tr("{label} can only be read; nothing was made on it.", label=label),
         )
     raw = fsname(name)
     why = drive.rules.refuses_name(raw)
     if "/" in name or name in ("", ".", ".."):
-        why = "has a slash in it"
+        why = tr("has a slash in it")
     if why:
         raise Refused(
             Code.NAME_NOT_USABLE,
-            f"A folder on {label} cannot be called {shown(name) or 'nothing'}: it {why}.",
+            tr(
+                "A folder on {label} cannot be called {value}: it {why}.",
+                label=label,
+                value=shown(name) or "nothing",
+                why=why,
+            ),
         )
     with closing(drives.open(drive.mount)) as medium:
         try:
@@ -105,16 +124,20 @@ def make_folder_for_libraries(
         except FileExistsError:
             pass
         except OSError as error:
-            raise told(error, "make the folder", raw) from error
+            raise told(error, tr("make the folder"), raw) from error
     folder = drive.mount / name
     if not folder.is_dir() or folder.is_symlink():
         raise Refused(
             Code.DESTINATION_NOT_A_FOLDER,
-            f"{shown(str(folder))} is there and is no folder; nothing was changed.",
+            tr(
+                "{folder} is there and is no folder; nothing was changed.",
+                folder=shown(str(folder)),
+            ),
         )
     asked = drives.asked(drive, folder)
     if not os.access(folder, os.W_OK | os.X_OK) or not (asked.rules.asked or drive.free < 4 << 20):
         raise Refused(
-            Code.DESTINATION_NOT_PERMITTED, f"{shown(str(folder))} cannot be written by you."
+            Code.DESTINATION_NOT_PERMITTED,
+            tr("{folder} cannot be written by you.", folder=shown(str(folder))),
         )
     return folder, asked

@@ -20,6 +20,7 @@ from fascis.files.disk.writer import write_whole
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import shown
 from fascis.machine.bus import Absent
+from fascis.words.speech import tr
 
 
 def remove_safely(drive: Drive) -> bool:
@@ -34,25 +35,39 @@ def remove_safely(drive: Drive) -> bool:
     label = shown(drive.label)
     if not kernel_name(drive.device):
         raise EnvironmentTrouble(
-            f"{label} has no device of its own here; remove it with your file manager."
+            tr(
+                "{label} has no device of its own here; remove it with your file manager.",
+                label=label,
+            )
         )
     try:
         return take_out(drive)
     except Busy as error:
         raise EnvironmentTrouble(
-            f"{label} could not be removed: {_holding(drive)}. It is still connected; nothing of "
-            "it was changed."
+            tr(
+                "{label} could not be removed: {holding}. It is still connected; nothing "
+                "of it was changed.",
+                label=label,
+                holding=_holding(drive),
+            )
         ) from error
     except DBusErrorResponse as error:
         said = str(error.data[0]) if error.data else error.name
         raise EnvironmentTrouble(
-            f"{label} could not be removed ({said}). It is still connected; nothing of it was "
-            "changed."
+            tr(
+                "{label} could not be removed ({said}). It is still connected; nothing "
+                "of it was changed.",
+                label=label,
+                said=said,
+            )
         ) from error
     except Absent as error:
         raise EnvironmentTrouble(
-            f"{label} cannot be removed from here: the system's service for drives does not answer."
-            " Remove it with your file manager."
+            tr(
+                "{label} cannot be removed from here: the system's service for drives "
+                "does not answer. Remove it with your file manager.",
+                label=label,
+            )
         ) from error
 
 
@@ -61,13 +76,13 @@ def _holding(drive: Drive) -> str:
     words = ", ".join(f"{_who(h)} has {shown(Path(h.what).name)} of it open" for h in holders[:4])
     if words:
         return words
-    return "a program uses it" if all_seen else "a program of another user uses it"
+    return tr("a program uses it") if all_seen else tr("a program of another user uses it")
 
 
 def _who(holder: Holder) -> str:
     if holder.pid == os.getpid():
-        return "Fascis itself"
-    return f"{shown(holder.program)} (process {holder.pid})"
+        return tr("Fascis itself")
+    return tr("{program} (process {pid})", program=shown(holder.program), pid=holder.pid)
 
 
 def describe(folder: Path, **facts: Any) -> None:
@@ -86,4 +101,4 @@ def describe(folder: Path, **facts: Any) -> None:
         finally:
             os.close(fd)
     except (OSError, ValueError) as error:
-        raise told(OSError(5, str(error)), "change the stand-in drive") from error
+        raise told(OSError(5, str(error)), tr("change the stand-in drive")) from error

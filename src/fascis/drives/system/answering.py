@@ -10,6 +10,8 @@ import stat
 import threading
 import time
 
+from fascis.words.speech import tr
+
 PATIENCE = 1.5  # seconds
 
 
@@ -58,7 +60,7 @@ def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
             asking = _asked[where] = _Asking(where)
     asking.wait()
     if not asking.answers:
-        raise TimeoutError(f"{where} does not answer")
+        raise TimeoutError(tr("{where} does not answer", where=where))
     return asking.answers[0]
 
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fascis.drives.system.mounts import mount_id_of_line, read_mounts
+from fascis.words.speech import tr
 
 PROC = Path("/proc")
 _LINKS = ("cwd", "root", "exe")
@@ -77,4 +78,4 @@ def _name(process: Path) -> str:
     try:
         return (process / "comm").read_text(errors="replace").strip()
     except OSError:
-        return "a program"
+        return tr("a program")

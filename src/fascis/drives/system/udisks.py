@@ -19,6 +19,7 @@ from fascis.drives.system.mounts import mount_text, read_mounts
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import shown
 from fascis.machine.bus import SYSTEM, Absent, call, connection, opened
+from fascis.words.speech import tr
 
 _BUS = "org.freedesktop.UDisks2"
 _ROOT = "/org/freedesktop/UDisks2"
@@ -29,7 +30,7 @@ _PATIENCE = 60.0
 _REMOVING = 120.0
 _HELPER = "uhelper=udisks2"
 _QUIETLY = {"auth.no_user_interaction": ("b", True)}
-_BUSY = ("DeviceBusy", "Failed: target is busy")
+_BUSY = ("DeviceBusy", "Failed: target is busy")  # for programs
 
 
 class Busy(Exception):
@@ -63,19 +64,29 @@ def mount(drive: Drive) -> Path:
     label = shown(drive.label)
     if not (name := kernel_name(drive.device)):
         raise EnvironmentTrouble(
-            f"{label} has no device of its own here; mount it with your file manager."
+            tr(
+                "{label} has no device of its own here; mount it with your file manager.",
+                label=label,
+            )
         )
     try:
         with connection(SYSTEM) as bus:
             return Path(str(_call(bus, name, "Mount", {}, _REMOVING)[0]))
     except DBusErrorResponse as error:
         raise EnvironmentTrouble(
-            f"{label} could not be mounted ({_said(error)}). Nothing of it was changed."
+            tr(
+                "{label} could not be mounted ({said}). Nothing of it was changed.",
+                label=label,
+                said=_said(error),
+            )
         ) from error
     except Absent as error:
         raise EnvironmentTrouble(
-            f"{label} cannot be mounted from here: the system's service for drives does not answer."
-            " Mount it with your file manager."
+            tr(
+                "{label} cannot be mounted from here: the system's service for drives "
+                "does not answer. Mount it with your file manager.",
+                label=label,
+            )
         ) from error
 
 
@@ -106,9 +117,13 @@ def mount_again(device: str, mount: Path) -> Path | None:
                 return Path(str(_call(bus, name, "Mount")[0]))
             except Absent as error:
                 raise DriveGone(
-                    f"The drive at {mount} was unmounted, to be read again from the drive itself, "
-                    f"and could not be mounted again ({error}). All that was copied is on it; "
-                    "connect it again and resume."
+                    tr(
+                        "The drive at {mount} was unmounted, to be read again from the drive "
+                        "itself, and could not be mounted again ({error}). All that was copied "
+                        "is on it; connect it again and resume.",
+                        mount=mount,
+                        error=error,
+                    )
                 ) from error
     except Absent:
         return None
@@ -253,5 +268,5 @@ def _wait_until_gone(mount: Path) -> None:
     until = time.monotonic() + _PATIENCE
     while any(m.where == str(mount) for m in read_mounts()):
         if time.monotonic() > until:
-            raise TimeoutError("the driver does not end")
+            raise TimeoutError(tr("the driver does not end"))
         time.sleep(0.05)

@@ -20,13 +20,14 @@ from pathlib import Path
 
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
+from fascis.words.speech import tr
 
 
 class Changed(OSError):
     """What stands at a place is not what was proven. It was not touched."""
 
     def __init__(self, place: bytes) -> None:
-        super().__init__(errno.ESTALE, "it is not what it was a moment ago", os.fsdecode(place))
+        super().__init__(errno.ESTALE, tr("it is not what it was a moment ago"), os.fsdecode(place))
 
 
 @dataclass(frozen=True, slots=True)

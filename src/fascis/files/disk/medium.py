@@ -24,6 +24,7 @@ from fascis.files.disk.door import Proven
 from fascis.files.disk.walk import Folder, walk
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import parent
+from fascis.words.speech import tr
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NOCTTY | os.O_NONBLOCK
 _PRIVATE = 0o600
@@ -388,7 +389,7 @@ class PosixMedium:
         try:
             return cls(os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC))
         except OSError as error:
-            raise told(error, "open the folder", os.fsencode(path)) from error
+            raise told(error, tr("open the folder"), os.fsencode(path)) from error
 
     @property
     def handle(self) -> int:
@@ -443,7 +444,7 @@ class PosixMedium:
         status = os.fstat(handle)
         if not stat.S_ISREG(status.st_mode):
             os.close(handle)
-            raise OSError(22, "not a regular file")
+            raise OSError(22, tr("not a regular file"))
         return PosixFile(handle, status)
 
     def create(self, place: bytes, mode: int = _PRIVATE) -> PosixFile:
@@ -508,7 +509,7 @@ class PosixMedium:
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
         """Moves one entry into a folder of this crossing, where RENAME_NOREPLACE is refused."""
         if self.exists(new):
-            raise FileExistsError(17, "the name is taken")
+            raise FileExistsError(17, tr("the name is taken"))
         old_folder = open_folder(self._root, parent(place))
         new_folder = open_folder(self._root, parent(new))
         try:
@@ -623,7 +624,8 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
             length = file.status().st_size
             if length > limit:
                 raise EnvironmentTrouble(
-                    f"{place.decode(errors='replace')} is larger than it can be.", place
+                    tr("{decode} is larger than it can be.", decode=place.decode(errors="replace")),
+                    place,
                 )
             content = bytearray(length)
             view, filled = memoryview(content), 0
@@ -633,7 +635,7 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
         finally:
             file.close()
     except OSError as error:
-        raise told(error, "read", place) from error
+        raise told(error, tr("read"), place) from error
 
 
 def move(medium: Medium, place: bytes, new: bytes) -> None:

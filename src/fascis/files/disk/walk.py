@@ -12,6 +12,7 @@ from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
 from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import STAGING, join
+from fascis.words.speech import tr
 
 _MODE = itemgetter(stat.ST_MODE)
 
@@ -52,7 +53,7 @@ def walk(
         try:
             folder = _list(root_fd, place, device, mount)
         except OSError as error:
-            trouble = told(error, "list the folder", place or b".")
+            trouble = told(error, tr("list the folder"), place or b".")
             if on_trouble is None:
                 raise trouble from error
             on_trouble(trouble)

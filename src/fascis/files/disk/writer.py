@@ -13,6 +13,7 @@ from typing import BinaryIO, Self
 from fascis.files.disk import kernel
 from fascis.files.disk.door import delete_own
 from fascis.files.errors import told
+from fascis.words.speech import tr
 
 
 class AtomicWriter:
@@ -33,7 +34,7 @@ class AtomicWriter:
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
             fd = os.open(self._temporary, flags, self._mode, dir_fd=self._dir_fd)
         except OSError as error:
-            raise told(error, "write", self._name) from error
+            raise told(error, tr("write"), self._name) from error
         kernel.set_mode(fd, self._mode)
         self._file = os.fdopen(fd, "wb")
         return self
@@ -56,7 +57,7 @@ class AtomicWriter:
             )
             os.fsync(self._dir_fd)
         except OSError as error:
-            raise told(error, "write", self._name) from error
+            raise told(error, tr("write"), self._name) from error
         self._file = None
 
     def abort(self) -> None:

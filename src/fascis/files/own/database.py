@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from fascis.files.errors import DriveFull, EnvironmentTrouble
+from fascis.words.speech import tr
 
 _HELD = (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
 _DRIVE = (
@@ -75,9 +76,12 @@ def trouble(path: Path, what: str, error: BaseException, rest: str = "") -> Envi
     """
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if code in _HELD:
-        said = (
-            f"{what} {path} is held by another program ({error}). Close that program, then try "
-            "again."
+        said = tr(
+            "{what} {path} is held by another program ({error}). Close that program, "
+            "then try again.",
+            what=what,
+            path=path,
+            error=error,
         )
         return EnvironmentTrouble(f"{said} {rest}".strip())
     try:
@@ -86,5 +90,9 @@ def trouble(path: Path, what: str, error: BaseException, rest: str = "") -> Envi
     except OSError:
         full = False
     kind = DriveFull if full else EnvironmentTrouble
-    room = f": {path.parent} needs room; make some there, then try again" if full else ""
+    room = (
+        tr(": {parent} needs room; make some there, then try again", parent=path.parent)
+        if full
+        else ""
+    )
     return kind(f"{what} cannot be used ({error}){room}. {rest}".strip())

@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from fascis.files.errors import told
+from fascis.words.speech import tr
 
 
 def write_over(path: Path, content: bytes) -> None:
@@ -32,4 +33,4 @@ def _write(path: Path, content: bytes, how: int) -> None:
         with os.fdopen(fd, "wb") as out:
             out.write(content)
     except OSError as error:
-        raise told(error, "write", os.fsencode(path)) from error
+        raise told(error, tr("write"), os.fsencode(path)) from error

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from fascis.files.errors import FascisError
 from fascis.files.own import log
+from fascis.words.speech import tr
 
 _LOG = logging.getLogger(__name__)
 
@@ -21,9 +22,13 @@ def told_unexpected(error: Exception, folder: Path) -> FascisError:
     log.begin(folder)
     _LOG.error("unexpected", exc_info=error)
     path = folder / log.NAME
-    where = f" What is needed for a report is in {path}." if path.exists() else ""
+    where = tr(" What is needed for a report is in {path}.", path=path) if path.exists() else ""
     return FascisError(
-        f"Something happened that Fascis did not expect ({type(error).__name__}). It stopped at "
-        "once; what was copied and verified is kept and written down, and a crossing that was "
-        f"begun goes on with fascis resume.{where}"
+        tr(
+            "Something happened that Fascis did not expect ({name}). It stopped at "
+            "once; what was copied and verified is kept and written down, and a "
+            "crossing that was begun goes on with fascis resume.{where}",
+            name=type(error).__name__,
+            where=where,
+        )
     )

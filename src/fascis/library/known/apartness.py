@@ -18,7 +18,7 @@ from fascis.files.errors import Cancelled
 from fascis.files.names import join
 from fascis.files.times import mtime_of
 from fascis.library.identity import OWN
-from fascis.words.figures import counted
+from fascis.words.speech import tr, trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,20 +47,38 @@ class Apartness:
     def words(self, here: str, there: str) -> str:
         """In words; ``here`` and ``there`` are how the two are called."""
         if self.alike:
-            return "the same files, sizes and dates"
+            return tr("the same files, sizes and dates")
         parts = []
         if self.only_here:
-            parts.append(f"{counted(self.only_here, 'file')} only on {here}")
+            parts.append(
+                trn(
+                    "{n} file only on {here}", "{n} files only on {here}", self.only_here, here=here
+                )
+            )
         if self.only_there:
-            parts.append(f"{counted(self.only_there, 'file')} only on {there}")
+            parts.append(
+                trn(
+                    "{n} file only on {there}",
+                    "{n} files only on {there}",
+                    self.only_there,
+                    there=there,
+                )
+            )
         if self.other:
             older = self.other - self.newer_here
             newer = [
-                f"{n} newer on {label}"
+                tr("{n_} newer on {label}", n_=n, label=label)
                 for n, label in ((self.newer_here, here), (older, there))
                 if n
             ]
-            parts.append(f"{counted(self.other, 'file')} in another state ({', '.join(newer)})")
+            parts.append(
+                trn(
+                    "{n} file in another state ({join})",
+                    "{n} files in another state ({join})",
+                    self.other,
+                    join=", ".join(newer),
+                )
+            )
         return ", ".join(parts)
 
 
@@ -96,7 +114,7 @@ def tell_apart(
 def _files(medium: Medium, control: Control) -> Iterator[tuple[bytes, tuple[int, int]]]:
     for folder in medium.walk():
         if control.stopped:
-            raise Cancelled("Telling them apart was stopped; nothing was changed.")
+            raise Cancelled(tr("Telling them apart was stopped; nothing was changed."))
         if folder.place == OWN or folder.place.startswith(OWN + b"/"):
             continue
         for name, s in zip(folder.names, folder.stats, strict=True):

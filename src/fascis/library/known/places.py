@@ -11,6 +11,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from fascis.library.register import KnownLibrary, Looked, Register
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -71,11 +72,11 @@ def reminder(place: Place, home: bool, now: float) -> str:
     """
     seen, since = place.seen, place.seen.since or now
     if seen.what == "aside":
-        return "set aside for a month" if now - since > _MONTH else ""
+        return tr("set aside for a month") if now - since > _MONTH else ""
     if not home and place.state in (State.BEHIND, State.DIFFERS) and now - since > _MONTH:
-        return "behind for a month"
+        return tr("behind for a month")
     if seen.verified_at and now - seen.verified_at > _YEAR:
-        return "not verified for a year"
+        return tr("not verified for a year")
     return ""
 
 

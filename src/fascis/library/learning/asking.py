@@ -22,6 +22,7 @@ from fascis.library.identity import READINGS
 from fascis.library.learning.agreed import agree, known_readings, library_of, take_back
 from fascis.library.learning.learnt import Learnt
 from fascis.library.references.reading import PathSource
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _LOG = logging.getLogger(__name__)
@@ -29,11 +30,13 @@ _LOG = logging.getLogger(__name__)
 CHILD = "fascis.library.learning.child"
 _LARGEST, _MOST_READINGS = 4 << 20, 200
 _LOOK_SECONDS = 0.1
-_ENDED = "It could not be looked through within the time and memory that a document may take here."
-_UNEXPECTED = (
+_ENDED = tr(
+    "It could not be looked through within the time and memory that a document may take here."
+)
+_UNEXPECTED = tr(
     "Something unexpected happened while it was looked through; the log has it. It is as it was."
 )
-_ELSEWHERE = "In another library, or on another computer, somebody said yes to this."
+_ELSEWHERE = tr("In another library, or on another computer, somebody said yes to this.")
 
 # Told what is being done, and with which of the documents, from 0.
 Step = Callable[[str, int], None]
@@ -61,11 +64,16 @@ def learn(
         Cancelled: ``control`` was stopped.
     """
     if not document.is_file():
-        raise Refused(Code.LIBRARY_MISSING, f"There is no file {shown(str(document))}.")
+        raise Refused(
+            Code.LIBRARY_MISSING, tr("There is no file {document}.", document=shown(str(document)))
+        )
     if kind_named(os.fsencode(document.name)):
         raise Refused(
             Code.WRONG_STATE,
-            f"{shown(document.name)} is of a make that is understood. Nothing is to be learnt.",
+            tr(
+                "{name} is of a make that is understood. Nothing is to be learnt.",
+                name=shown(document.name),
+            ),
         )
     (learnt,) = learn_all(workspace, [document.absolute()], search, control, step)
     if isinstance(learnt, EnvironmentTrouble):
@@ -212,7 +220,11 @@ def confirm(workspace: Workspace, learnt: Learnt, choice: Sequence[int] = ()) ->
     if learnt.verdict == "refused" or not taken or is_open:
         raise Refused(
             Code.WRONG_STATE,
-            f"{shown(learnt.document.name)} is left as it is: {learnt.why or 'nothing was found.'}",
+            tr(
+                "{name} is left as it is: {value}",
+                name=shown(learnt.document.name),
+                value=learnt.why or tr("nothing was found."),
+            ),
         )
     stored = Stored(
         learnt.container,

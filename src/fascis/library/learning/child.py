@@ -18,10 +18,11 @@ from fascis.documents.learned.stored import Stored
 from fascis.files.errors import EnvironmentTrouble
 from fascis.library.learning.learnt import Learnt
 from fascis.library.learning.looking import Where, existing_in, look
+from fascis.words.speech import tr
 
 # Of one document: seconds of the processor, and bytes of memory of the whole process.
 SECONDS, MEMORY = 240, 3 << 30
-_TOO_LARGE = "To look through it takes more memory than a document may take here."
+_TOO_LARGE = tr("To look through it takes more memory than a document may take here.")
 
 
 def main() -> None:
@@ -34,7 +35,7 @@ def main() -> None:
     except EnvironmentTrouble as error:
         _say(stops=str(error))
         return
-    told = Stored.understood(task["told"], "a reading")
+    told = Stored.understood(task["told"], tr("a reading"))
     where = Where(
         existing,
         {one.shape: one for one in told},

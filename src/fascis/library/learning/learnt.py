@@ -10,6 +10,7 @@ from typing import Any
 from fascis.documents.learned.reading import Reading
 from fascis.documents.learned.search import Gone, Left
 from fascis.files.names import shown
+from fascis.words.speech import tr
 
 
 @dataclass(slots=True)
@@ -133,5 +134,13 @@ class Learnt:
         """A sentence about what a person may do with it."""
         if self.verdict == "refused" or not self.fields:
             return self.why
-        words = f"{self.found} of {self.values} paths that it keeps lead to files"
-        return f"{words}: fascis learn {shown(self.document.name)} shows where, and asks."
+        words = tr(
+            "{found} of {values} paths that it keeps lead to files",
+            found=self.found,
+            values=self.values,
+        )
+        return tr(
+            "{words}: fascis learn {name} shows where, and asks.",
+            words=words,
+            name=shown(self.document.name),
+        )

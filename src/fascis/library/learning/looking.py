@@ -29,6 +29,7 @@ from fascis.files.names import shown
 from fascis.library.identity import OWN
 from fascis.library.learning.learnt import Field, Learnt
 from fascis.library.references.reading import PathSource
+from fascis.words.speech import tr
 
 MOST_FILES = 3_000_000
 _EXAMPLES = 3
@@ -115,7 +116,7 @@ def _look(learnt: Learnt, contents: Contents, source: PathSource, where: Where) 
     learnt.filled = filled(inner)
     where.step("trying")
     if not found:
-        learnt.verdict, learnt.why = "uncertain", "No place in it was found that names files."
+        learnt.verdict, learnt.why = "uncertain", tr("No place in it was found that names files.")
     elif why := _refusal(source, contents, readings, existing.drives):
         learnt.verdict, learnt.why = "refused", why
     elif all(one.sure for one in learnt.fields):
@@ -202,13 +203,16 @@ def _name_column(reading: Reading) -> tuple[str, str]:
 
 def _doubt(fields: Sequence[Field]) -> str:
     for gone in (one.gone for one in fields if one.gone):
-        return (
-            f"Nothing is where it says. If {shown(gone.old)} is {shown(gone.new)} now, "
-            f"{gone.found} of {gone.values} are found."
+        return tr(
+            "Nothing is where it says. If {old} is {new} now, {found} of {values} are found.",
+            old=shown(gone.old),
+            new=shown(gone.new),
+            found=gone.found,
+            values=gone.values,
         )
     if any(one.contested_by for one in fields):
-        return "Two places in it say the same; which its program follows is not known."
-    return "Too few of its paths lead to files that exist to be sure."
+        return tr("Two places in it say the same; which its program follows is not known.")
+    return tr("Too few of its paths lead to files that exist to be sure.")
 
 
 def _refusal(
@@ -252,5 +256,10 @@ def _files(folders: Sequence[bytes]) -> Iterator[bytes]:
             count += len(names)
             if count > MOST_FILES:
                 raise EnvironmentTrouble(
-                    f"There are more than {MOST_FILES} files in {shown(folder)}.", folder
+                    tr(
+                        "There are more than {most_files} files in {folder}.",
+                        most_files=MOST_FILES,
+                        folder=shown(folder),
+                    ),
+                    folder,
                 )

@@ -56,6 +56,7 @@ from fascis.library.replacing import is_kept
 from fascis.library.roles import DATABASES, ROLES, Role, RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
+from fascis.words.speech import tr
 
 # Of all image sequences of a library together.
 _MOST_FRAMES = 5_000_000
@@ -166,7 +167,7 @@ class _Reading:
         # A loose document that is used is read too: the list grows.
         while at < len(found.documents):
             if self._control.stopped:
-                raise Cancelled("The survey was stopped; nothing was changed.")
+                raise Cancelled(tr("The survey was stopped; nothing was changed."))
             document = found.documents[at]
             if not document.trouble:
                 self._read(at, document)
@@ -216,7 +217,7 @@ class _Reading:
         names = Names(self._root, lambda: iter(self._places))
         for row, place in self._candidates:
             if self._control.stopped:
-                raise Cancelled("The survey was stopped; nothing was changed.")
+                raise Cancelled(tr("The survey was stopped; nothing was changed."))
             extension = place.rpartition(b".")[2].lower()
             if ROLES[self._survey.role[row]].remakeable or database_of(place):
                 # what can be made again may name what it was made from; a journal is part of its
@@ -266,7 +267,7 @@ class _Reading:
         except (NotUnderstood, EnvironmentTrouble) as error:
             document.trouble = str(error)
         except MemoryError:
-            document.trouble = "It is too large to be read here."
+            document.trouble = tr("It is too large to be read here.")
         # Where half of it led says nothing.
         if document.trouble:
             self._found.leads.pop(document.place or document.path, None)
@@ -286,9 +287,10 @@ class _Reading:
                 frames += reference.sequence.frames
         self._frames += frames
         if self._frames > _MOST_FRAMES:
-            document.trouble = (
+            document.trouble = tr(
                 "Its image sequences, with those of other documents, have more than "
-                f"{_MOST_FRAMES} frames."
+                "{most_frames} frames.",
+                most_frames=_MOST_FRAMES,
             )
             return
         document.references, document.seen = count, opened.seen
@@ -347,7 +349,7 @@ class _Reading:
         found = self._where.of(ways, following.folder)
         if found is None:
             leads.of.append(NOWHERE)
-            self._found.not_media.append((number, reference.as_written, "it names no file"))
+            self._found.not_media.append((number, reference.as_written, tr("it names no file")))
             return
         meant, way = self._as_remembered(ways, following.folder, *found)
         leads.of.append(self._lead(meant))
@@ -531,7 +533,7 @@ class _Reading:
                 document = Document(place, LINK, 1)
                 self._found.documents.append(document)
                 self._found.not_media.append(
-                    (number, os.fsdecode(target), meant.refused or "it leads to itself")
+                    (number, os.fsdecode(target), meant.refused or tr("it leads to itself"))
                 )
             elif meant.place is None:
                 self._found.documents.append(Document(place, LINK, 1))

@@ -24,6 +24,7 @@ from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.names import shown
 from fascis.files.own.private import make_private
 from fascis.library.references.whereabouts import DriveRoots
+from fascis.words.speech import tr
 
 _CHUNK = 1 << 20
 _SHARED = b"-shm"
@@ -72,7 +73,7 @@ class DocumentSource(ABC):
             try:
                 self._size = self._status().st_size
             except OSError as error:
-                raise told(error, "read the document", self._name) from error
+                raise told(error, tr("read the document"), self._name) from error
         return self._size
 
     def head(self) -> bytes:
@@ -99,7 +100,7 @@ class DocumentSource(ABC):
         try:
             file = self._open()
         except OSError as error:
-            raise told(error, "read the document", self._name) from error
+            raise told(error, tr("read the document"), self._name) from error
         with closing(file):
             yield io.BufferedReader(_Told(file, self._name), _CHUNK)
 
@@ -109,7 +110,7 @@ class DocumentSource(ABC):
             make_private(self._cache)
             folder = tempfile.TemporaryDirectory(dir=self._cache)
         except OSError as error:
-            raise told(error, "make a private copy in", os.fsencode(self._cache)) from error
+            raise told(error, tr("make a private copy in"), os.fsencode(self._cache)) from error
         return Path(self._held.enter_context(folder))
 
     def look(self) -> bytes:
@@ -151,7 +152,7 @@ class PathSource(DocumentSource):
         try:
             return os.readlink(self._path)
         except OSError as error:
-            raise told(error, "read the link", self._path) from error
+            raise told(error, tr("read the link"), self._path) from error
 
     def _status(self) -> os.stat_result:
         return os.lstat(self._path)
@@ -184,7 +185,7 @@ class MediumSource(DocumentSource):
                 with closing(self._medium.open(place)) as file, open(there, "xb") as out:
                     shutil.copyfileobj(as_stream(file), out, _CHUNK)
             except OSError as error:
-                raise told(error, "read the document", place) from error
+                raise told(error, tr("read the document"), place) from error
         return copy
 
     def link_target(self) -> bytes:
@@ -192,7 +193,7 @@ class MediumSource(DocumentSource):
         try:
             return self._medium.read_link(self._place)
         except OSError as error:
-            raise told(error, "read the link", self._place) from error
+            raise told(error, tr("read the link"), self._place) from error
 
     def _status(self) -> os.stat_result:
         return self._medium.status(self._place)
@@ -232,7 +233,7 @@ class _Told(io.RawIOBase):
         try:
             return self._file.readinto(memoryview(buffer).cast("B"))
         except OSError as error:
-            raise told(error, "read the document", self._name) from error
+            raise told(error, tr("read the document"), self._name) from error
 
 
 def open_regular(path: bytes) -> io.FileIO:
@@ -244,7 +245,7 @@ def open_regular(path: bytes) -> io.FileIO:
     fd = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     try:
         if not stat.S_ISREG(os.fstat(fd).st_mode):
-            raise EnvironmentTrouble(f"{shown(path)} is no regular file.", path)
+            raise EnvironmentTrouble(tr("{path} is no regular file.", path=shown(path)), path)
         return io.FileIO(fd, "rb")
     except BaseException:
         with suppress(OSError):
@@ -263,10 +264,12 @@ def read_outside(path: bytes, limit: int) -> bytes:
         with open_regular(path) as file:
             size = os.fstat(file.fileno()).st_size
             if size > limit:
-                raise NotUnderstood(f"It is {size} bytes long, too large for a document.")
+                raise NotUnderstood(
+                    tr("It is {size} bytes long, too large for a document.", size=size)
+                )
             return file.read(limit) or b""
     except OSError as error:
-        raise told(error, "read the document", path) from error
+        raise told(error, tr("read the document"), path) from error
 
 
 def place_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:

@@ -10,6 +10,7 @@ from fascis.documents.model import DocumentKind, Sequence
 from fascis.files.times import ctime_of, mtime_of
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
+from fascis.words.speech import tr
 
 
 @dataclass(slots=True)
@@ -186,5 +187,5 @@ class Uses:
     def not_understood(self) -> list[tuple[bytes, str]]:
         """``(place, why)`` of documents whose references are not known."""
         return [(d.place or d.path, d.trouble) for d in self.documents if d.trouble] + [
-            (place, "its format is not known") for place in self.unknown
+            (place, tr("its format is not known")) for place in self.unknown
         ]

@@ -22,6 +22,7 @@ from fascis.files.route import Moved
 from fascis.library.register import Former, KnownDrive
 from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
+from fascis.words.speech import tr
 
 # Where systems mount what is plugged in.
 _PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))
@@ -225,7 +226,7 @@ class Whereabouts:
         """What an absolute path means."""
         above, _, name = path.rpartition(b"/")
         if name in (b"", b".", b".."):
-            return Meant(Standing.MISSING, path, refused="it is a folder")
+            return Meant(Standing.MISSING, path, refused=tr("it is a folder"))
         kind, where = self._folder(above or b"/")
         if kind == "inside":
             return self._inside(where, name, depth)
@@ -293,14 +294,14 @@ class Whereabouts:
         place = folder + b"/" + name if folder else name
         path = self._below + place
         if place in self._folders:
-            return Meant(Standing.MISSING, path, refused="it is a folder")
+            return Meant(Standing.MISSING, path, refused=tr("it is a folder"))
         if place not in self._places:
             folded = self._folded_file(folder, name)
             if folded is None:
                 return self._nowhere(path, Standing.MISSING)
             place, path = folded, self._below + folded
         if place in self._special:
-            return Meant(Standing.MISSING, path, refused="it is a device or a pipe")
+            return Meant(Standing.MISSING, path, refused=tr("it is a device or a pipe"))
         if (target := self._links.get(place)) is not None and depth < _MOST_LINKS:
             inner = self.at(os.path.join(self._below + folder, target), depth + 1)
             # a link in the library is a file of it; what it leads to is found where links are
@@ -320,18 +321,18 @@ class Whereabouts:
                 return self.at(real, depth + 1)
             return self._nowhere(path, Standing.MISSING)
         if not stat.S_ISREG(status.st_mode):
-            what = "a folder" if stat.S_ISDIR(status.st_mode) else "a device or a pipe"
-            return Meant(Standing.MISSING, path, refused=f"it is {what}")
+            what = tr("a folder") if stat.S_ISDIR(status.st_mode) else tr("a device or a pipe")
+            return Meant(Standing.MISSING, path, refused=tr("it is {what}", what=what))
         if any(path.startswith(p + b"/") for p in _PSEUDO):
-            return Meant(Standing.MISSING, path, refused="it is no file of a drive")
+            return Meant(Standing.MISSING, path, refused=tr("it is no file of a drive"))
         if not is_media(name):
-            return Meant(Standing.MISSING, path, refused="it is not media")
+            return Meant(Standing.MISSING, path, refused=tr("it is not media"))
         return Meant(Standing.LOOSE, path, status=status)
 
     @staticmethod
     def _nowhere(path: bytes, standing: Standing) -> Meant:
         name = path.rpartition(b"/")[2]
-        return Meant(standing, path, refused="" if is_media(name) else "it is not media")
+        return Meant(standing, path, refused="" if is_media(name) else tr("it is not media"))
 
 
 def _same_file(one: bytes, other: bytes) -> bool:

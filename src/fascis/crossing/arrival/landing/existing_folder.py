@@ -24,6 +24,7 @@ from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN
 from fascis.library.survey import Kind
+from fascis.words.speech import tr
 
 # In the journal: folders of the plan that were there before anything moved in.
 _FOLDERS_BEFORE = "folders_before"
@@ -114,16 +115,22 @@ class InExistingFolder(InNewFolder):
         except FileExistsError as error:
             raise Refused(
                 Code.NAME_TAKEN,
-                f"{shown(place)} appeared at the new place meanwhile, and is not touched. What "
-                "arrives waits beside it; set that aside under another name and resume.",
+                tr(
+                    "{place} appeared at the new place meanwhile, and is not touched. What "
+                    "arrives waits beside it; set that aside under another name and resume.",
+                    place=shown(place),
+                ),
             ) from error
         except OSError as error:
             if error.errno != errno.EXDEV:
                 raise
             raise Refused(
                 Code.WRONG_STATE,
-                f"Something else is mounted at {shown(parent(place))} on the drive. It was not "
-                "touched: unmount it, then resume.",
+                tr(
+                    "Something else is mounted at {parent} on the drive. It was not touched: "
+                    "unmount it, then resume.",
+                    parent=shown(parent(place)),
+                ),
             ) from error
 
     # -- taken back --------------------------------------------------------------------------------
@@ -152,7 +159,9 @@ class InExistingFolder(InNewFolder):
             self._remove_emptied()
             medium.sync()
         except OSError as error:
-            raise told(error, "take the arrival back", self._places.told.name.encode()) from error
+            raise told(
+                error, tr("take the arrival back"), self._places.told.name.encode()
+            ) from error
         if (begun := copies.open_act("arrive")) is not None:
             copies.journal.conclude(begun, "withdrawn", self._clock())
         copies.put(_FOLDERS_BEFORE, None)

@@ -32,6 +32,7 @@ from fascis.files.disk.medium import Medium, read_small, remove_own
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.names import join, shown
 from fascis.library.identity import IDENTITY, OWN, read_identity
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
@@ -79,14 +80,14 @@ class InNewFolder(Landing):
                 write_new(medium, join(staging, TOKEN_FILE), [token])
                 medium.sync_folder(staging)
         except OSError as error:
-            raise told(error, "make the staging folder", staging) from error
+            raise told(error, tr("make the staging folder"), staging) from error
         prove_staging(medium, self._places)
         try:
             if not medium.exists(join(staging, PLAN_FILE)):
                 write_new(medium, join(staging, PLAN_FILE), plan_list(self._copies.journal))
                 medium.sync_folder(staging)
         except OSError as error:
-            raise told(error, "write the plan", staging) from error
+            raise told(error, tr("write the plan"), staging) from error
 
     def prove(self) -> None:
         """Proves by its token that the staging folder is this crossing's."""
@@ -158,8 +159,11 @@ class InNewFolder(Landing):
             if self._copies.open_act("claim") is None or not self._is_only_claimed():
                 raise Refused(
                     Code.DESTINATION_EXISTS,
-                    f"{shown(str(self._places.target))} appeared meanwhile and is not touched. The "
-                    "copy waits beside it; set that folder aside and resume.",
+                    tr(
+                        "{target} appeared meanwhile and is not touched. The copy waits beside "
+                        "it; set that folder aside and resume.",
+                        target=shown(str(self._places.target)),
+                    ),
                 ) from error
         except OSError as error:
             if error.errno != errno.EINVAL:
@@ -182,7 +186,10 @@ class InNewFolder(Landing):
             if medium.exists(self.final):
                 raise Refused(
                     Code.DESTINATION_EXISTS,
-                    f"{shown(str(self._places.target))} appeared meanwhile and is not touched.",
+                    tr(
+                        "{target} appeared meanwhile and is not touched.",
+                        target=shown(str(self._places.target)),
+                    ),
                 )
             self._copies.intend("claim", shown(str(self._places.target)), self._clock())
             medium.make_folder(self.final)
@@ -244,7 +251,7 @@ class InNewFolder(Landing):
                 self._move_out()
             medium.sync()
         except OSError as error:
-            raise told(error, "take the arrival back", self.final) from error
+            raise told(error, tr("take the arrival back"), self.final) from error
         for kind in ("claim", "arrive"):
             if (begun := copies.open_act(kind)) is not None:
                 copies.journal.conclude(begun, "withdrawn", self._clock())
@@ -322,11 +329,15 @@ def prove_staging(medium: Medium, places: Places) -> None:
     except (EnvironmentTrouble, ValueError, RecursionError) as error:
         raise Refused(
             Code.WRONG_STATE,
-            f"The staging folder on {places.label} is not this crossing's. Nothing was touched.",
+            tr(
+                "The staging folder on {label} is not this crossing's. Nothing was touched.",
+                label=places.label,
+            ),
         ) from error
     if not isinstance(said, dict) or said.get("token") != places.header.token:
         raise Refused(
-            Code.WRONG_STATE, "The staging folder belongs to another crossing. Nothing was touched."
+            Code.WRONG_STATE,
+            tr("The staging folder belongs to another crossing. Nothing was touched."),
         )
 
 
@@ -365,7 +376,9 @@ def open_copy(workspace: Workspace, places: Places, copies: Copies) -> Medium:
     if not copies.value("settled_at") or not has_arrived(workspace, places):
         raise Refused(
             Code.COPY_CHANGED,
-            f"{shown(str(places.target))} is not the copy that this crossing made. The originals "
-            "stay.",
+            tr(
+                "{target} is not the copy that this crossing made. The originals stay.",
+                target=shown(str(places.target)),
+            ),
         )
     return workspace.drives.open(places.target)

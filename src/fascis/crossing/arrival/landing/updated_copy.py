@@ -22,6 +22,7 @@ from fascis.files.disk.medium import move
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN
+from fascis.words.speech import tr
 
 EARLIER_FOLDER = OWN + b"/earlier"
 # In the journal: all that was moved has left its old place.
@@ -79,8 +80,12 @@ class UpdatedCopy(InExistingFolder):
         if medium.exists(new) and medium.exists(old) and not self._same(old, new):
             raise Refused(
                 Code.NAME_TAKEN,
-                f"{shown(new)} appeared in the copy meanwhile, and is not touched. What is to be "
-                "moved there waits beside it; set that aside under another name and resume.",
+                tr(
+                    "{new} appeared in the copy meanwhile, and is not touched. What is to be "
+                    "moved there waits beside it; set that aside under another name and "
+                    "resume.",
+                    new=shown(new),
+                ),
             )
 
     def _same(self, one: bytes, other: bytes) -> bool:
@@ -161,4 +166,4 @@ class UpdatedCopy(InExistingFolder):
                 self._remove_folder(folder)
             self._medium.sync()
         except OSError as error:
-            raise told(error, "take the update back", self.staged) from error
+            raise told(error, tr("take the update back"), self.staged) from error
