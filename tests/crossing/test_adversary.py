@@ -176,7 +176,7 @@ def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(
 
 
 def test_an_original_that_another_person_s_program_writes_to_stays(bench, library, monkeypatch):
-    """Its processes cannot be looked into; the lease tells."""
+    """Its processes cannot be opened; the lease tells."""
     crossing = switched(bench)
     monkeypatch.setattr(releasing_module, "find_open", lambda *_: Openers([], all_seen=False))
     with open(library / CLIP, "r+b") as theirs:

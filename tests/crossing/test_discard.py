@@ -1,4 +1,4 @@
-"""What goes without a copy, by its own choice; what was damaged where it lies.
+"""What goes without a copy, by its own choice; what was damaged at the source.
 
 What cannot be set aside.
 """
@@ -160,7 +160,7 @@ def test_what_was_damaged_where_it_lies_waits_for_a_decision(bench, damaged):
         "damaged-at-source",
         ["media/Day 01/weir_02.mov"],
     )
-    assert "damaged where it lies" in problem["sentence"]
+    assert "damaged at the source" in problem["sentence"]
 
 
 def test_taken_as_it_is_its_original_is_never_released(bench, damaged):

@@ -263,7 +263,7 @@ def test_a_drive_comes_back_elsewhere_and_old_paths_are_made_right(bench, open_w
         "known again",
     )
     choose(window, hands, "heron")
-    hands.press("Make old paths right")
+    hands.press("Update old paths")
     hands.wait(lambda: window.place == 4 and window.relinks.found == 2, "one card")
     assert cut.read_bytes() == before
     hands.press("Relink 2")
@@ -280,7 +280,7 @@ def test_where_nothing_is_to_be_made_right_that_is_said(known, open_window):
     os.rename(known.heron, where)
     hands.wait(lambda: (s := shelf(window, "heron")) is not None and s.former, "at another place")
     choose(window, hands, "heron")
-    hands.press("Make old paths right")
+    hands.press("Update old paths")
     hands.wait(lambda: "there is nothing to make right" in panel_text(window), "said")
 
 

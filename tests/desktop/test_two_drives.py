@@ -177,7 +177,7 @@ def test_a_later_one_may_go_first(known, open_window):
             "the line",
         )
     window.conducting.choose(window.conducting.rows()[2].id)
-    hands.press("Let it go first")
+    hands.press("Move to front of queue")
     hands.wait(lambda: "n2" in listed(window)[1], "the new order")
     window.conducting.choose(window.conducting.rows()[0].id)
     facts(known, "heron", write_mb_s=0)

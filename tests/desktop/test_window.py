@@ -177,7 +177,7 @@ def test_pause_go_on_and_stop(known, open_window):
     QTest.qWait(500)
     assert sum(x.copied for x in window.conducting._lanes.values()) - held < 200_000
     QTest.keyClick(window, Key.Key_P)
-    hands.press("Stop; go on another day")
+    hands.press("Stop; continue another day")
     hands.wait(lambda: window.conducting.running is None, "the stop")
     assert window.conducting.current.state is State.COPYING
     hands.press("Give up")

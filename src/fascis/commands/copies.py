@@ -38,7 +38,7 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def verify(
         library: list[str] = typer.Argument(None, help=tr("Libraries, or copies of them.")),
-        drive: str = typer.Option("", "--drive", help=tr("All that stands on this drive.")),
+        drive: str = typer.Option("", "--drive", help=tr("All libraries on this drive.")),
         everything: bool = typer.Option(False, "--all", help=tr("All that is connected.")),
         lists: list[str] = typer.Option(
             [], "--list", help=tr("Compare with this hash list of somebody else's too.")
@@ -102,7 +102,7 @@ def register(app: typer.Typer) -> None:
         ),
         to: str = typer.Option("", "--to", help=tr("Into this folder, instead of where it was.")),
         after: After | None = typer.Option(
-            None, "--after", help=tr("What becomes of what stands where the library is now.")
+            None, "--after", help=tr("What happens to the folder where the library is now.")
         ),
         ungather: bool = typer.Option(
             False, "--ungather", help=tr("Gathered media goes back to its loose place.")

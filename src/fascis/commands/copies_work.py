@@ -80,7 +80,8 @@ def _forget(workspace: Workspace, given: str, as_json: bool) -> None:
                 say(tr("The copy at {where} is forgotten. No file was touched.", where=where))
                 return
     usage(
-        tr("No library has the id {given}, and no copy stands there.", given=shown(given)), as_json
+        tr("No library has the id {given}, and there is no copy at that path.", given=shown(given)),
+        as_json,
     )
 
 
@@ -405,7 +406,7 @@ def bring_back(
         facts = plan.update.facts
         say(
             tr(
-                "{before} stands: {unchanged} the same, {changed} written anew, {added} new",
+                "{before} is there: {unchanged} the same, {changed} replaced, {added} new",
                 before=shown(str(way.before)),
                 unchanged=facts.unchanged,
                 changed=facts.changed,

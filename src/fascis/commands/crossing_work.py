@@ -144,9 +144,16 @@ def _tell(record: dict[str, Any]) -> None:
 def _tell_plan(plan: Plan) -> None:
     say(plan_sentence(plan).text)
     for target, goal in zip(plan.targets, plan.goals, strict=True):
-        files = trn("{n} file", "{n} files", plan.totals.files)
         about = duration(goal.estimate.seconds)
-        say(tr("{path}: {files}, about {time}", path=shown(str(target)), files=files, time=about))
+        say(
+            trn(
+                "{path}: {n} file, about {time}",
+                "{path}: {n} files, about {time}",
+                plan.totals.files,
+                path=shown(str(target)),
+                time=about,
+            )
+        )
     if plan.gathering.items:
         total = sum(o.size for _, o in plan.gathering.items)
         if plan.choices.loose_too:
@@ -266,8 +273,8 @@ def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
             break
         say(
             trn(
-                "{n} file became newer at the old place: brought along.",
-                "{n} files became newer at the old place: brought along.",
+                "{n} file changed at the old place since: copied too.",
+                "{n} files changed at the old place since: copied too.",
                 len(newer),
             )
         )
@@ -283,8 +290,8 @@ def _asked_along(newer: list[bytes]) -> bool:
         return False
     return typer.confirm(
         trn(
-            "{n} file became newer at the old place. Bring them along?",
-            "{n} files became newer at the old place. Bring them along?",
+            "{n} file changed at the old place since. Copy it too?",
+            "{n} files changed at the old place since. Copy them too?",
             len(newer),
         ),
         err=True,
@@ -335,7 +342,7 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
         if role not in known:
             usage(
                 tr(
-                    "{option} takes one of {join}; {role} is none.",
+                    "{option} takes one of {join}; {role} is not one of them.",
                     option=option,
                     join=", ".join(known),
                     role=shown(role),
@@ -453,10 +460,10 @@ def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
         for sentence in one.told():
             say(sentence)
         if gone:
-            files = trn("{n} file is", "{n} files are", len(gone))
-            sentence = tr(
-                "{files} in {name} and not here: {gone} first.",
-                files=files,
+            sentence = trn(
+                "{n} file is in {name} and not here: {gone} first.",
+                "{n} files are in {name} and not here: {gone} first.",
+                len(gone),
                 name=shown(one.path.name),
                 gone=shown(gone[0]),
             )

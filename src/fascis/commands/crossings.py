@@ -25,14 +25,14 @@ def register(app: typer.Typer) -> None:
     def relocate(
         library: str,
         to: str = typer.Option(
-            "", "--to", help=tr("The folder that the library's own folder will stand in.")
+            "", "--to", help=tr("The folder that will contain the library's own folder.")
         ),
         into: str = typer.Option(
             "",
             "--into",
             help=tr(
-                "A folder that is there, in a library or not: what arrives lands in it, "
-                "under its own folder's name, and what stands there is not touched."
+                "An existing folder, in a library or not: the files are put into it, under their "
+                "own folder's name; what is there already is not touched."
             ),
         ),
         also: str = typer.Option(
@@ -59,7 +59,7 @@ def register(app: typer.Typer) -> None:
             True, "--gather/--no-gather", help=tr("Copy loose media into the library.")
         ),
         only: list[str] = typer.Option(
-            [], "--only", help=tr("A project, or a folder, that goes along with what it uses.")
+            [], "--only", help=tr("A project, or a folder, to copy with what it uses.")
         ),
         after: After | None = typer.Option(
             None,
@@ -150,7 +150,9 @@ def register(app: typer.Typer) -> None:
     @app.command()
     def split(
         library: str,
-        to: str = typer.Option(..., "--to", help=tr("The folder that the new libraries stand in.")),
+        to: str = typer.Option(
+            ..., "--to", help=tr("The folder that will contain the new libraries.")
+        ),
         part: list[str] = typer.Option(
             [],
             "--part",
@@ -195,12 +197,12 @@ def register(app: typer.Typer) -> None:
         bring_along: bool = typer.Option(
             False,
             "--bring-along",
-            help=tr("Copy and verify what became newer at the old place meanwhile."),
+            help=tr("Copy and verify files that changed at the old place since."),
         ),
         leave_newer: bool = typer.Option(
             False,
             "--leave-newer",
-            help=tr("What became newer at the old place stays there; it is never deleted."),
+            help=tr("Files that changed at the old place since are left there and never deleted."),
         ),
         take_damaged: bool = typer.Option(
             False,

@@ -24,7 +24,7 @@ def register(app: typer.Typer) -> None:
         fresh: bool = typer.Option(
             False,
             "--fresh",
-            help=tr("Make the demo's world anew; only the demo's own folder is replaced."),
+            help=tr("Make the demo's world again; only the demo's own folder is replaced."),
         ),
         as_json: bool = JSON,
     ) -> None:

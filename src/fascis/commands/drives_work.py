@@ -38,7 +38,7 @@ from fascis.files.names import shown
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
 from fascis.words.figures import size
-from fascis.words.speech import tr
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 
@@ -112,7 +112,7 @@ def _shelves(workspace: Workspace) -> list[Shelf]:
             say(
                 tr(
                     "{label} is known again; it was {was}. fascis relink LIBRARY --returned "
-                    "makes old paths right.",
+                    "updates old paths.",
                     label=shown(shelf.drive.label),
                     was=was,
                 )
@@ -130,16 +130,16 @@ def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) 
         uuid = workspace.drives.at(Path(given).absolute()).uuid
         found = [s for s in shelves if s.drive.uuid == uuid]
     if len(found) != 1:
-        what = tr("No drive") if not found else tr("{found} drives", found=len(found))
-        usage(
-            tr(
-                "{what} called {given} {value} known.",
-                what=what,
+        if found:
+            words = trn(
+                "{n} drive is called {given}.",
+                "{n} drives are called {given}.",
+                len(found),
                 given=shown(given),
-                value="is" if not found else "are",
-            ),
-            as_json,
-        )
+            )
+        else:
+            words = tr("No drive called {given} is known.", given=shown(given))
+        usage(words, as_json)
     return found[0]
 
 

@@ -22,7 +22,7 @@ _STEPS = {
     "listing": tr("looking which files there are"),
     "reading": tr("reading it"),
     "searching": tr("looking for places that name files"),
-    "trying": tr("trying whether it can be written anew"),
+    "trying": tr("checking whether it can be rewritten"),
 }
 _STATUS = {"readable": DONE, "uncertain": WRONG, "refused": REFUSED}
 

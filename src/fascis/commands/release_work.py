@@ -70,7 +70,7 @@ def tell_deleting(found: Deleting, most: int) -> None:
     if found.files > most:
         print(
             tr(
-                "  and {count} more; release --list tells them all",
+                "  and {count} more; release --list shows all of them",
                 count=number(found.files - most),
             )
         )

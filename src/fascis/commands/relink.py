@@ -39,7 +39,7 @@ def register(app: typer.Typer) -> None:
         returned: bool = typer.Option(
             False,
             "--returned",
-            help=tr("Make right the paths that lead to where a drive was mounted before."),
+            help=tr("Update the paths that lead to where a drive was mounted before."),
         ),
         as_json: bool = JSON,
     ) -> None:

@@ -310,11 +310,13 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
             )
         )
     if act is not None:
-        words = trn("{n} document", "{n} documents", len(act.documents))
         print(
-            tr(
-                "{words} changed; each is kept beside, as it was. fascis undo {id} takes it back.",
-                words=words,
+            trn(
+                "{n} document changed; each is kept beside, as it was. fascis undo {id} takes it "
+                "back.",
+                "{n} documents changed; each is kept beside, as it was. fascis undo {id} takes "
+                "it back.",
+                len(act.documents),
                 id=act.id[:8],
             )
         )

@@ -198,13 +198,13 @@ def _tell(record: dict[str, Any]) -> None:
         say(problem["sentence"])
     print(tr("Split {split}: {state}.", split=record["split"], state=record["state"]))
     for part in record["parts"]:
-        files = trn("{n} file", "{n} files", part["verified_files"])
         print(
-            tr(
-                "  {to}  {state}, {files} verified",
+            trn(
+                "  {to}  {state}, {n} file verified",
+                "  {to}  {state}, {n} files verified",
+                part["verified_files"],
                 to=part["to"][0],
                 state=part["state"],
-                files=files,
             )
         )
     stays = record["stays"]

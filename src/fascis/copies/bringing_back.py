@@ -292,7 +292,7 @@ def _adopt(
         plan.problems.append(
             Problem(
                 Code.DESTINATION_EXISTS,
-                tr("Another library stands at {before} by now.", before=shown(str(before))),
+                tr("There is another library at {before} now.", before=shown(str(before))),
                 tr("Say where this one is to go (--to)."),
             )
         )
@@ -352,8 +352,8 @@ def _problems(found: Stands, before: Path) -> Iterator[Problem]:
                 differs=shown(differs[0]),
             ),
             tr(
-                "Go on (--yes): the library's own come there, and what stands there is "
-                "kept in .fascis/earlier. Or see to them first."
+                "Continue (--yes): the library's own files replace them, and those that are "
+                "there now are kept in .fascis/earlier. Or move them first."
             ),
             tuple(differs[:_MOST]),
         )

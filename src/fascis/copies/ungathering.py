@@ -123,7 +123,7 @@ def _why_it_stays(
             return tr("it was changed since")
         row = rows[place]
         if plan.fates[row] != Fate.COPY:
-            return tr("it does not go along")
+            return tr("it is not copied")
         for number in surveyed.uses.used_by.get(row, ()):
             if surveyed.uses.documents[number].kind.name not in _BY_PATHS:
                 return tr("a catalog or an edit list uses it")
@@ -238,8 +238,11 @@ def told_of(found: Ungathered) -> list[str]:
     """What a person should know of it, in sentences."""
     said = []
     if found.paths:
-        files = trn("{n} gathered file goes", "{n} gathered files go", len(found.paths))
-        sentence = tr("{files} back to where it was loose", files=files)
+        sentence = trn(
+            "{n} gathered file goes back to where it was loose",
+            "{n} gathered files go back to where it was loose",
+            len(found.paths),
+        )
         if found.missing:
             sentence += tr(
                 ", {missing} put there again ({size})",

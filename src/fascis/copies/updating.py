@@ -146,21 +146,22 @@ def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
     if not (found.edited or found.made or found.both):
         return
     worked = [*found.both, *found.edited, *found.made]
-    files = trn("{n} file", "{n} files", len(worked))
     both = tr("; {both} of them at home too", both=len(found.both)) if found.both else ""
     yield Problem(
         Code.COPY_IS_AHEAD,
-        tr(
-            "{files} of {copy} were made or changed there since it arrived{both}: {worked} first.",
-            files=files,
+        trn(
+            "{n} file of {copy} were made or changed there since it arrived{both}: {worked} first.",
+            "{n} files of {copy} were made or changed there since it arrived{both}: {worked} "
+            "first.",
+            len(worked),
             copy=shown(str(copy)),
             both=both,
             worked=shown(worked[0]),
         ),
         tr(
-            "Go on (--yes): what was changed only there stays as it is; of what was "
-            "changed at home too the copy gets that of home, and keeps its own in "
-            ".fascis/earlier. Or take what is newer there home first."
+            "Continue (--yes): files changed only in the copy stay as they are; where home "
+            "changed too, the copy gets home's version and keeps its own in .fascis/earlier. Or "
+            "copy the newer files home first."
         ),
         tuple(worked[:_MOST]),
     )
@@ -196,8 +197,8 @@ def copy_problems(
     if wrong is not None:
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            tr("{wrong} may not be written by you.", wrong=shown(str(wrong))),
-            tr("See to its permissions."),
+            tr("You do not have permission to write to {wrong}.", wrong=shown(str(wrong))),
+            tr("Check its permissions."),
         )
 
 

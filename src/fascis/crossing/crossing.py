@@ -443,8 +443,8 @@ class Crossing:
             raise Refused(
                 Code.CHANGED_SINCE_SURVEY,
                 tr(
-                    "{newer} file(s) became newer at the old place, {newer_2} first. Bring "
-                    "them along, or leave them there; home has not changed.",
+                    "{newer} file(s) changed at the old place since, {newer_2} first. Copy them "
+                    "too, or leave them there; home has not changed.",
                     newer=len(newer),
                     newer_2=shown(newer[0]),
                 ),
@@ -496,14 +496,16 @@ class Crossing:
         for destination in self.demanded:
             opened = destination.opened()
             if opened and opened.wrong:
-                count = trn("{n} reference leads", "{n} references lead", len(opened.wrong))
                 raise Refused(
                     Code.OUT_OF_BALANCE,
-                    tr(
-                        "{count} to other content at the new place than before, or to none: "
-                        "{wrong}. Home has not changed, and no original was touched. Take the "
-                        "crossing back, or correct that document there.",
-                        count=count,
+                    trn(
+                        "{n} reference leads to other content at the new place than before, or "
+                        "to none: {wrong}. Home has not changed, and no original was touched. "
+                        "Take the crossing back, or correct that document there.",
+                        "{n} references lead to other content at the new place than before, or "
+                        "to none: {wrong}. Home has not changed, and no original was touched. "
+                        "Take the crossing back, or correct that document there.",
+                        len(opened.wrong),
                         wrong=opened.wrong[0],
                     ),
                 )

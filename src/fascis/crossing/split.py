@@ -212,13 +212,14 @@ def _still_needed(split: SplitPlan) -> Iterator[Problem]:
     if needed:
         first = min(needed)
         below = split.plans[0].below
-        files = trn("{n} file is", "{n} files are", len(needed))
         yield Problem(
             Code.USED_ELSEWHERE,
-            tr(
-                "{files} still needed by documents that stay: {needed} uses "
+            trn(
+                "{n} file is still needed by documents that stay: {needed} uses {removeprefix}. "
+                "These originals are kept.",
+                "{n} files are still needed by documents that stay: {needed} uses "
                 "{removeprefix}. These originals are kept.",
-                files=files,
+                len(needed),
                 needed=shown(needed[first][0]),
                 removeprefix=shown(first.removeprefix(below)),
             ),
@@ -384,7 +385,7 @@ class Split:
                 Code.WRONG_STATE,
                 tr(
                     "This split was cut off before all of its parts were planned; nothing "
-                    "was copied. Give it up (fascis undo {id}) and begin it anew.",
+                    "was copied. Give it up (fascis undo {id}) and start again.",
                     id=self.id,
                 ),
             )

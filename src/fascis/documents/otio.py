@@ -142,7 +142,7 @@ def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
         raise NotUnderstood(tr("It is nested too deep to be a timeline.")) from error
     except ValueError as error:  # a number of thousands of digits
         raise NotUnderstood(
-            tr("It holds a number that is none of a timeline ({error}).", error=error)
+            tr("It holds a number that a timeline cannot have ({error}).", error=error)
         ) from error
     schema = tree.get("OTIO_SCHEMA") if isinstance(tree, dict) else getattr(tree, "schema", None)
     if not isinstance(schema, str):
@@ -311,7 +311,10 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
         raise NotUnderstood(
-            tr("An image sequence in it has figures that are none ({error}).", error=error)
+            tr(
+                "An image sequence in it has frame numbers that make no sense ({error}).",
+                error=error,
+            )
         ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
         raise NotUnderstood(

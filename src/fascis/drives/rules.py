@@ -25,7 +25,7 @@ LAST_CODE = 0x10FFFF  # of Unicode
 
 
 class Fold(Enum):
-    """Which names a file system takes for one."""
+    """Which names a file system treats as the same name."""
 
     # Only those that are equal byte for byte.
     NONE = "none"
@@ -82,7 +82,7 @@ class Rules:
         reserved: characters that cannot be in names.
         trailing: characters that cannot be at the end of names.
         devices: names of devices (``con``, ``aux.txt``) cannot be used.
-        folds: which names it takes for one.
+        folds: which names it treats as the same name.
         links: symbolic and hard links are kept.
         modes: permissions are kept.
         attributes: ``user.*`` extended attributes are kept.
@@ -395,7 +395,7 @@ UNKNOWN = Rules(
     stable_inodes=False,
     keeps_ctime=False,
     granularity_ns=2 * 10**9,
-    source=tr("the narrowest of all others, until the drive is asked"),
+    source=tr("the narrowest of all others, until the drive is tested"),
 )
 
 

@@ -154,20 +154,20 @@ class Stays(StrEnum):
         return member
 
     LEFT_OUT = "left-out", tr("left out by the plan")
-    CHANGED = "changed", tr("not as it was when it was copied")
-    APPEARED = "appeared", tr("made since the survey")
+    CHANGED = "changed", tr("changed since it was copied")
+    APPEARED = "appeared", tr("added since the survey")
     OPEN = "open", tr("open in another program")
-    SPECIAL = "special", tr("neither a file nor a folder nor a link")
+    SPECIAL = "special", tr("not a file, folder or link")
     NOT_VERIFIED = "not-verified", tr("its copy is not verified")
-    LINK = "link", tr("a link, which that drive cannot hold")
+    LINK = "link", tr("a link, which that drive cannot store")
     MOUNT = "mount", tr("something else is mounted there")
-    NOT_PERMITTED = "not-permitted", tr("may not be deleted")
+    NOT_PERMITTED = "not-permitted", tr("you have no permission to delete it")
     COPY_MISSING = "copy-missing", tr("its copy is missing")
     COPY_CHANGED = "copy-changed", tr("its copy was changed since it was verified")
     OPEN_NOT_KNOWN = (
         "open-not-known",
-        tr("whether another program has it open cannot be known here"),
+        tr("Fascis cannot tell whether another program has it open"),
     )
-    DAMAGED = "damaged", tr("damaged where it lies")
+    DAMAGED = "damaged", tr("damaged at the source")
     NOT_EMPTY = "not-empty", tr("the folder is not empty")
-    USED_ELSEWHERE = "used-elsewhere", tr("others still need it")
+    USED_ELSEWHERE = "used-elsewhere", tr("still used by others")

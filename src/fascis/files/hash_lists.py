@@ -128,8 +128,8 @@ class HashList:
         if self.bad:
             said.append(
                 tr(
-                    "{name}: {bad} lines are none of a hash list, line {first_bad} first; the "
-                    "others are used.",
+                    "{name}: {bad} lines do not belong to a hash list, line {first_bad} first; "
+                    "the others are used.",
                     name=name,
                     bad=self.bad,
                     first_bad=self.first_bad,

@@ -120,7 +120,7 @@ def write_beside(
         if not same:
             raise EnvironmentTrouble(
                 tr(
-                    "{name} read back wrong; this drive is not to be trusted. Nothing was changed.",
+                    "{name} read back wrong; this drive is unreliable. Nothing was changed.",
                     name=shown(name),
                 )
             )

@@ -120,7 +120,7 @@ class Deciding:
             if i is None:
                 continue
             if found is None:
-                self.state[i], self.why[i] = State.LEFT, tr("You said that it is none of them.")
+                self.state[i], self.why[i] = State.LEFT, tr("You said that it is not any of them.")
                 continue
             self.state[i], self.why[i], self.path[i] = (
                 State.FOUND,
@@ -401,7 +401,7 @@ class Deciding:
                     i,
                     p,
                     tr(
-                        "{words} Elsewhere there are {round} % of them.",
+                        "{words} Other folders have {round} % of them.",
                         words=words,
                         round=round(100 * share),
                     ),
@@ -412,7 +412,7 @@ class Deciding:
                 self._leave_open(
                     i,
                     tr(
-                        "{count} files of equal evidence and different content.",
+                        "{count} files that are equally likely and have different content.",
                         count=number(len(equal) + 1),
                     ),
                 )
@@ -515,7 +515,11 @@ class Deciding:
             )
             return
         self._leave_open(
-            i, tr("{count} files of equal evidence and different content.", count=number(len(best)))
+            i,
+            tr(
+                "{count} files that are equally likely and have different content.",
+                count=number(len(best)),
+            ),
         )
 
     def _sole(self, i: int, p: int, good: int) -> None:

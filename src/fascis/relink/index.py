@@ -108,7 +108,7 @@ def look(
         control: asked ten times a second.
 
     Raises:
-        EnvironmentTrouble: the folder is not there, or cannot be looked into.
+        EnvironmentTrouble: the folder is not there, or cannot be opened.
         Cancelled: when ``control`` was stopped.
     """
     walk = _Walk(root)

@@ -103,7 +103,7 @@ def new_content(
 
         new = document.retargeted(wanted)
     if new is None:
-        raise NotUnderstood(tr("What it lost does not stand in it any more; it was not changed."))
+        raise NotUnderstood(tr("It no longer contains the path that was lost; it was not changed."))
     return new
 
 

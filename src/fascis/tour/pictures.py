@@ -549,7 +549,7 @@ def _facts(world: World, name: str, **facts: object) -> None:
 
 
 def drives(world: World, folder: Path) -> list[Path]:
-    """A drive that comes back at another place, with its page; then what makes old paths right."""
+    """A drive that comes back at another place, with its page; then what updates old paths."""
     window = _open(world)
     hands = Hands(window, folder)
     view = window.shelves
@@ -569,7 +569,7 @@ def drives(world: World, folder: Path) -> list[Path]:
     )
     at = view.shelf_of("Field 2").topLeft().toPoint() + QPoint(60, 30)
     QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=at)
-    hands.wait(lambda: hands.button("Make old paths right") is not None, "its page", 700)
+    hands.wait(lambda: hands.button("Update old paths") is not None, "its page", 700)
     hands.take("drive-returned")
     window.close()
     return hands.taken

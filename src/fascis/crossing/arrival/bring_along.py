@@ -69,7 +69,7 @@ def amendment(
                 Code.COPY_CHANGED,
                 tr(
                     "{place} was changed after an equal file at the new place had counted as "
-                    "its copy. That file is not touched: leave what is newer where it is.",
+                    "its copy. That file is not touched: leave the newer file where it is.",
                     place=shown(place),
                 ),
                 (place,),

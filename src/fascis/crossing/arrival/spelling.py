@@ -126,7 +126,7 @@ class Spelling:
             if not way.absolute and not way.foreign and _joined(here, said, inner) == there:
                 return None
             if inner and there.rpartition(b"/")[2] != place.rpartition(b"/")[2]:
-                # A frame cannot be called otherwise; the plan sees to that.
+                # A frame cannot be given another name; the plan sees to that.
                 return None
             target = os.path.relpath(b"/" + there, b"/" + here)
         if inner:

@@ -44,7 +44,7 @@ def trust(copies: Copies, destination: Medium) -> None:
                     tr(
                         "{place} was in the copy when this was planned, and is not any more. "
                         "Nothing was changed. Give this crossing up (fascis undo) and plan it "
-                        "anew.",
+                        "again.",
                         place=shown(place),
                     ),
                 )

@@ -29,8 +29,8 @@ from fascis.words.speech import tr, trn
 
 MOST = 1000  # files that a problem names
 _APART = tr(
-    "They get other names in the copy, and documents follow; or leave them "
-    "out, or choose another drive."
+    "They get other names in the copy, and the documents are updated; or leave them out, or "
+    "choose another drive."
 )
 # Bytes of one file: zeros are hashed at some 2 GB a second.
 MOST_HOLES = 8 << 40
@@ -155,9 +155,9 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
             Code.NAMES_BECOME_ONE,
             trn(
                 "{n} name differs from another only in upper and lower case, which "
-                "{folding} takes for one: {place} would be {rpartition} there.",
+                "{folding} treats as the same name: {place} would be {rpartition} there.",
                 "{n} names differ from another only in upper and lower case, which "
-                "{folding} takes for one: {place} would be {rpartition} there.",
+                "{folding} treats as the same name: {place} would be {rpartition} there.",
                 len(apart.doubled),
                 folding=_folding(drives),
                 place=shown(place),
@@ -174,8 +174,10 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         yield Problem(
             Code.NAME_NOT_POSSIBLE,
             trn(
-                "{n} file would have to be called otherwise there and cannot be: {place}, {why}.",
-                "{n} files would have to be called otherwise there and cannot be: {place}, {why}.",
+                "{n} file would need a different name there, which is not possible: {place}, "
+                "{why}.",
+                "{n} files would need a different name there, which is not possible: {place}, "
+                "{why}.",
                 len(apart.cannot),
                 place=shown(place),
                 why=why,
@@ -183,8 +185,8 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
             tr("Choose a drive with another file system, or leave them out."),
             tuple(apart.cannot)[:MOST],
             trn(
-                "{n} file cannot be called otherwise",
-                "{n} files cannot be called otherwise",
+                "{n} file cannot be given another name",
+                "{n} files cannot be given another name",
                 len(apart.cannot),
             ),
             severity_here=Severity.STOPS,
@@ -193,10 +195,9 @@ def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
         yield Problem(
             Code.NAMES_GIVEN_BACK,
             trn(
-                "{n} name that an earlier drive could not hold {value} as before again.",
-                "{n} names that an earlier drive could not hold {value} as before again.",
+                "{n} name that an earlier drive could not hold is as it was before.",
+                "{n} names that an earlier drive could not hold are as they were before.",
                 len(apart.returned),
-                value="is" if len(apart.returned) == 1 else "are",
             ),
             "",
             tuple(apart.returned)[:MOST],
@@ -221,13 +222,11 @@ def left_problem(left: Clashes) -> Iterator[Problem]:
         yield Problem(
             Code.NOT_HOLDABLE,
             trn(
-                "{n} file stays at the old place, because the new drive cannot hold "
-                "{value} as named or as large; {value_2} never deleted.",
-                "{n} files stay at the old place, because the new drive cannot hold "
-                "{value} as named or as large; {value_2} never deleted.",
+                "{n} file stays at the old place, because the new drive cannot hold its name or "
+                "its size; its original is never deleted.",
+                "{n} files stay at the old place, because the new drive cannot hold their names or "
+                "sizes; their originals are never deleted.",
                 len(left),
-                value="it" if len(left) == 1 else "them",
-                value_2=tr("its original is") if len(left) == 1 else tr("their originals are"),
             ),
         )
 
@@ -259,8 +258,8 @@ def holding_problems(
         yield Problem(
             Code.RULES_ASSUMED,
             tr(
-                "What {label} can hold is assumed by the rules of {file_system}; it is "
-                "asked itself when the crossing starts.",
+                "What {label} can hold is assumed by the rules of {file_system}; the drive is "
+                "tested when the crossing starts.",
                 label=shown(drive.label),
                 file_system=_file_system(drive),
             ),
@@ -328,9 +327,9 @@ def holding_problems(
             Code.ATTRIBUTES_NOT_KEPT,
             trn(
                 "{n} file has more extended attributes than {name} can hold ({size} a "
-                "file): what does not fit is not kept, and told then.",
+                "file): what does not fit is not kept, and you will be told which.",
                 "{n} files have more extended attributes than {name} can hold ({size} a "
-                "file): what does not fit is not kept, and told then.",
+                "file): what does not fit is not kept, and you will be told which.",
                 len(over),
                 name=rules.name,
                 size=size(limit),
@@ -361,7 +360,7 @@ def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:
                 links,
                 name=rules.name,
             ),
-            tr("Choose a drive with another file system, or go on without them."),
+            tr("Choose a drive with another file system, or continue without them."),
             tuple(c.places(c.links)),
             trn("{n} link will stay", "{n} links will stay", links),
         )

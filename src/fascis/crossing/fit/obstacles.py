@@ -297,19 +297,18 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
                 "where it is.",
                 len(found.mounts),
             ),
-            tr("Unmount them, or go on without them."),
+            tr("Unmount them, or continue without them."),
             tuple(found.mounts),
         )
     if found.subvolumes:
-        folders = trn(
-            "{n} folder of the library is", "{n} folders of the library are", len(found.subvolumes)
-        )
         around.add(
             Code.NESTED_SUBVOLUMES,
-            tr(
-                "{folders} a subvolume of its file system, {subvolumes} first. It goes "
-                "along, and is an ordinary folder there.",
-                folders=folders,
+            trn(
+                "{n} folder of the library is a subvolume of its file system, {subvolumes} "
+                "first. It is copied, and becomes an ordinary folder there.",
+                "{n} folders of the library are subvolumes of its file system, {subvolumes} "
+                "first. They are copied, and become ordinary folders there.",
+                len(found.subvolumes),
                 subvolumes=shown(found.subvolumes[0]),
             ),
             "",
@@ -455,7 +454,7 @@ def _destination(
     try:
         around.workspace.drives.check_answers(destination)
     except DriveGone as error:
-        around.add(Code.DRIVE_SILENT, str(error), tr("See to its cable, or connect it again."))
+        around.add(Code.DRIVE_SILENT, str(error), tr("Check the cable, or connect it again."))
         return None, False
     if not os.path.lexists(destination):
         around.add(
@@ -474,7 +473,7 @@ def _destination(
     try:
         drive = around.workspace.drives.at(destination)
     except EnvironmentTrouble as error:
-        around.add(Code.DESTINATION_NOT_PERMITTED, str(error), tr("See to its permissions."))
+        around.add(Code.DESTINATION_NOT_PERMITTED, str(error), tr("Check its permissions."))
         return None, False
     if not drive.connected:
         around.add(Code.AWAY, tr("{label} is away.", label=drive.label), tr("Connect it."))
@@ -514,8 +513,8 @@ def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> Non
     elif not os.access(destination, os.W_OK | os.X_OK):
         around.add(
             Code.DESTINATION_NOT_PERMITTED,
-            tr("{text} may not be written by you.", text=text),
-            tr("See to its permissions."),
+            tr("You do not have permission to write to {text}.", text=text),
+            tr("Check its permissions."),
         )
     if around.source_drive and around.source_drive.uuid == drive.uuid:
         around.add(
@@ -596,7 +595,7 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
                 label=label,
                 backup=character.backup,
             ),
-            tr("Choose another drive, or go on if it is none."),
+            tr("Choose another drive, or continue if it is not a backup disk."),
         )
     if drive.system or character.system:
         why = tr("the system of this machine is on it") if drive.system else character.system
@@ -622,12 +621,12 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         around.add(
             Code.DESTINATION_NOT_PERMITTED,
             tr(
-                "{destination} cannot be looked into ({strerror}); whether a copy of "
+                "{destination} cannot be opened ({strerror}); whether a copy of "
                 "this library is there already is not known.",
                 destination=shown(str(destination)),
                 strerror=error.strerror,
             ),
-            tr("See to its permissions, or go on to have a copy there in any case."),
+            tr("Check its permissions, or continue to have a copy there anyway."),
             severity_here=Severity.DECISION,
         )
         return
@@ -642,9 +641,7 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
             around.add(
                 Code.IDENTITY_DAMAGED,
                 tr(
-                    "What library {name} is, is not known: {error}",
-                    name=shown(sibling.name),
-                    error=error,
+                    "{name} could not be identified: {error}", name=shown(sibling.name), error=error
                 ),
                 severity_here=Severity.NOTE,
             )
@@ -653,7 +650,7 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
             around.add(
                 Code.SAME_LIBRARY_THERE,
                 tr("{sibling} is a copy of this same library.", sibling=shown(str(sibling))),
-                tr("Go on to have one more copy beside it."),
+                tr("Continue to have one more copy beside it."),
             )
 
 

@@ -59,15 +59,15 @@ class Notice(StrEnum):
         "vanished",
         Severity.DECISION,
         On.SOURCE,
-        tr("it was there when the plan was made and is no longer"),
+        tr("it was there when the plan was made, and is gone now"),
     )
     DAMAGED = (
         "damaged-at-source",
         Severity.DECISION,
         On.SOURCE,
         tr(
-            "it has the size and the time on record, and another content: it was "
-            "damaged where it lies. It crosses only by your decision; its original "
+            "it has the size and the time on record, and other content: it is damaged at the "
+            "source. It crosses only by your decision; its original "
             "is never deleted"
         ),
     )
@@ -84,10 +84,7 @@ class Notice(StrEnum):
         "mismatch",
         Severity.DECISION,
         On.DESTINATION,
-        tr(
-            "read back wrong three times; this drive is not to be trusted. The "
-            "original is untouched"
-        ),
+        tr("read back wrong three times; this drive is unreliable. The original is untouched"),
     )
     READ_BACK_WRONG = (
         "read-back-wrong",
@@ -106,7 +103,7 @@ class Notice(StrEnum):
         Severity.NOTE,
         On.SOURCE,
         tr(
-            "it was damaged where it lies (another content than on record); it "
+            "it is damaged at the source (its content is not what is on record); it "
             "crossed as it is, and its original stays"
         ),
     )
@@ -115,8 +112,8 @@ class Notice(StrEnum):
         Severity.NOTE,
         On.SOURCE,
         tr(
-            "nothing but zeros was read of it, and so is its copy: look whether that "
-            "is what it should hold"
+            "it contains nothing but zeros, and so does its copy: check that this is what it "
+            "should contain"
         ),
     )
     ATTRIBUTES_LOST = (

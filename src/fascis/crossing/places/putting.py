@@ -103,7 +103,7 @@ def put(
         if digest_of(again) != raw.hasher.digest():
             raise EnvironmentTrouble(
                 tr(
-                    "{place} read back wrong; this drive is not to be trusted. The originals "
+                    "{place} read back wrong; this drive is unreliable. The originals "
                     "are untouched.",
                     place=shown(place),
                 ),

@@ -341,8 +341,8 @@ def taken_problems(
         yield Problem(
             Code.NAME_TAKEN,
             tr(
-                "{in_the_way} stands there and is no folder that can be put into; what "
-                "arrives gets another name beside it. What stands there is not touched.",
+                "{in_the_way} is not a folder; what arrives gets another name beside it. What is "
+                "there already is not touched.",
                 in_the_way=shown(str(in_the_way[0])),
             ),
             tr("Choose another name (--name), or go on (--rename-taken)."),
@@ -362,18 +362,19 @@ def taken_problems(
         )
     if apart.taken:
         first = apart.taken[0]
-        names = trn("{n} name is", "{n} names are", len(apart.taken))
         yield Problem(
             Code.NAME_TAKEN,
-            tr(
-                "{names} taken there by something else: {first} would be called "
-                "{rpartition}. What stands there is not touched.",
-                names=names,
+            trn(
+                "{n} name is taken there by something else: {first} would be called "
+                "{rpartition}. What is there already is not touched.",
+                "{n} names are taken there by something else: {first} would be called "
+                "{rpartition}. What is there already is not touched.",
+                len(apart.taken),
                 first=shown(first),
                 rpartition=shown(apart.there(first).rpartition(b"/")[2]),
             ),
             tr(
-                "The newcomers get other names, and documents follow (--rename-taken); "
+                "Give the arriving files other names, and update the documents (--rename-taken); "
                 "or leave them where they are (--leave-out taken)."
             ),
             tuple(apart.taken[:_MOST]),
@@ -397,8 +398,8 @@ def writable_problems(
     if wrong:
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            tr("{wrong} may not be written by you.", wrong=shown(str(wrong[0]))),
-            tr("See to its permissions, or choose another folder."),
+            tr("You do not have permission to write to {wrong}.", wrong=shown(str(wrong[0]))),
+            tr("Check its permissions, or choose another folder."),
         )
     above = into.landing.folder
     if not os.access(above, os.W_OK | os.X_OK) or (
@@ -406,8 +407,8 @@ def writable_problems(
     ):
         yield Problem(
             Code.DESTINATION_NOT_PERMITTED,
-            tr("{above} may not be written by you.", above=shown(str(above))),
-            tr("See to its permissions."),
+            tr("You do not have permission to write to {above}.", above=shown(str(above))),
+            tr("Check its permissions."),
         )
 
 

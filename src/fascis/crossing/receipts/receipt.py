@@ -197,7 +197,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         read_from = tr("from the drive itself")
     rows = [
         (
-            tr("Went along"),
+            tr("Copied"),
             trn(
                 "{n} file, {count}{nbsp}bytes",
                 "{n} files, {count}{nbsp}bytes",
@@ -240,7 +240,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         roles = ", ".join(record["left_out"]["roles"])
         rows.append(
             (
-                tr("Left out, stays at the old place"),
+                tr("Left out, kept at the old place"),
                 f"{counted(record['left_out']['files'], 'file')} ({roles}), "
                 f"{size(record['left_out']['bytes'])}",
             )
@@ -249,7 +249,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         roles = ", ".join(record["discarded"]["roles"])
         rows.append(
             (
-                tr("Not copied, goes with the originals by your choice"),
+                tr("Not copied, deleted with the originals (your choice)"),
                 f"{counted(record['discarded']['files'], 'file')} ({roles}), "
                 f"{size(record['discarded']['bytes'])}",
             )
@@ -338,7 +338,7 @@ def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
     if record["written_anew"]:
         rows.append(
             (
-                tr("Written anew, kept as they were in .fascis/as-it-was"),
+                tr("Rewritten; the versions from before are kept in .fascis/as-it-was"),
                 trn("{n} file", "{n} files", len(record["written_anew"])),
             )
         )

@@ -360,8 +360,11 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
             "{inside} uses {first} at the old place", inside=inside[first][0], first=shown(first)
         )
         if len(inside) > 1:
-            more = trn("{n} more file is", "{n} more files are", len(inside) - 1)
-            needed += tr(", and {more} needed too", more=more)
+            needed += trn(
+                ", and {n} more file is needed too",
+                ", and {n} more files are needed too",
+                len(inside) - 1,
+            )
         raise Refused(
             Code.WOULD_BREAK,
             tr("{needed}. Set aside, it would not be found. Nothing was set aside.", needed=needed),

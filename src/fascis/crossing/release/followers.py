@@ -65,7 +65,7 @@ def lead_followers(
             raise Refused(
                 Code.WOULD_BREAK,
                 tr(
-                    "{wrong} does not lead to the new place after it was written anew. All "
+                    "{wrong} does not lead to the new place after it was rewritten. All "
                     "documents are as they were, and home is where it was.",
                     wrong=shown(wrong[0]),
                 ),

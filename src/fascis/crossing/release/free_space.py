@@ -80,8 +80,7 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
         held = sum({(o.device, o.inode): o.size for o in holders}.values())
         reasons.append(
             tr(
-                "{programs} still holds deleted files open ({size}); close it, and the "
-                "room comes free.",
+                "{programs} still holds deleted files open ({size}); close it to free that space.",
                 programs=programs,
                 size=size(held),
             )

@@ -97,10 +97,10 @@ def shared_problems(
     if shared:
         first = min(shared)
         files = tuple(p.removeprefix(below) for p in sorted(shared)[:1000])
-        what = trn("{n} file is", "{n} files are", len(shared))
-        needs = tr(
-            "{what} still needed by documents that stay: {shared} uses {removeprefix}",
-            what=what,
+        needs = trn(
+            "{n} file is still needed by documents that stay: {shared} uses {removeprefix}",
+            "{n} files are still needed by documents that stay: {shared} uses {removeprefix}",
+            len(shared),
             shared=shown(shared[first][0]),
             removeprefix=shown(first.removeprefix(below)),
         )
@@ -265,15 +265,15 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Code.REFERENCES_MISSING,
             trn(
-                "{n} file is missing{last}: {short} first. What refers to them will not "
+                "{n} file is missing{last}: {short} first. Documents that use them will not find "
+                "them at the new place either.",
+                "{n} files are missing{last}: {short} first. Documents that use them will not "
                 "find them at the new place either.",
-                "{n} files are missing{last}: {short} first. What refers to them will "
-                "not find them at the new place either.",
                 len(missing),
                 last=last,
                 short=_short(missing[0].path.removeprefix(below)),
             ),
-            tr("Find them first, or go on without them."),
+            tr("Find them first, or continue without them."),
             places(missing),
         )
     if away := uses.of(Standing.AWAY):
@@ -285,8 +285,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
                 len(away),
             ),
             tr(
-                "Connect that drive, or go on without them: what refers to them goes on "
-                "referring to that drive."
+                "Connect that drive, or continue without them: documents that use them keep "
+                "pointing to that drive."
             ),
             places(away),
         )
@@ -301,17 +301,21 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
                 len(unknown),
                 unknown=shown(unknown[0][0]),
             ),
-            tr("Go on, open the library from its new home and look; deleting waits until then."),
+            tr(
+                "Continue, then open the library from its new home and check it; deleting waits "
+                "until then."
+            ),
             tuple(place for place, _ in unknown[:1000]),
         )
     if uses.databases:
-        what = trn("{n} database is", "{n} databases are", len(uses.databases))
         yield Problem(
             Code.NOT_UNDERSTOOD,
-            tr(
-                "{what} no catalog that is known here, {databases} first; whether they "
+            trn(
+                "{n} database is no catalog that is known here, {databases} first; whether they "
                 "refer to media is not known.",
-                what=what,
+                "{n} databases are no catalog that is known here, {databases} first; whether "
+                "they refer to media is not known.",
+                len(uses.databases),
                 databases=shown(uses.databases[0]),
             ),
             "",
@@ -327,10 +331,10 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             Code.JOURNAL_UNMERGED,
             tr(
                 "{unmerged} lies beside its database: a program has it open, or was cut "
-                "off. What is in it goes along.",
+                "off. What is in it is copied too.",
                 unmerged=shown(unmerged[0]),
             ),
-            tr("Open the database in its own program and close it there, or go on."),
+            tr("Open the database in its own program and close it there, or continue."),
             tuple(unmerged[:1000]),
         )
     if uses.not_media:

@@ -243,7 +243,7 @@ def survey_library(
     try:
         workspace.drives.check_answers(source)
     except DriveGone as error:
-        return unfit(Code.DRIVE_SILENT, str(error), tr("See to its cable, or connect it again."))
+        return unfit(Code.DRIVE_SILENT, str(error), tr("Check the cable, or connect it again."))
     if source.is_symlink():
         # A library is where its folder is, not where a link to it lies.
         source = source.resolve()
@@ -270,7 +270,7 @@ def survey_library(
         return unfit(
             Code.LIBRARY_UNREADABLE,
             tr("{error} Nothing of it was touched.", error=error),
-            tr("See to its permissions."),
+            tr("Check its permissions."),
         )
     problems: list[Problem] = []
     with closing(medium):
@@ -298,19 +298,19 @@ def survey_library(
             return unfit(
                 Code.LIBRARY_UNREADABLE,
                 tr("{error} Nothing of it was touched.", error=error),
-                tr("See to its permissions."),
+                tr("Check its permissions."),
             )
     if found.unlistable:
         problems.append(
             Problem(
                 Code.LIBRARY_UNREADABLE,
                 tr(
-                    "{unlistable} folder(s) of the library cannot be looked into; what is in "
+                    "{unlistable} folder(s) of the library cannot be opened; what is in "
                     "them is not known. {unlistable_2}",
                     unlistable=len(found.unlistable),
                     unlistable_2=found.unlistable[0],
                 ),
-                tr("See to their permissions."),
+                tr("Check their permissions."),
                 tuple(t.place for t in found.unlistable[:1000]),
             )
         )

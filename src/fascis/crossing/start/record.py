@@ -1,6 +1,6 @@
 """What the library's own record says of its files: the digests it had when it was last verified.
 
-A file with the size and time on record and another content was damaged where it lies. It crosses
+A file with the size and time on record and another content was damaged at the source. It crosses
 only by decision, and its original is never released.
 """
 
@@ -56,7 +56,7 @@ def _write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
         journal.note(
             INVENTORY,
             label,
-            tr("it is not understood, so that damage cannot be told by it ({error})", error=error),
+            tr("it is not understood, so damage cannot be detected with it ({error})", error=error),
             0.0,
         )
 

@@ -48,9 +48,8 @@ class Begun:
         else:
             what = tr("nothing in it")
         return tr(
-            "At the old place of {name}, {path}, stands something new, with {what}. "
-            "Its home is {home_drive}: open it from there. Nothing of this was "
-            "touched.",
+            "There is something new at the old place of {name}, {path}, with {what}. Its home is "
+            "{home_drive}: open it from there. Nothing of this was touched.",
             name=shown(self.name),
             path=shown(str(self.path)),
             what=what,

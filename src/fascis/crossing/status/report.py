@@ -258,10 +258,11 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     """What the documents still lack at the new place, and what leads to the wrong one."""
     said = crossing.places.header.references
     if missing := said.get("missing", 0):
-        are_missing = trn(
-            "{n} file that documents refer to is", "{n} files that documents refer to are", missing
+        sentence = trn(
+            "{n} file that documents refer to is missing, as before.",
+            "{n} files that documents refer to are missing, as before.",
+            missing,
         )
-        sentence = tr("{are_missing} missing, as before.", are_missing=are_missing)
         yield {
             "severity": Severity.NOTE,
             "code": Code.REFERENCES_MISSING,

@@ -139,7 +139,7 @@ def weigh(crossing: Crossing) -> Balance:
     if skipped:
         checks.append(
             Check(
-                tr("Left behind by your choice, they stay"),
+                tr("Not copied (your choice)"),
                 number(skipped),
                 ("0",) * len(demanded),
                 tr("not copied"),
@@ -167,7 +167,7 @@ def weigh(crossing: Crossing) -> Balance:
     if left:
         checks.append(
             Check(
-                tr("Newer, left there by your choice"),
+                tr("Newer, left there (your choice)"),
                 number(len(left)),
                 (),
                 tr("they stay"),

@@ -104,7 +104,7 @@ class CopiesPage:
         panel.head(
             trn("{n} verified copy", "{n} verified copies", len(copies))
             if copies
-            else tr("No verified copy anywhere")
+            else tr("There is no verified copy")
         )
         panel.add_row(shown(known.home.label), tr("home"), verified_words(known.home))
         for place in known.copies:

@@ -113,24 +113,24 @@ def safe_to(s: Situation) -> list[Answer]:
 def _power(s: Situation) -> Answer:
     question = tr("close the lid or lose power?")
     if not s.running:
-        return Answer(question, tr("it goes on from here next time"), tr("Yes"))
+        return Answer(question, tr("it continues from here next time"), tr("Yes"))
     if "lid" in s.awake:
         return Answer(
             question,
             tr(
-                "the machine stays awake, its lid closed too; after a power cut it goes "
-                "on from here"
+                "the machine stays awake, its lid closed too; after a power cut it continues "
+                "from here"
             ),
             tr("Yes"),
         )
     if s.awake:
         return Answer(
             question,
-            tr("awake while the lid is open; closed, it goes on from here next time"),
+            tr("awake while the lid is open; closed, it continues from here next time"),
             tr("Yes"),
         )
     return Answer(
-        question, tr("the machine may go to sleep; it goes on from here next time"), tr("Yes")
+        question, tr("the machine may go to sleep; it continues from here next time"), tr("Yes")
     )
 
 
@@ -153,7 +153,7 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
     if on_way:
         return Answer(
             question,
-            tr("remove it safely first, on Shelves; it goes on when it is back"),
+            tr("remove it safely first, on Shelves; it continues when the drive is back"),
             tr("Yes"),
         )
     return Answer(question, tr("the copy is whole; let the system remove it first"), tr("Yes"))
@@ -185,7 +185,7 @@ def why_not_delete(s: Situation) -> str:
 
 
 _WHY_NOT = {
-    Code.BUSY: tr("a drive is busy; it is asked again"),
+    Code.BUSY: tr("a drive is busy; it will be tried again"),
     Code.OUT_OF_BALANCE: tr("the scales are not in balance"),
     Code.NOT_LOOKED: tr("you have not looked at the copy yet"),
 }

@@ -286,7 +286,8 @@ class Conducting(QObject):
                 tr("No crossing yet"),
                 tr(
                     "Choose a library on the shelves, and put it on another one. Nothing is "
-                    "ever moved: it is copied, read back, and only then yours to delete."
+                    "ever moved: it is copied, read back, and only then can you delete the "
+                    "original."
                 ),
             )
             self.panel.show_nothing(
@@ -405,7 +406,7 @@ class Conducting(QObject):
         )
         if now:
             figures["Speed"] = f"{size(now.bytes_a_second())}/s"
-            figures["Ready"] = clock(now.ready_at()) or tr("soon to be told")
+            figures["Ready"] = clock(now.ready_at()) or tr("calculating…")
         actions = OnItsWayActions(
             pause=self.pause_or_go_on,
             stop=self.stop,
@@ -440,7 +441,7 @@ class Conducting(QObject):
         if s.state is State.UNDONE:
             return offers
         if self.now is not None and crossing.turn is not None:
-            offers.append((tr("Let it go first"), self._first))
+            offers.append((tr("Move to front of queue"), self._first))
         for place in seen.sound_in:
             words = tr("Take the good files from {label}", label=elided(place.label, 20))
             offers.append((words, partial(self._take_good, place.path)))
@@ -531,7 +532,7 @@ class Conducting(QObject):
             actions += self._offers(self.current, self.situation())
         words = self._error
         if self._returns.awaited(self.current.id):
-            words += tr(" It goes on by itself when the drive is back.")
+            words += tr(" It continues by itself when the drive is back.")
         self.panel.show_error(
             tr("It stopped") if unfinished else tr("That was not done"),
             words,

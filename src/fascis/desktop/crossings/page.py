@@ -156,7 +156,7 @@ class CrossingPage:
                     actions.pause,
                     main=paused and not offers,
                 ),
-                button(tr("Stop; go on another day"), actions.stop, link=True),
+                button(tr("Stop; continue another day"), actions.stop, link=True),
                 button(tr("Give up; clear what was copied…"), actions.give_up, link=True),
             )
         elif state is State.UNDONE:
@@ -224,11 +224,10 @@ class CrossingPage:
                 size(plan.frees - plan.discarded_frees - plan.loose_frees),
             )
             if plan.discarded:
-                without = trn("{n} file", "{n} files", plan.discarded)
                 panel.add_row(
-                    tr("and {without}, not copied", without=without),
+                    trn("and {n} file, not copied", "and {n} files, not copied", plan.discarded),
                     size(plan.discarded_frees),
-                    tr("by your choice, with no copy"),
+                    tr("your choice, with no copy"),
                 )
             if plan.loose:
                 panel.add_row(
@@ -291,17 +290,14 @@ class CrossingPage:
             for place in copy.documents:
                 panel.add(label(place, quiet=True))
         if copy.unknown:
-            words = trn(
-                "{n} document is not understood here.",
-                "{n} documents are not understood here.",
-                copy.unknown,
-            )
             panel.add(
                 label(
-                    tr(
-                        "{words} Open them in their own program and point it to this folder. "
-                        "Deleting waits until you have looked.",
-                        words=words,
+                    trn(
+                        "{n} document is not understood here. Open them in their own program and "
+                        "point it to this folder. Deleting waits until you have looked.",
+                        "{n} documents are not understood here. Open them in their own program "
+                        "and point it to this folder. Deleting waits until you have looked.",
+                        copy.unknown,
                     )
                 )
             )
@@ -327,7 +323,7 @@ class CrossingPage:
         panel.add_row(
             trn("{n} file", "{n} files", plan.files),
             size(plan.frees),
-            tr("comes free; {count}{nbsp}bytes long", count=number(plan.bytes), nbsp=NBSP),
+            tr("frees this much; {count}{nbsp}bytes long", count=number(plan.bytes), nbsp=NBSP),
         )
         if plan.discarded:
             words = trn(

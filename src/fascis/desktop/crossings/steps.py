@@ -201,7 +201,7 @@ class Steps:
         if len(seen.labels) > 1:
             offers["prove"] = Offer(tr("Read the copies again"), self.prove)
         if seen.only_compared:
-            accept = tr("Accept the comparison: more is not possible")
+            accept = tr("Accept the comparison: this drive cannot prove more")
             offers["accept"] = Offer(accept, self.accept_comparison)
         if step == "bring":
             newer = len(self.balance.newer) if self.balance else 0
@@ -403,7 +403,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
                     tr("{count} bytes long", count=number(release["loose_bytes"])),
                 ),
             )
-        lines += [(tr("Less came free than was deleted"), "", r) for r in release["reasons"]]
+        lines += [(tr("Less space came free than was deleted"), "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1
@@ -448,7 +448,7 @@ def _arrived(seen: Seen) -> list[tuple[str, str, str]]:
             (
                 trn("{n} file missing", "{n} files missing", missing),
                 "",
-                tr("documents look for them in vain, as before"),
+                tr("documents will not find them, as before"),
             )
         )
     if unknown := seen.references.get("not_understood", 0):

@@ -232,7 +232,7 @@ class CrossingsView(QWidget):
         if balance is None:
             words = tr("Looking at both places again …")
         elif balance.busy:
-            words = tr("A drive is busy, asking again …")
+            words = tr("A drive is busy, trying again …")
         elif balance.even and balance.lacks:
             words = trn(
                 "Whole, but for {n} file that you left out",

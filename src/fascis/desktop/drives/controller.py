@@ -339,7 +339,7 @@ class Caring(QObject):
 
         self._inside(
             tr("Which file system?"),
-            tr("Holding the library against the rules of each."),
+            tr("Checking the library against the limits of each."),
             work,
             then,
             self.page,
@@ -383,7 +383,7 @@ class Caring(QObject):
 
         words = tr("Looking at what the documents of known libraries say.")
         self._inside(
-            tr("Make old paths right"),
+            tr("Update old paths"),
             words,
             lambda: first_to_make_right(self.workspace, shelf),
             then,

@@ -103,7 +103,7 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
     if not drive.read_only and not has_folder and not drive.system:
         found.append(Offer(Deed.FOLDER, tr("Make a folder for libraries on it"), True))
     if shelf.former and any(f.mount != drive.mount for f in shelf.former):
-        found.append(Offer(Deed.RETURNED, tr("Make old paths right"), not found))
+        found.append(Offer(Deed.RETURNED, tr("Update old paths"), not found))
     found.append(Offer(Deed.LOOK, tr("Look for libraries on it")))
     if not drive.read_only:
         found.append(Offer(Deed.MEASURE, tr("Measure its speed")))
@@ -173,7 +173,7 @@ class DrivePage:
                 )
             )
         if shelf.standings:
-            panel.head(tr("What stands on it"))
+            panel.head(tr("Libraries on it"))
             self._table(shelf)
         panel.head(tr("What it can hold"))
         for words in filter(None, (*rules_in_words(drive.rules), rules_known_by(drive))):
@@ -204,7 +204,7 @@ class DrivePage:
             panel.add(
                 label(
                     tr(
-                        "It does not answer. Nothing is asked of it until it does. See to its "
+                        "It does not answer. Fascis leaves it alone until it does. Check the "
                         "cable, or unplug it and connect it again."
                     )
                 )

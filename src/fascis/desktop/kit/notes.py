@@ -41,10 +41,9 @@ class Notes:
         for shelf in now:
             if shelf.used:
                 words = trn(
-                    "{n} file that libraries here use {value} on it",
-                    "{n} files that libraries here use {value} on it",
+                    "{n} file that libraries here use is on it",
+                    "{n} files that libraries here use are on it",
                     shelf.used,
-                    value="is" if shelf.used == 1 else "are",
                 )
                 self._lasting[shelf.drive.uuid] = "", words
             if new := [s for s in shelf.standings if s.offered]:
@@ -78,12 +77,7 @@ def _brings(shelf: Shelf) -> str:
     known = [s for s in shelf.standings if not s.offered]
     if not known:
         return ""
-    return trn(
-        "{n} library of it {value} known.",
-        "{n} libraries of it {value} known.",
-        len(known),
-        value="is" if len(known) == 1 else "are",
-    )
+    return trn("{n} library on it is known.", "{n} libraries on it are known.", len(known))
 
 
 def _on(begun: Begun, shelf: Shelf) -> bool:
@@ -95,7 +89,7 @@ def _on(begun: Begun, shelf: Shelf) -> bool:
 
 
 def _new_at(begun: Begun) -> tuple[str, str]:
-    bold = tr("Something new stands where {name} was.", name=elided(shown(begun.name), _MOST))
+    bold = tr("There is something new where {name} was.", name=elided(shown(begun.name), _MOST))
     return bold, tr(
         "Its home is {home_drive}; open it from there.",
         home_drive=elided(shown(begun.home_drive), _MOST),

@@ -26,7 +26,7 @@ _STEPS = {
     "listing": tr("Looking which files there are. Nothing is changed by looking."),
     "reading": tr("Reading a private copy. Nothing is changed by looking."),
     "searching": tr("Looking for places in it that name files. Nothing is changed by looking."),
-    "trying": tr("Trying on a private copy whether it can be written anew."),
+    "trying": tr("Checking on a private copy whether it can be rewritten."),
 }
 
 

@@ -69,9 +69,13 @@ class LearningPage:
     ) -> None:
         """Those of a library, why each is not understood, and what was found in it."""
         panel = self._panel
-        count = trn("{n} document is", "{n} documents are", len(documents))
         panel.begin(
-            shown(name), tr("{count} not understood: what they refer to is not known.", count=count)
+            shown(name),
+            trn(
+                "{n} document is not understood: what they refer to is not known.",
+                "{n} documents are not understood: what they refer to is not known.",
+                len(documents),
+            ),
         )
         for one in sorted(documents, key=lambda d: not (d.proposal and d.proposal.asks)):
             panel.add(label(shown(one.document.name), head=True))

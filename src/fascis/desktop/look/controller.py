@@ -210,9 +210,14 @@ class Looking(QObject):
     def _put_all(self, roots: Sequence[Path]) -> None:
         """Surveys each, and puts it on its shelf."""
         self._control = control = Control()
-        count = trn("{n} library", "{n} libraries", len(roots))
         words = tr("Each is surveyed first. Nothing is written into it.")
-        self._panel.show_busy(tr("Putting {count} on the shelf", count=count), words, self._cancel)
+        self._panel.show_busy(
+            trn(
+                "Putting {n} library on the shelf", "Putting {n} libraries on the shelf", len(roots)
+            ),
+            words,
+            self._cancel,
+        )
         self._turn += 1
         turn = self._turn
 

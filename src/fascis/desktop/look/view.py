@@ -94,8 +94,11 @@ class LookView(QWidget):
             seconds=f"{looked.seconds:.0f}",
         )
         if looked.not_permitted:
-            folders = trn("{n} folder", "{n} folders", len(looked.not_permitted))
-            words += tr(" · not permitted to look into {folders}", folders=folders)
+            words += trn(
+                " · not permitted to look into {n} folder",
+                " · not permitted to look into {n} folders",
+                len(looked.not_permitted),
+            )
         self._under.setText(tr("{words} · the older something is the paler", words=words))
         self._libraries = frozenset(bytes(one.root) for one in looked.libraries)
         for top in looked.tops:

@@ -217,7 +217,7 @@ class Drafting(QObject):
         if self.draft is None:
             return
         folder = QFileDialog.getExistingDirectory(
-            self.panel, tr("The folder that the library will stand in"), str(self.draft.destination)
+            self.panel, tr("The folder that will contain the library"), str(self.draft.destination)
         )
         if folder:
             self.choose_folder(Path(folder))

@@ -49,12 +49,10 @@ class SplitPage:
             )
         if split.stays_files:
             panel.add_row(
-                tr("In none of them"),
+                tr("Not in any of them"),
                 size(split.stays_bytes),
                 trn(
-                    "{n} file stays where they are",
-                    "{n} files stay where they are",
-                    split.stays_files,
+                    "{n} file stays where it is", "{n} files stay where they are", split.stays_files
                 ),
             )
         if split.stays_files or draft.rest:

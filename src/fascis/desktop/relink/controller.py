@@ -409,7 +409,7 @@ class Relinks(QObject):
         if self.in_copy:
             self.wants_copy.emit(outcome.match.ties())
             return
-        self.busy, self.trouble = tr("Writing the documents anew, and reading them back."), ""
+        self.busy, self.trouble = tr("Rewriting the documents, and reading them back."), ""
         key, files = self.key, self.found
 
         def work() -> Act:

@@ -88,7 +88,7 @@ class RelinkPage:
                 panel.add(
                     label(
                         tr(
-                            "{count} more folder moves explain no more files each.",
+                            "{count} more folder moves explain no additional file.",
                             count=number(more),
                         ),
                         quiet=True,

@@ -167,7 +167,7 @@ class LibraryPage:
             words = tr("Plan the crossing to {best}", best=shown(best))
             buttons.append(button(words, actions.plan, main=urges and not repair))
         else:
-            panel.add(label(tr("No other connected drive can take it."), quiet=True))
+            panel.add(label(tr("No other connected drive has room for it."), quiet=True))
         if strands and urges:
             buttons.append(button(tr("See its strands"), strands))
         if best and s.home and s.summary:
@@ -270,7 +270,7 @@ class LibraryPage:
             )
         if not lines and not s.unused[0]:
             return
-        panel.head(tr("Before it can travel whole") if lines else tr("Could be left out"))
+        panel.head(tr("Incomplete: fix before copying") if lines else tr("Could be left out"))
         for left, right, quiet in lines:
             panel.add_row(left, right, quiet)
         if actions.relink is not None and (missing[0] or away[0]):

@@ -143,7 +143,7 @@ class Anew:
         Raises:
             Unreadable: always.
         """
-        raise Unreadable(tr("It was written anew already."))
+        raise Unreadable(tr("It was rewritten already."))
 
 
 class Packed:

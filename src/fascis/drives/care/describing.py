@@ -202,12 +202,12 @@ def _and(words: list[str], last: str = "and") -> str:
 def rules_known_by(drive: Drive) -> str:
     """Where the rules are from: asked, certain, or assumed."""
     if drive.rules.asked:
-        return tr("The drive itself was asked.")
+        return tr("The drive was tested.")
     if drive.rules.certain:
         return ""
     if not drive.rules.known:
         return tr(
             "The file system is not known here; the narrowest rules are assumed "
-            "until the drive is asked when a crossing starts."
+            "until the drive is tested when a crossing starts."
         )
-    return tr("Assumed by its file system; the drive itself is asked when a crossing starts.")
+    return tr("Assumed by its file system; the drive is tested when a crossing starts.")

@@ -64,7 +64,7 @@ CHOICES = (
     Choice(
         "ntfs",
         "NTFS",
-        tr("Other systems read it, one of them by birth; has a journal; no limit of 4 GiB."),
+        tr("Other systems read it, one of them natively; has a journal; no limit of 4 GiB."),
         tr(
             "A.jpg and a.jpg are one elsewhere; no permissions as Linux has them; "
             "written through a driver that may answer from memory."
@@ -138,6 +138,6 @@ def make_folder_for_libraries(
     if not os.access(folder, os.W_OK | os.X_OK) or not (asked.rules.asked or drive.free < 4 << 20):
         raise Refused(
             Code.DESTINATION_NOT_PERMITTED,
-            tr("{folder} cannot be written by you.", folder=shown(str(folder))),
+            tr("You do not have permission to write to {folder}.", folder=shown(str(folder))),
         )
     return folder, asked

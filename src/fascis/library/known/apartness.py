@@ -93,7 +93,7 @@ def tell_apart(
         step_ns: times are compared in steps of this, the coarser of what the two drives keep.
 
     Raises:
-        EnvironmentTrouble: one cannot be looked into.
+        EnvironmentTrouble: one cannot be opened.
         Cancelled: on request.
     """
     with closing(drives.open(here)) as one, closing(drives.open(there)) as other:

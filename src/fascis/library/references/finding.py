@@ -448,7 +448,7 @@ class _Reading:
         return rows[0]
 
     def _keep_name(self, meant: Meant) -> None:
-        """A frame of a sequence cannot be called otherwise, in the library or outside."""
+        """A frame of a sequence cannot be given another name, in the library or outside."""
         if meant.place is not None and meant.place in self._places:
             self._found.keeps_name.add(self._places[meant.place])
         elif meant.path in self._outside:
