@@ -57,6 +57,8 @@ from fascis.desktop.kit.tasks import Task
 from fascis.desktop.look.controller import Looking
 from fascis.desktop.look.view import FOOT as LOOK_FOOT
 from fascis.desktop.look.view import LookView
+from fascis.desktop.manual import NAME as MANUAL
+from fascis.desktop.manual import ManualWindow, manual_folder
 from fascis.desktop.plan.controller import Planning
 from fascis.desktop.receipts.view import ReceiptsView
 from fascis.desktop.relink.controller import Relinks
@@ -155,6 +157,7 @@ class Window(QMainWindow):
         self._watch()
         self._settings = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat)
         self._records: dict[str, dict[str, Any]] = {}
+        self.manual: ManualWindow | None = None
         geometry = self._settings.value("geometry")
         if isinstance(geometry, QByteArray):
             self.restoreGeometry(geometry)
@@ -269,6 +272,7 @@ class Window(QMainWindow):
             ),
             (tr("Add photos to the chosen catalog…"), lambda: self.planning.adding.ask_photos()),
             (tr("Look at the drives again"), lambda: self.planning.refresh()),
+            (tr("Manual"), self.open_manual),
             (tr("Save a report for the makers…"), lambda: self._report.show()),
             *([(tr("Stand-in drives…"), self._show_bench)] if self.demo else []),
             (tr("Light: Linen"), lambda: self.set_theme("Linen")),
@@ -492,6 +496,25 @@ class Window(QMainWindow):
         )
         self._library.show()
         self.go_to(4)
+
+    def open_manual(self) -> None:
+        """Shows the manual in a window of its own."""
+
+        def read() -> tuple[str, Path]:
+            folder = manual_folder()
+            if folder is None:
+                raise FascisError(tr("The manual was not installed with Fascis."))
+            return (folder / MANUAL).read_text(encoding="utf-8"), folder
+
+        def opened(outcome: Any) -> None:
+            if isinstance(outcome, BaseException):
+                back = [(tr("Back"), lambda: self.go_to(self.place))]
+                self.panel.show_error(tr("The manual cannot be shown"), str(outcome), back)
+                return
+            self.manual = ManualWindow(*outcome)
+            self.manual.show()
+
+        Task(read, opened, self)
 
     # -- looking for libraries ---------------------------------------------------------------------
 
@@ -826,6 +849,8 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Remembers size and place; a running crossing stops cleanly and is offered next time."""
         self._settings.setValue("geometry", self.saveGeometry())
+        if self.manual is not None:
+            self.manual.close()
         self.conducting.close()
         self.relinks.cancel()
         self.looking.stop()
