@@ -64,7 +64,7 @@ def test_what_it_calls_a_button_is_one():
     messages |= {part for m in messages for part in m.split(" | ")}
     flat = {re.sub(r"\{\w+\}", "…", m).rstrip("….") for m in messages}
     named = {n for n in re.findall(r"\*([A-Z][^*\n]+)\*", TEXT) if "·" not in n}
-    X
+    bold = set(re.findall(r"\*\*([A-Z][^*]+)\*\*", TEXT))
     missing = [n for n in named - bold if not any(_alike(n, m) for m in flat)]
     assert missing == []
 
