@@ -104,7 +104,7 @@ def test_a_drive_that_is_slow_to_answer_is_busy_and_not_out_of_balance(
     window, hands = open_window(known)
     monkeypatch.setattr(type(known.workspace.drives), "open", opening)
     window.go_to(1)
-    hands.wait(lambda: "asking again" in window.crossings.title.text(), "busy")
+    hands.wait(lambda: "trying again" in window.crossings.title.text(), "busy")
     assert "not in balance" not in words(window).lower() and window.crossings.scales.angle == 0
     hands.wait(lambda: window.crossings.title.text() == "In balance", "it answers")
 

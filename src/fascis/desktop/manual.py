@@ -14,6 +14,8 @@ from fascis.words.speech import tr
 NAME = "manual.md"
 # Pictures are of a window; in the manual they are as wide as a page.
 _PICTURE = 720
+# Pixels around the text, below a paragraph, and above a heading.
+_MARGIN, _AIR, _HEAD = 28, 8, 14
 
 
 def manual_folder() -> Path | None:
@@ -38,6 +40,7 @@ class ManualWindow(QWidget):
         self.page.setAccessibleName(tr("Manual"))
         self.page.setOpenLinks(False)
         self.page.setMarkdown(text)
+        self._give_air()
         across = QHBoxLayout(self)
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
@@ -48,6 +51,23 @@ class ManualWindow(QWidget):
                 self.headings.addItem(line[3:])
         self.headings.currentTextChanged.connect(self.go_to)
         QShortcut(QKeySequence("Esc"), self).activated.connect(self.close)
+
+    def _give_air(self) -> None:
+        """Room around the text, and between its paragraphs."""
+        document = self.page.document()
+        if document is None:
+            return
+        document.setDocumentMargin(_MARGIN)
+        cursor = QTextCursor(document)
+        block = document.begin()
+        while block.isValid():
+            form = block.blockFormat()
+            form.setTopMargin(_HEAD if form.headingLevel() else 0)
+            form.setBottomMargin(_AIR)
+            cursor.setPosition(block.position())
+            cursor.setBlockFormat(form)
+            block = block.next()
+        self.page.moveCursor(QTextCursor.MoveOperation.Start)
 
     def go_to(self, heading: str) -> None:
         """Shows a chapter."""

@@ -328,9 +328,9 @@ def kept_sentence(plan: Plan) -> str:
     """How much of what is taken stays here too, because others need it; or nothing."""
     if not plan.shared or plan.choices.after is After.COPY:
         return ""
-    users = sorted({name for who in plan.shared.values() for name in who})
+    users = sorted({_short_user(name) for who in plan.shared.values() for name in who})
     total = size(sum(plan.sizes_of(plan.shared).values()))
-    first = shown(users[0]) if users else tr("other documents")
+    first = users[0] if users else tr("other documents")
     if len(users) > 1:
         return trn(
             "{size} stay, needed by {first} and {n} other.",
@@ -340,3 +340,11 @@ def kept_sentence(plan: Plan) -> str:
             first=elided(first, _LONGEST),
         )
     return tr("{size} stay, needed by {first}.", size=total, first=elided(first, _LONGEST))
+
+
+def _short_user(name: str) -> str:
+    """Who needs something, shortly: its library in brackets, else the document's own name."""
+    if name.endswith(")") and " (" in name:
+        return shown(name.rpartition(" (")[2][:-1])
+    last = name.rpartition("/")[2]
+    return shown(last.rpartition(".")[0] or last)

@@ -15,6 +15,7 @@ from fascis.crossing.arrival.open_check import Opened, open_documents
 from fascis.crossing.arrival.rewriting import why_carried
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.which import Which
+from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, State
 from fascis.crossing.places.changes import Differences
@@ -113,7 +114,11 @@ def weigh(crossing: Crossing) -> Balance:
     skipped = max(d.copies.count_copies([CopyState.SKIPPED]) for d in demanded)
     decided = set(journal.value("left_newer", []))
     fresh = crossing.goes_along(differences).newer
-    newer = [p for p in fresh if place_text(p) not in decided]
+    newer = since = [p for p in fresh if place_text(p) not in decided]
+    one_more = crossing.wanted_after is After.COPY and state is State.SETTLED
+    if one_more:
+        # Home stays and is worked in: that the copy is as it was when it was made is no fault.
+        newer = []
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
     expected = [_expected(d) for d in demanded]
@@ -124,7 +129,7 @@ def weigh(crossing: Crossing) -> Balance:
     worked_in = any(lost)
     changed = {place: why for one in lost for place, why in one.items()}
     checks = [
-        _newer(newer, len(demanded)),
+        _newer(since, len(demanded), one_more),
         _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
         _even(
             "Bytes",
@@ -344,12 +349,14 @@ def _expected(destination: Destination) -> tuple[int, int]:
     return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
 
 
-def _newer(newer: list[bytes], copies: int) -> Check:
+def _newer(newer: list[bytes], copies: int, one_more: bool) -> Check:
     names = ", ".join(shown(p) for p in newer[:3]) + (" …" if len(newer) > 3 else "")
+    figures = number(len(newer)), ("",) * copies
+    if newer and one_more:
+        verdict = tr("since this copy was made")
+        return Check(tr("Newer at home"), *figures, verdict, True, names)
     verdict = tr("to be decided") if newer else "none"
-    return Check(
-        tr("Newer at the old place"), number(len(newer)), ("",) * copies, verdict, not newer, names
-    )
+    return Check(tr("Newer at the old place"), *figures, verdict, not newer, names)
 
 
 def _anew_words(destination: Destination) -> str:

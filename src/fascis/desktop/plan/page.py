@@ -137,7 +137,7 @@ class PlanPage(QObject):
         if kept := kept_sentence(plan):
             link = button(kept, self._fold_kept, link=True)
             link.setProperty("quiet", True)
-            link.setText(elided(kept, 46))
+            link.setText(elided(kept, 50))
             link.setToolTip(tip(kept))
             self._panel.add(link)
             self._kept_list = self._kept_box(plan)
