@@ -67,7 +67,7 @@ class Decisions:
     ) -> None:
         """Cards for what waits, a line for each decision that was made, and the rest folded."""
         waiting = open_decisions(problems, accepted)
-        self.head(waiting)
+        self._head(waiting)
         for problem in waiting:
             given = [a for a in answers(choices, problem) if a.turn in actions.able]
             card = _card(problem, given, actions)
@@ -82,8 +82,7 @@ class Decisions:
         if notes:
             self._know(notes)
 
-    def head(self, waiting: Sequence[Problem]) -> None:
-        """How much waits, without its cards."""
+    def _head(self, waiting: Sequence[Problem]) -> None:
         self._cards = []
         stops = sum(p.severity is Severity.STOPS for p in waiting)
         if stops:
@@ -91,15 +90,14 @@ class Decisions:
         elif waiting:
             self._panel.head(tr("To decide, {n}", n=number(len(waiting))))
 
-    def first(self) -> bool:
-        """Goes to the first card; False when none is shown."""
+    def first(self) -> None:
+        """Goes to the first card."""
         if not self._cards:
-            return False
+            return
         self._panel.show_part(self._cards[0])
         first = self._cards[0].findChild(QPushButton)
         if first is not None:
             first.setFocus(Qt.FocusReason.TabFocusReason)
-        return True
 
     def forget(self) -> None:
         """Nothing is unfolded any more."""

@@ -379,36 +379,43 @@ class Choosing:
             yield label(tr("They stay on the same drive, so this frees nothing yet."), quiet=True)
         goes = plan.choices.after in (After.PARK, After.RELEASE)
         if goes and plan.gathering.items:
-            yield self._loose_too()
+            yield from self._loose_too()
         if plan.choices.after is not After.COPY:
             for role, files, _ in self._around.along.remakeable:
                 if role in plan.choices.leave_out:
                     yield from self._discard(role, files)
 
-    def _loose_too(self) -> QWidget:
+    def _loose_too(self) -> Iterable[QWidget]:
         # Whether others need them is looked at once they are chosen.
         plan = self._plan
         free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
         total = size(sum(o.size for o in free))
-        if plan.choices.loose_too:
-            figures = trn("{n} file, {size}", "{n} files, {size}", len(free), size=total)
-        else:
-            figures = trn(
-                "up to {n} file, {size}", "up to {n} files, {size}", len(free), size=total
-            )
-        words = tr("Also loose originals that nothing else uses")
-        box = QCheckBox(f"{words}:\n{figures}")
-        box.setAccessibleName(words)
+        box = QCheckBox(tr("Also loose originals"))
         box.setChecked(plan.choices.loose_too)
         box.toggled.connect(lambda on: self._do.change(loose_too=on))
-        return box
+        yield box
+        if plan.choices.loose_too:
+            words = trn(
+                "{n} file that nothing else uses, {size}",
+                "{n} files that nothing else uses, {size}",
+                len(free),
+                size=total,
+            )
+        else:
+            words = trn(
+                "If nothing else uses it: {n} file, {size}",
+                "If nothing else uses them: up to {n} files, {size}",
+                len(free),
+                size=total,
+            )
+        yield label(words, quiet=True)
 
     def _discard(self, role: Role, files: int) -> Iterable[QWidget]:
         """What is not copied stays, unless the person says that it goes with the originals."""
         plan = self._plan
         discard = plan.choices.discard
         words = tr("Also delete {role}, of which no copy is made", role=ROLE_WORDS[role])
-        box = QCheckBox(elided(words, 44))
+        box = QCheckBox(elided(words, 36))
         box.setToolTip(tip(words))
         box.setAccessibleName(words)
         box.setChecked(role in discard)

@@ -88,11 +88,7 @@ class PlanPage(QObject):
         if around.waits:
             self.wait()
         waiting = open_decisions(plan.problems, around.accepted)
-        if around.opened is None:
-            self._decisions.show(plan.problems, plan.choices, around.accepted, actions.decisions)
-        else:
-            # One thing at a time: the cards are there again when the choice is made.
-            self._decisions.head(waiting)
+        self._decisions.show(plan.problems, plan.choices, around.accepted, actions.decisions)
         self._end(waiting, around, actions)
         self._focus_again(focus)
 
@@ -172,17 +168,11 @@ class PlanPage(QObject):
     def _end(self, waiting: list[Problem], around: Around, actions: PlanActions) -> None:
         back = button(tr("Back"), actions.back, back=True)
         if waiting:
-            first = partial(self._first, actions)
-            self._panel.end(button(first_words(waiting), first, main=True), back)
+            first = button(first_words(waiting), self._decisions.first, main=True)
+            self._panel.end(first, back)
             return
         words = tr("Add it to the queue") if around.busy else tr("Start the crossing")
         self._panel.end(button(words, actions.start, main=True), back)
-
-    def _first(self, actions: PlanActions) -> None:
-        """Closes what is open, and goes to the first card that waits."""
-        if not self._decisions.first():
-            actions.open(None)
-            self._decisions.first()
 
     # -- the name that is typed --------------------------------------------------------------------
 
