@@ -195,6 +195,6 @@ def test_something_new_at_the_old_place_is_told(bench, library):
     status, _, err = fascis(bench, "drives")
     assert (
         status == 0
-        and "stands something new" in err
+        and "There is something new at the old place" in err
         and (library / "untitled.mov").read_bytes() == b"new"
     )

@@ -176,7 +176,7 @@ def test_what_is_no_folder_there_is_not_gone_through(bench, river):
     (year / "2024 trip").symlink_to(elsewhere)
     write(year / "2024 trip (2)", b"a file")
     status, said, err = cross(bench, into="Archive/2025")
-    assert status == 3 and f"{year}/2024 trip stands there and is no folder" in err
+    assert status == 3 and f"{year}/2024 trip is not a folder" in err
     status, said, err = cross(bench, "--yes", into="Archive/2025")
     assert status == 0, err
     assert said["to"] == [str(year / "2024 trip (3)")] and files(elsewhere) == {}
@@ -279,7 +279,7 @@ def test_what_is_newer_goes_along_and_a_newer_original_of_what_stood_there_stays
     assert (there / "new.jpg").read_bytes() == b"newer"
     assert (there / "late.jpg").read_bytes() == b"late"
     write(river / TRIP / "weir.jpg", b"newer too")
-    with pytest.raises(Exception, match="leave what is newer"):
+    with pytest.raises(Exception, match="leave the newer file"):
         crossing.bring_along()
     crossing.leave_newer(crossing.undecided())
     crossing.switch()

@@ -520,7 +520,7 @@ def test_a_link_that_leads_elsewhere_since_the_plan_is_brought_along_or_left(ben
     crossing = settled(bench, After.PARK)
     (library / "latest").unlink()
     (library / "latest").symlink_to("notes.txt")
-    with pytest.raises(Refused, match="newer at the old place"):
+    with pytest.raises(Refused, match="changed at the old place"):
         crossing.switch()
     there = crossing.places.target
     if way == "along":

@@ -42,7 +42,7 @@ def test_what_became_newer_is_brought_along(bench, library, filesystem):
     newer = work_on(library)
     assert set(crossing.undecided()) == newer and not weigh(crossing).even
     with pytest.raises(
-        Refused, match="Bring them along, or leave them there; home has not changed"
+        Refused, match="Copy (it|them) too, or leave (it|them) there; home has not changed"
     ) as refused:
         crossing.switch()
     assert refused.value.code == "changed-since-survey" and crossing.state is State.SETTLED

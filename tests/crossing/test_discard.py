@@ -202,7 +202,7 @@ def test_a_record_that_is_not_understood_tells_no_damage(bench, damaged, record)
     (damaged / ".fascis/inventory.csv").write_bytes(record)
     crossing = started(bench, library=damaged, to=bench.egret)
     assert crossing.run() is State.SETTLED
-    assert any("damage cannot be told" in m for _, _, m, _ in crossing.journal.attentions())
+    assert any("damage cannot be detected" in m for _, _, m, _ in crossing.journal.attentions())
 
 
 def test_what_was_edited_is_not_damaged(bench, damaged):

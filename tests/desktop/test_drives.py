@@ -342,7 +342,7 @@ def test_something_new_at_the_old_place_is_said_on_the_shelf_and_with_the_librar
     hands.wait(lambda: "uuid-inside" in window.planning.notes.shown(), "the note")
     assert (
         window.planning.notes.shown()["uuid-inside"][0]
-        == "Something new stands where The Weir was."
+        == "There is something new where The Weir was."
     )
     hands.wait(lambda: "Nothing of this was touched." in panel_text(window), "with the library")
 

@@ -218,7 +218,7 @@ def test_it_goes_on_by_itself_when_the_drive_is_back(known, open_window):
     hands.wait(lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes")
     facts(known, "heron", connected=False)
     hands.wait(
-        lambda: "goes on by itself when the drive is back" in panel_text(window), "that it waits"
+        lambda: "continues by itself when the drive is back" in panel_text(window), "that it waits"
     )
     assert len(contents(known.library)) == 10
     facts(known, "heron", connected=True, write_mb_s=0)
@@ -275,7 +275,7 @@ def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
             lambda: any(x.copied for x in window.conducting._lanes.values()), "the first bytes", 0
         )
         os.kill(driver, signal.SIGSTOP)
-        hands.press("Stop; go on")
+        hands.press("Stop; continue")
         begun = time.monotonic()
         hands.wait(lambda: window.conducting.running is None, "the stop", 0)
         assert time.monotonic() - begun < 2.0 and window.conducting.stuck

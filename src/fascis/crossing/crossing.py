@@ -442,11 +442,13 @@ class Crossing:
         if newer := self.undecided(control):
             raise Refused(
                 Code.CHANGED_SINCE_SURVEY,
-                tr(
-                    "{newer} file(s) changed at the old place since, {newer_2} first. Copy them "
-                    "too, or leave them there; home has not changed.",
-                    newer=len(newer),
-                    newer_2=shown(newer[0]),
+                trn(
+                    "{n} file changed at the old place since: {first}. Copy it too, or leave it "
+                    "there; home has not changed.",
+                    "{n} files changed at the old place since, {first} first. Copy them too, or "
+                    "leave them there; home has not changed.",
+                    len(newer),
+                    first=shown(newer[0]),
                 ),
             )
         self.home.open().close()
@@ -579,11 +581,12 @@ class Crossing:
             if newer and self.places.origin() != self.places.parked_path:
                 raise Refused(
                     Code.CHANGED_SINCE_SURVEY,
-                    tr(
-                        "{newer} file(s) are newer at the old place, {newer_2} first. Nothing "
-                        "was set aside.",
-                        newer=len(newer),
-                        newer_2=shown(newer[0]),
+                    trn(
+                        "{n} file is newer at the old place: {first}. Nothing was set aside.",
+                        "{n} files are newer at the old place, {first} first. Nothing was set "
+                        "aside.",
+                        len(newer),
+                        first=shown(newer[0]),
                     ),
                 )
             park(self.workspace, self.journal, self.places)

@@ -311,10 +311,7 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
         raise NotUnderstood(
-            tr(
-                "An image sequence in it has frame numbers that make no sense ({error}).",
-                error=error,
-            )
+            tr("An image sequence in it has frame numbers that are no figures.")
         ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
         raise NotUnderstood(

@@ -50,7 +50,7 @@ from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisEr
 from fascis.files.names import join
 from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
 from fascis.library.register import Register
-from fascis.words.speech import tr
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _MOST_NOTED = 1000  # files, one by one
@@ -384,7 +384,11 @@ class Destination:
         if rest:
             raise Refused(
                 Code.WRONG_STATE,
-                tr("{rest} file(s) are not verified; the crossing does not settle.", rest=rest),
+                trn(
+                    "{n} file is not verified; the crossing does not settle.",
+                    "{n} files are not verified; the crossing does not settle.",
+                    rest,
+                ),
             )
 
     # -- after it has settled ----------------------------------------------------------------------

@@ -492,7 +492,7 @@ class _Folder:
         if new == name:
             return
         if not folder and self._is_fixed(name):
-            self._found.cannot[place] = tr("what uses it knows it by its name alone")
+            self._found.cannot[place] = tr("what uses it finds it only by this name")
             return
         (self._found.folders if folder else self._found.files)[place] = new
         if new == self._wanted(name):

@@ -265,8 +265,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Code.REFERENCES_MISSING,
             trn(
-                "{n} file is missing{last}: {short} first. Documents that use them will not find "
-                "them at the new place either.",
+                "{n} file is missing{last}: {short}. Documents that use it will not find "
+                "it at the new place either.",
                 "{n} files are missing{last}: {short} first. Documents that use them will not "
                 "find them at the new place either.",
                 len(missing),

@@ -36,7 +36,7 @@ from fascis.library.references.uses import LostReference, Outside, Uses
 from fascis.library.roles import RoleRule
 from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey, survey, survey_some
-from fascis.words.speech import tr
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -304,11 +304,13 @@ def survey_library(
         problems.append(
             Problem(
                 Code.LIBRARY_UNREADABLE,
-                tr(
-                    "{unlistable} folder(s) of the library cannot be opened; what is in "
-                    "them is not known. {unlistable_2}",
-                    unlistable=len(found.unlistable),
-                    unlistable_2=found.unlistable[0],
+                trn(
+                    "{n} folder of the library cannot be opened; what is in it is not known. "
+                    "{first}",
+                    "{n} folders of the library cannot be opened; what is in them is not known. "
+                    "{first}",
+                    len(found.unlistable),
+                    first=found.unlistable[0],
                 ),
                 tr("Check their permissions."),
                 tuple(t.place for t in found.unlistable[:1000]),

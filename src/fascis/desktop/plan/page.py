@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import partial
 
 from PyQt6.QtCore import QObject, Qt, QTimer
 from PyQt6.QtWidgets import (

@@ -248,7 +248,9 @@ class ShelvesView(ShelfDrawing):
         """What a part can be put onto at a point: a library that is there, a folder, a drive."""
         if (folder := self._folders.at(point)) is not None:
             return folder
-        block, row = self._block_at(point), self._row_at(point)
+        block = self._block_at(point)
+        # A name that stands below may reach into the next row.
+        row = block.shelf if block is not None else self._row_at(point)
         if row is None or not self._shelves[row].drive.connected:
             return None
         if block is not None and not (block.standing.parked or block.standing.says):
