@@ -11,6 +11,7 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.desktop.shelves.laying import GAP, LEAST_BLOCK, lay_out
 from fascis.library.known.shelves import OnShelf
+from fascis.tour.pictures import PartDrag
 from tests.crossing.ways import settled, started
 from tests.library.making import write
 
@@ -68,6 +69,10 @@ def test_many_small_libraries_are_each_chosen_by_name_and_key(known, open_window
     for block in named[:4]:
         QTest.mouseClick(view, LEFT, pos=block.name.center().toPoint())
         assert view.selected.id == block.standing.id
+    lowest = max(named, key=lambda b: b.name.bottom())
+    part = PartDrag(view, "projects/Spring", lowest.name.center())
+    assert part.over(lowest.name.center()), "a name below stands for its library"
+    assert view._part_over == lowest.standing
     view.setFocus()
     seen = set()
     for _ in range(12):
