@@ -67,7 +67,7 @@ def test_a_copy_that_is_behind_is_seen_and_brought_up_to_date(open_window, copie
     lib, there = copied
     window, hands = open_window(bench)
     choose(window, hands, lib)
-    shows(window, hands, "1 verified copy", "equal", "verified today")
+    shows(window, hands, "1 copy", "equal", "verified today")
     work(lib)
     hands.press("Compare the copies with home")
     shows(window, hands, "behind")
@@ -178,7 +178,7 @@ def test_verifying_is_cancelled_and_a_drive_that_fails_is_told(open_window, copi
     hands.press("Verify again")
     shows(window, hands, "That could not be done")
     hands.press("Back")
-    shows(window, hands, "verified copy")
+    shows(window, hands, "1 copy")
 
 
 def test_a_receipt_is_saved_as_a_pdf(open_window, copied, bench, tmp_path, monkeypatch):

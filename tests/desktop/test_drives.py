@@ -71,7 +71,7 @@ def test_a_drive_is_chosen_by_key_and_shown_with_its_libraries_and_rules(known, 
     )
     press(window, Key.Key_Up, Key.Key_Right)
     hands.wait(
-        lambda: view.selected is not None and "verified cop" in panel_text(window),
+        lambda: view.selected is not None and "There is no copy" in panel_text(window),
         "back at the library",
     )
 

@@ -316,7 +316,9 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
     hands.decide()
     hands.press("Start the crossing")
     hands.wait(
-        lambda: any(lane.verified for lane in window.conducting._lanes.values()),
+        lambda: (
+            window.place == 1 and any(lane.verified for lane in window.conducting._lanes.values())
+        ),
         "the first file read back",
         400,
     )

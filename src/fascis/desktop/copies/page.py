@@ -102,9 +102,8 @@ class CopiesPage:
         panel = self._panel
         copies = [p for p in known.copies if p.seen.what == "copy"]
         panel.head(
-            trn("{n} verified copy", "{n} verified copies", len(copies))
-            if copies
-            else tr("There is no verified copy")
+            # Not "verified": each of them says below how sound it is.
+            trn("{n} copy", "{n} copies", len(copies)) if copies else tr("There is no copy")
         )
         panel.add_row(shown(known.home.label), tr("home"), verified_words(known.home))
         for place in known.copies:

@@ -626,10 +626,7 @@ def tooltip(standing: OnShelf) -> str:
     s = standing.summary
     changed = moment(whole(s.last_change_ns) / 1e9)
     looked = moment(standing.surveyed_at) if standing.surveyed_at else tr("not yet")
-    if standing.copies:
-        copies = trn("{n} verified copy", "{n} verified copies", standing.copies)
-    else:
-        copies = tr("no verified copy")
+    copies = trn("{n} copy", "{n} copies", standing.copies) if standing.copies else tr("no copy")
     if standing.reminder:
         copies += f" · {standing.reminder}"
     return trn(

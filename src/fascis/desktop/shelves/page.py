@@ -25,8 +25,7 @@ def _kind_words(s: OnShelf) -> str:
         return tr("originals, set aside")
     if s.home:
         return s.kind
-    article = "an" if s.kind[0] in "aeiou" else "a"
-    return tr("verified copy of {article} {kind}", article=article, kind=s.kind)
+    return tr("{kind}, a copy", kind=s.kind)
 
 
 @dataclass(frozen=True, slots=True)
