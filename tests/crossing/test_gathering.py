@@ -19,12 +19,14 @@ from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import State
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
+from fascis.crossing.receipts.receipt import receipt_of, rows_of
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.crossing.status.deleting import deleting_now
 from fascis.crossing.status.queue import find_crossing, unfinished
 from fascis.crossing.status.scales import weigh
 from fascis.files.errors import Refused
 from fascis.library.roles import Role
+from fascis.words.figures import number
 from tests.conftest import Bench
 from tests.crossing.test_crash_points import Killed, Killer, whole_way
 from tests.crossing.ways import codes
@@ -770,3 +772,17 @@ def gathering_bench(root, filesystem):
     if filesystem == "ext4":  # the other has no links
         (bench.library / "y.wav").symlink_to(bench.root / "Music/x.wav")
     return bench
+
+
+def test_the_receipt_has_the_figures_of_the_scales(bench, weir):
+    """Copied is what was read; the new library holds documents as they were written anew."""
+    crossing = cross(bench)
+    there = bench.heron / "The Weir"
+    held = [p for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts]
+    record = receipt_of(crossing.journal)
+    assert record["holds"] == {"files": len(held), "bytes": sum(p.stat().st_size for p in held)}
+    assert record["holds"]["bytes"] != record["bytes"]
+    figures = {c.name: c.copies for c in weigh(crossing).checks}
+    assert figures["Bytes"] == (number(record["holds"]["bytes"]),)
+    shown = dict(rows_of(record))
+    assert figures["Bytes"][0] in shown["In the new library, with documents as written anew"]

@@ -246,7 +246,7 @@ def test_left_at_the_old_place_by_decision(known, open_window):
     crossing.close()
     window, hands = open_window(known)
     hands.press("See the scales")
-    hands.press("Leave them at the old place")
+    hands.press("Leave it at the old place")
     hands.press("Switch over")
     hands.wait(lambda: window.conducting.seen.state is State.SWITCHED, "home there")
     hands.wait(lambda: window.conducting.steps.list is not None, "the list")

@@ -808,6 +808,23 @@ class Copies:
         """``(files, bytes)`` that go along, with the sizes as they were copied."""
         return self.sums(Which.GOING)
 
+    def demanded(self) -> tuple[int, int]:
+        """``(files, bytes)`` that must be copied here: what goes, without what was skipped."""
+        files, total = self.going()
+        gone = self.sums(Which.GOING_SKIPPED)
+        return files - gone[0], total - gone[1]
+
+    def must_hold(self) -> tuple[int, int]:
+        """``(files, bytes)`` that the new library must hold now.
+
+        A document that was written anew counts as it is now; the journal of a database that went
+        into it no longer counts.
+        """
+        files, total = self.demanded()
+        rewritten = self.sums(Which.GOING_WRITTEN_ANEW)
+        anew = [seen.size for seen, _ in self.derived().values()]
+        return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
+
     def verified(self) -> tuple[int, int]:
         """``(files, bytes)`` read back and equal."""
         return self.sums(Which.GOING_VERIFIED)

@@ -89,6 +89,7 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "bytes": total,
         "verified_files": verified_files,
         "verified_bytes": verified_bytes,
+        "holds": dict(zip(("files", "bytes"), home.must_hold(), strict=True)),
         "proven": all(c.proven() for c in demanded),
         "trusted": h.trusts,
         "digest": "BLAKE3",
@@ -190,6 +191,21 @@ def seal(record: dict[str, Any]) -> str:
     return text
 
 
+def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
+    """What the new library holds, where documents written anew made that another figure."""
+    holds = record.get("holds")
+    if not holds or holds["bytes"] == record["bytes"]:
+        return []
+    figures = trn(
+        "{n} file, {count}{nbsp}bytes",
+        "{n} files, {count}{nbsp}bytes",
+        holds["files"],
+        count=number(holds["bytes"]),
+        nbsp=NBSP,
+    )
+    return [(tr("In the new library, with documents as written anew"), figures)]
+
+
 def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
     """The main figures as ``(what, figure)``, the same on the page and in the window."""
     read_from = tr("perhaps from memory: not proven on this drive")
@@ -218,6 +234,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
                 nbsp=NBSP,
             ),
         ),
+        *_holds(record),
         (tr("Read back"), read_from),
         ("Digest", record["digest"]),
         ("Planned", clock_text(record["planned_at"])),

@@ -14,7 +14,6 @@ from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.open_check import Opened, open_documents
 from fascis.crossing.arrival.rewriting import why_carried
 from fascis.crossing.crossing import Crossing
-from fascis.crossing.journal.which import Which
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.states import CopyState, State
@@ -121,7 +120,7 @@ def weigh(crossing: Crossing) -> Balance:
         newer = []
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
-    expected = [_expected(d) for d in demanded]
+    expected = [d.copies.must_hold() for d in demanded]
     lost = lost_now(crossing) if not trouble else []
     # Home is there, and is worked in: what was made or changed there since is no fault.
     if lost:
@@ -138,7 +137,7 @@ def weigh(crossing: Crossing) -> Balance:
             _anew_words(demanded[0]),
             worked_in,
         ),
-        _contents(crossing, [_copied(d) for d in demanded]),
+        _contents(crossing, [d.copies.demanded() for d in demanded]),
         *_documents(crossing, opened),
     ]
     if skipped:
@@ -324,29 +323,6 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             True,
             detail,
         )
-
-
-def _copied(destination: Destination) -> tuple[int, int]:
-    """``(files, bytes)`` that must have been copied.
-
-    All that goes along, but what was skipped there by choice.
-    """
-    files, total = destination.copies.going()
-    gone = destination.copies.sums(Which.GOING_SKIPPED)
-    return files - gone[0], total - gone[1]
-
-
-def _expected(destination: Destination) -> tuple[int, int]:
-    """``(files, bytes)`` that a copy must hold now.
-
-    A document that was written anew counts as it is now; the journal of a database that went into
-    it no longer counts.
-    """
-    copies = destination.copies
-    files, total = _copied(destination)
-    rewritten = copies.sums(Which.GOING_WRITTEN_ANEW)
-    anew = [seen.size for seen, _ in copies.derived().values()]
-    return files - rewritten[0] + len(anew), total - rewritten[1] + sum(anew)
 
 
 def _newer(newer: list[bytes], copies: int, one_more: bool) -> Check:

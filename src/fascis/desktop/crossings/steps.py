@@ -207,7 +207,9 @@ class Steps:
             newer = len(self.balance.newer) if self.balance else 0
             along = trn("Bring {n} file along", "Bring {n} files along", newer)
             offers["bring"] = Offer(along, self.bring_along)
-            offers["leave"] = Offer(tr("Leave them at the old place"), self.leave)
+            offers["leave"] = Offer(
+                trn("Leave it at the old place", "Leave them at the old place", newer), self.leave
+            )
         in_trouble = self.balance is not None and bool(self.balance.trouble)
         if len(seen.drives) > 1 and in_trouble and s.state is not State.RELEASED:
             other = seen.drives[1]
