@@ -89,7 +89,7 @@ def _record_of(journal: Journal) -> dict[str, Any]:
         "bytes": total,
         "verified_files": verified_files,
         "verified_bytes": verified_bytes,
-        "holds": dict(zip(("files", "bytes"), home.must_hold(), strict=True)),
+        "holds": _held(home),
         "proven": all(c.proven() for c in demanded),
         "trusted": h.trusts,
         "digest": "BLAKE3",
@@ -189,6 +189,13 @@ def seal(record: dict[str, Any]) -> str:
             "Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1
         )
     return text
+
+
+def _held(home: Copies) -> dict[str, int] | None:
+    """What the new library holds; None where it is not whole yet, or was given up."""
+    if not home.value("settled_at") or home.state is State.UNDONE:
+        return None
+    return dict(zip(("files", "bytes"), home.must_hold(), strict=True))
 
 
 def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
