@@ -229,7 +229,7 @@ def test_park_is_one_rename_and_can_be_put_back(bench, library):
 def test_park_refuses_when_something_is_newer(bench, library):
     crossing = switched(bench)
     (library / "late.txt").write_text("x")
-    with pytest.raises(Refused, match=r"newer at the old place, late.txt"):
+    with pytest.raises(Refused, match=r"newer at the old place: late.txt"):
         crossing.park()
     assert (library / "late.txt").exists() and len(contents(library)) == 11
 

@@ -342,7 +342,7 @@ def test_a_new_library_that_some_program_made_at_the_old_place_is_noticed(bench,
     assert (
         one.path == library
         and one.files == 1
-        and "stands something new" in one.sentence
+        and "something new at the old place" in one.sentence
         and "heron" in one.sentence
     )
     with pytest.raises(Refused):
