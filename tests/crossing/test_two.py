@@ -302,9 +302,10 @@ def test_a_slow_second_drive_does_not_hold_back_the_first(bench):
     change(bench, "heron", write_mb_s=20, read_mb_s=60)
     bench.again()
     ready = []
-    for also in (None, egret):
+    # Twice, the better of each: another program may be busy meanwhile.
+    for turn, also in enumerate((None, egret) * 2):
         begun, at = time.monotonic(), []
-        crossing = started(bench, also=also, name=f"as {also}".replace("/", " "))
+        crossing = started(bench, also=also, name=f"turn {turn}")
         crossing.run(
             report=lambda e, at=at: (
                 at.append(time.monotonic()) if e == Entered(State.SETTLED, 0) else None
@@ -315,7 +316,7 @@ def test_a_slow_second_drive_does_not_hold_back_the_first(bench):
         crossing.destinations[1].copies.value("settled_at")
         > crossing.copies.value("settled_at") + 1
     )
-    assert ready[1] < 1.3 * ready[0], (
+    assert min(ready[1::2]) < 1.3 * min(ready[::2]), (
         ready
     )  # 1.1 is measured alone on the machine: benchmarks/two.py
 
