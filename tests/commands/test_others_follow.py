@@ -77,6 +77,22 @@ def test_others_are_led_only_while_home_is_there_and_originals_are_in_place(benc
     crossing.close()
 
 
+@pytest.mark.parametrize("place", ["old", "new"])
+def test_nobody_is_led_to_another_content(bench, river, place):
+    """An original or its copy was changed since: the document goes on playing the original."""
+    crossing = find_crossing(bench.workspace, crossed(bench))
+    root = bench.library if place == "old" else crossing.places.target
+    write(root / "media/weir.mov", b"graded" * 4000)
+    before, plays = river.read_bytes(), oracle.plays(river, {})
+    assert crossing.lead_others() == []
+    with pytest.raises(Refused):
+        crossing.park()
+    assert (bench.library / "media/weir.mov").exists()
+    assert river.read_bytes() == before and oracle.plays(river, {}) == plays
+    assert crossing.state is State.SWITCHED
+    crossing.close()
+
+
 def test_cut_off_at_any_step_it_is_finished_or_taken_back(bench, river):
     """Whatever was written, the documents play what they played; undo gives all of it back."""
     id, before, plays = crossed(bench), river.read_bytes(), oracle.plays(river, {})

@@ -454,7 +454,7 @@ class Crossing:
         self.home.open().close()
         self.check_balance()
         if self.places.header.follows:
-            lead_followers(self.workspace, self.places, self.copies, control or Control())
+            self._lead_followers(control or Control())
         clock = self.workspace.clock
         stands = self.places.goal.joins
         if (
@@ -528,6 +528,11 @@ class Crossing:
         for destination in self.demanded:
             destination.write_home(home)
 
+    def _lead_followers(self, control: Control) -> list[Path]:
+        """Leads documents that stay, but to nothing that plays otherwise than its original does."""
+        differs = set(self.look_again(control).newer).union(*lost_there(self.demanded, control))
+        return lead_followers(self.workspace, self.places, self.copies, control, differs)
+
     def lead_others(self, control: Control | None = None) -> list[Path]:
         """Leads documents of other libraries, which use originals, to the new place; gives which.
 
@@ -550,7 +555,7 @@ class Crossing:
         self._check_not_taking_back()
         self.home.open().close()
         self.check_balance()
-        led = lead_followers(self.workspace, self.places, self.copies, control or Control())
+        led = self._lead_followers(control or Control())
         self.rewrite_receipt()
         return led
 

@@ -75,7 +75,7 @@ class Facts:
 
 
 def why_not_release(facts: Facts) -> Code | None:
-    """Why the originals you have no permission to delete it yet; None when they may.
+    """Why the originals may not be deleted yet; None when they may.
 
     In this order: a state that has no release, a drive that must be asked again, the balance, the
     proof, a switch that was not made, the look.

@@ -34,9 +34,16 @@ _SEEN_TO = "followers_seen_to"
 
 
 def lead_followers(
-    workspace: Workspace, places: Places, copies: Copies, control: Control
+    workspace: Workspace,
+    places: Places,
+    copies: Copies,
+    control: Control,
+    differs: Collection[bytes] = (),
 ) -> list[Path]:
     """Leads every document that stays to what went; gives which were. May be called again.
+
+    Args:
+        differs: places whose original or copy is no longer what was verified: nothing is led there.
 
     Raises:
         Refused: a document cannot be led there, or one is held; none was changed.
@@ -49,7 +56,7 @@ def lead_followers(
     if any(act.id not in seen_to for act in acts.of_crossing()):
         # Cut off before they were read again: they are led anew.
         take_back(workspace, places, copies)
-    found = what_follows(workspace, places, copies, control)
+    found = what_follows(workspace, places, copies, control, differs=differs)
     _check(found, tr("No document was changed, and home is where it was."))
     paths = [one.path for one in found.retargets]
     if paths:
@@ -58,7 +65,8 @@ def lead_followers(
         with nothing_runs_above(paths, places.source):
             acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
         workspace.step("followers-led")
-        left = what_follows(workspace, places, copies, Control(), [bytes(path) for path in paths])
+        again = [bytes(path) for path in paths]
+        left = what_follows(workspace, places, copies, Control(), again, differs)
         wrong = [*_still_there(left), *_not_as_meant(workspace, places, found)]
         if wrong:
             take_back(workspace, places, copies)
@@ -158,11 +166,13 @@ def what_follows(
     copies: Copies,
     control: Control,
     documents: Collection[bytes] = (),
+    differs: Collection[bytes] = (),
 ) -> Following:
     """What follows, looked for now.
 
     Args:
         documents: only in these, by their absolute paths.
+        differs: places whose copy would play something else: no document is led there.
     """
     header = places.header
     root = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
@@ -183,7 +193,7 @@ def what_follows(
     there = {
         outside or top + place: called
         for place, outside, called in copies.where_they_are()
-        if outside is None or outside in loose
+        if (outside is None or outside in loose) and place not in differs
     }
 
     def route(path: bytes) -> bytes | None:
