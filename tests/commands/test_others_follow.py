@@ -84,7 +84,8 @@ def test_nobody_is_led_to_another_content(bench, river, place):
     root = bench.library if place == "old" else crossing.places.target
     write(root / "media/weir.mov", b"graded" * 4000)
     before, plays = river.read_bytes(), oracle.plays(river, {})
-    assert crossing.lead_others() == []
+    with pytest.raises(Refused, match="keeps using the original"):
+        crossing.lead_others()
     with pytest.raises(Refused):
         crossing.park()
     assert (bench.library / "media/weir.mov").exists()

@@ -557,7 +557,24 @@ class Crossing:
         self.check_balance()
         led = self._lead_followers(control or Control())
         self.rewrite_receipt()
+        if not led:
+            self._say_why_none_was_led(control or Control())
         return led
+
+    def _say_why_none_was_led(self, control: Control) -> None:
+        if not self.part and not self.places.header.document:
+            try:
+                nothing_needed(self.workspace, self.demanded, control)
+            except Refused as needed:
+                raise Refused(
+                    Code.WOULD_BREAK,
+                    tr(
+                        "An original that another library uses, or its copy, was changed since it "
+                        "was copied. That library keeps using the original, and no document was "
+                        "changed. {needed}",
+                        needed=needed,
+                    ),
+                ) from needed
 
     def park(self) -> Path:
         """Sets the originals aside; frees nothing. Gives where they are then.
