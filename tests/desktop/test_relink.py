@@ -14,8 +14,11 @@ from fascis.crossing.model.states import State as CrossingState
 from fascis.crossing.plan.choices import Choices
 from fascis.crossing.plan.making import make_plan
 from fascis.crossing.scope.surveyed import remember, survey_library
+from fascis.crossing.status.taken import taken_away
 from fascis.desktop.kit import theme
+from fascis.library.roles import Role
 from fascis.library.standing import Standing
+from fascis.relink.lost import Lost
 from fascis.relink.outcome import State
 from tests.judge import contents
 from tests.library.making import picture, timeline, write
@@ -255,3 +258,6 @@ def test_what_fascis_took_away_is_found_in_its_copy_first(weir, open_window):
     found(window, hands, 5)
     assert any("Fascis took 5 of them to heron" in w.replace("\xa0", " ") for w in words(window))
     assert window.relinks.folders[0] == weir.heron / "Day 04, weir"
+    where = bytes(footage)
+    never = Lost(where + b"/never.mov", b"never.mov", where, Standing.MISSING, Role.ORIGINAL)
+    assert taken_away(weir.workspace, [never]) == [], "what did not cross was not taken"

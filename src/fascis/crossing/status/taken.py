@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -74,14 +75,21 @@ def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
     return sorted(found, key=lambda taken: -taken.files)
 
 
+def _old_path(lost: Lost) -> bytes:
+    """Where it was; of a sequence its first frame."""
+    return lost.folder.rstrip(b"/") + b"/" + lost.name
+
+
 def _of_one(crossing: Crossing, lost: Sequence[Lost], there: dict[str, str]) -> list[Taken]:
     places = crossing.places
     below = bytes(places.old_root).rstrip(b"/") + b"/"
-    mine = [x for x in lost if x.path.startswith(below)]
-    if crossing.state is State.PARKED and mine and not crossing.part:
+    if crossing.state is State.PARKED and not crossing.part:
         aside = places.parked_path
-        if aside.is_dir():
-            files = sum(x.files for x in mine)
+        mine = [x for x in lost if _old_path(x).startswith(below)]
+        there_still = (
+            x for x in mine if os.path.lexists(bytes(aside) + b"/" + _old_path(x)[len(below) :])
+        )
+        if files := sum(x.files for x in there_still):
             return [Taken(aside.parent.name, aside, files, aside=True)]
     found = []
     for number, destination in enumerate(crossing.destinations):
@@ -89,8 +97,12 @@ def _of_one(crossing: Crossing, lost: Sequence[Lost], there: dict[str, str]) -> 
         if uuid not in there:
             continue
         held = set(crossing.journal.crossed_to(number))
-        files = sum(x.files for x in lost if x.size and (x.name, x.size) in held)
-        files = max(files, sum(x.files for x in mine))
+        paths = {
+            outside or below + place for place, outside, _ in destination.copies.where_they_are()
+        }
+        files = sum(
+            x.files for x in lost if _old_path(x) in paths or (x.size and (x.name, x.size) in held)
+        )
         folder = destination.places.told
         if files and folder.is_dir():
             found.append(Taken(there[uuid], folder, files))
