@@ -1,10 +1,13 @@
 """The plan's sentence in the real window: choices by pointer and key; the newest plan starts."""
 
+import time
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
 
+from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.plan.sentence import Choice
 from tests.judge import contents
@@ -145,3 +148,25 @@ def test_choosing_another_block_or_drive_while_a_plan_is_open(planned, known):
     )
     hands.press("Plan the crossing")
     hands.wait(lambda: window.drafting.plan is not None, "the plan again")
+
+
+def test_a_crossing_starts_once(known, open_window, monkeypatch):
+    """Who comes back to the plan while it starts, and presses again, has one crossing."""
+    begin = Crossing.start
+
+    def slow(*plan, **how):
+        time.sleep(1.0)
+        return begin(*plan, **how)
+
+    window, hands = open_window(known)
+    hands.wait(lambda: window.shelves.selected is not None, "the library")
+    hands.press("Plan the crossing")
+    monkeypatch.setattr(Crossing, "start", slow)
+    hands.press("Start the crossing")
+    for number in (Qt.Key.Key_4, Qt.Key.Key_1):
+        QTest.keyClick(window, number, Qt.KeyboardModifier.ControlModifier)
+        QTest.qWait(100)
+    assert hands.button("Start the crossing") is None
+    QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    hands.wait(lambda: window.conducting.current is not None, "the crossing", 1500)
+    assert len(list(known.workspace.crossings.glob("*.sqlite"))) == 1

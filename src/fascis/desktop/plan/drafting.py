@@ -83,6 +83,8 @@ class Drafting(QObject):
         self._ties: dict[bytes, bytes] = {}
         # Of several plans that are made at once the last counts; this one is shown.
         self._turn = self._shown_turn = 0
+        # The turn of the plan that is being started.
+        self._starting = -1
         self._accepted: frozenset[Any] = frozenset()
         self.opened: Choice | None = None
         self.parts: tuple[list[NamedPart], dict[str, Weight]] | None = None
@@ -372,6 +374,10 @@ class Drafting(QObject):
         plan, woven = self.plan, self.woven
         if plan is None or woven is None:
             return
+        if self._starting == self._turn:
+            # Come back to while it starts: it is not to be started twice.
+            self._show_starting()
+            return
         around = Around(
             along=along_of(woven, plan.choices.without),
             targets=self._targets(plan),
@@ -413,13 +419,11 @@ class Drafting(QObject):
         if self._turn != self._shown_turn:
             self._start_wanted = True
             return
-        if open_decisions(plan.problems, self._accepted):
+        if open_decisions(plan.problems, self._accepted) or self._starting == self._turn:
             return
         also, only, turn = self._also, self._choices.only, self._turn
-        self.panel.show_busy(
-            tr("Starting"),
-            tr("Looking at both places once more, then writing the plan into its journal."),
-        )
+        self._starting = turn
+        self._show_starting()
 
         def work() -> Crossing | tuple[Surveyed, Plan, Woven]:
             again = with_ties(survey_library(self._workspace, surveyed.root), surveyed.ties)
@@ -432,7 +436,15 @@ class Drafting(QObject):
 
         Task(work, lambda outcome: self._started(turn, outcome), self)
 
+    def _show_starting(self) -> None:
+        self.panel.show_busy(
+            tr("Starting"),
+            tr("Looking at both places once more, then writing the plan into its journal."),
+        )
+
     def _started(self, turn: int, outcome: Any) -> None:
+        if self._starting == turn:
+            self._starting = -1
         # What was chosen meanwhile is another plan, and stays.
         if isinstance(outcome, Crossing):
             if turn == self._turn:
