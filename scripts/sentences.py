@@ -20,6 +20,7 @@ from collections.abc import Iterator
 from contextlib import redirect_stderr
 from dataclasses import dataclass
 from pathlib import Path
+from typing import cast
 
 from babel.messages.catalog import Catalog
 from babel.messages.extract import extract_from_dir
@@ -101,7 +102,7 @@ _FOR_PROGRAMS = frozenset(
 )
 _SQL = re.compile(
     r"\b(SELECT|INSERT|UPDATE|DELETE FROM|FROM|WHERE|CREATE|PRAGMA|ALTER|VALUES|JOIN|ORDER BY|AND"
-    r"|OR|IS|NULL|CASE)\b|\bIN \(|coalesce\("
+    r"|OR|IS|NULL|CASE|INTEGER|TEXT|BLOB)\b|\bIN \(|coalesce\("
 )
 _MARKUP = re.compile(r"<[a-z!/]|\{\{|^[-#/%]|://|\bbody\{")
 
@@ -148,6 +149,8 @@ class _Finder(ast.NodeVisitor):
             self._literal(node)
         if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
             self._sum(node)
+        if _is_message(node):
+            self._message(cast(ast.Call, node))
         self._above.append(node)
         if not isinstance(node, ast.JoinedStr):
             self.generic_visit(node)
@@ -171,6 +174,12 @@ class _Finder(ast.NodeVisitor):
         sides = (node.left, node.right)
         if any(map(_is_message, sides)):
             self._note(node, ast.unparse(node)[:80], "glued from parts")
+
+    def _message(self, node: ast.Call) -> None:
+        for said in map(_texts, node.args):
+            if _SQL.search(said):
+                # Translated, a program would read something else.
+                self._note(node, said, "a message that a program reads")
 
     def _note(self, node: ast.expr, text: str, why: str) -> None:
         near = self._lines[max(0, node.lineno - 3) : node.end_lineno]

@@ -52,11 +52,11 @@ PICTURES = frozenset(
     ]
 )
 _KEYS = {
-    "meta": tr("key TEXT PRIMARY KEY, value TEXT"),
-    "photo_keyword": tr("photo_id INTEGER, keyword_id INTEGER, PRIMARY KEY(photo_id, keyword_id)"),
-    "album_photo": tr("album_id INTEGER, photo_id INTEGER, position INTEGER"),
-    "adjustment": tr("photo_id INTEGER PRIMARY KEY, xmp TEXT"),
-    "preview": tr("photo_id INTEGER PRIMARY KEY, jpeg BLOB"),
+    "meta": "key TEXT PRIMARY KEY, value TEXT",
+    "photo_keyword": "photo_id INTEGER, keyword_id INTEGER, PRIMARY KEY(photo_id, keyword_id)",
+    "album_photo": "album_id INTEGER, photo_id INTEGER, position INTEGER",
+    "adjustment": "photo_id INTEGER PRIMARY KEY, xmp TEXT",
+    "preview": "photo_id INTEGER PRIMARY KEY, jpeg BLOB",
 }
 _TYPES = {
     "path": "TEXT NOT NULL",
